@@ -1,0 +1,35 @@
+#pragma once
+
+#include <array>
+#include <cstdint>
+#include <memory>
+#include <string>
+
+#include "base/bytes.h"
+
+namespace operculum {
+
+/// CRC-32 (ISO 3309, ITU-T V.42), continued from `crc`; start with 0.
+std::uint32_t crc32(std::uint32_t crc, ByteView bytes);
+
+/// The CRC-32 of two runs joined, from their own CRCs and the length of the second in bytes.
+std::uint32_t crc32_combine(std::uint32_t first, std::uint32_t second, std::uint64_t second_length);
+
+/// SHA-256 (FIPS 180-4) over bytes given in pieces.
+class Sha256 {
+ public:
+  Sha256();
+  ~Sha256();
+  Sha256(const Sha256&) = delete;
+  Sha256& operator=(const Sha256&) = delete;
+  void add(ByteView bytes);
+  std::string finish_hex();  ///< 64 lower-case digits; call once
+
+ private:
+  struct State;
+  std::unique_ptr<State> state_;
+};
+
+std::string sha256_hex(ByteView bytes);
+
+}  // namespace operculum

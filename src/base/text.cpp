@@ -1,0 +1,212 @@
+#include "base/text.h"
+
+#include <fmt/format.h>
+#include <iconv.h>
+#include <wchar.h>
+
+#include <algorithm>
+#include <cerrno>
+#include <charconv>
+
+#include "base/error.h"
+
+namespace operculum {
+namespace {
+
+struct CodePoint {
+  char32_t value;
+  std::size_t length;  // in bytes; 0 when the bytes are not UTF-8
+};
+
+CodePoint decode(std::string_view text) {
+  auto byte = [&](std::size_t i) { return static_cast<unsigned char>(text[i]); };
+  unsigned first = byte(0);
+  if (first < 0x80) return {first, 1};
+  std::size_t length = first >= 0xf0 ? 4 : first >= 0xe0 ? 3 : 2;
+  if (first < 0xc2 || first > 0xf4 || text.size() < length) return {0, 0};
+  char32_t value = first & (0x7f >> length);
+  for (std::size_t i = 1; i < length; ++i) {
+    if ((byte(i) & 0xc0) != 0x80) return {0, 0};
+    value = (value << 6) | (byte(i) & 0x3f);
+  }
+  bool overlong = (length == 3 && value < 0x800) || (length == 4 && value < 0x10000);
+  bool surrogate = value >= 0xd800 && value <= 0xdfff;
+  if (overlong || surrogate || value > 0x10ffff) return {0, 0};
+  return {value, length};
+}
+
+/// Characters that steer a terminal or reorder what a person reads.
+bool is_steering(char32_t c) {
+  return c < 0x20 || (c >= 0x7f && c < 0xa0) || c == 0x061c || c == 0x200e || c == 0x200f ||
+         (c >= 0x2028 && c <= 0x202e) || (c >= 0x2066 && c <= 0x2069) || c == 0xfeff;
+}
+
+bool is_plain(std::string_view text) {
+  return std::all_of(text.begin(), text.end(), [](char c) { return c >= 0x20 && c < 0x7f && c != '\\'; });
+}
+
+class Converter {
+ public:
+  explicit Converter(const std::string& encoding) : handle_(iconv_open("UTF-8", encoding.c_str())) {
+    if (handle_ == reinterpret_cast<iconv_t>(-1)) {
+      throw Unsupported(fmt::format("text encoding \"{}\"; `iconv -l` lists the names this machine knows", encoding));
+    }
+  }
+  ~Converter() { iconv_close(handle_); }
+  Converter(const Converter&) = delete;
+  Converter& operator=(const Converter&) = delete;
+  iconv_t handle() const { return handle_; }
+
+ private:
+  iconv_t handle_;
+};
+
+}  // namespace
+
+bool is_ascii(std::string_view text) {
+  return std::all_of(text.begin(), text.end(), [](char c) { return static_cast<unsigned char>(c) < 0x80; });
+}
+
+bool is_utf8(std::string_view text) {
+  while (!text.empty()) {
+    std::size_t length = decode(text).length;
+    if (length == 0) return false;
+    text.remove_prefix(length);
+  }
+  return true;
+}
+
+std::optional<std::string> to_utf8(std::string_view raw, const std::string& encoding) {
+  Converter converter(encoding);
+  std::string out(raw.size() * 4 + 8, '\0');
+  char* from = const_cast<char*>(raw.data());  // iconv's signature; it does not write there
+  std::size_t from_left = raw.size();
+  char* to = out.data();
+  std::size_t to_left = out.size();
+  if (iconv(converter.handle(), &from, &from_left, &to, &to_left) == static_cast<std::size_t>(-1)) return std::nullopt;
+  out.resize(out.size() - to_left);
+  return out;
+}
+
+void require_encoding(const std::string& encoding) { Converter check(encoding); }
+
+std::string escape(std::string_view text) {
+  if (is_plain(text)) return std::string(text);
+  std::string out;
+  while (!text.empty()) {
+    CodePoint point = decode(text);
+    if (point.length == 0) {
+      out += fmt::format("\\x{:02x}", static_cast<unsigned char>(text[0]));
+      text.remove_prefix(1);
+      continue;
+    }
+    if (point.value == '\\') {
+      out += "\\\\";
+    } else if (point.value == '\n') {
+      out += "\\n";
+    } else if (is_steering(point.value)) {
+      out += point.value < 0x80 ? fmt::format("\\x{:02x}", static_cast<unsigned>(point.value))
+                                : fmt::format("\\u{:04x}", static_cast<unsigned>(point.value));
+    } else {
+      out += text.substr(0, point.length);
+    }
+    text.remove_prefix(point.length);
+  }
+  return out;
+}
+
+std::optional<std::string> unescape(std::string_view text) {
+  std::string out;
+  for (std::size_t i = 0; i < text.size(); ++i) {
+    if (text[i] != '\\') {
+      out += text[i];
+      continue;
+    }
+    if (++i == text.size()) return std::nullopt;
+    char letter = text[i];
+    if (letter == '\\' || letter == 'n') {
+      out += letter == 'n' ? '\n' : '\\';
+      continue;
+    }
+    std::size_t digits = letter == 'x' ? 2 : letter == 'u' ? 4 : 0;
+    auto value = digits == 0 ? std::nullopt : parse_number(text.substr(i + 1, digits), 16);
+    if (!value || text.size() - i - 1 < digits) return std::nullopt;
+    i += digits;
+    if (letter == 'x') {
+      out += static_cast<char>(*value);
+    } else if (*value < 0x800) {
+      out += static_cast<char>(0xc0 | (*value >> 6));
+      out += static_cast<char>(0x80 | (*value & 0x3f));
+    } else {
+      out += static_cast<char>(0xe0 | (*value >> 12));
+      out += static_cast<char>(0x80 | ((*value >> 6) & 0x3f));
+      out += static_cast<char>(0x80 | (*value & 0x3f));
+    }
+  }
+  return out;
+}
+
+std::string shell_word(std::string_view word) {
+  constexpr std::string_view kSafe = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-./,+@%:=";
+  if (!word.empty() && word.find_first_not_of(kSafe) == std::string_view::npos) return std::string(word);
+  std::string out = "'";
+  for (char c : word) out += c == '\'' ? "'\\''" : std::string(1, c);
+  return out + "'";
+}
+
+std::string to_hex(ByteView bytes) {
+  static constexpr char kDigits[] = "0123456789abcdef";
+  std::string out;
+  out.reserve(bytes.size() * 2);
+  for (Byte b : bytes) {
+    out += kDigits[b >> 4];
+    out += kDigits[b & 15];
+  }
+  return out;
+}
+
+std::size_t display_width(std::string_view text) {
+  if (is_plain(text)) return text.size();
+  std::size_t width = 0;
+  while (!text.empty()) {
+    CodePoint point = decode(text);
+    int columns = point.length == 0 ? 1 : wcwidth(static_cast<wchar_t>(point.value));
+    width += columns < 0 ? 1 : static_cast<std::size_t>(columns);
+    text.remove_prefix(std::max<std::size_t>(point.length, 1));
+  }
+  return width;
+}
+
+std::vector<std::string_view> split(std::string_view text, char separator) {
+  std::vector<std::string_view> parts;
+  for (;;) {
+    std::size_t end = text.find(separator);
+    parts.push_back(text.substr(0, end));
+    if (end == std::string_view::npos) return parts;
+    text.remove_prefix(end + 1);
+  }
+}
+
+std::string_view trim(std::string_view text) {
+  constexpr std::string_view kBlanks = " \t\r\n";
+  std::size_t begin = text.find_first_not_of(kBlanks);
+  if (begin == std::string_view::npos) return {};
+  return text.substr(begin, text.find_last_not_of(kBlanks) - begin + 1);
+}
+
+std::string to_lower(std::string_view text) {
+  std::string out(text);
+  for (char& c : out) {
+    if (c >= 'A' && c <= 'Z') c = static_cast<char>(c + ('a' - 'A'));
+  }
+  return out;
+}
+
+std::optional<std::uint64_t> parse_number(std::string_view digits, int base) {
+  std::uint64_t value = 0;
+  auto [end, error] = std::from_chars(digits.data(), digits.data() + digits.size(), value, base);
+  if (error != std::errc{} || end != digits.data() + digits.size()) return std::nullopt;
+  return value;
+}
+
+}  // namespace operculum

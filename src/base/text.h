@@ -1,0 +1,47 @@
+#pragma once
+
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "base/bytes.h"
+
+namespace operculum {
+
+bool is_ascii(std::string_view text);
+
+/// Well-formed UTF-8 (RFC 3629): no overlong forms, no surrogates, nothing above U+10FFFF.
+bool is_utf8(std::string_view text);
+
+/// Bytes in `encoding` (any name the C library's iconv knows: CP437, CP932, CP1252, UTF-16LE, ...) as UTF-8;
+/// nothing when a byte has no meaning there. Throws Unsupported when the encoding is not known.
+std::optional<std::string> to_utf8(std::string_view raw, const std::string& encoding);
+
+/// Throws Unsupported when iconv does not know the encoding.
+void require_encoding(const std::string& encoding);
+
+/// Text from a container made harmless for a terminal and for line-based output: control characters, bidirectional
+/// overrides and bytes that are not UTF-8 appear as \n, \x1b, \u202e, and a backslash as \\, so that it can be undone.
+std::string escape(std::string_view text);
+
+/// Undoes escape(); nothing when the text has a backslash that escape() would not have written.
+std::optional<std::string> unescape(std::string_view text);
+
+/// A word as a POSIX shell wants it typed: as it is, or within quotes.
+std::string shell_word(std::string_view word);
+
+/// Lower-case hexadecimal digits, two a byte.
+std::string to_hex(ByteView bytes);
+
+/// Columns that UTF-8 text takes on a terminal.
+std::size_t display_width(std::string_view text);
+
+std::vector<std::string_view> split(std::string_view text, char separator);
+std::string_view trim(std::string_view text);                ///< without blanks, tabs and line ends at either end
+std::string to_lower(std::string_view text);                 ///< ASCII letters only
+
+/// Reads unsigned digits in `base`; nothing when empty, when another character occurs, or beyond 64 bits.
+std::optional<std::uint64_t> parse_number(std::string_view digits, int base = 10);
+
+}  // namespace operculum

@@ -1,0 +1,40 @@
+#pragma once
+
+#include <cstdint>
+#include <limits>
+#include <string>
+
+namespace operculum {
+
+/// A moment as a container stores it. Most formats count from the Unix epoch in UTC; the DOS family stores the wall
+/// clock of the machine that wrote it, without a zone: such a time is `floating` and `seconds` is that wall clock read
+/// as if it were UTC, so that a listing is the same on every machine.
+struct Timestamp {
+  static constexpr std::int64_t kNone = std::numeric_limits<std::int64_t>::min();
+
+  std::int64_t seconds = kNone;      ///< since 1970-01-01T00:00:00
+  std::uint32_t nanoseconds = 0;
+  bool floating = false;
+
+  bool known() const { return seconds != kNone; }
+  bool operator==(const Timestamp&) const = default;
+};
+
+Timestamp from_unix(std::int64_t seconds, std::uint32_t nanoseconds = 0);
+
+/// MS-DOS date and time words (APPNOTE 4.4.6): two-second steps from 1980, floating; unknown when out of range.
+Timestamp from_dos(std::uint16_t date, std::uint16_t time);
+
+/// 100 ns steps since 1601-01-01 UTC, as NTFS stores them.
+Timestamp from_filetime(std::uint64_t ticks);
+
+/// Seconds since the epoch for applying to a file: a floating time is read in this machine's zone.
+std::int64_t to_unix_seconds(const Timestamp& time);
+
+/// "2026-03-01 14:05:09", with "Z" behind when the time is UTC; "-" when unknown.
+std::string to_text(const Timestamp& time);
+
+/// RFC 3339: "2026-03-01T14:05:09.123456789Z"; no "Z" for a floating time; empty when unknown.
+std::string to_rfc3339(const Timestamp& time);
+
+}  // namespace operculum

@@ -1,0 +1,65 @@
+#include "cipher/key_ring.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/error.h"
+#include "base/glob.h"
+#include "base/text.h"
+
+namespace operculum {
+namespace {
+
+constexpr int kPromptTries = 3;
+
+/// What is odd about the ends of a password that did not fit; empty when nothing is.
+std::string blank_hint(const Key& key, const std::function<bool(const std::string&)>& fits) {
+  std::string_view trimmed = trim(key.secret);
+  if (trimmed.size() == key.secret.size()) return "";
+  std::string_view place = key.secret.ends_with(trimmed) ? "begins" : key.secret.starts_with(trimmed) ? "ends" : "begins and ends";
+  std::string hint = fmt::format("; the password from {} {} with a blank", key.origin, place);
+  if (fits(std::string(trimmed))) hint += ", and without it it is right: remove the blank";
+  return hint;
+}
+
+}  // namespace
+
+void KeyRing::add(Key key, const std::string& pattern) {
+  std::lock_guard lock(mutex_);
+  items_.push_back({std::move(key), pattern});
+}
+
+Key KeyRing::find(const std::string& container, const std::function<bool(const std::string&)>& fits) {
+  std::lock_guard lock(mutex_);
+  std::string hint;
+  std::size_t tried = 0;
+  for (std::size_t i = 0; i < items_.size(); ++i) {
+    const Item& item = items_[i];
+    if (!item.pattern.empty() && !Glob(item.pattern, Glob::Case::ignored).matches(container)) continue;
+    ++tried;
+    if (fits(item.key.secret)) {
+      std::rotate(items_.begin(), items_.begin() + static_cast<std::ptrdiff_t>(i),
+                  items_.begin() + static_cast<std::ptrdiff_t>(i) + 1);
+      return items_.front().key;
+    }
+    hint += blank_hint(item.key, fits);
+  }
+  for (int i = 0; prompt_ && i < kPromptTries; ++i) {
+    auto answer = prompt_(container);
+    if (!answer) break;
+    ++tried;
+    Key key{*answer, "the prompt"};
+    if (fits(key.secret)) {
+      items_.insert(items_.begin(), {key, ""});
+      return key;
+    }
+    hint = blank_hint(key, fits);
+  }
+  if (tried == 0) {
+    throw NeedsKey("a password is needed; give it with --password-file, in OPERCULUM_PASSWORD or in keys.toml");
+  }
+  throw NeedsKey(fmt::format("wrong password ({} tried){}", tried, hint));
+}
+
+}  // namespace operculum

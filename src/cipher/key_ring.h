@@ -1,0 +1,41 @@
+#pragma once
+
+#include <functional>
+#include <mutex>
+#include <optional>
+#include <string>
+#include <vector>
+
+namespace operculum {
+
+/// A password and where it came from ("the password file", "keys.toml", "the prompt"), for messages.
+struct Key {
+  std::string secret;
+  std::string origin;
+};
+
+/// The passwords at hand. Containers ask it for candidates and tell which one fitted. Safe to share between threads.
+class KeyRing {
+ public:
+  /// `pattern` is a glob on container names for which the key is meant; empty for any.
+  void add(Key key, const std::string& pattern = "");
+
+  /// Asks a person for the password of `container`; nothing when they give none.
+  using Prompt = std::function<std::optional<std::string>(const std::string& container)>;
+  void set_prompt(Prompt prompt) { prompt_ = std::move(prompt); }
+
+  /// Finds a key for `container` that `fits`; keys that fitted before come first, then the others, then the prompt
+  /// (three tries). Throws NeedsKey that says whether none was given or none fitted, and points out blanks at the ends.
+  Key find(const std::string& container, const std::function<bool(const std::string& secret)>& fits);
+
+ private:
+  struct Item {
+    Key key;
+    std::string pattern;
+  };
+  std::mutex mutex_;
+  std::vector<Item> items_;
+  Prompt prompt_;
+};
+
+}  // namespace operculum

@@ -1,0 +1,29 @@
+#include <fmt/format.h>
+
+#include "base/units.h"
+#include "cli/session.h"
+#include "report/records.h"
+#include "report/text_table.h"
+
+namespace operculum::cli {
+
+void add_formats(CLI::App& app, Session& session) {
+  CLI::App* command = app.add_subcommand("formats", "Tell which formats are read, with their features and specifications");
+  command->callback([&session] {
+    prepare(session);
+    if (session.json) {
+      for (const Format& format : formats()) session.data.write(json_line(to_json(format)));
+      return;
+    }
+    std::string text;
+    for (const Format& format : formats()) {
+      text += fmt::format("{}  ({}, {})\n", styled(format.name, "1", session.data.is_terminal() && colour_wanted(1)), format.id, format.family);
+      text += fmt::format("  follows   {}\n  reads     {}\n", format.specification, format.reads);
+      if (!format.lacks.empty()) text += fmt::format("  lacks     {}\n", format.lacks);
+      text += fmt::format("  endings   {}\n", fmt::join(format.suffixes, " "));
+    }
+    session.data.write(text);
+  });
+}
+
+}  // namespace operculum::cli

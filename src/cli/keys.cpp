@@ -1,0 +1,60 @@
+#include "cli/keys.h"
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <termios.h>
+#include <unistd.h>
+
+#include <cerrno>
+#include <fstream>
+#include <toml++/toml.h>
+
+#include "base/error.h"
+#include "base/text.h"
+#include "io/descriptor.h"
+
+namespace operculum::cli {
+
+std::string read_password_file(const std::string& path) {
+  std::ifstream file(path, std::ios::binary);
+  std::string line;
+  if (!file) throw IoError(fmt::format("cannot read the password file {}", escape(path)), errno);
+  std::getline(file, line);
+  if (line.ends_with('\r')) line.pop_back();
+  return line;
+}
+
+void read_key_file(const std::string& path, KeyRing& keys) {
+  if (access(path.c_str(), F_OK) != 0) return;
+  try {
+    toml::table all = toml::parse_file(path);
+    const toml::array* list = all["key"].as_array();
+    if (list == nullptr) throw Malformed(fmt::format("{}: expected tables [[key]] with \"for\" and \"password\"", escape(path)));
+    for (const toml::node& node : *list) {
+      const toml::table* one = node.as_table();
+      auto password = one == nullptr ? std::nullopt : (*one)["password"].value<std::string>();
+      if (!password) throw Malformed(fmt::format("{}: line {}: expected a \"password\" in this [[key]]", escape(path), node.source().begin.line));
+      keys.add({*password, "keys.toml"}, (*one)["for"].value_or(std::string()));
+    }
+  } catch (const toml::parse_error& error) {
+    throw Malformed(fmt::format("{}: line {}: {}", escape(path), error.source().begin.line, error.description()));
+  }
+}
+
+std::optional<std::string> ask_password(const std::string& container) {
+  Descriptor terminal(open("/dev/tty", O_RDWR | O_CLOEXEC));
+  termios before{};
+  if (!terminal || tcgetattr(terminal.number(), &before) != 0) return std::nullopt;
+  std::string question = fmt::format("Password for {}: ", escape(container));
+  if (write(terminal.number(), question.data(), question.size()) < 0) return std::nullopt;
+  termios silent = before;
+  silent.c_lflag &= ~static_cast<tcflag_t>(ECHO);
+  tcsetattr(terminal.number(), TCSAFLUSH, &silent);
+  std::string answer;
+  for (char c = 0; read(terminal.number(), &c, 1) == 1 && c != '\n';) answer += c;
+  tcsetattr(terminal.number(), TCSAFLUSH, &before);
+  if (write(terminal.number(), "\n", 1) < 0 || answer.empty()) return std::nullopt;
+  return answer;
+}
+
+}  // namespace operculum::cli

@@ -1,0 +1,37 @@
+#pragma once
+
+#include <string>
+#include <string_view>
+
+#include "io/descriptor.h"
+
+namespace operculum::cli {
+
+/// Where data goes: standard output, or a new file. Buffered; flushed by the destructor too.
+class Output {
+ public:
+  Output() = default;
+  Output(const Output&) = delete;
+  Output& operator=(const Output&) = delete;
+  ~Output();
+
+  /// A file that must not exist yet. Throws IoError.
+  void open(const std::string& path);
+  void write(std::string_view text);
+  void flush();  ///< throws IoError; a reader that went away ends the program quietly
+  bool is_terminal() const;
+
+ private:
+  int number() const { return file_ ? file_.number() : 1; }
+
+  Descriptor file_;
+  std::string buffer_;
+};
+
+/// True when text on this descriptor may have colour: a terminal, and NO_COLOR is not set.
+bool colour_wanted(int descriptor);
+
+/// `text` in an SGR style ("1" bold, "33" yellow) when `wanted`.
+std::string styled(std::string_view text, std::string_view sgr, bool wanted);
+
+}  // namespace operculum::cli

@@ -1,0 +1,80 @@
+#include "cli/progress_line.h"
+
+#include <fmt/format.h>
+#include <unistd.h>
+
+#include <chrono>
+#include <csignal>
+#include <cstdio>
+
+#include "base/units.h"
+
+namespace operculum::cli {
+namespace {
+
+using Clock = std::chrono::steady_clock;
+
+constexpr auto kPatience = std::chrono::milliseconds(1200);  // shorter work shows nothing
+constexpr auto kStep = std::chrono::milliseconds(250);
+
+std::atomic<Progress*> interrupted_progress{nullptr};
+
+extern "C" void on_interrupt(int) {
+  Progress* progress = interrupted_progress.load();
+  if (progress == nullptr || progress->stop.exchange(true)) _exit(interrupted);
+}
+
+std::string line_of(const Progress& progress, double seconds) {
+  std::uint64_t bytes = progress.bytes, total = progress.total_bytes;
+  double rate = seconds > 0 ? static_cast<double>(bytes) / seconds : 0;
+  std::string text = human_size(bytes);
+  if (total > 0) text = fmt::format("{:3}%  {} of {}", std::min<std::uint64_t>(100, bytes * 100 / total), text, human_size(total));
+  text += fmt::format("  {}/s", human_size(static_cast<std::uint64_t>(rate)));
+  if (total > bytes && rate > 0) {
+    auto left = static_cast<std::uint64_t>(static_cast<double>(total - bytes) / rate) + 1;
+    text += fmt::format("  {}:{:02} left", left / 60, left % 60);
+  }
+  return text + fmt::format("  {}", counted(progress.entries, "file", "files"));
+}
+
+}  // namespace
+
+ProgressLine::ProgressLine(Session& session) : session_(session) {
+  interrupted_progress = &session.progress;
+  std::signal(SIGINT, on_interrupt);
+  std::signal(SIGTERM, on_interrupt);
+  if (!session.quiet && isatty(2) == 1) thread_ = std::thread([this] { run(); });
+}
+
+ProgressLine::~ProgressLine() {
+  interrupted_progress = nullptr;
+  if (!thread_.joinable()) return;
+  {
+    std::lock_guard lock(mutex_);
+    done_ = true;
+  }
+  changed_.notify_all();
+  thread_.join();
+  clear();
+}
+
+void ProgressLine::clear() {
+  std::lock_guard lock(mutex_);
+  if (shown_) std::fputs("\r\x1b[K", stderr);
+  shown_ = false;
+}
+
+void ProgressLine::run() {
+  Clock::time_point start = Clock::now();
+  std::unique_lock lock(mutex_);
+  changed_.wait_for(lock, kPatience, [this] { return done_; });
+  while (!done_) {
+    double seconds = std::chrono::duration<double>(Clock::now() - start).count();
+    std::string line = fmt::format("\r\x1b[K{}", line_of(session_.progress, seconds));
+    std::fwrite(line.data(), 1, line.size(), stderr);
+    shown_ = true;
+    changed_.wait_for(lock, kStep, [this] { return done_; });
+  }
+}
+
+}  // namespace operculum::cli

@@ -1,0 +1,34 @@
+#pragma once
+
+#include <condition_variable>
+#include <mutex>
+#include <thread>
+
+#include "cli/session.h"
+
+namespace operculum::cli {
+
+/// Shows a task's progress on standard error while it lives: bytes, rate and time left, when standard error is a
+/// terminal and the work lasts. Also turns an interrupt (Ctrl-C) into Progress::stop; a second one ends at once.
+class ProgressLine {
+ public:
+  explicit ProgressLine(Session& session);
+  ~ProgressLine();
+  ProgressLine(const ProgressLine&) = delete;
+  ProgressLine& operator=(const ProgressLine&) = delete;
+
+  /// Takes the line away so that something else can be printed; it comes back by itself.
+  void clear();
+
+ private:
+  void run();
+
+  Session& session_;
+  bool shown_ = false;     // guarded by mutex_, like what follows
+  bool done_ = false;
+  std::mutex mutex_;
+  std::condition_variable changed_;
+  std::thread thread_;
+};
+
+}  // namespace operculum::cli

@@ -1,0 +1,49 @@
+#include "cli/selection_options.h"
+
+#include <fmt/format.h>
+
+#include <cerrno>
+#include <fstream>
+#include <iostream>
+
+#include "base/text.h"
+#include "container/entry.h"
+
+namespace operculum::cli {
+
+void SelectionOptions::add_to(CLI::App& command, With with) {
+  command.add_option("--match", match_, "Only entries that fit this pattern: * and ? within a folder, ** across folders (repeatable)")->type_name("GLOB")->allow_extra_args(false);
+  command.add_option("--except", except_, "Not entries that fit this pattern (repeatable)")->type_name("GLOB")->allow_extra_args(false);
+  command.add_flag("--ignore-case", ignore_case_, "Patterns fit whatever the case of letters");
+  if (with == With::patterns_and_list) {
+    command.add_option("--list-from", list_from_, "Only the paths in this file, one a line as list --paths prints them; - is standard input")->type_name("FILE");
+  }
+}
+
+Selection SelectionOptions::selection(const std::string& inside) const {
+  Selection selection;
+  selection.inside = inside;
+  Glob::Case letters = ignore_case_ ? Glob::Case::ignored : Glob::Case::exact;
+  for (const std::string& pattern : match_) selection.match.emplace_back(pattern, letters);
+  for (const std::string& pattern : except_) selection.except.emplace_back(pattern, letters);
+  if (list_from_.empty()) return selection;
+  selection.use_list = true;
+  std::ifstream file;
+  if (list_from_ != "-") {
+    file.open(list_from_);
+    if (!file) throw IoError(fmt::format("cannot read the list {}", escape(list_from_)), errno);
+  }
+  std::istream& lines = list_from_ == "-" ? std::cin : file;
+  std::size_t number = 0;
+  for (std::string line; std::getline(lines, line);) {
+    ++number;
+    if (line.ends_with('\r')) line.pop_back();
+    if (line.empty()) continue;
+    auto path = unescape(line);
+    if (!path) throw Malformed(fmt::format("{}: line {}: expected a path as list --paths prints it (a backslash is written \\\\)", escape(list_from_), number));
+    selection.listed.insert(clean_path(*path));
+  }
+  return selection;
+}
+
+}  // namespace operculum::cli

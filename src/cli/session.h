@@ -1,0 +1,55 @@
+#pragma once
+
+#include <CLI/CLI.hpp>
+#include <string>
+
+#include "cli/exit_code.h"
+#include "cli/output.h"
+#include "container/format.h"
+#include "task/progress.h"
+
+namespace operculum::cli {
+
+/// Options that every command takes, and what a run carries along.
+struct Session {
+  bool json = false;
+  bool quiet = false;
+  bool verbose = false;
+  std::string output;         ///< --output; empty: standard output
+  std::string password_file;
+  std::string config_folder;  ///< operculum's folder beneath XDG_CONFIG_HOME
+
+  OpenContext context;
+  Progress progress;
+  Output data;                ///< data goes here: standard output or --output
+  int exit_code = success;
+
+  /// A sentence on standard error, such as "operculum: warning: ...". Notes are not shown when quiet.
+  enum class Tone { note, warning, error };
+  void say(Tone tone, const std::string& sentence) const;
+
+  /// Raises the exit code: a worse one stays.
+  void raise(int code) {
+    if (exit_code == success) exit_code = code;
+  }
+};
+
+/// Reads keys and configuration and opens the output; called once the command line is known. Throws Error.
+void prepare(Session& session);
+
+/// Adds the options that belong to every command.
+void add_common_options(CLI::App& app, Session& session);
+
+/// Turns an Error into a message and an exit code.
+void report_error(Session& session, const std::string& target, const Error& error);
+
+// One function a command: adds it to the program. Each is in the file of its name.
+void add_identify(CLI::App& app, Session& session);
+void add_list(CLI::App& app, Session& session);
+void add_show(CLI::App& app, Session& session);
+void add_unpack(CLI::App& app, Session& session);
+void add_discard(CLI::App& app, Session& session);
+void add_verify(CLI::App& app, Session& session);
+void add_formats(CLI::App& app, Session& session);
+
+}  // namespace operculum::cli

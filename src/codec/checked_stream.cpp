@@ -1,0 +1,51 @@
+#include <fmt/format.h>
+
+#include "base/checksum.h"
+#include "base/error.h"
+#include "codec/codec.h"
+
+namespace operculum {
+namespace {
+
+class CheckedStream final : public Stream {
+ public:
+  CheckedStream(StreamPtr inner, const Expected& expected) : inner_(std::move(inner)), expected_(expected) {}
+
+  std::size_t read(ByteSpan out) override {
+    std::size_t count = inner_->read(out);
+    if (count == 0) {
+      check_end();
+      return 0;
+    }
+    if (expected_.crc32) crc_ = crc32(crc_, out.first(count));
+    done_ += count;
+    if (expected_.size && done_ > *expected_.size) {
+      throw Malformed(fmt::format("the data is longer than the {} bytes stated; it is damaged", *expected_.size));
+    }
+    return count;
+  }
+
+ private:
+  void check_end() const {
+    if (expected_.size && done_ != *expected_.size) {
+      throw Malformed(fmt::format("the data ends after {} of {} bytes; it is damaged or cut short", done_, *expected_.size));
+    }
+    if (expected_.crc32 && crc_ != *expected_.crc32) {
+      throw Malformed(
+          fmt::format("checksum differs (stored {:08x}, computed {:08x}); the data is damaged", *expected_.crc32, crc_));
+    }
+  }
+
+  StreamPtr inner_;
+  Expected expected_;
+  std::uint64_t done_ = 0;
+  std::uint32_t crc_ = 0;
+};
+
+}  // namespace
+
+StreamPtr make_checked(StreamPtr inner, const Expected& expected) {
+  return std::make_unique<CheckedStream>(std::move(inner), expected);
+}
+
+}  // namespace operculum

@@ -1,0 +1,151 @@
+#include <lzma.h>
+
+#include <algorithm>
+#include <thread>
+
+#include "base/error.h"
+#include "codec/decoders.h"
+#include "codec/member_stream.h"
+
+namespace operculum {
+namespace {
+
+constexpr std::uint64_t kMemoryLimit = std::uint64_t{1} << 30;      // for one decoder's window
+constexpr std::uint64_t kThreadedMemory = std::uint64_t{96} << 20;  // beyond it, blocks decode one after another
+
+enum class Kind { alone, xz };
+
+class LzmaStream final : public MemberStream {
+ public:
+  LzmaStream(StreamPtr packed, const CodecOptions& options, Kind kind)
+      : MemberStream(std::move(packed), options), kind_(kind) {}
+  ~LzmaStream() override { lzma_end(&state_); }
+
+ private:
+  void begin_member() override {
+    lzma_ret result = LZMA_OK;
+    if (kind_ == Kind::alone) {
+      result = lzma_alone_decoder(&state_, kMemoryLimit);
+    } else {
+      lzma_mt threads{};
+      threads.threads = std::max(1u, std::thread::hardware_concurrency());
+      threads.memlimit_threading = kThreadedMemory;
+      threads.memlimit_stop = kMemoryLimit;
+      result = lzma_stream_decoder_mt(&state_, &threads);
+    }
+    if (result != LZMA_OK) throw std::bad_alloc();
+  }
+
+  Step decode(ByteView in, ByteSpan out) override {
+    state_.next_in = in.data();
+    state_.avail_in = in.size();
+    state_.next_out = out.data();
+    state_.avail_out = out.size();
+    lzma_ret result = lzma_code(&state_, in.empty() ? LZMA_FINISH : LZMA_RUN);
+    std::size_t produced = out.size() - state_.avail_out;
+    if (produced == 0) check(result);
+    if (in.empty() && produced == 0 && result != LZMA_STREAM_END) {
+      if (result == LZMA_BUF_ERROR) fail_cut(name());
+    }
+    return {in.size() - state_.avail_in, produced, result == LZMA_STREAM_END};
+  }
+
+  void check(lzma_ret result) const {
+    switch (result) {
+      case LZMA_OK:
+      case LZMA_STREAM_END:
+      case LZMA_BUF_ERROR: return;
+      case LZMA_MEM_ERROR: throw std::bad_alloc();
+      case LZMA_MEMLIMIT_ERROR:
+        throw LimitExceeded("the packed data asks for a window of more than 1 GiB, which no usual packer writes");
+      case LZMA_FORMAT_ERROR: fail(name(), "expected a header, found other bytes");
+      case LZMA_OPTIONS_ERROR: throw Unsupported("an xz filter or LZMA setting this build's liblzma does not know");
+      default: fail(name(), "the data is damaged");
+    }
+  }
+
+  bool more_members(InputBuffer& input) override {
+    if (kind_ == Kind::alone) return false;
+    while (!input.view().empty() && input.view()[0] == 0) input.consume(1);  // stream padding, .xz format 2.2
+    return starts_with(input.ensure(6), std::string_view("\xfd" "7zXZ\0", 6));
+  }
+
+  std::string_view name() const { return kind_ == Kind::alone ? "LZMA" : "xz"; }
+
+  Kind kind_;
+  lzma_stream state_ = LZMA_STREAM_INIT;
+};
+
+/// Packed bytes with others in front.
+class PrefixedStream final : public Stream {
+ public:
+  PrefixedStream(Bytes prefix, StreamPtr rest) : prefix_(std::move(prefix)), rest_(std::move(rest)) {}
+  std::size_t read(ByteSpan out) override {
+    if (at_ == prefix_.size()) return rest_->read(out);
+    std::size_t count = std::min(out.size(), prefix_.size() - at_);
+    std::copy_n(prefix_.begin() + static_cast<std::ptrdiff_t>(at_), count, out.begin());
+    at_ += count;
+    return count;
+  }
+
+ private:
+  Bytes prefix_;
+  StreamPtr rest_;
+  std::size_t at_ = 0;
+};
+
+constexpr std::size_t kAloneHeader = 13;  // 5 property bytes, then the unpacked size
+
+template <typename Start>
+Bytes encode_with(ByteView plain, Start start) {
+  lzma_stream state = LZMA_STREAM_INIT;
+  if (start(&state) != LZMA_OK) throw std::bad_alloc();
+  Bytes out(plain.size() + plain.size() / 3 + 4096);
+  state.next_in = plain.data();
+  state.avail_in = plain.size();
+  state.next_out = out.data();
+  state.avail_out = out.size();
+  lzma_ret result = lzma_code(&state, LZMA_FINISH);
+  out.resize(out.size() - state.avail_out);
+  lzma_end(&state);
+  if (result != LZMA_STREAM_END) throw std::bad_alloc();
+  return out;
+}
+
+}  // namespace
+
+StreamPtr open_lzma(StreamPtr packed, const CodecOptions& options) {
+  if (options.properties.size() != 5) throw Malformed("LZMA properties: expected 5 bytes, found another number");
+  Bytes header = options.properties;
+  std::uint64_t size = options.unpacked_size.value_or(UINT64_MAX);  // all ones: the data has an end mark
+  for (int i = 0; i < 8; ++i) header.push_back(static_cast<Byte>(size >> (8 * i)));
+  return open_lzma_alone(std::make_unique<PrefixedStream>(std::move(header), std::move(packed)), options);
+}
+
+StreamPtr open_lzma_alone(StreamPtr packed, const CodecOptions& options) {
+  return std::make_unique<LzmaStream>(std::move(packed), options, Kind::alone);
+}
+
+StreamPtr open_xz(StreamPtr packed, const CodecOptions& options) {
+  return std::make_unique<LzmaStream>(std::move(packed), options, Kind::xz);
+}
+
+Bytes encode_lzma_alone(ByteView plain) {
+  return encode_with(plain, [](lzma_stream* state) {
+    lzma_options_lzma settings;
+    lzma_lzma_preset(&settings, 6);
+    return lzma_alone_encoder(state, &settings);
+  });
+}
+
+Bytes encode_lzma(ByteView plain) {
+  Bytes alone = encode_lzma_alone(plain);
+  alone.erase(alone.begin() + 5, alone.begin() + kAloneHeader);
+  return alone;
+}
+
+Bytes encode_xz(ByteView plain) {
+  return encode_with(plain, [](lzma_stream* state) { return lzma_easy_encoder(state, 6, LZMA_CHECK_CRC64); });
+}
+
+}  // namespace operculum

@@ -1,0 +1,76 @@
+#pragma once
+
+#include <functional>
+#include <mutex>
+#include <span>
+#include <vector>
+
+#include "container/entry.h"
+#include "io/stream.h"
+
+namespace operculum {
+
+/// Something about a container that a person should know.
+struct Finding {
+  enum class Level {
+    note,     ///< odd, but harmless
+    warning,  ///< may not be what was meant; the data is there
+    fault,    ///< something is missing or damaged
+  };
+  Level level;
+  std::string text;
+  bool operator==(const Finding&) const = default;
+};
+
+/// How the data of a container can be reached.
+enum class Access {
+  random,   ///< each entry by itself
+  forward,  ///< only one after another from the start; walk() is then the way to see many
+};
+
+/// One entry met on a walk.
+struct Visit {
+  const Entry& entry;
+  std::size_t index;   ///< position in stored order
+  ContentPtr content;  ///< with random access: the data, usable after the call too; else empty
+  Stream* stream;      ///< in a forward walk: the data, only during the call; else null
+};
+
+/// Return false to end the walk.
+using Visitor = std::function<bool(const Visit&)>;
+
+/// A Source that was understood: it has entries, in stored order. Made by a Format. Opening read the index and no entry
+/// data. Members may be called from several threads once entries() has returned.
+class Container : public std::enable_shared_from_this<Container> {
+ public:
+  virtual ~Container() = default;
+
+  virtual Access access() const { return Access::random; }
+
+  /// All entries. With forward access this reads the whole container once. What could not be listed because of damage
+  /// is told by findings().
+  virtual std::span<const Entry> entries() = 0;
+
+  /// The data of an entry of kind file, as often as wanted. Keeps the container alive. Throws NeedsKey, Unsupported or
+  /// Malformed; the stream may throw them later, too.
+  virtual ContentPtr content(std::size_t index) = 0;
+
+  /// Visits entries in stored order; in forward access with a single pass, and without needing entries() first.
+  virtual void walk(const Visitor& visitor);
+
+  /// Facts about the whole, such as {"comment", "..."} or {"volumes", "3"}, for `identify`.
+  virtual std::vector<std::pair<std::string, std::string>> facts() { return {}; }
+
+  std::vector<Finding> findings() const;
+  void add_finding(Finding::Level level, std::string text);  ///< the same text is kept once
+
+  static constexpr std::size_t kMaxFindings = 200;
+
+ private:
+  mutable std::mutex findings_mutex_;
+  std::vector<Finding> findings_;
+};
+
+using ContainerPtr = std::shared_ptr<Container>;
+
+}  // namespace operculum

@@ -1,0 +1,61 @@
+#pragma once
+
+#include <functional>
+#include <string_view>
+#include <vector>
+
+#include "cipher/key_ring.h"
+#include "container/container.h"
+#include "container/limits.h"
+#include "container/probe.h"
+#include "io/spool.h"
+
+namespace operculum {
+
+/// What a format needs beside the bytes. Shared by all containers of one run; outlives them.
+struct OpenContext {
+  Limits limits;
+  std::string names_in;  ///< encoding of names that do not say theirs; empty: the format's own rule
+  KeyRing keys;
+  SpoolBudget spool;
+};
+
+/// The bytes to open as a container, and where they came from.
+struct Input {
+  ContentPtr content;
+  std::string name;  ///< file or entry name, for ties, messages and key patterns; may be empty
+  std::function<SourcePtr(const std::string& name)> sibling;  ///< a file of that name beside it, or null
+};
+
+/// How sure a recogniser is. Stronger wins; among equals the registry's order decides.
+enum class Match {
+  none,
+  weak,    ///< fits, but so would chance now and then: taken only when the name agrees
+  inside,  ///< strict structure, but not at the front: something else may be wrapped around it
+  front,   ///< strict structure from the first byte on
+};
+
+/// Knows one kind of container.
+struct Format {
+  std::string_view id;             ///< short and stable: "zip"
+  std::string_view name;           ///< "ZIP archive"
+  std::string_view family;         ///< "archive", "stream", ...
+  std::string_view specification;  ///< and the edition followed
+  std::string_view reads;          ///< features, for `operculum formats`
+  std::string_view lacks;          ///< features answered with Unsupported
+  std::vector<std::string_view> suffixes;  ///< usual file name endings, lower case, with the dot
+  bool single_stream = false;              ///< holds one unnamed stream: the locator steps through it
+  bool later_replaces = false;             ///< an entry stored again is meant to replace the earlier one
+
+  std::function<Match(Probe&)> recognise;
+  /// Throws Malformed when not even a part can be listed.
+  std::function<ContainerPtr(const Input&, OpenContext&)> open;
+};
+
+/// All formats this program knows by itself, in order of preference.
+const std::vector<Format>& formats();
+
+/// The format whose usual name endings fit; nothing when none does.
+const Format* format_for_name(std::string_view name);
+
+}  // namespace operculum

@@ -1,0 +1,20 @@
+#pragma once
+
+#include "container/format.h"
+
+namespace operculum {
+
+/// The format of the bytes, by content; the name only settles a weak match. Nothing when no format claims them.
+const Format* recognise(Probe& probe);
+
+/// A probe on content: at random where that is cheap, else on the front of its stream.
+Probe make_probe(const Content& content, const std::string& name);
+
+/// The first bytes of a stream, as many as a probe may see.
+struct Front {
+  Bytes bytes;
+  bool complete = false;  ///< the stream ended within them
+};
+Front read_front(Stream& stream);
+
+}  // namespace operculum

@@ -1,0 +1,212 @@
+#include "container/locator.h"
+
+#include <fmt/format.h>
+#include <sys/stat.h>
+
+#include <algorithm>
+#include <cerrno>
+
+#include "base/error.h"
+#include "base/text.h"
+#include "container/parts.h"
+#include "io/file_source.h"
+
+namespace operculum {
+namespace {
+
+struct DiskPrefix {
+  std::string file;
+  std::string rest;  // what follows, without the slash between
+};
+
+/// The longest prefix of the locator that is a file on disk.
+DiskPrefix find_file(const std::string& locator) {
+  for (std::size_t end = locator.size();;) {
+    std::string path = locator.substr(0, end);
+    struct stat status {};
+    if (!path.empty() && stat(path.c_str(), &status) == 0) {
+      if (!S_ISDIR(status.st_mode)) {
+        std::size_t rest = locator.find_first_not_of('/', end);
+        return {path, rest == std::string::npos ? "" : locator.substr(rest)};
+      }
+      if (end == locator.size()) throw IoError(escape(locator), EISDIR);
+      break;
+    }
+    if (!path.empty() && errno != ENOENT && errno != ENOTDIR) throw IoError(escape(path), errno);
+    std::size_t slash = locator.rfind('/', end - 1);
+    if (end == 0 || slash == std::string::npos || slash == 0) break;
+    end = slash;
+  }
+  throw IoError(escape(locator), ENOENT);
+}
+
+/// Walks inwards, one container a turn.
+class Resolver {
+ public:
+  Resolver(Place& place, OpenContext& context, Step step, std::string rest)
+      : place_(place), context_(context), step_(step), rest_(std::move(rest)) {
+    while (rest_.ends_with('/')) rest_.pop_back();
+  }
+
+  void run() {
+    while (enter()) {
+      if (place_.layers.back().format->single_stream) {
+        step_through();
+      } else if (rest_.empty() || !find_entry()) {
+        return;
+      }
+    }
+  }
+
+ private:
+  /// Opens place_.content as the next layer; false when the walk ends before it.
+  bool enter() {
+    bool final = rest_.empty();
+    if (final && step_ == Step::no_more && !place_.layers.empty() && !place_.layers.back().format->single_stream) return false;
+    Opened opened;
+    try {
+      check_depth(place_.layers.size() + 1, context_.limits);
+      Input input{place_.content, place_.name, sibling_};
+      opened = open_container(input, context_);
+    } catch (const Error&) {
+      if (final && !place_.layers.empty() && place_.entry) return false;  // its bytes can still be had
+      throw;
+    }
+    if (!opened.container) {
+      if (!final) {
+        throw Malformed(fmt::format("\"{}\" is no container that this program knows, so \"{}\" cannot be found in it",
+                                    escape(place_.name), escape(rest_)));
+      }
+      return false;
+    }
+    place_.layers.push_back({opened.format, opened.container, place_.name, stored_size_});
+    place_.entry.reset();
+    place_.inside.clear();
+    return true;
+  }
+
+  /// Takes the one entry of a single-stream layer as the next bytes.
+  void step_through() {
+    Layer& layer = place_.layers.back();
+    std::span<const Entry> entries = layer.container->entries();
+    const Entry& entry = entries[0];
+    if (rest_ == entry.path || rest_.starts_with(entry.path + "/")) {
+      rest_.erase(0, std::min(rest_.size(), entry.path.size() + 1));
+    }
+    take(0, entry);
+  }
+
+  /// Matches the longest run of parts of rest_ with an entry; false when the walk ends here.
+  bool find_entry() {
+    Layer& layer = place_.layers.back();
+    std::span<const Entry> entries = layer.container->entries();
+    std::optional<std::size_t> best;
+    bool folder = false;
+    for (std::size_t i = 0; i < entries.size(); ++i) {
+      const std::string& path = entries[i].path;
+      if (path.size() > rest_.size()) {
+        folder |= path.starts_with(rest_) && path[rest_.size()] == '/';
+        continue;
+      }
+      if (!rest_.starts_with(path) || (path.size() < rest_.size() && rest_[path.size()] != '/')) continue;
+      if (entries[i].kind == EntryKind::folder) {
+        folder |= path.size() == rest_.size();
+        continue;
+      }
+      if (!best || path.size() >= entries[*best].path.size()) best = i;  // of equals the last stored is the current one
+    }
+    if (folder) {
+      place_.inside = rest_;
+      place_.name = base_name(rest_);
+      place_.content = nullptr;
+      return false;
+    }
+    if (!best) fail_unknown(layer);
+    const Entry& entry = entries[*best];
+    rest_.erase(0, std::min(rest_.size(), entry.path.size() + 1));
+    if (!entry.has_data()) {
+      if (!rest_.empty()) {
+        throw Malformed(fmt::format("\"{}\" is a {}, so \"{}\" cannot be found in it", escape(entry.path),
+                                    name_of(entry.kind), escape(rest_)));
+      }
+      place_.inside = entry.path;
+      place_.entry = *best;
+      place_.content = nullptr;
+      place_.name = base_name(entry.path);
+      return false;
+    }
+    take(*best, entry);
+    return true;
+  }
+
+  void take(std::size_t index, const Entry& entry) {
+    ContainerPtr container = place_.layers.back().container;
+    place_.entry = index;
+    place_.inside = entry.path;
+    place_.name = base_name(entry.path);
+    stored_size_ = entry.size;
+    try {
+      place_.content = container->content(index);
+    } catch (const Error& error) {
+      rethrow_within(error, entry.path);
+    }
+    sibling_ = entry_sibling(container, entry.path, context_);
+  }
+
+  [[noreturn]] static void rethrow_within(const Error& error, const std::string& path) {
+    std::string text = fmt::format("{}: {}", escape(path), error.what());
+    switch (error.kind()) {
+      case ErrorKind::needs_key: throw NeedsKey(text);
+      case ErrorKind::limit_exceeded: throw LimitExceeded(text);
+      case ErrorKind::malformed: throw Malformed(text);
+      default: throw;
+    }
+  }
+
+  [[noreturn]] void fail_unknown(const Layer& layer) const {
+    std::string wanted = to_lower(base_name(rest_));
+    for (const Entry& entry : layer.container->entries()) {
+      if (to_lower(base_name(entry.path)) != wanted) continue;
+      throw Malformed(fmt::format("there is no entry \"{}\" in \"{}\"; did you mean \"{}\"?", escape(rest_),
+                                  escape(layer.name), escape(entry.path)));
+    }
+    throw Malformed(fmt::format("there is no entry \"{}\" in \"{}\"; `operculum list --paths` shows what there is",
+                                escape(rest_), escape(layer.name)));
+  }
+
+ public:
+  std::function<SourcePtr(const std::string&)> sibling_;
+  std::uint64_t stored_size_ = 0;
+
+ private:
+  Place& place_;
+  OpenContext& context_;
+  Step step_;
+  std::string rest_;
+};
+
+}  // namespace
+
+void check_depth(std::uint64_t depth, const Limits& limits) {
+  if (depth > limits.max_depth) {
+    throw LimitExceeded(fmt::format("more than {} containers lie inside each other, as in files made to be endless; if "
+                                    "that is right, raise --max-depth",
+                                    limits.max_depth));
+  }
+}
+
+Place resolve(const std::string& locator, OpenContext& context, Step step) {
+  DiskPrefix prefix = find_file(locator);
+  Place place;
+  place.file = prefix.file;
+  place.file_source = open_with_parts(prefix.file);
+  place.content = make_content(place.file_source);
+  place.name = base_name(prefix.file);
+  Resolver resolver(place, context, step, prefix.rest);
+  resolver.sibling_ = file_sibling(prefix.file);
+  resolver.stored_size_ = place.file_source->size();
+  resolver.run();
+  return place;
+}
+
+}  // namespace operculum

@@ -1,0 +1,16 @@
+#pragma once
+
+#include "container/identify.h"
+
+namespace operculum {
+
+/// A container and what it was recognised as.
+struct Opened {
+  const Format* format = nullptr;  ///< null when nothing claims the bytes
+  ContainerPtr container;
+};
+
+/// Recognises and opens; `container` is empty when no format claims the bytes.
+Opened open_container(const Input& input, OpenContext& context);
+
+}  // namespace operculum

@@ -1,0 +1,18 @@
+#pragma once
+
+#include "container/format.h"
+
+namespace operculum {
+
+/// Opens a file; one named `NAME.001` is joined with `NAME.002`, `.003`, ... beside it, as splitting programs write
+/// them. Throws IoError.
+SourcePtr open_with_parts(const std::string& path);
+
+/// Finds files in the folder of `path`.
+std::function<SourcePtr(const std::string&)> file_sibling(const std::string& path);
+
+/// Finds entries in the folder of `path` in a container.
+std::function<SourcePtr(const std::string&)> entry_sibling(ContainerPtr container, const std::string& path,
+                                                           OpenContext& context);
+
+}  // namespace operculum

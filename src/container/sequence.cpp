@@ -1,0 +1,208 @@
+#include "container/sequence.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <map>
+
+#include "base/error.h"
+#include "codec/codec.h"
+#include "io/read_ahead.h"
+
+namespace operculum {
+namespace {
+
+/// The data of the current entry, read through the pass's own buffer.
+class PackedStream final : public Stream {
+ public:
+  PackedStream(InputBuffer& input, std::uint64_t length) : input_(input), left_(length) {}
+  std::size_t read(ByteSpan out) override {
+    auto wanted = static_cast<std::size_t>(std::min<std::uint64_t>(out.size(), left_));
+    std::size_t count = wanted == 0 ? 0 : input_.read(out.first(wanted));
+    left_ -= count;
+    return count;
+  }
+  std::uint64_t skip(std::uint64_t count) override {
+    std::uint64_t done = input_.skip(std::min(count, left_));
+    left_ -= done;
+    return done;
+  }
+  std::uint64_t left() const { return left_; }
+
+ private:
+  InputBuffer& input_;
+  std::uint64_t left_;
+};
+
+/// Owns nothing: lets one stream be wrapped by others that want to own theirs.
+class BorrowedStream final : public Stream {
+ public:
+  explicit BorrowedStream(Stream& inner) : inner_(inner) {}
+  std::size_t read(ByteSpan out) override { return inner_.read(out); }
+  std::uint64_t skip(std::uint64_t count) override { return inner_.skip(count); }
+
+ private:
+  Stream& inner_;
+};
+
+/// Compares the sum of all bytes, modulo 2^32, with the stored one.
+class ByteSumStream final : public Stream {
+ public:
+  ByteSumStream(StreamPtr inner, std::uint32_t expected) : inner_(std::move(inner)), expected_(expected) {}
+  std::size_t read(ByteSpan out) override {
+    std::size_t count = inner_->read(out);
+    for (Byte b : out.first(count)) sum_ += b;
+    if (count == 0 && sum_ != expected_) {
+      throw Malformed(fmt::format("checksum differs (stored {:08x}, computed {:08x}); the data is damaged", expected_, sum_));
+    }
+    return count;
+  }
+
+ private:
+  StreamPtr inner_;
+  std::uint32_t expected_;
+  std::uint32_t sum_ = 0;
+};
+
+/// What is needed to reach the data again, beside the entry itself; only few entries have it.
+struct Special {
+  std::vector<Extent> extents;
+  std::optional<std::uint32_t> byte_sum;
+};
+
+StreamPtr finish_stream(StreamPtr packed, const Special* special, const Entry& entry) {
+  if (special != nullptr && entry.is(Entry::sparse)) {
+    packed = make_extent_stream(std::move(packed), special->extents, entry.size);
+  }
+  if (special != nullptr && special->byte_sum) packed = std::make_unique<ByteSumStream>(std::move(packed), *special->byte_sum);
+  return make_checked(std::move(packed), {entry.size, std::nullopt});
+}
+
+class SequenceContainer final : public Container {
+ public:
+  SequenceContainer(const Input& input, OpenContext& context, MakeParser make_parser)
+      : content_(input.content),
+        source_(input.content->source()),
+        forward_(!source_ || source_->costly()),
+        limits_(context.limits),
+        make_parser_(std::move(make_parser)) {}
+
+  Access access() const override { return forward_ ? Access::forward : Access::random; }
+
+  std::span<const Entry> entries() override {
+    std::call_once(listed_, [this] {
+      InputBuffer input(source_ ? make_source_stream(source_) : content_->stream());
+      pass(input, Data::passed_over, [this](SequenceItem& item, std::size_t index, Stream*) {
+        if (item.entry.is(Entry::sparse) || item.byte_sum) {
+          special_[index] = {std::move(item.extents), item.byte_sum};
+        }
+        entries_.push_back(std::move(item.entry));
+        return true;
+      });
+    });
+    return entries_;
+  }
+
+  ContentPtr content(std::size_t index) override {
+    const Entry& entry = entries()[index];
+    auto self = std::static_pointer_cast<SequenceContainer>(shared_from_this());
+    if (source_ && plain(index) && entry.offset + entry.stored_size <= source_->size()) {
+      return make_content(make_slice(source_, entry.offset, entry.stored_size));
+    }
+    return make_content([self, index] { return self->open(index); });
+  }
+
+  void walk(const Visitor& visitor) override {
+    if (!forward_) return Container::walk(visitor);
+    InputBuffer input(make_read_ahead(content_->stream()));
+    pass(input, Data::handed_out, [&](SequenceItem& item, std::size_t index, Stream* data) {
+      return visitor({item.entry, index, nullptr, data});
+    });
+  }
+
+ private:
+  enum class Data { handed_out, passed_over };
+
+  bool plain(std::size_t index) const { return !special_.contains(index); }
+
+  StreamPtr open(std::size_t index) {
+    const Entry& entry = entries_[index];
+    auto found = special_.find(index);
+    StreamPtr packed;
+    if (source_) {
+      packed = make_source_stream(source_, entry.offset, entry.stored_size);
+    } else {
+      struct Owned final : Stream {
+        Owned(StreamPtr all, std::uint64_t begin, std::uint64_t length) : input(std::move(all)), packed(input, length) {
+          input.skip(begin);
+        }
+        std::size_t read(ByteSpan out) override { return packed.read(out); }
+        InputBuffer input;
+        PackedStream packed;
+      };
+      packed = std::make_unique<Owned>(content_->stream(), entry.offset, entry.stored_size);
+    }
+    return finish_stream(std::move(packed), found == special_.end() ? nullptr : &found->second, entry);
+  }
+
+  /// One pass over all headers. Damage ends it with a finding: what was listed before stays good.
+  template <typename OnItem>
+  void pass(InputBuffer& input, Data wanted, OnItem on_item) {
+    auto parser = make_parser_();
+    parser->report = [this](Finding::Level level, std::string text) { add_finding(level, std::move(text)); };
+    for (std::size_t index = 0;; ++index) {
+      SequenceItem item;
+      try {
+        if (!parser->next(input, item)) return;
+        if (index >= limits_.max_entries) {
+          throw LimitExceeded(fmt::format("there are more than {} entries; if that is right, raise --max-entries", limits_.max_entries));
+        }
+        if (item.entry.is(Entry::sparse)) check_extents(item.extents, item.entry.size);
+      } catch (const LimitExceeded&) {
+        throw;
+      } catch (const Error& error) {
+        if (index == 0) throw;
+        add_finding(Finding::Level::fault, fmt::format("the listing ends after {} entries: {}", index, error.what()));
+        return;
+      }
+      PackedStream packed(input, item.packed);
+      StreamPtr data;
+      if (wanted == Data::handed_out) {
+        Special special{item.extents, item.byte_sum};
+        data = finish_stream(std::make_unique<BorrowedStream>(packed), &special, item.entry);
+      }
+      std::uint64_t padding = item.padding;
+      std::uint64_t length = item.packed;
+      std::string path = item.entry.path;
+      if (!on_item(item, index, data.get())) return;
+      try {
+        packed.skip(packed.left());
+        std::uint64_t missing = packed.left();
+        if (missing > 0) {
+          throw Malformed(fmt::format("\"{}\" has {} of its {} bytes; the file is cut short", path, length - missing, length));
+        }
+        input.skip(padding);
+      } catch (const Error& error) {
+        add_finding(Finding::Level::fault, fmt::format("the listing ends after {} entries: {}", index + 1, error.what()));
+        return;
+      }
+    }
+  }
+
+  ContentPtr content_;
+  SourcePtr source_;  // null: forward only
+  bool forward_;
+  const Limits& limits_;
+  MakeParser make_parser_;
+  std::once_flag listed_;
+  std::vector<Entry> entries_;
+  std::map<std::size_t, Special> special_;
+};
+
+}  // namespace
+
+ContainerPtr make_sequence(const Input& input, OpenContext& context, MakeParser make_parser) {
+  return std::make_shared<SequenceContainer>(input, context, std::move(make_parser));
+}
+
+}  // namespace operculum

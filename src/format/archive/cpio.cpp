@@ -1,0 +1,299 @@
+// cpio: the portable ASCII form of POSIX.1-1988 ("odc"), the SVR4 forms without and with checksums ("newc", "crc"; the
+// form of the Linux initramfs, Documentation/driver-api/early-userspace/buffer-format), and the old binary form in
+// both byte orders. Several archives may follow each other, with zero bytes between.
+#include <fmt/format.h>
+#include <sys/sysmacros.h>
+
+#include <algorithm>
+#include <deque>
+#include <map>
+#include <tuple>
+
+#include "base/cursor.h"
+#include "base/error.h"
+#include "base/text.h"
+#include "container/sequence.h"
+#include "format/formats.h"
+
+namespace operculum {
+namespace {
+
+enum class Variant { newc, crc, odc, binary_little, binary_big };
+
+struct VariantInfo {
+  std::string_view magic;
+  Variant variant;
+  std::size_t header;     // bytes
+  std::size_t alignment;  // of name end and data end, from the header's start
+};
+
+constexpr VariantInfo kVariants[] = {
+    {"070701", Variant::newc, 110, 4},       {"070702", Variant::crc, 110, 4},
+    {"070707", Variant::odc, 76, 1},         {"\xc7\x71", Variant::binary_little, 26, 2},
+    {"\x71\xc7", Variant::binary_big, 26, 2},
+};
+
+constexpr std::string_view kTrailer = "TRAILER!!!";
+constexpr std::uint64_t kMaxName = 1 << 20;
+
+struct Header {
+  std::uint64_t ino = 0, mode = 0, uid = 0, gid = 0, nlink = 0, mtime = 0, filesize = 0;
+  std::uint64_t devmajor = 0, devminor = 0, rdevmajor = 0, rdevminor = 0, namesize = 0, check = 0;
+};
+
+std::uint64_t digits(Cursor& cursor, std::size_t count, int base) {
+  std::string_view text = cursor.text(count);
+  auto value = parse_number(text, base);
+  if (!value) cursor.fail(base == 8 ? "octal digits" : "hexadecimal digits", fmt::format("\"{}\"", escape(text)));
+  return *value;
+}
+
+Header read_hex(Cursor& cursor) {
+  Header h;
+  for (auto field : {&Header::ino, &Header::mode, &Header::uid, &Header::gid, &Header::nlink, &Header::mtime,
+                     &Header::filesize, &Header::devmajor, &Header::devminor, &Header::rdevmajor, &Header::rdevminor,
+                     &Header::namesize, &Header::check}) {
+    h.*field = digits(cursor, 8, 16);
+  }
+  return h;
+}
+
+Header read_octal(Cursor& cursor) {
+  Header h;
+  h.devmajor = digits(cursor, 6, 8);
+  h.ino = digits(cursor, 6, 8);
+  h.mode = digits(cursor, 6, 8);
+  h.uid = digits(cursor, 6, 8);
+  h.gid = digits(cursor, 6, 8);
+  h.nlink = digits(cursor, 6, 8);
+  h.rdevmajor = digits(cursor, 6, 8);
+  h.mtime = digits(cursor, 11, 8);
+  h.namesize = digits(cursor, 6, 8);
+  h.filesize = digits(cursor, 11, 8);
+  h.rdevminor = h.rdevmajor & 0xff;  // one device number in these forms
+  h.rdevmajor >>= 8;
+  return h;
+}
+
+Header read_binary(Cursor& cursor, Variant variant) {
+  auto word = [&]() -> std::uint64_t { return variant == Variant::binary_little ? cursor.u16le() : cursor.u16be(); };
+  auto long_word = [&] {  // the more significant half comes first in both orders
+    std::uint64_t high = word();
+    return (high << 16) | word();
+  };
+  Header h;
+  h.devmajor = word();
+  h.ino = word();
+  h.mode = word();
+  h.uid = word();
+  h.gid = word();
+  h.nlink = word();
+  h.rdevmajor = word();
+  h.mtime = long_word();
+  h.namesize = word();
+  h.filesize = long_word();
+  h.rdevminor = h.rdevmajor & 0xff;
+  h.rdevmajor >>= 8;
+  return h;
+}
+
+const VariantInfo* variant_of(ByteView head) {
+  for (const VariantInfo& info : kVariants) {
+    if (starts_with(head, info.magic)) return &info;
+  }
+  return nullptr;
+}
+
+Header read_header(ByteView block, std::uint64_t offset, const VariantInfo& info) {
+  Cursor cursor(block, "cpio header", offset);
+  cursor.skip(info.magic.size());
+  switch (info.variant) {
+    case Variant::newc:
+    case Variant::crc: return read_hex(cursor);
+    case Variant::odc: return read_octal(cursor);
+    default: return read_binary(cursor, info.variant);
+  }
+}
+
+std::uint64_t pad(std::uint64_t size, std::uint64_t alignment) { return (alignment - size % alignment) % alignment; }
+
+class CpioParser final : public SequenceParser {
+ public:
+  explicit CpioParser(std::string names_in) : names_in_(std::move(names_in)) {}
+
+  bool next(InputBuffer& input, SequenceItem& item) override {
+    for (;;) {
+      if (!ready_.empty()) {
+        item.entry = std::move(ready_.front());
+        ready_.pop_front();
+        return true;
+      }
+      if (input.view().empty()) {
+        if (!ended_) report(Finding::Level::fault, "the entry that ends a cpio archive is missing; the file is cut short");
+        return false;
+      }
+      if (ended_ && !another_archive(input)) return false;
+      std::uint64_t offset = input.consumed();
+      const VariantInfo* info = variant_of(input.ensure(6));
+      if (info == nullptr) {
+        throw Malformed(fmt::format("cpio header at offset {}: expected one of the known magics, found other bytes", offset));
+      }
+      Header header = read_header(input.ensure(info->header), offset, *info);
+      input.consume(info->header);
+      std::string name = read_name(input, header, *info, offset);
+      std::uint64_t padding = pad(header.filesize, info->alignment);
+      if (name == kTrailer) {
+        input.skip(header.filesize + padding);
+        ended_ = true;
+        release_waiting();
+        continue;
+      }
+      describe(input, header, std::move(name), item);
+      item.padding = padding;
+      if (item.entry.kind == EntryKind::file && header.nlink > 1 && !join_links(header, item)) continue;
+      if (info->variant == Variant::crc && item.entry.has_data()) item.byte_sum = static_cast<std::uint32_t>(header.check);
+      return true;
+    }
+  }
+
+ private:
+  /// Behind a trailer: zeros, then perhaps the next archive.
+  bool another_archive(InputBuffer& input) {
+    while (!input.view().empty() && input.view()[0] == 0) input.consume(1);
+    if (input.view().empty()) return false;
+    if (variant_of(input.ensure(6)) == nullptr) {
+      report(Finding::Level::note, fmt::format("bytes that are not cpio follow the archive, from offset {}", input.consumed()));
+      return false;
+    }
+    ended_ = false;
+    report(Finding::Level::note, "several cpio archives lie one behind another; all are listed, the later ones win");
+    return true;
+  }
+
+  std::string read_name(InputBuffer& input, const Header& header, const VariantInfo& info, std::uint64_t offset) const {
+    if (header.namesize == 0 || header.namesize > kMaxName) {
+      throw Malformed(fmt::format("cpio header at offset {}: a name of {} bytes", offset, header.namesize));
+    }
+    auto length = static_cast<std::size_t>(header.namesize + pad(info.header + header.namesize, info.alignment));
+    ByteView raw = input.ensure(length);
+    if (raw.size() < header.namesize) {
+      throw Malformed(fmt::format("cpio header at offset {}: the file is cut short within the name", offset));
+    }
+    std::string name(as_text(raw.first(static_cast<std::size_t>(header.namesize))));
+    name.resize(std::min(name.find('\0'), name.size()));
+    input.consume(std::min(length, raw.size()));
+    if (names_in_.empty()) return name;
+    return to_utf8(name, names_in_).value_or(name);
+  }
+
+  void describe(InputBuffer& input, const Header& header, std::string name, SequenceItem& item) {
+    Entry& entry = item.entry;
+    entry.path = clean_path(name);
+    entry.kind = kind_of_mode(static_cast<std::uint32_t>(header.mode));
+    entry.mode = static_cast<std::uint32_t>(header.mode & 07777);
+    entry.modified = from_unix(static_cast<std::int64_t>(header.mtime));
+    entry.size = entry.stored_size = header.filesize;
+    entry.offset = input.consumed();
+    EntryExtra& extra = entry.extras();
+    extra.user_id = static_cast<std::uint32_t>(header.uid);
+    extra.group_id = static_cast<std::uint32_t>(header.gid);
+    extra.device_major = static_cast<std::uint32_t>(header.rdevmajor);
+    extra.device_minor = static_cast<std::uint32_t>(header.rdevminor);
+    item.packed = header.filesize;
+    if (entry.kind == EntryKind::symbolic_link) read_link(input, header, item);
+  }
+
+  /// A symbolic link's target is its data.
+  static void read_link(InputBuffer& input, const Header& header, SequenceItem& item) {
+    if (header.filesize > kMaxName) throw Malformed("cpio link: its target is longer than any path");
+    auto length = static_cast<std::size_t>(header.filesize);
+    ByteView target = input.ensure(length);
+    if (target.size() < length) throw Malformed("cpio link: the file is cut short within its target");
+    item.entry.extras().link_target = as_text(target.first(length));
+    input.consume(length);
+    item.packed = 0;
+  }
+
+  using Inode = std::tuple<std::uint64_t, std::uint64_t, std::uint64_t>;
+
+  static void make_link(Entry& entry, const std::string& target) {
+    entry.kind = EntryKind::hard_link;
+    entry.extras().link_target = target;
+  }
+
+  /// Files of one inode: newc and crc keep the data with the last of them, the other forms with each. The one that has
+  /// data is the file; empty ones become links to it, and those met before it wait for it. False when `item` waits.
+  bool join_links(const Header& header, SequenceItem& item) {
+    Inode inode(header.devmajor, header.devminor, header.ino);
+    auto file = files_.find(inode);
+    if (header.filesize == 0 && file != files_.end()) {
+      make_link(item.entry, file->second);
+    } else if (header.filesize == 0) {
+      waiting_[inode].push_back(std::move(item.entry));
+      item = {};
+      return false;
+    } else {
+      files_.insert_or_assign(inode, item.entry.path);
+      auto waiting = waiting_.extract(inode);
+      if (waiting.empty()) return true;
+      for (Entry& entry : waiting.mapped()) {
+        make_link(entry, item.entry.path);
+        ready_.push_back(std::move(entry));
+      }
+    }
+    return true;
+  }
+
+  /// At the end: links whose data never came are one empty file.
+  void release_waiting() {
+    for (auto& [inode, entries] : waiting_) {
+      std::string first = entries.front().path;
+      for (std::size_t i = 1; i < entries.size(); ++i) make_link(entries[i], first);
+      std::move(entries.begin(), entries.end(), std::back_inserter(ready_));
+    }
+    waiting_.clear();
+    files_.clear();
+  }
+
+  std::string names_in_;
+  bool ended_ = false;
+  std::map<Inode, std::string> files_;
+  std::map<Inode, std::vector<Entry>> waiting_;
+  std::deque<Entry> ready_;
+};
+
+Match recognise_cpio(Probe& probe) {
+  const VariantInfo* info = variant_of(probe.head(6));
+  if (info == nullptr) return Match::none;
+  try {
+    Header header = read_header(probe.head(info->header), 0, *info);
+    Bytes name = probe.at(info->header, static_cast<std::size_t>(std::min<std::uint64_t>(header.namesize, 4096)));
+    bool ends_with_nul = !name.empty() && (header.namesize > 4096 || name.back() == 0);
+    bool kind_fits = (header.mode >> 12) <= 15 && header.nlink < 100'000;
+    return ends_with_nul && header.namesize <= kMaxName && kind_fits ? Match::front : Match::none;
+  } catch (const Error&) {
+    return Match::none;
+  }
+}
+
+ContainerPtr open_cpio(const Input& input, OpenContext& context) {
+  return make_sequence(input, context, [names_in = context.names_in] { return std::make_unique<CpioParser>(names_in); });
+}
+
+}  // namespace
+
+Format cpio_format() {
+  return {.id = "cpio",
+          .name = "cpio archive",
+          .family = "archive",
+          .specification = "POSIX.1-1988 (odc), SVR4 (newc, crc), old binary",
+          .reads = "newc, crc with checksums verified, odc, old binary in both byte orders, several archives in a row, "
+                   "hard and symbolic links, devices",
+          .lacks = "",
+          .suffixes = {".cpio"},
+          .later_replaces = true,
+          .recognise = recognise_cpio,
+          .open = open_cpio};
+}
+
+}  // namespace operculum

@@ -1,0 +1,110 @@
+#include "format/archive/tar_header.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/error.h"
+#include "base/text.h"
+
+namespace operculum::tar {
+namespace {
+
+constexpr std::size_t kChecksumAt = 148, kChecksumLength = 8;
+
+/// Up to the first NUL.
+std::string_view c_string(std::string_view field) { return field.substr(0, field.find('\0')); }
+
+struct Sums {
+  std::uint64_t plain;
+  std::int64_t with_signed_bytes;  // some old writers summed signed characters
+};
+
+Sums sums_of(ByteView block) {
+  Sums sums{0, 0};
+  for (std::size_t i = 0; i < kBlock; ++i) {
+    bool blanked = i >= kChecksumAt && i < kChecksumAt + kChecksumLength;
+    Byte b = blanked ? Byte{' '} : block[i];
+    sums.plain += b;
+    sums.with_signed_bytes += static_cast<signed char>(b);
+  }
+  return sums;
+}
+
+}  // namespace
+
+std::optional<std::int64_t> parse_field(std::string_view field) {
+  if (!field.empty() && (static_cast<unsigned char>(field[0]) & 0x80) != 0) {
+    auto first = static_cast<unsigned char>(field[0]);
+    // Bit 6 is the sign of the two's complement number that fills the rest of the field.
+    std::uint64_t value = (first & 0x40) != 0 ? ~std::uint64_t{0} : 0;
+    value = (value << 6) | (first & 0x3f);
+    for (std::size_t i = 1; i < field.size(); ++i) {
+      std::uint64_t top = value >> 55;
+      if (top != 0 && top != 0x1ff) return std::nullopt;
+      value = (value << 8) | static_cast<unsigned char>(field[i]);
+    }
+    return static_cast<std::int64_t>(value);
+  }
+  field = c_string(field);
+  while (!field.empty() && field.front() == ' ') field.remove_prefix(1);
+  while (!field.empty() && field.back() == ' ') field.remove_suffix(1);
+  if (field.empty()) return 0;
+  auto value = parse_number(field, 8);
+  if (!value || *value > static_cast<std::uint64_t>(INT64_MAX)) return std::nullopt;
+  return static_cast<std::int64_t>(*value);
+}
+
+bool is_zero_block(ByteView block) {
+  return std::all_of(block.begin(), block.end(), [](Byte b) { return b == 0; });
+}
+
+bool checksum_fits(ByteView block) {
+  if (block.size() < kBlock) return false;
+  auto stored = parse_field(as_text(block.subspan(kChecksumAt, kChecksumLength)));
+  if (!stored || *stored == 0) return false;
+  Sums sums = sums_of(block);
+  return static_cast<std::uint64_t>(*stored) == sums.plain || *stored == sums.with_signed_bytes;
+}
+
+Header Header::read(ByteView block, std::uint64_t offset) {
+  Cursor cursor(block, "tar header", offset);
+  if (!checksum_fits(block)) cursor.fail("a header whose checksum fits", "one whose checksum does not");
+  Header h;
+  h.raw = block;
+  auto number = [&](std::size_t length, const char* field) {
+    auto value = parse_field(cursor.text(length));
+    if (!value) cursor.fail(fmt::format("a number in the field \"{}\"", field), "other characters");
+    return *value;
+  };
+  auto natural = [&](std::size_t length, const char* field) {
+    std::int64_t value = number(length, field);
+    if (value < 0) cursor.fail(fmt::format("a number that is not negative in the field \"{}\"", field), std::to_string(value));
+    return static_cast<std::uint64_t>(value);
+  };
+  auto lenient = [&](std::size_t length) { return static_cast<std::uint64_t>(parse_field(cursor.text(length)).value_or(0)); };
+  h.name = c_string(cursor.text(100));
+  h.mode = natural(8, "mode");
+  h.uid = lenient(8);
+  h.gid = lenient(8);
+  h.size = natural(12, "size");
+  h.mtime = number(12, "mtime");
+  h.chksum = natural(8, "chksum");
+  h.typeflag = static_cast<char>(cursor.u8());
+  h.linkname = c_string(cursor.text(100));
+  std::string_view magic = cursor.text(8);  // magic and version
+  if (magic == std::string_view("ustar  \0", 8)) {
+    h.variant = Variant::gnu;
+  } else if (magic.starts_with("ustar")) {
+    h.variant = Variant::ustar;
+  }
+  if (h.variant == Variant::v7) return h;
+  h.uname = c_string(cursor.text(32));
+  h.gname = c_string(cursor.text(32));
+  h.devmajor = lenient(8);
+  h.devminor = lenient(8);
+  if (h.variant == Variant::ustar) h.prefix = c_string(cursor.text(155));
+  return h;
+}
+
+}  // namespace operculum::tar

@@ -1,0 +1,366 @@
+// ZIP: APPNOTE 6.3.10 (ISO/IEC 21320-1 is a subset). The central directory decides; local headers are compared with it
+// when an entry is opened.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <set>
+
+#include "base/error.h"
+#include "base/text.h"
+#include "base/units.h"
+#include "cipher/zip_aes.h"
+#include "cipher/zip_traditional.h"
+#include "codec/codec.h"
+#include "format/archive/zip_directory.h"
+#include "format/formats.h"
+
+namespace operculum {
+namespace {
+
+using namespace zip;
+
+constexpr std::size_t kLongestLocal = kLocalSize + 2 * 65535;
+constexpr std::size_t kLinkLimit = 64 * 1024;       // bytes of a symbolic link's target
+constexpr std::size_t kConfirmations = 8;           // other entries that a traditional password is tried on
+
+/// An entry's local header, with what its data needs to be read.
+struct Local {
+  LocalHeader header;
+  ExtraFields extra;
+  std::uint64_t data = 0;  ///< offset of the data
+  Bytes raw;               ///< what the views in `header` borrow from
+};
+
+class ZipContainer final : public Container {
+ public:
+  ZipContainer(SourcePtr source, std::string name, OpenContext& context)
+      : source_(std::move(source)), name_(std::move(name)), context_(context) {}
+
+  void load(const std::function<SourcePtr(const std::string&)>& sibling) {
+    auto end = find_end(*source_);
+    if (end && end->disk > 0) {
+      join_volumes(*end, sibling);
+      end = find_end(*source_);
+      if (end && end->directory_disk < volume_starts_.size()) end->directory_offset += volume_starts_[end->directory_disk];
+    }
+    std::optional<std::uint64_t> at;
+    if (end) at = locate_directory(*source_, *end);
+    if (end && at) {
+      if (*at > end->directory_offset) directory_.prefix = *at - end->directory_offset;
+      read_directory(*source_, *end, *at, volume_starts_, context_, *this, directory_);
+      note_surroundings(*end);
+    } else if (end && end->entries == 0 && end->directory_size == 0) {
+      note_surroundings(*end);
+    } else {
+      recover_entries(*source_, context_, *this, directory_);
+      if (directory_.entries.empty()) {
+        throw Malformed("neither a directory nor a local header could be read; the file is damaged");
+      }
+    }
+  }
+
+  std::span<const Entry> entries() override {
+    std::call_once(links_read_, [this] { read_links(); });
+    return directory_.entries;
+  }
+
+  ContentPtr content(std::size_t index) override {
+    const Entry& entry = directory_.entries[index];
+    Local local = read_local(index);
+    const Method& method = method_of(entry.format_flags);
+    std::uint16_t flags = local.header.flags;
+    if ((flags & strong_encryption_bit) != 0) throw Unsupported("ZIP strong encryption (APPNOTE 7)");
+    if ((flags & patch_bit) != 0) throw Unsupported("ZIP patched data");
+    if (method.codec.empty()) throw Unsupported(fmt::format("ZIP compression method {} ({})", entry.format_flags, method.name));
+    if (local.data > source_->size() || entry.stored_size > source_->size() - local.data) {
+      std::uint64_t there = source_->size() - std::min(source_->size(), local.data);
+      if (there == 0 && entry.stored_size > 0) throw CutShort(fmt::format("its {} bytes lie behind the end of the file; the file is cut short", entry.stored_size));
+    }
+    SourcePtr stored = make_slice(source_, local.data, entry.stored_size);
+    bool plain = !entry.is(Entry::encrypted) && method.codec == "stored";
+    auto self = std::static_pointer_cast<ZipContainer>(shared_from_this());
+    std::string password = entry.is(Entry::encrypted) ? password_for(index, local) : "";
+    auto aes = local.extra.aes;
+    auto open = [self, index, stored, password, aes, flags] { return self->open(index, stored, password, aes, flags); };
+    struct EntryData final : Content {
+      EntryData(std::function<StreamPtr()> open_data, SourcePtr direct) : open_stream(std::move(open_data)), random(std::move(direct)) {}
+      StreamPtr stream() const override { return open_stream(); }
+      SourcePtr source() const override { return random; }
+      std::function<StreamPtr()> open_stream;
+      SourcePtr random;
+    };
+    bool complete = stored->size() == entry.size;
+    return std::make_shared<EntryData>(std::move(open), plain && complete ? stored : nullptr);
+  }
+
+  std::vector<std::pair<std::string, std::string>> facts() override {
+    std::vector<std::pair<std::string, std::string>> facts;
+    if (!directory_.comment.empty()) facts.emplace_back("comment", directory_.comment);
+    if (directory_.zip64) facts.emplace_back("size fields", "64 bit (Zip64)");
+    if (!volume_starts_.empty()) facts.emplace_back("volumes", std::to_string(volume_starts_.size()));
+    std::set<std::string> encryption;
+    for (std::size_t i = 0; i < directory_.entries.size() && encryption.size() < 2 && i < 1000; ++i) {
+      if (directory_.entries[i].is(Entry::encrypted)) encryption.insert(encryption_of(i));
+    }
+    for (const std::string& kind : encryption) facts.emplace_back("encryption", kind);
+    return facts;
+  }
+
+ private:
+  static Byte check_byte(const LocalHeader& header) {
+    // 6.1.6: the high byte of the CRC; writers that stream do not know it yet and take that of the time.
+    return (header.flags & descriptor_bit) != 0 ? static_cast<Byte>(header.time >> 8) : static_cast<Byte>(header.crc32 >> 24);
+  }
+
+  std::string encryption_of(std::size_t index) {
+    try {
+      Local local = read_local(index);
+      if (!local.extra.aes) return "traditional (weak)";
+      return fmt::format("AES-{}, version AE-{}", 64 * (local.extra.aes->strength + 1), local.extra.aes->version);
+    } catch (const Error&) {
+      return "of a kind that cannot be read";
+    }
+  }
+
+  Local read_local(std::size_t index) {
+    const Entry& entry = directory_.entries[index];
+    Local local;
+    local.raw = read_up_to(*source_, entry.offset, 512);
+    for (;;) {
+      Cursor cursor(local.raw, "zip local header", entry.offset);
+      try {
+        local.header = LocalHeader::read(cursor);
+        break;
+      } catch (const CutShort&) {
+        if (local.raw.size() != 512) throw;
+        local.raw = read_up_to(*source_, entry.offset, kLongestLocal);
+      }
+    }
+    local.extra = read_extra(local.header);
+    local.data = entry.offset + local.header.length;
+    if (!entry.is(Entry::recovered)) compare(entry, local);
+    return local;
+  }
+
+  /// Local and central header must agree; where they do not, the central one is used and the difference told.
+  void compare(const Entry& entry, const Local& local) {
+    auto tell = [&](std::string_view what, const std::string& here, const std::string& there) {
+      add_finding(Finding::Level::warning,
+                  fmt::format("{}: its two headers contradict each other in the {} (directory: {}, in front of the data: {}); "
+                              "the directory was believed",
+                              escape(entry.path), what, here, there));
+    };
+    std::string name = clean_path(decode_name(local.extra.unicode_path.value_or(local.header.name),
+                                              (local.header.flags & utf8_bit) != 0 || local.extra.unicode_path, context_.names_in));
+    if ((local.header.flags & masked_header_bit) != 0) return;
+    std::replace(name.begin(), name.end(), '\\', '/');
+    std::string listed = entry.path;
+    std::replace(listed.begin(), listed.end(), '\\', '/');
+    // Writers disagree on the encoding of the two copies; only plain names are compared.
+    if (name != listed && is_ascii(name) && is_ascii(listed)) tell("name", escape(entry.path), escape(name));
+    std::uint16_t method = local.header.method == kMethodAes && local.extra.aes ? local.extra.aes->method : local.header.method;
+    if (method != entry.format_flags) tell("method", std::string(entry.method), std::string(method_of(method).name));
+    if ((local.header.flags & descriptor_bit) != 0) return;  // sizes and CRC come behind the data
+    if (local.header.uncompressed_size != entry.size) tell("size", std::to_string(entry.size), std::to_string(local.header.uncompressed_size));
+    if (local.header.compressed_size != entry.stored_size) {
+      tell("stored size", std::to_string(entry.stored_size), std::to_string(local.header.compressed_size));
+    }
+    if (local.header.crc32 != entry.crc32) tell("checksum", fmt::format("{:08x}", entry.crc32), fmt::format("{:08x}", local.header.crc32));
+  }
+
+  StreamPtr open(std::size_t index, const SourcePtr& stored, const std::string& password, const std::optional<ExtraFields::Aes>& aes,
+                 std::uint16_t flags) {
+    const Entry& entry = directory_.entries[index];
+    Expected expected;
+    if (entry.size_known()) expected.size = entry.size;
+    if (entry.is(Entry::has_crc)) expected.crc32 = entry.crc32;
+    const Codec& codec = *find_codec(method_of(entry.format_flags).codec);
+    bool sized = entry.size_known() && stored->size() == entry.stored_size;
+    if (!entry.is(Entry::encrypted) && entry.format_flags != kMethodLzma && sized) {
+      return make_checked(open_sized_decoder(codec, stored, entry.size, {}), expected);
+    }
+    StreamPtr packed = make_source_stream(stored);
+    if (entry.is(Entry::encrypted)) {
+      packed = aes ? open_zip_aes({aes->strength}, std::move(packed), entry.stored_size, password)
+                   : open_zip_traditional(std::move(packed), password);
+    }
+    CodecOptions options;
+    options.unpacked_size = expected.size;
+    if (entry.format_flags == kMethodLzma) read_lzma_header(*packed, flags, options);
+    return make_checked(codec.open(std::move(packed), options), expected);
+  }
+
+  /// 5.8.8: two bytes of version, two of property size, the properties; bit 1 says that an end mark is there.
+  static void read_lzma_header(Stream& packed, std::uint16_t flags, CodecOptions& options) {
+    Bytes head(9);
+    if (read_fully(packed, head) < head.size()) throw CutShort("LZMA data: it ends within its header");
+    Cursor cursor(head, "zip LZMA header");
+    cursor.skip(2);
+    if (std::uint16_t size = cursor.u16le(); size != 5) cursor.fail("5 bytes of LZMA properties", std::to_string(size));
+    ByteView properties = cursor.take(5);
+    options.properties.assign(properties.begin(), properties.end());
+    if ((flags & lzma_end_mark_bit) != 0) options.unpacked_size.reset();
+  }
+
+  /// A password that fits this entry, asked of the key ring once and then remembered.
+  std::string password_for(std::size_t index, const Local& local) {
+    const Entry& entry = directory_.entries[index];
+    std::string key_name = name_.empty() ? entry.path : name_;
+    if (local.extra.aes) {
+      ZipAes aes{local.extra.aes->strength};
+      if (aes.strength < 1 || aes.strength > 3) throw Malformed(fmt::format("AES strength {}: expected 1, 2 or 3", aes.strength));
+      Bytes head = read_up_to(*source_, local.data, aes.salt_size() + ZipAes::kVerifier);
+      return context_.keys.find(key_name, [&](const std::string& secret) { return aes.fits(secret, head); }).secret;
+    }
+    return context_.keys.find(key_name, [&](const std::string& secret) {
+      return fits_traditional(secret, local) && confirmed(secret, index);
+    }).secret;
+  }
+
+  bool fits_traditional(const std::string& secret, const Local& local) {
+    Bytes head = read_up_to(*source_, local.data, ZipTraditional::kHeader);
+    return ZipTraditional::fits(secret, head, check_byte(local.header));
+  }
+
+  /// One wrong password in 256 fits a single traditional entry, so a few others must agree: most archives have one
+  /// password. When none of the others agrees the entry may have its own, and its own check is all there is.
+  bool confirmed(const std::string& secret, std::size_t index) {
+    std::size_t asked = 0, agreed = 0;
+    for (std::size_t i = 0; i < directory_.entries.size() && asked < kConfirmations; ++i) {
+      const Entry& other = directory_.entries[i];
+      if (i == index || !other.has_data() || !other.is(Entry::encrypted) || other.stored_size < ZipTraditional::kHeader) continue;
+      try {
+        Local local = read_local(i);
+        if (local.extra.aes) continue;
+        ++asked;
+        agreed += fits_traditional(secret, local) ? 1 : 0;
+      } catch (const Error&) {
+        continue;  // its header is damaged: no witness
+      }
+    }
+    return asked == 0 || agreed > 0;
+  }
+
+  /// Symbolic links keep their target as data.
+  void read_links() {
+    for (std::size_t i = 0; i < directory_.entries.size(); ++i) {
+      Entry& entry = directory_.entries[i];
+      if (entry.kind != EntryKind::symbolic_link) continue;
+      try {
+        StreamPtr stream = content(i)->stream();
+        Bytes target = read_all(*stream, kLinkLimit);
+        entry.extras().link_target = as_text(target);
+      } catch (const Error& error) {
+        entry.flags |= Entry::damaged;
+        add_finding(Finding::Level::fault, fmt::format("{}: the link's target cannot be read: {}", escape(entry.path), error.what()));
+      }
+    }
+  }
+
+  void note_surroundings(const EndRecord& end) {
+    std::uint64_t front = end.begin;
+    for (const Entry& entry : directory_.entries) front = std::min(front, entry.offset);
+    if (!directory_.entries.empty() && front > 4) {  // 4: the mark of a set that fitted into one volume
+      add_finding(Finding::Level::note,
+                  fmt::format("{} bytes lie in front of the archive, such as a program that unpacks it", front));
+    }
+    std::uint64_t archive_end = end.position + kEndSize + end.comment.size();
+    if (archive_end < source_->size()) {
+      add_finding(Finding::Level::note, fmt::format("{} bytes follow the end of the archive", source_->size() - archive_end));
+    }
+  }
+
+  /// A split set: NAME.z01, NAME.z02, ... and NAME.zip as the last (8.3). Missing ones are named.
+  void join_volumes(const EndRecord& end, const std::function<SourcePtr(const std::string&)>& sibling) {
+    constexpr std::uint32_t kMaxVolumes = 10'000;
+    if (end.disk > kMaxVolumes || !sibling) throw Unsupported(fmt::format("a ZIP set of {} volumes", end.disk + 1));
+    std::string stem = name_.substr(0, name_.rfind('.'));
+    std::vector<SourcePtr> volumes;
+    std::string missing;
+    for (std::uint32_t disk = 0; disk < end.disk; ++disk) {
+      std::string part = fmt::format("{}.{}{:02}", stem, name_.ends_with("ZIP") ? 'Z' : 'z', disk + 1);
+      SourcePtr volume = sibling(part);
+      if (!volume) missing += (missing.empty() ? "" : ", ") + part;
+      volumes.push_back(volume ? volume : make_memory_source({}));
+    }
+    if (!missing.empty()) {
+      add_finding(Finding::Level::fault,
+                  fmt::format("volumes of this split set are missing: {}; put them into the same folder", escape(missing)));
+    }
+    volumes.push_back(source_);
+    std::uint64_t start = 0;
+    for (const SourcePtr& volume : volumes) {
+      volume_starts_.push_back(start);
+      start += volume->size();
+    }
+    source_ = make_joined(std::move(volumes));
+  }
+
+  SourcePtr source_;
+  std::string name_;
+  OpenContext& context_;
+  Directory directory_;
+  std::vector<std::uint64_t> volume_starts_;  // of a split set, in the joined bytes
+  std::once_flag links_read_;
+};
+
+/// At the front: a local header that makes sense, or the end record of an empty archive. Elsewhere: an end record whose
+/// directory is where it says.
+Match recognise_zip(Probe& probe) {
+  ByteView head = probe.head(kLocalSize + 512);
+  if (head.size() >= 4) {
+    std::size_t skip = Cursor(head, "").u32le() == kSpannedMark || Cursor(head, "").u32le() == kDataDescriptor ? 4 : 0;
+    ByteView local = head.subspan(skip);
+    if (local.size() >= kLocalSize && Cursor(local, "").u32le() == kLocalHeader) {
+      Cursor cursor(local, "zip local header");
+      cursor.skip(4);
+      std::uint16_t version = cursor.u16le();
+      cursor.skip(2);
+      bool method_known = method_of(cursor.u16le()).name != "unknown";
+      cursor.skip(16);
+      std::uint16_t name_length = cursor.u16le();
+      if (version % 256 <= 63 && method_known && name_length > 0 && name_length < 4096) return Match::front;
+    }
+    if (head.size() >= kEndSize && Cursor(head, "").u32le() == kEnd && probe.size() && *probe.size() < kEndSize + 65536) return Match::front;
+  }
+  if (probe.tail(kEndSize).empty()) return Match::none;
+  ByteView tail = probe.tail(Probe::kReach);
+  auto size = probe.size().value_or(0);
+  for (std::size_t at = tail.size() < kEndSize ? 0 : tail.size() - kEndSize + 1; at-- > 0;) {
+    ByteView record = tail.subspan(at);
+    if (!starts_with(record, "PK\5\6")) continue;
+    Cursor cursor(record, "zip end record");
+    cursor.skip(10);
+    std::uint16_t entries = cursor.u16le();
+    std::uint64_t directory_size = cursor.u32le();
+    std::uint64_t position = size - tail.size() + at;
+    if (entries == 0 || directory_size > position) continue;
+    Bytes mark = probe.at(position - directory_size, 4);
+    if (directory_size == 0xffffffff || (mark.size() == 4 && Cursor(mark, "").u32le() == kCentralHeader)) return Match::inside;
+  }
+  return Match::none;
+}
+
+ContainerPtr open_zip(const Input& input, OpenContext& context) {
+  auto container = std::make_shared<ZipContainer>(random_access(*input.content, context.spool), input.name, context);
+  container->load(input.sibling);
+  return container;
+}
+
+}  // namespace
+
+Format zip_format() {
+  return {.id = "zip",
+          .name = "ZIP archive",
+          .family = "archive",
+          .specification = "APPNOTE 6.3.10, ISO/IEC 21320-1",
+          .reads = "stored, deflate, deflate64, bzip2, LZMA, zstd, xz; Zip64; data descriptors; code pages, Unicode path "
+                   "field; NTFS and extended times; Unix modes and links; traditional and AES encryption (AE-1, AE-2); "
+                   "bytes around the archive; split sets; recovery from local headers",
+          .lacks = "shrink, reduce, implode, PPMd, WavPack, JPEG and MP3 methods; strong encryption (APPNOTE 7)",
+          .suffixes = {".zip"},
+          .recognise = recognise_zip,
+          .open = open_zip};
+}
+
+}  // namespace operculum

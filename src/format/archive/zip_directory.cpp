@@ -1,0 +1,201 @@
+#include "format/archive/zip_directory.h"
+
+#include <fmt/format.h>
+#include <sys/stat.h>
+
+#include <algorithm>
+
+#include "base/checked.h"
+#include "base/text.h"
+#include "io/input_buffer.h"
+
+namespace operculum::zip {
+namespace {
+
+constexpr std::size_t kLongestCentral = kCentralSize + 3 * 65535;
+constexpr std::uint64_t kEndSearch = Probe::kReach;  // 64 KiB of comment, and some bytes that do not belong to the archive
+
+/// High byte of "version made by" (4.4.2).
+enum Host : std::uint8_t { host_fat = 0, host_unix = 3, host_hpfs = 6, host_ntfs = 10, host_vfat = 14, host_darwin = 19 };
+
+constexpr std::uint32_t kDosFolder = 0x10;
+
+/// Overlays the Zip64 record that a locator in front of the plain record points to.
+void read_zip64_end(const Source& source, EndRecord& end) {
+  if (end.position < kZip64LocatorSize) return;
+  Bytes raw = read_up_to(source, end.position - kZip64LocatorSize, kZip64LocatorSize);
+  Cursor locator(raw, "zip64 locator", end.position - kZip64LocatorSize);
+  if (raw.size() < kZip64LocatorSize || locator.u32le() != kZip64Locator) return;
+  locator.skip(4);
+  std::uint64_t stated = locator.u64le();
+  // Where it says, or right in front of the locator when bytes were put before the archive.
+  std::uint64_t before = end.position - kZip64LocatorSize;
+  for (std::uint64_t at : {stated, before >= kZip64EndSize ? before - kZip64EndSize : UINT64_MAX}) {
+    Bytes record = read_up_to(source, at, kZip64EndSize);
+    if (record.size() < kZip64EndSize) continue;
+    Cursor cursor(record, "zip64 end record", at);
+    if (cursor.u32le() != kZip64End) continue;
+    cursor.skip(8 + 2 + 2);
+    end.disk = cursor.u32le();
+    end.directory_disk = cursor.u32le();
+    end.entries_here = cursor.u64le();
+    end.entries = cursor.u64le();
+    end.directory_size = cursor.u64le();
+    end.directory_offset = cursor.u64le();
+    end.begin = at;
+    end.zip64 = true;
+    return;
+  }
+}
+
+EndRecord read_end(const Source& source, ByteView record, std::uint64_t position) {
+  EndRecord end;
+  Cursor cursor(record, "zip end record", position);
+  cursor.skip(4);
+  end.disk = cursor.u16le();
+  end.directory_disk = cursor.u16le();
+  end.entries_here = cursor.u16le();
+  end.entries = cursor.u16le();
+  end.directory_size = cursor.u32le();
+  end.directory_offset = cursor.u32le();
+  end.comment = cursor.text(std::min<std::size_t>(cursor.u16le(), cursor.left()));
+  end.position = end.begin = position;
+  read_zip64_end(source, end);
+  return end;
+}
+
+bool has_central_header(const Source& source, std::uint64_t at) {
+  Bytes mark = read_up_to(source, at, 4);
+  return mark.size() == 4 && Cursor(mark, "").u32le() == kCentralHeader;
+}
+
+/// Times, permissions and kind by the system that made the entry (4.4.2, 4.4.15).
+void apply_attributes(Entry& entry, const CentralHeader& header) {
+  auto host = static_cast<std::uint8_t>(header.version_made_by >> 8);
+  std::uint32_t unix_mode = header.external_attributes >> 16;
+  if ((host == host_unix || host == host_darwin) && unix_mode != 0) {
+    entry.mode = unix_mode & 07777;
+    if ((unix_mode & S_IFMT) != 0) entry.kind = kind_of_mode(unix_mode);
+  }
+  if (header.name.ends_with('/') || ((header.external_attributes & kDosFolder) != 0 && header.uncompressed_size == 0 &&
+                                     entry.kind == EntryKind::file)) {
+    entry.kind = EntryKind::folder;
+  }
+}
+
+bool writes_backslashes(std::uint16_t version_made_by) {
+  auto host = version_made_by >> 8;
+  return host == host_fat || host == host_hpfs || host == host_ntfs || host == host_vfat;
+}
+
+}  // namespace
+
+std::string decode_name(std::string_view raw, bool utf8, const std::string& names_in) {
+  if (is_ascii(raw)) return std::string(raw);
+  if (utf8 && is_utf8(raw)) return std::string(raw);
+  // Many writers store UTF-8 without the flag; text that is well-formed UTF-8 by chance is rare.
+  if (names_in.empty() && is_utf8(raw)) return std::string(raw);
+  return to_utf8(raw, names_in.empty() ? "CP437" : names_in).value_or(std::string(raw));
+}
+
+void describe(Entry& entry, std::uint16_t flags, std::uint16_t method, const ExtraFields& extra, std::uint16_t date,
+              std::uint16_t time) {
+  if (method == kMethodAes && extra.aes) method = extra.aes->method;
+  entry.method = method_of(method).name;
+  entry.format_flags = method;
+  if ((flags & encrypted_bit) != 0) entry.flags |= Entry::encrypted;
+  entry.modified = extra.modified.known() ? extra.modified : from_dos(date, time);
+  // The second version of AES encryption stores no CRC: it would tell about the plain bytes.
+  if (!extra.aes || extra.aes->version != 2) entry.flags |= Entry::has_crc;
+  if (extra.accessed.known()) entry.extras().accessed = extra.accessed;
+  if (extra.created.known()) entry.extras().created = extra.created;
+  if (extra.user_id) entry.extras().user_id = *extra.user_id;
+  if (extra.group_id) entry.extras().group_id = *extra.group_id;
+  if (extra.broken) entry.flags |= Entry::damaged;
+}
+
+std::optional<EndRecord> find_end(const Source& source, std::uint64_t before) {
+  std::uint64_t limit = std::min(before, source.size());
+  std::uint64_t begin = limit > kEndSearch ? limit - kEndSearch : 0;
+  Bytes tail = read_up_to(source, begin, limit - begin);
+  if (tail.size() < kEndSize) return std::nullopt;
+  std::optional<EndRecord> fallback;
+  for (std::size_t at = tail.size() - kEndSize + 1; at-- > 0;) {
+    if (tail[at] != 'P' || !starts_with(ByteView(tail).subspan(at), "PK\5\6")) continue;
+    EndRecord end = read_end(source, ByteView(tail).subspan(at), begin + at);
+    if (end.disk != end.directory_disk && end.directory_disk > end.disk) continue;
+    if (end.entries == 0 || end.disk > 0 || locate_directory(source, end)) return end;
+    if (!fallback) fallback = end;  // a record whose directory is not there: taken when no better one is found
+  }
+  return fallback;
+}
+
+std::optional<std::uint64_t> locate_directory(const Source& source, const EndRecord& end) {
+  if (end.directory_size <= end.begin) {
+    std::uint64_t by_size = end.begin - end.directory_size;
+    if (by_size == end.directory_offset && has_central_header(source, by_size)) return by_size;
+    if (by_size >= end.directory_offset && has_central_header(source, by_size)) return by_size;
+  }
+  if (has_central_header(source, end.directory_offset)) return end.directory_offset;
+  return std::nullopt;
+}
+
+void read_directory(const Source& source, const EndRecord& end, std::uint64_t at,
+                    const std::vector<std::uint64_t>& volume_starts, OpenContext& context, Container& findings,
+                    Directory& out) {
+  std::uint64_t length = end.begin > at ? end.begin - at : source.size() - std::min(at, source.size());
+  InputBuffer input(make_source_stream(SourcePtr(SourcePtr{}, &source), at, length));
+  out.entries.reserve(static_cast<std::size_t>(std::min(end.entries, length / kCentralSize)));
+  std::uint64_t broken_fields = 0;
+  for (;;) {
+    ByteView raw = input.ensure(kLongestCentral);
+    if (raw.size() < 4 || Cursor(raw, "").u32le() != kCentralHeader) break;
+    Cursor cursor(raw, "zip central directory", at + input.consumed());
+    try {
+      CentralHeader header = CentralHeader::read(cursor);
+      Entry& entry = out.entries.emplace_back();
+      if (out.entries.size() > context.limits.max_entries) {
+        throw LimitExceeded(fmt::format("there are more than {} entries; if that is right, raise --max-entries",
+                                        context.limits.max_entries));
+      }
+      ExtraFields extra = read_extra(header);
+      std::string_view name = extra.unicode_path.value_or(header.name);
+      bool utf8 = (header.flags & utf8_bit) != 0 || extra.unicode_path;
+      std::string path = decode_name(name, utf8, context.names_in);
+      if (writes_backslashes(header.version_made_by) && path.find('/') == std::string::npos) {
+        std::replace(path.begin(), path.end(), '\\', '/');
+      }
+      entry.size = header.uncompressed_size;
+      entry.stored_size = header.compressed_size;
+      entry.crc32 = header.crc32;
+      std::uint64_t base = out.prefix + (header.disk < volume_starts.size() ? volume_starts[header.disk] : 0);
+      entry.offset = checked_add(header.local_offset, base, "the offset of a local header");
+      describe(entry, header.flags, header.method, extra, header.date, header.time);
+      apply_attributes(entry, header);
+      if (path.ends_with('/')) entry.kind = EntryKind::folder;
+      entry.path = clean_path(path);
+      if (!header.comment.empty()) {
+        entry.extras().comment = extra.unicode_comment ? std::string(*extra.unicode_comment)
+                                                       : decode_name(header.comment, utf8, context.names_in);
+      }
+      broken_fields += extra.broken ? 1 : 0;
+      input.consume(cursor.position());
+    } catch (const Malformed& error) {
+      findings.add_finding(Finding::Level::fault, fmt::format("the directory is damaged after {} entries: {}",
+                                                              out.entries.size(), error.what()));
+      break;
+    }
+  }
+  // The plain record counts modulo 65536 when a writer without Zip64 went beyond it.
+  if (out.entries.size() != end.entries && (end.zip64 || out.entries.size() % 65536 != end.entries)) {
+    findings.add_finding(Finding::Level::fault, fmt::format("the end record states {} entries, the directory has {}", end.entries,
+                                                            out.entries.size()));
+  }
+  if (broken_fields > 0) {
+    findings.add_finding(Finding::Level::warning, fmt::format("{} entries have extra fields that do not fill their space", broken_fields));
+  }
+  out.comment = decode_name(end.comment, false, context.names_in);
+  out.zip64 = end.zip64;
+}
+
+}  // namespace operculum::zip

@@ -1,0 +1,30 @@
+#pragma once
+
+#include "container/format.h"
+
+namespace operculum {
+
+/// What opening a single-stream file finds out beside its codec.
+struct SingleStream {
+  std::string_view codec;
+  std::string name = {};                        ///< as stored in its header; empty: taken from the file's name
+  std::optional<std::uint64_t> size = {};       ///< unpacked, in bytes, where it is stated
+  Timestamp modified = {};
+  std::string comment = {};
+  SourcePtr random = {};                        ///< random access to the unpacked bytes, where its index allows
+  std::vector<std::pair<std::string, std::string>> facts = {};
+};
+
+/// A container of one entry, the unpacked bytes. `renamed` maps name endings to what they become: {".tgz", ".tar"}.
+ContainerPtr make_single_stream(const Input& input, SingleStream stream,
+                                const std::vector<std::pair<std::string_view, std::string_view>>& renamed);
+
+/// How a test of decoding the front of some bytes went.
+enum class Trial {
+  decodes,    ///< some bytes came out, or it ended properly
+  too_short,  ///< nothing came out, because the front is too short to tell
+  fails,
+};
+Trial try_decoding(std::string_view codec, Probe& probe, std::size_t wanted = 1);
+
+}  // namespace operculum

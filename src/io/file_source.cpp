@@ -1,0 +1,54 @@
+#include "io/file_source.h"
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <cerrno>
+
+#include "base/error.h"
+#include "io/descriptor.h"
+
+namespace operculum {
+namespace {
+
+class FileSource final : public Source {
+ public:
+  FileSource(Descriptor file, std::uint64_t size) : file_(std::move(file)), size_(size) {}
+  std::uint64_t size() const override { return size_; }
+  std::size_t read_at(std::uint64_t offset, ByteSpan out) const override {
+    std::size_t done = 0;
+    while (done < out.size() && offset + done < size_) {
+      ssize_t count =
+          pread(file_.number(), out.data() + done, out.size() - done, static_cast<off_t>(offset + done));
+      if (count < 0 && errno == EINTR) continue;
+      if (count < 0) throw IoError(fmt::format("reading at offset {} failed", offset + done), errno);
+      if (count == 0) break;
+      done += static_cast<std::size_t>(count);
+    }
+    return done;
+  }
+
+ private:
+  Descriptor file_;
+  std::uint64_t size_;
+};
+
+}  // namespace
+
+SourcePtr open_file(const std::string& path) {
+  Descriptor file(open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK));  // a fifo must not block the open
+  if (!file) throw IoError("cannot open the file", errno);
+  struct stat status {};
+  if (fstat(file.number(), &status) != 0) throw IoError("cannot read the file's size", errno);
+  if (S_ISDIR(status.st_mode)) throw IoError("cannot open the file", EISDIR);
+  if (!S_ISREG(status.st_mode) && !S_ISBLK(status.st_mode)) {
+    throw Unsupported("reading a pipe or character device; save it to a file first");
+  }
+  off_t size = lseek(file.number(), 0, SEEK_END);
+  if (size < 0) throw IoError("cannot read the file's size", errno);
+  return std::make_shared<FileSource>(std::move(file), static_cast<std::uint64_t>(size));
+}
+
+}  // namespace operculum

@@ -1,0 +1,47 @@
+#include "io/input_buffer.h"
+
+#include <algorithm>
+#include <cstring>
+
+namespace operculum {
+namespace {
+constexpr std::size_t kInputBytes = 128 * 1024;
+}
+
+ByteView InputBuffer::ensure(std::size_t count) {
+  if (buffer_.empty()) buffer_.resize(std::max(kInputBytes, count));
+  if (end_ - at_ < count && at_ > 0) {
+    std::memmove(buffer_.data(), buffer_.data() + at_, end_ - at_);
+    end_ -= at_;
+    at_ = 0;
+  }
+  while (end_ - at_ < count) {
+    std::size_t got = stream_->read(ByteSpan(buffer_).subspan(end_));
+    if (got == 0) break;
+    end_ += got;
+  }
+  return ByteView(buffer_).subspan(at_, end_ - at_);
+}
+
+std::uint64_t InputBuffer::skip(std::uint64_t count) {
+  auto buffered = static_cast<std::size_t>(std::min<std::uint64_t>(count, end_ - at_));
+  consume(buffered);
+  std::uint64_t beyond = stream_->skip(count - buffered);
+  consumed_ += beyond;
+  return buffered + beyond;
+}
+
+std::size_t InputBuffer::read(ByteSpan out) {
+  if (at_ == end_ && out.size() >= kInputBytes) {
+    std::size_t got = stream_->read(out);
+    consumed_ += got;
+    return got;
+  }
+  ByteView there = view();
+  std::size_t count = std::min(out.size(), there.size());
+  std::copy_n(there.begin(), count, out.begin());
+  consume(count);
+  return count;
+}
+
+}  // namespace operculum

@@ -1,0 +1,215 @@
+#include "io/output_folder.h"
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <linux/openat2.h>
+#include <sys/stat.h>
+#include <sys/syscall.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <atomic>
+#include <cerrno>
+#include <memory>
+
+#include "base/error.h"
+#include "base/text.h"
+
+namespace operculum {
+namespace {
+
+constexpr unsigned kMostNumbers = 10'000;
+constexpr std::size_t kHoleBlock = 4096;
+
+int open_beneath(int root, const char* path, int flags) {
+  struct open_how how {};
+  how.flags = static_cast<std::uint64_t>(flags) | O_CLOEXEC;
+  how.resolve = RESOLVE_BENEATH | RESOLVE_NO_MAGICLINKS;
+  for (;;) {
+    long result = syscall(SYS_openat2, root, path, &how, sizeof how);
+    if (result >= 0 || (errno != EAGAIN && errno != EINTR)) return static_cast<int>(result);
+  }
+}
+
+[[noreturn]] void fail(const std::string& doing, const std::string& path) {
+  int number = errno;
+  if (number == EXDEV || number == ELOOP) {
+    throw IoError(fmt::format("{} \"{}\": a link there leads out of the folder; not followed", doing, escape(path)), number);
+  }
+  throw IoError(fmt::format("{} \"{}\"", doing, escape(path)), number);
+}
+
+void apply(int file, const FileMetadata& metadata) {
+  fchmod(file, metadata.mode & 07777);
+  if (!metadata.modified.known()) return;
+  timespec times[2] = {{0, UTIME_OMIT}, {to_unix_seconds(metadata.modified), metadata.modified.nanoseconds}};
+  futimens(file, times);
+}
+
+std::string joined(const std::string& folder, const std::string& name) { return folder.empty() ? name : folder + "/" + name; }
+
+}  // namespace
+
+OutputFile::OutputFile(std::shared_ptr<Descriptor> folder, std::string folder_path, std::string name)
+    : folder_(std::move(folder)), folder_path_(std::move(folder_path)), name_(std::move(name)) {
+  static std::atomic<std::uint64_t> counter{0};
+  temporary_ = fmt::format(".operculum-{}-{}.part", getpid(), counter++);
+  file_ = Descriptor(openat(folder_->number(), temporary_.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0600));
+  if (!file_) fail("cannot write into", joined(folder_path_, ""));
+}
+
+OutputFile::OutputFile(OutputFile&&) noexcept = default;
+
+OutputFile::~OutputFile() {
+  if (file_) unlinkat(folder_->number(), temporary_.c_str(), 0);
+}
+
+void OutputFile::write(ByteView bytes) {
+  if (hole_ > 0) {
+    if (lseek(file_.number(), static_cast<off_t>(hole_), SEEK_CUR) < 0) fail("cannot write", joined(folder_path_, name_));
+    hole_ = 0;
+  }
+  while (!bytes.empty()) {
+    ssize_t count = ::write(file_.number(), bytes.data(), bytes.size());
+    if (count < 0 && errno == EINTR) continue;
+    if (count < 0) fail("cannot write", joined(folder_path_, name_));
+    bytes = bytes.subspan(static_cast<std::size_t>(count));
+  }
+}
+
+void OutputFile::write_sparse(ByteView bytes) {
+  while (!bytes.empty()) {
+    ByteView block = bytes.first(std::min(bytes.size(), kHoleBlock));
+    bool zeros = std::all_of(block.begin(), block.end(), [](Byte b) { return b == 0; });
+    if (zeros) {
+      hole_ += block.size();
+    } else {
+      write(block);
+    }
+    bytes = bytes.subspan(block.size());
+  }
+}
+
+std::optional<std::string> OutputFile::commit(const FileMetadata& metadata, Existing existing) {
+  if (hole_ > 0) {
+    off_t end = lseek(file_.number(), static_cast<off_t>(hole_), SEEK_CUR);
+    if (end < 0 || ftruncate(file_.number(), end) != 0) fail("cannot write", joined(folder_path_, name_));
+  }
+  apply(file_.number(), metadata);
+  int folder = folder_->number();
+  std::string name = name_;
+  for (unsigned number = 2;; ++number) {
+    unsigned flags = existing == Existing::replace ? 0 : RENAME_NOREPLACE;
+    if (renameat2(folder, temporary_.c_str(), folder, name.c_str(), flags) == 0) break;
+    if (errno != EEXIST || existing == Existing::replace || number > kMostNumbers) fail("cannot write", joined(folder_path_, name_));
+    if (existing == Existing::keep) return std::nullopt;
+    name = numbered(name_, number);
+  }
+  file_.reset();
+  return joined(folder_path_, name);
+}
+
+OutputFolder::OutputFolder(std::string path) : path_(std::move(path)) {
+  for (std::size_t end = path_.find('/', 1);; end = path_.find('/', end + 1)) {
+    std::string part = path_.substr(0, end);
+    if (mkdir(part.c_str(), 0777) != 0 && errno != EEXIST) fail("cannot make the folder", part);
+    if (end == std::string::npos) break;
+  }
+  root_ = Descriptor(open(path_.c_str(), O_DIRECTORY | O_PATH | O_CLOEXEC));
+  if (!root_) fail("cannot open the folder", path_);
+}
+
+std::shared_ptr<Descriptor> OutputFolder::open_folder(const std::string& path, bool make) {
+  {
+    std::lock_guard lock(mutex_);
+    if (last_ && last_path_ == path) return last_;
+  }
+  const char* name = path.empty() ? "." : path.c_str();
+  int number = open_beneath(root_.number(), name, O_DIRECTORY | O_RDONLY);
+  if (number < 0 && errno == ENOENT && make) {
+    make_folder(path);
+    number = open_beneath(root_.number(), name, O_DIRECTORY | O_RDONLY);
+  }
+  if (number < 0) fail("cannot open the folder", path);
+  auto folder = std::make_shared<Descriptor>(number);
+  std::lock_guard lock(mutex_);
+  last_path_ = path;
+  last_ = folder;
+  return folder;
+}
+
+std::shared_ptr<Descriptor> OutputFolder::open_parent(const std::string& path, std::string& name) {
+  std::size_t slash = path.rfind('/');
+  name = slash == std::string::npos ? path : path.substr(slash + 1);
+  return open_folder(slash == std::string::npos ? "" : path.substr(0, slash), true);
+}
+
+OutputFile OutputFolder::begin_file(const std::string& path) {
+  std::string name;
+  auto folder = open_parent(path, name);
+  std::string folder_path = path.size() == name.size() ? "" : path.substr(0, path.size() - name.size() - 1);
+  return OutputFile(std::move(folder), std::move(folder_path), std::move(name));
+}
+
+bool OutputFolder::make_folder(const std::string& path) {
+  std::string name;
+  auto parent = open_parent(path, name);
+  if (mkdirat(parent->number(), name.c_str(), 0777) == 0) return true;
+  if (errno != EEXIST) fail("cannot make the folder", path);
+  return false;
+}
+
+bool OutputFolder::make_symbolic_link(const std::string& path, const std::string& target) {
+  std::string name;
+  auto parent = open_parent(path, name);
+  if (symlinkat(target.c_str(), parent->number(), name.c_str()) == 0) return true;
+  if (errno != EEXIST) fail("cannot make the link", path);
+  return false;
+}
+
+bool OutputFolder::make_hard_link(const std::string& path, const std::string& target) {
+  std::string name, target_name;
+  auto target_folder = open_parent(target, target_name);
+  auto parent = open_parent(path, name);
+  if (linkat(target_folder->number(), target_name.c_str(), parent->number(), name.c_str(), 0) == 0) return true;
+  if (errno != EEXIST) fail("cannot make the hard link", path);
+  return false;
+}
+
+bool OutputFolder::make_node(const std::string& path, std::uint32_t mode_and_type, std::uint64_t device) {
+  std::string name;
+  auto parent = open_parent(path, name);
+  if (mknodat(parent->number(), name.c_str(), mode_and_type, device) == 0) return true;
+  if (errno != EEXIST) fail("cannot make the device", path);
+  return false;
+}
+
+bool OutputFolder::exists(const std::string& path) const {
+  std::size_t slash = path.rfind('/');
+  std::string folder_path = slash == std::string::npos ? "" : path.substr(0, slash);
+  std::string name = slash == std::string::npos ? path : path.substr(slash + 1);
+  int number = open_beneath(root_.number(), folder_path.empty() ? "." : folder_path.c_str(), O_DIRECTORY | O_PATH);
+  if (number < 0) return false;
+  Descriptor folder(number);
+  struct stat status {};
+  return fstatat(folder.number(), name.c_str(), &status, AT_SYMLINK_NOFOLLOW) == 0;
+}
+
+void OutputFolder::finish_folder(const std::string& path, const FileMetadata& metadata) {
+  Descriptor folder(open_beneath(root_.number(), path.empty() ? "." : path.c_str(), O_DIRECTORY | O_RDONLY));
+  if (folder) apply(folder.number(), metadata);
+}
+
+void OutputFolder::remove_file(const std::string& path) {
+  std::string name;
+  auto parent = open_parent(path, name);
+  if (unlinkat(parent->number(), name.c_str(), 0) != 0) fail("cannot remove", path);
+}
+
+void OutputFolder::remove_folder_if_empty(const std::string& path) {
+  Descriptor parent(open_beneath(root_.number(), path.find('/') == std::string::npos ? "." : path.substr(0, path.rfind('/')).c_str(),
+                                 O_DIRECTORY | O_RDONLY));
+  if (parent) unlinkat(parent.number(), path.substr(path.find('/') == std::string::npos ? 0 : path.rfind('/') + 1).c_str(), AT_REMOVEDIR);
+}
+
+}  // namespace operculum

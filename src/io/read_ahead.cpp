@@ -1,0 +1,100 @@
+#include "io/read_ahead.h"
+
+#include <algorithm>
+#include <array>
+#include <condition_variable>
+#include <cstring>
+#include <exception>
+#include <mutex>
+#include <thread>
+
+namespace operculum {
+namespace {
+
+constexpr std::size_t kSlots = 4;
+constexpr std::size_t kSlotBytes = 512 * 1024;
+
+class ReadAhead final : public Stream {
+ public:
+  explicit ReadAhead(StreamPtr inner) : inner_(std::move(inner)), worker_([this] { fill(); }) {}
+  ~ReadAhead() override {
+    {
+      std::lock_guard lock(mutex_);
+      stopped_ = true;
+    }
+    changed_.notify_all();
+    worker_.join();
+  }
+
+  std::size_t read(ByteSpan out) override {
+    if (at_ == current_.size() && !next_slot()) return 0;
+    std::size_t count = std::min(out.size(), current_.size() - at_);
+    std::memcpy(out.data(), current_.data() + at_, count);
+    at_ += count;
+    return count;
+  }
+
+ private:
+  /// Takes the next filled block; false at the end. Rethrows what ended the inner stream.
+  bool next_slot() {
+    std::unique_lock lock(mutex_);
+    changed_.wait(lock, [this] { return filled_ > 0 || ended_; });
+    if (filled_ == 0) {
+      if (error_) std::rethrow_exception(error_);
+      return false;
+    }
+    std::swap(current_, slots_[taken_ % kSlots]);
+    ++taken_;
+    --filled_;
+    at_ = 0;
+    lock.unlock();
+    changed_.notify_all();
+    return true;
+  }
+
+  void fill() {
+    Bytes block;
+    std::exception_ptr error;
+    for (bool more = true; more;) {
+      block.resize(kSlotBytes);
+      std::size_t count = 0;
+      try {
+        while (count < block.size()) {
+          std::size_t got = inner_->read(ByteSpan(block).subspan(count));
+          if (got == 0) break;
+          count += got;
+        }
+        more = count == block.size();
+      } catch (...) {
+        error = std::current_exception();
+        more = false;
+      }
+      block.resize(count);
+      std::unique_lock lock(mutex_);
+      changed_.wait(lock, [this] { return filled_ < kSlots || stopped_; });
+      if (stopped_) return;
+      if (count > 0) std::swap(slots_[(taken_ + filled_++) % kSlots], block);
+      ended_ = !more;
+      error_ = error;
+      lock.unlock();
+      changed_.notify_all();
+    }
+  }
+
+  StreamPtr inner_;
+  std::mutex mutex_;  // guards all down to error_
+  std::condition_variable changed_;
+  std::array<Bytes, kSlots> slots_;
+  std::size_t taken_ = 0, filled_ = 0;
+  bool ended_ = false, stopped_ = false;
+  std::exception_ptr error_;
+  Bytes current_;        // the reader's own
+  std::size_t at_ = 0;
+  std::thread worker_;   // last: starts when the rest is made
+};
+
+}  // namespace
+
+StreamPtr make_read_ahead(StreamPtr inner) { return std::make_unique<ReadAhead>(std::move(inner)); }
+
+}  // namespace operculum

@@ -1,0 +1,115 @@
+#include "io/source.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cstring>
+
+#include "base/checked.h"
+
+namespace operculum {
+namespace {
+
+class MemorySource final : public Source {
+ public:
+  explicit MemorySource(Bytes bytes) : bytes_(std::move(bytes)) {}
+  std::uint64_t size() const override { return bytes_.size(); }
+  std::size_t read_at(std::uint64_t offset, ByteSpan out) const override {
+    if (offset >= bytes_.size()) return 0;
+    std::size_t count = std::min<std::size_t>(out.size(), bytes_.size() - static_cast<std::size_t>(offset));
+    if (count > 0) std::memcpy(out.data(), bytes_.data() + offset, count);
+    return count;
+  }
+  std::optional<ByteView> view() const override { return bytes_; }
+
+ private:
+  Bytes bytes_;
+};
+
+class SliceSource final : public Source {
+ public:
+  SliceSource(SourcePtr whole, std::uint64_t begin, std::uint64_t size)
+      : whole_(std::move(whole)), begin_(begin), size_(size) {}
+  std::uint64_t size() const override { return size_; }
+  std::size_t read_at(std::uint64_t offset, ByteSpan out) const override {
+    if (offset >= size_) return 0;
+    auto count = static_cast<std::size_t>(std::min<std::uint64_t>(out.size(), size_ - offset));
+    return whole_->read_at(begin_ + offset, out.first(count));
+  }
+  std::optional<ByteView> view() const override {
+    auto all = whole_->view();
+    if (!all) return std::nullopt;
+    return all->subspan(static_cast<std::size_t>(begin_), static_cast<std::size_t>(size_));
+  }
+  bool costly() const override { return whole_->costly(); }
+  const SourcePtr& whole() const { return whole_; }
+  std::uint64_t begin() const { return begin_; }
+
+ private:
+  SourcePtr whole_;
+  std::uint64_t begin_, size_;
+};
+
+class JoinedSource final : public Source {
+ public:
+  explicit JoinedSource(std::vector<SourcePtr> parts) : parts_(std::move(parts)) {
+    for (const SourcePtr& part : parts_) {
+      begins_.push_back(size_);
+      size_ = checked_add(size_, part->size(), "the size of the joined parts");
+    }
+  }
+  std::uint64_t size() const override { return size_; }
+  std::size_t read_at(std::uint64_t offset, ByteSpan out) const override {
+    std::size_t done = 0;
+    while (done < out.size() && offset + done < size_) {
+      auto above = std::upper_bound(begins_.begin(), begins_.end(), offset + done);
+      auto index = static_cast<std::size_t>(above - begins_.begin()) - 1;
+      std::size_t count = parts_[index]->read_at(offset + done - begins_[index], out.subspan(done));
+      if (count == 0) break;
+      done += count;
+    }
+    return done;
+  }
+  bool costly() const override {
+    return std::any_of(parts_.begin(), parts_.end(), [](const SourcePtr& part) { return part->costly(); });
+  }
+
+ private:
+  std::vector<SourcePtr> parts_;
+  std::vector<std::uint64_t> begins_;
+  std::uint64_t size_ = 0;
+};
+
+}  // namespace
+
+Bytes read_up_to(const Source& source, std::uint64_t offset, std::uint64_t count) {
+  std::uint64_t there = offset < source.size() ? source.size() - offset : 0;
+  Bytes bytes(static_cast<std::size_t>(std::min(count, there)));
+  bytes.resize(source.read_at(offset, bytes));
+  return bytes;
+}
+
+Bytes read_exactly(const Source& source, std::uint64_t offset, std::uint64_t count, std::string_view what) {
+  Bytes bytes = read_up_to(source, offset, count);
+  if (bytes.size() < count) {
+    throw CutShort(fmt::format("{} at offset {}: expected {} bytes, found {}; the file may be cut short", what, offset,
+                                count, bytes.size()));
+  }
+  return bytes;
+}
+
+SourcePtr make_memory_source(Bytes bytes) { return std::make_shared<MemorySource>(std::move(bytes)); }
+
+SourcePtr make_slice(SourcePtr whole, std::uint64_t offset, std::uint64_t length) {
+  std::uint64_t begin = std::min(offset, whole->size());
+  std::uint64_t size = std::min(length, whole->size() - begin);
+  if (begin == 0 && size == whole->size()) return whole;
+  if (auto* slice = dynamic_cast<const SliceSource*>(whole.get())) {
+    return std::make_shared<SliceSource>(slice->whole(), slice->begin() + begin, size);
+  }
+  return std::make_shared<SliceSource>(std::move(whole), begin, size);
+}
+
+SourcePtr make_joined(std::vector<SourcePtr> parts) { return std::make_shared<JoinedSource>(std::move(parts)); }
+
+}  // namespace operculum

@@ -1,0 +1,46 @@
+#pragma once
+
+#include <memory>
+#include <optional>
+#include <string>
+
+#include "base/bytes.h"
+
+namespace operculum {
+
+/// Read-only bytes with random access and a known size: a file, a part of one, several joined, memory, a decoded
+/// block image. All members are const and safe to call from several threads at once.
+class Source {
+ public:
+  virtual ~Source() = default;
+
+  virtual std::uint64_t size() const = 0;  ///< in bytes
+
+  /// Fills `out` from `offset`; returns how many bytes there were. Short only at the end of the source, never an
+  /// error; an operating-system error throws IoError, damage in a decoded source throws Malformed.
+  virtual std::size_t read_at(std::uint64_t offset, ByteSpan out) const = 0;
+
+  /// All bytes without a copy, where they already lie in memory.
+  virtual std::optional<ByteView> view() const { return std::nullopt; }
+
+  /// True when reading decodes blocks: fine for one entry, but whoever wants everything should read a stream.
+  virtual bool costly() const { return false; }
+};
+
+using SourcePtr = std::shared_ptr<const Source>;
+
+/// Up to `count` bytes at `offset`, fewer at the end of the source.
+Bytes read_up_to(const Source& source, std::uint64_t offset, std::uint64_t count);
+
+/// Exactly `count` bytes at `offset`; throws Malformed naming `what` when the source ends before that.
+Bytes read_exactly(const Source& source, std::uint64_t offset, std::uint64_t count, std::string_view what);
+
+SourcePtr make_memory_source(Bytes bytes);
+
+/// `length` bytes of `whole` from `offset`, clipped to what is there; a slice of a slice does not nest.
+SourcePtr make_slice(SourcePtr whole, std::uint64_t offset, std::uint64_t length);
+
+/// Several sources read as one, in order.
+SourcePtr make_joined(std::vector<SourcePtr> parts);
+
+}  // namespace operculum

@@ -1,0 +1,116 @@
+#include "io/spool.h"
+
+#include <fcntl.h>
+#include <unistd.h>
+
+#include <cerrno>
+#include <cstdlib>
+#include <cstring>
+
+#include "base/error.h"
+#include "io/descriptor.h"
+
+namespace operculum {
+namespace {
+
+constexpr std::size_t kBlock = 256 * 1024;
+
+/// Spooled bytes: a front part in memory, the rest in a temporary file.
+class SpooledSource final : public Source {
+ public:
+  explicit SpooledSource(SpoolBudget& budget) : budget_(budget) {}
+  ~SpooledSource() override {
+    budget_.give_memory(memory_taken_);
+    budget_.give_disk(file_size_);
+  }
+
+  void append(ByteView bytes) {
+    if (!file_ && memory_.size() + bytes.size() > memory_taken_) grow();
+    if (!file_) {
+      memory_.insert(memory_.end(), bytes.begin(), bytes.end());
+    } else {
+      append_to_file(bytes);
+    }
+  }
+
+  std::uint64_t size() const override { return memory_.size() + file_size_; }
+
+  std::size_t read_at(std::uint64_t offset, ByteSpan out) const override {
+    std::size_t done = 0;
+    if (offset < memory_.size() && !out.empty()) {
+      done = std::min<std::size_t>(out.size(), memory_.size() - static_cast<std::size_t>(offset));
+      std::memcpy(out.data(), memory_.data() + offset, done);
+    }
+    while (done < out.size() && offset + done < size()) {
+      auto place = static_cast<off_t>(offset + done - memory_.size());
+      ssize_t count = pread(file_.number(), out.data() + done, out.size() - done, place);
+      if (count < 0 && errno == EINTR) continue;
+      if (count < 0) throw IoError("reading the temporary file failed", errno);
+      if (count == 0) break;
+      done += static_cast<std::size_t>(count);
+    }
+    return done;
+  }
+
+  std::optional<ByteView> view() const override {
+    if (file_) return std::nullopt;
+    return memory_;
+  }
+
+ private:
+  void grow() {
+    std::uint64_t more = std::max<std::uint64_t>(memory_taken_, 4 * kBlock);
+    if (budget_.take_memory(more)) {
+      memory_taken_ += more;
+      memory_.reserve(static_cast<std::size_t>(memory_taken_));
+      return;
+    }
+    const char* folder = std::getenv("TMPDIR");
+    if (folder == nullptr || *folder == '\0') folder = "/tmp";
+    file_ = Descriptor(open(folder, O_TMPFILE | O_RDWR | O_CLOEXEC, 0600));
+    if (!file_) throw IoError(std::string("cannot make a temporary file in ") + folder + " (set TMPDIR to another)", errno);
+  }
+
+  void append_to_file(ByteView bytes) {
+    if (!budget_.take_disk(bytes.size())) {
+      throw LimitExceeded("an inner container needs more temporary space than allowed; raise it with --max-spool");
+    }
+    file_size_ += bytes.size();
+    while (!bytes.empty()) {
+      ssize_t count = write(file_.number(), bytes.data(), bytes.size());
+      if (count < 0 && errno == EINTR) continue;
+      if (count < 0) throw IoError("writing the temporary file failed", errno);
+      bytes = bytes.subspan(static_cast<std::size_t>(count));
+    }
+  }
+
+  SpoolBudget& budget_;
+  Bytes memory_;
+  std::uint64_t memory_taken_ = 0;
+  Descriptor file_;
+  std::uint64_t file_size_ = 0;
+};
+
+}  // namespace
+
+bool SpoolBudget::take(std::atomic<std::uint64_t>& left, std::uint64_t bytes) {
+  std::uint64_t now = left.load();
+  while (now >= bytes) {
+    if (left.compare_exchange_weak(now, now - bytes)) return true;
+  }
+  return false;
+}
+
+SourcePtr spool(Stream& stream, SpoolBudget& budget) {
+  auto spooled = std::make_shared<SpooledSource>(budget);
+  Bytes block(kBlock);
+  while (std::size_t count = stream.read(block)) spooled->append(ByteView(block).first(count));
+  return spooled;
+}
+
+SourcePtr random_access(const Content& content, SpoolBudget& budget) {
+  if (SourcePtr source = content.source()) return source;
+  return spool(*content.stream(), budget);
+}
+
+}  // namespace operculum

@@ -1,0 +1,33 @@
+#pragma once
+
+#include <atomic>
+
+#include "io/stream.h"
+
+namespace operculum {
+
+/// One budget, in bytes, for everything that is spooled at the same time. What fits stays in memory; the rest goes to
+/// unnamed temporary files. Must outlive the sources made with it. Safe to share between threads.
+class SpoolBudget {
+ public:
+  explicit SpoolBudget(std::uint64_t memory = 64 << 20, std::uint64_t disk = std::uint64_t{64} << 30)
+      : memory_(memory), disk_(disk) {}
+  void set_disk(std::uint64_t bytes) { disk_ = bytes; }  ///< before anything is spooled
+  bool take_memory(std::uint64_t bytes) { return take(memory_, bytes); }
+  bool take_disk(std::uint64_t bytes) { return take(disk_, bytes); }
+  void give_memory(std::uint64_t bytes) { memory_ += bytes; }
+  void give_disk(std::uint64_t bytes) { disk_ += bytes; }
+
+ private:
+  static bool take(std::atomic<std::uint64_t>& left, std::uint64_t bytes);
+  std::atomic<std::uint64_t> memory_, disk_;
+};
+
+/// Makes a stream's bytes randomly accessible: in memory while the budget lasts, then in an unnamed temporary file
+/// below $TMPDIR that vanishes with the source. Throws LimitExceeded when the disk budget is used up.
+SourcePtr spool(Stream& stream, SpoolBudget& budget);
+
+/// The content's own random access where it has it, else spooled.
+SourcePtr random_access(const Content& content, SpoolBudget& budget);
+
+}  // namespace operculum

@@ -1,0 +1,186 @@
+#include "report/records.h"
+
+#include <fmt/format.h>
+
+#include "base/text.h"
+
+namespace operculum {
+namespace {
+
+void add_text(Json& record, const char* field, const std::string& value) {
+  if (!value.empty()) record[field] = escape(value);
+}
+
+void add_time(Json& record, const char* field, const Timestamp& time) {
+  std::string text = to_rfc3339(time);
+  if (!text.empty()) record[field] = text;
+}
+
+void add_size(Json& record, const char* field, std::uint64_t size) {
+  if (size != Entry::kUnknownSize) record[field] = size;
+}
+
+Json tally_json(const Tally& tally) {
+  return {{"count", tally.count}, {"bytes", tally.bytes}, {"largest", escape(tally.largest)}, {"largest_bytes", tally.largest_bytes}};
+}
+
+Json layer_json(const IdentifiedLayer& layer) {
+  Json record = {{"format", layer.format->id}, {"name", layer.format->name}, {"in", escape(layer.name)}};
+  add_size(record, "stored", layer.stored_size);
+  if (layer.entries) {
+    record["files"] = *layer.entries;
+    record["folders"] = layer.folders;
+    record["links"] = layer.links;
+    record["encrypted"] = layer.encrypted;
+    if (layer.sizes_known) record["unpacked"] = layer.unpacked;
+    add_text(record, "largest", layer.largest);
+    if (!layer.largest.empty()) record["largest_bytes"] = layer.largest_bytes;
+  }
+  for (const auto& [name, value] : layer.facts) record["facts"][name] = escape(value);
+  for (const Finding& finding : layer.findings) record["findings"].push_back(finding_json("", finding));
+  return record;
+}
+
+}  // namespace
+
+std::string_view name_of(Finding::Level level) {
+  return level == Finding::Level::note ? "note" : level == Finding::Level::warning ? "warning" : "fault";
+}
+
+std::string_view name_of(UnpackEvent::Kind kind) {
+  switch (kind) {
+    case UnpackEvent::Kind::file: return "file";
+    case UnpackEvent::Kind::folder: return "folder";
+    case UnpackEvent::Kind::link: return "link";
+    case UnpackEvent::Kind::device: return "device";
+    case UnpackEvent::Kind::kept: return "kept";
+    case UnpackEvent::Kind::left_out: return "left-out";
+    case UnpackEvent::Kind::failed: return "failed";
+    case UnpackEvent::Kind::note: return "note";
+    case UnpackEvent::Kind::warning: return "warning";
+    case UnpackEvent::Kind::fault: return "fault";
+  }
+  return "unknown";
+}
+
+std::vector<std::string_view> flag_words(const Entry& entry) {
+  std::vector<std::string_view> words;
+  if (entry.is(Entry::encrypted)) words.push_back("encrypted");
+  if (entry.is(Entry::sparse)) words.push_back("sparse");
+  if (entry.is(Entry::damaged)) words.push_back("damaged");
+  if (entry.is(Entry::recovered)) words.push_back("recovered");
+  return words;
+}
+
+Json to_json(const Found& found) {
+  const Entry& entry = found.entry;
+  Json record = {{"record", "entry"}, {"path", escape(found.path)}, {"kind", name_of(entry.kind)}};
+  if (entry.has_data()) {
+    add_size(record, "size", entry.size);
+    add_size(record, "stored", entry.stored_size);
+    record["method"] = entry.method;
+  }
+  add_time(record, "time", entry.modified);
+  if (entry.mode != Entry::kNoMode) record["mode"] = fmt::format("{:04o}", entry.mode);
+  if (entry.is(Entry::has_crc) && entry.has_data()) record["crc32"] = fmt::format("{:08x}", entry.crc32);
+  if (auto words = flag_words(entry); !words.empty()) record["flags"] = words;
+  record["format"] = found.format.id;
+  if (entry.extra) {
+    const EntryExtra& extra = *entry.extra;
+    add_text(record, "link_target", extra.link_target);
+    add_text(record, "owner", extra.owner);
+    add_text(record, "group", extra.group);
+    record["user_id"] = extra.user_id;
+    record["group_id"] = extra.group_id;
+    add_text(record, "comment", extra.comment);
+    add_time(record, "accessed", extra.accessed);
+    add_time(record, "changed", extra.changed);
+    add_time(record, "created", extra.created);
+  }
+  return record;
+}
+
+Json to_json(const Identification& identification) {
+  Json record = {{"record", "identification"}, {"target", escape(identification.target)}};
+  add_size(record, "size", identification.size);
+  record["layers"] = Json::array();
+  for (const IdentifiedLayer& layer : identification.layers) record["layers"].push_back(layer_json(layer));
+  add_text(record, "kind", identification.kind);
+  add_text(record, "media_type", identification.media_type);
+  for (const Finding& finding : identification.findings) record["findings"].push_back(finding_json("", finding));
+  add_text(record, "suggestion", identification.suggestion);
+  return record;
+}
+
+Json to_json(const UnpackEvent& event) {
+  Json record = {{"record", name_of(event.kind)}, {"path", escape(event.path)}};
+  add_text(record, "output", event.output);
+  if (event.kind == UnpackEvent::Kind::file) record["size"] = event.size;
+  add_text(record, "sha256", event.sha256);
+  add_text(record, "message", event.message);
+  if (event.kind == UnpackEvent::Kind::failed) record["error"] = name_of(event.error);
+  return record;
+}
+
+Json to_json(const UnpackTotals& totals, bool dry_run) {
+  return {{"record", "totals"},        {"dry_run", dry_run},      {"files", totals.files},   {"folders", totals.folders},
+          {"links", totals.links},     {"bytes", totals.bytes},   {"kept", totals.kept},     {"left_out", totals.left_out},
+          {"failed", totals.failed},   {"faults", totals.faults}, {"stopped", totals.stopped}};
+}
+
+Json to_json(const Fault& fault) {
+  Json record = {{"record", name_of(fault.level)}};
+  add_text(record, "path", fault.path);
+  record["message"] = escape(fault.message);
+  if (fault.level == Finding::Level::fault) record["error"] = name_of(fault.error);
+  return record;
+}
+
+Json to_json(const VerifyTotals& totals) {
+  return {{"record", "totals"},
+          {"files", totals.entries},
+          {"bytes", totals.bytes},
+          {"with_checksum", totals.with_checksum},
+          {"faults", totals.faults},
+          {"warnings", totals.warnings}};
+}
+
+Json to_json(const Summary& summary) {
+  Json record = {{"record", "summary"},        {"files", tally_json(summary.all)}, {"folders", summary.folders},
+                 {"links", summary.links},     {"stored", summary.stored_bytes},   {"by_kind", Json::object()},
+                 {"by_folder", Json::object()}};
+  for (const auto& [kind, tally] : summary.by_kind) record["by_kind"][kind] = tally_json(tally);
+  for (const auto& [folder, tally] : summary.by_folder) record["by_folder"][escape(folder)] = tally_json(tally);
+  return record;
+}
+
+Json to_json(const Format& format) {
+  return {{"record", "format"},       {"format", format.id},   {"name", format.name},   {"family", format.family},
+          {"specification", format.specification}, {"reads", format.reads}, {"lacks", format.lacks}, {"endings", format.suffixes}};
+}
+
+Json finding_json(const std::string& path, const Finding& finding) {
+  Json record = {{"record", name_of(finding.level)}};
+  add_text(record, "path", path);
+  record["message"] = finding.text;
+  return record;
+}
+
+std::string json_line(const Json& record) { return record.dump(-1, ' ', false, Json::error_handler_t::replace) + "\n"; }
+
+std::string csv_line(const std::vector<std::string>& cells) {
+  std::string line;
+  for (const std::string& cell : cells) {
+    if (&cell != &cells.front()) line += ',';
+    if (cell.find_first_of(",\"\r\n") == std::string::npos) {
+      line += cell;
+      continue;
+    }
+    line += '"';
+    for (char c : cell) line += c == '"' ? "\"\"" : std::string(1, c);
+    line += '"';
+  }
+  return line + "\r\n";
+}
+
+}  // namespace operculum

@@ -1,0 +1,34 @@
+#include "report/text_table.h"
+
+#include <algorithm>
+
+#include "base/text.h"
+
+namespace operculum {
+
+std::string padded(const std::string& text, std::size_t width, TextTable::Align align) {
+  std::size_t used = display_width(text);
+  std::string blanks(width > used ? width - used : 0, ' ');
+  return align == TextTable::Align::left ? text + blanks : blanks + text;
+}
+
+std::string TextTable::text() const {
+  std::vector<std::size_t> widths;
+  for (std::size_t i = 0; i < columns_.size(); ++i) {
+    std::size_t width = display_width(columns_[i].title);
+    for (const auto& row : rows_) width = std::max(width, display_width(row[i]));
+    widths.push_back(width);
+  }
+  std::string out;
+  auto line = [&](auto cell) {
+    std::string text;
+    for (std::size_t i = 0; i < columns_.size(); ++i) text += padded(cell(i), widths[i], columns_[i].align) + "  ";
+    text.erase(text.find_last_not_of(' ') + 1);
+    out += text + '\n';
+  };
+  line([&](std::size_t i) { return columns_[i].title; });
+  for (const auto& row : rows_) line([&](std::size_t i) { return row[i]; });
+  return out;
+}
+
+}  // namespace operculum

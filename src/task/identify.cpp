@@ -1,0 +1,127 @@
+#include "task/identify.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/text.h"
+#include "base/units.h"
+#include "task/kinds.h"
+
+namespace operculum {
+namespace {
+
+/// Solid layers up to this stored size, in bytes, are decoded to count their entries without being asked.
+constexpr std::uint64_t kCountWithoutAsking = 16 << 20;
+
+IdentifiedLayer look(const Layer& layer, bool count) {
+  IdentifiedLayer out;
+  out.format = layer.format;
+  out.name = layer.name;
+  out.stored_size = layer.stored_size;
+  if (count) {
+    std::uint64_t files = 0;
+    for (const Entry& entry : layer.container->entries()) {
+      if (entry.kind == EntryKind::folder) {
+        ++out.folders;
+      } else if (!entry.has_data()) {
+        ++out.links;
+      } else {
+        ++files;
+        out.encrypted += entry.is(Entry::encrypted) ? 1 : 0;
+        if (!entry.size_known()) {
+          out.sizes_known = false;
+          continue;
+        }
+        out.unpacked += entry.size;
+        if (entry.size >= out.largest_bytes) {
+          out.largest = entry.path;
+          out.largest_bytes = entry.size;
+        }
+      }
+    }
+    out.entries = files;
+  }
+  out.facts = layer.container->facts();
+  out.findings = layer.container->findings();
+  return out;
+}
+
+std::string ending_of(const std::string& name) {
+  std::size_t dot = name.rfind('.');
+  return dot == std::string::npos || dot == 0 ? "" : to_lower(name.substr(dot));
+}
+
+std::string article(std::string_view word) {
+  return fmt::format("{} {}", std::string_view("aeiouAEIOU").find(word[0]) == std::string_view::npos ? "a" : "an", word);
+}
+
+/// What the name claims against what the bytes are.
+void check_name(const Place& place, Identification& out) {
+  std::string ending = ending_of(place.name);
+  if (ending.empty()) return;
+  const Format* claimed = format_for_name(place.name);
+  if (place.layers.empty()) {
+    if (claimed != nullptr) {
+      out.findings.push_back({Finding::Level::warning,
+                              fmt::format("named {}, but it is no {}: its content is {}; renaming a file does not convert it", ending,
+                                          claimed->name, out.media_type)});
+    }
+    return;
+  }
+  const Format* real = place.layers.front().format;
+  if (claimed == real) return;
+  std::string means = claimed != nullptr
+                          ? fmt::format("it is no {}", claimed->name)
+                          : fmt::format("no renaming needed, unpack it as it is");
+  out.findings.push_back({claimed != nullptr ? Finding::Level::warning : Finding::Level::note,
+                          fmt::format("named {}; it is {}: {}{}", ending, article(real->name), means,
+                                      claimed != nullptr ? ", and no renaming is needed to unpack it as it is" : "")});
+}
+
+void check_size(Identification& out) {
+  if (out.size == 0) {
+    out.findings.push_back({Finding::Level::warning, "the file is empty"});
+  } else if ((out.size & (out.size - 1)) == 0 && out.size >= 64 * 1024) {
+    out.findings.push_back({Finding::Level::note, fmt::format("the size is a power of two ({}), as memory dumps and cut downloads have", human_size(out.size))});
+  }
+}
+
+void suggest(const Place& place, Identification& out) {
+  if (place.layers.empty()) return;
+  out.suggestion = fmt::format("operculum list {}", shell_word(out.target));
+}
+
+}  // namespace
+
+Identification identify(const std::string& target, const IdentifyRequest& request, OpenContext& context) {
+  Identification out;
+  out.target = target;
+  Place place = resolve(target, context, Step::into);
+  bool whole_file = place.layers.empty() || (place.inside.empty() && !place.entry) || place.file == target;
+  out.size = whole_file ? place.file_source->size() : place.layers.back().stored_size;
+  for (const Layer& layer : place.layers) {
+    bool cheap = layer.container->access() == Access::random || place.file_source->size() <= kCountWithoutAsking;
+    out.layers.push_back(look(layer, cheap || request.count_solid));
+  }
+  bool leaf = place.layers.empty() || place.layers.back().format->single_stream || place.entry;
+  if (leaf && place.content) {
+    KindReader kinds;
+    Bytes head(kKindHead);
+    StreamPtr stream = place.content->stream();
+    head.resize(read_fully(*stream, head));
+    KindReader::Told told = kinds.tell(head);
+    out.kind = told.kind;
+    out.media_type = told.media_type;
+  }
+  if (whole_file) {
+    Place file = place;
+    file.name = base_name(place.file);
+    check_name(file, out);
+    check_size(out);
+  }
+  suggest(place, out);
+  return out;
+}
+
+}  // namespace operculum

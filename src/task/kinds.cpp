@@ -1,0 +1,80 @@
+#include "task/kinds.h"
+
+#include <magic.h>
+
+#include <algorithm>
+
+#include "base/error.h"
+#include "container/identify.h"
+
+namespace operculum {
+namespace {
+
+struct Rule {
+  std::string_view type;  // the beginning of a media type
+  std::string_view kind;
+};
+
+// The first rule that fits decides.
+constexpr Rule kRules[] = {
+    {"image/", "image"},
+    {"audio/", "sound"},
+    {"video/", "video"},
+    {"font/", "font"},
+    {"application/font", "font"},
+    {"application/vnd.ms-opentype", "font"},
+    {"text/x-shellscript", "script"},
+    {"text/x-python", "script"},
+    {"text/x-script", "script"},
+    {"text/x-perl", "script"},
+    {"text/x-ruby", "script"},
+    {"text/x-lua", "script"},
+    {"text/x-tcl", "script"},
+    {"text/x-awk", "script"},
+    {"text/x-msdos-batch", "script"},
+    {"text/x-php", "script"},
+    {"text/javascript", "script"},
+    {"application/javascript", "script"},
+    {"application/x-executable", "executable"},
+    {"application/x-pie-executable", "executable"},
+    {"application/x-sharedlib", "executable"},
+    {"application/x-object", "executable"},
+    {"application/x-dosexec", "executable"},
+    {"application/vnd.microsoft.portable-executable", "executable"},
+    {"application/x-mach-binary", "executable"},
+    {"application/pdf", "document"},
+    {"application/msword", "document"},
+    {"application/vnd.o", "document"},
+    {"application/json", "text"},
+    {"text/", "text"},
+    {"message/", "text"},
+    {"application/x-empty", "empty"},
+    {"inode/x-empty", "empty"},
+    {"application/zip", "container"},
+    {"application/x-tar", "container"},
+    {"application/gzip", "container"},
+};
+
+}  // namespace
+
+KindReader::KindReader() : magic_(magic_open(MAGIC_MIME_TYPE | MAGIC_NO_CHECK_COMPRESS | MAGIC_NO_CHECK_TAR)) {
+  if (magic_ == nullptr || magic_load(magic_, nullptr) != 0) {
+    if (magic_ != nullptr) magic_close(magic_);
+    throw IoError("cannot load the database of file kinds (libmagic)", ENOENT);
+  }
+}
+
+KindReader::~KindReader() { magic_close(magic_); }
+
+KindReader::Told KindReader::tell(ByteView head) {
+  if (head.empty()) return {"empty", "inode/x-empty"};
+  const char* type = magic_buffer(magic_, head.data(), head.size());
+  std::string media_type = type == nullptr ? "application/octet-stream" : type;
+  Probe probe(Bytes(head.begin(), head.end()), false, "");
+  if (recognise(probe) != nullptr) return {"container", media_type};
+  if (starts_with(head, "#!")) return {"script", media_type};
+  auto rule = std::find_if(std::begin(kRules), std::end(kRules), [&](const Rule& r) { return media_type.starts_with(r.type); });
+  return {rule == std::end(kRules) ? "data" : rule->kind, media_type};
+}
+
+}  // namespace operculum

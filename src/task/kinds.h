@@ -1,0 +1,37 @@
+#pragma once
+
+#include <string>
+#include <string_view>
+
+#include "base/bytes.h"
+
+struct magic_set;  // libmagic's handle
+
+namespace operculum {
+
+/// Kinds of files as a person sorts them: "image", "sound", "video", "text", "script", "executable", "container",
+/// "font", "document", "data", "empty". Safe to use from one thread at a time.
+class KindReader {
+ public:
+  KindReader();   ///< loads libmagic's database; throws IoError when there is none
+  ~KindReader();
+  KindReader(const KindReader&) = delete;
+  KindReader& operator=(const KindReader&) = delete;
+
+  /// By content, from the first bytes of a file.
+  std::string_view kind_of(ByteView head) { return tell(head).kind; }
+
+  struct Told {
+    std::string_view kind;
+    std::string media_type;  ///< "image/png"
+  };
+  Told tell(ByteView head);
+
+ private:
+  magic_set* magic_;
+};
+
+/// How many first bytes kind_of() wants.
+constexpr std::size_t kKindHead = 4096;
+
+}  // namespace operculum

@@ -1,0 +1,87 @@
+#include "task/output_names.h"
+
+#include <fmt/format.h>
+
+#include "base/text.h"
+
+namespace operculum {
+namespace {
+
+void add_remark(std::string& remark, std::string_view text) {
+  if (!remark.empty()) remark += ", ";
+  remark += text;
+}
+
+}  // namespace
+
+/// On file systems that ignore case two names that differ only so are one.
+std::string OutputNames::key(const std::string& path) const {
+  return rules_ == NameRules::portable ? to_lower(path) : path;
+}
+
+std::string OutputNames::free_name(const std::string& path) {
+  for (unsigned number = 2;; ++number) {
+    std::string candidate = numbered(path, number);
+    if (!taken_.contains(key(candidate))) return candidate;
+  }
+}
+
+std::string OutputNames::place_folder(const std::string& path, std::string& remark) {
+  if (auto moved = moved_.find(path); moved != moved_.end()) return moved->second;
+  std::string placed = place_parents(path, remark);
+  auto [place, is_new] = taken_.try_emplace(key(placed), Kind::folder);
+  if (is_new || place->second == Kind::folder) return placed;
+  std::string other = free_name(placed);
+  taken_.emplace(key(other), Kind::folder);
+  moved_.emplace(path, other);
+  add_remark(remark, "a file of the same name as its folder came first");
+  return other;
+}
+
+std::string OutputNames::place_parents(const std::string& path, std::string& remark) {
+  std::size_t slash = path.rfind('/');
+  if (slash == std::string::npos) return path;
+  std::string parent = path.substr(0, slash);
+  if (parent != last_parent_) {
+    last_placed_ = place_folder(parent, remark);
+    last_parent_ = parent;
+  }
+  return last_placed_ + path.substr(slash);
+}
+
+OutputNames::Given OutputNames::folder(std::string_view stored) {
+  SafePath safe = make_safe(stored, rules_);
+  Given given{"", safe.change};
+  if (safe.path.empty()) return given;
+  given.path = place_folder(safe.path, given.remark);
+  return given;
+}
+
+OutputNames::Given OutputNames::file(std::string_view stored, Duplicates duplicates) {
+  SafePath safe = make_safe(stored, rules_);
+  Given given{"", safe.change};
+  if (safe.path.empty()) return given;
+  given.path = place_parents(safe.path, given.remark);
+  auto [place, is_new] = taken_.try_emplace(key(given.path), Kind::file);
+  if (!is_new) {
+    if (place->second == Kind::file && duplicates == Duplicates::replace) {
+      given.replaces = true;
+      add_remark(given.remark, "stored again; the later one replaces the earlier one");
+    } else {
+      add_remark(given.remark, place->second == Kind::folder ? "a folder of the same name came first" : "another entry has the same name");
+      given.path = free_name(given.path);
+      taken_.emplace(key(given.path), Kind::file);
+    }
+  }
+  if (given.path != stored) renamed_.insert_or_assign(std::string(stored), given.path);
+  return given;
+}
+
+std::string OutputNames::given_to(std::string_view stored) const {
+  auto renamed = renamed_.find(std::string(stored));
+  std::string path = renamed == renamed_.end() ? std::string(stored) : renamed->second;
+  auto place = taken_.find(key(path));
+  return place != taken_.end() && place->second == Kind::file ? path : "";
+}
+
+}  // namespace operculum

@@ -1,0 +1,46 @@
+#pragma once
+
+#include <string>
+#include <unordered_map>
+#include <vector>
+
+#include "io/safe_path.h"
+
+namespace operculum {
+
+/// Gives every entry a path of its own beneath the output folder. The first to ask for a path gets it; a later one gets
+/// a numbered name, unless the container means it to replace the earlier one.
+class OutputNames {
+ public:
+  enum class Duplicates { numbered, replace };
+
+  explicit OutputNames(NameRules rules) : rules_(rules) {}
+
+  struct Given {
+    std::string path;           ///< empty: refused
+    std::string remark;         ///< what was changed and why; empty when nothing
+    bool replaces = false;      ///< an earlier entry had this path; it is to be replaced
+  };
+  Given file(std::string_view stored, Duplicates duplicates);
+  Given folder(std::string_view stored);
+
+  /// The path that `stored` was given, when it was asked for and was not renamed afterwards; empty otherwise.
+  std::string given_to(std::string_view stored) const;
+
+ private:
+  enum class Kind : std::uint8_t { file, folder };
+
+  /// The folders above the last part, renamed where a file is in the way. Adds to the remark.
+  std::string place_parents(const std::string& path, std::string& remark);
+  std::string place_folder(const std::string& path, std::string& remark);
+  std::string free_name(const std::string& path);
+  std::string key(const std::string& path) const;
+
+  NameRules rules_;
+  std::unordered_map<std::string, Kind> taken_;             // by key
+  std::unordered_map<std::string, std::string> moved_;      // folders that got another name
+  std::unordered_map<std::string, std::string> renamed_;    // stored paths whose output path is another
+  std::string last_parent_, last_placed_;
+};
+
+}  // namespace operculum

@@ -1,0 +1,561 @@
+#include "task/unpack.h"
+
+#include <fmt/format.h>
+#include <sys/stat.h>
+#include <sys/sysmacros.h>
+
+#include <algorithm>
+#include <thread>
+#include <unordered_set>
+
+#include "base/checksum.h"
+#include "base/text.h"
+#include "task/ordered_work.h"
+#include "task/output_names.h"
+#include "task/walk.h"
+
+namespace operculum {
+namespace {
+
+constexpr std::size_t kSmallFile = 1 << 20;    // bytes; decoded and verified in memory before anything is written
+constexpr std::size_t kStreamBlock = 256 * 1024;
+
+std::uint32_t process_umask() {
+  std::uint32_t mask = umask(022);
+  umask(static_cast<mode_t>(mask));
+  return mask;
+}
+
+/// Where a link leads from a path beneath the output folder.
+enum class Leads { inside, absolute, out };
+
+Leads where_leads(const std::string& path, std::string_view target) {
+  if (target.starts_with('/')) return Leads::absolute;
+  std::size_t depth = static_cast<std::size_t>(std::count(path.begin(), path.end(), '/'));
+  for (std::string_view part : split(target, '/')) {
+    if (part == "..") {
+      if (depth == 0) return Leads::out;
+      --depth;
+    } else if (!part.empty() && part != ".") {
+      ++depth;
+    }
+  }
+  return Leads::inside;
+}
+
+/// A link seen on the walk; links are made when everything else is there.
+struct PendingLink {
+  EntryKind kind;
+  std::string path, output, target;  // for a hard link `target` is a stored path, through nested containers
+  std::string remark;
+  ContainerPtr container;            // of a hard link: where its data can be had when its target is not unpacked
+  std::string target_in_container;
+};
+
+class Unpacker {
+ public:
+  Unpacker(const Place& place, const UnpackRequest& request, OpenContext& context, Progress& progress, const UnpackSink& sink)
+      : place_(place), request_(request), context_(context), progress_(progress), sink_(sink),
+        meter_(context.limits, place.file_source->size()), names_(request.names), default_mode_(0666 & ~process_umask()),
+        work_(request.jobs != 0 ? request.jobs : std::max(1u, std::thread::hardware_concurrency())) {
+    struct stat status {};
+    fresh_ = stat(request.into.c_str(), &status) != 0;
+    if (!request.dry_run) folder_.emplace(request.into);
+    std::size_t slash = place.inside.rfind('/');
+    if (slash != std::string::npos) base_ = place.inside.substr(0, slash + 1);
+  }
+
+  UnpackTotals run() {
+    if (place_.is_container()) {
+      walk_all();
+    } else {
+      unpack_single();
+    }
+    work_.finish();
+    make_links();
+    finish_folders();
+    return totals_;
+  }
+
+ private:
+  void walk_all() {
+    const Layer& layer = place_.layers.back();
+    if (layer.container->access() == Access::random && !request_.deep) expect_total(*layer.container);
+    WalkEvents events;
+    events.found = [this](const Found& found) {
+      if (progress_.stop || stop_) {
+        totals_.stopped = true;
+        return false;
+      }
+      take(found);
+      return true;
+    };
+    events.enter = [this](const std::string& path, const Entry&) { return could_hold_wanted(path); };
+    events.leave = [this](const std::string& path, Container& container) {
+      work_.finish();  // its findings are complete when its entries were read
+      for (const Finding& finding : container.findings()) tell_finding(path, finding);
+    };
+    events.unreadable = [this](const std::string& path, const Error& error) {
+      emit({UnpackEvent::Kind::warning, path, "", 0, "", fmt::format("cannot be entered, unpacked as a file: {}", error.what())});
+    };
+    walk(layer, place_.layers.size() == 1 ? place_.file_source : nullptr, context_, {request_.deep}, events);
+  }
+
+  /// The place is a single entry, or a file that is no container.
+  void unpack_single() {
+    Entry plain;
+    plain.path = place_.name;
+    const Entry* entry = &plain;
+    if (place_.entry) entry = &place_.layers.back().container->entries()[*place_.entry];
+    if (entry->has_data() && !place_.content) return;
+    std::string path = entry->path;
+    if (!entry->has_data()) {
+      take_other(*entry, path, place_.layers.back().container, *place_.layers.back().format);
+      return;
+    }
+    file(*entry, path, place_.content, nullptr, OutputNames::Duplicates::numbered);
+    work_.finish();
+    for (const Layer& layer : place_.layers) {
+      for (const Finding& finding : layer.container->findings()) tell_finding("", finding);
+    }
+  }
+
+  void expect_total(Container& container) {
+    std::uint64_t total = 0;
+    for (const Entry& entry : container.entries()) {
+      if (entry.has_data() && entry.size_known() && request_.selection.wants(entry.path)) total += entry.size;
+    }
+    progress_.total_bytes = total;
+  }
+
+  /// Whether a nested container may hold something that is wanted; when only its own path is, it is unpacked as a file.
+  bool could_hold_wanted(const std::string& path) const {
+    const std::string& inside = request_.selection.inside;
+    return inside.empty() || path.starts_with(inside) || inside.starts_with(path);
+  }
+
+  void take(const Found& found) {
+    if (!request_.selection.wants(found.path)) return;
+    const Entry& entry = found.entry;
+    if (entry.kind == EntryKind::file) {
+      auto duplicates = found.format.later_replaces ? OutputNames::Duplicates::replace : OutputNames::Duplicates::numbered;
+      file(entry, found.path, found.content, found.stream, duplicates);
+    } else {
+      take_other(entry, found.path, found.container.shared_from_this(), found.format);
+    }
+  }
+
+  std::string_view beneath_base(const std::string& path) const {
+    std::string_view rest = path;
+    if (rest.starts_with(base_)) rest.remove_prefix(base_.size());
+    return request_.flat ? base_name(rest) : rest;
+  }
+
+  void take_other(const Entry& entry, const std::string& path, ContainerPtr container, const Format&) {
+    switch (entry.kind) {
+      case EntryKind::folder: folder(entry, path); return;
+      case EntryKind::symbolic_link:
+      case EntryKind::hard_link: link(entry, path, std::move(container)); return;
+      default: device(entry, path); return;
+    }
+  }
+
+  void folder(const Entry& entry, const std::string& path) {
+    if (request_.flat) return;
+    std::string_view stored = beneath_base(path);
+    if (stored == ".") {
+      folders_.push_back({"", metadata_of(entry)});
+      return;
+    }
+    OutputNames::Given given = names_.folder(stored);
+    if (given.path.empty()) return left_out(path, given.remark.empty() ? "its name leaves nothing to use" : given.remark);
+    try {
+      if (folder_) folder_->make_folder(given.path);
+    } catch (const Error& error) {
+      return failed(path, given.path, error);
+    }
+    folders_.push_back({given.path, metadata_of(entry)});
+    count_portable(given.path);
+    emit({UnpackEvent::Kind::folder, path, given.path, 0, "", given.remark});
+  }
+
+  void link(const Entry& entry, const std::string& path, ContainerPtr container) {
+    OutputNames::Given given = names_.file(beneath_base(path), OutputNames::Duplicates::replace);
+    if (given.path.empty()) return left_out(path, given.remark.empty() ? "its name leaves nothing to use" : given.remark);
+    std::string target(entry.link_target());
+    PendingLink pending{entry.kind, path, given.path, target, given.remark, nullptr, ""};
+    if (entry.kind == EntryKind::hard_link) {
+      pending.container = std::move(container);
+      pending.target_in_container = target;
+      // Paths of the same container: what stands in front of the entry's own path belongs in front of the target, too.
+      pending.target = path.substr(0, path.size() - std::min(path.size(), entry.path.size())) + target;
+    }
+    links_.push_back(std::move(pending));
+  }
+
+  void device(const Entry& entry, const std::string& path) {
+    if (!request_.devices) return left_out(path, fmt::format("it is a {}; --devices makes those", name_of(entry.kind)));
+    OutputNames::Given given = names_.file(beneath_base(path), OutputNames::Duplicates::replace);
+    if (given.path.empty()) return left_out(path, given.remark);
+    std::uint32_t type = entry.kind == EntryKind::character_device ? S_IFCHR
+                         : entry.kind == EntryKind::block_device   ? S_IFBLK
+                         : entry.kind == EntryKind::fifo           ? S_IFIFO
+                                                                   : S_IFSOCK;
+    std::uint64_t device = entry.extra ? makedev(entry.extra->device_major, entry.extra->device_minor) : 0;
+    try {
+      if (folder_ && !folder_->make_node(given.path, type | metadata_of(entry).mode, device)) return kept(path, given.path);
+    } catch (const Error& error) {
+      return failed(path, given.path, error);
+    }
+    emit({UnpackEvent::Kind::device, path, given.path, 0, "", given.remark});
+  }
+
+  // ---- files
+
+  FileMetadata metadata_of(const Entry& entry) const {
+    std::uint32_t mode = entry.mode == Entry::kNoMode ? default_mode_ : entry.mode;
+    if (entry.kind == EntryKind::folder && entry.mode == Entry::kNoMode) mode |= (mode & 0444) >> 2;
+    if (entry.kind == EntryKind::file && !request_.special_modes) mode &= 0777;
+    return {mode, entry.modified};
+  }
+
+  bool already_there(const std::string& output) const {
+    if (fresh_) return false;
+    if (folder_) return folder_->exists(output);
+    struct stat status {};
+    return lstat((request_.into + "/" + output).c_str(), &status) == 0;
+  }
+
+  void file(const Entry& entry, const std::string& path, const ContentPtr& content, Stream* stream, OutputNames::Duplicates duplicates) {
+    OutputNames::Given given = names_.file(beneath_base(path), duplicates);
+    if (given.path.empty()) return left_out(path, given.remark.empty() ? "its name leaves nothing to use" : given.remark);
+    count_portable(given.path);
+    Existing existing = request_.existing;
+    if (given.replaces) {
+      work_.finish();
+      if (written_.contains(given.path)) existing = Existing::replace;
+    }
+    if (existing == Existing::keep && already_there(given.path)) return kept(path, given.path);
+    if (duplicates == OutputNames::Duplicates::replace) written_.insert(given.path);
+    UnpackEvent event{UnpackEvent::Kind::file, path, given.path, entry.size_known() ? entry.size : 0, "", given.remark};
+    if (!folder_) {
+      if (existing == Existing::rename && already_there(given.path)) event.message = "something is there; it would get a numbered name";
+      return emit(std::move(event));
+    }
+    Job job{std::move(event), metadata_of(entry), existing, entry.is(Entry::sparse)};
+    if (content) {
+      work_.submit([this, job = std::move(job), content]() mutable {
+        with_errors(job, [&] {
+          StreamPtr data = content->stream();
+          write_stream(job, *data);
+        });
+        return report_of(std::move(job));
+      });
+    } else {
+      write_forward(std::move(job), *stream);
+    }
+  }
+
+  /// A file on its way to the disk.
+  struct Job {
+    UnpackEvent event;
+    FileMetadata metadata;
+    Existing existing;
+    bool sparse;
+  };
+
+  /// In a forward walk the bytes must be taken now; small files are written by another thread.
+  void write_forward(Job job, Stream& stream) {
+    Bytes bytes;
+    bool whole = false;
+    with_errors(job, [&] {
+      bytes = first_part(stream, job.event.size);
+      whole = fits_small(bytes);
+      if (!whole) write_large(job, stream, std::move(bytes));
+    });
+    if (!whole || job.event.kind == UnpackEvent::Kind::failed) {
+      work_.report(report_of(std::move(job)));
+      return;
+    }
+    work_.submit([this, job = std::move(job), bytes = std::move(bytes)]() mutable {
+      with_errors(job, [&] { write_whole(job, bytes); });
+      return report_of(std::move(job));
+    });
+  }
+
+  /// Up to kSmallFile bytes; fewer mean that the stream ended, and that its end was checked.
+  Bytes first_part(Stream& stream, std::uint64_t expected) const {
+    if (request_.keep_damaged) {  // then nothing that could be read may be lost with what could not
+      Bytes block(kStreamBlock);
+      block.resize(stream.read(block));
+      return block;
+    }
+    Bytes bytes(static_cast<std::size_t>(std::min<std::uint64_t>(expected, kSmallFile - 1)) + 1);
+    std::size_t done = 0;
+    for (;;) {
+      std::size_t count = read_fully(stream, ByteSpan(bytes).subspan(done));
+      done += count;
+      if (done < bytes.size() || bytes.size() >= kSmallFile) break;
+      bytes.resize(std::min(kSmallFile, bytes.size() * 2));
+    }
+    bytes.resize(done);
+    return bytes;
+  }
+
+  bool fits_small(const Bytes& first) const { return first.empty() || (!request_.keep_damaged && first.size() < kSmallFile); }
+
+  void write_stream(Job& job, Stream& stream) {
+    Bytes bytes = first_part(stream, job.event.size);
+    if (fits_small(bytes)) {
+      write_whole(job, bytes);
+    } else {
+      write_large(job, stream, std::move(bytes));
+    }
+  }
+
+  void write_whole(Job& job, const Bytes& bytes) {
+    count_bytes(bytes.size());
+    OutputFile out = folder_->begin_file(job.event.output);
+    put(out, job, bytes);
+    job.event.size = bytes.size();
+    if (request_.digests) job.event.sha256 = sha256_hex(bytes);
+    commit(out, job);
+  }
+
+  void write_large(Job& job, Stream& stream, Bytes block) {
+    OutputFile out = folder_->begin_file(job.event.output);
+    std::unique_ptr<Sha256> digest = request_.digests ? std::make_unique<Sha256>() : nullptr;
+    std::uint64_t done = 0;
+    std::size_t count = block.size();
+    try {
+      while (count > 0) {
+        ByteView bytes = ByteView(block).first(count);
+        count_bytes(count);
+        if (digest) digest->add(bytes);
+        put(out, job, bytes);
+        done += count;
+        block.resize(kStreamBlock);
+        count = stream.read(block);
+      }
+    } catch (const Malformed&) {
+      if (!request_.keep_damaged) throw;
+      out.add_ending(".damaged");
+      if (auto path = out.commit(job.metadata, Existing::rename)) {
+        job.event.message = fmt::format("what could be read is in {}", escape(*path));
+      }
+      throw;
+    }
+    job.event.size = done;
+    if (digest) job.event.sha256 = digest->finish_hex();
+    commit(out, job);
+  }
+
+  static void put(OutputFile& out, const Job& job, ByteView bytes) {
+    if (job.sparse) {
+      out.write_sparse(bytes);
+    } else {
+      out.write(bytes);
+    }
+  }
+
+  void commit(OutputFile& out, Job& job) {
+    auto path = out.commit(job.metadata, job.existing);
+    if (!path) {
+      job.event.kind = UnpackEvent::Kind::kept;
+    } else if (*path != job.event.output) {
+      if (!job.event.message.empty()) job.event.message += ", ";
+      job.event.message += "something was there already";
+      job.event.output = *path;
+    }
+  }
+
+  void count_bytes(std::uint64_t bytes) {
+    meter_.add(bytes);
+    progress_.bytes += bytes;
+  }
+
+  template <typename Work>
+  void with_errors(Job& job, Work work) {
+    try {
+      work();
+    } catch (const GuardTripped&) {
+      throw;
+    } catch (const Error& error) {
+      job.event.kind = UnpackEvent::Kind::failed;
+      job.event.error = error.kind();
+      job.event.message = job.event.message.empty() ? error.what() : fmt::format("{}; {}", error.what(), job.event.message);
+      job.event.size = 0;
+    } catch (const std::bad_alloc&) {
+      job.event.kind = UnpackEvent::Kind::failed;
+      job.event.error = ErrorKind::limit_exceeded;
+      job.event.message = "there is not enough memory to decode it";
+    }
+    ++progress_.entries;
+  }
+
+  // ---- the end
+
+  void make_links() {
+    for (PendingLink& link : links_) {
+      try {
+        if (link.kind == EntryKind::symbolic_link) {
+          symbolic_link(link);
+        } else {
+          hard_link(link);
+        }
+      } catch (const GuardTripped&) {
+        throw;
+      } catch (const Error& error) {
+        failed(link.path, link.output, error);
+      }
+    }
+    work_.finish();
+  }
+
+  void symbolic_link(const PendingLink& link) {
+    if (request_.links == LinkRule::none) return left_out(link.path, "it is a symbolic link, and --links none was asked for");
+    if (link.target.empty() || link.target.find('\0') != std::string::npos) return left_out(link.path, "the link's target is empty or cannot be read");
+    Leads leads = where_leads(link.output, link.target);
+    bool refused = (leads == Leads::out && request_.links != LinkRule::stored) ||
+                   (leads == Leads::absolute && request_.links == LinkRule::inside);
+    if (refused) {
+      return left_out(link.path, fmt::format("the link leads out of the output folder, to {}; --links stored makes it all the same", escape(link.target)));
+    }
+    std::string remark = link.remark;
+    if (leads != Leads::inside) {
+      remark = fmt::format("{}it leads out of the output folder, to {}; made as stored", remark.empty() ? "" : remark + ", ", escape(link.target));
+    }
+    if (!place_for_link(link)) return;
+    if (folder_ && !folder_->make_symbolic_link(link.output, link.target)) return kept(link.path, link.output);
+    emit({UnpackEvent::Kind::link, link.path, link.output, 0, "", remark});
+  }
+
+  void hard_link(const PendingLink& link) {
+    std::string target = names_.given_to(beneath_base(link.target));
+    bool usable = !target.empty() && target != link.output && !not_written_.contains(target);
+    if (!usable) return copy_instead(link);
+    if (!place_for_link(link)) return;
+    if (folder_ && !folder_->make_hard_link(link.output, target)) return kept(link.path, link.output);
+    emit({UnpackEvent::Kind::link, link.path, link.output, 0, "", link.remark});
+  }
+
+  /// Makes room when replacing was asked for; false when something is there and stays.
+  bool place_for_link(const PendingLink& link) {
+    if (!already_there(link.output)) return true;
+    if (request_.existing != Existing::replace) {
+      kept(link.path, link.output);
+      return false;
+    }
+    if (folder_) folder_->remove_file(link.output);
+    return true;
+  }
+
+  /// A hard link whose target was not unpacked becomes a file of its own.
+  void copy_instead(const PendingLink& link) {
+    std::span<const Entry> entries = link.container->entries();
+    std::optional<std::size_t> index;
+    for (std::size_t i = 0; i < entries.size(); ++i) {
+      if (entries[i].has_data() && entries[i].path == link.target_in_container) index = i;
+    }
+    if (!index) return left_out(link.path, fmt::format("its hard link names {}, which is not in the container", escape(link.target_in_container)));
+    if (request_.existing == Existing::keep && already_there(link.output)) return kept(link.path, link.output);
+    UnpackEvent event{UnpackEvent::Kind::file, link.path, link.output, entries[*index].size, "", link.remark};
+    if (!folder_) return emit(std::move(event));
+    Job job{std::move(event), metadata_of(entries[*index]), request_.existing, entries[*index].is(Entry::sparse)};
+    with_errors(job, [&] {
+      StreamPtr data = link.container->content(*index)->stream();
+      write_stream(job, *data);
+    });
+    work_.report(report_of(std::move(job)));
+  }
+
+  void finish_folders() {
+    if (!folder_) return;
+    for (auto it = folders_.rbegin(); it != folders_.rend(); ++it) folder_->finish_folder(it->path, it->metadata);
+  }
+
+  // ---- events
+
+  OrderedWork::Report report_of(Job job) {
+    return [this, event = std::move(job.event)] { count_and_tell(event); };
+  }
+
+  void emit(UnpackEvent event) {
+    work_.report([this, event = std::move(event)] { count_and_tell(event); });
+  }
+  void left_out(const std::string& path, std::string why) { emit({UnpackEvent::Kind::left_out, path, "", 0, "", std::move(why)}); }
+  void kept(const std::string& path, const std::string& output) {
+    emit({UnpackEvent::Kind::kept, path, output, 0, "", "something is there already; --existing replace or rename would write it"});
+  }
+  void failed(const std::string& path, const std::string& output, const Error& error) {
+    emit({UnpackEvent::Kind::failed, path, output, 0, "", error.what(), error.kind()});
+  }
+  void tell_finding(const std::string& path, const Finding& finding) {
+    auto kind = finding.level == Finding::Level::note      ? UnpackEvent::Kind::note
+                : finding.level == Finding::Level::warning ? UnpackEvent::Kind::warning
+                                                           : UnpackEvent::Kind::fault;
+    emit({kind, path, "", 0, "", finding.text});
+  }
+
+  void count_and_tell(const UnpackEvent& event) {
+    switch (event.kind) {
+      case UnpackEvent::Kind::file:
+        ++totals_.files;
+        totals_.bytes += event.size;
+        break;
+      case UnpackEvent::Kind::folder: ++totals_.folders; break;
+      case UnpackEvent::Kind::link:
+      case UnpackEvent::Kind::device: ++totals_.links; break;
+      case UnpackEvent::Kind::kept:
+        ++totals_.kept;
+        not_written_.insert(event.output);
+        break;
+      case UnpackEvent::Kind::left_out: ++totals_.left_out; break;
+      case UnpackEvent::Kind::failed:
+        ++totals_.failed;
+        totals_.key_needed |= event.error == ErrorKind::needs_key;
+        not_written_.insert(event.output);
+        if (!request_.keep_going) stop_ = true;
+        break;
+      case UnpackEvent::Kind::fault: ++totals_.faults; break;
+      default: break;
+    }
+    sink_(event);
+  }
+
+  void count_portable(const std::string& path) {
+    if (request_.names == NameRules::here && !is_portable(path)) ++totals_.not_portable;
+  }
+
+  struct FinishedFolder {
+    std::string path;
+    FileMetadata metadata;
+  };
+
+  const Place& place_;
+  const UnpackRequest& request_;
+  OpenContext& context_;
+  Progress& progress_;
+  const UnpackSink& sink_;
+  Meter meter_;
+  OutputNames names_;
+  std::uint32_t default_mode_;
+  bool fresh_ = false;          // nothing was in the output folder before
+  std::optional<OutputFolder> folder_;  // empty in a dry run
+  std::string base_;            // stored folders above what was named; left out of output paths
+  UnpackTotals totals_;
+  std::atomic<bool> stop_{false};
+  std::vector<PendingLink> links_;
+  std::vector<FinishedFolder> folders_;
+  std::unordered_set<std::string> written_;      // for containers whose later entries replace earlier ones
+  std::unordered_set<std::string> not_written_;  // kept or failed
+  OrderedWork work_;            // last: its threads use the rest
+};
+
+}  // namespace
+
+UnpackTotals unpack(const Place& place, const UnpackRequest& request, OpenContext& context, Progress& progress, const UnpackSink& sink) {
+  return Unpacker(place, request, context, progress, sink).run();
+}
+
+}  // namespace operculum

@@ -1,0 +1,67 @@
+#pragma once
+
+#include "container/locator.h"
+#include "io/output_folder.h"
+#include "task/progress.h"
+#include "task/selection.h"
+
+namespace operculum {
+
+/// What to do with symbolic links. They are always made last, and nothing is ever written through one.
+enum class LinkRule {
+  rooted,  ///< make them; absolute targets are kept, as trees of a system mean them; those that climb out with ".." are left out
+  inside,  ///< only those that stay beneath the output folder
+  stored,  ///< all, just as stored
+  none,
+};
+
+struct UnpackRequest {
+  std::string into;                ///< the output folder
+  Selection selection;
+  bool deep = false;               ///< into nested containers, too
+  bool flat = false;               ///< all files directly in the output folder
+  bool dry_run = false;            ///< plan only; nothing is written
+  bool keep_damaged = false;       ///< keep what could be decoded of damaged files, as NAME.damaged
+  bool keep_going = true;          ///< after a damaged entry
+  bool devices = false;            ///< make devices, fifos and sockets
+  bool special_modes = false;      ///< keep set-user-id and set-group-id bits of files
+  bool digests = false;            ///< compute SHA-256 of what is written
+  Existing existing = Existing::keep;
+  LinkRule links = LinkRule::rooted;
+  NameRules names = NameRules::here;
+  unsigned jobs = 0;               ///< threads; 0: one for each processor
+};
+
+/// One thing that happened, in stored order.
+struct UnpackEvent {
+  enum class Kind {
+    file, folder, link, device,  ///< written (or, in a dry run, would be)
+    kept,                        ///< not written, because something is there
+    left_out,                    ///< not written, by rule; the message says which
+    failed,                      ///< could not be unpacked
+    note, warning, fault,        ///< about a container as a whole
+  };
+  Kind kind;
+  std::string path;              ///< as stored, through nested containers
+  std::string output;            ///< beneath the output folder
+  std::uint64_t size = 0;        ///< unpacked bytes
+  std::string sha256;
+  std::string message;           ///< what was changed, or why not
+  ErrorKind error = ErrorKind::malformed;  ///< for failed
+};
+
+struct UnpackTotals {
+  std::uint64_t files = 0, folders = 0, links = 0, bytes = 0;
+  std::uint64_t kept = 0, left_out = 0, failed = 0, faults = 0;
+  std::uint64_t not_portable = 0;  ///< names that other systems would refuse
+  bool key_needed = false;         ///< some failed for want of a password
+  bool stopped = false;            ///< ended early, by Progress::stop or because keep_going was off
+};
+
+using UnpackSink = std::function<void(const UnpackEvent&)>;
+
+/// Unpacks what `place` names into request.into. Events arrive one at a time, in stored order, from any thread. Throws
+/// GuardTripped when a guard ended the run, IoError when the output folder cannot be used.
+UnpackTotals unpack(const Place& place, const UnpackRequest& request, OpenContext& context, Progress& progress, const UnpackSink& sink);
+
+}  // namespace operculum

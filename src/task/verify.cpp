@@ -1,0 +1,135 @@
+#include "task/verify.h"
+
+#include <algorithm>
+#include <array>
+#include <thread>
+
+#include "task/ordered_work.h"
+
+namespace operculum {
+namespace {
+
+constexpr std::size_t kWholeBuffer = 1 << 20;  // bytes; an entry that fits is decoded in one go
+
+// Codecs that carry a checksum of their own, so that a container without one is still checked.
+constexpr std::array<std::string_view, 4> kCheckedCodecs = {"gzip", "bzip2", "xz", "zlib"};
+
+class Verifier {
+ public:
+  Verifier(const Place& place, const VerifyRequest& request, OpenContext& context, Progress& progress,
+           const std::function<void(const Fault&)>& sink)
+      : place_(place), request_(request), context_(context), progress_(progress), sink_(sink),
+        meter_(context.limits, place.file_source->size()),
+        work_(request.jobs != 0 ? request.jobs : std::max(1u, std::thread::hardware_concurrency())) {}
+
+  VerifyTotals run() {
+    for (const Layer& layer : place_.layers) {
+      bool checked = std::find(kCheckedCodecs.begin(), kCheckedCodecs.end(), layer.format->id) != kCheckedCodecs.end();
+      enclosing_checked_ |= checked;
+    }
+    if (place_.is_container()) {
+      walk_all();
+    } else if (place_.content) {
+      const Entry& entry = place_.layers.back().container->entries()[*place_.entry];
+      decode(entry, entry.path, place_.content, nullptr);
+    }
+    work_.finish();
+    for (const Layer& layer : place_.layers) tell_findings("", *layer.container);
+    return totals_;
+  }
+
+ private:
+  void walk_all() {
+    WalkEvents events;
+    events.found = [this](const Found& found) {
+      if (progress_.stop) return false;
+      if (found.entry.has_data() && request_.selection.wants(found.path)) decode(found.entry, found.path, found.content, found.stream);
+      return true;
+    };
+    events.leave = [this](const std::string& path, Container& container) {
+      work_.finish();
+      if (!path.empty()) tell_findings(path, container);
+    };
+    events.unreadable = [this](const std::string& path, const Error& error) {
+      Fault fault{path, std::string("cannot be entered: ") + error.what(), Finding::Level::fault, error.kind()};
+      work_.report([this, fault] { tell(fault); });
+    };
+    walk(place_.layers.back(), place_.layers.size() == 1 ? place_.file_source : nullptr, context_, {request_.deep}, events);
+  }
+
+  void decode(const Entry& entry, const std::string& path, const ContentPtr& content, Stream* stream) {
+    bool checked = enclosing_checked_ || entry.is(Entry::has_crc) ||
+                   std::find(kCheckedCodecs.begin(), kCheckedCodecs.end(), entry.method) != kCheckedCodecs.end();
+    std::size_t room = static_cast<std::size_t>(std::clamp<std::uint64_t>(entry.size, 64 * 1024, kWholeBuffer));
+    if (stream != nullptr) {
+      work_.report(drain(path, *stream, room, checked));
+      return;
+    }
+    work_.submit([this, path, content, room, checked]() -> OrderedWork::Report {
+      try {
+        StreamPtr data = content->stream();
+        return drain(path, *data, room, checked);
+      } catch (const GuardTripped&) {
+        throw;
+      } catch (const Error& error) {
+        return fault_report(path, error);
+      }
+    });
+  }
+
+  OrderedWork::Report drain(const std::string& path, Stream& stream, std::size_t room, bool checked) {
+    Bytes block(room);
+    std::uint64_t bytes = 0;
+    try {
+      while (std::size_t count = stream.read(block)) {
+        meter_.add(count);
+        progress_.bytes += count;
+        bytes += count;
+      }
+    } catch (const GuardTripped&) {
+      throw;
+    } catch (const Error& error) {
+      return fault_report(path, error);
+    }
+    ++progress_.entries;
+    return [this, bytes, checked] {
+      ++totals_.entries;
+      totals_.bytes += bytes;
+      totals_.with_checksum += checked ? 1 : 0;
+    };
+  }
+
+  OrderedWork::Report fault_report(const std::string& path, const Error& error) {
+    return [this, fault = Fault{path, error.what(), Finding::Level::fault, error.kind()}] { tell(fault); };
+  }
+
+  void tell_findings(const std::string& path, Container& container) {
+    for (const Finding& finding : container.findings()) tell({path, finding.text, finding.level, ErrorKind::malformed});
+  }
+
+  void tell(const Fault& fault) {
+    totals_.faults += fault.level == Finding::Level::fault ? 1 : 0;
+    totals_.warnings += fault.level == Finding::Level::warning ? 1 : 0;
+    totals_.key_needed |= fault.error == ErrorKind::needs_key;
+    sink_(fault);
+  }
+
+  const Place& place_;
+  const VerifyRequest& request_;
+  OpenContext& context_;
+  Progress& progress_;
+  const std::function<void(const Fault&)>& sink_;
+  Meter meter_;
+  bool enclosing_checked_ = false;
+  VerifyTotals totals_;
+  OrderedWork work_;  // last: its threads use the rest
+};
+
+}  // namespace
+
+VerifyTotals verify(const Place& place, const VerifyRequest& request, OpenContext& context, Progress& progress,
+                    const std::function<void(const Fault&)>& sink) {
+  return Verifier(place, request, context, progress, sink).run();
+}
+
+}  // namespace operculum

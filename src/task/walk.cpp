@@ -1,0 +1,142 @@
+#include "task/walk.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/checksum.h"
+#include "base/text.h"
+#include "container/parts.h"
+
+namespace operculum {
+namespace {
+
+constexpr std::uint64_t kDecodeOnce = 1 << 20;  // entries up to this size, in bytes, are kept while they are looked at
+
+/// Bytes already read from a stream, then the rest of it.
+class FrontedStream final : public Stream {
+ public:
+  FrontedStream(Bytes front, Stream& rest) : front_(std::move(front)), rest_(rest) {}
+  std::size_t read(ByteSpan out) override {
+    if (at_ == front_.size()) return rest_.read(out);
+    std::size_t count = std::min(out.size(), front_.size() - at_);
+    std::copy_n(front_.begin() + static_cast<std::ptrdiff_t>(at_), count, out.begin());
+    at_ += count;
+    return count;
+  }
+
+ private:
+  Bytes front_;
+  Stream& rest_;
+  std::size_t at_ = 0;
+};
+
+std::string digest_of(const Source& source) {
+  Sha256 digest;
+  Bytes block(256 * 1024);
+  for (std::uint64_t at = 0; std::size_t count = source.read_at(at, block); at += count) digest.add(ByteView(block).first(count));
+  return digest.finish_hex();
+}
+
+class Walk {
+ public:
+  Walk(OpenContext& context, const WalkOptions& options, const WalkEvents& events)
+      : context_(context), options_(options), events_(events) {}
+
+  bool run(const Format& format, const ContainerPtr& container, const std::string& prefix, const SourcePtr& bytes) {
+    ancestors_.push_back(bytes);
+    bool go_on = true;
+    container->walk([&](const Visit& visit) {
+      std::string path = prefix + visit.entry.path;
+      go_on = !options_.deep || !visit.entry.has_data() ? hand_out(format, *container, visit, path, visit.content, visit.stream)
+                                                        : look_inside(format, container, visit, path);
+      return go_on;
+    });
+    ancestors_.pop_back();
+    if (go_on) events_.leave(prefix.empty() ? "" : prefix.substr(0, prefix.size() - 1), *container);
+    return go_on;
+  }
+
+ private:
+  bool hand_out(const Format& format, Container& container, const Visit& visit, const std::string& path, ContentPtr content,
+                Stream* stream) {
+    return events_.found({visit.entry, path, format, container, ancestors_.size() - 1, std::move(content), stream});
+  }
+
+  /// Hands out the entry, or what is in it when it is a container.
+  bool look_inside(const Format& format, const ContainerPtr& container, const Visit& visit, const std::string& path) {
+    if (!events_.enter(path, visit.entry)) return hand_out(format, *container, visit, path, visit.content, visit.stream);
+    ContentPtr content = visit.content;
+    Opened inner;
+    std::string name(base_name(visit.entry.path));
+    if (visit.stream != nullptr) {
+      Front front;
+      try {
+        front = read_front(*visit.stream);
+      } catch (const Malformed&) {
+        return true_error(format, *container, visit, path);
+      }
+      Probe probe(front.bytes, front.complete, name);
+      FrontedStream all(std::move(front.bytes), *visit.stream);
+      if (recognise(probe) == nullptr) return hand_out(format, *container, visit, path, nullptr, &all);
+      content = make_content(spool(all, context_.spool));
+    } else if (visit.entry.size <= kDecodeOnce) {
+      content = kept_in_memory(content);
+    }
+    SourcePtr bytes;
+    try {
+      check_depth(ancestors_.size() + 1, context_.limits);
+      inner = open_container({content, name, entry_sibling(container, visit.entry.path, context_)}, context_);
+      if (inner.container) {
+        bytes = content->source();
+        check_not_itself(bytes);
+      }
+    } catch (const LimitExceeded&) {
+      throw;
+    } catch (const Error& error) {
+      if (error.kind() != ErrorKind::needs_key) events_.unreadable(path, error);
+      inner = {};
+    }
+    if (!inner.container) return hand_out(format, *container, visit, path, content, nullptr);
+    return run(*inner.format, inner.container, path + "/", bytes);
+  }
+
+  /// Damage met while looking: the entry is handed out with a stream that tells it again.
+  bool true_error(const Format& format, Container& container, const Visit& visit, const std::string& path) {
+    return hand_out(format, container, visit, path, nullptr, visit.stream);
+  }
+
+  /// Small entries are decoded once for both looking and handing out; damage shows when they are handed out.
+  static ContentPtr kept_in_memory(const ContentPtr& content) {
+    try {
+      if (SourcePtr source = content->source()) return content;
+      StreamPtr stream = content->stream();
+      return make_content(make_memory_source(read_all(*stream, kDecodeOnce + 1)));
+    } catch (const Error&) {
+      return content;
+    }
+  }
+
+  /// A container equal to one it lies in would never end.
+  void check_not_itself(const SourcePtr& bytes) const {
+    if (!bytes) return;
+    for (const SourcePtr& ancestor : ancestors_) {
+      if (ancestor && ancestor->size() == bytes->size() && digest_of(*ancestor) == digest_of(*bytes)) {
+        throw LimitExceeded("a container that contains itself: unpacking it with --deep would never end");
+      }
+    }
+  }
+
+  OpenContext& context_;
+  const WalkOptions& options_;
+  const WalkEvents& events_;
+  std::vector<SourcePtr> ancestors_;  // the bytes of the containers around, where they can be had again
+};
+
+}  // namespace
+
+void walk(const Layer& layer, const SourcePtr& file, OpenContext& context, const WalkOptions& options, const WalkEvents& events) {
+  Walk(context, options, events).run(*layer.format, layer.container, "", file);
+}
+
+}  // namespace operculum
