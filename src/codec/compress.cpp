@@ -1,6 +1,6 @@
 // The .Z files of the Unix `compress` program: LZW with codes of 9 to 16 bits (the header's low five bits give the
 // widest), optional clear code 256. Codes are written in groups of eight; when the width changes, the rest of the
-// group is padding.
+// group is padding. The program that defined the form widens codes once even when 9 bits are the widest.
 #include <algorithm>
 
 #include "base/error.h"
@@ -49,7 +49,7 @@ class CompressStream final : public Stream {
   /// Decodes one code into pending_; false at the end of the input.
   bool next_code() {
     for (;;) {
-      if (next_free_ >= (1u << width_) && width_ < widest_) {
+      if (next_free_ >= (1u << width_) && (width_ < widest_ || width_ == kMinBits)) {
         skip_group();
         ++width_;
       }

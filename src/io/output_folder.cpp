@@ -8,6 +8,7 @@
 #include <unistd.h>
 
 #include <algorithm>
+#include <array>
 #include <atomic>
 #include <cerrno>
 #include <memory>
@@ -39,11 +40,15 @@ int open_beneath(int root, const char* path, int flags) {
   throw IoError(fmt::format("{} \"{}\"", doing, escape(path)), number);
 }
 
+/// The access time stays as it is.
+std::array<timespec, 2> times_of(const Timestamp& modified) {
+  return {timespec{0, UTIME_OMIT}, timespec{to_unix_seconds(modified), modified.nanoseconds}};
+}
+
 void apply(int file, const FileMetadata& metadata) {
   fchmod(file, metadata.mode & 07777);
   if (!metadata.modified.known()) return;
-  timespec times[2] = {{0, UTIME_OMIT}, {to_unix_seconds(metadata.modified), metadata.modified.nanoseconds}};
-  futimens(file, times);
+  futimens(file, times_of(metadata.modified).data());
 }
 
 std::string joined(const std::string& folder, const std::string& name) { return folder.empty() ? name : folder + "/" + name; }
@@ -159,12 +164,18 @@ bool OutputFolder::make_folder(const std::string& path) {
   return false;
 }
 
-bool OutputFolder::make_symbolic_link(const std::string& path, const std::string& target) {
+bool OutputFolder::make_symbolic_link(const std::string& path, const std::string& target, const Timestamp& modified) {
   std::string name;
   auto parent = open_parent(path, name);
-  if (symlinkat(target.c_str(), parent->number(), name.c_str()) == 0) return true;
-  if (errno != EEXIST) fail("cannot make the link", path);
-  return false;
+  if (symlinkat(target.c_str(), parent->number(), name.c_str()) != 0) {
+    if (errno != EEXIST) fail("cannot make the link", path);
+    return false;
+  }
+  if (modified.known()) {
+    auto times = times_of(modified);
+    utimensat(parent->number(), name.c_str(), times.data(), AT_SYMLINK_NOFOLLOW);
+  }
+  return true;
 }
 
 bool OutputFolder::make_hard_link(const std::string& path, const std::string& target) {

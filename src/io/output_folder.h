@@ -67,7 +67,7 @@ class OutputFolder {
   /// Makes the folder and its parents; true when it was new.
   bool make_folder(const std::string& path);
   /// False when something is there already.
-  bool make_symbolic_link(const std::string& path, const std::string& target);
+  bool make_symbolic_link(const std::string& path, const std::string& target, const Timestamp& modified);
   /// A second name for a file beneath this folder; false when something is there already.
   bool make_hard_link(const std::string& path, const std::string& target);
   bool make_node(const std::string& path, std::uint32_t mode_and_type, std::uint64_t device);

@@ -48,6 +48,7 @@ struct PendingLink {
   EntryKind kind;
   std::string path, output, target;  // for a hard link `target` is a stored path, through nested containers
   std::string remark;
+  Timestamp modified;
   ContainerPtr container;            // of a hard link: where its data can be had when its target is not unpacked
   std::string target_in_container;
 };
@@ -183,7 +184,7 @@ class Unpacker {
     OutputNames::Given given = names_.file(beneath_base(path), OutputNames::Duplicates::replace);
     if (given.path.empty()) return left_out(path, given.remark.empty() ? "its name leaves nothing to use" : given.remark);
     std::string target(entry.link_target());
-    PendingLink pending{entry.kind, path, given.path, target, given.remark, nullptr, ""};
+    PendingLink pending{entry.kind, path, given.path, target, given.remark, entry.modified, nullptr, ""};
     if (entry.kind == EntryKind::hard_link) {
       pending.container = std::move(container);
       pending.target_in_container = target;
@@ -426,7 +427,7 @@ class Unpacker {
       remark = fmt::format("{}it leads out of the output folder, to {}; made as stored", remark.empty() ? "" : remark + ", ", escape(link.target));
     }
     if (!place_for_link(link)) return;
-    if (folder_ && !folder_->make_symbolic_link(link.output, link.target)) return kept(link.path, link.output);
+    if (folder_ && !folder_->make_symbolic_link(link.output, link.target, link.modified)) return kept(link.path, link.output);
     emit({UnpackEvent::Kind::link, link.path, link.output, 0, "", remark});
   }
 

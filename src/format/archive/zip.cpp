@@ -304,6 +304,11 @@ class ZipContainer final : public Container {
   std::once_flag links_read_;
 };
 
+std::uint32_t mark_at(Probe& probe, std::uint64_t offset) {
+  Bytes mark = probe.at(offset, 4);
+  return mark.size() == 4 ? Cursor(mark, "").u32le() : 0;
+}
+
 /// At the front: a local header that makes sense, or the end record of an empty archive. Elsewhere: an end record whose
 /// directory is where it says.
 Match recognise_zip(Probe& probe) {
@@ -334,9 +339,10 @@ Match recognise_zip(Probe& probe) {
     std::uint16_t entries = cursor.u16le();
     std::uint64_t directory_size = cursor.u32le();
     std::uint64_t position = size - tail.size() + at;
+    bool zip64 = position >= kZip64LocatorSize && mark_at(probe, position - kZip64LocatorSize) == kZip64Locator;
+    if (zip64) return Match::inside;
     if (entries == 0 || directory_size > position) continue;
-    Bytes mark = probe.at(position - directory_size, 4);
-    if (directory_size == 0xffffffff || (mark.size() == 4 && Cursor(mark, "").u32le() == kCentralHeader)) return Match::inside;
+    if (mark_at(probe, position - directory_size) == kCentralHeader) return Match::inside;
   }
   return Match::none;
 }

@@ -1,0 +1,67 @@
+#include "base/text.h"
+
+#include <gtest/gtest.h>
+
+#include "base/error.h"
+
+namespace operculum {
+namespace {
+
+TEST(Escape, ShowsTerminalControlsAsText) {
+  EXPECT_EQ(escape("crab\x1b[2Jpng"), "crab\\x1b[2Jpng");
+  EXPECT_EQ(escape("two\nlines"), "two\\nlines");
+  EXPECT_EQ(escape("a\\b"), "a\\\\b");
+  EXPECT_EQ(escape("\xe2\x80\xae" "gnp.exe"), "\\u202egnp.exe");  // a right-to-left override hides the ending
+  EXPECT_EQ(escape("\xc2\x9b" "2J"), "\\u009b2J");                // a C1 control works like ESC [
+}
+
+TEST(Escape, KeepsOtherLettersAndShowsBytesThatAreNoText) {
+  EXPECT_EQ(escape("Muschelbänke/貝.txt"), "Muschelbänke/貝.txt");
+  EXPECT_EQ(escape("caf\xe9"), "caf\\xe9");
+}
+
+TEST(Escape, CanBeUndone) {
+  for (std::string text : {"plain", "a\\b\nc\x1b", "caf\xe9", "\xe2\x80\xae", "\\x41"}) {
+    EXPECT_EQ(unescape(escape(text)), text);
+  }
+  EXPECT_EQ(unescape("a\\q"), std::nullopt);
+  EXPECT_EQ(unescape("a\\"), std::nullopt);
+  EXPECT_EQ(unescape("a\\x4"), std::nullopt);
+}
+
+TEST(Utf8, RefusesOverlongSurrogateAndCutForms) {
+  EXPECT_TRUE(is_utf8("a\xc3\xa4\xe2\x82\xac\xf0\x9f\x90\x9a"));
+  EXPECT_FALSE(is_utf8("\xc0\xaf"));
+  EXPECT_FALSE(is_utf8("\xe0\x80\xaf"));
+  EXPECT_FALSE(is_utf8("\xed\xa0\x80"));
+  EXPECT_FALSE(is_utf8("\xf4\x90\x80\x80"));
+  EXPECT_FALSE(is_utf8("\xe2\x82"));
+}
+
+TEST(Encodings, AreReadThroughIconv) {
+  EXPECT_EQ(to_utf8("\x84\x94\x81", "CP437"), "äöü");
+  EXPECT_EQ(to_utf8("\x8a\x4c.bmp", "CP932"), "貝.bmp");
+  EXPECT_EQ(to_utf8(std::string_view("k\0\xfc\0", 4), "UTF-16LE"), "kü");
+  EXPECT_EQ(to_utf8("\xff", "UTF-8"), std::nullopt);
+  EXPECT_THROW(to_utf8("x", "NO-SUCH"), Unsupported);
+}
+
+TEST(Numbers, RefuseWhatIsNoNumber) {
+  EXPECT_EQ(parse_number("0644", 8), 0644u);
+  EXPECT_EQ(parse_number(""), std::nullopt);
+  EXPECT_EQ(parse_number("12x"), std::nullopt);
+  EXPECT_EQ(parse_number("99999999999999999999"), std::nullopt);
+}
+
+TEST(ShellWord, QuotesWhatAShellWouldChange) {
+  EXPECT_EQ(shell_word("card.img/1/kiosk"), "card.img/1/kiosk");
+  EXPECT_EQ(shell_word("tide pool's.zip"), "'tide pool'\\''s.zip'");
+}
+
+TEST(DisplayWidth, CountsTerminalColumns) {
+  EXPECT_EQ(display_width("crab"), 4u);
+  EXPECT_EQ(display_width("bänke"), 5u);
+}
+
+}  // namespace
+}  // namespace operculum

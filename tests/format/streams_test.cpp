@@ -1,0 +1,120 @@
+#include <gtest/gtest.h>
+
+#include "codec/codec.h"
+#include "io/block_source.h"
+#include "support/byte_writer.h"
+#include "support/open.h"
+#include "support/program.h"
+#include "support/temp_folder.h"
+
+namespace operculum {
+namespace {
+
+using namespace test;
+
+struct StreamCase {
+  const char* codec;
+  const char* format;
+  const char* ending;
+};
+struct Streams : testing::TestWithParam<StreamCase> {};
+
+TEST_P(Streams, AreRecognisedByContentAndNamedByEnding) {
+  auto [codec, format, ending] = GetParam();
+  std::string text(6000, 't');
+  Bytes packed = encode(codec, to_bytes(text));
+  Held held = open_bytes(packed, std::string("notes.txt") + ending);
+  EXPECT_EQ(held.format(), format);
+  EXPECT_EQ(paths_of(*held), "notes.txt");
+  EXPECT_EQ(text_of(*held, 0), text);
+  EXPECT_EQ(open_bytes(packed, "renamed.bin").format(), format) << "the name does not matter";
+  EXPECT_EQ(text_of(*open_bytes(packed, "s", As::stream), 0), text);
+}
+
+TEST_P(Streams, SurviveEveryCut) {
+  auto [codec, format, ending] = GetParam();
+  read_every_prefix(encode(codec, to_bytes("the tide comes in, the tide goes out")), std::string("notes") + ending);
+  Bytes packed = encode(codec, to_bytes(std::string(3000, 'x')));
+  packed.resize(packed.size() - 3);
+  Held held = open_bytes(packed, std::string("notes") + ending);
+  ASSERT_EQ(held.format(), format);
+  EXPECT_THROW(text_of(*held, 0), Error);
+}
+
+INSTANTIATE_TEST_SUITE_P(All, Streams,
+                         testing::Values(StreamCase{"gzip", "gzip", ".gz"}, StreamCase{"zlib", "zlib", ".zz"}, StreamCase{"bzip2", "bzip2", ".bz2"}, StreamCase{"xz", "xz", ".xz"},
+                                         StreamCase{"lzma-alone", "lzma", ".lzma"}, StreamCase{"zstd", "zstd", ".zst"}, StreamCase{"lz4", "lz4", ".lz4"}));
+
+TEST(Gzip, TellsNameTimeAndComment) {
+  Bytes raw = encode("gzip", to_bytes("pinch"));
+  Bytes packed = ByteWriter().text("\x1f\x8b\x08").u8(0x08 | 0x10).u32(1772373908).u8(0).u8(3).text("M\xe4rz.txt").u8(0).text("a crab").u8(0)
+                     .bytes(ByteView(raw).subspan(10)).take();
+  Held held = open_bytes(packed, "x.gz");
+  EXPECT_EQ(paths_of(*held), "März.txt");
+  EXPECT_EQ(to_text(held->entries()[0].modified), "2026-03-01 14:05:08Z");
+  EXPECT_EQ(held->entries()[0].extra->comment, "a crab");
+  EXPECT_EQ(text_of(*held, 0), "pinch");
+}
+
+TEST(Gzip, StoredNamesCannotClimb) {
+  Bytes raw = encode("gzip", to_bytes("x"));
+  auto named = [&](const std::string& name) {
+    return ByteWriter().text("\x1f\x8b\x08").u8(0x08).u32(0).u8(0).u8(3).text(name).u8(0).bytes(ByteView(raw).subspan(10)).take();
+  };
+  EXPECT_EQ(paths_of(*open_bytes(named("../../etc/passwd"), "x.gz")), "passwd");
+  EXPECT_EQ(paths_of(*open_bytes(named(".."), "x.gz")), "x");
+}
+
+TEST(Streams, AreNotSeenWhereOnlyTheMagicFits) {
+  EXPECT_EQ(open_bytes(to_bytes("\x1f\x8b\x08 and then some other text that is no deflate data")).format(), "none");
+  EXPECT_EQ(open_bytes(to_bytes("BZh9 is how a bzip2 file begins")).format(), "none");
+  EXPECT_EQ(open_bytes(ByteWriter().u32(0xFD2FB528).text("not zstd at all, as you see").take()).format(), "none");
+  EXPECT_EQ(open_bytes(to_bytes("x\x9c is how zlib data begins")).format(), "none");
+  EXPECT_EQ(open_bytes(Bytes(4000)).format(), "none");
+  EXPECT_EQ(open_bytes({}).format(), "none");
+}
+
+TEST(Xz, OfSeveralBlocksGivesRandomAccess) {
+  if (!on_path("xz")) GTEST_SKIP() << "this machine has no xz program";
+  TempFolder temp;
+  std::string text;
+  for (int i = 0; i < 40000; ++i) text += "tide " + std::to_string(i) + "\n";
+  temp.write("plain", text);
+  ASSERT_EQ(run("xz", {"-k", "--block-size=65536", "plain"}, temp.path()).exit_code, 0);
+  Held held = open_bytes(to_bytes(temp.read("plain.xz")), "plain.xz");
+  EXPECT_EQ(held->entries()[0].size, text.size());
+  SourcePtr source = held->content(0)->source();
+  ASSERT_TRUE(source);
+  EXPECT_TRUE(source->costly());
+  EXPECT_EQ(as_text(read_up_to(*source, 200'000, 20)), text.substr(200'000, 20));
+  EXPECT_EQ(text_of(*held, 0), text);
+}
+
+TEST(Zstd, WithASeekTableGivesRandomAccess) {
+  ByteWriter packed, table;
+  std::string text;
+  for (int i = 0; i < 3; ++i) {
+    std::string part(1000, static_cast<char>('a' + i));
+    Bytes frame = encode("zstd", to_bytes(part));
+    packed.bytes(frame);
+    table.u32(frame.size()).u32(part.size());
+    text += part;
+  }
+  packed.u32(0x184D2A5E).u32(table.size() + 9).bytes(table.view()).u32(3).u8(0).u32(0x8F92EAB1);
+  Held held = open_bytes(packed.take(), "x.zst");
+  EXPECT_EQ(held->entries()[0].size, 3000u);
+  SourcePtr source = held->content(0)->source();
+  ASSERT_TRUE(source);
+  EXPECT_EQ(as_text(read_up_to(*source, 1998, 4)), "bbcc");
+  EXPECT_EQ(text_of(*held, 0), text);
+}
+
+TEST(Xz, SaysWhenItsIndexIsMissing) {
+  Bytes packed = encode("xz", to_bytes(std::string(5000, 'x')));
+  packed.resize(packed.size() - 12);
+  Held held = open_bytes(packed, "x.xz");
+  EXPECT_TRUE(has_finding(*held, "the xz index at the end is missing or damaged"));
+}
+
+}  // namespace
+}  // namespace operculum

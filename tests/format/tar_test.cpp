@@ -1,0 +1,183 @@
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include "support/open.h"
+#include "support/program.h"
+#include "support/tar_builder.h"
+#include "support/temp_folder.h"
+
+namespace operculum {
+namespace {
+
+using namespace test;
+
+TEST(Tar, ReadsV7UstarAndGnuHeaders) {
+  for (TarStyle style : {TarStyle::v7, TarStyle::ustar, TarStyle::gnu}) {
+    Held tar = open_bytes(TarBuilder(style).folder("pool").file("pool/crab.txt", "pinch").symbolic("pool/latest", "crab.txt").hard("pool/twin", "pool/crab.txt").build());
+    EXPECT_EQ(tar.format(), "tar");
+    EXPECT_EQ(paths_of(*tar), "pool pool/crab.txt pool/latest pool/twin");
+    EXPECT_EQ(text_at(*tar, "pool/crab.txt"), "pinch");
+    EXPECT_EQ(entry_at(*tar, "pool").kind, EntryKind::folder);
+    EXPECT_EQ(entry_at(*tar, "pool/latest").link_target(), "crab.txt");
+    EXPECT_EQ(entry_at(*tar, "pool/twin").kind, EntryKind::hard_link);
+    EXPECT_EQ(entry_at(*tar, "pool/crab.txt").mode, 0644u);
+    EXPECT_EQ(to_text(entry_at(*tar, "pool/crab.txt").modified), "2026-03-01 14:05:08Z");
+  }
+}
+
+TEST(Tar, JoinsThePrefixOfUstar) {
+  EXPECT_EQ(paths_of(*open_bytes(TarBuilder().add({.name = "crab.txt", .prefix = "exhibits/pool"}).build())), "exhibits/pool/crab.txt");
+}
+
+TEST(Tar, ListsDevicesAndFifos) {
+  Held tar = open_bytes(TarBuilder().add({.name = "gauge", .typeflag = '3', .device_major = 4, .device_minor = 64}).add({.name = "pipe", .typeflag = '6'}).add({.name = "disk", .typeflag = '4'}).build());
+  EXPECT_EQ(entry_at(*tar, "gauge").kind, EntryKind::character_device);
+  EXPECT_EQ(entry_at(*tar, "gauge").extra->device_minor, 64u);
+  EXPECT_EQ(entry_at(*tar, "pipe").kind, EntryKind::fifo);
+  EXPECT_EQ(entry_at(*tar, "disk").kind, EntryKind::block_device);
+}
+
+TEST(Tar, ReadsGnuLongNamesAndLinks) {
+  std::string name(300, 'n'), link(200, 'l');
+  Held tar = open_bytes(TarBuilder(TarStyle::gnu)
+                            .add({.name = "././@LongLink", .data = to_bytes(link + '\0'), .typeflag = 'K'})
+                            .add({.name = "././@LongLink", .data = to_bytes(name + '\0'), .typeflag = 'L'})
+                            .symbolic(name.substr(0, 100), link.substr(0, 100))
+                            .file("next", "x")
+                            .build());
+  EXPECT_EQ(paths_of(*tar), name + " next");
+  EXPECT_EQ(tar->entries()[0].link_target(), link);
+}
+
+TEST(Tar, ReadsBase256Numbers) {
+  Held tar = open_bytes(TarBuilder(TarStyle::gnu).add({.name = "old", .data = to_bytes("x"), .mtime = -86400}).add({.name = "late", .mtime = 0x2fffffffff}).build());
+  EXPECT_EQ(to_text(entry_at(*tar, "old").modified), "1969-12-31 00:00:00Z");
+  EXPECT_EQ(entry_at(*tar, "late").modified.seconds, 0x2fffffffff);
+}
+
+TEST(Tar, ReadsPaxRecordsOfOneEntryAndOfAll) {
+  Held tar = open_bytes(TarBuilder()
+                            .pax({{"mtime", "1000.5"}, {"uname", "warden"}}, 'g')
+                            .pax({{"path", "Muschelbänke/貝.txt"}, {"mtime", "2000.000000007"}})
+                            .file("short", "pearl")
+                            .file("plain", "sand")
+                            .build());
+  EXPECT_EQ(paths_of(*tar), "Muschelbänke/貝.txt plain");
+  EXPECT_EQ(tar->entries()[0].modified, from_unix(2000, 7));
+  EXPECT_EQ(tar->entries()[1].modified, from_unix(1000, 500'000'000)) << "the global one holds again";
+  EXPECT_EQ(tar->entries()[1].extra->owner, "warden");
+  EXPECT_EQ(text_of(*tar, 0), "pearl");
+}
+
+TEST(Tar, TakesTheSizeFromPax) {
+  // The header says 0, the record 5: how sizes of 8 GiB and more are written.
+  Bytes header = TarBuilder::header({.name = "large"}, 0, TarStyle::ustar);
+  Held tar = open_bytes(TarBuilder().pax({{"size", "5"}}).raw(header).raw(to_bytes("pinch")).file("next", "x").build());
+  EXPECT_EQ(text_at(*tar, "large"), "pinch");
+  EXPECT_EQ(text_at(*tar, "next"), "x");
+}
+
+const std::string kSparse = std::string(1000, '\0') + "tide" + std::string(2000, '\0') + "pool" + std::string(92, '\0');  // 3100 bytes
+
+TEST(Tar, ReadsOldGnuSparseFiles) {
+  ByteWriter map;
+  map.zeros(386 - 345);
+  for (auto [at, length] : {std::pair{1000, 4}, std::pair{3004, 4}, std::pair{3100, 0}, std::pair{0, 0}}) {
+    if (at == 0) {
+      map.zeros(24);
+    } else {
+      map.text(fmt::format("{:011o}", at)).u8(0).text(fmt::format("{:011o}", length)).u8(0);
+    }
+  }
+  map.u8(0).text(fmt::format("{:011o}", 3100)).u8(0);
+  Bytes header = TarBuilder::header({.name = "sparse", .typeflag = 'S'}, 8, TarStyle::gnu, map.view());
+  Bytes tar = TarBuilder(TarStyle::gnu).raw(header).raw(to_bytes("tidepool")).file("next", "x").build();
+  for (As as : {As::file, As::stream}) {
+    Held opened = open_bytes(tar, "s.tar", as);
+    EXPECT_EQ(text_at(*opened, "sparse"), kSparse);
+    EXPECT_EQ(entry_at(*opened, "sparse").stored_size, 8u);
+    EXPECT_TRUE(entry_at(*opened, "sparse").is(Entry::sparse));
+    EXPECT_EQ(text_at(*opened, "next"), "x");
+  }
+}
+
+TEST(Tar, ReadsPaxSparseFormats) {
+  Bytes v00 = TarBuilder()
+                  .pax({{"GNU.sparse.size", "3100"}, {"GNU.sparse.numblocks", "2"}, {"GNU.sparse.offset", "1000"}, {"GNU.sparse.numbytes", "4"}, {"GNU.sparse.offset", "3004"}, {"GNU.sparse.numbytes", "4"}})
+                  .file("sparse", "tidepool").build();
+  Bytes v01 = TarBuilder().pax({{"GNU.sparse.size", "3100"}, {"GNU.sparse.map", "1000,4,3004,4"}, {"GNU.sparse.name", "sparse"}}).file("GNUSparseFile/sparse", "tidepool").build();
+  std::string map = "2\n1000\n4\n3004\n4\n";
+  map.resize(512, '\0');
+  Bytes v10 = TarBuilder().pax({{"GNU.sparse.major", "1"}, {"GNU.sparse.minor", "0"}, {"GNU.sparse.realsize", "3100"}, {"GNU.sparse.name", "sparse"}}).file("GNUSparseFile/sparse", map + "tidepool").build();
+  for (const Bytes& tar : {v00, v01, v10}) {
+    for (As as : {As::file, As::stream}) {
+      EXPECT_EQ(text_at(*open_bytes(tar, "s.tar", as), "sparse"), kSparse);
+    }
+  }
+}
+
+TEST(Tar, RefusesSparseMapsThatOverlap) {
+  Bytes tar = TarBuilder().pax({{"GNU.sparse.size", "100"}, {"GNU.sparse.map", "0,60,50,10"}}).file("sparse", std::string(70, 'x')).build();
+  EXPECT_THROW(open_bytes(tar)->entries(), Malformed);
+}
+
+TEST(Tar, AgreesWithTheSystemsTarOnSparseAndLongNames) {
+  if (!on_path("tar")) GTEST_SKIP() << "this machine has no tar program";
+  TempFolder temp;
+  temp.write("in/" + std::string(120, 'd') + "/" + std::string(150, 'f'), "deep");
+  ASSERT_EQ(run("truncate", {"-s", "300000", "in/hole"}, temp.path()).exit_code, 0);
+  ASSERT_EQ(run("sh", {"-c", "printf tide | dd of=in/hole bs=1 seek=200000 conv=notrunc 2>/dev/null"}, temp.path()).exit_code, 0);
+  for (const char* form : {"--format=gnu", "--format=pax --sparse-version=0.0", "--format=pax --sparse-version=0.1", "--format=pax --sparse-version=1.0"}) {
+    ASSERT_EQ(run("sh", {"-c", std::string("tar -cSf out.tar ") + form + " in"}, temp.path()).exit_code, 0) << form;
+    Held tar = open_bytes(to_bytes(temp.read("out.tar")), "out.tar");
+    EXPECT_EQ(text_at(*tar, "in/hole"), temp.read("in/hole")) << form;
+    EXPECT_EQ(text_at(*tar, "in/" + std::string(120, 'd') + "/" + std::string(150, 'f')), "deep") << form;
+  }
+}
+
+TEST(Tar, GoesOnBehindADamagedHeader) {
+  Bytes tar = TarBuilder().file("a", "alpha").file("b", "beta").file("c", "gamma").build();
+  tar[1024 + 3] ^= 0x40;  // in the header of b
+  for (As as : {As::file, As::stream}) {
+    Held opened = open_bytes(tar, "s.tar", as);
+    EXPECT_EQ(paths_of(*opened), "a c");
+    EXPECT_TRUE(has_finding(*opened, "damaged headers between offsets 1024 and 2048"));
+    EXPECT_EQ(text_at(*opened, "c"), "gamma");
+  }
+}
+
+TEST(Tar, SaysWhenItsEndIsMissingOrFollowedByOtherBytes) {
+  TarBuilder builder;
+  builder.file("a", "alpha");
+  EXPECT_TRUE(has_finding(*[&] { static Held held = open_bytes(builder.blocks()); held->entries(); return held.opened.container; }(), "zero blocks that end a tar archive are missing"));
+  Bytes more = builder.build();
+  for (Byte b : to_bytes("barnacle")) more.push_back(b);
+  Held opened = open_bytes(more);
+  opened->entries();
+  EXPECT_TRUE(has_finding(*opened, "bytes that are not padding follow the archive's end, from offset 2048"));
+}
+
+TEST(Tar, WalksAStreamInOnePass) {
+  Held tar = open_bytes(TarBuilder().file("a", "alpha").file("b", "beta").build(), "s.tar", As::stream);
+  EXPECT_EQ(tar->access(), Access::forward);
+  std::string seen;
+  tar->walk([&](const Visit& visit) {
+    if (visit.entry.path == "b") seen = as_text(read_all(*visit.stream, 100));  // a is passed over
+    return true;
+  });
+  EXPECT_EQ(seen, "beta");
+}
+
+TEST(Tar, SurvivesEveryCut) {
+  Bytes tar = TarBuilder().folder("pool").pax({{"path", "pool/long"}}).file("x", "alpha").symbolic("l", "pool").file("b", "beta").build();
+  EXPECT_GT(read_every_prefix(tar, "sample.tar"), tar.size());
+}
+
+TEST(Tar, StopsAtTheEntryLimit) {
+  Bytes tar = TarBuilder().file("a", "").file("b", "").file("c", "").build();
+  Held opened = open_bytes(tar, "s.tar", As::file, [](OpenContext& context) { context.limits.max_entries = 2; });
+  EXPECT_THROW(opened->entries(), LimitExceeded);
+}
+
+}  // namespace
+}  // namespace operculum
