@@ -9,9 +9,9 @@
 namespace operculum {
 
 using Byte = std::uint8_t;
-using Bytes = std::vector<Byte>;           // owned
-using ByteView = std::span<const Byte>;    // borrowed, read-only
-using ByteSpan = std::span<Byte>;          // borrowed, to be filled
+using Bytes = std::vector<Byte>;         // owned
+using ByteView = std::span<const Byte>;  // borrowed, read-only
+using ByteSpan = std::span<Byte>;        // borrowed, to be filled
 
 /// The characters of `text` as bytes; borrows.
 inline ByteView as_bytes(std::string_view text) {

@@ -17,7 +17,8 @@ inline std::uint64_t checked_add(std::uint64_t a, std::uint64_t b, const char* w
 /// a * b for numbers read from input; throws Malformed when the product leaves 64 bits.
 inline std::uint64_t checked_mul(std::uint64_t a, std::uint64_t b, const char* what) {
   std::uint64_t product = 0;
-  if (__builtin_mul_overflow(a, b, &product)) throw Malformed(std::string(what) + " is too large for any file");
+  if (__builtin_mul_overflow(a, b, &product))
+    throw Malformed(std::string(what) + " is too large for any file");
   return product;
 }
 

@@ -8,7 +8,9 @@
 
 namespace operculum {
 
-std::uint32_t crc32(std::uint32_t crc, ByteView bytes) { return libdeflate_crc32(crc, bytes.data(), bytes.size()); }
+std::uint32_t crc32(std::uint32_t crc, ByteView bytes) {
+  return libdeflate_crc32(crc, bytes.data(), bytes.size());
+}
 
 std::uint32_t crc32_combine(std::uint32_t first, std::uint32_t second, std::uint64_t second_length) {
   return static_cast<std::uint32_t>(crc32_combine64(first, second, static_cast<z_off64_t>(second_length)));
@@ -19,10 +21,14 @@ struct Sha256::State {
   ~State() { EVP_MD_CTX_free(context); }
 };
 
-Sha256::Sha256() : state_(std::make_unique<State>()) { EVP_DigestInit_ex(state_->context, EVP_sha256(), nullptr); }
+Sha256::Sha256() : state_(std::make_unique<State>()) {
+  EVP_DigestInit_ex(state_->context, EVP_sha256(), nullptr);
+}
 Sha256::~Sha256() = default;
 
-void Sha256::add(ByteView bytes) { EVP_DigestUpdate(state_->context, bytes.data(), bytes.size()); }
+void Sha256::add(ByteView bytes) {
+  EVP_DigestUpdate(state_->context, bytes.data(), bytes.size());
+}
 
 std::string Sha256::finish_hex() {
   std::array<Byte, 32> digest{};

@@ -11,8 +11,8 @@ void Cursor::fail(std::string_view expected, std::string_view found) const {
 }
 
 void Cursor::fail_short(std::uint64_t count) const {
-  throw CutShort(fmt::format("{} at offset {}: expected {} more bytes, found {}; the file may be cut short", what_,
-                              offset(), count, left()));
+  throw CutShort(fmt::format("{} at offset {}: expected {} more bytes, found {}; the file may be cut short",
+                             what_, offset(), count, left()));
 }
 
 }  // namespace operculum

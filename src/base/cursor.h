@@ -8,12 +8,15 @@
 
 namespace operculum {
 
-/// Reads numbers and byte runs from borrowed bytes, front to back, and never past their end: every read checks
-/// and throws Malformed with the structure's name, the absolute offset, and how many bytes were expected and left.
+/// Reads numbers and byte runs from borrowed bytes, front to back, and never past their end: every read
+/// checks and throws Malformed with the structure's name, the absolute offset, and how many bytes were
+/// expected and left.
 class Cursor {
  public:
-  /// `what` names the structure for messages ("zip central directory"); `base` is the offset of bytes[0] in its file.
-  Cursor(ByteView bytes, std::string_view what, std::uint64_t base = 0) : bytes_(bytes), what_(what), base_(base) {}
+  /// `what` names the structure for messages ("zip central directory"); `base` is the offset of bytes[0] in
+  /// its file.
+  Cursor(ByteView bytes, std::string_view what, std::uint64_t base = 0)
+      : bytes_(bytes), what_(what), base_(base) {}
 
   std::uint8_t u8() { return take(1)[0]; }
   std::uint16_t u16le() { return little<std::uint16_t>(); }
@@ -35,8 +38,8 @@ class Cursor {
 
   std::size_t left() const { return bytes_.size() - at_; }
   bool done() const { return left() == 0; }
-  std::size_t position() const { return at_; }                  ///< within the bytes given
-  std::uint64_t offset() const { return base_ + at_; }          ///< within the file, where the base is known
+  std::size_t position() const { return at_; }          ///< within the bytes given
+  std::uint64_t offset() const { return base_ + at_; }  ///< within the file, where the base is known
 
   /// Throws Malformed: "zip central directory at offset 70: expected ..., found ...".
   [[noreturn]] void fail(std::string_view expected, std::string_view found) const;

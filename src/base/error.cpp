@@ -12,11 +12,16 @@ IoError::IoError(const std::string& doing, int error_number)
 
 const char* name_of(ErrorKind kind) {
   switch (kind) {
-    case ErrorKind::malformed: return "malformed";
-    case ErrorKind::unsupported: return "unsupported";
-    case ErrorKind::needs_key: return "needs-key";
-    case ErrorKind::limit_exceeded: return "limit";
-    case ErrorKind::io: return "io";
+    case ErrorKind::malformed:
+      return "malformed";
+    case ErrorKind::unsupported:
+      return "unsupported";
+    case ErrorKind::needs_key:
+      return "needs-key";
+    case ErrorKind::limit_exceeded:
+      return "limit";
+    case ErrorKind::io:
+      return "io";
   }
   return "unknown";
 }

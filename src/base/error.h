@@ -46,7 +46,8 @@ using LimitExceeded = ErrorOf<ErrorKind::limit_exceeded>;
 /// Names the feature that is not built; the text always begins with "Unsupported: ".
 class Unsupported : public Error {
  public:
-  explicit Unsupported(const std::string& feature) : Error(ErrorKind::unsupported, "Unsupported: " + feature) {}
+  explicit Unsupported(const std::string& feature)
+      : Error(ErrorKind::unsupported, "Unsupported: " + feature) {}
 };
 
 /// The operating system refused; carries its reason in words.
@@ -59,7 +60,8 @@ class IoError : public Error {
   int error_number_;
 };
 
-/// A word for the kind, used as `error` in JSON output: "malformed", "unsupported", "needs-key", "limit", "io".
+/// A word for the kind, used as `error` in JSON output: "malformed", "unsupported", "needs-key", "limit",
+/// "io".
 const char* name_of(ErrorKind kind);
 
 }  // namespace operculum

@@ -25,7 +25,8 @@ bool set_matches(std::string_view pattern, std::size_t& at, char c) {
   return found != negated;
 }
 
-/// Where to take up again when the pattern behind a star does not fit: one more character belongs to the star.
+/// Where to take up again when the pattern behind a star does not fit: one more character belongs to the
+/// star.
 struct Star {
   std::size_t pattern = std::string_view::npos;
   std::size_t text = 0;
@@ -39,7 +40,8 @@ bool fits(std::string_view pattern, std::string_view text) {
     if (p < pattern.size() && pattern.substr(p).starts_with("**")) {
       p += 2;
       if (p < pattern.size() && pattern[p] == '/' && (p == 2 || pattern[p - 3] == '/')) {
-        if (fits(pattern.substr(p + 1), text.substr(t))) return true;  // "**/" also stands for no folder at all
+        if (fits(pattern.substr(p + 1), text.substr(t)))
+          return true;  // "**/" also stands for no folder at all
       }
       across = {p, t};
       within = {};

@@ -5,9 +5,9 @@
 
 namespace operculum {
 
-/// A path pattern: `*` and `?` stay within one folder, `**` crosses folders, `[a-z]` and `[!a-z]` are sets, `\` takes
-/// the next character as it is. A pattern without a slash is compared with the last part of the path; one with a slash
-/// with the whole path. A pattern that fits a folder fits everything beneath it.
+/// A path pattern: `*` and `?` stay within one folder, `**` crosses folders, `[a-z]` and `[!a-z]` are sets,
+/// `\` takes the next character as it is. A pattern without a slash is compared with the last part of the
+/// path; one with a slash with the whole path. A pattern that fits a folder fits everything beneath it.
 class Glob {
  public:
   enum class Case { exact, ignored };

@@ -49,7 +49,8 @@ class Converter {
  public:
   explicit Converter(const std::string& encoding) : handle_(iconv_open("UTF-8", encoding.c_str())) {
     if (handle_ == reinterpret_cast<iconv_t>(-1)) {
-      throw Unsupported(fmt::format("text encoding \"{}\"; `iconv -l` lists the names this machine knows", encoding));
+      throw Unsupported(
+          fmt::format("text encoding \"{}\"; `iconv -l` lists the names this machine knows", encoding));
     }
   }
   ~Converter() { iconv_close(handle_); }
@@ -83,12 +84,15 @@ std::optional<std::string> to_utf8(std::string_view raw, const std::string& enco
   std::size_t from_left = raw.size();
   char* to = out.data();
   std::size_t to_left = out.size();
-  if (iconv(converter.handle(), &from, &from_left, &to, &to_left) == static_cast<std::size_t>(-1)) return std::nullopt;
+  if (iconv(converter.handle(), &from, &from_left, &to, &to_left) == static_cast<std::size_t>(-1))
+    return std::nullopt;
   out.resize(out.size() - to_left);
   return out;
 }
 
-void require_encoding(const std::string& encoding) { Converter check(encoding); }
+void require_encoding(const std::string& encoding) {
+  Converter check(encoding);
+}
 
 std::string escape(std::string_view text) {
   if (is_plain(text)) return std::string(text);
@@ -147,7 +151,8 @@ std::optional<std::string> unescape(std::string_view text) {
 }
 
 std::string shell_word(std::string_view word) {
-  constexpr std::string_view kSafe = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-./,+@%:=";
+  constexpr std::string_view kSafe =
+      "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-./,+@%:=";
   if (!word.empty() && word.find_first_not_of(kSafe) == std::string_view::npos) return std::string(word);
   std::string out = "'";
   for (char c : word) out += c == '\'' ? "'\\''" : std::string(1, c);

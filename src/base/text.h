@@ -21,8 +21,9 @@ std::optional<std::string> to_utf8(std::string_view raw, const std::string& enco
 /// Throws Unsupported when iconv does not know the encoding.
 void require_encoding(const std::string& encoding);
 
-/// Text from a container made harmless for a terminal and for line-based output: control characters, bidirectional
-/// overrides and bytes that are not UTF-8 appear as \n, \x1b, \u202e, and a backslash as \\, so that it can be undone.
+/// Text from a container made harmless for a terminal and for line-based output: control characters,
+/// bidirectional overrides and bytes that are not UTF-8 appear as \n, \x1b, \u202e, and a backslash as \\, so
+/// that it can be undone.
 std::string escape(std::string_view text);
 
 /// Undoes escape(); nothing when the text has a backslash that escape() would not have written.
@@ -38,8 +39,8 @@ std::string to_hex(ByteView bytes);
 std::size_t display_width(std::string_view text);
 
 std::vector<std::string_view> split(std::string_view text, char separator);
-std::string_view trim(std::string_view text);                ///< without blanks, tabs and line ends at either end
-std::string to_lower(std::string_view text);                 ///< ASCII letters only
+std::string_view trim(std::string_view text);  ///< without blanks, tabs and line ends at either end
+std::string to_lower(std::string_view text);   ///< ASCII letters only
 
 /// Reads unsigned digits in `base`; nothing when empty, when another character occurs, or beyond 64 bits.
 std::optional<std::uint64_t> parse_number(std::string_view digits, int base = 10);

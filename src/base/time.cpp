@@ -17,7 +17,9 @@ struct Civil {
 };
 
 /// Years outside this range come from damage, and chrono's calendar does not reach them.
-bool printable(std::int64_t seconds) { return seconds > -62'135'596'800 && seconds < 253'402'300'800; }
+bool printable(std::int64_t seconds) {
+  return seconds > -62'135'596'800 && seconds < 253'402'300'800;
+}
 
 Civil to_civil(std::int64_t seconds) {
   using namespace std::chrono;
@@ -35,7 +37,9 @@ Civil to_civil(std::int64_t seconds) {
 
 }  // namespace
 
-Timestamp from_unix(std::int64_t seconds, std::uint32_t nanoseconds) { return {seconds, nanoseconds, false}; }
+Timestamp from_unix(std::int64_t seconds, std::uint32_t nanoseconds) {
+  return {seconds, nanoseconds, false};
+}
 
 Timestamp from_dos(std::uint16_t date, std::uint16_t time) {
   using namespace std::chrono;
@@ -43,7 +47,8 @@ Timestamp from_dos(std::uint16_t date, std::uint16_t time) {
                      std::chrono::day{static_cast<unsigned>(date & 31)}};
   int hour = time >> 11, minute = (time >> 5) & 63, second = (time & 31) * 2;
   if (!day.ok() || hour > 23 || minute > 59 || second > 59) return {};
-  return {sys_seconds{sys_days{day}}.time_since_epoch().count() + hour * 3600 + minute * 60 + second, 0, true};
+  return {sys_seconds{sys_days{day}}.time_since_epoch().count() + hour * 3600 + minute * 60 + second, 0,
+          true};
 }
 
 Timestamp from_filetime(std::uint64_t ticks) {
@@ -69,8 +74,8 @@ std::int64_t to_unix_seconds(const Timestamp& time) {
 std::string to_text(const Timestamp& time) {
   if (!time.known() || !printable(time.seconds)) return "-";
   Civil c = to_civil(time.seconds);
-  return fmt::format("{:04}-{:02}-{:02} {:02}:{:02}:{:02}{}", c.year, c.month, c.day, c.hour, c.minute, c.second,
-                     time.floating ? "" : "Z");
+  return fmt::format("{:04}-{:02}-{:02} {:02}:{:02}:{:02}{}", c.year, c.month, c.day, c.hour, c.minute,
+                     c.second, time.floating ? "" : "Z");
 }
 
 std::string to_rfc3339(const Timestamp& time) {

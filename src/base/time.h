@@ -6,13 +6,13 @@
 
 namespace operculum {
 
-/// A moment as a container stores it. Most formats count from the Unix epoch in UTC; the DOS family stores the wall
-/// clock of the machine that wrote it, without a zone: such a time is `floating` and `seconds` is that wall clock read
-/// as if it were UTC, so that a listing is the same on every machine.
+/// A moment as a container stores it. Most formats count from the Unix epoch in UTC; the DOS family stores
+/// the wall clock of the machine that wrote it, without a zone: such a time is `floating` and `seconds` is
+/// that wall clock read as if it were UTC, so that a listing is the same on every machine.
 struct Timestamp {
   static constexpr std::int64_t kNone = std::numeric_limits<std::int64_t>::min();
 
-  std::int64_t seconds = kNone;      ///< since 1970-01-01T00:00:00
+  std::int64_t seconds = kNone;  ///< since 1970-01-01T00:00:00
   std::uint32_t nanoseconds = 0;
   bool floating = false;
 
@@ -22,7 +22,8 @@ struct Timestamp {
 
 Timestamp from_unix(std::int64_t seconds, std::uint32_t nanoseconds = 0);
 
-/// MS-DOS date and time words (APPNOTE 4.4.6): two-second steps from 1980, floating; unknown when out of range.
+/// MS-DOS date and time words (APPNOTE 4.4.6): two-second steps from 1980, floating; unknown when out of
+/// range.
 Timestamp from_dos(std::uint16_t date, std::uint16_t time);
 
 /// 100 ns steps since 1601-01-01 UTC, as NTFS stores them.

@@ -17,7 +17,9 @@ constexpr int kPromptTries = 3;
 std::string blank_hint(const Key& key, const std::function<bool(const std::string&)>& fits) {
   std::string_view trimmed = trim(key.secret);
   if (trimmed.size() == key.secret.size()) return "";
-  std::string_view place = key.secret.ends_with(trimmed) ? "begins" : key.secret.starts_with(trimmed) ? "ends" : "begins and ends";
+  std::string_view place = key.secret.ends_with(trimmed)     ? "begins"
+                           : key.secret.starts_with(trimmed) ? "ends"
+                                                             : "begins and ends";
   std::string hint = fmt::format("; the password from {} {} with a blank", key.origin, place);
   if (fits(std::string(trimmed))) hint += ", and without it it is right: remove the blank";
   return hint;
@@ -57,7 +59,8 @@ Key KeyRing::find(const std::string& container, const std::function<bool(const s
     hint = blank_hint(key, fits);
   }
   if (tried == 0) {
-    throw NeedsKey("a password is needed; give it with --password-file, in OPERCULUM_PASSWORD or in keys.toml");
+    throw NeedsKey(
+        "a password is needed; give it with --password-file, in OPERCULUM_PASSWORD or in keys.toml");
   }
   throw NeedsKey(fmt::format("wrong password ({} tried){}", tried, hint));
 }

@@ -14,7 +14,8 @@ struct Key {
   std::string origin;
 };
 
-/// The passwords at hand. Containers ask it for candidates and tell which one fitted. Safe to share between threads.
+/// The passwords at hand. Containers ask it for candidates and tell which one fitted. Safe to share between
+/// threads.
 class KeyRing {
  public:
   /// `pattern` is a glob on container names for which the key is meant; empty for any.
@@ -24,8 +25,9 @@ class KeyRing {
   using Prompt = std::function<std::optional<std::string>(const std::string& container)>;
   void set_prompt(Prompt prompt) { prompt_ = std::move(prompt); }
 
-  /// Finds a key for `container` that `fits`; keys that fitted before come first, then the others, then the prompt
-  /// (three tries). Throws NeedsKey that says whether none was given or none fitted, and points out blanks at the ends.
+  /// Finds a key for `container` that `fits`; keys that fitted before come first, then the others, then the
+  /// prompt (three tries). Throws NeedsKey that says whether none was given or none fitted, and points out
+  /// blanks at the ends.
   Key find(const std::string& container, const std::function<bool(const std::string& secret)>& fits);
 
  private:

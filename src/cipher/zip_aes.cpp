@@ -18,7 +18,9 @@ constexpr std::size_t kBlock = 16;
 class CounterCipher {
  public:
   explicit CounterCipher(const Bytes& key) : context_(EVP_CIPHER_CTX_new()) {
-    const EVP_CIPHER* cipher = key.size() == 16 ? EVP_aes_128_ecb() : key.size() == 24 ? EVP_aes_192_ecb() : EVP_aes_256_ecb();
+    const EVP_CIPHER* cipher = key.size() == 16   ? EVP_aes_128_ecb()
+                               : key.size() == 24 ? EVP_aes_192_ecb()
+                                                  : EVP_aes_256_ecb();
     EVP_EncryptInit_ex(context_, cipher, nullptr, key.data(), nullptr);
     EVP_CIPHER_CTX_set_padding(context_, 0);
   }
@@ -55,9 +57,11 @@ class CounterCipher {
 
 class Authenticator {
  public:
-  explicit Authenticator(const Bytes& key) : mac_(EVP_MAC_fetch(nullptr, "HMAC", nullptr)), context_(EVP_MAC_CTX_new(mac_)) {
+  explicit Authenticator(const Bytes& key)
+      : mac_(EVP_MAC_fetch(nullptr, "HMAC", nullptr)), context_(EVP_MAC_CTX_new(mac_)) {
     char digest[] = "SHA1";
-    OSSL_PARAM parameters[] = {OSSL_PARAM_construct_utf8_string("digest", digest, 0), OSSL_PARAM_construct_end()};
+    OSSL_PARAM parameters[] = {OSSL_PARAM_construct_utf8_string("digest", digest, 0),
+                               OSSL_PARAM_construct_end()};
     EVP_MAC_init(context_, key.data(), key.size(), parameters);
   }
   ~Authenticator() {
@@ -111,7 +115,8 @@ class AesStream final : public Stream {
     if (checked_) return;
     checked_ = true;
     Bytes code(ZipAes::kCode);
-    if (read_fully(*stored_, code) < code.size()) throw CutShort("the authentication code is missing; the data is cut short");
+    if (read_fully(*stored_, code) < code.size())
+      throw CutShort("the authentication code is missing; the data is cut short");
     if (code != authenticator_->finish()) {
       throw Malformed("the password is right, but the authentication code differs; the data is damaged");
     }
@@ -130,8 +135,8 @@ class AesStream final : public Stream {
 
 ZipAes::Keys ZipAes::derive(std::string_view password, ByteView salt) const {
   Bytes all(2 * key_size() + kVerifier);
-  PKCS5_PBKDF2_HMAC_SHA1(password.data(), static_cast<int>(password.size()), salt.data(), static_cast<int>(salt.size()),
-                         kRounds, static_cast<int>(all.size()), all.data());
+  PKCS5_PBKDF2_HMAC_SHA1(password.data(), static_cast<int>(password.size()), salt.data(),
+                         static_cast<int>(salt.size()), kRounds, static_cast<int>(all.size()), all.data());
   auto part = [&](std::size_t from, std::size_t length) {
     auto begin = all.begin() + static_cast<std::ptrdiff_t>(from);
     return Bytes(begin, begin + static_cast<std::ptrdiff_t>(length));
@@ -158,8 +163,10 @@ Bytes ZipAes::code(const Keys& keys, ByteView stored) {
   return authenticator.finish();
 }
 
-StreamPtr open_zip_aes(const ZipAes& aes, StreamPtr stored, std::uint64_t stored_size, std::string_view password) {
-  if (stored_size < aes.overhead()) throw Malformed("the entry is shorter than its encryption needs; it is damaged");
+StreamPtr open_zip_aes(const ZipAes& aes, StreamPtr stored, std::uint64_t stored_size,
+                       std::string_view password) {
+  if (stored_size < aes.overhead())
+    throw Malformed("the entry is shorter than its encryption needs; it is damaged");
   return std::make_unique<AesStream>(aes, std::move(stored), stored_size, password);
 }
 

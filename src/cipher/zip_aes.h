@@ -6,8 +6,9 @@
 
 namespace operculum {
 
-/// The AES encryption of ZIP entries ("AE-1" and "AE-2", extra field 0x9901): PBKDF2-HMAC-SHA1 with 1000 rounds, AES in
-/// counter mode with a little-endian counter from 1, and the first 10 bytes of an HMAC-SHA1 over the stored bytes.
+/// The AES encryption of ZIP entries ("AE-1" and "AE-2", extra field 0x9901): PBKDF2-HMAC-SHA1 with 1000
+/// rounds, AES in counter mode with a little-endian counter from 1, and the first 10 bytes of an HMAC-SHA1
+/// over the stored bytes.
 struct ZipAes {
   static constexpr std::size_t kVerifier = 2, kCode = 10;  // bytes
 
@@ -22,16 +23,19 @@ struct ZipAes {
   };
   Keys derive(std::string_view password, ByteView salt) const;
 
-  /// Whether the password fits salt and verifier, as stored in front of the data. One wrong one in 65536 fits.
+  /// Whether the password fits salt and verifier, as stored in front of the data. One wrong one in 65536
+  /// fits.
   bool fits(std::string_view password, ByteView salt_and_verifier) const;
 
-  /// `data` in counter mode: the same for both directions. `code` is the authentication code of the stored bytes.
+  /// `data` in counter mode: the same for both directions. `code` is the authentication code of the stored
+  /// bytes.
   static Bytes crypt(const Keys& keys, ByteView data);
   static Bytes code(const Keys& keys, ByteView stored);
 };
 
-/// Decrypts `stored_size` bytes: salt, verifier, data, code. Throws Malformed at the end when the code differs, which
-/// with a fitting verifier means that the data is damaged.
-StreamPtr open_zip_aes(const ZipAes& aes, StreamPtr stored, std::uint64_t stored_size, std::string_view password);
+/// Decrypts `stored_size` bytes: salt, verifier, data, code. Throws Malformed at the end when the code
+/// differs, which with a fitting verifier means that the data is damaged.
+StreamPtr open_zip_aes(const ZipAes& aes, StreamPtr stored, std::uint64_t stored_size,
+                       std::string_view password);
 
 }  // namespace operculum

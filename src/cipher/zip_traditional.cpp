@@ -14,11 +14,13 @@ std::uint32_t crc_step(std::uint32_t crc, Byte b) {
 
 class TraditionalStream final : public Stream {
  public:
-  TraditionalStream(StreamPtr stored, std::string_view password) : stored_(std::move(stored)), cipher_(password) {}
+  TraditionalStream(StreamPtr stored, std::string_view password)
+      : stored_(std::move(stored)), cipher_(password) {}
   std::size_t read(ByteSpan out) override {
     if (!begun_) {
       Byte header[ZipTraditional::kHeader];
-      if (read_fully(*stored_, header) < sizeof header) throw CutShort("the encrypted data ends within its first 12 bytes");
+      if (read_fully(*stored_, header) < sizeof header)
+        throw CutShort("the encrypted data ends within its first 12 bytes");
       for (Byte b : header) cipher_.decrypt(b);
       begun_ = true;
     }

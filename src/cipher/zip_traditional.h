@@ -15,7 +15,8 @@ class ZipTraditional {
   Byte decrypt(Byte stored);
   Byte encrypt(Byte plain);
 
-  /// Whether the password fits the header: its last byte, decrypted, must be `check`. One wrong password in 256 fits.
+  /// Whether the password fits the header: its last byte, decrypted, must be `check`. One wrong password in
+  /// 256 fits.
   static bool fits(std::string_view password, ByteView header, Byte check);
 
  private:

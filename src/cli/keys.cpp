@@ -3,11 +3,11 @@
 #include <fcntl.h>
 #include <fmt/format.h>
 #include <termios.h>
+#include <toml++/toml.h>
 #include <unistd.h>
 
 #include <cerrno>
 #include <fstream>
-#include <toml++/toml.h>
 
 #include "base/error.h"
 #include "base/text.h"
@@ -29,15 +29,19 @@ void read_key_file(const std::string& path, KeyRing& keys) {
   try {
     toml::table all = toml::parse_file(path);
     const toml::array* list = all["key"].as_array();
-    if (list == nullptr) throw Malformed(fmt::format("{}: expected tables [[key]] with \"for\" and \"password\"", escape(path)));
+    if (list == nullptr)
+      throw Malformed(fmt::format("{}: expected tables [[key]] with \"for\" and \"password\"", escape(path)));
     for (const toml::node& node : *list) {
       const toml::table* one = node.as_table();
       auto password = one == nullptr ? std::nullopt : (*one)["password"].value<std::string>();
-      if (!password) throw Malformed(fmt::format("{}: line {}: expected a \"password\" in this [[key]]", escape(path), node.source().begin.line));
+      if (!password)
+        throw Malformed(fmt::format("{}: line {}: expected a \"password\" in this [[key]]", escape(path),
+                                    node.source().begin.line));
       keys.add({*password, "keys.toml"}, (*one)["for"].value_or(std::string()));
     }
   } catch (const toml::parse_error& error) {
-    throw Malformed(fmt::format("{}: line {}: {}", escape(path), error.source().begin.line, error.description()));
+    throw Malformed(
+        fmt::format("{}: line {}: {}", escape(path), error.source().begin.line, error.description()));
   }
 }
 

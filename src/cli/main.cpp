@@ -7,7 +7,8 @@
 namespace {
 
 constexpr const char* kAbout =
-    "Opens what nothing else opens: tells what a file really is, lists what is inside, and takes out what you need,\n"
+    "Opens what nothing else opens: tells what a file really is, lists what is inside, and takes out what "
+    "you need,\n"
     "through any number of containers inside each other.\n\n"
     "A TARGET is a file, or a path that goes on into containers: card.img/kiosk.zip/textures/crab.png";
 

@@ -49,7 +49,9 @@ void Output::flush() {
   buffer_.clear();
 }
 
-bool Output::is_terminal() const { return isatty(number()) == 1; }
+bool Output::is_terminal() const {
+  return isatty(number()) == 1;
+}
 
 bool colour_wanted(int descriptor) {
   const char* no_colour = std::getenv("NO_COLOR");

@@ -28,7 +28,9 @@ std::string line_of(const Progress& progress, double seconds) {
   std::uint64_t bytes = progress.bytes, total = progress.total_bytes;
   double rate = seconds > 0 ? static_cast<double>(bytes) / seconds : 0;
   std::string text = human_size(bytes);
-  if (total > 0) text = fmt::format("{:3}%  {} of {}", std::min<std::uint64_t>(100, bytes * 100 / total), text, human_size(total));
+  if (total > 0)
+    text = fmt::format("{:3}%  {} of {}", std::min<std::uint64_t>(100, bytes * 100 / total), text,
+                       human_size(total));
   text += fmt::format("  {}/s", human_size(static_cast<std::uint64_t>(rate)));
   if (total > bytes && rate > 0) {
     auto left = static_cast<std::uint64_t>(static_cast<double>(total - bytes) / rate) + 1;

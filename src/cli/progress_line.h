@@ -8,8 +8,9 @@
 
 namespace operculum::cli {
 
-/// Shows a task's progress on standard error while it lives: bytes, rate and time left, when standard error is a
-/// terminal and the work lasts. Also turns an interrupt (Ctrl-C) into Progress::stop; a second one ends at once.
+/// Shows a task's progress on standard error while it lives: bytes, rate and time left, when standard error
+/// is a terminal and the work lasts. Also turns an interrupt (Ctrl-C) into Progress::stop; a second one ends
+/// at once.
 class ProgressLine {
  public:
   explicit ProgressLine(Session& session);
@@ -24,7 +25,7 @@ class ProgressLine {
   void run();
 
   Session& session_;
-  bool shown_ = false;     // guarded by mutex_, like what follows
+  bool shown_ = false;  // guarded by mutex_, like what follows
   bool done_ = false;
   std::mutex mutex_;
   std::condition_variable changed_;

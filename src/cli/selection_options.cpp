@@ -12,11 +12,22 @@
 namespace operculum::cli {
 
 void SelectionOptions::add_to(CLI::App& command, With with) {
-  command.add_option("--match", match_, "Only entries that fit this pattern: * and ? within a folder, ** across folders (repeatable)")->type_name("GLOB")->allow_extra_args(false);
-  command.add_option("--except", except_, "Not entries that fit this pattern (repeatable)")->type_name("GLOB")->allow_extra_args(false);
+  command
+      .add_option(
+          "--match", match_,
+          "Only entries that fit this pattern: * and ? within a folder, ** across folders (repeatable)")
+      ->type_name("GLOB")
+      ->allow_extra_args(false);
+  command.add_option("--except", except_, "Not entries that fit this pattern (repeatable)")
+      ->type_name("GLOB")
+      ->allow_extra_args(false);
   command.add_flag("--ignore-case", ignore_case_, "Patterns fit whatever the case of letters");
   if (with == With::patterns_and_list) {
-    command.add_option("--list-from", list_from_, "Only the paths in this file, one a line as list --paths prints them; - is standard input")->type_name("FILE");
+    command
+        .add_option(
+            "--list-from", list_from_,
+            "Only the paths in this file, one a line as list --paths prints them; - is standard input")
+        ->type_name("FILE");
   }
 }
 
@@ -40,7 +51,10 @@ Selection SelectionOptions::selection(const std::string& inside) const {
     if (line.ends_with('\r')) line.pop_back();
     if (line.empty()) continue;
     auto path = unescape(line);
-    if (!path) throw Malformed(fmt::format("{}: line {}: expected a path as list --paths prints it (a backslash is written \\\\)", escape(list_from_), number));
+    if (!path)
+      throw Malformed(
+          fmt::format("{}: line {}: expected a path as list --paths prints it (a backslash is written \\\\)",
+                      escape(list_from_), number));
     selection.listed.insert(clean_path(*path));
   }
   return selection;

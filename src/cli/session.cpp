@@ -39,20 +39,33 @@ CLI::Validator size_validator() {
 void Session::say(Tone tone, const std::string& sentence) const {
   if (quiet && tone == Tone::note) return;
   bool colour = colour_wanted(2);
-  std::string word = tone == Tone::note ? "" : tone == Tone::warning ? styled("warning: ", "33", colour) : styled("error: ", "31", colour);
+  std::string word = tone == Tone::note      ? ""
+                     : tone == Tone::warning ? styled("warning: ", "33", colour)
+                                             : styled("error: ", "31", colour);
   std::string line = fmt::format("operculum: {}{}\n", word, sentence);
   std::fwrite(line.data(), 1, line.size(), stderr);
 }
 
 void add_common_options(CLI::App& app, Session& session) {
   session.config_folder = config_folder();
-  app.set_config("--config", session.config_folder + "/config.toml", "Read option defaults from this TOML file")->group("Everywhere");
-  app.add_flag("--json", session.json, "Print JSON Lines (docs/output.md) instead of text")->group("Everywhere");
-  app.add_option("--output", session.output, "Write the data to this new file instead of standard output")->type_name("FILE")->group("Everywhere");
+  app.set_config("--config", session.config_folder + "/config.toml",
+                 "Read option defaults from this TOML file")
+      ->group("Everywhere");
+  app.add_flag("--json", session.json, "Print JSON Lines (docs/output.md) instead of text")
+      ->group("Everywhere");
+  app.add_option("--output", session.output, "Write the data to this new file instead of standard output")
+      ->type_name("FILE")
+      ->group("Everywhere");
   app.add_flag("-q,--quiet", session.quiet, "Say only warnings and errors")->group("Everywhere");
   app.add_flag("-v,--verbose", session.verbose, "Say more")->group("Everywhere");
-  app.add_option("--password-file", session.password_file, "Take the password from the first line of this file")->type_name("FILE")->group("Everywhere");
-  app.add_option("--names-in", session.context.names_in, "Encoding of names that do not say theirs, such as CP932")->type_name("ENCODING")->group("Everywhere");
+  app.add_option("--password-file", session.password_file,
+                 "Take the password from the first line of this file")
+      ->type_name("FILE")
+      ->group("Everywhere");
+  app.add_option("--names-in", session.context.names_in,
+                 "Encoding of names that do not say theirs, such as CP932")
+      ->type_name("ENCODING")
+      ->group("Everywhere");
   Limits& limits = session.context.limits;
   auto limit = [&](const char* name, std::uint64_t& value, const char* text) {
     return app.add_option(name, value, text)->capture_default_str()->group("Guards");
@@ -61,7 +74,8 @@ void add_common_options(CLI::App& app, Session& session) {
   limit("--max-total", limits.max_total, "Most bytes unpacked in one run")->transform(size_validator());
   limit("--max-ratio", limits.max_ratio, "Most unpacked bytes for each stored one, beyond 256 MiB");
   limit("--max-depth", limits.max_depth, "Most containers inside each other");
-  limit("--max-spool", limits.max_spool, "Most temporary bytes for inner containers")->transform(size_validator());
+  limit("--max-spool", limits.max_spool, "Most temporary bytes for inner containers")
+      ->transform(size_validator());
 }
 
 void prepare(Session& session) {

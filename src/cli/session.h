@@ -15,13 +15,13 @@ struct Session {
   bool json = false;
   bool quiet = false;
   bool verbose = false;
-  std::string output;         ///< --output; empty: standard output
+  std::string output;  ///< --output; empty: standard output
   std::string password_file;
   std::string config_folder;  ///< operculum's folder beneath XDG_CONFIG_HOME
 
   OpenContext context;
   Progress progress;
-  Output data;                ///< data goes here: standard output or --output
+  Output data;  ///< data goes here: standard output or --output
   int exit_code = success;
 
   /// A sentence on standard error, such as "operculum: warning: ...". Notes are not shown when quiet.

@@ -20,7 +20,8 @@ class CheckedStream final : public Stream {
     if (expected_.crc32) crc_ = crc32(crc_, out.first(count));
     done_ += count;
     if (expected_.size && done_ > *expected_.size) {
-      throw Malformed(fmt::format("the data is longer than the {} bytes stated; it is damaged", *expected_.size));
+      throw Malformed(
+          fmt::format("the data is longer than the {} bytes stated; it is damaged", *expected_.size));
     }
     return count;
   }
@@ -28,11 +29,12 @@ class CheckedStream final : public Stream {
  private:
   void check_end() const {
     if (expected_.size && done_ != *expected_.size) {
-      throw Malformed(fmt::format("the data ends after {} of {} bytes; it is damaged or cut short", done_, *expected_.size));
+      throw Malformed(fmt::format("the data ends after {} of {} bytes; it is damaged or cut short", done_,
+                                  *expected_.size));
     }
     if (expected_.crc32 && crc_ != *expected_.crc32) {
-      throw Malformed(
-          fmt::format("checksum differs (stored {:08x}, computed {:08x}); the data is damaged", *expected_.crc32, crc_));
+      throw Malformed(fmt::format("checksum differs (stored {:08x}, computed {:08x}); the data is damaged",
+                                  *expected_.crc32, crc_));
     }
   }
 

@@ -10,7 +10,9 @@
 namespace operculum {
 namespace {
 
-StreamPtr open_stored(StreamPtr packed, const CodecOptions&) { return packed; }
+StreamPtr open_stored(StreamPtr packed, const CodecOptions&) {
+  return packed;
+}
 
 constexpr Codec kCodecs[] = {
     {"stored", open_stored, nullptr, nullptr},
@@ -19,7 +21,7 @@ constexpr Codec kCodecs[] = {
     {"zlib", open_zlib, nullptr, encode_zlib},
     {"gzip", open_gzip, nullptr, encode_gzip},
     {"bzip2", open_bzip2, nullptr, encode_bzip2},
-    {"lzma", open_lzma, nullptr, encode_lzma},          // raw; properties given
+    {"lzma", open_lzma, nullptr, encode_lzma},  // raw; properties given
     {"lzma-alone", open_lzma_alone, nullptr, encode_lzma_alone},
     {"xz", open_xz, nullptr, encode_xz},
     {"zstd", open_zstd, decode_zstd_whole, encode_zstd},
@@ -31,7 +33,10 @@ constexpr Codec kCodecs[] = {
 class SizedDecoder final : public Stream {
  public:
   SizedDecoder(const Codec& codec, SourcePtr packed, std::uint64_t unpacked_size, CodecOptions options)
-      : codec_(codec), packed_(std::move(packed)), unpacked_size_(unpacked_size), options_(std::move(options)) {}
+      : codec_(codec),
+        packed_(std::move(packed)),
+        unpacked_size_(unpacked_size),
+        options_(std::move(options)) {}
 
   std::size_t read(ByteSpan out) override {
     if (ended_) return 0;
@@ -61,13 +66,15 @@ class SizedDecoder final : public Stream {
   bool ended_ = false;
 };
 
-/// Packed entries above this size, in bytes, are always streamed: it bounds the memory of a whole-buffer decode.
+/// Packed entries above this size, in bytes, are always streamed: it bounds the memory of a whole-buffer
+/// decode.
 constexpr std::uint64_t kWholeLimit = 4 << 20;
 
 }  // namespace
 
 const Codec* find_codec(std::string_view name) {
-  auto found = std::find_if(std::begin(kCodecs), std::end(kCodecs), [&](const Codec& c) { return c.name == name; });
+  auto found =
+      std::find_if(std::begin(kCodecs), std::end(kCodecs), [&](const Codec& c) { return c.name == name; });
   return found == std::end(kCodecs) ? nullptr : found;
 }
 
@@ -77,7 +84,8 @@ StreamPtr open_decoder(std::string_view name, StreamPtr packed, const CodecOptio
   return codec->open(std::move(packed), options);
 }
 
-StreamPtr open_sized_decoder(const Codec& codec, SourcePtr packed, std::uint64_t unpacked_size, CodecOptions options) {
+StreamPtr open_sized_decoder(const Codec& codec, SourcePtr packed, std::uint64_t unpacked_size,
+                             CodecOptions options) {
   options.unpacked_size = unpacked_size;
   if (codec.whole == nullptr || packed->size() > kWholeLimit) {
     return codec.open(make_source_stream(std::move(packed)), options);
@@ -87,7 +95,8 @@ StreamPtr open_sized_decoder(const Codec& codec, SourcePtr packed, std::uint64_t
 
 Bytes encode(std::string_view name, ByteView plain) {
   const Codec* codec = find_codec(name);
-  if (codec == nullptr || codec->encode == nullptr) throw Unsupported(fmt::format("packing with codec \"{}\"", name));
+  if (codec == nullptr || codec->encode == nullptr)
+    throw Unsupported(fmt::format("packing with codec \"{}\"", name));
   return codec->encode(plain);
 }
 

@@ -16,9 +16,9 @@ struct CodecOptions {
   std::function<void(const std::string&)> note;  ///< told of harmless oddities, such as bytes after the end
 };
 
-/// One way of packing bytes, by name. `open` reads packed bytes and yields unpacked ones; `whole` decodes a buffer at
-/// once and is only there where that is faster: it fills exactly `out` or returns false, and then `open` will tell
-/// what is wrong; `encode` packs a buffer and is only there where we write.
+/// One way of packing bytes, by name. `open` reads packed bytes and yields unpacked ones; `whole` decodes a
+/// buffer at once and is only there where that is faster: it fills exactly `out` or returns false, and then
+/// `open` will tell what is wrong; `encode` packs a buffer and is only there where we write.
 struct Codec {
   std::string_view name;
   StreamPtr (*open)(StreamPtr packed, const CodecOptions& options);
@@ -32,21 +32,22 @@ const Codec* find_codec(std::string_view name);
 /// A stream of the unpacked bytes; throws Unsupported when there is no such codec.
 StreamPtr open_decoder(std::string_view name, StreamPtr packed, const CodecOptions& options = {});
 
-/// Like open_decoder for an entry of `unpacked_size` bytes: when the first read() offers room for all of it, it is
-/// decoded there in one go, without a copy.
-StreamPtr open_sized_decoder(const Codec& codec, SourcePtr packed, std::uint64_t unpacked_size, CodecOptions options);
+/// Like open_decoder for an entry of `unpacked_size` bytes: when the first read() offers room for all of it,
+/// it is decoded there in one go, without a copy.
+StreamPtr open_sized_decoder(const Codec& codec, SourcePtr packed, std::uint64_t unpacked_size,
+                             CodecOptions options);
 
 /// `plain` packed by the named codec; throws Unsupported when that codec does not write.
 Bytes encode(std::string_view name, ByteView plain);
 
 /// What the end of a stream is compared with.
 struct Expected {
-  std::optional<std::uint64_t> size;    ///< in bytes
+  std::optional<std::uint64_t> size;  ///< in bytes
   std::optional<std::uint32_t> crc32;
 };
 
-/// Passes `inner` on and, at its end, throws Malformed when size or CRC-32 differ from what is expected; also as soon
-/// as there are more bytes than expected.
+/// Passes `inner` on and, at its end, throws Malformed when size or CRC-32 differ from what is expected; also
+/// as soon as there are more bytes than expected.
 StreamPtr make_checked(StreamPtr inner, const Expected& expected);
 
 }  // namespace operculum

@@ -1,6 +1,7 @@
-// The .Z files of the Unix `compress` program: LZW with codes of 9 to 16 bits (the header's low five bits give the
-// widest), optional clear code 256. Codes are written in groups of eight; when the width changes, the rest of the
-// group is padding. The program that defined the form widens codes once even when 9 bits are the widest.
+// The .Z files of the Unix `compress` program: LZW with codes of 9 to 16 bits (the header's low five bits
+// give the widest), optional clear code 256. Codes are written in groups of eight; when the width changes,
+// the rest of the group is padding. The program that defined the form widens codes once even when 9 bits are
+// the widest.
 #include <algorithm>
 
 #include "base/error.h"
@@ -17,7 +18,8 @@ constexpr Byte kBlockMode = 0x80;  // the clear code is in use
 
 class CompressStream final : public Stream {
  public:
-  explicit CompressStream(StreamPtr packed) : input_(std::move(packed)), prefix_(1 << kMaxBits), suffix_(1 << kMaxBits) {}
+  explicit CompressStream(StreamPtr packed)
+      : input_(std::move(packed)), prefix_(1 << kMaxBits), suffix_(1 << kMaxBits) {}
 
   std::size_t read(ByteSpan out) override {
     if (!started_) start();
@@ -37,10 +39,12 @@ class CompressStream final : public Stream {
   void start() {
     started_ = true;
     ByteView head = input_.ensure(3);
-    if (head.size() < 3 || head[0] != 0x1f || head[1] != 0x9d) throw Malformed("compress data: expected the bytes 1f 9d");
+    if (head.size() < 3 || head[0] != 0x1f || head[1] != 0x9d)
+      throw Malformed("compress data: expected the bytes 1f 9d");
     widest_ = head[2] & 0x1f;
     block_mode_ = (head[2] & kBlockMode) != 0;
-    if (widest_ < kMinBits || widest_ > kMaxBits) throw Malformed("compress data: expected codes of 9 to 16 bits at most");
+    if (widest_ < kMinBits || widest_ > kMaxBits)
+      throw Malformed("compress data: expected codes of 9 to 16 bits at most");
     input_.consume(3);
     next_free_ = block_mode_ ? kClear + 1 : kClear;
     for (unsigned i = 0; i < 256; ++i) suffix_[i] = static_cast<Byte>(i);
@@ -69,14 +73,16 @@ class CompressStream final : public Stream {
 
   void expand(unsigned code) {
     if (previous_ == kNone) {
-      if (code > 255) throw Malformed("compress data: the first code must be a plain byte; the data is damaged");
+      if (code > 255)
+        throw Malformed("compress data: the first code must be a plain byte; the data is damaged");
       first_byte_ = static_cast<Byte>(code);
       pending_.push_back(first_byte_);
       previous_ = code;
       return;
     }
     if (code > next_free_ || (code == next_free_ && next_free_ >= (1u << widest_))) {
-      throw Malformed("compress data: a code refers to a string that does not exist yet; the data is damaged");
+      throw Malformed(
+          "compress data: a code refers to a string that does not exist yet; the data is damaged");
     }
     unsigned walk = code;
     if (code == next_free_) {
@@ -136,6 +142,8 @@ class CompressStream final : public Stream {
 
 }  // namespace
 
-StreamPtr open_compress(StreamPtr packed, const CodecOptions&) { return std::make_unique<CompressStream>(std::move(packed)); }
+StreamPtr open_compress(StreamPtr packed, const CodecOptions&) {
+  return std::make_unique<CompressStream>(std::move(packed));
+}
 
 }  // namespace operculum

@@ -87,8 +87,8 @@ bool decode_deflate_whole(ByteView packed, ByteSpan out) {
   };
   thread_local Decompressor decompressor;
   return decompressor.handle != nullptr &&
-         libdeflate_deflate_decompress(decompressor.handle, packed.data(), packed.size(), out.data(), out.size(),
-                                       nullptr) == LIBDEFLATE_SUCCESS;
+         libdeflate_deflate_decompress(decompressor.handle, packed.data(), packed.size(), out.data(),
+                                       out.size(), nullptr) == LIBDEFLATE_SUCCESS;
 }
 
 Bytes encode_deflate(ByteView plain) {

@@ -1,5 +1,5 @@
-// Deflate64 (APPNOTE 4.4.5, method 9): deflate with a window of 64 KiB, two more distance codes, and a last length code
-// with 16 extra bits. No general library decodes it.
+// Deflate64 (APPNOTE 4.4.5, method 9): deflate with a window of 64 KiB, two more distance codes, and a last
+// length code with 16 extra bits. No general library decodes it.
 #include <algorithm>
 
 #include "base/error.h"
@@ -18,10 +18,10 @@ struct Range {
   unsigned extra;  // bits
 };
 
-constexpr std::array<Range, 29> kLengths = {{{3, 0},  {4, 0},  {5, 0},  {6, 0},  {7, 0},  {8, 0},   {9, 0},   {10, 0},
-                                             {11, 1}, {13, 1}, {15, 1}, {17, 1}, {19, 2}, {23, 2},  {27, 2},  {31, 2},
-                                             {35, 3}, {43, 3}, {51, 3}, {59, 3}, {67, 4}, {83, 4},  {99, 4},  {115, 4},
-                                             {131, 5}, {163, 5}, {195, 5}, {227, 5}, {3, 16}}};
+constexpr std::array<Range, 29> kLengths = {
+    {{3, 0},  {4, 0},  {5, 0},  {6, 0},   {7, 0},   {8, 0},   {9, 0},   {10, 0},  {11, 1}, {13, 1},
+     {15, 1}, {17, 1}, {19, 2}, {23, 2},  {27, 2},  {31, 2},  {35, 3},  {43, 3},  {51, 3}, {59, 3},
+     {67, 4}, {83, 4}, {99, 4}, {115, 4}, {131, 5}, {163, 5}, {195, 5}, {227, 5}, {3, 16}}};
 
 constexpr std::array<Range, 32> make_distances() {
   std::array<Range, 32> ranges{};
@@ -35,7 +35,8 @@ constexpr std::array<Range, 32> make_distances() {
 }
 constexpr auto kDistances = make_distances();
 
-constexpr std::array<Byte, 19> kCodeLengthOrder = {16, 17, 18, 0, 8, 7, 9, 6, 10, 5, 11, 4, 12, 3, 13, 2, 14, 1, 15};
+constexpr std::array<Byte, 19> kCodeLengthOrder = {16, 17, 18, 0, 8,  7, 9,  6, 10, 5,
+                                                   11, 4,  12, 3, 13, 2, 14, 1, 15};
 
 class Deflate64Stream final : public Stream {
  public:
@@ -84,7 +85,8 @@ class Deflate64Stream final : public Stream {
 
   std::uint32_t bits(unsigned count) {
     refill(count);
-    if (bits_.count() < count) throw CutShort("deflate64 data: the packed data ends too early; it is cut short");
+    if (bits_.count() < count)
+      throw CutShort("deflate64 data: the packed data ends too early; it is cut short");
     return bits_.take(count);
   }
 
@@ -102,7 +104,8 @@ class Deflate64Stream final : public Stream {
       end_block();
     } else {
       unsigned length_code = literal - kEndOfBlock - 1;
-      if (length_code >= kLengths.size()) throw Malformed("deflate64 data: an invalid length code; the data is damaged");
+      if (length_code >= kLengths.size())
+        throw Malformed("deflate64 data: an invalid length code; the data is damaged");
       copy_left_ = kLengths[length_code].base + bits(kLengths[length_code].extra);
       const Range& range = kDistances[symbol(distances_)];
       distance_ = range.base + bits(range.extra);
@@ -117,17 +120,25 @@ class Deflate64Stream final : public Stream {
   void begin_block() {
     last_ = bits(1) != 0;
     switch (bits(2)) {
-      case 0: begin_stored(); break;
-      case 1: begin_fixed(); break;
-      case 2: begin_dynamic(); break;
-      default: throw Malformed("deflate64 data: an invalid block type; the data is damaged");
+      case 0:
+        begin_stored();
+        break;
+      case 1:
+        begin_fixed();
+        break;
+      case 2:
+        begin_dynamic();
+        break;
+      default:
+        throw Malformed("deflate64 data: an invalid block type; the data is damaged");
     }
   }
 
   void begin_stored() {
     bits_.drop(bits_.count() % 8);
     stored_left_ = bits(16);
-    if ((bits(16) ^ 0xffff) != stored_left_) throw Malformed("deflate64 data: a stored block's length is damaged");
+    if ((bits(16) ^ 0xffff) != stored_left_)
+      throw Malformed("deflate64 data: a stored block's length is damaged");
     state_ = State::stored;
   }
 
@@ -144,7 +155,8 @@ class Deflate64Stream final : public Stream {
   void begin_dynamic() {
     unsigned literal_count = bits(5) + 257, distance_count = bits(5) + 1, length_count = bits(4) + 4;
     std::array<Byte, 19> code_lengths{};
-    for (unsigned i = 0; i < length_count; ++i) code_lengths[kCodeLengthOrder[i]] = static_cast<Byte>(bits(3));
+    for (unsigned i = 0; i < length_count; ++i)
+      code_lengths[kCodeLengthOrder[i]] = static_cast<Byte>(bits(3));
     PrefixCode lengths_code;
     lengths_code.build(code_lengths);
     std::array<Byte, 288 + 32> lengths{};
@@ -155,7 +167,8 @@ class Deflate64Stream final : public Stream {
         lengths[i++] = static_cast<Byte>(value);
         continue;
       }
-      if (value == 16 && i == 0) throw Malformed("deflate64 data: a repeat without a length; the data is damaged");
+      if (value == 16 && i == 0)
+        throw Malformed("deflate64 data: a repeat without a length; the data is damaged");
       Byte repeated = value == 16 ? lengths[i - 1] : Byte{0};
       unsigned times = value == 16 ? 3 + bits(2) : value == 17 ? 3 + bits(3) : 11 + bits(7);
       if (times > count - i) throw Malformed("deflate64 data: too many code lengths; the data is damaged");

@@ -12,7 +12,8 @@ void PrefixCode::build(std::span<const Byte> lengths) {
   unsigned code = 0;
   for (unsigned length = 1; length <= kMaxBits; ++length) {
     code = (code + counts[length - 1]) << 1;
-    if (code + counts[length] > (1u << length)) throw Malformed("deflate64 data: too many codes; the data is damaged");
+    if (code + counts[length] > (1u << length))
+      throw Malformed("deflate64 data: too many codes; the data is damaged");
     starts[length] = code;
     if (counts[length] > 0) table_bits_ = length;
   }

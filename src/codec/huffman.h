@@ -17,7 +17,9 @@ class BitReader {
     count_ += 8;
   }
   unsigned count() const { return count_; }
-  std::uint32_t peek(unsigned bits) const { return static_cast<std::uint32_t>(buffer_ & ((std::uint64_t{1} << bits) - 1)); }
+  std::uint32_t peek(unsigned bits) const {
+    return static_cast<std::uint32_t>(buffer_ & ((std::uint64_t{1} << bits) - 1));
+  }
   void drop(unsigned bits) {
     buffer_ >>= bits;
     count_ -= bits;
@@ -33,20 +35,22 @@ class BitReader {
   unsigned count_ = 0;
 };
 
-/// A canonical prefix code of up to 15 bits, as RFC 1951 section 3.2.2 builds it from code lengths: one table look-up
-/// for every symbol.
+/// A canonical prefix code of up to 15 bits, as RFC 1951 section 3.2.2 builds it from code lengths: one table
+/// look-up for every symbol.
 class PrefixCode {
  public:
   static constexpr unsigned kMaxBits = 15;
 
-  /// `lengths[s]` is the length of symbol s in bits, 0 when it does not occur. Throws Malformed when the lengths claim
-  /// more codes than there are; an incomplete code is allowed, its unused codes are refused when met.
+  /// `lengths[s]` is the length of symbol s in bits, 0 when it does not occur. Throws Malformed when the
+  /// lengths claim more codes than there are; an incomplete code is allowed, its unused codes are refused
+  /// when met.
   void build(std::span<const Byte> lengths);
 
   /// The next symbol; at least kMaxBits bits, or all that are left, must be in `bits`.
   unsigned decode(BitReader& bits) const {
     Slot slot = table_[bits.peek(table_bits_)];
-    if (slot.length == 0 || slot.length > bits.count()) throw Malformed("deflate64 data: an unused code; the data is damaged");
+    if (slot.length == 0 || slot.length > bits.count())
+      throw Malformed("deflate64 data: an unused code; the data is damaged");
     bits.drop(slot.length);
     return slot.symbol;
   }

@@ -46,7 +46,8 @@ class Lz4FrameStream final : public MemberStream {
   LZ4F_dctx* context_ = nullptr;
 };
 
-/// A magic, then blocks of a 4-byte packed size and data; each unpacks to 8 MiB at most. The end of the file ends it.
+/// A magic, then blocks of a 4-byte packed size and data; each unpacks to 8 MiB at most. The end of the file
+/// ends it.
 class Lz4LegacyStream final : public Stream {
  public:
   explicit Lz4LegacyStream(StreamPtr packed) : input_(std::move(packed)) {}
@@ -70,7 +71,8 @@ class Lz4LegacyStream final : public Stream {
     std::uint32_t size = Cursor(head, "lz4 block").u32le();
     input_.consume(4);
     if (size == kLegacyMagic) return true;  // another frame begins
-    if (size > LZ4_COMPRESSBOUND(kBlockBytes)) throw Malformed("LZ4 legacy frame: a block is larger than 8 MiB can be");
+    if (size > LZ4_COMPRESSBOUND(kBlockBytes))
+      throw Malformed("LZ4 legacy frame: a block is larger than 8 MiB can be");
     Bytes packed;
     while (packed.size() < size) {
       ByteView there = input_.view();
@@ -80,8 +82,9 @@ class Lz4LegacyStream final : public Stream {
       input_.consume(there.size());
     }
     block_.resize(kBlockBytes);
-    int count = LZ4_decompress_safe(reinterpret_cast<const char*>(packed.data()), reinterpret_cast<char*>(block_.data()),
-                                    static_cast<int>(packed.size()), static_cast<int>(block_.size()));
+    int count = LZ4_decompress_safe(reinterpret_cast<const char*>(packed.data()),
+                                    reinterpret_cast<char*>(block_.data()), static_cast<int>(packed.size()),
+                                    static_cast<int>(block_.size()));
     if (count < 0) throw Malformed("LZ4 legacy frame: a block is damaged");
     block_.resize(static_cast<std::size_t>(count));
     at_ = 0;
@@ -96,7 +99,8 @@ class Lz4LegacyStream final : public Stream {
 /// Chooses by the first four bytes when the first bytes are asked for.
 class Lz4Stream final : public Stream {
  public:
-  Lz4Stream(StreamPtr packed, CodecOptions options) : packed_(std::move(packed)), options_(std::move(options)) {}
+  Lz4Stream(StreamPtr packed, CodecOptions options)
+      : packed_(std::move(packed)), options_(std::move(options)) {}
   std::size_t read(ByteSpan out) override {
     if (!chosen_) choose();
     return chosen_->read(out);

@@ -10,8 +10,9 @@
 namespace operculum {
 namespace {
 
-constexpr std::uint64_t kMemoryLimit = std::uint64_t{1} << 30;      // for one decoder's window
-constexpr std::uint64_t kThreadedMemory = std::uint64_t{96} << 20;  // beyond it, blocks decode one after another
+constexpr std::uint64_t kMemoryLimit = std::uint64_t{1} << 30;  // for one decoder's window
+constexpr std::uint64_t kThreadedMemory = std::uint64_t{96}
+                                          << 20;  // beyond it, blocks decode one after another
 
 enum class Kind { alone, xz };
 
@@ -54,20 +55,28 @@ class LzmaStream final : public MemberStream {
     switch (result) {
       case LZMA_OK:
       case LZMA_STREAM_END:
-      case LZMA_BUF_ERROR: return;
-      case LZMA_MEM_ERROR: throw std::bad_alloc();
+      case LZMA_BUF_ERROR:
+        return;
+      case LZMA_MEM_ERROR:
+        throw std::bad_alloc();
       case LZMA_MEMLIMIT_ERROR:
-        throw LimitExceeded("the packed data asks for a window of more than 1 GiB, which no usual packer writes");
-      case LZMA_FORMAT_ERROR: fail(name(), "expected a header, found other bytes");
-      case LZMA_OPTIONS_ERROR: throw Unsupported("an xz filter or LZMA setting this build's liblzma does not know");
-      default: fail(name(), "the data is damaged");
+        throw LimitExceeded(
+            "the packed data asks for a window of more than 1 GiB, which no usual packer writes");
+      case LZMA_FORMAT_ERROR:
+        fail(name(), "expected a header, found other bytes");
+      case LZMA_OPTIONS_ERROR:
+        throw Unsupported("an xz filter or LZMA setting this build's liblzma does not know");
+      default:
+        fail(name(), "the data is damaged");
     }
   }
 
   bool more_members(InputBuffer& input) override {
     if (kind_ == Kind::alone) return false;
     while (!input.view().empty() && input.view()[0] == 0) input.consume(1);  // stream padding, .xz format 2.2
-    return starts_with(input.ensure(6), std::string_view("\xfd" "7zXZ\0", 6));
+    return starts_with(input.ensure(6), std::string_view("\xfd"
+                                                         "7zXZ\0",
+                                                         6));
   }
 
   std::string_view name() const { return kind_ == Kind::alone ? "LZMA" : "xz"; }
@@ -115,7 +124,8 @@ Bytes encode_with(ByteView plain, Start start) {
 }  // namespace
 
 StreamPtr open_lzma(StreamPtr packed, const CodecOptions& options) {
-  if (options.properties.size() != 5) throw Malformed("LZMA properties: expected 5 bytes, found another number");
+  if (options.properties.size() != 5)
+    throw Malformed("LZMA properties: expected 5 bytes, found another number");
   Bytes header = options.properties;
   std::uint64_t size = options.unpacked_size.value_or(UINT64_MAX);  // all ones: the data has an end mark
   for (int i = 0; i < 8; ++i) header.push_back(static_cast<Byte>(size >> (8 * i)));

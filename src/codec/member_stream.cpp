@@ -12,8 +12,9 @@ std::size_t MemberStream::read(ByteSpan out) {
         if (input_.view().empty()) return 0;
         if (!more_members(input_)) {
           if (!input_.view().empty() && note_) {
-            note_(fmt::format("bytes that belong to no packed data follow at packed offset {}; they were ignored",
-                              input_.consumed()));
+            note_(fmt::format(
+                "bytes that belong to no packed data follow at packed offset {}; they were ignored",
+                input_.consumed()));
           }
           note_ = nullptr;
           return 0;
@@ -35,7 +36,8 @@ void MemberStream::fail(std::string_view codec, std::string_view reason) const {
 }
 
 void MemberStream::fail_cut(std::string_view codec) const {
-  throw CutShort(fmt::format("{} data: it ends too early, at packed offset {}; it is cut short", codec, input_.consumed()));
+  throw CutShort(fmt::format("{} data: it ends too early, at packed offset {}; it is cut short", codec,
+                             input_.consumed()));
 }
 
 }  // namespace operculum

@@ -5,11 +5,13 @@
 
 namespace operculum {
 
-/// Common to the decoders: input that holds one or more members (frames, streams) one after another. A subclass
-/// decodes one member; this class joins members and tells of bytes behind the last one that begin no other.
+/// Common to the decoders: input that holds one or more members (frames, streams) one after another. A
+/// subclass decodes one member; this class joins members and tells of bytes behind the last one that begin no
+/// other.
 class MemberStream : public Stream {
  public:
-  MemberStream(StreamPtr packed, const CodecOptions& options) : input_(std::move(packed)), note_(options.note) {}
+  MemberStream(StreamPtr packed, const CodecOptions& options)
+      : input_(std::move(packed)), note_(options.note) {}
   std::size_t read(ByteSpan out) final;
 
  protected:

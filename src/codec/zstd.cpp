@@ -8,9 +8,9 @@
 namespace operculum {
 namespace {
 
-constexpr std::uint32_t kFrameMagic = 0xFD2FB528;          // RFC 8878, 3.1.1
-constexpr std::uint32_t kSkippableMagic = 0x184D2A50;      // RFC 8878, 3.1.2; the low four bits are free
-constexpr int kWindowLogMax = 30;                          // 1 GiB, as for LZMA
+constexpr std::uint32_t kFrameMagic = 0xFD2FB528;      // RFC 8878, 3.1.1
+constexpr std::uint32_t kSkippableMagic = 0x184D2A50;  // RFC 8878, 3.1.2; the low four bits are free
+constexpr int kWindowLogMax = 30;                      // 1 GiB, as for LZMA
 
 class ZstdStream final : public MemberStream {
  public:
@@ -31,9 +31,11 @@ class ZstdStream final : public MemberStream {
     if (ZSTD_isError(result)) {
       std::string_view reason = ZSTD_getErrorName(result);
       if (reason.find("too much memory") != std::string_view::npos) {
-        throw LimitExceeded("the packed data asks for a window of more than 1 GiB, which no usual packer writes");
+        throw LimitExceeded(
+            "the packed data asks for a window of more than 1 GiB, which no usual packer writes");
       }
-      if (reason.find("Dictionary") != std::string_view::npos) throw Unsupported("zstd data that needs a dictionary");
+      if (reason.find("Dictionary") != std::string_view::npos)
+        throw Unsupported("zstd data that needs a dictionary");
       fail("zstd", reason);
     }
     if (in.empty() && to.pos == 0 && result != 0) fail_cut("zstd");
@@ -62,7 +64,8 @@ bool decode_zstd_whole(ByteView packed, ByteSpan out) {
     ~Context() { ZSTD_freeDCtx(handle); }
   };
   thread_local Context context;
-  return ZSTD_decompressDCtx(context.handle, out.data(), out.size(), packed.data(), packed.size()) == out.size();
+  return ZSTD_decompressDCtx(context.handle, out.data(), out.size(), packed.data(), packed.size()) ==
+         out.size();
 }
 
 Bytes encode_zstd(ByteView plain) {

@@ -38,7 +38,8 @@ void Container::add_finding(Finding::Level level, std::string text) {
   std::lock_guard lock(findings_mutex_);
   Finding finding{level, std::move(text)};
   if (findings_.size() >= kMaxFindings) return;
-  if (std::find(findings_.begin(), findings_.end(), finding) == findings_.end()) findings_.push_back(std::move(finding));
+  if (std::find(findings_.begin(), findings_.end(), finding) == findings_.end())
+    findings_.push_back(std::move(finding));
 }
 
 }  // namespace operculum

@@ -39,23 +39,24 @@ struct Visit {
 /// Return false to end the walk.
 using Visitor = std::function<bool(const Visit&)>;
 
-/// A Source that was understood: it has entries, in stored order. Made by a Format. Opening read the index and no entry
-/// data. Members may be called from several threads once entries() has returned.
+/// A Source that was understood: it has entries, in stored order. Made by a Format. Opening read the index
+/// and no entry data. Members may be called from several threads once entries() has returned.
 class Container : public std::enable_shared_from_this<Container> {
  public:
   virtual ~Container() = default;
 
   virtual Access access() const { return Access::random; }
 
-  /// All entries. With forward access this reads the whole container once. What could not be listed because of damage
-  /// is told by findings().
+  /// All entries. With forward access this reads the whole container once. What could not be listed because
+  /// of damage is told by findings().
   virtual std::span<const Entry> entries() = 0;
 
-  /// The data of an entry of kind file, as often as wanted. Keeps the container alive. Throws NeedsKey, Unsupported or
-  /// Malformed; the stream may throw them later, too.
+  /// The data of an entry of kind file, as often as wanted. Keeps the container alive. Throws NeedsKey,
+  /// Unsupported or Malformed; the stream may throw them later, too.
   virtual ContentPtr content(std::size_t index) = 0;
 
-  /// Visits entries in stored order; in forward access with a single pass, and without needing entries() first.
+  /// Visits entries in stored order; in forward access with a single pass, and without needing entries()
+  /// first.
   virtual void walk(const Visitor& visitor);
 
   /// Facts about the whole, such as {"comment", "..."} or {"volumes", "3"}, for `identify`.

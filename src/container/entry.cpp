@@ -6,14 +6,22 @@ namespace operculum {
 
 std::string_view name_of(EntryKind kind) {
   switch (kind) {
-    case EntryKind::file: return "file";
-    case EntryKind::folder: return "folder";
-    case EntryKind::symbolic_link: return "link";
-    case EntryKind::hard_link: return "hard link";
-    case EntryKind::character_device: return "character device";
-    case EntryKind::block_device: return "block device";
-    case EntryKind::fifo: return "fifo";
-    case EntryKind::socket: return "socket";
+    case EntryKind::file:
+      return "file";
+    case EntryKind::folder:
+      return "folder";
+    case EntryKind::symbolic_link:
+      return "link";
+    case EntryKind::hard_link:
+      return "hard link";
+    case EntryKind::character_device:
+      return "character device";
+    case EntryKind::block_device:
+      return "block device";
+    case EntryKind::fifo:
+      return "fifo";
+    case EntryKind::socket:
+      return "socket";
   }
   return "unknown";
 }
@@ -35,13 +43,20 @@ std::string clean_path(std::string_view stored) {
 
 EntryKind kind_of_mode(std::uint32_t mode) {
   switch (mode & S_IFMT) {
-    case S_IFDIR: return EntryKind::folder;
-    case S_IFLNK: return EntryKind::symbolic_link;
-    case S_IFCHR: return EntryKind::character_device;
-    case S_IFBLK: return EntryKind::block_device;
-    case S_IFIFO: return EntryKind::fifo;
-    case S_IFSOCK: return EntryKind::socket;
-    default: return EntryKind::file;
+    case S_IFDIR:
+      return EntryKind::folder;
+    case S_IFLNK:
+      return EntryKind::symbolic_link;
+    case S_IFCHR:
+      return EntryKind::character_device;
+    case S_IFBLK:
+      return EntryKind::block_device;
+    case S_IFIFO:
+      return EntryKind::fifo;
+    case S_IFSOCK:
+      return EntryKind::socket;
+    default:
+      return EntryKind::file;
   }
 }
 

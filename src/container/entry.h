@@ -30,7 +30,8 @@ struct EntryExtra {
   std::string comment;
 };
 
-/// One thing in a container. Plain data, cheap to move; about 110 bytes beside the path, for there may be millions.
+/// One thing in a container. Plain data, cheap to move; about 110 bytes beside the path, for there may be
+/// millions.
 struct Entry {
   static constexpr std::uint64_t kUnknownSize = UINT64_MAX;
   static constexpr std::uint32_t kNoMode = UINT32_MAX;
@@ -43,15 +44,15 @@ struct Entry {
     recovered = 16,  ///< found without the container's index
   };
 
-  std::string path;                           ///< untrusted; '/' between parts, no leading "./"; UTF-8 where the encoding is known
-  std::uint64_t size = kUnknownSize;          ///< unpacked, in bytes
-  std::uint64_t stored_size = kUnknownSize;   ///< as it lies in the container, in bytes
-  std::uint64_t offset = 0;                   ///< in the container's bytes; of what, the format says
+  std::string path;  ///< untrusted; '/' between parts, no leading "./"; UTF-8 where the encoding is known
+  std::uint64_t size = kUnknownSize;         ///< unpacked, in bytes
+  std::uint64_t stored_size = kUnknownSize;  ///< as it lies in the container, in bytes
+  std::uint64_t offset = 0;                  ///< in the container's bytes; of what, the format says
   Timestamp modified;
-  std::string_view method = "stored";         ///< codec name; static storage
-  std::uint32_t mode = kNoMode;               ///< Unix permission bits and set-id bits (07777)
-  std::uint32_t crc32 = 0;                    ///< of the unpacked bytes, when has_crc
-  std::uint16_t format_flags = 0;             ///< format-private
+  std::string_view method = "stored";  ///< codec name; static storage
+  std::uint32_t mode = kNoMode;        ///< Unix permission bits and set-id bits (07777)
+  std::uint32_t crc32 = 0;             ///< of the unpacked bytes, when has_crc
+  std::uint16_t format_flags = 0;      ///< format-private
   EntryKind kind = EntryKind::file;
   std::uint8_t flags = 0;
   std::unique_ptr<EntryExtra> extra;
@@ -59,7 +60,9 @@ struct Entry {
   bool is(Flag flag) const { return (flags & flag) != 0; }
   bool has_data() const { return kind == EntryKind::file; }
   bool size_known() const { return size != kUnknownSize; }
-  std::string_view link_target() const { return extra ? std::string_view(extra->link_target) : std::string_view(); }
+  std::string_view link_target() const {
+    return extra ? std::string_view(extra->link_target) : std::string_view();
+  }
   EntryExtra& extras() {
     if (!extra) extra = std::make_unique<EntryExtra>();
     return *extra;
@@ -72,7 +75,8 @@ std::string_view name_of(EntryKind kind);
 /// The last part of a path.
 std::string_view base_name(std::string_view path);
 
-/// A stored path in the form Entry::path has: without leading "./", without slashes at its end, "." for the root.
+/// A stored path in the form Entry::path has: without leading "./", without slashes at its end, "." for the
+/// root.
 std::string clean_path(std::string_view stored);
 
 /// A Unix st_mode's file type as a kind; file when it has none.

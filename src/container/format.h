@@ -37,12 +37,12 @@ enum class Match {
 
 /// Knows one kind of container.
 struct Format {
-  std::string_view id;             ///< short and stable: "zip"
-  std::string_view name;           ///< "ZIP archive"
-  std::string_view family;         ///< "archive", "stream", ...
-  std::string_view specification;  ///< and the edition followed
-  std::string_view reads;          ///< features, for `operculum formats`
-  std::string_view lacks;          ///< features answered with Unsupported
+  std::string_view id;                     ///< short and stable: "zip"
+  std::string_view name;                   ///< "ZIP archive"
+  std::string_view family;                 ///< "archive", "stream", ...
+  std::string_view specification;          ///< and the edition followed
+  std::string_view reads;                  ///< features, for `operculum formats`
+  std::string_view lacks;                  ///< features answered with Unsupported
   std::vector<std::string_view> suffixes;  ///< usual file name endings, lower case, with the dot
   bool single_stream = false;              ///< holds one unnamed stream: the locator steps through it
   bool later_replaces = false;             ///< an entry stored again is meant to replace the earlier one

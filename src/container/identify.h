@@ -4,7 +4,8 @@
 
 namespace operculum {
 
-/// The format of the bytes, by content; the name only settles a weak match. Nothing when no format claims them.
+/// The format of the bytes, by content; the name only settles a weak match. Nothing when no format claims
+/// them.
 const Format* recognise(Probe& probe);
 
 /// A probe on content: at random where that is cheap, else on the front of its stream.

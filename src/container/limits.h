@@ -11,9 +11,9 @@ namespace operculum {
 struct Limits {
   std::uint64_t max_entries = 20'000'000;
   std::uint64_t max_total = std::uint64_t{4} << 40;  ///< unpacked bytes in one run
-  std::uint64_t max_ratio = 2000;                    ///< unpacked to stored, counted from kRatioFloor bytes on
-  std::uint64_t max_depth = 24;                      ///< containers inside each other
-  std::uint64_t max_spool = std::uint64_t{64} << 30; ///< temporary bytes for inner containers
+  std::uint64_t max_ratio = 2000;  ///< unpacked to stored, counted from kRatioFloor bytes on
+  std::uint64_t max_depth = 24;    ///< containers inside each other
+  std::uint64_t max_spool = std::uint64_t{64} << 30;  ///< temporary bytes for inner containers
 };
 
 /// A guard that ends the whole run, not only the entry at hand.
@@ -30,7 +30,8 @@ class Meter {
   void add(std::uint64_t bytes);
   std::uint64_t total() const { return total_; }
 
-  /// Unpacked bytes below which no ratio is suspicious: deflate alone reaches 1000 to 1 on an empty disk image.
+  /// Unpacked bytes below which no ratio is suspicious: deflate alone reaches 1000 to 1 on an empty disk
+  /// image.
   static constexpr std::uint64_t kRatioFloor = std::uint64_t{256} << 20;
 
  private:

@@ -62,7 +62,9 @@ class Resolver {
   /// Opens place_.content as the next layer; false when the walk ends before it.
   bool enter() {
     bool final = rest_.empty();
-    if (final && step_ == Step::no_more && !place_.layers.empty() && !place_.layers.back().format->single_stream) return false;
+    if (final && step_ == Step::no_more && !place_.layers.empty() &&
+        !place_.layers.back().format->single_stream)
+      return false;
     Opened opened;
     try {
       check_depth(place_.layers.size() + 1, context_.limits);
@@ -74,8 +76,9 @@ class Resolver {
     }
     if (!opened.container) {
       if (!final) {
-        throw Malformed(fmt::format("\"{}\" is no container that this program knows, so \"{}\" cannot be found in it",
-                                    escape(place_.name), escape(rest_)));
+        throw Malformed(
+            fmt::format("\"{}\" is no container that this program knows, so \"{}\" cannot be found in it",
+                        escape(place_.name), escape(rest_)));
       }
       return false;
     }
@@ -113,7 +116,8 @@ class Resolver {
         folder |= path.size() == rest_.size();
         continue;
       }
-      if (!best || path.size() >= entries[*best].path.size()) best = i;  // of equals the last stored is the current one
+      if (!best || path.size() >= entries[*best].path.size())
+        best = i;  // of equals the last stored is the current one
     }
     if (folder) {
       place_.inside = rest_;
@@ -156,10 +160,14 @@ class Resolver {
   [[noreturn]] static void rethrow_within(const Error& error, const std::string& path) {
     std::string text = fmt::format("{}: {}", escape(path), error.what());
     switch (error.kind()) {
-      case ErrorKind::needs_key: throw NeedsKey(text);
-      case ErrorKind::limit_exceeded: throw LimitExceeded(text);
-      case ErrorKind::malformed: throw Malformed(text);
-      default: throw;
+      case ErrorKind::needs_key:
+        throw NeedsKey(text);
+      case ErrorKind::limit_exceeded:
+        throw LimitExceeded(text);
+      case ErrorKind::malformed:
+        throw Malformed(text);
+      default:
+        throw;
     }
   }
 
@@ -170,8 +178,9 @@ class Resolver {
       throw Malformed(fmt::format("there is no entry \"{}\" in \"{}\"; did you mean \"{}\"?", escape(rest_),
                                   escape(layer.name), escape(entry.path)));
     }
-    throw Malformed(fmt::format("there is no entry \"{}\" in \"{}\"; `operculum list --paths` shows what there is",
-                                escape(rest_), escape(layer.name)));
+    throw Malformed(
+        fmt::format("there is no entry \"{}\" in \"{}\"; `operculum list --paths` shows what there is",
+                    escape(rest_), escape(layer.name)));
   }
 
  public:
@@ -189,9 +198,10 @@ class Resolver {
 
 void check_depth(std::uint64_t depth, const Limits& limits) {
   if (depth > limits.max_depth) {
-    throw LimitExceeded(fmt::format("more than {} containers lie inside each other, as in files made to be endless; if "
-                                    "that is right, raise --max-depth",
-                                    limits.max_depth));
+    throw LimitExceeded(
+        fmt::format("more than {} containers lie inside each other, as in files made to be endless; if "
+                    "that is right, raise --max-depth",
+                    limits.max_depth));
   }
 }
 

@@ -10,20 +10,20 @@ namespace operculum {
 struct Layer {
   const Format* format;
   ContainerPtr container;
-  std::string name;  ///< of the file or entry that it was found in
+  std::string name;                                 ///< of the file or entry that it was found in
   std::uint64_t stored_size = Entry::kUnknownSize;  ///< of that file or entry, in bytes
 };
 
-/// What a locator names. The layers lead from the file on disk inwards; the last one holds `inside`. No layers: the
-/// file is no container that we know.
+/// What a locator names. The layers lead from the file on disk inwards; the last one holds `inside`. No
+/// layers: the file is no container that we know.
 struct Place {
-  std::string file;           ///< the file on disk
+  std::string file;  ///< the file on disk
   SourcePtr file_source;
   std::vector<Layer> layers;
-  std::string inside;         ///< a folder's or entry's path in the last layer; empty for all of it
+  std::string inside;                ///< a folder's or entry's path in the last layer; empty for all of it
   std::optional<std::size_t> entry;  ///< the entry in the last layer, when it names one
-  ContentPtr content;         ///< the bytes of the file or entry named; empty for a folder
-  std::string name;           ///< of what is named: the last part of the locator
+  ContentPtr content;                ///< the bytes of the file or entry named; empty for a folder
+  std::string name;                  ///< of what is named: the last part of the locator
 
   bool is_container() const { return !layers.empty() && !entry; }
 };
@@ -34,9 +34,10 @@ enum class Step {
   no_more,  ///< the entry's own bytes are meant (show)
 };
 
-/// Resolves a locator: a path that goes on into containers. The longest prefix that is a file on disk is opened; from
-/// there each entry that is itself a container is stepped into; layers that hold a single stream are stepped through
-/// without being named. Throws IoError, Malformed or the error of a layer, with the layer's name in front.
+/// Resolves a locator: a path that goes on into containers. The longest prefix that is a file on disk is
+/// opened; from there each entry that is itself a container is stepped into; layers that hold a single stream
+/// are stepped through without being named. Throws IoError, Malformed or the error of a layer, with the
+/// layer's name in front.
 Place resolve(const std::string& locator, OpenContext& context, Step step);
 
 /// Throws LimitExceeded when `depth` containers inside each other are more than the limits allow.

@@ -40,7 +40,8 @@ std::function<SourcePtr(const std::string&)> file_sibling(const std::string& pat
 
 std::function<SourcePtr(const std::string&)> entry_sibling(ContainerPtr container, const std::string& path,
                                                            OpenContext& context) {
-  return [container = std::move(container), folder = folder_of(path), &context](const std::string& name) -> SourcePtr {
+  return [container = std::move(container), folder = folder_of(path),
+          &context](const std::string& name) -> SourcePtr {
     std::span<const Entry> entries = container->entries();
     for (std::size_t i = 0; i < entries.size(); ++i) {
       if (entries[i].has_data() && entries[i].path == folder + name) {

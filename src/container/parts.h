@@ -4,8 +4,8 @@
 
 namespace operculum {
 
-/// Opens a file; one named `NAME.001` is joined with `NAME.002`, `.003`, ... beside it, as splitting programs write
-/// them. Throws IoError.
+/// Opens a file; one named `NAME.001` is joined with `NAME.002`, `.003`, ... beside it, as splitting programs
+/// write them. Throws IoError.
 SourcePtr open_with_parts(const std::string& path);
 
 /// Finds files in the folder of `path`.

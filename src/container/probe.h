@@ -7,8 +7,8 @@
 
 namespace operculum {
 
-/// What a recogniser may look at: the front and the end of some bytes, 256 KiB each at most, and a few fixed places.
-/// Bytes that only a stream yields have a front alone. Reads lazily and keeps what it read.
+/// What a recogniser may look at: the front and the end of some bytes, 256 KiB each at most, and a few fixed
+/// places. Bytes that only a stream yields have a front alone. Reads lazily and keeps what it read.
 class Probe {
  public:
   static constexpr std::size_t kReach = 256 * 1024;
@@ -18,10 +18,11 @@ class Probe {
   /// The front of a stream's bytes; `complete` when the stream ended within them.
   Probe(Bytes front, bool complete, std::string name);
 
-  ByteView head(std::size_t count);                ///< fewer when the bytes end before
-  ByteView tail(std::size_t count);                ///< the last bytes; empty when only a front is there
-  Bytes at(std::uint64_t offset, std::size_t count);  ///< anywhere; fewer where the bytes end or are out of reach
-  std::optional<std::uint64_t> size() const;       ///< in bytes, where known
+  ByteView head(std::size_t count);  ///< fewer when the bytes end before
+  ByteView tail(std::size_t count);  ///< the last bytes; empty when only a front is there
+  Bytes at(std::uint64_t offset,
+           std::size_t count);                ///< anywhere; fewer where the bytes end or are out of reach
+  std::optional<std::uint64_t> size() const;  ///< in bytes, where known
   const std::string& name() const { return name_; }
 
  private:

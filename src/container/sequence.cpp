@@ -53,7 +53,8 @@ class ByteSumStream final : public Stream {
     std::size_t count = inner_->read(out);
     for (Byte b : out.first(count)) sum_ += b;
     if (count == 0 && sum_ != expected_) {
-      throw Malformed(fmt::format("checksum differs (stored {:08x}, computed {:08x}); the data is damaged", expected_, sum_));
+      throw Malformed(fmt::format("checksum differs (stored {:08x}, computed {:08x}); the data is damaged",
+                                  expected_, sum_));
     }
     return count;
   }
@@ -74,7 +75,8 @@ StreamPtr finish_stream(StreamPtr packed, const Special* special, const Entry& e
   if (special != nullptr && entry.is(Entry::sparse)) {
     packed = make_extent_stream(std::move(packed), special->extents, entry.size);
   }
-  if (special != nullptr && special->byte_sum) packed = std::make_unique<ByteSumStream>(std::move(packed), *special->byte_sum);
+  if (special != nullptr && special->byte_sum)
+    packed = std::make_unique<ByteSumStream>(std::move(packed), *special->byte_sum);
   return make_checked(std::move(packed), {entry.size, std::nullopt});
 }
 
@@ -133,7 +135,8 @@ class SequenceContainer final : public Container {
       packed = make_source_stream(source_, entry.offset, entry.stored_size);
     } else {
       struct Owned final : Stream {
-        Owned(StreamPtr all, std::uint64_t begin, std::uint64_t length) : input(std::move(all)), packed(input, length) {
+        Owned(StreamPtr all, std::uint64_t begin, std::uint64_t length)
+            : input(std::move(all)), packed(input, length) {
           input.skip(begin);
         }
         std::size_t read(ByteSpan out) override { return packed.read(out); }
@@ -155,14 +158,16 @@ class SequenceContainer final : public Container {
       try {
         if (!parser->next(input, item)) return;
         if (index >= limits_.max_entries) {
-          throw LimitExceeded(fmt::format("there are more than {} entries; if that is right, raise --max-entries", limits_.max_entries));
+          throw LimitExceeded(fmt::format(
+              "there are more than {} entries; if that is right, raise --max-entries", limits_.max_entries));
         }
         if (item.entry.is(Entry::sparse)) check_extents(item.extents, item.entry.size);
       } catch (const LimitExceeded&) {
         throw;
       } catch (const Error& error) {
         if (index == 0) throw;
-        add_finding(Finding::Level::fault, fmt::format("the listing ends after {} entries: {}", index, error.what()));
+        add_finding(Finding::Level::fault,
+                    fmt::format("the listing ends after {} entries: {}", index, error.what()));
         return;
       }
       PackedStream packed(input, item.packed);
@@ -179,11 +184,13 @@ class SequenceContainer final : public Container {
         packed.skip(packed.left());
         std::uint64_t missing = packed.left();
         if (missing > 0) {
-          throw Malformed(fmt::format("\"{}\" has {} of its {} bytes; the file is cut short", path, length - missing, length));
+          throw Malformed(fmt::format("\"{}\" has {} of its {} bytes; the file is cut short", path,
+                                      length - missing, length));
         }
         input.skip(padding);
       } catch (const Error& error) {
-        add_finding(Finding::Level::fault, fmt::format("the listing ends after {} entries: {}", index + 1, error.what()));
+        add_finding(Finding::Level::fault,
+                    fmt::format("the listing ends after {} entries: {}", index + 1, error.what()));
         return;
       }
     }

@@ -4,8 +4,8 @@ namespace operculum {
 
 const std::vector<Format>& formats() {
   static const std::vector<Format> all = {
-      zip_format(),  tar_format(),   cpio_format(), ar_format(),   gzip_format(), bzip2_format(),
-      xz_format(),   zstd_format(),  lz4_format(),  compress_format(), lzma_format(), zlib_format(),
+      zip_format(), tar_format(),  cpio_format(), ar_format(),       gzip_format(), bzip2_format(),
+      xz_format(),  zstd_format(), lz4_format(),  compress_format(), lzma_format(), zlib_format(),
   };
   return all;
 }

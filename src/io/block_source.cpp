@@ -18,8 +18,9 @@ std::size_t BlockSource::read_at(std::uint64_t offset, ByteSpan out) const {
   std::size_t done = 0;
   while (done < out.size() && offset + done < size()) {
     std::uint64_t at = offset + done;
-    auto above = std::upper_bound(blocks_.begin(), blocks_.end(), at,
-                                  [](std::uint64_t place, const Block& b) { return place < b.unpacked_offset; });
+    auto above =
+        std::upper_bound(blocks_.begin(), blocks_.end(), at,
+                         [](std::uint64_t place, const Block& b) { return place < b.unpacked_offset; });
     auto index = static_cast<std::size_t>(above - blocks_.begin()) - 1;
     auto bytes = block(index);
     auto within = static_cast<std::size_t>(at - blocks_[index].unpacked_offset);
@@ -34,7 +35,8 @@ BlockSource::BytesPtr BlockSource::block(std::size_t index) const {
   std::promise<BytesPtr> promise;
   {
     std::unique_lock lock(mutex_);
-    auto found = std::find_if(cache_.begin(), cache_.end(), [&](const Cached& cached) { return cached.index == index; });
+    auto found = std::find_if(cache_.begin(), cache_.end(),
+                              [&](const Cached& cached) { return cached.index == index; });
     if (found != cache_.end()) {
       cache_.splice(cache_.begin(), cache_, found);
       auto bytes = found->bytes;

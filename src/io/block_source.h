@@ -15,8 +15,8 @@ struct Block {
   std::uint64_t stored_offset, stored_size;      ///< in the container
 };
 
-/// Random access to data kept in independently compressed blocks: decodes a block when a byte of it is wanted and
-/// keeps the last few decoded ones, up to a memory limit. Blocks are in rising order without gaps.
+/// Random access to data kept in independently compressed blocks: decodes a block when a byte of it is wanted
+/// and keeps the last few decoded ones, up to a memory limit. Blocks are in rising order without gaps.
 class BlockSource final : public Source {
  public:
   /// Decodes one block to exactly `block.unpacked_size` bytes or throws Malformed.
@@ -38,7 +38,7 @@ class BlockSource final : public Source {
 
   std::vector<Block> blocks_;
   Decode decode_;
-  mutable std::mutex mutex_;  // guards the cache
+  mutable std::mutex mutex_;         // guards the cache
   mutable std::list<Cached> cache_;  // most recent first
   mutable std::uint64_t cached_bytes_ = 0;
 };

@@ -56,9 +56,10 @@ class ExtentStream final : public Stream {
     while (next_ < extents_.size() && at_ == extents_[next_].logical + extents_[next_].length) ++next_;
     if (at_ == size_) return 0;
     bool in_hole = next_ == extents_.size() || at_ < extents_[next_].logical;
-    std::uint64_t run_end = next_ == extents_.size()     ? size_
-                            : at_ < extents_[next_].logical ? extents_[next_].logical
-                                                         : extents_[next_].logical + extents_[next_].length;
+    std::uint64_t run_end = next_ == extents_.size() ? size_
+                            : at_ < extents_[next_].logical
+                                ? extents_[next_].logical
+                                : extents_[next_].logical + extents_[next_].length;
     auto count = static_cast<std::size_t>(std::min<std::uint64_t>(out.size(), run_end - at_));
     if (in_hole) {
       std::fill_n(out.begin(), count, Byte{0});
@@ -84,8 +85,9 @@ void check_extents(const std::vector<Extent>& extents, std::uint64_t size) {
   for (const Extent& extent : extents) {
     std::uint64_t extent_end = checked_add(extent.logical, extent.length, "a sparse extent");
     if (extent.logical < end || extent_end > size) {
-      throw Malformed(fmt::format("sparse map: the extent at {} with {} bytes overlaps another or leaves the entry's {} bytes",
-                                  extent.logical, extent.length, size));
+      throw Malformed(fmt::format(
+          "sparse map: the extent at {} with {} bytes overlaps another or leaves the entry's {} bytes",
+          extent.logical, extent.length, size));
     }
     end = extent_end;
   }

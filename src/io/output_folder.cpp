@@ -35,7 +35,9 @@ int open_beneath(int root, const char* path, int flags) {
 [[noreturn]] void fail(const std::string& doing, const std::string& path) {
   int number = errno;
   if (number == EXDEV || number == ELOOP) {
-    throw IoError(fmt::format("{} \"{}\": a link there leads out of the folder; not followed", doing, escape(path)), number);
+    throw IoError(
+        fmt::format("{} \"{}\": a link there leads out of the folder; not followed", doing, escape(path)),
+        number);
   }
   throw IoError(fmt::format("{} \"{}\"", doing, escape(path)), number);
 }
@@ -51,7 +53,9 @@ void apply(int file, const FileMetadata& metadata) {
   futimens(file, times_of(metadata.modified).data());
 }
 
-std::string joined(const std::string& folder, const std::string& name) { return folder.empty() ? name : folder + "/" + name; }
+std::string joined(const std::string& folder, const std::string& name) {
+  return folder.empty() ? name : folder + "/" + name;
+}
 
 }  // namespace
 
@@ -59,7 +63,8 @@ OutputFile::OutputFile(std::shared_ptr<Descriptor> folder, std::string folder_pa
     : folder_(std::move(folder)), folder_path_(std::move(folder_path)), name_(std::move(name)) {
   static std::atomic<std::uint64_t> counter{0};
   temporary_ = fmt::format(".operculum-{}-{}.part", getpid(), counter++);
-  file_ = Descriptor(openat(folder_->number(), temporary_.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0600));
+  file_ = Descriptor(openat(folder_->number(), temporary_.c_str(),
+                            O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0600));
   if (!file_) fail("cannot write into", joined(folder_path_, ""));
 }
 
@@ -71,7 +76,8 @@ OutputFile::~OutputFile() {
 
 void OutputFile::write(ByteView bytes) {
   if (hole_ > 0) {
-    if (lseek(file_.number(), static_cast<off_t>(hole_), SEEK_CUR) < 0) fail("cannot write", joined(folder_path_, name_));
+    if (lseek(file_.number(), static_cast<off_t>(hole_), SEEK_CUR) < 0)
+      fail("cannot write", joined(folder_path_, name_));
     hole_ = 0;
   }
   while (!bytes.empty()) {
@@ -106,7 +112,8 @@ std::optional<std::string> OutputFile::commit(const FileMetadata& metadata, Exis
   for (unsigned number = 2;; ++number) {
     unsigned flags = existing == Existing::replace ? 0 : RENAME_NOREPLACE;
     if (renameat2(folder, temporary_.c_str(), folder, name.c_str(), flags) == 0) break;
-    if (errno != EEXIST || existing == Existing::replace || number > kMostNumbers) fail("cannot write", joined(folder_path_, name_));
+    if (errno != EEXIST || existing == Existing::replace || number > kMostNumbers)
+      fail("cannot write", joined(folder_path_, name_));
     if (existing == Existing::keep) return std::nullopt;
     name = numbered(name_, number);
   }
@@ -164,7 +171,8 @@ bool OutputFolder::make_folder(const std::string& path) {
   return false;
 }
 
-bool OutputFolder::make_symbolic_link(const std::string& path, const std::string& target, const Timestamp& modified) {
+bool OutputFolder::make_symbolic_link(const std::string& path, const std::string& target,
+                                      const Timestamp& modified) {
   std::string name;
   auto parent = open_parent(path, name);
   if (symlinkat(target.c_str(), parent->number(), name.c_str()) != 0) {
@@ -182,7 +190,8 @@ bool OutputFolder::make_hard_link(const std::string& path, const std::string& ta
   std::string name, target_name;
   auto target_folder = open_parent(target, target_name);
   auto parent = open_parent(path, name);
-  if (linkat(target_folder->number(), target_name.c_str(), parent->number(), name.c_str(), 0) == 0) return true;
+  if (linkat(target_folder->number(), target_name.c_str(), parent->number(), name.c_str(), 0) == 0)
+    return true;
   if (errno != EEXIST) fail("cannot make the hard link", path);
   return false;
 }
@@ -199,7 +208,8 @@ bool OutputFolder::exists(const std::string& path) const {
   std::size_t slash = path.rfind('/');
   std::string folder_path = slash == std::string::npos ? "" : path.substr(0, slash);
   std::string name = slash == std::string::npos ? path : path.substr(slash + 1);
-  int number = open_beneath(root_.number(), folder_path.empty() ? "." : folder_path.c_str(), O_DIRECTORY | O_PATH);
+  int number =
+      open_beneath(root_.number(), folder_path.empty() ? "." : folder_path.c_str(), O_DIRECTORY | O_PATH);
   if (number < 0) return false;
   Descriptor folder(number);
   struct stat status {};
@@ -218,9 +228,13 @@ void OutputFolder::remove_file(const std::string& path) {
 }
 
 void OutputFolder::remove_folder_if_empty(const std::string& path) {
-  Descriptor parent(open_beneath(root_.number(), path.find('/') == std::string::npos ? "." : path.substr(0, path.rfind('/')).c_str(),
-                                 O_DIRECTORY | O_RDONLY));
-  if (parent) unlinkat(parent.number(), path.substr(path.find('/') == std::string::npos ? 0 : path.rfind('/') + 1).c_str(), AT_REMOVEDIR);
+  Descriptor parent(open_beneath(
+      root_.number(), path.find('/') == std::string::npos ? "." : path.substr(0, path.rfind('/')).c_str(),
+      O_DIRECTORY | O_RDONLY));
+  if (parent)
+    unlinkat(parent.number(),
+             path.substr(path.find('/') == std::string::npos ? 0 : path.rfind('/') + 1).c_str(),
+             AT_REMOVEDIR);
 }
 
 }  // namespace operculum

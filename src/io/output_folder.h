@@ -26,8 +26,8 @@ struct FileMetadata {
 
 class OutputFolder;
 
-/// A file that is being written under a temporary name in its folder. It gets its final name with commit(), complete;
-/// without it, it vanishes.
+/// A file that is being written under a temporary name in its folder. It gets its final name with commit(),
+/// complete; without it, it vanishes.
 class OutputFile {
  public:
   OutputFile(OutputFile&&) noexcept;
@@ -38,8 +38,8 @@ class OutputFile {
   /// Like write, but whole blocks of zeros become holes.
   void write_sparse(ByteView bytes);
 
-  /// Gives the file its final name; returns the path beneath the output folder that it got, or nothing when something
-  /// was there and is kept. Throws IoError.
+  /// Gives the file its final name; returns the path beneath the output folder that it got, or nothing when
+  /// something was there and is kept. Throws IoError.
   std::optional<std::string> commit(const FileMetadata& metadata, Existing existing);
 
   /// Adds to the final name, before commit().
@@ -55,9 +55,9 @@ class OutputFile {
   std::uint64_t hole_ = 0;  // zeros not yet written
 };
 
-/// The one way by which anything is written for the user. All paths are relative, already made safe (safe_path.h), and
-/// resolved beneath the folder by the kernel (openat2, RESOLVE_BENEATH), whatever links exist in it. Nothing that
-/// exists is replaced unless asked. Safe to share between threads.
+/// The one way by which anything is written for the user. All paths are relative, already made safe
+/// (safe_path.h), and resolved beneath the folder by the kernel (openat2, RESOLVE_BENEATH), whatever links
+/// exist in it. Nothing that exists is replaced unless asked. Safe to share between threads.
 class OutputFolder {
  public:
   /// Opens the folder, making it and its parents where they are missing. Throws IoError.
@@ -72,9 +72,10 @@ class OutputFolder {
   bool make_hard_link(const std::string& path, const std::string& target);
   bool make_node(const std::string& path, std::uint32_t mode_and_type, std::uint64_t device);
 
-  bool exists(const std::string& path) const;               ///< of anything, links not followed
-  void finish_folder(const std::string& path, const FileMetadata& metadata);  ///< last, for its time changes with its entries
-  void remove_file(const std::string& path);          ///< a file or link made here
+  bool exists(const std::string& path) const;  ///< of anything, links not followed
+  void finish_folder(const std::string& path,
+                     const FileMetadata& metadata);  ///< last, for its time changes with its entries
+  void remove_file(const std::string& path);         ///< a file or link made here
   void remove_folder_if_empty(const std::string& path);
   const std::string& path() const { return path_; }
 

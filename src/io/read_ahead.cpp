@@ -88,13 +88,15 @@ class ReadAhead final : public Stream {
   std::size_t taken_ = 0, filled_ = 0;
   bool ended_ = false, stopped_ = false;
   std::exception_ptr error_;
-  Bytes current_;        // the reader's own
+  Bytes current_;  // the reader's own
   std::size_t at_ = 0;
-  std::thread worker_;   // last: starts when the rest is made
+  std::thread worker_;  // last: starts when the rest is made
 };
 
 }  // namespace
 
-StreamPtr make_read_ahead(StreamPtr inner) { return std::make_unique<ReadAhead>(std::move(inner)); }
+StreamPtr make_read_ahead(StreamPtr inner) {
+  return std::make_unique<ReadAhead>(std::move(inner));
+}
 
 }  // namespace operculum

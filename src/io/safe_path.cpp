@@ -38,7 +38,9 @@ bool is_device_name(std::string_view part) {
   return std::find(kDeviceNames.begin(), kDeviceNames.end(), stem) != kDeviceNames.end();
 }
 
-bool bad_end(std::string_view part) { return part.ends_with('.') || part.ends_with(' '); }
+bool bad_end(std::string_view part) {
+  return part.ends_with('.') || part.ends_with(' ');
+}
 
 /// Replaces what steers a terminal or reorders text; bytes that are not UTF-8 stay.
 std::string without_steering(std::string_view part) {
@@ -64,7 +66,8 @@ std::string shortened(std::string_view part) {
   std::size_t dot = part.rfind('.');
   std::string_view ending = dot != std::string_view::npos && part.size() - dot <= 16 ? part.substr(dot) : "";
   std::size_t keep = kLongestPart - digest.size() - ending.size();
-  while (keep > 0 && (static_cast<unsigned char>(part[keep]) & 0xc0) == 0x80) --keep;  // not within a character
+  while (keep > 0 && (static_cast<unsigned char>(part[keep]) & 0xc0) == 0x80)
+    --keep;  // not within a character
   return std::string(part.substr(0, keep)) + digest + std::string(ending);
 }
 
@@ -125,7 +128,8 @@ SafePath make_safe(std::string_view stored, NameRules rules) {
 
 bool is_portable(std::string_view path) {
   for (std::string_view part : split(path, '/')) {
-    if (bad_end(part) || is_device_name(part) || part.find_first_of(kNotPortable) != std::string_view::npos) return false;
+    if (bad_end(part) || is_device_name(part) || part.find_first_of(kNotPortable) != std::string_view::npos)
+      return false;
   }
   return true;
 }

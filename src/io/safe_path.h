@@ -8,7 +8,8 @@ namespace operculum {
 /// Which names are allowed on disk.
 enum class NameRules {
   here,      ///< what this machine's file systems allow without danger
-  portable,  ///< also what other systems refuse: reserved device names, dots and blanks at the end, < > : " | ? * \ .
+  portable,  ///< also what other systems refuse: reserved device names, dots and blanks at the end, < > : " |
+             ///< ? * \ .
 };
 
 /// A path from a container made safe to use beneath a folder.
@@ -17,8 +18,9 @@ struct SafePath {
   std::string change;  ///< what was changed and why, for a person; empty when nothing
 };
 
-/// Maps a stored path: leading slashes and drive letters go, "." and ".." parts go, control characters and marks that
-/// reorder text become "_", a part of more than 255 bytes is shortened with a checksum of the rest.
+/// Maps a stored path: leading slashes and drive letters go, "." and ".." parts go, control characters and
+/// marks that reorder text become "_", a part of more than 255 bytes is shortened with a checksum of the
+/// rest.
 SafePath make_safe(std::string_view stored, NameRules rules);
 
 /// True when a name would be refused or changed by other common systems.

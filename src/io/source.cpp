@@ -92,13 +92,15 @@ Bytes read_up_to(const Source& source, std::uint64_t offset, std::uint64_t count
 Bytes read_exactly(const Source& source, std::uint64_t offset, std::uint64_t count, std::string_view what) {
   Bytes bytes = read_up_to(source, offset, count);
   if (bytes.size() < count) {
-    throw CutShort(fmt::format("{} at offset {}: expected {} bytes, found {}; the file may be cut short", what, offset,
-                                count, bytes.size()));
+    throw CutShort(fmt::format("{} at offset {}: expected {} bytes, found {}; the file may be cut short",
+                               what, offset, count, bytes.size()));
   }
   return bytes;
 }
 
-SourcePtr make_memory_source(Bytes bytes) { return std::make_shared<MemorySource>(std::move(bytes)); }
+SourcePtr make_memory_source(Bytes bytes) {
+  return std::make_shared<MemorySource>(std::move(bytes));
+}
 
 SourcePtr make_slice(SourcePtr whole, std::uint64_t offset, std::uint64_t length) {
   std::uint64_t begin = std::min(offset, whole->size());
@@ -110,6 +112,8 @@ SourcePtr make_slice(SourcePtr whole, std::uint64_t offset, std::uint64_t length
   return std::make_shared<SliceSource>(std::move(whole), begin, size);
 }
 
-SourcePtr make_joined(std::vector<SourcePtr> parts) { return std::make_shared<JoinedSource>(std::move(parts)); }
+SourcePtr make_joined(std::vector<SourcePtr> parts) {
+  return std::make_shared<JoinedSource>(std::move(parts));
+}
 
 }  // namespace operculum

@@ -8,16 +8,16 @@
 
 namespace operculum {
 
-/// Read-only bytes with random access and a known size: a file, a part of one, several joined, memory, a decoded
-/// block image. All members are const and safe to call from several threads at once.
+/// Read-only bytes with random access and a known size: a file, a part of one, several joined, memory, a
+/// decoded block image. All members are const and safe to call from several threads at once.
 class Source {
  public:
   virtual ~Source() = default;
 
   virtual std::uint64_t size() const = 0;  ///< in bytes
 
-  /// Fills `out` from `offset`; returns how many bytes there were. Short only at the end of the source, never an
-  /// error; an operating-system error throws IoError, damage in a decoded source throws Malformed.
+  /// Fills `out` from `offset`; returns how many bytes there were. Short only at the end of the source, never
+  /// an error; an operating-system error throws IoError, damage in a decoded source throws Malformed.
   virtual std::size_t read_at(std::uint64_t offset, ByteSpan out) const = 0;
 
   /// All bytes without a copy, where they already lie in memory.

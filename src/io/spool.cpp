@@ -68,12 +68,15 @@ class SpooledSource final : public Source {
     const char* folder = std::getenv("TMPDIR");
     if (folder == nullptr || *folder == '\0') folder = "/tmp";
     file_ = Descriptor(open(folder, O_TMPFILE | O_RDWR | O_CLOEXEC, 0600));
-    if (!file_) throw IoError(std::string("cannot make a temporary file in ") + folder + " (set TMPDIR to another)", errno);
+    if (!file_)
+      throw IoError(std::string("cannot make a temporary file in ") + folder + " (set TMPDIR to another)",
+                    errno);
   }
 
   void append_to_file(ByteView bytes) {
     if (!budget_.take_disk(bytes.size())) {
-      throw LimitExceeded("an inner container needs more temporary space than allowed; raise it with --max-spool");
+      throw LimitExceeded(
+          "an inner container needs more temporary space than allowed; raise it with --max-spool");
     }
     file_size_ += bytes.size();
     while (!bytes.empty()) {

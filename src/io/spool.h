@@ -6,8 +6,8 @@
 
 namespace operculum {
 
-/// One budget, in bytes, for everything that is spooled at the same time. What fits stays in memory; the rest goes to
-/// unnamed temporary files. Must outlive the sources made with it. Safe to share between threads.
+/// One budget, in bytes, for everything that is spooled at the same time. What fits stays in memory; the rest
+/// goes to unnamed temporary files. Must outlive the sources made with it. Safe to share between threads.
 class SpoolBudget {
  public:
   explicit SpoolBudget(std::uint64_t memory = 64 << 20, std::uint64_t disk = std::uint64_t{64} << 30)
@@ -23,8 +23,8 @@ class SpoolBudget {
   std::atomic<std::uint64_t> memory_, disk_;
 };
 
-/// Makes a stream's bytes randomly accessible: in memory while the budget lasts, then in an unnamed temporary file
-/// below $TMPDIR that vanishes with the source. Throws LimitExceeded when the disk budget is used up.
+/// Makes a stream's bytes randomly accessible: in memory while the budget lasts, then in an unnamed temporary
+/// file below $TMPDIR that vanishes with the source. Throws LimitExceeded when the disk budget is used up.
 SourcePtr spool(Stream& stream, SpoolBudget& budget);
 
 /// The content's own random access where it has it, else spooled.

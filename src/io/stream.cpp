@@ -82,7 +82,8 @@ Bytes read_all(Stream& stream, std::uint64_t limit) {
     std::size_t got = stream.read(ByteSpan(bytes).subspan(old));
     bytes.resize(old + got);
     if (got == 0) return bytes;
-    if (bytes.size() > limit) throw LimitExceeded("the data is larger than the " + human_size(limit) + " expected here");
+    if (bytes.size() > limit)
+      throw LimitExceeded("the data is larger than the " + human_size(limit) + " expected here");
   }
 }
 
@@ -92,7 +93,9 @@ StreamPtr make_source_stream(SourcePtr source, std::uint64_t offset, std::uint64
   return std::make_unique<SourceStream>(std::move(source), begin, end);
 }
 
-ContentPtr make_content(SourcePtr source) { return std::make_shared<SourceContent>(std::move(source)); }
+ContentPtr make_content(SourcePtr source) {
+  return std::make_shared<SourceContent>(std::move(source));
+}
 
 ContentPtr make_content(std::function<StreamPtr()> open_stream) {
   return std::make_shared<StreamContent>(std::move(open_stream));

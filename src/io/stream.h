@@ -12,8 +12,9 @@ class Stream {
  public:
   virtual ~Stream() = default;
 
-  /// Fills the front of `out` (not empty) and returns how many bytes; 0 only at the end. Throws Malformed on damage
-  /// and where the data does not fit its checksum, after every byte that could be decoded has been handed out.
+  /// Fills the front of `out` (not empty) and returns how many bytes; 0 only at the end. Throws Malformed on
+  /// damage and where the data does not fit its checksum, after every byte that could be decoded has been
+  /// handed out.
   virtual std::size_t read(ByteSpan out) = 0;
 
   /// Passes over up to `count` bytes; returns how many there were.
@@ -36,8 +37,8 @@ StreamPtr make_source_stream(SourcePtr source, std::uint64_t offset = 0, std::ui
 class Content {
  public:
   virtual ~Content() = default;
-  virtual StreamPtr stream() const = 0;                       ///< a new stream, from the first byte
-  virtual SourcePtr source() const { return nullptr; }        ///< random access, where cheap
+  virtual StreamPtr stream() const = 0;                 ///< a new stream, from the first byte
+  virtual SourcePtr source() const { return nullptr; }  ///< random access, where cheap
 };
 
 using ContentPtr = std::shared_ptr<const Content>;

@@ -32,7 +32,8 @@ Encoding encoding_of(ByteView bytes) {
     if (is_utf8(text.substr(0, text.size() - cut))) return Encoding::utf8;
   }
   if (text.empty()) return Encoding::utf8;
-  auto high = static_cast<std::size_t>(std::count_if(bytes.begin(), bytes.end(), [](Byte b) { return b >= 0x80; }));
+  auto high =
+      static_cast<std::size_t>(std::count_if(bytes.begin(), bytes.end(), [](Byte b) { return b >= 0x80; }));
   return high * 3 < bytes.size() ? Encoding::windows : Encoding::none;
 }
 
@@ -54,15 +55,24 @@ std::string hex_lines(ByteView bytes, std::uint64_t offset) {
   return out;
 }
 
-bool looks_like_text(ByteView head) { return encoding_of(head) != Encoding::none; }
+bool looks_like_text(ByteView head) {
+  return encoding_of(head) != Encoding::none;
+}
 
 std::string readable_text(ByteView bytes) {
   std::string text(as_text(bytes));
   switch (encoding_of(bytes)) {
-    case Encoding::utf16_little: text = to_utf8(text.substr(0, text.size() & ~std::size_t{1}), "UTF-16LE").value_or(text); break;
-    case Encoding::utf16_big: text = to_utf8(text.substr(0, text.size() & ~std::size_t{1}), "UTF-16BE").value_or(text); break;
-    case Encoding::windows: text = to_utf8(text, "CP1252").value_or(to_utf8(text, "ISO-8859-1").value_or(text)); break;
-    default: break;
+    case Encoding::utf16_little:
+      text = to_utf8(text.substr(0, text.size() & ~std::size_t{1}), "UTF-16LE").value_or(text);
+      break;
+    case Encoding::utf16_big:
+      text = to_utf8(text.substr(0, text.size() & ~std::size_t{1}), "UTF-16BE").value_or(text);
+      break;
+    case Encoding::windows:
+      text = to_utf8(text, "CP1252").value_or(to_utf8(text, "ISO-8859-1").value_or(text));
+      break;
+    default:
+      break;
   }
   if (text.starts_with("\xef\xbb\xbf")) text.erase(0, 3);
   std::string out;

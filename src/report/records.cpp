@@ -21,7 +21,10 @@ void add_size(Json& record, const char* field, std::uint64_t size) {
 }
 
 Json tally_json(const Tally& tally) {
-  return {{"count", tally.count}, {"bytes", tally.bytes}, {"largest", escape(tally.largest)}, {"largest_bytes", tally.largest_bytes}};
+  return {{"count", tally.count},
+          {"bytes", tally.bytes},
+          {"largest", escape(tally.largest)},
+          {"largest_bytes", tally.largest_bytes}};
 }
 
 Json layer_json(const IdentifiedLayer& layer) {
@@ -49,16 +52,26 @@ std::string_view name_of(Finding::Level level) {
 
 std::string_view name_of(UnpackEvent::Kind kind) {
   switch (kind) {
-    case UnpackEvent::Kind::file: return "file";
-    case UnpackEvent::Kind::folder: return "folder";
-    case UnpackEvent::Kind::link: return "link";
-    case UnpackEvent::Kind::device: return "device";
-    case UnpackEvent::Kind::kept: return "kept";
-    case UnpackEvent::Kind::left_out: return "left-out";
-    case UnpackEvent::Kind::failed: return "failed";
-    case UnpackEvent::Kind::note: return "note";
-    case UnpackEvent::Kind::warning: return "warning";
-    case UnpackEvent::Kind::fault: return "fault";
+    case UnpackEvent::Kind::file:
+      return "file";
+    case UnpackEvent::Kind::folder:
+      return "folder";
+    case UnpackEvent::Kind::link:
+      return "link";
+    case UnpackEvent::Kind::device:
+      return "device";
+    case UnpackEvent::Kind::kept:
+      return "kept";
+    case UnpackEvent::Kind::left_out:
+      return "left-out";
+    case UnpackEvent::Kind::failed:
+      return "failed";
+    case UnpackEvent::Kind::note:
+      return "note";
+    case UnpackEvent::Kind::warning:
+      return "warning";
+    case UnpackEvent::Kind::fault:
+      return "fault";
   }
   return "unknown";
 }
@@ -107,7 +120,8 @@ Json to_json(const Identification& identification) {
   for (const IdentifiedLayer& layer : identification.layers) record["layers"].push_back(layer_json(layer));
   add_text(record, "kind", identification.kind);
   add_text(record, "media_type", identification.media_type);
-  for (const Finding& finding : identification.findings) record["findings"].push_back(finding_json("", finding));
+  for (const Finding& finding : identification.findings)
+    record["findings"].push_back(finding_json("", finding));
   add_text(record, "suggestion", identification.suggestion);
   return record;
 }
@@ -123,9 +137,10 @@ Json to_json(const UnpackEvent& event) {
 }
 
 Json to_json(const UnpackTotals& totals, bool dry_run) {
-  return {{"record", "totals"},        {"dry_run", dry_run},      {"files", totals.files},   {"folders", totals.folders},
-          {"links", totals.links},     {"bytes", totals.bytes},   {"kept", totals.kept},     {"left_out", totals.left_out},
-          {"failed", totals.failed},   {"faults", totals.faults}, {"stopped", totals.stopped}};
+  return {{"record", "totals"},        {"dry_run", dry_run},          {"files", totals.files},
+          {"folders", totals.folders}, {"links", totals.links},       {"bytes", totals.bytes},
+          {"kept", totals.kept},       {"left_out", totals.left_out}, {"failed", totals.failed},
+          {"faults", totals.faults},   {"stopped", totals.stopped}};
 }
 
 Json to_json(const Fault& fault) {
@@ -137,26 +152,31 @@ Json to_json(const Fault& fault) {
 }
 
 Json to_json(const VerifyTotals& totals) {
-  return {{"record", "totals"},
-          {"files", totals.entries},
-          {"bytes", totals.bytes},
-          {"with_checksum", totals.with_checksum},
-          {"faults", totals.faults},
-          {"warnings", totals.warnings}};
+  return {{"record", "totals"},      {"files", totals.entries},
+          {"bytes", totals.bytes},   {"with_checksum", totals.with_checksum},
+          {"faults", totals.faults}, {"warnings", totals.warnings}};
 }
 
 Json to_json(const Summary& summary) {
-  Json record = {{"record", "summary"},        {"files", tally_json(summary.all)}, {"folders", summary.folders},
-                 {"links", summary.links},     {"stored", summary.stored_bytes},   {"by_kind", Json::object()},
-                 {"by_folder", Json::object()}};
+  Json record = {
+      {"record", "summary"},        {"files", tally_json(summary.all)}, {"folders", summary.folders},
+      {"links", summary.links},     {"stored", summary.stored_bytes},   {"by_kind", Json::object()},
+      {"by_folder", Json::object()}};
   for (const auto& [kind, tally] : summary.by_kind) record["by_kind"][kind] = tally_json(tally);
-  for (const auto& [folder, tally] : summary.by_folder) record["by_folder"][escape(folder)] = tally_json(tally);
+  for (const auto& [folder, tally] : summary.by_folder)
+    record["by_folder"][escape(folder)] = tally_json(tally);
   return record;
 }
 
 Json to_json(const Format& format) {
-  return {{"record", "format"},       {"format", format.id},   {"name", format.name},   {"family", format.family},
-          {"specification", format.specification}, {"reads", format.reads}, {"lacks", format.lacks}, {"endings", format.suffixes}};
+  return {{"record", "format"},
+          {"format", format.id},
+          {"name", format.name},
+          {"family", format.family},
+          {"specification", format.specification},
+          {"reads", format.reads},
+          {"lacks", format.lacks},
+          {"endings", format.suffixes}};
 }
 
 Json finding_json(const std::string& path, const Finding& finding) {
@@ -166,7 +186,9 @@ Json finding_json(const std::string& path, const Finding& finding) {
   return record;
 }
 
-std::string json_line(const Json& record) { return record.dump(-1, ' ', false, Json::error_handler_t::replace) + "\n"; }
+std::string json_line(const Json& record) {
+  return record.dump(-1, ' ', false, Json::error_handler_t::replace) + "\n";
+}
 
 std::string csv_line(const std::vector<std::string>& cells) {
   std::string line;

@@ -12,8 +12,8 @@ namespace operculum {
 
 using Json = nlohmann::ordered_json;
 
-// The records of --json, one object a line; docs/output.md documents each field. Text that is no UTF-8, and control
-// characters, appear as escape() writes them.
+// The records of --json, one object a line; docs/output.md documents each field. Text that is no UTF-8, and
+// control characters, appear as escape() writes them.
 
 Json to_json(const Found& found);
 Json to_json(const Identification& identification);

@@ -22,7 +22,8 @@ std::string TextTable::text() const {
   std::string out;
   auto line = [&](auto cell) {
     std::string text;
-    for (std::size_t i = 0; i < columns_.size(); ++i) text += padded(cell(i), widths[i], columns_[i].align) + "  ";
+    for (std::size_t i = 0; i < columns_.size(); ++i)
+      text += padded(cell(i), widths[i], columns_[i].align) + "  ";
     text.erase(text.find_last_not_of(' ') + 1);
     out += text + '\n';
   };

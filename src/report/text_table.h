@@ -24,6 +24,7 @@ class TextTable {
 };
 
 /// Pads `text` with blanks to `width` terminal columns.
-std::string padded(const std::string& text, std::size_t width, TextTable::Align align = TextTable::Align::left);
+std::string padded(const std::string& text, std::size_t width,
+                   TextTable::Align align = TextTable::Align::left);
 
 }  // namespace operculum

@@ -41,7 +41,8 @@ void draw(const Node& root, std::string& out) {
     }
     const Node& child = *level.node->children[level.next++];
     bool last = level.next == level.node->children.size();
-    out += level.indent + (last ? "└─ " : "├─ ") + escape(child.name) + (child.folder ? "/" : "") + child.note + '\n';
+    out += level.indent + (last ? "└─ " : "├─ ") + escape(child.name) + (child.folder ? "/" : "") +
+           child.note + '\n';
     std::string indent = level.indent + (last ? "   " : "│  ");
     if (!child.children.empty()) levels.push_back({&child, 0, std::move(indent)});
   }

@@ -7,12 +7,13 @@ namespace operculum {
 
 /// One line of a tree: a path, and what stands behind its name.
 struct TreeItem {
-  std::string path;   ///< parts separated by '/'
+  std::string path;  ///< parts separated by '/'
   bool folder = false;
   std::string note;
 };
 
-/// Paths as an indented tree, folders in the order in which they were first met; missing folders are filled in.
+/// Paths as an indented tree, folders in the order in which they were first met; missing folders are filled
+/// in.
 std::string tree_text(const std::vector<TreeItem>& items);
 
 }  // namespace operculum

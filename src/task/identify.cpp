@@ -53,7 +53,8 @@ std::string ending_of(const std::string& name) {
 }
 
 std::string article(std::string_view word) {
-  return fmt::format("{} {}", std::string_view("aeiouAEIOU").find(word[0]) == std::string_view::npos ? "a" : "an", word);
+  return fmt::format(
+      "{} {}", std::string_view("aeiouAEIOU").find(word[0]) == std::string_view::npos ? "a" : "an", word);
 }
 
 /// What the name claims against what the bytes are.
@@ -63,27 +64,31 @@ void check_name(const Place& place, Identification& out) {
   const Format* claimed = format_for_name(place.name);
   if (place.layers.empty()) {
     if (claimed != nullptr) {
-      out.findings.push_back({Finding::Level::warning,
-                              fmt::format("named {}, but it is no {}: its content is {}; renaming a file does not convert it", ending,
-                                          claimed->name, out.media_type)});
+      out.findings.push_back(
+          {Finding::Level::warning,
+           fmt::format("named {}, but it is no {}: its content is {}; renaming a file does not convert it",
+                       ending, claimed->name, out.media_type)});
     }
     return;
   }
   const Format* real = place.layers.front().format;
   if (claimed == real) return;
-  std::string means = claimed != nullptr
-                          ? fmt::format("it is no {}", claimed->name)
-                          : fmt::format("no renaming needed, unpack it as it is");
-  out.findings.push_back({claimed != nullptr ? Finding::Level::warning : Finding::Level::note,
-                          fmt::format("named {}; it is {}: {}{}", ending, article(real->name), means,
-                                      claimed != nullptr ? ", and no renaming is needed to unpack it as it is" : "")});
+  std::string means = claimed != nullptr ? fmt::format("it is no {}", claimed->name)
+                                         : fmt::format("no renaming needed, unpack it as it is");
+  out.findings.push_back(
+      {claimed != nullptr ? Finding::Level::warning : Finding::Level::note,
+       fmt::format("named {}; it is {}: {}{}", ending, article(real->name), means,
+                   claimed != nullptr ? ", and no renaming is needed to unpack it as it is" : "")});
 }
 
 void check_size(Identification& out) {
   if (out.size == 0) {
     out.findings.push_back({Finding::Level::warning, "the file is empty"});
   } else if ((out.size & (out.size - 1)) == 0 && out.size >= 64 * 1024) {
-    out.findings.push_back({Finding::Level::note, fmt::format("the size is a power of two ({}), as memory dumps and cut downloads have", human_size(out.size))});
+    out.findings.push_back(
+        {Finding::Level::note,
+         fmt::format("the size is a power of two ({}), as memory dumps and cut downloads have",
+                     human_size(out.size))});
   }
 }
 
@@ -101,7 +106,8 @@ Identification identify(const std::string& target, const IdentifyRequest& reques
   bool whole_file = place.layers.empty() || (place.inside.empty() && !place.entry) || place.file == target;
   out.size = whole_file ? place.file_source->size() : place.layers.back().stored_size;
   for (const Layer& layer : place.layers) {
-    bool cheap = layer.container->access() == Access::random || place.file_source->size() <= kCountWithoutAsking;
+    bool cheap =
+        layer.container->access() == Access::random || place.file_source->size() <= kCountWithoutAsking;
     out.layers.push_back(look(layer, cheap || request.count_solid));
   }
   bool leaf = place.layers.empty() || place.layers.back().format->single_stream || place.entry;

@@ -7,11 +7,11 @@ namespace operculum {
 /// One layer of what a file really is.
 struct IdentifiedLayer {
   const Format* format = nullptr;
-  std::string name;                       ///< of the file or entry it was found in
-  std::uint64_t stored_size = 0;          ///< of that file or entry, in bytes; Entry::kUnknownSize when not known
-  std::optional<std::uint64_t> entries;   ///< files; absent where counting would mean decoding everything
+  std::string name;               ///< of the file or entry it was found in
+  std::uint64_t stored_size = 0;  ///< of that file or entry, in bytes; Entry::kUnknownSize when not known
+  std::optional<std::uint64_t> entries;  ///< files; absent where counting would mean decoding everything
   std::uint64_t folders = 0, links = 0, encrypted = 0;
-  std::uint64_t unpacked = 0;             ///< bytes of all files whose size is known
+  std::uint64_t unpacked = 0;  ///< bytes of all files whose size is known
   bool sizes_known = true;
   std::string largest;
   std::uint64_t largest_bytes = 0;
@@ -24,10 +24,10 @@ struct Identification {
   std::string target;
   std::uint64_t size = 0;
   std::vector<IdentifiedLayer> layers;
-  std::string kind;                    ///< of a file that is no container: image, text, ...
-  std::string media_type;              ///< likewise, "image/png"
-  std::vector<Finding> findings;       ///< about the name, the size, the end
-  std::string suggestion;              ///< a command that would be the next step
+  std::string kind;               ///< of a file that is no container: image, text, ...
+  std::string media_type;         ///< likewise, "image/png"
+  std::vector<Finding> findings;  ///< about the name, the size, the end
+  std::string suggestion;         ///< a command that would be the next step
 };
 
 struct IdentifyRequest {

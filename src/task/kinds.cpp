@@ -57,14 +57,17 @@ constexpr Rule kRules[] = {
 
 }  // namespace
 
-KindReader::KindReader() : magic_(magic_open(MAGIC_MIME_TYPE | MAGIC_NO_CHECK_COMPRESS | MAGIC_NO_CHECK_TAR)) {
+KindReader::KindReader()
+    : magic_(magic_open(MAGIC_MIME_TYPE | MAGIC_NO_CHECK_COMPRESS | MAGIC_NO_CHECK_TAR)) {
   if (magic_ == nullptr || magic_load(magic_, nullptr) != 0) {
     if (magic_ != nullptr) magic_close(magic_);
     throw IoError("cannot load the database of file kinds (libmagic)", ENOENT);
   }
 }
 
-KindReader::~KindReader() { magic_close(magic_); }
+KindReader::~KindReader() {
+  magic_close(magic_);
+}
 
 KindReader::Told KindReader::tell(ByteView head) {
   if (head.empty()) return {"empty", "inode/x-empty"};
@@ -73,7 +76,8 @@ KindReader::Told KindReader::tell(ByteView head) {
   Probe probe(Bytes(head.begin(), head.end()), false, "");
   if (recognise(probe) != nullptr) return {"container", media_type};
   if (starts_with(head, "#!")) return {"script", media_type};
-  auto rule = std::find_if(std::begin(kRules), std::end(kRules), [&](const Rule& r) { return media_type.starts_with(r.type); });
+  auto rule = std::find_if(std::begin(kRules), std::end(kRules),
+                           [&](const Rule& r) { return media_type.starts_with(r.type); });
   return {rule == std::end(kRules) ? "data" : rule->kind, media_type};
 }
 

@@ -9,11 +9,11 @@ struct magic_set;  // libmagic's handle
 
 namespace operculum {
 
-/// Kinds of files as a person sorts them: "image", "sound", "video", "text", "script", "executable", "container",
-/// "font", "document", "data", "empty". Safe to use from one thread at a time.
+/// Kinds of files as a person sorts them: "image", "sound", "video", "text", "script", "executable",
+/// "container", "font", "document", "data", "empty". Safe to use from one thread at a time.
 class KindReader {
  public:
-  KindReader();   ///< loads libmagic's database; throws IoError when there is none
+  KindReader();  ///< loads libmagic's database; throws IoError when there is none
   ~KindReader();
   KindReader(const KindReader&) = delete;
   KindReader& operator=(const KindReader&) = delete;

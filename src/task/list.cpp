@@ -2,8 +2,8 @@
 
 namespace operculum {
 
-void list(const Place& place, const ListRequest& request, OpenContext& context, const std::function<void(const Found&)>& sink,
-          const FindingSink& findings) {
+void list(const Place& place, const ListRequest& request, OpenContext& context,
+          const std::function<void(const Found&)>& sink, const FindingSink& findings) {
   const Layer& layer = place.layers.back();
   if (!request.deep) {
     std::span<const Entry> entries = layer.container->entries();

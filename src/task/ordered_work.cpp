@@ -12,7 +12,9 @@ namespace operculum {
 
 struct OrderedWork::State {
   explicit State(unsigned threads)
-      : control(tbb::global_control::max_allowed_parallelism, threads + 1), arena(static_cast<int>(threads), 0), most(threads * 4) {}
+      : control(tbb::global_control::max_allowed_parallelism, threads + 1),
+        arena(static_cast<int>(threads), 0),
+        most(threads * 4) {}
 
   /// Runs the reports that are next in order; one thread at a time does so.
   void flush(std::unique_lock<std::mutex>& lock) {

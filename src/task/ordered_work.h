@@ -5,8 +5,8 @@
 
 namespace operculum {
 
-/// Runs pieces of work on several threads and their reports in the order in which they were submitted. A bounded number
-/// is in flight: submit() waits when there are too many.
+/// Runs pieces of work on several threads and their reports in the order in which they were submitted. A
+/// bounded number is in flight: submit() waits when there are too many.
 class OrderedWork {
  public:
   using Report = std::function<void()>;
@@ -16,8 +16,8 @@ class OrderedWork {
   OrderedWork(const OrderedWork&) = delete;
   OrderedWork& operator=(const OrderedWork&) = delete;
 
-  /// `work` runs on some thread; the report it returns runs later, one at a time. What `work` throws is thrown again by
-  /// the next submit() or finish(), and nothing submitted afterwards runs.
+  /// `work` runs on some thread; the report it returns runs later, one at a time. What `work` throws is
+  /// thrown again by the next submit() or finish(), and nothing submitted afterwards runs.
   void submit(std::function<Report()> work);
 
   /// A report alone, kept in order.

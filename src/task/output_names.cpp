@@ -68,7 +68,8 @@ OutputNames::Given OutputNames::file(std::string_view stored, Duplicates duplica
       given.replaces = true;
       add_remark(given.remark, "stored again; the later one replaces the earlier one");
     } else {
-      add_remark(given.remark, place->second == Kind::folder ? "a folder of the same name came first" : "another entry has the same name");
+      add_remark(given.remark, place->second == Kind::folder ? "a folder of the same name came first"
+                                                             : "another entry has the same name");
       given.path = free_name(given.path);
       taken_.emplace(key(given.path), Kind::file);
     }

@@ -8,8 +8,8 @@
 
 namespace operculum {
 
-/// Gives every entry a path of its own beneath the output folder. The first to ask for a path gets it; a later one gets
-/// a numbered name, unless the container means it to replace the earlier one.
+/// Gives every entry a path of its own beneath the output folder. The first to ask for a path gets it; a
+/// later one gets a numbered name, unless the container means it to replace the earlier one.
 class OutputNames {
  public:
   enum class Duplicates { numbered, replace };
@@ -17,9 +17,9 @@ class OutputNames {
   explicit OutputNames(NameRules rules) : rules_(rules) {}
 
   struct Given {
-    std::string path;           ///< empty: refused
-    std::string remark;         ///< what was changed and why; empty when nothing
-    bool replaces = false;      ///< an earlier entry had this path; it is to be replaced
+    std::string path;       ///< empty: refused
+    std::string remark;     ///< what was changed and why; empty when nothing
+    bool replaces = false;  ///< an earlier entry had this path; it is to be replaced
   };
   Given file(std::string_view stored, Duplicates duplicates);
   Given folder(std::string_view stored);
@@ -37,9 +37,9 @@ class OutputNames {
   std::string key(const std::string& path) const;
 
   NameRules rules_;
-  std::unordered_map<std::string, Kind> taken_;             // by key
-  std::unordered_map<std::string, std::string> moved_;      // folders that got another name
-  std::unordered_map<std::string, std::string> renamed_;    // stored paths whose output path is another
+  std::unordered_map<std::string, Kind> taken_;           // by key
+  std::unordered_map<std::string, std::string> moved_;    // folders that got another name
+  std::unordered_map<std::string, std::string> renamed_;  // stored paths whose output path is another
   std::string last_parent_, last_placed_;
 };
 

@@ -9,9 +9,9 @@
 #include <cerrno>
 #include <nlohmann/json.hpp>
 
-#include "base/checksum.h"
 #include "base/text.h"
 #include "io/descriptor.h"
+#include "io/digest.h"
 #include "io/file_source.h"
 #include "io/output_folder.h"
 #include "io/stream.h"
@@ -23,14 +23,6 @@ using nlohmann::ordered_json;
 
 constexpr std::string_view kKind = "operculum receipt";
 constexpr int kVersion = 1;
-
-std::string digest_of_file(const std::string& path) {
-  SourcePtr source = open_file(path);
-  Sha256 digest;
-  Bytes block(256 * 1024);
-  for (std::uint64_t at = 0; std::size_t count = source->read_at(at, block); at += count) digest.add(ByteView(block).first(count));
-  return digest.finish_hex();
-}
 
 /// Takes back one receipt.
 class Discard {
@@ -52,7 +44,8 @@ class Discard {
   void remove(const Receipt::Item& item) {
     std::string full = receipt_.folder + "/" + item.path;
     SafePath safe = make_safe(item.path, NameRules::here);
-    if (safe.path != item.path) return tell(DiscardEvent::Kind::failed, item.path, "it leads out of the folder");
+    if (safe.path != item.path)
+      return tell(DiscardEvent::Kind::failed, item.path, "it leads out of the folder");
     struct stat status {};
     if (!folder_.exists(item.path) || lstat(full.c_str(), &status) != 0) {
       return tell(DiscardEvent::Kind::missing, item.path, "it is not there any more");
@@ -60,7 +53,7 @@ class Discard {
     try {
       if (item.kind == "file") {
         if (!S_ISREG(status.st_mode) || static_cast<std::uint64_t>(status.st_size) != item.size ||
-            digest_of_file(full) != item.sha256) {
+            sha256_of(*open_file(full)) != item.sha256) {
           return tell(DiscardEvent::Kind::changed, item.path, "it was changed since, so it stays");
         }
       } else if (!S_ISLNK(status.st_mode) && !(S_ISREG(status.st_mode) && status.st_nlink > 1)) {
@@ -78,7 +71,8 @@ class Discard {
     std::vector<std::string> folders;
     for (const Receipt::Item& item : receipt_.items) {
       if (item.kind == "folder") folders.push_back(item.path);
-      for (std::size_t slash = item.path.rfind('/'); slash != std::string::npos && slash > 0; slash = item.path.rfind('/', slash - 1)) {
+      for (std::size_t slash = item.path.rfind('/'); slash != std::string::npos && slash > 0;
+           slash = item.path.rfind('/', slash - 1)) {
         folders.push_back(item.path.substr(0, slash));
       }
     }
@@ -92,10 +86,18 @@ class Discard {
 
   void tell(DiscardEvent::Kind kind, const std::string& path, std::string message) {
     switch (kind) {
-      case DiscardEvent::Kind::removed: ++totals_.removed; break;
-      case DiscardEvent::Kind::changed: ++totals_.changed; break;
-      case DiscardEvent::Kind::missing: ++totals_.missing; break;
-      case DiscardEvent::Kind::failed: ++totals_.failed; break;
+      case DiscardEvent::Kind::removed:
+        ++totals_.removed;
+        break;
+      case DiscardEvent::Kind::changed:
+        ++totals_.changed;
+        break;
+      case DiscardEvent::Kind::missing:
+        ++totals_.missing;
+        break;
+      case DiscardEvent::Kind::failed:
+        ++totals_.failed;
+        break;
     }
     sink_({kind, path, std::move(message)});
   }
@@ -111,10 +113,17 @@ class Discard {
 
 void Receipt::add(const UnpackEvent& event) {
   switch (event.kind) {
-    case UnpackEvent::Kind::file: items.push_back({event.output, event.size, event.sha256, "file"}); break;
-    case UnpackEvent::Kind::folder: items.push_back({event.output, 0, "", "folder"}); break;
-    case UnpackEvent::Kind::link: items.push_back({event.output, 0, "", "link"}); break;
-    default: break;
+    case UnpackEvent::Kind::file:
+      items.push_back({event.output, event.size, event.sha256, "file"});
+      break;
+    case UnpackEvent::Kind::folder:
+      items.push_back({event.output, 0, "", "folder"});
+      break;
+    case UnpackEvent::Kind::link:
+      items.push_back({event.output, 0, "", "link"});
+      break;
+    default:
+      break;
   }
 }
 
@@ -129,7 +138,11 @@ void Receipt::write(const std::string& path) const {
     }
     files.push_back(std::move(one));
   }
-  ordered_json all = {{"kind", kKind}, {"version", kVersion}, {"source", escape(source)}, {"folder", escape(folder)}, {"written", std::move(files)}};
+  ordered_json all = {{"kind", kKind},
+                      {"version", kVersion},
+                      {"source", escape(source)},
+                      {"folder", escape(folder)},
+                      {"written", std::move(files)}};
   std::string text = all.dump(1) + "\n";
   Descriptor file(open(path.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0666));
   if (!file) throw IoError(fmt::format("cannot write the receipt {}", escape(path)), errno);
@@ -152,11 +165,13 @@ Receipt Receipt::read(const std::string& path) {
   };
   try {
     ordered_json all = ordered_json::parse(text);
-    if (all.at("kind") != kKind || all.at("version") != kVersion) throw Malformed("the file is no receipt of this program's version");
+    if (all.at("kind") != kKind || all.at("version") != kVersion)
+      throw Malformed("the file is no receipt of this program's version");
     receipt.source = plain(all.at("source"));
     receipt.folder = plain(all.at("folder"));
     for (const ordered_json& one : all.at("written")) {
-      receipt.items.push_back({plain(one.at("path")), one.value("size", std::uint64_t{0}), one.value("sha256", ""), one.at("kind")});
+      receipt.items.push_back({plain(one.at("path")), one.value("size", std::uint64_t{0}),
+                               one.value("sha256", ""), one.at("kind")});
     }
   } catch (const ordered_json::exception&) {
     throw Malformed("the file is no receipt: expected the JSON that unpack --receipt writes");
@@ -164,7 +179,8 @@ Receipt Receipt::read(const std::string& path) {
   return receipt;
 }
 
-DiscardTotals discard(const Receipt& receipt, bool dry_run, const std::function<void(const DiscardEvent&)>& sink) {
+DiscardTotals discard(const Receipt& receipt, bool dry_run,
+                      const std::function<void(const DiscardEvent&)>& sink) {
   return Discard(receipt, dry_run, sink).run();
 }
 

@@ -11,14 +11,14 @@ namespace operculum {
 class Receipt {
  public:
   struct Item {
-    std::string path;     ///< beneath the folder
+    std::string path;  ///< beneath the folder
     std::uint64_t size = 0;
-    std::string sha256;   ///< of files; empty for folders and links
-    std::string kind;     ///< "file", "folder", "link"
+    std::string sha256;  ///< of files; empty for folders and links
+    std::string kind;    ///< "file", "folder", "link"
   };
 
-  std::string source;     ///< the locator that was unpacked
-  std::string folder;     ///< absolute
+  std::string source;  ///< the locator that was unpacked
+  std::string folder;  ///< absolute
   std::vector<Item> items;
 
   void add(const UnpackEvent& event);
@@ -39,6 +39,7 @@ struct DiscardEvent {
 struct DiscardTotals {
   std::uint64_t removed = 0, changed = 0, missing = 0, failed = 0;
 };
-DiscardTotals discard(const Receipt& receipt, bool dry_run, const std::function<void(const DiscardEvent&)>& sink);
+DiscardTotals discard(const Receipt& receipt, bool dry_run,
+                      const std::function<void(const DiscardEvent&)>& sink);
 
 }  // namespace operculum

@@ -16,7 +16,8 @@ bool Selection::wants(const std::string& path) const {
 }
 
 bool Selection::is_listed(const std::string& path) const {
-  for (std::size_t end = path.size();; end = path.rfind('/', end - 1)) {  // the path, then each folder above it
+  for (std::size_t end = path.size();;
+       end = path.rfind('/', end - 1)) {  // the path, then each folder above it
     if (end == std::string::npos || end == 0) return false;
     if (listed.contains(path.substr(0, end))) return true;
   }

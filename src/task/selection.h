@@ -8,11 +8,11 @@
 
 namespace operculum {
 
-/// Which entries of a container are meant: those beneath `inside`, that fit a --match pattern or stand in the list (all,
-/// when there are neither), and fit no --except pattern.
+/// Which entries of a container are meant: those beneath `inside`, that fit a --match pattern or stand in the
+/// list (all, when there are neither), and fit no --except pattern.
 class Selection {
  public:
-  std::string inside;             ///< a folder's or entry's path; empty for all
+  std::string inside;  ///< a folder's or entry's path; empty for all
   std::vector<Glob> match, except;
   std::unordered_set<std::string> listed;
   bool use_list = false;

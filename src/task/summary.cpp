@@ -31,7 +31,8 @@ std::string kind_of(const Found& found, KindReader& kinds) {
 
 }  // namespace
 
-Summary summarise(const Place& place, const ListRequest& request, OpenContext& context, const FindingSink& findings) {
+Summary summarise(const Place& place, const ListRequest& request, OpenContext& context,
+                  const FindingSink& findings) {
   Summary summary;
   KindReader kinds;
   WalkEvents events;
@@ -56,7 +57,8 @@ Summary summarise(const Place& place, const ListRequest& request, OpenContext& c
   events.unreadable = [&](const std::string& path, const Error& error) {
     findings(path, {Finding::Level::warning, std::string("cannot be entered: ") + error.what()});
   };
-  walk(place.layers.back(), place.layers.size() == 1 ? place.file_source : nullptr, context, {request.deep}, events);
+  walk(place.layers.back(), place.layers.size() == 1 ? place.file_source : nullptr, context, {request.deep},
+       events);
   return summary;
 }
 

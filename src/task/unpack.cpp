@@ -17,7 +17,8 @@
 namespace operculum {
 namespace {
 
-constexpr std::size_t kSmallFile = 1 << 20;    // bytes; decoded and verified in memory before anything is written
+constexpr std::size_t kSmallFile =
+    1 << 20;  // bytes; decoded and verified in memory before anything is written
 constexpr std::size_t kStreamBlock = 256 * 1024;
 
 std::uint32_t process_umask() {
@@ -49,15 +50,22 @@ struct PendingLink {
   std::string path, output, target;  // for a hard link `target` is a stored path, through nested containers
   std::string remark;
   Timestamp modified;
-  ContainerPtr container;            // of a hard link: where its data can be had when its target is not unpacked
+  ContainerPtr container;  // of a hard link: where its data can be had when its target is not unpacked
   std::string target_in_container;
 };
 
 class Unpacker {
  public:
-  Unpacker(const Place& place, const UnpackRequest& request, OpenContext& context, Progress& progress, const UnpackSink& sink)
-      : place_(place), request_(request), context_(context), progress_(progress), sink_(sink),
-        meter_(context.limits, place.file_source->size()), names_(request.names), default_mode_(0666 & ~process_umask()),
+  Unpacker(const Place& place, const UnpackRequest& request, OpenContext& context, Progress& progress,
+           const UnpackSink& sink)
+      : place_(place),
+        request_(request),
+        context_(context),
+        progress_(progress),
+        sink_(sink),
+        meter_(context.limits, place.file_source->size()),
+        names_(request.names),
+        default_mode_(0666 & ~process_umask()),
         work_(request.jobs != 0 ? request.jobs : std::max(1u, std::thread::hardware_concurrency())) {
     struct stat status {};
     fresh_ = stat(request.into.c_str(), &status) != 0;
@@ -97,7 +105,8 @@ class Unpacker {
       for (const Finding& finding : container.findings()) tell_finding(path, finding);
     };
     events.unreadable = [this](const std::string& path, const Error& error) {
-      emit({UnpackEvent::Kind::warning, path, "", 0, "", fmt::format("cannot be entered, unpacked as a file: {}", error.what())});
+      emit({UnpackEvent::Kind::warning, path, "", 0, "",
+            fmt::format("cannot be entered, unpacked as a file: {}", error.what())});
     };
     walk(layer, place_.layers.size() == 1 ? place_.file_source : nullptr, context_, {request_.deep}, events);
   }
@@ -129,7 +138,8 @@ class Unpacker {
     progress_.total_bytes = total;
   }
 
-  /// Whether a nested container may hold something that is wanted; when only its own path is, it is unpacked as a file.
+  /// Whether a nested container may hold something that is wanted; when only its own path is, it is unpacked
+  /// as a file.
   bool could_hold_wanted(const std::string& path) const {
     const std::string& inside = request_.selection.inside;
     return inside.empty() || path.starts_with(inside) || inside.starts_with(path);
@@ -139,7 +149,8 @@ class Unpacker {
     if (!request_.selection.wants(found.path)) return;
     const Entry& entry = found.entry;
     if (entry.kind == EntryKind::file) {
-      auto duplicates = found.format.later_replaces ? OutputNames::Duplicates::replace : OutputNames::Duplicates::numbered;
+      auto duplicates =
+          found.format.later_replaces ? OutputNames::Duplicates::replace : OutputNames::Duplicates::numbered;
       file(entry, found.path, found.content, found.stream, duplicates);
     } else {
       take_other(entry, found.path, found.container.shared_from_this(), found.format);
@@ -154,10 +165,16 @@ class Unpacker {
 
   void take_other(const Entry& entry, const std::string& path, ContainerPtr container, const Format&) {
     switch (entry.kind) {
-      case EntryKind::folder: folder(entry, path); return;
+      case EntryKind::folder:
+        folder(entry, path);
+        return;
       case EntryKind::symbolic_link:
-      case EntryKind::hard_link: link(entry, path, std::move(container)); return;
-      default: device(entry, path); return;
+      case EntryKind::hard_link:
+        link(entry, path, std::move(container));
+        return;
+      default:
+        device(entry, path);
+        return;
     }
   }
 
@@ -169,7 +186,8 @@ class Unpacker {
       return;
     }
     OutputNames::Given given = names_.folder(stored);
-    if (given.path.empty()) return left_out(path, given.remark.empty() ? "its name leaves nothing to use" : given.remark);
+    if (given.path.empty())
+      return left_out(path, given.remark.empty() ? "its name leaves nothing to use" : given.remark);
     try {
       if (folder_) folder_->make_folder(given.path);
     } catch (const Error& error) {
@@ -182,20 +200,23 @@ class Unpacker {
 
   void link(const Entry& entry, const std::string& path, ContainerPtr container) {
     OutputNames::Given given = names_.file(beneath_base(path), OutputNames::Duplicates::replace);
-    if (given.path.empty()) return left_out(path, given.remark.empty() ? "its name leaves nothing to use" : given.remark);
+    if (given.path.empty())
+      return left_out(path, given.remark.empty() ? "its name leaves nothing to use" : given.remark);
     std::string target(entry.link_target());
     PendingLink pending{entry.kind, path, given.path, target, given.remark, entry.modified, nullptr, ""};
     if (entry.kind == EntryKind::hard_link) {
       pending.container = std::move(container);
       pending.target_in_container = target;
-      // Paths of the same container: what stands in front of the entry's own path belongs in front of the target, too.
+      // Paths of the same container: what stands in front of the entry's own path belongs in front of the
+      // target, too.
       pending.target = path.substr(0, path.size() - std::min(path.size(), entry.path.size())) + target;
     }
     links_.push_back(std::move(pending));
   }
 
   void device(const Entry& entry, const std::string& path) {
-    if (!request_.devices) return left_out(path, fmt::format("it is a {}; --devices makes those", name_of(entry.kind)));
+    if (!request_.devices)
+      return left_out(path, fmt::format("it is a {}; --devices makes those", name_of(entry.kind)));
     OutputNames::Given given = names_.file(beneath_base(path), OutputNames::Duplicates::replace);
     if (given.path.empty()) return left_out(path, given.remark);
     std::uint32_t type = entry.kind == EntryKind::character_device ? S_IFCHR
@@ -204,7 +225,8 @@ class Unpacker {
                                                                    : S_IFSOCK;
     std::uint64_t device = entry.extra ? makedev(entry.extra->device_major, entry.extra->device_minor) : 0;
     try {
-      if (folder_ && !folder_->make_node(given.path, type | metadata_of(entry).mode, device)) return kept(path, given.path);
+      if (folder_ && !folder_->make_node(given.path, type | metadata_of(entry).mode, device))
+        return kept(path, given.path);
     } catch (const Error& error) {
       return failed(path, given.path, error);
     }
@@ -227,9 +249,11 @@ class Unpacker {
     return lstat((request_.into + "/" + output).c_str(), &status) == 0;
   }
 
-  void file(const Entry& entry, const std::string& path, const ContentPtr& content, Stream* stream, OutputNames::Duplicates duplicates) {
+  void file(const Entry& entry, const std::string& path, const ContentPtr& content, Stream* stream,
+            OutputNames::Duplicates duplicates) {
     OutputNames::Given given = names_.file(beneath_base(path), duplicates);
-    if (given.path.empty()) return left_out(path, given.remark.empty() ? "its name leaves nothing to use" : given.remark);
+    if (given.path.empty())
+      return left_out(path, given.remark.empty() ? "its name leaves nothing to use" : given.remark);
     count_portable(given.path);
     Existing existing = request_.existing;
     if (given.replaces) {
@@ -238,9 +262,11 @@ class Unpacker {
     }
     if (existing == Existing::keep && already_there(given.path)) return kept(path, given.path);
     if (duplicates == OutputNames::Duplicates::replace) written_.insert(given.path);
-    UnpackEvent event{UnpackEvent::Kind::file, path, given.path, entry.size_known() ? entry.size : 0, "", given.remark};
+    UnpackEvent event{
+        UnpackEvent::Kind::file, path, given.path, entry.size_known() ? entry.size : 0, "", given.remark};
     if (!folder_) {
-      if (existing == Existing::rename && already_there(given.path)) event.message = "something is there; it would get a numbered name";
+      if (existing == Existing::rename && already_there(given.path))
+        event.message = "something is there; it would get a numbered name";
       return emit(std::move(event));
     }
     Job job{std::move(event), metadata_of(entry), existing, entry.is(Entry::sparse)};
@@ -303,7 +329,9 @@ class Unpacker {
     return bytes;
   }
 
-  bool fits_small(const Bytes& first) const { return first.empty() || (!request_.keep_damaged && first.size() < kSmallFile); }
+  bool fits_small(const Bytes& first) const {
+    return first.empty() || (!request_.keep_damaged && first.size() < kSmallFile);
+  }
 
   void write_stream(Job& job, Stream& stream) {
     Bytes bytes = first_part(stream, job.event.size);
@@ -384,7 +412,8 @@ class Unpacker {
     } catch (const Error& error) {
       job.event.kind = UnpackEvent::Kind::failed;
       job.event.error = error.kind();
-      job.event.message = job.event.message.empty() ? error.what() : fmt::format("{}; {}", error.what(), job.event.message);
+      job.event.message =
+          job.event.message.empty() ? error.what() : fmt::format("{}; {}", error.what(), job.event.message);
       job.event.size = 0;
     } catch (const std::bad_alloc&) {
       job.event.kind = UnpackEvent::Kind::failed;
@@ -414,20 +443,27 @@ class Unpacker {
   }
 
   void symbolic_link(const PendingLink& link) {
-    if (request_.links == LinkRule::none) return left_out(link.path, "it is a symbolic link, and --links none was asked for");
-    if (link.target.empty() || link.target.find('\0') != std::string::npos) return left_out(link.path, "the link's target is empty or cannot be read");
+    if (request_.links == LinkRule::none)
+      return left_out(link.path, "it is a symbolic link, and --links none was asked for");
+    if (link.target.empty() || link.target.find('\0') != std::string::npos)
+      return left_out(link.path, "the link's target is empty or cannot be read");
     Leads leads = where_leads(link.output, link.target);
     bool refused = (leads == Leads::out && request_.links != LinkRule::stored) ||
                    (leads == Leads::absolute && request_.links == LinkRule::inside);
     if (refused) {
-      return left_out(link.path, fmt::format("the link leads out of the output folder, to {}; --links stored makes it all the same", escape(link.target)));
+      return left_out(
+          link.path,
+          fmt::format("the link leads out of the output folder, to {}; --links stored makes it all the same",
+                      escape(link.target)));
     }
     std::string remark = link.remark;
     if (leads != Leads::inside) {
-      remark = fmt::format("{}it leads out of the output folder, to {}; made as stored", remark.empty() ? "" : remark + ", ", escape(link.target));
+      remark = fmt::format("{}it leads out of the output folder, to {}; made as stored",
+                           remark.empty() ? "" : remark + ", ", escape(link.target));
     }
     if (!place_for_link(link)) return;
-    if (folder_ && !folder_->make_symbolic_link(link.output, link.target, link.modified)) return kept(link.path, link.output);
+    if (folder_ && !folder_->make_symbolic_link(link.output, link.target, link.modified))
+      return kept(link.path, link.output);
     emit({UnpackEvent::Kind::link, link.path, link.output, 0, "", remark});
   }
 
@@ -458,11 +494,15 @@ class Unpacker {
     for (std::size_t i = 0; i < entries.size(); ++i) {
       if (entries[i].has_data() && entries[i].path == link.target_in_container) index = i;
     }
-    if (!index) return left_out(link.path, fmt::format("its hard link names {}, which is not in the container", escape(link.target_in_container)));
-    if (request_.existing == Existing::keep && already_there(link.output)) return kept(link.path, link.output);
+    if (!index)
+      return left_out(link.path, fmt::format("its hard link names {}, which is not in the container",
+                                             escape(link.target_in_container)));
+    if (request_.existing == Existing::keep && already_there(link.output))
+      return kept(link.path, link.output);
     UnpackEvent event{UnpackEvent::Kind::file, link.path, link.output, entries[*index].size, "", link.remark};
     if (!folder_) return emit(std::move(event));
-    Job job{std::move(event), metadata_of(entries[*index]), request_.existing, entries[*index].is(Entry::sparse)};
+    Job job{std::move(event), metadata_of(entries[*index]), request_.existing,
+            entries[*index].is(Entry::sparse)};
     with_errors(job, [&] {
       StreamPtr data = link.container->content(*index)->stream();
       write_stream(job, *data);
@@ -472,7 +512,8 @@ class Unpacker {
 
   void finish_folders() {
     if (!folder_) return;
-    for (auto it = folders_.rbegin(); it != folders_.rend(); ++it) folder_->finish_folder(it->path, it->metadata);
+    for (auto it = folders_.rbegin(); it != folders_.rend(); ++it)
+      folder_->finish_folder(it->path, it->metadata);
   }
 
   // ---- events
@@ -484,9 +525,12 @@ class Unpacker {
   void emit(UnpackEvent event) {
     work_.report([this, event = std::move(event)] { count_and_tell(event); });
   }
-  void left_out(const std::string& path, std::string why) { emit({UnpackEvent::Kind::left_out, path, "", 0, "", std::move(why)}); }
+  void left_out(const std::string& path, std::string why) {
+    emit({UnpackEvent::Kind::left_out, path, "", 0, "", std::move(why)});
+  }
   void kept(const std::string& path, const std::string& output) {
-    emit({UnpackEvent::Kind::kept, path, output, 0, "", "something is there already; --existing replace or rename would write it"});
+    emit({UnpackEvent::Kind::kept, path, output, 0, "",
+          "something is there already; --existing replace or rename would write it"});
   }
   void failed(const std::string& path, const std::string& output, const Error& error) {
     emit({UnpackEvent::Kind::failed, path, output, 0, "", error.what(), error.kind()});
@@ -504,22 +548,31 @@ class Unpacker {
         ++totals_.files;
         totals_.bytes += event.size;
         break;
-      case UnpackEvent::Kind::folder: ++totals_.folders; break;
+      case UnpackEvent::Kind::folder:
+        ++totals_.folders;
+        break;
       case UnpackEvent::Kind::link:
-      case UnpackEvent::Kind::device: ++totals_.links; break;
+      case UnpackEvent::Kind::device:
+        ++totals_.links;
+        break;
       case UnpackEvent::Kind::kept:
         ++totals_.kept;
         not_written_.insert(event.output);
         break;
-      case UnpackEvent::Kind::left_out: ++totals_.left_out; break;
+      case UnpackEvent::Kind::left_out:
+        ++totals_.left_out;
+        break;
       case UnpackEvent::Kind::failed:
         ++totals_.failed;
         totals_.key_needed |= event.error == ErrorKind::needs_key;
         not_written_.insert(event.output);
         if (!request_.keep_going) stop_ = true;
         break;
-      case UnpackEvent::Kind::fault: ++totals_.faults; break;
-      default: break;
+      case UnpackEvent::Kind::fault:
+        ++totals_.faults;
+        break;
+      default:
+        break;
     }
     sink_(event);
   }
@@ -541,21 +594,22 @@ class Unpacker {
   Meter meter_;
   OutputNames names_;
   std::uint32_t default_mode_;
-  bool fresh_ = false;          // nothing was in the output folder before
+  bool fresh_ = false;                  // nothing was in the output folder before
   std::optional<OutputFolder> folder_;  // empty in a dry run
-  std::string base_;            // stored folders above what was named; left out of output paths
+  std::string base_;                    // stored folders above what was named; left out of output paths
   UnpackTotals totals_;
   std::atomic<bool> stop_{false};
   std::vector<PendingLink> links_;
   std::vector<FinishedFolder> folders_;
   std::unordered_set<std::string> written_;      // for containers whose later entries replace earlier ones
   std::unordered_set<std::string> not_written_;  // kept or failed
-  OrderedWork work_;            // last: its threads use the rest
+  OrderedWork work_;                             // last: its threads use the rest
 };
 
 }  // namespace
 
-UnpackTotals unpack(const Place& place, const UnpackRequest& request, OpenContext& context, Progress& progress, const UnpackSink& sink) {
+UnpackTotals unpack(const Place& place, const UnpackRequest& request, OpenContext& context,
+                    Progress& progress, const UnpackSink& sink) {
   return Unpacker(place, request, context, progress, sink).run();
 }
 

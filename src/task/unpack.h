@@ -9,44 +9,50 @@ namespace operculum {
 
 /// What to do with symbolic links. They are always made last, and nothing is ever written through one.
 enum class LinkRule {
-  rooted,  ///< make them; absolute targets are kept, as trees of a system mean them; those that climb out with ".." are left out
+  rooted,  ///< make them; absolute targets are kept, as trees of a system mean them; those that climb out
+           ///< with ".." are left out
   inside,  ///< only those that stay beneath the output folder
   stored,  ///< all, just as stored
   none,
 };
 
 struct UnpackRequest {
-  std::string into;                ///< the output folder
+  std::string into;  ///< the output folder
   Selection selection;
-  bool deep = false;               ///< into nested containers, too
-  bool flat = false;               ///< all files directly in the output folder
-  bool dry_run = false;            ///< plan only; nothing is written
-  bool keep_damaged = false;       ///< keep what could be decoded of damaged files, as NAME.damaged
-  bool keep_going = true;          ///< after a damaged entry
-  bool devices = false;            ///< make devices, fifos and sockets
-  bool special_modes = false;      ///< keep set-user-id and set-group-id bits of files
-  bool digests = false;            ///< compute SHA-256 of what is written
+  bool deep = false;           ///< into nested containers, too
+  bool flat = false;           ///< all files directly in the output folder
+  bool dry_run = false;        ///< plan only; nothing is written
+  bool keep_damaged = false;   ///< keep what could be decoded of damaged files, as NAME.damaged
+  bool keep_going = true;      ///< after a damaged entry
+  bool devices = false;        ///< make devices, fifos and sockets
+  bool special_modes = false;  ///< keep set-user-id and set-group-id bits of files
+  bool digests = false;        ///< compute SHA-256 of what is written
   Existing existing = Existing::keep;
   LinkRule links = LinkRule::rooted;
   NameRules names = NameRules::here;
-  unsigned jobs = 0;               ///< threads; 0: one for each processor
+  unsigned jobs = 0;  ///< threads; 0: one for each processor
 };
 
 /// One thing that happened, in stored order.
 struct UnpackEvent {
   enum class Kind {
-    file, folder, link, device,  ///< written (or, in a dry run, would be)
-    kept,                        ///< not written, because something is there
-    left_out,                    ///< not written, by rule; the message says which
-    failed,                      ///< could not be unpacked
-    note, warning, fault,        ///< about a container as a whole
+    file,
+    folder,
+    link,
+    device,    ///< written (or, in a dry run, would be)
+    kept,      ///< not written, because something is there
+    left_out,  ///< not written, by rule; the message says which
+    failed,    ///< could not be unpacked
+    note,
+    warning,
+    fault,  ///< about a container as a whole
   };
   Kind kind;
-  std::string path;              ///< as stored, through nested containers
-  std::string output;            ///< beneath the output folder
-  std::uint64_t size = 0;        ///< unpacked bytes
+  std::string path;        ///< as stored, through nested containers
+  std::string output;      ///< beneath the output folder
+  std::uint64_t size = 0;  ///< unpacked bytes
   std::string sha256;
-  std::string message;           ///< what was changed, or why not
+  std::string message;                     ///< what was changed, or why not
   ErrorKind error = ErrorKind::malformed;  ///< for failed
 };
 
@@ -60,8 +66,9 @@ struct UnpackTotals {
 
 using UnpackSink = std::function<void(const UnpackEvent&)>;
 
-/// Unpacks what `place` names into request.into. Events arrive one at a time, in stored order, from any thread. Throws
-/// GuardTripped when a guard ended the run, IoError when the output folder cannot be used.
-UnpackTotals unpack(const Place& place, const UnpackRequest& request, OpenContext& context, Progress& progress, const UnpackSink& sink);
+/// Unpacks what `place` names into request.into. Events arrive one at a time, in stored order, from any
+/// thread. Throws GuardTripped when a guard ended the run, IoError when the output folder cannot be used.
+UnpackTotals unpack(const Place& place, const UnpackRequest& request, OpenContext& context,
+                    Progress& progress, const UnpackSink& sink);
 
 }  // namespace operculum

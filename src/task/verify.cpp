@@ -18,13 +18,18 @@ class Verifier {
  public:
   Verifier(const Place& place, const VerifyRequest& request, OpenContext& context, Progress& progress,
            const std::function<void(const Fault&)>& sink)
-      : place_(place), request_(request), context_(context), progress_(progress), sink_(sink),
+      : place_(place),
+        request_(request),
+        context_(context),
+        progress_(progress),
+        sink_(sink),
         meter_(context.limits, place.file_source->size()),
         work_(request.jobs != 0 ? request.jobs : std::max(1u, std::thread::hardware_concurrency())) {}
 
   VerifyTotals run() {
     for (const Layer& layer : place_.layers) {
-      bool checked = std::find(kCheckedCodecs.begin(), kCheckedCodecs.end(), layer.format->id) != kCheckedCodecs.end();
+      bool checked =
+          std::find(kCheckedCodecs.begin(), kCheckedCodecs.end(), layer.format->id) != kCheckedCodecs.end();
       enclosing_checked_ |= checked;
     }
     if (place_.is_container()) {
@@ -43,7 +48,8 @@ class Verifier {
     WalkEvents events;
     events.found = [this](const Found& found) {
       if (progress_.stop) return false;
-      if (found.entry.has_data() && request_.selection.wants(found.path)) decode(found.entry, found.path, found.content, found.stream);
+      if (found.entry.has_data() && request_.selection.wants(found.path))
+        decode(found.entry, found.path, found.content, found.stream);
       return true;
     };
     events.leave = [this](const std::string& path, Container& container) {
@@ -51,16 +57,20 @@ class Verifier {
       if (!path.empty()) tell_findings(path, container);
     };
     events.unreadable = [this](const std::string& path, const Error& error) {
-      Fault fault{path, std::string("cannot be entered: ") + error.what(), Finding::Level::fault, error.kind()};
+      Fault fault{path, std::string("cannot be entered: ") + error.what(), Finding::Level::fault,
+                  error.kind()};
       work_.report([this, fault] { tell(fault); });
     };
-    walk(place_.layers.back(), place_.layers.size() == 1 ? place_.file_source : nullptr, context_, {request_.deep}, events);
+    walk(place_.layers.back(), place_.layers.size() == 1 ? place_.file_source : nullptr, context_,
+         {request_.deep}, events);
   }
 
   void decode(const Entry& entry, const std::string& path, const ContentPtr& content, Stream* stream) {
-    bool checked = enclosing_checked_ || entry.is(Entry::has_crc) ||
-                   std::find(kCheckedCodecs.begin(), kCheckedCodecs.end(), entry.method) != kCheckedCodecs.end();
-    std::size_t room = static_cast<std::size_t>(std::clamp<std::uint64_t>(entry.size, 64 * 1024, kWholeBuffer));
+    bool checked =
+        enclosing_checked_ || entry.is(Entry::has_crc) ||
+        std::find(kCheckedCodecs.begin(), kCheckedCodecs.end(), entry.method) != kCheckedCodecs.end();
+    std::size_t room =
+        static_cast<std::size_t>(std::clamp<std::uint64_t>(entry.size, 64 * 1024, kWholeBuffer));
     if (stream != nullptr) {
       work_.report(drain(path, *stream, room, checked));
       return;
@@ -104,7 +114,8 @@ class Verifier {
   }
 
   void tell_findings(const std::string& path, Container& container) {
-    for (const Finding& finding : container.findings()) tell({path, finding.text, finding.level, ErrorKind::malformed});
+    for (const Finding& finding : container.findings())
+      tell({path, finding.text, finding.level, ErrorKind::malformed});
   }
 
   void tell(const Fault& fault) {
@@ -127,8 +138,8 @@ class Verifier {
 
 }  // namespace
 
-VerifyTotals verify(const Place& place, const VerifyRequest& request, OpenContext& context, Progress& progress,
-                    const std::function<void(const Fault&)>& sink) {
+VerifyTotals verify(const Place& place, const VerifyRequest& request, OpenContext& context,
+                    Progress& progress, const std::function<void(const Fault&)>& sink) {
   return Verifier(place, request, context, progress, sink).run();
 }
 

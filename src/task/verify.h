@@ -21,15 +21,17 @@ struct Fault {
 };
 
 struct VerifyTotals {
-  std::uint64_t entries = 0;          ///< files decoded to their end
-  std::uint64_t bytes = 0;            ///< unpacked
-  std::uint64_t with_checksum = 0;    ///< of these, files whose format or codec has a checksum that was compared
+  std::uint64_t entries = 0;  ///< files decoded to their end
+  std::uint64_t bytes = 0;    ///< unpacked
+  std::uint64_t with_checksum =
+      0;  ///< of these, files whose format or codec has a checksum that was compared
   std::uint64_t faults = 0, warnings = 0;
   bool key_needed = false;
 };
 
-/// Decodes every wanted file, compares every checksum and size, and writes nothing. Faults arrive in stored order.
-VerifyTotals verify(const Place& place, const VerifyRequest& request, OpenContext& context, Progress& progress,
-                    const std::function<void(const Fault&)>& sink);
+/// Decodes every wanted file, compares every checksum and size, and writes nothing. Faults arrive in stored
+/// order.
+VerifyTotals verify(const Place& place, const VerifyRequest& request, OpenContext& context,
+                    Progress& progress, const std::function<void(const Fault&)>& sink);
 
 }  // namespace operculum

@@ -4,14 +4,15 @@
 
 #include <algorithm>
 
-#include "base/checksum.h"
 #include "base/text.h"
 #include "container/parts.h"
+#include "io/digest.h"
 
 namespace operculum {
 namespace {
 
-constexpr std::uint64_t kDecodeOnce = 1 << 20;  // entries up to this size, in bytes, are kept while they are looked at
+constexpr std::uint64_t kDecodeOnce =
+    1 << 20;  // entries up to this size, in bytes, are kept while they are looked at
 
 /// Bytes already read from a stream, then the rest of it.
 class FrontedStream final : public Stream {
@@ -31,25 +32,20 @@ class FrontedStream final : public Stream {
   std::size_t at_ = 0;
 };
 
-std::string digest_of(const Source& source) {
-  Sha256 digest;
-  Bytes block(256 * 1024);
-  for (std::uint64_t at = 0; std::size_t count = source.read_at(at, block); at += count) digest.add(ByteView(block).first(count));
-  return digest.finish_hex();
-}
-
 class Walk {
  public:
   Walk(OpenContext& context, const WalkOptions& options, const WalkEvents& events)
       : context_(context), options_(options), events_(events) {}
 
-  bool run(const Format& format, const ContainerPtr& container, const std::string& prefix, const SourcePtr& bytes) {
+  bool run(const Format& format, const ContainerPtr& container, const std::string& prefix,
+           const SourcePtr& bytes) {
     ancestors_.push_back(bytes);
     bool go_on = true;
     container->walk([&](const Visit& visit) {
       std::string path = prefix + visit.entry.path;
-      go_on = !options_.deep || !visit.entry.has_data() ? hand_out(format, *container, visit, path, visit.content, visit.stream)
-                                                        : look_inside(format, container, visit, path);
+      go_on = !options_.deep || !visit.entry.has_data()
+                  ? hand_out(format, *container, visit, path, visit.content, visit.stream)
+                  : look_inside(format, container, visit, path);
       return go_on;
     });
     ancestors_.pop_back();
@@ -58,14 +54,17 @@ class Walk {
   }
 
  private:
-  bool hand_out(const Format& format, Container& container, const Visit& visit, const std::string& path, ContentPtr content,
-                Stream* stream) {
-    return events_.found({visit.entry, path, format, container, ancestors_.size() - 1, std::move(content), stream});
+  bool hand_out(const Format& format, Container& container, const Visit& visit, const std::string& path,
+                ContentPtr content, Stream* stream) {
+    return events_.found(
+        {visit.entry, path, format, container, ancestors_.size() - 1, std::move(content), stream});
   }
 
   /// Hands out the entry, or what is in it when it is a container.
-  bool look_inside(const Format& format, const ContainerPtr& container, const Visit& visit, const std::string& path) {
-    if (!events_.enter(path, visit.entry)) return hand_out(format, *container, visit, path, visit.content, visit.stream);
+  bool look_inside(const Format& format, const ContainerPtr& container, const Visit& visit,
+                   const std::string& path) {
+    if (!events_.enter(path, visit.entry))
+      return hand_out(format, *container, visit, path, visit.content, visit.stream);
     ContentPtr content = visit.content;
     Opened inner;
     std::string name(base_name(visit.entry.path));
@@ -121,7 +120,7 @@ class Walk {
   void check_not_itself(const SourcePtr& bytes) const {
     if (!bytes) return;
     for (const SourcePtr& ancestor : ancestors_) {
-      if (ancestor && ancestor->size() == bytes->size() && digest_of(*ancestor) == digest_of(*bytes)) {
+      if (ancestor && ancestor->size() == bytes->size() && sha256_of(*ancestor) == sha256_of(*bytes)) {
         throw LimitExceeded("a container that contains itself: unpacking it with --deep would never end");
       }
     }
@@ -135,7 +134,8 @@ class Walk {
 
 }  // namespace
 
-void walk(const Layer& layer, const SourcePtr& file, OpenContext& context, const WalkOptions& options, const WalkEvents& events) {
+void walk(const Layer& layer, const SourcePtr& file, OpenContext& context, const WalkOptions& options,
+          const WalkEvents& events) {
   Walk(context, options, events).run(*layer.format, layer.container, "", file);
 }
 

@@ -8,12 +8,12 @@ namespace operculum {
 /// An entry met on a walk, with its path from where the walk began.
 struct Found {
   const Entry& entry;
-  const std::string& path;      ///< also through nested containers; works behind a locator
-  const Format& format;         ///< of the container that holds it
+  const std::string& path;  ///< also through nested containers; works behind a locator
+  const Format& format;     ///< of the container that holds it
   Container& container;
-  std::size_t depth;            ///< 0 for the container the walk began with
-  ContentPtr content;           ///< the data, when it can be had later; else empty
-  Stream* stream;               ///< the data, when it can be had only now; else null
+  std::size_t depth;   ///< 0 for the container the walk began with
+  ContentPtr content;  ///< the data, when it can be had later; else empty
+  Stream* stream;      ///< the data, when it can be had only now; else null
 };
 
 struct WalkOptions {
@@ -24,15 +24,19 @@ struct WalkOptions {
 struct WalkEvents {
   std::function<bool(const Found&)> found;  ///< return false to end the walk
   /// Before a nested container is entered; return false to hand out the entry itself.
-  std::function<bool(const std::string& path, const Entry& entry)> enter = [](const std::string&, const Entry&) { return true; };
+  std::function<bool(const std::string& path, const Entry& entry)> enter = [](const std::string&,
+                                                                              const Entry&) { return true; };
   /// When all entries of a container were handed out; its findings are complete once their data was read.
   std::function<void(const std::string& path, Container&)> leave = [](const std::string&, Container&) {};
   /// A nested container that could not be opened; its bytes are then handed out as an entry.
-  std::function<void(const std::string& path, const Error&)> unreadable = [](const std::string&, const Error&) {};
+  std::function<void(const std::string& path, const Error&)> unreadable = [](const std::string&,
+                                                                             const Error&) {};
 };
 
-/// Visits the entries of `layer` in stored order. With `deep` an entry that is a container is replaced by what is in it,
-/// as deep as the limits allow; a container that contains itself is noticed. Throws LimitExceeded.
-void walk(const Layer& layer, const SourcePtr& file, OpenContext& context, const WalkOptions& options, const WalkEvents& events);
+/// Visits the entries of `layer` in stored order. With `deep` an entry that is a container is replaced by
+/// what is in it, as deep as the limits allow; a container that contains itself is noticed. Throws
+/// LimitExceeded.
+void walk(const Layer& layer, const SourcePtr& file, OpenContext& context, const WalkOptions& options,
+          const WalkEvents& events);
 
 }  // namespace operculum

@@ -26,7 +26,8 @@ TEST(Cursor, SaysWhereAndHowMuchIsMissing) {
     cursor.u32le();
     FAIL() << "read past the end";
   } catch (const CutShort& error) {
-    EXPECT_STREQ(error.what(), "tide table at offset 101: expected 4 more bytes, found 2; the file may be cut short");
+    EXPECT_STREQ(error.what(),
+                 "tide table at offset 101: expected 4 more bytes, found 2; the file may be cut short");
   }
   EXPECT_THROW(cursor.take(UINT64_MAX), Malformed);
 }

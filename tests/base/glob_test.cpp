@@ -5,7 +5,9 @@
 namespace operculum {
 namespace {
 
-bool fits(const char* pattern, const char* path) { return Glob(pattern).matches(path); }
+bool fits(const char* pattern, const char* path) {
+  return Glob(pattern).matches(path);
+}
 
 TEST(Glob, WithoutSlashLooksAtTheNameAtAnyDepth) {
   EXPECT_TRUE(fits("*.png", "crab.png"));
@@ -46,7 +48,8 @@ TEST(Glob, MayIgnoreCase) {
 }
 
 TEST(Glob, WithManyStarsComesToAnEnd) {
-  EXPECT_FALSE(fits("*a*a*a*a*a*a*a*a*a*b", "aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa"));
+  EXPECT_FALSE(
+      fits("*a*a*a*a*a*a*a*a*a*b", "aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa"));
 }
 
 }  // namespace

@@ -11,8 +11,12 @@ TEST(Escape, ShowsTerminalControlsAsText) {
   EXPECT_EQ(escape("crab\x1b[2Jpng"), "crab\\x1b[2Jpng");
   EXPECT_EQ(escape("two\nlines"), "two\\nlines");
   EXPECT_EQ(escape("a\\b"), "a\\\\b");
-  EXPECT_EQ(escape("\xe2\x80\xae" "gnp.exe"), "\\u202egnp.exe");  // a right-to-left override hides the ending
-  EXPECT_EQ(escape("\xc2\x9b" "2J"), "\\u009b2J");                // a C1 control works like ESC [
+  EXPECT_EQ(escape("\xe2\x80\xae"
+                   "gnp.exe"),
+            "\\u202egnp.exe");  // a right-to-left override hides the ending
+  EXPECT_EQ(escape("\xc2\x9b"
+                   "2J"),
+            "\\u009b2J");  // a C1 control works like ESC [
 }
 
 TEST(Escape, KeepsOtherLettersAndShowsBytesThatAreNoText) {

@@ -14,7 +14,8 @@ using test::to_bytes;
 
 TEST(ZipTraditional, DecryptsWhatItEncrypts) {
   ZipTraditional in("limpet"), out("limpet");
-  for (char c : std::string("tide pool")) EXPECT_EQ(out.decrypt(in.encrypt(static_cast<Byte>(c))), static_cast<Byte>(c));
+  for (char c : std::string("tide pool"))
+    EXPECT_EQ(out.decrypt(in.encrypt(static_cast<Byte>(c))), static_cast<Byte>(c));
 }
 
 TEST(ZipTraditional, TellsAWrongPasswordByTheLastHeaderByte) {
@@ -36,7 +37,8 @@ TEST(ZipAes, DerivesKeysAsRfc2898Does) {
 }
 
 TEST(ZipAes, CountsLittleEndianFromOne) {
-  // With an all-zero key of 128 bits the first pad block is AES(01 00 ... 00), here as the openssl command gives it.
+  // With an all-zero key of 128 bits the first pad block is AES(01 00 ... 00), here as the openssl command
+  // gives it.
   ZipAes::Keys keys{Bytes(16), Bytes(16), {}};
   EXPECT_EQ(to_hex(ZipAes::crypt(keys, Bytes(16))), "47711816e91d6ff059bbbf2bf58e0fd3");
 }
@@ -45,7 +47,8 @@ TEST(KeyRing, PrefersKeysOfTheContainerAndSaysWhenThereIsNone) {
   KeyRing ring;
   EXPECT_THROW(ring.find("kiosk.zip", [](const std::string&) { return true; }), NeedsKey);
   ring.add({"other", "keys.toml"}, "gauge-*");
-  EXPECT_THROW(ring.find("kiosk.zip", [](const std::string&) { return true; }), NeedsKey) << "that key is for another container";
+  EXPECT_THROW(ring.find("kiosk.zip", [](const std::string&) { return true; }), NeedsKey)
+      << "that key is for another container";
   ring.add({"limpet", "keys.toml"}, "KIOSK*");
   EXPECT_EQ(ring.find("kiosk.zip", [](const std::string&) { return true; }).secret, "limpet");
 }
@@ -57,14 +60,17 @@ TEST(KeyRing, PointsOutBlanksThatSpoilAPassword) {
     ring.find("kiosk.zip", [](const std::string& secret) { return secret == "limpet"; });
     FAIL() << "accepted a wrong password";
   } catch (const NeedsKey& error) {
-    EXPECT_STREQ(error.what(), "wrong password (1 tried); the password from the password file ends with a blank, and without it it is right: remove the blank");
+    EXPECT_STREQ(error.what(),
+                 "wrong password (1 tried); the password from the password file ends with a blank, and "
+                 "without it it is right: remove the blank");
   }
 }
 
 TEST(KeyRing, AsksAPersonThreeTimesAtMostAndRemembersTheAnswer) {
   KeyRing ring;
   int asked = 0;
-  ring.set_prompt([&](const std::string&) { return std::optional<std::string>(++asked == 2 ? "limpet" : "whelk"); });
+  ring.set_prompt(
+      [&](const std::string&) { return std::optional<std::string>(++asked == 2 ? "limpet" : "whelk"); });
   auto fits = [](const std::string& secret) { return secret == "limpet"; };
   EXPECT_EQ(ring.find("kiosk.zip", fits).secret, "limpet");
   EXPECT_EQ(ring.find("kiosk.zip", fits).secret, "limpet");

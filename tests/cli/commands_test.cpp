@@ -25,13 +25,23 @@ std::vector<json> lines_of(const std::string& text) {
 
 struct Commands : testing::Test {
   TempFolder temp;
-  Ran tool(const std::vector<std::string>& arguments, const std::map<std::string, std::string>& environment = {}, const std::string& input = "") {
+  Ran tool(const std::vector<std::string>& arguments,
+           const std::map<std::string, std::string>& environment = {}, const std::string& input = "") {
     return operculum(arguments, temp.path(), environment, input);
   }
   void SetUp() override {
     Bytes inner = ZipBuilder().add("crab.txt", "pinch").add("deep/pearl.txt", "shine").build();
-    temp.write("pool.skin", ZipBuilder().folder("textures").add("textures/crab.png", "a picture").add("notes.txt", "high water\n").stored("inner.zip", inner).build());
-    temp.write("pool.tar.gz", encode("gzip", TarBuilder().folder("etc").file("etc/hosts", "127.0.0.1 kiosk\n").add({.name = "pool.zip", .data = inner}).build()));
+    temp.write("pool.skin", ZipBuilder()
+                                .folder("textures")
+                                .add("textures/crab.png", "a picture")
+                                .add("notes.txt", "high water\n")
+                                .stored("inner.zip", inner)
+                                .build());
+    temp.write("pool.tar.gz", encode("gzip", TarBuilder()
+                                                 .folder("etc")
+                                                 .file("etc/hosts", "127.0.0.1 kiosk\n")
+                                                 .add({.name = "pool.zip", .data = inner})
+                                                 .build()));
   }
 };
 
@@ -40,11 +50,15 @@ TEST_F(Commands, IdentifyTellsTheTruthAboutRenamedFiles) {
   EXPECT_EQ(ran.exit_code, 0) << ran.err;
   EXPECT_NE(ran.out.find("is        ZIP archive"), std::string::npos);
   EXPECT_NE(ran.out.find("holds     3 files, 1 folder"), std::string::npos);
-  EXPECT_NE(ran.out.find("named .skin; it is a ZIP archive: no renaming needed, unpack it as it is"), std::string::npos);
+  EXPECT_NE(ran.out.find("named .skin; it is a ZIP archive: no renaming needed, unpack it as it is"),
+            std::string::npos);
   temp.write("song.zip", TarBuilder().file("a", "x").build());
-  EXPECT_NE(tool({"identify", "song.zip"}).out.find("warning   named .zip; it is a tar archive: it is no ZIP archive"), std::string::npos);
+  EXPECT_NE(tool({"identify", "song.zip"})
+                .out.find("warning   named .zip; it is a tar archive: it is no ZIP archive"),
+            std::string::npos);
   temp.write("picture.zip", "\x89PNG\r\n\x1a\n");
-  EXPECT_NE(tool({"identify", "picture.zip"}).out.find("renaming a file does not convert it"), std::string::npos);
+  EXPECT_NE(tool({"identify", "picture.zip"}).out.find("renaming a file does not convert it"),
+            std::string::npos);
 }
 
 TEST_F(Commands, IdentifyNamesEveryLayer) {
@@ -57,33 +71,43 @@ TEST_F(Commands, IdentifyNamesEveryLayer) {
 
 TEST_F(Commands, IdentifyPointsOutSizesThatArePowersOfTwo) {
   temp.write("dump.bin", std::string(65536, 'x'));
-  EXPECT_NE(tool({"identify", "dump.bin"}).out.find("the size is a power of two (64.0 KiB)"), std::string::npos);
+  EXPECT_NE(tool({"identify", "dump.bin"}).out.find("the size is a power of two (64.0 KiB)"),
+            std::string::npos);
 }
 
 TEST_F(Commands, ListPrintsATable) {
   Ran ran = tool({"list", "pool.skin"});
   EXPECT_EQ(ran.exit_code, 0);
-  EXPECT_NE(ran.out.find("size           stored  method      time                  flags  path"), std::string::npos);
+  EXPECT_NE(ran.out.find("size           stored  method      time                  flags  path"),
+            std::string::npos);
   EXPECT_NE(ran.out.find("deflate     2026-03-01 14:05:08   -      notes.txt"), std::string::npos);
   EXPECT_NE(ran.out.find("F      textures/"), std::string::npos);
 }
 
 TEST_F(Commands, ListPathsPrintsPathsAndNothingElse) {
-  EXPECT_EQ(tool({"list", "--paths", "pool.skin"}).out, "textures\ntextures/crab.png\nnotes.txt\ninner.zip\n");
+  EXPECT_EQ(tool({"list", "--paths", "pool.skin"}).out,
+            "textures\ntextures/crab.png\nnotes.txt\ninner.zip\n");
   EXPECT_EQ(tool({"list", "--paths", "pool.skin/textures"}).out, "textures\ntextures/crab.png\n");
-  EXPECT_EQ(tool({"list", "--paths", "--deep", "pool.skin"}).out, "textures\ntextures/crab.png\nnotes.txt\ninner.zip/crab.txt\ninner.zip/deep/pearl.txt\n");
+  EXPECT_EQ(tool({"list", "--paths", "--deep", "pool.skin"}).out,
+            "textures\ntextures/crab.png\nnotes.txt\ninner.zip/crab.txt\ninner.zip/deep/pearl.txt\n");
 }
 
 TEST_F(Commands, ListSelectsAndSorts) {
-  EXPECT_EQ(tool({"list", "--paths", "--match", "*.txt", "--match", "*.png", "--except", "textures", "pool.skin"}).out, "notes.txt\n");
-  EXPECT_EQ(tool({"list", "--paths", "--sort", "path", "pool.skin"}).out, "inner.zip\nnotes.txt\ntextures\ntextures/crab.png\n");
-  EXPECT_EQ(tool({"list", "--paths", "--sort", "size", "--except", "textures", "pool.skin"}).out, "inner.zip\nnotes.txt\n");
+  EXPECT_EQ(
+      tool({"list", "--paths", "--match", "*.txt", "--match", "*.png", "--except", "textures", "pool.skin"})
+          .out,
+      "notes.txt\n");
+  EXPECT_EQ(tool({"list", "--paths", "--sort", "path", "pool.skin"}).out,
+            "inner.zip\nnotes.txt\ntextures\ntextures/crab.png\n");
+  EXPECT_EQ(tool({"list", "--paths", "--sort", "size", "--except", "textures", "pool.skin"}).out,
+            "inner.zip\nnotes.txt\n");
   EXPECT_EQ(tool({"list", "--paths", "--match", "*.TXT", "--ignore-case", "pool.skin"}).out, "notes.txt\n");
 }
 
 TEST_F(Commands, ListDrawsATree) {
   EXPECT_EQ(tool({"list", "--tree", "--deep", "pool.skin"}).out,
-            "├─ textures/\n│  └─ crab.png  9 B\n├─ notes.txt  11 B\n└─ inner.zip/\n   ├─ crab.txt  5 B\n   └─ deep/\n      └─ pearl.txt  5 B\n");
+            "├─ textures/\n│  └─ crab.png  9 B\n├─ notes.txt  11 B\n└─ inner.zip/\n   ├─ crab.txt  5 B\n   "
+            "└─ deep/\n      └─ pearl.txt  5 B\n");
 }
 
 TEST_F(Commands, ListSummarisesByKindAndFolder) {
@@ -96,7 +120,9 @@ TEST_F(Commands, ListSummarisesByKindAndFolder) {
 
 TEST_F(Commands, ListWritesCsvAndJson) {
   std::string csv = tool({"list", "--csv", "--match", "notes.txt", "pool.skin"}).out;
-  EXPECT_EQ(csv, "path,kind,size,stored,method,time,mode,flags,link_target\r\nnotes.txt,file,11,13,deflate,2026-03-01T14:05:08,0644,,\r\n");
+  EXPECT_EQ(csv,
+            "path,kind,size,stored,method,time,mode,flags,link_target\r\nnotes.txt,file,11,16,deflate,2026-"
+            "03-01T14:05:08,0644,,\r\n");
   json entry = lines_of(tool({"list", "--json", "--match", "notes.txt", "pool.skin"}).out).at(0);
   EXPECT_EQ(entry["path"], "notes.txt");
   EXPECT_EQ(entry["size"], 11);
@@ -106,7 +132,8 @@ TEST_F(Commands, ListWritesCsvAndJson) {
 TEST_F(Commands, OutputGoesToANewFileOnly) {
   EXPECT_EQ(tool({"list", "--paths", "--output", "paths.txt", "pool.skin"}).out, "");
   EXPECT_EQ(temp.read("paths.txt").substr(0, 9), "textures\n");
-  EXPECT_EQ(tool({"list", "--paths", "--output", "paths.txt", "pool.tar.gz"}).exit_code, 3) << "nothing that exists is replaced";
+  EXPECT_EQ(tool({"list", "--paths", "--output", "paths.txt", "pool.tar.gz"}).exit_code, 3)
+      << "nothing that exists is replaced";
   EXPECT_EQ(temp.read("paths.txt").substr(0, 9), "textures\n");
 }
 
@@ -114,8 +141,10 @@ TEST_F(Commands, ShowPrintsBytesThroughSeveralContainers) {
   EXPECT_EQ(tool({"show", "pool.skin/notes.txt"}).out, "high water\n");
   EXPECT_EQ(tool({"show", "pool.tar.gz/pool.zip/deep/pearl.txt"}).out, "shine");
   EXPECT_EQ(tool({"show", "pool.tar.gz/etc/hosts", "--from", "4", "--length", "3"}).out, "0.0");
-  EXPECT_EQ(tool({"show", "--hex", "pool.skin/notes.txt", "--from", "0x5", "--length", "5"}).out, "00000005  77 61 74 65 72                                     water\n");
-  EXPECT_EQ(tool({"show", "pool.skin/inner.zip"}).out.substr(0, 2), "PK") << "an entry's own bytes, container or not";
+  EXPECT_EQ(tool({"show", "--hex", "pool.skin/notes.txt", "--from", "0x5", "--length", "5"}).out,
+            "00000005  77 61 74 65 72" + std::string(36, ' ') + "water\n");
+  EXPECT_EQ(tool({"show", "pool.skin/inner.zip"}).out.substr(0, 2), "PK")
+      << "an entry's own bytes, container or not";
 }
 
 TEST_F(Commands, ShowExplainsWhatItCannotShow) {
@@ -124,7 +153,8 @@ TEST_F(Commands, ShowExplainsWhatItCannotShow) {
   EXPECT_NE(folder.err.find("it is a folder; name one entry in it"), std::string::npos);
   EXPECT_NE(tool({"show", "pool.skin"}).err.find("operculum list pool.skin"), std::string::npos);
   EXPECT_NE(tool({"show", "pool.skin/Notes.txt"}).err.find("did you mean \"notes.txt\"?"), std::string::npos);
-  EXPECT_NE(tool({"show", "nowhere.zip"}).err.find("nowhere.zip: No such file or directory"), std::string::npos);
+  EXPECT_NE(tool({"show", "nowhere.zip"}).err.find("nowhere.zip: No such file or directory"),
+            std::string::npos);
 }
 
 TEST_F(Commands, UnpackMakesAFolderOfItsOwn) {
@@ -133,7 +163,8 @@ TEST_F(Commands, UnpackMakesAFolderOfItsOwn) {
   EXPECT_EQ(temp.listing("pool"), "inner.zip notes.txt textures/ textures/crab.png");
   EXPECT_NE(ran.err.find("wrote 3 files"), std::string::npos);
   EXPECT_EQ(tool({"unpack", "pool.skin"}).exit_code, 0);
-  EXPECT_EQ(temp.listing("pool~2"), "inner.zip notes.txt textures/ textures/crab.png") << "never into what is there";
+  EXPECT_EQ(temp.listing("pool~2"), "inner.zip notes.txt textures/ textures/crab.png")
+      << "never into what is there";
 }
 
 TEST_F(Commands, UnpackTakesOneFolderOrOneEntry) {
@@ -147,7 +178,8 @@ TEST_F(Commands, UnpackTakesOneFolderOrOneEntry) {
 
 TEST_F(Commands, UnpackGoesDeepFlatOrByAList) {
   EXPECT_EQ(tool({"unpack", "pool.tar.gz", "--deep", "--into", "a"}).exit_code, 0);
-  EXPECT_EQ(temp.listing("a"), "etc/ etc/hosts pool.zip/ pool.zip/crab.txt pool.zip/deep/ pool.zip/deep/pearl.txt");
+  EXPECT_EQ(temp.listing("a"),
+            "etc/ etc/hosts pool.zip/ pool.zip/crab.txt pool.zip/deep/ pool.zip/deep/pearl.txt");
   EXPECT_EQ(tool({"unpack", "pool.skin", "--flat", "--into", "b"}).exit_code, 0);
   EXPECT_EQ(temp.listing("b"), "crab.png inner.zip notes.txt");
   EXPECT_EQ(tool({"unpack", "pool.skin", "--list-from", "-", "--into", "c"}, {}, "notes.txt\n").exit_code, 0);
@@ -176,10 +208,14 @@ TEST_F(Commands, UnpackKeepsWhatIsThereUnlessAsked) {
   Ran kept = tool({"unpack", "pool.skin", "--into", "a"});
   EXPECT_EQ(temp.read("a/notes.txt"), "mine");
   EXPECT_NE(kept.err.find("notes.txt: not written, something is there already"), std::string::npos);
-  EXPECT_EQ(tool({"unpack", "pool.skin", "--into", "a", "--existing", "rename", "--match", "notes.txt"}).exit_code, 0);
+  EXPECT_EQ(
+      tool({"unpack", "pool.skin", "--into", "a", "--existing", "rename", "--match", "notes.txt"}).exit_code,
+      0);
   EXPECT_EQ(temp.read("a/notes.txt"), "mine");
   EXPECT_EQ(temp.read("a/notes~2.txt"), "high water\n");
-  EXPECT_EQ(tool({"unpack", "pool.skin", "--into", "a", "--existing", "replace", "--match", "notes.txt"}).exit_code, 0);
+  EXPECT_EQ(
+      tool({"unpack", "pool.skin", "--into", "a", "--existing", "replace", "--match", "notes.txt"}).exit_code,
+      0);
   EXPECT_EQ(temp.read("a/notes.txt"), "high water\n");
 }
 
@@ -188,7 +224,9 @@ TEST_F(Commands, DiscardTakesBackWhatIsUnchanged) {
   json receipt = json::parse(temp.read("r.json"));
   EXPECT_EQ(receipt["source"], "pool.skin");
   bool has_digest = false;
-  for (const json& item : receipt["written"]) has_digest |= item["path"] == "notes.txt" && item["size"] == 11 && item["sha256"].get<std::string>().size() == 64;
+  for (const json& item : receipt["written"])
+    has_digest |=
+        item["path"] == "notes.txt" && item["size"] == 11 && item["sha256"].get<std::string>().size() == 64;
   EXPECT_TRUE(has_digest);
   temp.write("a/notes.txt", "changed");
   temp.write("a/own.txt", "mine");
@@ -218,14 +256,21 @@ TEST_F(Commands, DiscardDoesNotBelieveAForgedReceipt) {
 }
 
 TEST_F(Commands, VerifyFindsEveryFaultAndWritesNothing) {
-  Bytes zip = ZipBuilder().add("good", "fine").add({.name = "bad1", .data = to_bytes("x"), .crc = 1}).add({.name = "bad2", .data = to_bytes("y"), .crc = 2}).build();
+  Bytes zip = ZipBuilder()
+                  .add("good", "fine")
+                  .add({.name = "bad1", .data = to_bytes("x"), .crc = 1})
+                  .add({.name = "bad2", .data = to_bytes("y"), .crc = 2})
+                  .build();
   temp.write("damaged.zip", zip);
   std::string before = temp.listing();
   Ran ran = tool({"verify", "damaged.zip"});
   EXPECT_EQ(ran.exit_code, 1);
-  EXPECT_NE(ran.out.find("bad1: checksum differs (stored 00000001, computed 8cdc1683); the data is damaged\n"), std::string::npos);
+  EXPECT_NE(
+      ran.out.find("bad1: checksum differs (stored 00000001, computed 8cdc1683); the data is damaged\n"),
+      std::string::npos);
   EXPECT_NE(ran.out.find("bad2: checksum differs"), std::string::npos);
-  EXPECT_NE(ran.out.find("1 file decoded (4 B); every one has a checksum and it is right. 2 faults."), std::string::npos);
+  EXPECT_NE(ran.out.find("1 file decoded (4 B); every one has a checksum and it is right. 2 faults."),
+            std::string::npos);
   EXPECT_EQ(temp.listing(), before);
   EXPECT_EQ(tool({"verify", "--deep", "pool.skin", "pool.tar.gz"}).exit_code, 0);
 }
@@ -240,17 +285,26 @@ TEST_F(Commands, VerifyGoesDeep) {
 }
 
 TEST_F(Commands, DamagedEntriesCostNoOthers) {
-  temp.write("d.zip", ZipBuilder().add("a", "alpha").add({.name = "bad", .data = to_bytes("x"), .crc = 1}).add("z", "omega").build());
+  temp.write("d.zip", ZipBuilder()
+                          .add("a", "alpha")
+                          .add({.name = "bad", .data = to_bytes("x"), .crc = 1})
+                          .add("z", "omega")
+                          .build());
   Ran ran = tool({"unpack", "d.zip", "--into", "out"});
   EXPECT_EQ(ran.exit_code, 1);
   EXPECT_EQ(temp.listing("out"), "a z");
-  EXPECT_NE(ran.err.find("bad: checksum differs (stored 00000001, computed 8cdc1683); the data is damaged; kept out of the output"), std::string::npos);
+  EXPECT_NE(ran.err.find("bad: checksum differs (stored 00000001, computed 8cdc1683); the data is damaged; "
+                         "kept out of the output"),
+            std::string::npos);
   EXPECT_EQ(tool({"unpack", "d.zip", "--into", "kept", "--keep-damaged"}).exit_code, 1);
   EXPECT_EQ(temp.listing("kept"), "a bad.damaged z");
 }
 
 TEST_F(Commands, PasswordsComeFromFileEnvironmentOrKeyFile) {
-  temp.write("kiosk-v2.zip", ZipBuilder().add({.name = "secret", .data = to_bytes("pearl"), .password = "limpet", .aes_strength = 3}).build());
+  temp.write("kiosk-v2.zip",
+             ZipBuilder()
+                 .add({.name = "secret", .data = to_bytes("pearl"), .password = "limpet", .aes_strength = 3})
+                 .build());
   temp.write("pw", "limpet\n");
   EXPECT_EQ(tool({"show", "--password-file", "pw", "kiosk-v2.zip/secret"}).out, "pearl");
   EXPECT_EQ(tool({"show", "kiosk-v2.zip/secret"}, {{"OPERCULUM_PASSWORD", "limpet"}}).out, "pearl");
@@ -262,7 +316,9 @@ TEST_F(Commands, PasswordsComeFromFileEnvironmentOrKeyFile) {
   EXPECT_EQ(blank.exit_code, 4);
   EXPECT_NE(blank.err.find("begins with a blank, and without it it is right"), std::string::npos);
   EXPECT_EQ(temp.listing("out"), "") << "never an empty file";
-  temp.write(".config/operculum/keys.toml", "[[key]]\nfor = \"other-*\"\npassword = \"whelk\"\n[[key]]\nfor = \"kiosk-*\"\npassword = \"limpet\"\n");
+  temp.write(".config/operculum/keys.toml",
+             "[[key]]\nfor = \"other-*\"\npassword = \"whelk\"\n[[key]]\nfor = \"kiosk-*\"\npassword = "
+             "\"limpet\"\n");
   EXPECT_EQ(tool({"show", "kiosk-v2.zip/secret"}).out, "pearl");
 }
 
@@ -270,7 +326,8 @@ TEST_F(Commands, ConfigurationGivesDefaults) {
   temp.write(".config/operculum/config.toml", "names-in = \"CP932\"\n");
   temp.write("old.zip", ZipBuilder().add("\x8a\x4c.txt", "x").build());
   EXPECT_EQ(tool({"list", "--paths", "old.zip"}).out, "貝.txt\n");
-  EXPECT_EQ(tool({"list", "--paths", "--names-in", "CP1252", "old.zip"}).out, "ŠL.txt\n") << "the command line wins";
+  EXPECT_EQ(tool({"list", "--paths", "--names-in", "CP1252", "old.zip"}).out, "ŠL.txt\n")
+      << "the command line wins";
 }
 
 TEST_F(Commands, FormatsTellsFeaturesAndSpecifications) {

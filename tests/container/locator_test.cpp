@@ -2,8 +2,8 @@
 
 #include <gtest/gtest.h>
 
-#include "codec/codec.h"
 #include "base/error.h"
+#include "codec/codec.h"
 #include "support/tar_builder.h"
 #include "support/temp_folder.h"
 #include "support/zip_builder.h"
@@ -16,8 +16,12 @@ using namespace test;
 struct LocatorTest : testing::Test {
   TempFolder temp;
   OpenContext context;
-  Place at(const std::string& locator, Step step = Step::into) { return resolve(temp.path(locator), context, step); }
-  static std::string text(const Place& place) { return std::string(as_text(read_all(*place.content->stream(), 1 << 20))); }
+  Place at(const std::string& locator, Step step = Step::into) {
+    return resolve(temp.path(locator), context, step);
+  }
+  static std::string text(const Place& place) {
+    return std::string(as_text(read_all(*place.content->stream(), 1 << 20)));
+  }
   void SetUp() override {
     Bytes inner = ZipBuilder().add("reef/crab.txt", "pinch").build();
     Bytes tar = TarBuilder().file("etc/hosts", "kiosk").add({.name = "pool.zip", .data = inner}).build();
@@ -62,8 +66,11 @@ TEST_F(LocatorTest, ExplainsWhatIsNotThere) {
     }
     return "found";
   };
-  EXPECT_NE(message("box/card.tar.xz/pool.zip/reef/whelk").find("there is no entry \"reef/whelk\" in \"pool.zip\""), std::string::npos);
-  EXPECT_NE(message("plain.txt/inside").find("\"plain.txt\" is no container that this program knows"), std::string::npos);
+  EXPECT_NE(
+      message("box/card.tar.xz/pool.zip/reef/whelk").find("there is no entry \"reef/whelk\" in \"pool.zip\""),
+      std::string::npos);
+  EXPECT_NE(message("plain.txt/inside").find("\"plain.txt\" is no container that this program knows"),
+            std::string::npos);
   EXPECT_NE(message("box/none.zip").find("No such file"), std::string::npos);
   EXPECT_NE(message("box").find("Is a directory"), std::string::npos);
   EXPECT_NE(message("box/card.tar.xz/etc/HOSTS").find("did you mean \"etc/hosts\"?"), std::string::npos);
@@ -72,7 +79,8 @@ TEST_F(LocatorTest, ExplainsWhatIsNotThere) {
 TEST_F(LocatorTest, JoinsNumberedParts) {
   Bytes zip = ZipBuilder().stored("long.txt", Bytes(5000, 'x')).add("end", "omega").build();
   for (int part = 0; part < 3; ++part) {
-    std::size_t from = zip.size() * static_cast<std::size_t>(part) / 3, to = zip.size() * static_cast<std::size_t>(part + 1) / 3;
+    std::size_t from = zip.size() * static_cast<std::size_t>(part) / 3,
+                to = zip.size() * static_cast<std::size_t>(part + 1) / 3;
     temp.write("set.zip.00" + std::to_string(part + 1), ByteView(zip).subspan(from, to - from));
   }
   EXPECT_EQ(text(at("set.zip.001/end")), "omega");

@@ -22,17 +22,24 @@ void put(ByteWriter& out, const std::string& form, const CpioItem& item) {
   if (form == "070701" || form == "070702") {
     unsigned sum = 0;
     for (char c : item.data) sum += static_cast<unsigned char>(c);
-    out.text(form).text(fmt::format("{:08x}{:08x}{:08x}{:08x}{:08x}{:08x}{:08x}", item.inode, item.mode, 1000, 100, item.links, 1772373908, item.data.size()));
-    out.text(fmt::format("{:08x}{:08x}{:08x}{:08x}{:08x}{:08x}", 8, 1, 4, 64, name_size, form == "070702" ? sum : 0));
+    out.text(form).text(fmt::format("{:08x}{:08x}{:08x}{:08x}{:08x}{:08x}{:08x}", item.inode, item.mode, 1000,
+                                    100, item.links, 1772373908, item.data.size()));
+    out.text(fmt::format("{:08x}{:08x}{:08x}{:08x}{:08x}{:08x}", 8, 1, 4, 64, name_size,
+                         form == "070702" ? sum : 0));
     out.text(item.name).u8(0).align(4).text(item.data).align(4);
   } else if (form == "070707") {
-    out.text(form).text(fmt::format("{:06o}{:06o}{:06o}{:06o}{:06o}{:06o}{:06o}{:011o}{:06o}{:011o}", 1, item.inode, item.mode, 1000, 100, item.links, 0, 1772373908, name_size, item.data.size()));
+    out.text(form).text(fmt::format("{:06o}{:06o}{:06o}{:06o}{:06o}{:06o}{:06o}{:011o}{:06o}{:011o}", 1,
+                                    item.inode, item.mode, 1000, 100, item.links, 0, 1772373908, name_size,
+                                    item.data.size()));
     out.text(item.name).u8(0).text(item.data);
   } else {
     bool big = form == "big";
     auto word = [&](std::uint64_t v) { big ? out.u16be(v & 0xffff) : out.u16(v & 0xffff); };
-    for (std::uint64_t v : {std::uint64_t{070707}, std::uint64_t{1}, std::uint64_t{item.inode}, std::uint64_t{item.mode}, std::uint64_t{1000}, std::uint64_t{100}, std::uint64_t{item.links}, std::uint64_t{0},
-                            std::uint64_t{1772373908} >> 16, std::uint64_t{1772373908}, std::uint64_t{name_size}, std::uint64_t{item.data.size()} >> 16, std::uint64_t{item.data.size()}}) {
+    for (std::uint64_t v :
+         {std::uint64_t{070707}, std::uint64_t{1}, std::uint64_t{item.inode}, std::uint64_t{item.mode},
+          std::uint64_t{1000}, std::uint64_t{100}, std::uint64_t{item.links}, std::uint64_t{0},
+          std::uint64_t{1772373908} >> 16, std::uint64_t{1772373908}, std::uint64_t{name_size},
+          std::uint64_t{item.data.size()} >> 16, std::uint64_t{item.data.size()}}) {
       word(v);
     }
     out.text(item.name).u8(0).align(2).text(item.data).align(2);
@@ -50,7 +57,9 @@ struct Cpio : testing::TestWithParam<const char*> {};
 
 TEST_P(Cpio, ListsAndUnpacks) {
   for (As as : {As::file, As::stream}) {
-    Held held = open_bytes(cpio(GetParam(), {{"./pool", "", 040755}, {"./pool/crab", "pinch"}, {"./l", "pool/crab", 0120777}}), "s", as);
+    Held held = open_bytes(
+        cpio(GetParam(), {{"./pool", "", 040755}, {"./pool/crab", "pinch"}, {"./l", "pool/crab", 0120777}}),
+        "s", as);
     EXPECT_EQ(held.format(), "cpio");
     EXPECT_EQ(paths_of(*held), "pool pool/crab l");
     EXPECT_EQ(text_at(*held, "pool/crab"), "pinch");
@@ -61,13 +70,18 @@ TEST_P(Cpio, ListsAndUnpacks) {
 }
 
 TEST_P(Cpio, SurvivesEveryCut) {
-  EXPECT_GT(read_every_prefix(cpio(GetParam(), {{"pool", "", 040755}, {"a", "alpha"}, {"b", "beta"}}), "s.cpio"), 100u);
+  EXPECT_GT(
+      read_every_prefix(cpio(GetParam(), {{"pool", "", 040755}, {"a", "alpha"}, {"b", "beta"}}), "s.cpio"),
+      100u);
 }
 
 INSTANTIATE_TEST_SUITE_P(Forms, Cpio, testing::Values("070701", "070702", "070707", "little", "big"));
 
 TEST(CpioLinks, KeepTheDataWithTheLastOne) {
-  Held held = open_bytes(cpio("070701", {{"a", "", 0100644, 3}, {"b", "", 0100644, 3}, {"c", "pearl", 0100644, 3}, {"d", "other", 0100644, 1, 8}}));
+  Held held = open_bytes(cpio("070701", {{"a", "", 0100644, 3},
+                                         {"b", "", 0100644, 3},
+                                         {"c", "pearl", 0100644, 3},
+                                         {"d", "other", 0100644, 1, 8}}));
   EXPECT_EQ(paths_of(*held), "c a b d");
   EXPECT_EQ(entry_at(*held, "a").kind, EntryKind::hard_link);
   EXPECT_EQ(entry_at(*held, "a").link_target(), "c");
@@ -89,7 +103,11 @@ TEST(CpioCrc, IsCompared) {
 }
 
 TEST(CpioSeveral, InARowAreAllListed) {
-  Bytes bytes = ByteWriter().bytes(cpio("070701", {{"early", "1"}})).align(512).bytes(cpio("070701", {{"late", "2"}})).take();
+  Bytes bytes = ByteWriter()
+                    .bytes(cpio("070701", {{"early", "1"}}))
+                    .align(512)
+                    .bytes(cpio("070701", {{"late", "2"}}))
+                    .take();
   Held held = open_bytes(bytes);
   EXPECT_EQ(paths_of(*held), "early late");
   EXPECT_TRUE(has_finding(*held, "several cpio archives"));
@@ -102,7 +120,10 @@ TEST(CpioWitness, TheSystemsCpioWritesWhatWeRead) {
   temp.write("in/pool/crab", "pinch");
   ASSERT_EQ(run("ln", {"in/pool/crab", "in/pool/twin"}, temp.path()).exit_code, 0);
   for (const char* form : {"newc", "crc", "odc", "bin"}) {
-    ASSERT_EQ(run("sh", {"-c", std::string("cd in && find pool | cpio --quiet -o -H ") + form + " > ../out"}, temp.path()).exit_code, 0);
+    ASSERT_EQ(run("sh", {"-c", std::string("cd in && find pool | cpio --quiet -o -H ") + form + " > ../out"},
+                  temp.path())
+                  .exit_code,
+              0);
     Held held = open_bytes(to_bytes(temp.read("out")));
     bool twin_first = entry_at(*held, "pool/crab").kind == EntryKind::hard_link;
     EXPECT_EQ(text_at(*held, twin_first ? "pool/twin" : "pool/crab"), "pinch") << form;
@@ -112,18 +133,25 @@ TEST(CpioWitness, TheSystemsCpioWritesWhatWeRead) {
 // ---- ar
 
 Bytes ar_member(const std::string& name, const std::string& data) {
-  return ByteWriter().text(fmt::format("{:<16}{:<12}{:<6}{:<6}{:<8o}{:<10}`\n", name, 1772373908, 1000, 100, 0100644, data.size())).text(data).align(2).take();
+  return ByteWriter()
+      .text(fmt::format("{:<16}{:<12}{:<6}{:<6}{:<8o}{:<10}`\n", name, 1772373908, 1000, 100, 0100644,
+                        data.size()))
+      .text(data)
+      .align(2)
+      .take();
 }
 
 TEST(Ar, ReadsCommonGnuAndBsdNames) {
   std::string long_name = "a-rather-long-name-of-a-member.txt", bsd = "another name with blanks";
-  Bytes bytes = ByteWriter().text("!<arch>\n")
+  Bytes bytes = ByteWriter()
+                    .text("!<arch>\n")
                     .bytes(ar_member("/", "symbols!"))
                     .bytes(ar_member("//", long_name + "/\n"))
                     .bytes(ar_member("crab.txt/", "pinch"))
                     .bytes(ar_member("/0", "long"))
                     .bytes(ar_member("#1/24", bsd + "bsd"))
-                    .bytes(ar_member("plain", "p")).take();
+                    .bytes(ar_member("plain", "p"))
+                    .take();
   Held held = open_bytes(bytes);
   EXPECT_EQ(held.format(), "ar");
   EXPECT_EQ(paths_of(*held), "symbol-table crab.txt " + long_name + " " + bsd + " plain");
@@ -135,14 +163,20 @@ TEST(Ar, ReadsCommonGnuAndBsdNames) {
 
 TEST(Ar, TellsOfThinArchivesAndOfDamage) {
   EXPECT_THROW(open_bytes(to_bytes("!<thin>\n")), Unsupported);
-  Bytes bytes = ByteWriter().text("!<arch>\n").bytes(ar_member("a", "alpha")).bytes(ar_member("/99", "x")).take();
+  Bytes bytes =
+      ByteWriter().text("!<arch>\n").bytes(ar_member("a", "alpha")).bytes(ar_member("/99", "x")).take();
   Held held = open_bytes(bytes);
   EXPECT_EQ(paths_of(*held), "a") << "what came before stays";
   EXPECT_TRUE(has_finding(*held, "points outside the name table"));
 }
 
 TEST(Ar, SurvivesEveryCut) {
-  Bytes bytes = ByteWriter().text("!<arch>\n").bytes(ar_member("//", "long-long-long-name.txt/\n")).bytes(ar_member("/0", "alpha")).bytes(ar_member("b", "beta")).take();
+  Bytes bytes = ByteWriter()
+                    .text("!<arch>\n")
+                    .bytes(ar_member("//", "long-long-long-name.txt/\n"))
+                    .bytes(ar_member("/0", "alpha"))
+                    .bytes(ar_member("b", "beta"))
+                    .take();
   EXPECT_GT(read_every_prefix(bytes, "s.a"), 100u);
 }
 

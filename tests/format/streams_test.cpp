@@ -33,7 +33,8 @@ TEST_P(Streams, AreRecognisedByContentAndNamedByEnding) {
 
 TEST_P(Streams, SurviveEveryCut) {
   auto [codec, format, ending] = GetParam();
-  read_every_prefix(encode(codec, to_bytes("the tide comes in, the tide goes out")), std::string("notes") + ending);
+  read_every_prefix(encode(codec, to_bytes("the tide comes in, the tide goes out")),
+                    std::string("notes") + ending);
   Bytes packed = encode(codec, to_bytes(std::string(3000, 'x')));
   packed.resize(packed.size() - 3);
   Held held = open_bytes(packed, std::string("notes") + ending);
@@ -42,13 +43,26 @@ TEST_P(Streams, SurviveEveryCut) {
 }
 
 INSTANTIATE_TEST_SUITE_P(All, Streams,
-                         testing::Values(StreamCase{"gzip", "gzip", ".gz"}, StreamCase{"zlib", "zlib", ".zz"}, StreamCase{"bzip2", "bzip2", ".bz2"}, StreamCase{"xz", "xz", ".xz"},
-                                         StreamCase{"lzma-alone", "lzma", ".lzma"}, StreamCase{"zstd", "zstd", ".zst"}, StreamCase{"lz4", "lz4", ".lz4"}));
+                         testing::Values(StreamCase{"gzip", "gzip", ".gz"}, StreamCase{"zlib", "zlib", ".zz"},
+                                         StreamCase{"bzip2", "bzip2", ".bz2"}, StreamCase{"xz", "xz", ".xz"},
+                                         StreamCase{"lzma-alone", "lzma", ".lzma"},
+                                         StreamCase{"zstd", "zstd", ".zst"},
+                                         StreamCase{"lz4", "lz4", ".lz4"}));
 
 TEST(Gzip, TellsNameTimeAndComment) {
   Bytes raw = encode("gzip", to_bytes("pinch"));
-  Bytes packed = ByteWriter().text("\x1f\x8b\x08").u8(0x08 | 0x10).u32(1772373908).u8(0).u8(3).text("M\xe4rz.txt").u8(0).text("a crab").u8(0)
-                     .bytes(ByteView(raw).subspan(10)).take();
+  Bytes packed = ByteWriter()
+                     .text("\x1f\x8b\x08")
+                     .u8(0x08 | 0x10)
+                     .u32(1772373908)
+                     .u8(0)
+                     .u8(3)
+                     .text("M\xe4rz.txt")
+                     .u8(0)
+                     .text("a crab")
+                     .u8(0)
+                     .bytes(ByteView(raw).subspan(10))
+                     .take();
   Held held = open_bytes(packed, "x.gz");
   EXPECT_EQ(paths_of(*held), "März.txt");
   EXPECT_EQ(to_text(held->entries()[0].modified), "2026-03-01 14:05:08Z");
@@ -59,16 +73,27 @@ TEST(Gzip, TellsNameTimeAndComment) {
 TEST(Gzip, StoredNamesCannotClimb) {
   Bytes raw = encode("gzip", to_bytes("x"));
   auto named = [&](const std::string& name) {
-    return ByteWriter().text("\x1f\x8b\x08").u8(0x08).u32(0).u8(0).u8(3).text(name).u8(0).bytes(ByteView(raw).subspan(10)).take();
+    return ByteWriter()
+        .text("\x1f\x8b\x08")
+        .u8(0x08)
+        .u32(0)
+        .u8(0)
+        .u8(3)
+        .text(name)
+        .u8(0)
+        .bytes(ByteView(raw).subspan(10))
+        .take();
   };
   EXPECT_EQ(paths_of(*open_bytes(named("../../etc/passwd"), "x.gz")), "passwd");
   EXPECT_EQ(paths_of(*open_bytes(named(".."), "x.gz")), "x");
 }
 
 TEST(Streams, AreNotSeenWhereOnlyTheMagicFits) {
-  EXPECT_EQ(open_bytes(to_bytes("\x1f\x8b\x08 and then some other text that is no deflate data")).format(), "none");
+  EXPECT_EQ(open_bytes(to_bytes("\x1f\x8b\x08 and then some other text that is no deflate data")).format(),
+            "none");
   EXPECT_EQ(open_bytes(to_bytes("BZh9 is how a bzip2 file begins")).format(), "none");
-  EXPECT_EQ(open_bytes(ByteWriter().u32(0xFD2FB528).text("not zstd at all, as you see").take()).format(), "none");
+  EXPECT_EQ(open_bytes(ByteWriter().u32(0xFD2FB528).text("not zstd at all, as you see").take()).format(),
+            "none");
   EXPECT_EQ(open_bytes(to_bytes("x\x9c is how zlib data begins")).format(), "none");
   EXPECT_EQ(open_bytes(Bytes(4000)).format(), "none");
   EXPECT_EQ(open_bytes({}).format(), "none");

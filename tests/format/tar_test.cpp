@@ -13,7 +13,12 @@ using namespace test;
 
 TEST(Tar, ReadsV7UstarAndGnuHeaders) {
   for (TarStyle style : {TarStyle::v7, TarStyle::ustar, TarStyle::gnu}) {
-    Held tar = open_bytes(TarBuilder(style).folder("pool").file("pool/crab.txt", "pinch").symbolic("pool/latest", "crab.txt").hard("pool/twin", "pool/crab.txt").build());
+    Held tar = open_bytes(TarBuilder(style)
+                              .folder("pool")
+                              .file("pool/crab.txt", "pinch")
+                              .symbolic("pool/latest", "crab.txt")
+                              .hard("pool/twin", "pool/crab.txt")
+                              .build());
     EXPECT_EQ(tar.format(), "tar");
     EXPECT_EQ(paths_of(*tar), "pool pool/crab.txt pool/latest pool/twin");
     EXPECT_EQ(text_at(*tar, "pool/crab.txt"), "pinch");
@@ -26,11 +31,16 @@ TEST(Tar, ReadsV7UstarAndGnuHeaders) {
 }
 
 TEST(Tar, JoinsThePrefixOfUstar) {
-  EXPECT_EQ(paths_of(*open_bytes(TarBuilder().add({.name = "crab.txt", .prefix = "exhibits/pool"}).build())), "exhibits/pool/crab.txt");
+  EXPECT_EQ(paths_of(*open_bytes(TarBuilder().add({.name = "crab.txt", .prefix = "exhibits/pool"}).build())),
+            "exhibits/pool/crab.txt");
 }
 
 TEST(Tar, ListsDevicesAndFifos) {
-  Held tar = open_bytes(TarBuilder().add({.name = "gauge", .typeflag = '3', .device_major = 4, .device_minor = 64}).add({.name = "pipe", .typeflag = '6'}).add({.name = "disk", .typeflag = '4'}).build());
+  Held tar = open_bytes(TarBuilder()
+                            .add({.name = "gauge", .typeflag = '3', .device_major = 4, .device_minor = 64})
+                            .add({.name = "pipe", .typeflag = '6'})
+                            .add({.name = "disk", .typeflag = '4'})
+                            .build());
   EXPECT_EQ(entry_at(*tar, "gauge").kind, EntryKind::character_device);
   EXPECT_EQ(entry_at(*tar, "gauge").extra->device_minor, 64u);
   EXPECT_EQ(entry_at(*tar, "pipe").kind, EntryKind::fifo);
@@ -50,7 +60,10 @@ TEST(Tar, ReadsGnuLongNamesAndLinks) {
 }
 
 TEST(Tar, ReadsBase256Numbers) {
-  Held tar = open_bytes(TarBuilder(TarStyle::gnu).add({.name = "old", .data = to_bytes("x"), .mtime = -86400}).add({.name = "late", .mtime = 0x2fffffffff}).build());
+  Held tar = open_bytes(TarBuilder(TarStyle::gnu)
+                            .add({.name = "old", .data = to_bytes("x"), .mtime = -86400})
+                            .add({.name = "late", .mtime = 0x2fffffffff})
+                            .build());
   EXPECT_EQ(to_text(entry_at(*tar, "old").modified), "1969-12-31 00:00:00Z");
   EXPECT_EQ(entry_at(*tar, "late").modified.seconds, 0x2fffffffff);
 }
@@ -72,12 +85,14 @@ TEST(Tar, ReadsPaxRecordsOfOneEntryAndOfAll) {
 TEST(Tar, TakesTheSizeFromPax) {
   // The header says 0, the record 5: how sizes of 8 GiB and more are written.
   Bytes header = TarBuilder::header({.name = "large"}, 0, TarStyle::ustar);
-  Held tar = open_bytes(TarBuilder().pax({{"size", "5"}}).raw(header).raw(to_bytes("pinch")).file("next", "x").build());
+  Held tar = open_bytes(
+      TarBuilder().pax({{"size", "5"}}).raw(header).raw(to_bytes("pinch")).file("next", "x").build());
   EXPECT_EQ(text_at(*tar, "large"), "pinch");
   EXPECT_EQ(text_at(*tar, "next"), "x");
 }
 
-const std::string kSparse = std::string(1000, '\0') + "tide" + std::string(2000, '\0') + "pool" + std::string(92, '\0');  // 3100 bytes
+const std::string kSparse = std::string(1000, '\0') + "tide" + std::string(2000, '\0') + "pool" +
+                            std::string(92, '\0');  // 3100 bytes
 
 TEST(Tar, ReadsOldGnuSparseFiles) {
   ByteWriter map;
@@ -103,12 +118,29 @@ TEST(Tar, ReadsOldGnuSparseFiles) {
 
 TEST(Tar, ReadsPaxSparseFormats) {
   Bytes v00 = TarBuilder()
-                  .pax({{"GNU.sparse.size", "3100"}, {"GNU.sparse.numblocks", "2"}, {"GNU.sparse.offset", "1000"}, {"GNU.sparse.numbytes", "4"}, {"GNU.sparse.offset", "3004"}, {"GNU.sparse.numbytes", "4"}})
-                  .file("sparse", "tidepool").build();
-  Bytes v01 = TarBuilder().pax({{"GNU.sparse.size", "3100"}, {"GNU.sparse.map", "1000,4,3004,4"}, {"GNU.sparse.name", "sparse"}}).file("GNUSparseFile/sparse", "tidepool").build();
+                  .pax({{"GNU.sparse.size", "3100"},
+                        {"GNU.sparse.numblocks", "2"},
+                        {"GNU.sparse.offset", "1000"},
+                        {"GNU.sparse.numbytes", "4"},
+                        {"GNU.sparse.offset", "3004"},
+                        {"GNU.sparse.numbytes", "4"}})
+                  .file("sparse", "tidepool")
+                  .build();
+  Bytes v01 = TarBuilder()
+                  .pax({{"GNU.sparse.size", "3100"},
+                        {"GNU.sparse.map", "1000,4,3004,4"},
+                        {"GNU.sparse.name", "sparse"}})
+                  .file("GNUSparseFile/sparse", "tidepool")
+                  .build();
   std::string map = "2\n1000\n4\n3004\n4\n";
   map.resize(512, '\0');
-  Bytes v10 = TarBuilder().pax({{"GNU.sparse.major", "1"}, {"GNU.sparse.minor", "0"}, {"GNU.sparse.realsize", "3100"}, {"GNU.sparse.name", "sparse"}}).file("GNUSparseFile/sparse", map + "tidepool").build();
+  Bytes v10 = TarBuilder()
+                  .pax({{"GNU.sparse.major", "1"},
+                        {"GNU.sparse.minor", "0"},
+                        {"GNU.sparse.realsize", "3100"},
+                        {"GNU.sparse.name", "sparse"}})
+                  .file("GNUSparseFile/sparse", map + "tidepool")
+                  .build();
   for (const Bytes& tar : {v00, v01, v10}) {
     for (As as : {As::file, As::stream}) {
       EXPECT_EQ(text_at(*open_bytes(tar, "s.tar", as), "sparse"), kSparse);
@@ -117,7 +149,10 @@ TEST(Tar, ReadsPaxSparseFormats) {
 }
 
 TEST(Tar, RefusesSparseMapsThatOverlap) {
-  Bytes tar = TarBuilder().pax({{"GNU.sparse.size", "100"}, {"GNU.sparse.map", "0,60,50,10"}}).file("sparse", std::string(70, 'x')).build();
+  Bytes tar = TarBuilder()
+                  .pax({{"GNU.sparse.size", "100"}, {"GNU.sparse.map", "0,60,50,10"}})
+                  .file("sparse", std::string(70, 'x'))
+                  .build();
   EXPECT_THROW(open_bytes(tar)->entries(), Malformed);
 }
 
@@ -126,9 +161,14 @@ TEST(Tar, AgreesWithTheSystemsTarOnSparseAndLongNames) {
   TempFolder temp;
   temp.write("in/" + std::string(120, 'd') + "/" + std::string(150, 'f'), "deep");
   ASSERT_EQ(run("truncate", {"-s", "300000", "in/hole"}, temp.path()).exit_code, 0);
-  ASSERT_EQ(run("sh", {"-c", "printf tide | dd of=in/hole bs=1 seek=200000 conv=notrunc 2>/dev/null"}, temp.path()).exit_code, 0);
-  for (const char* form : {"--format=gnu", "--format=pax --sparse-version=0.0", "--format=pax --sparse-version=0.1", "--format=pax --sparse-version=1.0"}) {
-    ASSERT_EQ(run("sh", {"-c", std::string("tar -cSf out.tar ") + form + " in"}, temp.path()).exit_code, 0) << form;
+  ASSERT_EQ(
+      run("sh", {"-c", "printf tide | dd of=in/hole bs=1 seek=200000 conv=notrunc 2>/dev/null"}, temp.path())
+          .exit_code,
+      0);
+  for (const char* form : {"--format=gnu", "--format=pax --sparse-version=0.0",
+                           "--format=pax --sparse-version=0.1", "--format=pax --sparse-version=1.0"}) {
+    ASSERT_EQ(run("sh", {"-c", std::string("tar -cSf out.tar ") + form + " in"}, temp.path()).exit_code, 0)
+        << form;
     Held tar = open_bytes(to_bytes(temp.read("out.tar")), "out.tar");
     EXPECT_EQ(text_at(*tar, "in/hole"), temp.read("in/hole")) << form;
     EXPECT_EQ(text_at(*tar, "in/" + std::string(120, 'd') + "/" + std::string(150, 'f')), "deep") << form;
@@ -149,7 +189,13 @@ TEST(Tar, GoesOnBehindADamagedHeader) {
 TEST(Tar, SaysWhenItsEndIsMissingOrFollowedByOtherBytes) {
   TarBuilder builder;
   builder.file("a", "alpha");
-  EXPECT_TRUE(has_finding(*[&] { static Held held = open_bytes(builder.blocks()); held->entries(); return held.opened.container; }(), "zero blocks that end a tar archive are missing"));
+  EXPECT_TRUE(has_finding(
+      *[&] {
+        static Held held = open_bytes(builder.blocks());
+        held->entries();
+        return held.opened.container;
+      }(),
+      "zero blocks that end a tar archive are missing"));
   Bytes more = builder.build();
   for (Byte b : to_bytes("barnacle")) more.push_back(b);
   Held opened = open_bytes(more);
@@ -169,13 +215,20 @@ TEST(Tar, WalksAStreamInOnePass) {
 }
 
 TEST(Tar, SurvivesEveryCut) {
-  Bytes tar = TarBuilder().folder("pool").pax({{"path", "pool/long"}}).file("x", "alpha").symbolic("l", "pool").file("b", "beta").build();
+  Bytes tar = TarBuilder()
+                  .folder("pool")
+                  .pax({{"path", "pool/long"}})
+                  .file("x", "alpha")
+                  .symbolic("l", "pool")
+                  .file("b", "beta")
+                  .build();
   EXPECT_GT(read_every_prefix(tar, "sample.tar"), tar.size());
 }
 
 TEST(Tar, StopsAtTheEntryLimit) {
   Bytes tar = TarBuilder().file("a", "").file("b", "").file("c", "").build();
-  Held opened = open_bytes(tar, "s.tar", As::file, [](OpenContext& context) { context.limits.max_entries = 2; });
+  Held opened =
+      open_bytes(tar, "s.tar", As::file, [](OpenContext& context) { context.limits.max_entries = 2; });
   EXPECT_THROW(opened->entries(), LimitExceeded);
 }
 

@@ -23,24 +23,32 @@ struct ZipMethods : testing::TestWithParam<MethodCase> {};
 
 TEST_P(ZipMethods, AreUnpackedAndChecked) {
   auto [codec, method] = GetParam();
-  Held zip = open_bytes(ZipBuilder().add({.name = "tides.txt", .data = long_text(), .codec = codec, .method = method}).build());
+  Held zip = open_bytes(
+      ZipBuilder().add({.name = "tides.txt", .data = long_text(), .codec = codec, .method = method}).build());
   EXPECT_EQ(zip.format(), "zip");
   EXPECT_EQ(text_at(*zip, "tides.txt"), as_text(long_text()));
-  Held damaged = open_bytes(ZipBuilder().add({.name = "tides.txt", .data = long_text(), .codec = codec, .method = method, .crc = 1}).build());
+  Held damaged = open_bytes(
+      ZipBuilder()
+          .add({.name = "tides.txt", .data = long_text(), .codec = codec, .method = method, .crc = 1})
+          .build());
   EXPECT_THROW(text_at(*damaged, "tides.txt"), Malformed);
 }
 
 INSTANTIATE_TEST_SUITE_P(All, ZipMethods,
-                         testing::Values(MethodCase{"stored", 0}, MethodCase{"deflate", 8}, MethodCase{"bzip2", 12}, MethodCase{"lzma", 14},
-                                         MethodCase{"zstd", 93}, MethodCase{"zstd", 20}, MethodCase{"xz", 95}));
+                         testing::Values(MethodCase{"stored", 0}, MethodCase{"deflate", 8},
+                                         MethodCase{"bzip2", 12}, MethodCase{"lzma", 14},
+                                         MethodCase{"zstd", 93}, MethodCase{"zstd", 20},
+                                         MethodCase{"xz", 95}));
 
 TEST(Zip, ListsNamesSizesTimesAndModes) {
-  Held zip = open_bytes(ZipBuilder()
-                            .folder("pool")
-                            .add({.name = "pool/crab.txt", .data = to_bytes("pinch"), .unix_mode = 0100751, .comment = "a crab"})
-                            .link("pool/latest", "crab.txt")
-                            .comment("exhibit 7")
-                            .build());
+  Held zip = open_bytes(
+      ZipBuilder()
+          .folder("pool")
+          .add(
+              {.name = "pool/crab.txt", .data = to_bytes("pinch"), .unix_mode = 0100751, .comment = "a crab"})
+          .link("pool/latest", "crab.txt")
+          .comment("exhibit 7")
+          .build());
   EXPECT_EQ(paths_of(*zip), "pool pool/crab.txt pool/latest");
   const Entry& crab = entry_at(*zip, "pool/crab.txt");
   EXPECT_EQ(crab.size, 5u);
@@ -54,7 +62,10 @@ TEST(Zip, ListsNamesSizesTimesAndModes) {
 }
 
 TEST(Zip, ReadsUnsupportedMethodsByName) {
-  Held zip = open_bytes(ZipBuilder().add({.name = "a", .data = to_bytes("xyz"), .codec = "stored", .method = 6}).add("b", "fine").build());
+  Held zip = open_bytes(ZipBuilder()
+                            .add({.name = "a", .data = to_bytes("xyz"), .codec = "stored", .method = 6})
+                            .add("b", "fine")
+                            .build());
   try {
     text_at(*zip, "a");
     FAIL() << "decoded imploded data";
@@ -65,7 +76,8 @@ TEST(Zip, ReadsUnsupportedMethodsByName) {
 }
 
 TEST(Zip, ReadsDataDescriptorsAndZip64) {
-  Held streamed = open_bytes(ZipBuilder().add({.name = "a", .data = long_text(), .descriptor = true}).add("b", "x").build());
+  Held streamed = open_bytes(
+      ZipBuilder().add({.name = "a", .data = long_text(), .descriptor = true}).add("b", "x").build());
   EXPECT_EQ(text_at(*streamed, "a"), as_text(long_text()));
   Held large = open_bytes(ZipBuilder().add("a", "alpha").add("b", "beta").zip64().build());
   EXPECT_EQ(text_at(*large, "b"), "beta");
@@ -81,26 +93,37 @@ TEST(Zip, DecodesNamesByFlagFieldOrCodePage) {
   Bytes cp437 = ZipBuilder().add("M\x84rz.txt", "x").build();
   EXPECT_EQ(paths_of(*open_bytes(cp437)), "März.txt");
   Bytes cp932 = ZipBuilder().add("\x8a\x4c.txt", "x").build();
-  EXPECT_EQ(paths_of(*open_bytes(cp932, "s", As::file, [](OpenContext& context) { context.names_in = "CP932"; })), "貝.txt");
+  EXPECT_EQ(
+      paths_of(*open_bytes(cp932, "s", As::file, [](OpenContext& context) { context.names_in = "CP932"; })),
+      "貝.txt");
   EXPECT_EQ(paths_of(*open_bytes(ZipBuilder().add({.name = "貝.txt", .utf8 = true}).build())), "貝.txt");
   std::string plain = "shell.txt", real = "Muschel-貝.txt";
-  Bytes field = ByteWriter().u16(0x7075).u16(5 + real.size()).u8(1).u32(crc32(0, as_bytes(plain))).text(real).take();
+  Bytes field =
+      ByteWriter().u16(0x7075).u16(5 + real.size()).u8(1).u32(crc32(0, as_bytes(plain))).text(real).take();
   EXPECT_EQ(paths_of(*open_bytes(ZipBuilder().add({.name = plain, .extra = field}).build())), real);
   Bytes stale = ByteWriter().u16(0x7075).u16(5 + real.size()).u8(1).u32(1).text(real).take();
-  EXPECT_EQ(paths_of(*open_bytes(ZipBuilder().add({.name = plain, .extra = stale}).build())), plain) << "the name was changed since";
+  EXPECT_EQ(paths_of(*open_bytes(ZipBuilder().add({.name = plain, .extra = stale}).build())), plain)
+      << "the name was changed since";
 }
 
 TEST(Zip, ReadsFinerTimesFromExtraFields) {
   Bytes extended = ByteWriter().u16(0x5455).u16(5).u8(1).u32(1772373909).take();
-  EXPECT_EQ(to_text(entry_at(*open_bytes(ZipBuilder().add({.name = "a", .extra = extended}).build()), "a").modified), "2026-03-01 14:05:09Z");
-  Bytes ntfs = ByteWriter().u16(0x000a).u16(32).u32(0).u16(1).u16(24).u64(134168475080000010).u64(0).u64(0).take();
-  EXPECT_EQ(to_rfc3339(entry_at(*open_bytes(ZipBuilder().add({.name = "a", .extra = ntfs}).build()), "a").modified), "2026-03-01T14:05:08.000001000Z");
+  EXPECT_EQ(
+      to_text(
+          entry_at(*open_bytes(ZipBuilder().add({.name = "a", .extra = extended}).build()), "a").modified),
+      "2026-03-01 14:05:09Z");
+  Bytes ntfs =
+      ByteWriter().u16(0x000a).u16(32).u32(0).u16(1).u16(24).u64(134168475080000010).u64(0).u64(0).take();
+  EXPECT_EQ(
+      to_rfc3339(entry_at(*open_bytes(ZipBuilder().add({.name = "a", .extra = ntfs}).build()), "a").modified),
+      "2026-03-01T14:05:08.000001000Z");
 }
 
 TEST(Zip, ReadsBackslashesOfDosWritersAsSlashes) {
   Held zip = open_bytes(ZipBuilder().add({.name = "pool\\crab.txt", .made_by = 0, .unix_mode = 0}).build());
   EXPECT_EQ(paths_of(*zip), "pool/crab.txt");
-  EXPECT_EQ(paths_of(*open_bytes(ZipBuilder().add("tide\\x2dtable", "x").build())), "tide\\x2dtable") << "a Unix writer means it";
+  EXPECT_EQ(paths_of(*open_bytes(ZipBuilder().add("tide\\x2dtable", "x").build())), "tide\\x2dtable")
+      << "a Unix writer means it";
 }
 
 TEST(Zip, ToleratesAStubInFrontAndBytesBehind) {
@@ -120,7 +143,9 @@ TEST(Zip, OpensEmptyOnes) {
 
 TEST(Zip, FallsBackToLocalHeadersWhenTheDirectoryIsCut) {
   ZipBuilder builder;
-  builder.add("a", "alpha").add({.name = "b", .data = long_text(), .descriptor = true}).stored("c", to_bytes("gamma"));
+  builder.add("a", "alpha")
+      .add({.name = "b", .data = long_text(), .descriptor = true})
+      .stored("c", to_bytes("gamma"));
   Held zip = open_bytes(builder.build_without_directory());
   EXPECT_EQ(paths_of(*zip), "a b c");
   EXPECT_EQ(text_at(*zip, "a"), "alpha");
@@ -131,9 +156,14 @@ TEST(Zip, FallsBackToLocalHeadersWhenTheDirectoryIsCut) {
 }
 
 TEST(Zip, SaysWhenItsHeadersContradictEachOther) {
-  Held zip = open_bytes(ZipBuilder().add({.name = "harmless.txt", .data = to_bytes("x"), .local_name = "surprise.exe"}).build());
+  Held zip =
+      open_bytes(ZipBuilder()
+                     .add({.name = "harmless.txt", .data = to_bytes("x"), .local_name = "surprise.exe"})
+                     .build());
   EXPECT_EQ(text_at(*zip, "harmless.txt"), "x");
-  EXPECT_TRUE(has_finding(*zip, "contradict each other in the name (directory: harmless.txt, in front of the data: surprise.exe)"));
+  EXPECT_TRUE(has_finding(
+      *zip,
+      "contradict each other in the name (directory: harmless.txt, in front of the data: surprise.exe)"));
 }
 
 TEST(Zip, SaysWhenTheCountIsWrong) {
@@ -148,10 +178,32 @@ TEST(Zip, JoinsASplitSetFromTheFolder) {
   // One entry in each volume; the directory in the last one.
   ByteWriter first, last;
   auto local = [](ByteWriter& out, const std::string& name, const std::string& text) {
-    out.u32(0x04034b50).u16(20).u16(0).u16(0).u16(0).u16(0).u32(crc32(0, as_bytes(text))).u32(text.size()).u32(text.size()).u16(name.size()).u16(0).text(name).text(text);
+    out.u32(0x04034b50)
+        .u16(20)
+        .u16(0)
+        .u16(0)
+        .u16(0)
+        .u16(0)
+        .u32(crc32(0, as_bytes(text)))
+        .u32(text.size())
+        .u32(text.size())
+        .u16(name.size())
+        .u16(0)
+        .text(name)
+        .text(text);
   };
-  auto central = [](ByteWriter& out, const std::string& name, const std::string& text, unsigned disk, std::uint64_t offset) {
-    out.u32(0x02014b50).u16(0x031e).u16(20).u16(0).u16(0).u16(0).u16(0).u32(crc32(0, as_bytes(text))).u32(text.size()).u32(text.size());
+  auto central = [](ByteWriter& out, const std::string& name, const std::string& text, unsigned disk,
+                    std::uint64_t offset) {
+    out.u32(0x02014b50)
+        .u16(0x031e)
+        .u16(20)
+        .u16(0)
+        .u16(0)
+        .u16(0)
+        .u16(0)
+        .u32(crc32(0, as_bytes(text)))
+        .u32(text.size())
+        .u32(text.size());
     out.u16(name.size()).u16(0).u16(0).u16(disk).u16(0).u32(0100644u << 16).u32(offset).text(name);
   };
   first.u32(0x08074b50);
@@ -166,7 +218,8 @@ TEST(Zip, JoinsASplitSetFromTheFolder) {
   auto open_set = [&](bool complete) {
     Held held;
     held.context = std::make_unique<OpenContext>();
-    Input input{make_content(make_memory_source(last.view())), "chart.zip", [&, complete](const std::string& name) -> SourcePtr {
+    Input input{make_content(make_memory_source(last.view())), "chart.zip",
+                [&, complete](const std::string& name) -> SourcePtr {
                   return complete && name == "chart.z01" ? make_memory_source(first.view()) : nullptr;
                 }};
     held.opened = open_container(input, *held.context);
@@ -182,13 +235,21 @@ TEST(Zip, JoinsASplitSetFromTheFolder) {
 
 struct Encrypted : testing::TestWithParam<std::pair<int, int>> {  // AES strength (0: traditional), version
   static Held open_with(const Bytes& zip, const std::string& password) {
-    return open_bytes(zip, "kiosk.zip", As::file, [&](OpenContext& context) { context.keys.add({password, "a test"}); });
+    return open_bytes(zip, "kiosk.zip", As::file, [&](OpenContext& context) {
+      context.keys.add({password, "a test"});
+    });
   }
   Bytes build(const std::string& codec = "deflate", std::uint16_t method = 8) const {
     auto [strength, version] = GetParam();
     ZipBuilder builder;
     for (const char* name : {"a", "b", "c"}) {
-      builder.add({.name = name, .data = long_text(), .codec = codec, .method = method, .password = "limpet", .aes_strength = strength, .aes_version = version});
+      builder.add({.name = name,
+                   .data = long_text(),
+                   .codec = codec,
+                   .method = method,
+                   .password = "limpet",
+                   .aes_strength = strength,
+                   .aes_version = version});
     }
     return builder.build();
   }
@@ -217,7 +278,8 @@ TEST_P(Encrypted, TellsDamageFromAWrongPassword) {
 }
 
 INSTANTIATE_TEST_SUITE_P(Kinds, Encrypted,
-                         testing::Values(std::pair{0, 0}, std::pair{1, 1}, std::pair{1, 2}, std::pair{2, 2}, std::pair{3, 1}, std::pair{3, 2}));
+                         testing::Values(std::pair{0, 0}, std::pair{1, 1}, std::pair{1, 2}, std::pair{2, 2},
+                                         std::pair{3, 1}, std::pair{3, 2}));
 
 TEST(Zip, IsNotSeenInBytesThatOnlyHoldItsMark) {
   EXPECT_EQ(open_bytes(ByteWriter().text("PK\3\4").zeros(100).take()).format(), "none");
@@ -225,13 +287,24 @@ TEST(Zip, IsNotSeenInBytesThatOnlyHoldItsMark) {
 }
 
 TEST(Zip, SurvivesEveryCut) {
-  Bytes zip = ZipBuilder().folder("pool").add("pool/a", "alpha alpha alpha").stored("b", to_bytes("beta")).link("l", "b")
-                  .add({.name = "d", .data = to_bytes("delta"), .descriptor = true}).comment("end").build();
+  Bytes zip = ZipBuilder()
+                  .folder("pool")
+                  .add("pool/a", "alpha alpha alpha")
+                  .stored("b", to_bytes("beta"))
+                  .link("l", "b")
+                  .add({.name = "d", .data = to_bytes("delta"), .descriptor = true})
+                  .comment("end")
+                  .build();
   EXPECT_GT(read_every_prefix(zip, "sample.zip"), zip.size() / 2) << "most cuts still list what came before";
 }
 
 TEST(Zip, SurvivesEveryFlippedByte) {
-  Bytes zip = ZipBuilder().folder("pool").add("pool/a", "alpha alpha alpha").stored("b", to_bytes("beta")).zip64().build();
+  Bytes zip = ZipBuilder()
+                  .folder("pool")
+                  .add("pool/a", "alpha alpha alpha")
+                  .stored("b", to_bytes("beta"))
+                  .zip64()
+                  .build();
   std::size_t refused = 0, opened = 0;
   for (std::size_t at = 0; at < zip.size(); ++at) {
     Bytes damaged = zip;

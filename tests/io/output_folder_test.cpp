@@ -13,7 +13,8 @@ struct OutputFolderTest : testing::Test {
   test::TempFolder temp;
   std::string root = temp.path("out");
 
-  std::optional<std::string> put(OutputFolder& folder, const std::string& path, std::string_view text, Existing existing = Existing::keep) {
+  std::optional<std::string> put(OutputFolder& folder, const std::string& path, std::string_view text,
+                                 Existing existing = Existing::keep) {
     OutputFile file = folder.begin_file(path);
     file.write(as_bytes(text));
     return file.commit({0644, from_unix(1772373908)}, existing);

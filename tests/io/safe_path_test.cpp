@@ -5,8 +5,12 @@
 namespace operculum {
 namespace {
 
-std::string here(std::string_view stored) { return make_safe(stored, NameRules::here).path; }
-std::string portable(std::string_view stored) { return make_safe(stored, NameRules::portable).path; }
+std::string here(std::string_view stored) {
+  return make_safe(stored, NameRules::here).path;
+}
+std::string portable(std::string_view stored) {
+  return make_safe(stored, NameRules::portable).path;
+}
 
 TEST(SafePath, CannotClimbOut) {
   EXPECT_EQ(here("../../etc/passwd"), "etc/passwd");
@@ -34,7 +38,8 @@ TEST(SafePath, ReplacesWhatSteersATerminal) {
 }
 
 TEST(SafePath, KeepsWhatIsHarmlessHere) {
-  EXPECT_EQ(here("system\\x2dtide.slice"), "system\\x2dtide.slice") << "a backslash is a plain character here";
+  EXPECT_EQ(here("system\\x2dtide.slice"), "system\\x2dtide.slice")
+      << "a backslash is a plain character here";
   EXPECT_EQ(here("caf\xe9"), "caf\xe9");
   EXPECT_EQ(here("aux/con.txt"), "aux/con.txt");
   EXPECT_EQ(make_safe("Muschelbänke", NameRules::here).change, "");

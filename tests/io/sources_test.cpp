@@ -15,8 +15,12 @@ namespace {
 
 using test::to_bytes;
 
-SourcePtr memory(std::string_view text) { return make_memory_source(to_bytes(text)); }
-std::string at(const Source& source, std::uint64_t offset, std::size_t count) { return std::string(as_text(read_up_to(source, offset, count))); }
+SourcePtr memory(std::string_view text) {
+  return make_memory_source(to_bytes(text));
+}
+std::string at(const Source& source, std::uint64_t offset, std::size_t count) {
+  return std::string(as_text(read_up_to(source, offset, count)));
+}
 
 /// Yields some text in small pieces, then throws or ends.
 class Dripping final : public Stream {
@@ -77,7 +81,8 @@ TEST(ExtentSource, FillsHolesWithZerosInBothForms) {
   std::vector<Extent> extents = {{2, 0, 3}, {7, 3, 2}};
   std::string expected("\0\0abc\0\0de\0", 10);
   EXPECT_EQ(at(*make_extent_source(memory("abcde"), extents, 10), 0, 20), expected);
-  EXPECT_EQ(as_text(read_all(*make_extent_stream(make_source_stream(memory("abcde")), extents, 10), 100)), expected);
+  EXPECT_EQ(as_text(read_all(*make_extent_stream(make_source_stream(memory("abcde")), extents, 10), 100)),
+            expected);
 }
 
 TEST(ExtentSource, RefusesOverlapsAndExtentsBeyondTheSize) {
@@ -90,7 +95,8 @@ TEST(BlockSource, DecodesOnlyWhatIsAskedFor) {
   std::vector<std::uint64_t> decoded;
   BlockSource source({{0, 4, 0, 4}, {4, 4, 4, 4}, {8, 2, 8, 2}}, [&](const Block& block) {
     decoded.push_back(block.unpacked_offset);
-    return Bytes(static_cast<std::size_t>(block.unpacked_size), static_cast<Byte>('a' + block.unpacked_offset / 4));
+    return Bytes(static_cast<std::size_t>(block.unpacked_size),
+                 static_cast<Byte>('a' + block.unpacked_offset / 4));
   });
   EXPECT_EQ(at(source, 6, 3), "bbc");
   EXPECT_EQ(at(source, 7, 1), "b");

@@ -27,7 +27,9 @@ class ByteWriter {
     return *this;
   }
   /// Zeros up to a multiple of `alignment`.
-  ByteWriter& align(std::size_t alignment) { return zeros((alignment - bytes_.size() % alignment) % alignment); }
+  ByteWriter& align(std::size_t alignment) {
+    return zeros((alignment - bytes_.size() % alignment) % alignment);
+  }
 
   std::size_t size() const { return bytes_.size(); }
   Bytes take() { return std::move(bytes_); }
@@ -41,6 +43,8 @@ class ByteWriter {
   Bytes bytes_;
 };
 
-inline Bytes to_bytes(std::string_view text) { return Bytes(text.begin(), text.end()); }
+inline Bytes to_bytes(std::string_view text) {
+  return Bytes(text.begin(), text.end());
+}
 
 }  // namespace operculum::test

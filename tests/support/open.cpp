@@ -14,7 +14,8 @@ std::map<std::size_t, std::pair<std::string, std::string>> contents_of(Container
   container.walk([&](const Visit& visit) {
     if (!visit.entry.has_data()) return true;
     try {
-      Bytes data = visit.stream != nullptr ? read_all(*visit.stream, kMost) : read_all(*visit.content->stream(), kMost);
+      Bytes data = visit.stream != nullptr ? read_all(*visit.stream, kMost)
+                                           : read_all(*visit.content->stream(), kMost);
       contents[visit.index] = {visit.entry.path, std::string(as_text(data))};
     } catch (const Error&) {
       // told: that is what is asked of it
@@ -26,12 +27,14 @@ std::map<std::size_t, std::pair<std::string, std::string>> contents_of(Container
 
 }  // namespace
 
-Held open_bytes(Bytes bytes, const std::string& name, As as, const std::function<void(OpenContext&)>& set_up) {
+Held open_bytes(Bytes bytes, const std::string& name, As as,
+                const std::function<void(OpenContext&)>& set_up) {
   Held held;
   held.context = std::make_unique<OpenContext>();
   set_up(*held.context);
   SourcePtr source = make_memory_source(std::move(bytes));
-  ContentPtr content = as == As::file ? make_content(source) : make_content([source] { return make_source_stream(source); });
+  ContentPtr content =
+      as == As::file ? make_content(source) : make_content([source] { return make_source_stream(source); });
   held.opened = open_container({content, name, nullptr}, *held.context);
   return held;
 }
@@ -72,7 +75,8 @@ std::size_t read_every_prefix(const Bytes& bytes, const std::string& name) {
   for (std::size_t size = 0; size < bytes.size(); ++size) {
     for (As as : {As::file, As::stream}) {
       try {
-        Held cut = open_bytes(Bytes(bytes.begin(), bytes.begin() + static_cast<std::ptrdiff_t>(size)), name, as);
+        Held cut =
+            open_bytes(Bytes(bytes.begin(), bytes.begin() + static_cast<std::ptrdiff_t>(size)), name, as);
         if (cut.format() == "none") continue;
         auto contents = contents_of(*cut);
         ++listed;
@@ -80,7 +84,8 @@ std::size_t read_every_prefix(const Bytes& bytes, const std::string& name) {
           auto same = expected.find(index);
           bool known = same != expected.end() && same->second.first == item.first;
           if (known && same->second.second != item.second) {
-            throw std::runtime_error("cut at " + std::to_string(size) + ": " + item.first + " was read without an error, but differs");
+            throw std::runtime_error("cut at " + std::to_string(size) + ": " + item.first +
+                                     " was read without an error, but differs");
           }
         }
       } catch (const Error&) {

@@ -26,18 +26,19 @@ enum class As {
 };
 
 /// Recognises and opens; throws what opening throws.
-Held open_bytes(Bytes bytes, const std::string& name = "sample", As as = As::file,
-                const std::function<void(OpenContext&)>& set_up = [](OpenContext&) {});
+Held open_bytes(
+    Bytes bytes, const std::string& name = "sample", As as = As::file,
+    const std::function<void(OpenContext&)>& set_up = [](OpenContext&) {});
 
-std::string text_of(Container& container, std::size_t index);   ///< all data of an entry
-std::string paths_of(Container& container);                     ///< "a.txt b.txt" in stored order
+std::string text_of(Container& container, std::size_t index);  ///< all data of an entry
+std::string paths_of(Container& container);                    ///< "a.txt b.txt" in stored order
 const Entry& entry_at(Container& container, const std::string& path);
 std::string text_at(Container& container, const std::string& path);
 bool has_finding(const Container& container, std::string_view part);
 
-/// Opens every prefix of `bytes`, lists it and reads all data: each must end in an Error or a (partial) result, and
-/// never hand out text that differs from the whole container's at the same path while claiming that it is complete.
-/// Returns how many prefixes could still be listed.
+/// Opens every prefix of `bytes`, lists it and reads all data: each must end in an Error or a (partial)
+/// result, and never hand out text that differs from the whole container's at the same path while claiming
+/// that it is complete. Returns how many prefixes could still be listed.
 std::size_t read_every_prefix(const Bytes& bytes, const std::string& name);
 
 }  // namespace operculum::test

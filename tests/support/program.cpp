@@ -38,7 +38,8 @@ Ran run(const std::string& program, const std::vector<std::string>& arguments, c
   close(in.ends[0]);
   close(out.ends[1]);
   close(err.ends[1]);
-  if (!input.empty() && write(in.ends[1], input.data(), input.size()) < 0) throw std::runtime_error("write to the program");
+  if (!input.empty() && write(in.ends[1], input.data(), input.size()) < 0)
+    throw std::runtime_error("write to the program");
   close(in.ends[1]);
   Ran ran;
   struct Reader {
@@ -76,6 +77,8 @@ Ran operculum(const std::vector<std::string>& arguments, const std::string& fold
   return run(built, arguments, folder, all, input);
 }
 
-bool on_path(const std::string& program) { return run("sh", {"-c", "command -v " + program}, "/").exit_code == 0; }
+bool on_path(const std::string& program) {
+  return run("sh", {"-c", "command -v " + program}, "/").exit_code == 0;
+}
 
 }  // namespace operculum::test

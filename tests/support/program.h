@@ -7,7 +7,7 @@
 namespace operculum::test {
 
 struct Ran {
-  int exit_code = -1;       ///< 128 + signal when one ended it
+  int exit_code = -1;  ///< 128 + signal when one ended it
   std::string out, err;
 };
 

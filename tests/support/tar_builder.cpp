@@ -9,7 +9,9 @@ namespace {
 
 constexpr std::size_t kBlock = 512;
 
-void put(Bytes& block, std::size_t at, std::string_view text) { std::copy(text.begin(), text.end(), block.begin() + static_cast<std::ptrdiff_t>(at)); }
+void put(Bytes& block, std::size_t at, std::string_view text) {
+  std::copy(text.begin(), text.end(), block.begin() + static_cast<std::ptrdiff_t>(at));
+}
 
 /// Octal digits and a NUL; base-256 when they do not fit (GNU).
 void put_number(Bytes& block, std::size_t at, std::size_t width, std::int64_t value) {
@@ -36,7 +38,11 @@ Bytes TarBuilder::header(const TarItem& item, std::uint64_t size, TarStyle style
   block[156] = static_cast<Byte>(item.typeflag);
   put(block, 157, std::string_view(item.link).substr(0, 100));
   if (style != TarStyle::v7) {
-    put(block, 257, style == TarStyle::gnu ? std::string_view("ustar  \0", 8) : std::string_view("ustar\0" "00", 8));
+    put(block, 257,
+        style == TarStyle::gnu ? std::string_view("ustar  \0", 8)
+                               : std::string_view("ustar\0"
+                                                  "00",
+                                                  8));
     put(block, 265, "curator");
     put(block, 297, "museum");
     put_number(block, 329, 8, static_cast<std::int64_t>(item.device_major));
@@ -62,7 +68,8 @@ TarBuilder& TarBuilder::pax(const std::vector<std::pair<std::string, std::string
   for (const auto& [keyword, value] : records) {
     std::string rest = fmt::format(" {}={}\n", keyword, value);
     std::size_t length = rest.size() + 1;
-    while (std::to_string(length).size() + rest.size() != length) length = std::to_string(length).size() + rest.size();
+    while (std::to_string(length).size() + rest.size() != length)
+      length = std::to_string(length).size() + rest.size();
     text += std::to_string(length) + rest;
   }
   return add({.name = "pax", .data = to_bytes(text), .typeflag = typeflag});

@@ -19,8 +19,10 @@ TempFolder::TempFolder() {
 
 TempFolder::~TempFolder() {
   std::error_code ignored;
-  for (auto it = fs::recursive_directory_iterator(path_, ignored); it != fs::recursive_directory_iterator(); it.increment(ignored)) {
-    if (it->is_directory(ignored) && !it->is_symlink(ignored)) fs::permissions(it->path(), fs::perms::owner_all, fs::perm_options::add, ignored);
+  for (auto it = fs::recursive_directory_iterator(path_, ignored); it != fs::recursive_directory_iterator();
+       it.increment(ignored)) {
+    if (it->is_directory(ignored) && !it->is_symlink(ignored))
+      fs::permissions(it->path(), fs::perms::owner_all, fs::perm_options::add, ignored);
   }
   fs::remove_all(path_, ignored);
 }
@@ -44,7 +46,8 @@ std::string TempFolder::listing(const std::string& name) const {
   std::vector<std::string> paths;
   for (const auto& item : fs::recursive_directory_iterator(path(name))) {
     std::string relative = fs::relative(item.path().parent_path(), path(name)).string();
-    relative = relative == "." ? item.path().filename().string() : relative + "/" + item.path().filename().string();
+    relative =
+        relative == "." ? item.path().filename().string() : relative + "/" + item.path().filename().string();
     if (item.is_directory() && !item.is_symlink()) relative += "/";
     paths.push_back(relative);
   }

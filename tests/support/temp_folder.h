@@ -16,10 +16,14 @@ class TempFolder {
   TempFolder& operator=(const TempFolder&) = delete;
 
   std::string path(const std::string& name = "") const { return name.empty() ? path_ : path_ + "/" + name; }
-  std::string write(const std::string& name, ByteView bytes) const;      ///< makes folders; returns the path
-  std::string write(const std::string& name, std::string_view text) const { return write(name, as_bytes(text)); }
+  std::string write(const std::string& name, ByteView bytes) const;  ///< makes folders; returns the path
+  std::string write(const std::string& name, std::string_view text) const {
+    return write(name, as_bytes(text));
+  }
   std::string read(const std::string& name) const;
-  bool has(const std::string& name) const { return std::filesystem::exists(std::filesystem::symlink_status(path(name))); }
+  bool has(const std::string& name) const {
+    return std::filesystem::exists(std::filesystem::symlink_status(path(name)));
+  }
   /// Every path beneath, sorted, folders with a slash behind: "a/ a/b.txt".
   std::string listing(const std::string& name = "") const;
 

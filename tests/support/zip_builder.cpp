@@ -14,7 +14,8 @@ constexpr std::uint16_t kEncrypted = 1, kDescriptor = 8, kUtf8 = 1 << 11;
 Bytes encrypt_traditional(const Bytes& plain, const std::string& password, std::uint32_t salt, Byte check) {
   ZipTraditional cipher(password);
   Bytes out;
-  for (int i = 0; i < 11; ++i) out.push_back(cipher.encrypt(static_cast<Byte>((salt >> (i % 24)) + static_cast<std::uint32_t>(i) * 37)));
+  for (int i = 0; i < 11; ++i)
+    out.push_back(cipher.encrypt(static_cast<Byte>((salt >> (i % 24)) + static_cast<std::uint32_t>(i) * 37)));
   out.push_back(cipher.encrypt(check));
   for (Byte b : plain) out.push_back(cipher.encrypt(b));
   return out;
@@ -49,7 +50,8 @@ ZipBuilder& ZipBuilder::folder(const std::string& name) {
 }
 
 ZipBuilder& ZipBuilder::link(const std::string& name, const std::string& target) {
-  return add(ZipItem{.name = name, .data = to_bytes(target), .codec = "stored", .method = 0, .unix_mode = 0120777});
+  return add(
+      ZipItem{.name = name, .data = to_bytes(target), .codec = "stored", .method = 0, .unix_mode = 0120777});
 }
 
 ZipBuilder& ZipBuilder::comment(std::string text) {
@@ -87,8 +89,14 @@ ZipBuilder::Stored ZipBuilder::pack(const ZipItem& item) {
     return out;
   }
   out.bytes = encrypt_aes(out.bytes, item.password, item.aes_strength);
-  Bytes field = ByteWriter().u16(0x9901).u16(7).u16(static_cast<std::uint64_t>(item.aes_version)).text("AE")
-                    .u8(static_cast<std::uint64_t>(item.aes_strength)).u16(item.method).take();
+  Bytes field = ByteWriter()
+                    .u16(0x9901)
+                    .u16(7)
+                    .u16(static_cast<std::uint64_t>(item.aes_version))
+                    .text("AE")
+                    .u8(static_cast<std::uint64_t>(item.aes_strength))
+                    .u16(item.method)
+                    .take();
   out.extra.insert(out.extra.end(), field.begin(), field.end());
   out.method = 99;
   if (item.aes_version == 2) out.crc = 0;
@@ -109,8 +117,17 @@ void ZipBuilder::write_entries(ByteWriter& out, std::vector<std::uint64_t>& offs
     }
     bool later = item.descriptor;
     auto size32 = [&](std::uint64_t size) -> std::uint64_t { return zip64_ ? 0xffffffff : later ? 0 : size; };
-    out.u32(0x04034b50).u16(zip64_ ? 45 : 20).u16(packed.flags).u16(packed.method).u16(item.time).u16(item.date);
-    out.u32(later ? 0 : packed.crc).u32(size32(sizes[0])).u32(size32(sizes[1])).u16(name.size()).u16(extra.size());
+    out.u32(0x04034b50)
+        .u16(zip64_ ? 45 : 20)
+        .u16(packed.flags)
+        .u16(packed.method)
+        .u16(item.time)
+        .u16(item.date);
+    out.u32(later ? 0 : packed.crc)
+        .u32(size32(sizes[0]))
+        .u32(size32(sizes[1]))
+        .u16(name.size())
+        .u16(extra.size());
     out.text(name).bytes(extra).bytes(packed.bytes);
     if (later) out.u32(0x08074b50).u32(packed.crc).u32(sizes[0]).u32(sizes[1]);
   }
@@ -133,18 +150,39 @@ Bytes ZipBuilder::build() const {
     Stored packed = pack(item);
     Bytes extra = packed.extra;
     if (zip64_) {
-      Bytes field = ByteWriter().u16(1).u16(24).u64(item.data.size()).u64(packed.bytes.size()).u64(offsets[i]).take();
+      Bytes field =
+          ByteWriter().u16(1).u16(24).u64(item.data.size()).u64(packed.bytes.size()).u64(offsets[i]).take();
       extra.insert(extra.end(), field.begin(), field.end());
     }
     auto size32 = [&](std::uint64_t size) -> std::uint64_t { return zip64_ ? 0xffffffff : size; };
-    out.u32(0x02014b50).u16(item.made_by | 30).u16(zip64_ ? 45 : 20).u16(packed.flags).u16(packed.method).u16(item.time).u16(item.date);
+    out.u32(0x02014b50)
+        .u16(item.made_by | 30)
+        .u16(zip64_ ? 45 : 20)
+        .u16(packed.flags)
+        .u16(packed.method)
+        .u16(item.time)
+        .u16(item.date);
     out.u32(packed.crc).u32(size32(packed.bytes.size())).u32(size32(item.data.size()));
-    out.u16(item.name.size()).u16(extra.size()).u16(item.comment.size()).u16(0).u16(0).u32(std::uint64_t{item.unix_mode} << 16);
+    out.u16(item.name.size())
+        .u16(extra.size())
+        .u16(item.comment.size())
+        .u16(0)
+        .u16(0)
+        .u32(std::uint64_t{item.unix_mode} << 16);
     out.u32(size32(offsets[i])).text(item.name).bytes(extra).text(item.comment);
   }
   std::uint64_t size = out.size() - prefix_.size() - start, end = out.size() - prefix_.size();
   if (zip64_) {
-    out.u32(0x06064b50).u64(44).u16(45).u16(45).u32(0).u32(0).u64(items_.size()).u64(items_.size()).u64(size).u64(start);
+    out.u32(0x06064b50)
+        .u64(44)
+        .u16(45)
+        .u16(45)
+        .u32(0)
+        .u32(0)
+        .u64(items_.size())
+        .u64(items_.size())
+        .u64(size)
+        .u64(start);
     out.u32(0x07064b50).u32(0).u64(end).u32(1);
   }
   out.u32(0x06054b50).u16(0).u16(0);

@@ -11,16 +11,16 @@ namespace operculum::test {
 struct ZipItem {
   std::string name;
   Bytes data;
-  std::string codec = "deflate";     ///< of the codec table
+  std::string codec = "deflate";  ///< of the codec table
   std::uint16_t method = 8;
-  std::string password;              ///< encrypts; empty: not
-  int aes_strength = 0;              ///< 1 to 3 with a password: AES; 0: traditional
+  std::string password;  ///< encrypts; empty: not
+  int aes_strength = 0;  ///< 1 to 3 with a password: AES; 0: traditional
   int aes_version = 2;
-  bool descriptor = false;           ///< sizes and CRC behind the data
+  bool descriptor = false;  ///< sizes and CRC behind the data
   bool utf8 = false;
-  std::uint16_t made_by = 3 << 8;    ///< Unix
-  std::uint32_t unix_mode = 0100644; ///< with type bits; 0: none
-  Bytes extra;                       ///< further extra fields, in both headers
+  std::uint16_t made_by = 3 << 8;     ///< Unix
+  std::uint32_t unix_mode = 0100644;  ///< with type bits; 0: none
+  Bytes extra;                        ///< further extra fields, in both headers
   std::string comment;
   std::uint16_t date = (46 << 9) | (3 << 5) | 1, time = (14 << 11) | (5 << 5) | 4;  // 2026-03-01 14:05:08
   std::optional<Bytes> stored;       ///< raw stored bytes instead of encoding `data`
@@ -37,8 +37,8 @@ class ZipBuilder {
   ZipBuilder& folder(const std::string& name);
   ZipBuilder& link(const std::string& name, const std::string& target);
   ZipBuilder& comment(std::string text);
-  ZipBuilder& zip64();               ///< use the 64-bit fields throughout
-  ZipBuilder& prefix(Bytes stub);    ///< bytes in front that the offsets do not count
+  ZipBuilder& zip64();             ///< use the 64-bit fields throughout
+  ZipBuilder& prefix(Bytes stub);  ///< bytes in front that the offsets do not count
 
   Bytes build() const;
   Bytes build_without_directory() const;

@@ -20,7 +20,8 @@ std::string walked(const Held& held, const SourcePtr& file, bool deep) {
   events.found = [&](const Found& found) {
     paths += (paths.empty() ? "" : " ") + found.path;
     if (found.entry.has_data() && found.path.ends_with(".txt")) {
-      paths += "=" + std::string(as_text(found.stream != nullptr ? read_all(*found.stream, 1000) : read_all(*found.content->stream(), 1000)));
+      paths += "=" + std::string(as_text(found.stream != nullptr ? read_all(*found.stream, 1000)
+                                                                 : read_all(*found.content->stream(), 1000)));
     }
     return true;
   };
@@ -31,13 +32,20 @@ std::string walked(const Held& held, const SourcePtr& file, bool deep) {
 
 TEST(Walk, GoesIntoContainersOnlyWhenDeep) {
   Bytes inner = ZipBuilder().add("crab.txt", "pinch").build();
-  Bytes middle = encode("xz", TarBuilder().add({.name = "inner.zip", .data = inner}).file("b.txt", "beta").build());
+  Bytes middle =
+      encode("xz", TarBuilder().add({.name = "inner.zip", .data = inner}).file("b.txt", "beta").build());
   for (As as : {As::file, As::stream}) {
-    Held held = open_bytes(TarBuilder().file("a.txt", "alpha").add({.name = "middle.tar.xz", .data = middle}).file("z.txt", "omega").build(), "s.tar", as);
+    Held held = open_bytes(TarBuilder()
+                               .file("a.txt", "alpha")
+                               .add({.name = "middle.tar.xz", .data = middle})
+                               .file("z.txt", "omega")
+                               .build(),
+                           "s.tar", as);
     EXPECT_EQ(walked(held, nullptr, false), "a.txt=alpha middle.tar.xz z.txt=omega");
     // A layer that holds a single stream adds its own name: middle.tar.xz holds middle.tar.
     EXPECT_EQ(walked(held, nullptr, true),
-              "a.txt=alpha middle.tar.xz/middle.tar/inner.zip/crab.txt=pinch middle.tar.xz/middle.tar/b.txt=beta z.txt=omega");
+              "a.txt=alpha middle.tar.xz/middle.tar/inner.zip/crab.txt=pinch "
+              "middle.tar.xz/middle.tar/b.txt=beta z.txt=omega");
   }
 }
 
@@ -58,7 +66,8 @@ TEST(Walk, NoticesAContainerThatContainsItself) {
   SourcePtr twin = make_memory_source(ZipBuilder().add("b", "alpha").build());
   OpenContext context;
   auto run = [&](const SourcePtr& inside) {
-    walk({&formats()[0], std::make_shared<Mirror>(inside), "sample"}, zip, context, {true}, {.found = [](const Found&) { return true; }});
+    walk({&formats()[0], std::make_shared<Mirror>(inside), "sample"}, zip, context, {true},
+         {.found = [](const Found&) { return true; }});
   };
   EXPECT_THROW(run(zip), LimitExceeded);
   EXPECT_NO_THROW(run(twin)) << "of the same size, but another";
@@ -70,8 +79,8 @@ TEST(OrderedWork, ReportsInOrderWhateverFinishesFirst) {
     OrderedWork work(4);
     for (int i = 0; i < 200; ++i) {
       work.submit([i, &order]() -> OrderedWork::Report {
-        volatile int waste = 0;
-        for (int turn = 0; turn < (200 - i) * 500; ++turn) waste = waste + turn;
+        volatile unsigned waste = 0;
+        for (unsigned turn = 0; turn < (200u - static_cast<unsigned>(i)) * 500; ++turn) waste = waste + turn;
         return [i, &order] { order.push_back(i); };
       });
     }

@@ -8,7 +8,8 @@
 namespace operculum::cli {
 
 void add_formats(CLI::App& app, Session& session) {
-  CLI::App* command = app.add_subcommand("formats", "Tell which formats are read, with their features and specifications");
+  CLI::App* command =
+      app.add_subcommand("formats", "Tell which formats are read, with their features and specifications");
   command->callback([&session] {
     prepare(session);
     if (session.json) {
@@ -17,7 +18,9 @@ void add_formats(CLI::App& app, Session& session) {
     }
     std::string text;
     for (const Format& format : formats()) {
-      text += fmt::format("{}  ({}, {})\n", styled(format.name, "1", session.data.is_terminal() && colour_wanted(1)), format.id, format.family);
+      text += fmt::format("{}  ({}, {})\n",
+                          styled(format.name, "1", session.data.is_terminal() && colour_wanted(1)), format.id,
+                          format.family);
       text += fmt::format("  follows   {}\n  reads     {}\n", format.specification, format.reads);
       if (!format.lacks.empty()) text += fmt::format("  lacks     {}\n", format.lacks);
       text += fmt::format("  endings   {}\n", fmt::join(format.suffixes, " "));

@@ -12,8 +12,10 @@ namespace {
 
 std::string stack_text(const Identification& found) {
   std::string text;
-  for (const IdentifiedLayer& layer : found.layers) text += fmt::format("{}{}", text.empty() ? "" : ", holding a ", layer.format->name);
-  if (found.layers.empty()) text = fmt::format("no container that this program knows ({}: {})", found.kind, found.media_type);
+  for (const IdentifiedLayer& layer : found.layers)
+    text += fmt::format("{}{}", text.empty() ? "" : ", holding a ", layer.format->name);
+  if (found.layers.empty())
+    text = fmt::format("no container that this program knows ({}: {})", found.kind, found.media_type);
   if (!found.layers.empty() && found.layers.back().format->single_stream && !found.kind.empty()) {
     text += fmt::format(", holding one {} file ({})", found.kind, found.media_type);
   }
@@ -26,15 +28,20 @@ std::string contents_text(const IdentifiedLayer& layer) {
   if (layer.folders > 0) text += fmt::format(", {}", counted(layer.folders, "folder", "folders"));
   if (layer.links > 0) text += fmt::format(", {}", counted(layer.links, "link", "links"));
   if (layer.sizes_known) text += fmt::format("; {} unpacked", human_size(layer.unpacked));
-  if (layer.encrypted > 0) text += fmt::format("; {} encrypted", layer.encrypted == *layer.entries ? "all" : grouped(layer.encrypted));
+  if (layer.encrypted > 0)
+    text +=
+        fmt::format("; {} encrypted", layer.encrypted == *layer.entries ? "all" : grouped(layer.encrypted));
   return text;
 }
 
 std::string to_text(const Identification& found, bool colour) {
   std::string out = styled(escape(found.target), "1", colour) + "\n";
-  auto line = [&](std::string_view label, const std::string& text) { out += fmt::format("  {:<9} {}\n", label, text); };
+  auto line = [&](std::string_view label, const std::string& text) {
+    out += fmt::format("  {:<9} {}\n", label, text);
+  };
   line("is", stack_text(found));
-  if (found.size != Entry::kUnknownSize) line("size", fmt::format("{} ({} bytes)", human_size(found.size), grouped(found.size)));
+  if (found.size != Entry::kUnknownSize)
+    line("size", fmt::format("{} ({} bytes)", human_size(found.size), grouped(found.size)));
   for (const IdentifiedLayer& layer : found.layers) {
     if (!layer.format->single_stream) {
       line("holds", contents_text(layer));
@@ -42,11 +49,16 @@ std::string to_text(const Identification& found, bool colour) {
         line("largest", fmt::format("{} ({})", escape(layer.largest), human_size(layer.largest_bytes)));
       }
     }
-    for (const auto& [name, value] : layer.facts) line(name.size() <= 9 ? name : "fact", name.size() <= 9 ? escape(value) : fmt::format("{}: {}", name, escape(value)));
+    for (const auto& [name, value] : layer.facts)
+      line(name.size() <= 9 ? name : "fact",
+           name.size() <= 9 ? escape(value) : fmt::format("{}: {}", name, escape(value)));
   }
   auto tell = [&](const Finding& finding) {
-    std::string_view sgr = finding.level == Finding::Level::note ? "36" : finding.level == Finding::Level::warning ? "33" : "31";
-    out += fmt::format("  {} {}\n", styled(fmt::format("{:<9}", name_of(finding.level)), sgr, colour), finding.text);
+    std::string_view sgr = finding.level == Finding::Level::note      ? "36"
+                           : finding.level == Finding::Level::warning ? "33"
+                                                                      : "31";
+    out += fmt::format("  {} {}\n", styled(fmt::format("{:<9}", name_of(finding.level)), sgr, colour),
+                       finding.text);
   };
   for (const Finding& finding : found.findings) tell(finding);
   for (const IdentifiedLayer& layer : found.layers) {
@@ -59,11 +71,13 @@ std::string to_text(const Identification& found, bool colour) {
 }  // namespace
 
 void add_identify(CLI::App& app, Session& session) {
-  CLI::App* command = app.add_subcommand("identify", "Tell what files really are, by content, layer by layer");
+  CLI::App* command =
+      app.add_subcommand("identify", "Tell what files really are, by content, layer by layer");
   auto targets = std::make_shared<std::vector<std::string>>();
   auto request = std::make_shared<IdentifyRequest>();
   command->add_option("TARGET", *targets, "Files, or paths that go on into containers")->required();
-  command->add_flag("--count", request->count_solid, "Count what is in large solid archives, too; they must be unpacked for it");
+  command->add_flag("--count", request->count_solid,
+                    "Count what is in large solid archives, too; they must be unpacked for it");
   command->callback([&session, targets, request] {
     prepare(session);
     bool colour = session.output.empty() && colour_wanted(1);

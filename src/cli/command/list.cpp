@@ -27,7 +27,8 @@ struct ListOptions {
   ListRequest request;
 };
 
-const std::map<std::string, Sort> kSorts = {{"size", Sort::size}, {"path", Sort::path}, {"time", Sort::time}, {"stored", Sort::stored}};
+const std::map<std::string, Sort> kSorts = {
+    {"size", Sort::size}, {"path", Sort::path}, {"time", Sort::time}, {"stored", Sort::stored}};
 
 constexpr std::size_t kSizeWidth = 15, kMethodWidth = 10, kTimeWidth = 20, kFlagsWidth = 5;
 
@@ -47,11 +48,20 @@ std::string size_text(std::uint64_t size, bool human) {
 std::string flag_letters(const Entry& entry) {
   std::string letters;
   switch (entry.kind) {
-    case EntryKind::file: break;
-    case EntryKind::folder: letters += 'F'; break;
-    case EntryKind::symbolic_link: letters += 'L'; break;
-    case EntryKind::hard_link: letters += 'H'; break;
-    default: letters += 'D'; break;
+    case EntryKind::file:
+      break;
+    case EntryKind::folder:
+      letters += 'F';
+      break;
+    case EntryKind::symbolic_link:
+      letters += 'L';
+      break;
+    case EntryKind::hard_link:
+      letters += 'H';
+      break;
+    default:
+      letters += 'D';
+      break;
   }
   for (std::string_view word : flag_words(entry)) letters += word[0];
   return letters.empty() ? "-" : letters;
@@ -66,25 +76,30 @@ std::string shown_path(const Found& found) {
 
 std::string table_head() {
   using Align = TextTable::Align;
-  return fmt::format("{}  {}  {}  {}  {}  {}\n", padded("size", kSizeWidth, Align::right), padded("stored", kSizeWidth, Align::right),
-                     padded("method", kMethodWidth), padded("time", kTimeWidth), padded("flags", kFlagsWidth), "path");
+  return fmt::format("{}  {}  {}  {}  {}  {}\n", padded("size", kSizeWidth, Align::right),
+                     padded("stored", kSizeWidth, Align::right), padded("method", kMethodWidth),
+                     padded("time", kTimeWidth), padded("flags", kFlagsWidth), "path");
 }
 
 std::string table_line(const Found& found, bool human) {
   const Entry& entry = found.entry;
   bool data = entry.has_data();
-  return fmt::format("{:>{}}  {:>{}}  {:<{}}  {:<{}}  {:<{}}  {}\n", data ? size_text(entry.size, human) : "-", kSizeWidth,
-                     data ? size_text(entry.stored_size, human) : "-", kSizeWidth, data ? entry.method : "-", kMethodWidth,
-                     to_text(entry.modified), kTimeWidth, flag_letters(entry), kFlagsWidth, shown_path(found));
+  return fmt::format(
+      "{:>{}}  {:>{}}  {:<{}}  {:<{}}  {:<{}}  {}\n", data ? size_text(entry.size, human) : "-", kSizeWidth,
+      data ? size_text(entry.stored_size, human) : "-", kSizeWidth, data ? entry.method : "-", kMethodWidth,
+      to_text(entry.modified), kTimeWidth, flag_letters(entry), kFlagsWidth, shown_path(found));
 }
 
 std::string csv_row(const Found& found) {
   const Entry& entry = found.entry;
-  auto size = [&](std::uint64_t value) { return !entry.has_data() || value == Entry::kUnknownSize ? "" : std::to_string(value); };
-  return csv_line({escape(found.path), std::string(name_of(entry.kind)), size(entry.size), size(entry.stored_size),
-                   entry.has_data() ? std::string(entry.method) : "", to_rfc3339(entry.modified),
-                   entry.mode == Entry::kNoMode ? "" : fmt::format("{:04o}", entry.mode), fmt::format("{}", fmt::join(flag_words(entry), " ")),
-                   escape(entry.link_target())});
+  auto size = [&](std::uint64_t value) {
+    return !entry.has_data() || value == Entry::kUnknownSize ? "" : std::to_string(value);
+  };
+  return csv_line({escape(found.path), std::string(name_of(entry.kind)), size(entry.size),
+                   size(entry.stored_size), entry.has_data() ? std::string(entry.method) : "",
+                   to_rfc3339(entry.modified),
+                   entry.mode == Entry::kNoMode ? "" : fmt::format("{:04o}", entry.mode),
+                   fmt::format("{}", fmt::join(flag_words(entry), " ")), escape(entry.link_target())});
 }
 
 /// Prints one listing in the form that was asked for.
@@ -94,7 +109,8 @@ class Listing {
 
   void run(const std::string& target) {
     Place place = resolve(target, session_.context, Step::into);
-    if (place.layers.empty()) throw Malformed("it is no container that this program knows; `operculum identify` tells what it is");
+    if (place.layers.empty())
+      throw Malformed("it is no container that this program knows; `operculum identify` tells what it is");
     ListRequest request = options_.request;
     request.selection = options_.selection.selection(place.inside);
     if (place.layers.back().format->single_stream) request.selection.inside.clear();
@@ -102,8 +118,11 @@ class Listing {
     if (options_.summary) return print_summary(summarise(place, request, session_.context, findings));
     bool table = !session_.json && !options_.paths && !options_.tree && !options_.csv;
     if (table) session_.data.write(styled(table_head(), "1", session_.output.empty() && colour_wanted(1)));
-    if (options_.csv) session_.data.write(csv_line({"path", "kind", "size", "stored", "method", "time", "mode", "flags", "link_target"}));
-    list(place, request, session_.context, [this](const Found& found) { take(found); }, findings);
+    if (options_.csv)
+      session_.data.write(
+          csv_line({"path", "kind", "size", "stored", "method", "time", "mode", "flags", "link_target"}));
+    list(
+        place, request, session_.context, [this](const Found& found) { take(found); }, findings);
     finish();
     if (table) print_totals();
   }
@@ -127,7 +146,8 @@ class Listing {
     if (options_.sort == Sort::stored_order) {
       session_.data.write(line);
     } else {
-      rows_.push_back({found.path, std::move(line), entry.size_known() ? entry.size : 0, entry.stored_size, entry.modified.seconds});
+      rows_.push_back({found.path, std::move(line), entry.size_known() ? entry.size : 0, entry.stored_size,
+                       entry.modified.seconds});
     }
   }
 
@@ -143,17 +163,22 @@ class Listing {
     if (options_.tree) session_.data.write(tree_text(tree_));
     std::stable_sort(rows_.begin(), rows_.end(), [this](const Row& a, const Row& b) {
       switch (options_.sort) {
-        case Sort::size: return a.size > b.size;
-        case Sort::stored: return a.stored > b.stored;
-        case Sort::time: return a.time > b.time;
-        default: return a.path < b.path;
+        case Sort::size:
+          return a.size > b.size;
+        case Sort::stored:
+          return a.stored > b.stored;
+        case Sort::time:
+          return a.time > b.time;
+        default:
+          return a.path < b.path;
       }
     });
     for (const Row& row : rows_) session_.data.write(row.line);
   }
 
   void print_totals() {
-    session_.data.write(fmt::format("{:>{}}  {}, {}\n", size_text(bytes_, options_.human), kSizeWidth, counted(files_, "entry", "entries"),
+    session_.data.write(fmt::format("{:>{}}  {}, {}\n", size_text(bytes_, options_.human), kSizeWidth,
+                                    counted(files_, "entry", "entries"),
                                     counted(folders_, "folder", "folders")));
   }
 
@@ -161,18 +186,27 @@ class Listing {
     if (session_.json) return session_.data.write(json_line(to_json(summary)));
     auto table = [&](const char* title, const std::map<std::string, Tally>& tallies) {
       using Align = TextTable::Align;
-      TextTable text({{title}, {"files", Align::right}, {"bytes", Align::right}, {"largest", Align::right}, {"largest file"}});
+      TextTable text({{title},
+                      {"files", Align::right},
+                      {"bytes", Align::right},
+                      {"largest", Align::right},
+                      {"largest file"}});
       for (const auto& [name, tally] : tallies) {
-        text.add({escape(name), grouped(tally.count), human_size(tally.bytes), human_size(tally.largest_bytes), escape(tally.largest)});
+        text.add({escape(name), grouped(tally.count), human_size(tally.bytes),
+                  human_size(tally.largest_bytes), escape(tally.largest)});
       }
       session_.data.write(text.text() + "\n");
     };
     table("kind", summary.by_kind);
     table("folder", summary.by_folder);
-    std::string ratio = summary.all.bytes > 0 ? fmt::format(", {:.0f} %", 100.0 * static_cast<double>(summary.stored_bytes) / static_cast<double>(summary.all.bytes)) : "";
-    session_.data.write(fmt::format("{}, {} unpacked, {} stored{}; {}, {}\n", counted(summary.all.count, "file", "files"), human_size(summary.all.bytes),
-                                    human_size(summary.stored_bytes), ratio, counted(summary.folders, "folder", "folders"),
-                                    counted(summary.links, "link", "links")));
+    std::string ratio = summary.all.bytes > 0
+                            ? fmt::format(", {:.0f} %", 100.0 * static_cast<double>(summary.stored_bytes) /
+                                                            static_cast<double>(summary.all.bytes))
+                            : "";
+    session_.data.write(
+        fmt::format("{}, {} unpacked, {} stored{}; {}, {}\n", counted(summary.all.count, "file", "files"),
+                    human_size(summary.all.bytes), human_size(summary.stored_bytes), ratio,
+                    counted(summary.folders, "folder", "folders"), counted(summary.links, "link", "links")));
   }
 
   void tell(const std::string& target, const std::string& path, const Finding& finding) {
@@ -198,10 +232,12 @@ void add_list(CLI::App& app, Session& session) {
   auto* form = command->add_option_group("form");
   form->add_flag("--paths", options->paths, "Only paths, one a line, nothing else");
   form->add_flag("--tree", options->tree, "As a tree");
-  form->add_flag("--summary", options->summary, "By kind (told from content) and by folder: count, bytes, largest");
+  form->add_flag("--summary", options->summary,
+                 "By kind (told from content) and by folder: count, bytes, largest");
   form->add_flag("--csv", options->csv, "As CSV (docs/output.md)");
   form->require_option(0, 1);
-  command->add_option("--sort", options->sort, "By size, path, time or stored (size) instead of stored order")->transform(CLI::CheckedTransformer(kSorts).description("size|path|time|stored"));
+  command->add_option("--sort", options->sort, "By size, path, time or stored (size) instead of stored order")
+      ->transform(CLI::CheckedTransformer(kSorts).description("size|path|time|stored"));
   command->add_flag("--human", options->human, "Sizes with units");
   command->add_flag("--deep", options->request.deep, "Into nested containers, too");
   options->selection.add_to(*command, SelectionOptions::With::patterns);

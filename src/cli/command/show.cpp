@@ -9,9 +9,10 @@
 namespace operculum::cli {
 namespace {
 
-constexpr std::uint64_t kHexOnTerminal = 4096;  // bytes of a hex view on a terminal when no length was asked for
-constexpr std::size_t kBlock = 256 * 1024;      // bytes
-constexpr std::size_t kTextLimit = 64 << 20;    // bytes of text decoded for a terminal
+constexpr std::uint64_t kHexOnTerminal =
+    4096;                                   // bytes of a hex view on a terminal when no length was asked for
+constexpr std::size_t kBlock = 256 * 1024;  // bytes
+constexpr std::size_t kTextLimit = 64 << 20;  // bytes of text decoded for a terminal
 
 struct ShowOptions {
   std::string target;
@@ -27,11 +28,14 @@ class Show {
   void run() {
     Place place = resolve(options_.target, session_.context, Step::no_more);
     if (!place.content) {
-      throw Malformed(place.inside.empty() || !place.entry ? "it is a folder; name one entry in it" : "it has no data of its own, it is a link or a device");
+      throw Malformed(place.inside.empty() || !place.entry
+                          ? "it is a folder; name one entry in it"
+                          : "it has no data of its own, it is a link or a device");
     }
     if (place.is_container()) {
-      throw Malformed(fmt::format("it is a container ({}); name an entry in it, or see what there is with: operculum list {}",
-                                  place.layers.back().format->name, shell_word(options_.target)));
+      throw Malformed(fmt::format(
+          "it is a container ({}); name an entry in it, or see what there is with: operculum list {}",
+          place.layers.back().format->name, shell_word(options_.target)));
     }
     StreamPtr stream = start(*place.content);
     if (options_.hex) return hex(*stream, options_.length);
@@ -41,7 +45,8 @@ class Show {
 
  private:
   StreamPtr start(const Content& content) const {
-    if (SourcePtr source = content.source(); source && options_.from > 0) return make_source_stream(source, options_.from);
+    if (SourcePtr source = content.source(); source && options_.from > 0)
+      return make_source_stream(source, options_.from);
     StreamPtr stream = content.stream();
     if (options_.from > 0) stream->skip(options_.from);
     return stream;
@@ -50,7 +55,8 @@ class Show {
   void bytes(Stream& stream) {
     Bytes block(kBlock);
     for (std::uint64_t left = options_.length; left > 0;) {
-      std::size_t count = stream.read(ByteSpan(block).first(static_cast<std::size_t>(std::min<std::uint64_t>(left, kBlock))));
+      std::size_t count =
+          stream.read(ByteSpan(block).first(static_cast<std::size_t>(std::min<std::uint64_t>(left, kBlock))));
       if (count == 0) break;
       session_.data.write(as_text(ByteView(block).first(count)));
       left -= count;
@@ -77,7 +83,9 @@ class Show {
       std::uint64_t shown = std::min<std::uint64_t>({head.size(), kHexOnTerminal, options_.length});
       session_.data.write(hex_lines(ByteView(head).first(static_cast<std::size_t>(shown)), options_.from));
       if (head.size() > shown && options_.length == UINT64_MAX) {
-        session_.say(Session::Tone::note, fmt::format("the first {} bytes are shown; --from, --length and --hex show others", grouped(shown)));
+        session_.say(Session::Tone::note,
+                     fmt::format("the first {} bytes are shown; --from, --length and --hex show others",
+                                 grouped(shown)));
       }
       return;
     }
@@ -94,9 +102,11 @@ class Show {
 }  // namespace
 
 void add_show(CLI::App& app, Session& session) {
-  CLI::App* command = app.add_subcommand("show", "Print one entry: byte for byte into a pipe or file, readable on a terminal");
+  CLI::App* command = app.add_subcommand(
+      "show", "Print one entry: byte for byte into a pipe or file, readable on a terminal");
   auto options = std::make_shared<ShowOptions>();
-  command->add_option("TARGET", options->target, "A path that goes on into containers, to one entry")->required();
+  command->add_option("TARGET", options->target, "A path that goes on into containers, to one entry")
+      ->required();
   command->add_flag("--hex", options->hex, "As a hex view");
   command->add_option("--from", options->from, "Begin at this offset in bytes (with 0x: hexadecimal)");
   command->add_option("--length", options->length, "Show this many bytes at most");

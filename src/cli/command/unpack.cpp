@@ -26,13 +26,20 @@ struct UnpackOptions {
   UnpackRequest request;
 };
 
-const std::map<std::string, Existing> kExisting = {{"keep", Existing::keep}, {"replace", Existing::replace}, {"rename", Existing::rename}};
-const std::map<std::string, LinkRule> kLinks = {{"rooted", LinkRule::rooted}, {"inside", LinkRule::inside}, {"stored", LinkRule::stored}, {"none", LinkRule::none}};
+const std::map<std::string, Existing> kExisting = {
+    {"keep", Existing::keep}, {"replace", Existing::replace}, {"rename", Existing::rename}};
+const std::map<std::string, LinkRule> kLinks = {{"rooted", LinkRule::rooted},
+                                                {"inside", LinkRule::inside},
+                                                {"stored", LinkRule::stored},
+                                                {"none", LinkRule::none}};
 
-/// A new folder named after the container, in the current one: "tidepool.skin" gives "tidepool", then "tidepool~2".
+/// A new folder named after the container, in the current one: "tidepool.skin" gives "tidepool", then
+/// "tidepool~2".
 std::string folder_for(const Place& place) {
   std::string name = make_safe(base_name(place.file), NameRules::here).path;
-  auto is_layer_ending = [](std::string_view ending) { return format_for_name("x" + std::string(ending)) != nullptr; };
+  auto is_layer_ending = [](std::string_view ending) {
+    return format_for_name("x" + std::string(ending)) != nullptr;
+  };
   bool first = true;
   for (std::size_t dot = name.rfind('.'); dot != std::string::npos && dot > 0; dot = name.rfind('.')) {
     if (!first && !is_layer_ending(std::string_view(name).substr(dot))) break;
@@ -42,7 +49,8 @@ std::string folder_for(const Place& place) {
   struct stat status {};
   if (first || name.empty()) name += "-unpacked";
   std::string folder = name;
-  for (unsigned number = 2; lstat(folder.c_str(), &status) == 0; ++number) folder = fmt::format("{}~{}", name, number);
+  for (unsigned number = 2; lstat(folder.c_str(), &status) == 0; ++number)
+    folder = fmt::format("{}~{}", name, number);
   return folder;
 }
 
@@ -55,7 +63,8 @@ std::string absolute(const std::string& folder) {
 /// What happened, as text: problems always; each file when verbose or in a dry run.
 class UnpackReport {
  public:
-  UnpackReport(Session& session, ProgressLine& line, const UnpackOptions& options) : session_(session), line_(line), options_(options) {}
+  UnpackReport(Session& session, ProgressLine& line, const UnpackOptions& options)
+      : session_(session), line_(line), options_(options) {}
 
   void take(const UnpackEvent& event) {
     if (session_.json) {
@@ -67,23 +76,40 @@ class UnpackReport {
       case UnpackEvent::Kind::file:
       case UnpackEvent::Kind::folder:
       case UnpackEvent::Kind::link:
-      case UnpackEvent::Kind::device: written(event, path); break;
-      case UnpackEvent::Kind::kept: say(Session::Tone::warning, fmt::format("{}: not written, {}", escape(event.output), event.message)); break;
-      case UnpackEvent::Kind::left_out: say(Session::Tone::warning, fmt::format("{}: left out, {}", path, event.message)); break;
-      case UnpackEvent::Kind::failed: say(Session::Tone::error, fmt::format("{}: {}; kept out of the output", path, event.message)); break;
-      case UnpackEvent::Kind::note: say(Session::Tone::note, event.message); break;
-      case UnpackEvent::Kind::warning: say(Session::Tone::warning, path.empty() ? event.message : fmt::format("{}: {}", path, event.message)); break;
-      case UnpackEvent::Kind::fault: say(Session::Tone::error, path.empty() ? event.message : fmt::format("{}: {}", path, event.message)); break;
+      case UnpackEvent::Kind::device:
+        written(event, path);
+        break;
+      case UnpackEvent::Kind::kept:
+        say(Session::Tone::warning, fmt::format("{}: not written, {}", escape(event.output), event.message));
+        break;
+      case UnpackEvent::Kind::left_out:
+        say(Session::Tone::warning, fmt::format("{}: left out, {}", path, event.message));
+        break;
+      case UnpackEvent::Kind::failed:
+        say(Session::Tone::error, fmt::format("{}: {}; kept out of the output", path, event.message));
+        break;
+      case UnpackEvent::Kind::note:
+        say(Session::Tone::note, event.message);
+        break;
+      case UnpackEvent::Kind::warning:
+        say(Session::Tone::warning,
+            path.empty() ? event.message : fmt::format("{}: {}", path, event.message));
+        break;
+      case UnpackEvent::Kind::fault:
+        say(Session::Tone::error, path.empty() ? event.message : fmt::format("{}: {}", path, event.message));
+        break;
     }
   }
 
  private:
   void written(const UnpackEvent& event, const std::string& path) {
     std::string output = escape(event.output);
-    if (!event.message.empty()) say(Session::Tone::note, fmt::format("{}: written as {} ({})", path, output, event.message));
+    if (!event.message.empty())
+      say(Session::Tone::note, fmt::format("{}: written as {} ({})", path, output, event.message));
     if (!options_.request.dry_run && !session_.verbose) return;
     std::string mark = event.kind == UnpackEvent::Kind::folder ? "/" : "";
-    std::string size = event.kind == UnpackEvent::Kind::file ? fmt::format("  {}", human_size(event.size)) : "";
+    std::string size =
+        event.kind == UnpackEvent::Kind::file ? fmt::format("  {}", human_size(event.size)) : "";
     session_.data.write(fmt::format("{}{}{}\n", output, mark, size));
   }
 
@@ -101,8 +127,9 @@ std::string totals_text(const UnpackTotals& totals, const UnpackRequest& request
   std::string text = fmt::format("{} ({})", counted(totals.files, "file", "files"), human_size(totals.bytes));
   if (totals.folders > 0) text += fmt::format(", {}", counted(totals.folders, "folder", "folders"));
   if (totals.links > 0) text += fmt::format(", {}", counted(totals.links, "link", "links"));
-  text = request.dry_run ? fmt::format("would write {} into {}; nothing was written", text, escape(request.into))
-                         : fmt::format("wrote {} into {}", text, escape(request.into));
+  text = request.dry_run
+             ? fmt::format("would write {} into {}; nothing was written", text, escape(request.into))
+             : fmt::format("wrote {} into {}", text, escape(request.into));
   if (totals.kept > 0) text += fmt::format("; {} kept as they were", grouped(totals.kept));
   if (totals.left_out > 0) text += fmt::format("; {} left out", grouped(totals.left_out));
   if (totals.failed > 0) text += fmt::format("; {} failed", grouped(totals.failed));
@@ -111,7 +138,8 @@ std::string totals_text(const UnpackTotals& totals, const UnpackRequest& request
 
 void unpack_one(Session& session, const UnpackOptions& options, const std::string& target, bool several) {
   Place place = resolve(target, session.context, Step::into);
-  if (place.layers.empty()) throw Malformed("it is no container that this program knows; `operculum identify` tells what it is");
+  if (place.layers.empty())
+    throw Malformed("it is no container that this program knows; `operculum identify` tells what it is");
   UnpackRequest request = options.request;
   bool single = place.layers.back().format->single_stream;
   request.selection = options.selection.selection(single ? "" : place.inside);
@@ -151,13 +179,16 @@ void unpack_one(Session& session, const UnpackOptions& options, const std::strin
     return;
   }
   if (totals.not_portable > 0) {
-    session.say(Session::Tone::note, fmt::format("{} would be refused by other systems; --portable-names changes them", counted(totals.not_portable, "name", "names")));
+    session.say(Session::Tone::note,
+                fmt::format("{} would be refused by other systems; --portable-names changes them",
+                            counted(totals.not_portable, "name", "names")));
   }
   if (totals.files + totals.folders + totals.links + totals.kept + totals.left_out + totals.failed == 0) {
     session.say(Session::Tone::warning, "nothing fits; `operculum list --paths` shows what there is");
     session.raise(some_failed);
   }
-  if (totals.stopped && !session.progress.stop) session.say(Session::Tone::warning, "stopped at the first failure; --keep-going goes on");
+  if (totals.stopped && !session.progress.stop)
+    session.say(Session::Tone::warning, "stopped at the first failure; --keep-going goes on");
   session.say(Session::Tone::note, totals_text(totals, request));
 }
 
@@ -168,28 +199,44 @@ void add_unpack(CLI::App& app, Session& session) {
   auto options = std::make_shared<UnpackOptions>();
   UnpackRequest& request = options->request;
   command->add_option("TARGET", options->targets, "Containers, or folders or entries in them")->required();
-  command->add_option("--into", request.into, "The output folder; without it, a new one named after the container")->type_name("DIR");
+  command
+      ->add_option("--into", request.into,
+                   "The output folder; without it, a new one named after the container")
+      ->type_name("DIR");
   options->selection.add_to(*command, SelectionOptions::With::patterns_and_list);
   command->add_flag("--deep", request.deep, "Unpack nested containers, too, each into a folder of its name");
   command->add_flag("--flat", request.flat, "All files directly into the output folder");
   command->add_flag("--dry-run", request.dry_run, "Print the full plan, write nothing");
-  command->add_option("--existing", request.existing, "What to do with a file that is there already")->transform(CLI::CheckedTransformer(kExisting).description("keep|replace|rename"))->default_str("keep");
-  command->add_option("--links", request.links, "Symbolic links: rooted leaves out those that climb out with \"..\"; inside also absolute ones; stored makes all; none")
+  command->add_option("--existing", request.existing, "What to do with a file that is there already")
+      ->transform(CLI::CheckedTransformer(kExisting).description("keep|replace|rename"))
+      ->default_str("keep");
+  command
+      ->add_option("--links", request.links,
+                   "Symbolic links: rooted leaves out those that climb out with \"..\"; inside also absolute "
+                   "ones; stored makes all; none")
       ->transform(CLI::CheckedTransformer(kLinks).description("rooted|inside|stored|none"))
       ->default_str("rooted");
-  command->add_flag("--keep-going,!--no-keep-going", request.keep_going, "Go on after a damaged entry (default)");
-  command->add_flag("--keep-damaged", request.keep_damaged, "Keep what can be read of damaged files, as NAME.damaged");
+  command->add_flag("--keep-going,!--no-keep-going", request.keep_going,
+                    "Go on after a damaged entry (default)");
+  command->add_flag("--keep-damaged", request.keep_damaged,
+                    "Keep what can be read of damaged files, as NAME.damaged");
   command->add_flag("--portable-names", options->portable_names, "Change names that other systems refuse");
-  command->add_flag("--special-modes", request.special_modes, "Keep set-user-id and set-group-id bits of files");
+  command->add_flag("--special-modes", request.special_modes,
+                    "Keep set-user-id and set-group-id bits of files");
   command->add_flag("--devices", request.devices, "Make devices, fifos and sockets");
   command->add_option("--jobs", request.jobs, "Threads (0: one for each processor)");
-  command->add_option("--receipt", options->receipt, "Write what was written to this new file, as JSON; discard takes it back")->type_name("FILE");
+  command
+      ->add_option("--receipt", options->receipt,
+                   "Write what was written to this new file, as JSON; discard takes it back")
+      ->type_name("FILE");
   command->callback([&session, options] {
     prepare(session);
     options->request.names = options->portable_names ? NameRules::portable : NameRules::here;
-    if (!options->receipt.empty() && options->targets.size() > 1) throw CLI::ValidationError("--receipt", "takes one TARGET at a time");
+    if (!options->receipt.empty() && options->targets.size() > 1)
+      throw CLI::ValidationError("--receipt", "takes one TARGET at a time");
     if (!options->receipt.empty() && access(options->receipt.c_str(), F_OK) == 0) {
-      throw CLI::ValidationError("--receipt", fmt::format("{} exists already; choose a new name", escape(options->receipt)));
+      throw CLI::ValidationError(
+          "--receipt", fmt::format("{} exists already; choose a new name", escape(options->receipt)));
     }
     for (const std::string& target : options->targets) {
       if (session.progress.stop) break;

@@ -20,36 +20,45 @@ struct VerifyOptions {
 
 void verify_one(Session& session, VerifyOptions& options, const std::string& target) {
   Place place = resolve(target, session.context, Step::into);
-  if (place.layers.empty()) throw Malformed("it is no container that this program knows, so there is nothing to verify");
+  if (place.layers.empty())
+    throw Malformed("it is no container that this program knows, so there is nothing to verify");
   options.request.selection = options.selection.selection(place.entry ? "" : place.inside);
   ProgressLine line(session);
-  VerifyTotals totals = verify(place, options.request, session.context, session.progress, [&](const Fault& fault) {
-    line.clear();
-    if (session.json) {
-      session.data.write(json_line(to_json(fault)));
-    } else if (fault.level != Finding::Level::note || !session.quiet) {
-      std::string path = fault.path.empty() ? target : fault.path;
-      session.data.write(fmt::format("{}: {}{}\n", escape(path), fault.level == Finding::Level::fault ? "" : fmt::format("{}: ", name_of(fault.level)), fault.message));
-    }
-  });
+  VerifyTotals totals =
+      verify(place, options.request, session.context, session.progress, [&](const Fault& fault) {
+        line.clear();
+        if (session.json) {
+          session.data.write(json_line(to_json(fault)));
+        } else if (fault.level != Finding::Level::note || !session.quiet) {
+          std::string path = fault.path.empty() ? target : fault.path;
+          session.data.write(fmt::format(
+              "{}: {}{}\n", escape(path),
+              fault.level == Finding::Level::fault ? "" : fmt::format("{}: ", name_of(fault.level)),
+              fault.message));
+        }
+      });
   line.clear();
   if (totals.faults > 0) session.raise(totals.key_needed ? key_needed : some_failed);
   if (session.json) {
     session.data.write(json_line(to_json(totals)));
     return;
   }
-  std::string without = totals.with_checksum == totals.entries
-                            ? "every one has a checksum and it is right"
-                            : fmt::format("{} of them have a checksum, and it is right; the others could only be decoded", grouped(totals.with_checksum));
-  session.data.write(fmt::format("{}: {} decoded ({}); {}. {}\n", escape(target), counted(totals.entries, "file", "files"), human_size(totals.bytes),
-                                 totals.entries == 0 ? "there was nothing to compare" : without,
-                                 totals.faults == 0 ? "No faults." : counted(totals.faults, "fault.", "faults.")));
+  std::string without =
+      totals.with_checksum == totals.entries
+          ? "every one has a checksum and it is right"
+          : fmt::format("{} of them have a checksum, and it is right; the others could only be decoded",
+                        grouped(totals.with_checksum));
+  session.data.write(
+      fmt::format("{}: {} decoded ({}); {}. {}\n", escape(target), counted(totals.entries, "file", "files"),
+                  human_size(totals.bytes), totals.entries == 0 ? "there was nothing to compare" : without,
+                  totals.faults == 0 ? "No faults." : counted(totals.faults, "fault.", "faults.")));
 }
 
 }  // namespace
 
 void add_verify(CLI::App& app, Session& session) {
-  CLI::App* command = app.add_subcommand("verify", "Decode everything, check every checksum and size, write nothing");
+  CLI::App* command =
+      app.add_subcommand("verify", "Decode everything, check every checksum and size, write nothing");
   auto options = std::make_shared<VerifyOptions>();
   command->add_option("TARGET", options->targets, "Containers, folders or entries in them")->required();
   command->add_flag("--deep", options->request.deep, "Into nested containers, too");

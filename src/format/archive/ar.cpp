@@ -1,5 +1,5 @@
-// ar: the common archive form of System V and BSD Unix (ar(5)), with long names in the GNU name table ("//"), the
-// System V reference form ("/123"), and the BSD form ("#1/length", the name in front of the data).
+// ar: the common archive form of System V and BSD Unix (ar(5)), with long names in the GNU name table ("//"),
+// the System V reference form ("/123"), and the BSD form ("#1/length", the name in front of the data).
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -30,7 +30,8 @@ struct Header {
       std::string_view text = trim(cursor.text(length));
       if (text.empty()) return std::uint64_t{0};
       auto value = parse_number(text, base);
-      if (!value) cursor.fail(fmt::format("a number in the field \"{}\"", field), fmt::format("\"{}\"", escape(text)));
+      if (!value)
+        cursor.fail(fmt::format("a number in the field \"{}\"", field), fmt::format("\"{}\"", escape(text)));
       return *value;
     };
     Header h;
@@ -98,12 +99,14 @@ class ArParser final : public SequenceParser {
   }
 
   /// The member's name; a BSD name in front of the data is read, and `size` becomes what is left.
-  std::string name_of_member(InputBuffer& input, const Header& header, std::uint64_t& size, std::uint64_t offset) const {
+  std::string name_of_member(InputBuffer& input, const Header& header, std::uint64_t& size,
+                             std::uint64_t offset) const {
     std::string_view name = header.ar_name;
     if (name.starts_with("#1/")) {
       auto length = parse_number(name.substr(3));
       if (!length || *length > size || *length > 65536) {
-        throw Malformed(fmt::format("ar header at offset {}: a name of {} bytes in a member of {}", offset, name.substr(3), size));
+        throw Malformed(fmt::format("ar header at offset {}: a name of {} bytes in a member of {}", offset,
+                                    name.substr(3), size));
       }
       std::string text = read_text(input, *length);
       size -= *length;
@@ -113,9 +116,11 @@ class ArParser final : public SequenceParser {
     if (name.size() > 1 && name[0] == '/') {
       auto at = parse_number(name.substr(1));
       if (!at || *at >= names_.size()) {
-        throw Malformed(fmt::format("ar header at offset {}: the name \"{}\" points outside the name table", offset, escape(name)));
+        throw Malformed(fmt::format("ar header at offset {}: the name \"{}\" points outside the name table",
+                                    offset, escape(name)));
       }
-      std::string text = names_.substr(static_cast<std::size_t>(*at), names_.find('\n', static_cast<std::size_t>(*at)) - *at);
+      std::string text = names_.substr(static_cast<std::size_t>(*at),
+                                       names_.find('\n', static_cast<std::size_t>(*at)) - *at);
       if (text.ends_with('/')) text.pop_back();
       return text;
     }
@@ -138,7 +143,8 @@ Match recognise_ar(Probe& probe) {
 
 ContainerPtr open_ar(const Input& input, OpenContext& context) {
   Probe probe = make_probe(*input.content, input.name);
-  if (starts_with(probe.head(8), kThinMagic)) throw Unsupported("a thin ar archive: it holds names only, the data lies in other files");
+  if (starts_with(probe.head(8), kThinMagic))
+    throw Unsupported("a thin ar archive: it holds names only, the data lies in other files");
   return make_sequence(input, context, [] { return std::make_unique<ArParser>(); });
 }
 

@@ -1,6 +1,6 @@
-// cpio: the portable ASCII form of POSIX.1-1988 ("odc"), the SVR4 forms without and with checksums ("newc", "crc"; the
-// form of the Linux initramfs, Documentation/driver-api/early-userspace/buffer-format), and the old binary form in
-// both byte orders. Several archives may follow each other, with zero bytes between.
+// cpio: the portable ASCII form of POSIX.1-1988 ("odc"), the SVR4 forms without and with checksums ("newc",
+// "crc"; the form of the Linux initramfs, Documentation/driver-api/early-userspace/buffer-format), and the
+// old binary form in both byte orders. Several archives may follow each other, with zero bytes between.
 #include <fmt/format.h>
 #include <sys/sysmacros.h>
 
@@ -28,8 +28,8 @@ struct VariantInfo {
 };
 
 constexpr VariantInfo kVariants[] = {
-    {"070701", Variant::newc, 110, 4},       {"070702", Variant::crc, 110, 4},
-    {"070707", Variant::odc, 76, 1},         {"\xc7\x71", Variant::binary_little, 26, 2},
+    {"070701", Variant::newc, 110, 4},        {"070702", Variant::crc, 110, 4},
+    {"070707", Variant::odc, 76, 1},          {"\xc7\x71", Variant::binary_little, 26, 2},
     {"\x71\xc7", Variant::binary_big, 26, 2},
 };
 
@@ -44,15 +44,16 @@ struct Header {
 std::uint64_t digits(Cursor& cursor, std::size_t count, int base) {
   std::string_view text = cursor.text(count);
   auto value = parse_number(text, base);
-  if (!value) cursor.fail(base == 8 ? "octal digits" : "hexadecimal digits", fmt::format("\"{}\"", escape(text)));
+  if (!value)
+    cursor.fail(base == 8 ? "octal digits" : "hexadecimal digits", fmt::format("\"{}\"", escape(text)));
   return *value;
 }
 
 Header read_hex(Cursor& cursor) {
   Header h;
   for (auto field : {&Header::ino, &Header::mode, &Header::uid, &Header::gid, &Header::nlink, &Header::mtime,
-                     &Header::filesize, &Header::devmajor, &Header::devminor, &Header::rdevmajor, &Header::rdevminor,
-                     &Header::namesize, &Header::check}) {
+                     &Header::filesize, &Header::devmajor, &Header::devminor, &Header::rdevmajor,
+                     &Header::rdevminor, &Header::namesize, &Header::check}) {
     h.*field = digits(cursor, 8, 16);
   }
   return h;
@@ -76,7 +77,9 @@ Header read_octal(Cursor& cursor) {
 }
 
 Header read_binary(Cursor& cursor, Variant variant) {
-  auto word = [&]() -> std::uint64_t { return variant == Variant::binary_little ? cursor.u16le() : cursor.u16be(); };
+  auto word = [&]() -> std::uint64_t {
+    return variant == Variant::binary_little ? cursor.u16le() : cursor.u16be();
+  };
   auto long_word = [&] {  // the more significant half comes first in both orders
     std::uint64_t high = word();
     return (high << 16) | word();
@@ -109,13 +112,18 @@ Header read_header(ByteView block, std::uint64_t offset, const VariantInfo& info
   cursor.skip(info.magic.size());
   switch (info.variant) {
     case Variant::newc:
-    case Variant::crc: return read_hex(cursor);
-    case Variant::odc: return read_octal(cursor);
-    default: return read_binary(cursor, info.variant);
+    case Variant::crc:
+      return read_hex(cursor);
+    case Variant::odc:
+      return read_octal(cursor);
+    default:
+      return read_binary(cursor, info.variant);
   }
 }
 
-std::uint64_t pad(std::uint64_t size, std::uint64_t alignment) { return (alignment - size % alignment) % alignment; }
+std::uint64_t pad(std::uint64_t size, std::uint64_t alignment) {
+  return (alignment - size % alignment) % alignment;
+}
 
 class CpioParser final : public SequenceParser {
  public:
@@ -129,14 +137,17 @@ class CpioParser final : public SequenceParser {
         return true;
       }
       if (input.view().empty()) {
-        if (!ended_) report(Finding::Level::fault, "the entry that ends a cpio archive is missing; the file is cut short");
+        if (!ended_)
+          report(Finding::Level::fault,
+                 "the entry that ends a cpio archive is missing; the file is cut short");
         return false;
       }
       if (ended_ && !another_archive(input)) return false;
       std::uint64_t offset = input.consumed();
       const VariantInfo* info = variant_of(input.ensure(6));
       if (info == nullptr) {
-        throw Malformed(fmt::format("cpio header at offset {}: expected one of the known magics, found other bytes", offset));
+        throw Malformed(fmt::format(
+            "cpio header at offset {}: expected one of the known magics, found other bytes", offset));
       }
       Header header = read_header(input.ensure(info->header), offset, *info);
       input.consume(info->header);
@@ -151,7 +162,8 @@ class CpioParser final : public SequenceParser {
       describe(input, header, std::move(name), item);
       item.padding = padding;
       if (item.entry.kind == EntryKind::file && header.nlink > 1 && !join_links(header, item)) continue;
-      if (info->variant == Variant::crc && item.entry.has_data()) item.byte_sum = static_cast<std::uint32_t>(header.check);
+      if (info->variant == Variant::crc && item.entry.has_data())
+        item.byte_sum = static_cast<std::uint32_t>(header.check);
       return true;
     }
   }
@@ -162,19 +174,23 @@ class CpioParser final : public SequenceParser {
     while (!input.view().empty() && input.view()[0] == 0) input.consume(1);
     if (input.view().empty()) return false;
     if (variant_of(input.ensure(6)) == nullptr) {
-      report(Finding::Level::note, fmt::format("bytes that are not cpio follow the archive, from offset {}", input.consumed()));
+      report(Finding::Level::note,
+             fmt::format("bytes that are not cpio follow the archive, from offset {}", input.consumed()));
       return false;
     }
     ended_ = false;
-    report(Finding::Level::note, "several cpio archives lie one behind another; all are listed, the later ones win");
+    report(Finding::Level::note,
+           "several cpio archives lie one behind another; all are listed, the later ones win");
     return true;
   }
 
-  std::string read_name(InputBuffer& input, const Header& header, const VariantInfo& info, std::uint64_t offset) const {
+  std::string read_name(InputBuffer& input, const Header& header, const VariantInfo& info,
+                        std::uint64_t offset) const {
     if (header.namesize == 0 || header.namesize > kMaxName) {
       throw Malformed(fmt::format("cpio header at offset {}: a name of {} bytes", offset, header.namesize));
     }
-    auto length = static_cast<std::size_t>(header.namesize + pad(info.header + header.namesize, info.alignment));
+    auto length =
+        static_cast<std::size_t>(header.namesize + pad(info.header + header.namesize, info.alignment));
     ByteView raw = input.ensure(length);
     if (raw.size() < header.namesize) {
       throw Malformed(fmt::format("cpio header at offset {}: the file is cut short within the name", offset));
@@ -221,8 +237,9 @@ class CpioParser final : public SequenceParser {
     entry.extras().link_target = target;
   }
 
-  /// Files of one inode: newc and crc keep the data with the last of them, the other forms with each. The one that has
-  /// data is the file; empty ones become links to it, and those met before it wait for it. False when `item` waits.
+  /// Files of one inode: newc and crc keep the data with the last of them, the other forms with each. The one
+  /// that has data is the file; empty ones become links to it, and those met before it wait for it. False
+  /// when `item` waits.
   bool join_links(const Header& header, SequenceItem& item) {
     Inode inode(header.devmajor, header.devminor, header.ino);
     auto file = files_.find(inode);
@@ -267,7 +284,8 @@ Match recognise_cpio(Probe& probe) {
   if (info == nullptr) return Match::none;
   try {
     Header header = read_header(probe.head(info->header), 0, *info);
-    Bytes name = probe.at(info->header, static_cast<std::size_t>(std::min<std::uint64_t>(header.namesize, 4096)));
+    Bytes name =
+        probe.at(info->header, static_cast<std::size_t>(std::min<std::uint64_t>(header.namesize, 4096)));
     bool ends_with_nul = !name.empty() && (header.namesize > 4096 || name.back() == 0);
     bool kind_fits = (header.mode >> 12) <= 15 && header.nlink < 100'000;
     return ends_with_nul && header.namesize <= kMaxName && kind_fits ? Match::front : Match::none;
@@ -277,7 +295,8 @@ Match recognise_cpio(Probe& probe) {
 }
 
 ContainerPtr open_cpio(const Input& input, OpenContext& context) {
-  return make_sequence(input, context, [names_in = context.names_in] { return std::make_unique<CpioParser>(names_in); });
+  return make_sequence(input, context,
+                       [names_in = context.names_in] { return std::make_unique<CpioParser>(names_in); });
 }
 
 }  // namespace
@@ -287,8 +306,10 @@ Format cpio_format() {
           .name = "cpio archive",
           .family = "archive",
           .specification = "POSIX.1-1988 (odc), SVR4 (newc, crc), old binary",
-          .reads = "newc, crc with checksums verified, odc, old binary in both byte orders, several archives in a row, "
-                   "hard and symbolic links, devices",
+          .reads =
+              "newc, crc with checksums verified, odc, old binary in both byte orders, several archives in a "
+              "row, "
+              "hard and symbolic links, devices",
           .lacks = "",
           .suffixes = {".cpio"},
           .later_replaces = true,

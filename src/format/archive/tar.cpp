@@ -1,5 +1,5 @@
-// tar: POSIX.1-1988 ustar and POSIX.1-2001 pax interchange formats, the older v7 form, and the GNU variant (long names
-// and links, base-256 numbers, old sparse files); sparse formats 0.0, 0.1 and 1.0 in pax records.
+// tar: POSIX.1-1988 ustar and POSIX.1-2001 pax interchange formats, the older v7 form, and the GNU variant
+// (long names and links, base-256 numbers, old sparse files); sparse formats 0.0, 0.1 and 1.0 in pax records.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -16,21 +16,31 @@ namespace {
 
 using namespace tar;
 
-constexpr std::uint64_t kMaxMetadata = 16 << 20;  // bytes of one pax header or long name; real ones have a few hundred
+constexpr std::uint64_t kMaxMetadata =
+    16 << 20;  // bytes of one pax header or long name; real ones have a few hundred
 constexpr std::size_t kMaxExtents = 4'000'000;
 
-std::uint64_t padding_of(std::uint64_t size) { return (kBlock - size % kBlock) % kBlock; }
+std::uint64_t padding_of(std::uint64_t size) {
+  return (kBlock - size % kBlock) % kBlock;
+}
 
 EntryKind kind_of(char typeflag, std::string_view name) {
   switch (typeflag) {
-    case '1': return EntryKind::hard_link;
-    case '2': return EntryKind::symbolic_link;
-    case '3': return EntryKind::character_device;
-    case '4': return EntryKind::block_device;
+    case '1':
+      return EntryKind::hard_link;
+    case '2':
+      return EntryKind::symbolic_link;
+    case '3':
+      return EntryKind::character_device;
+    case '4':
+      return EntryKind::block_device;
     case '5':
-    case 'D': return EntryKind::folder;  // 'D': GNU incremental, the data lists names
-    case '6': return EntryKind::fifo;
-    default: return name.ends_with('/') ? EntryKind::folder : EntryKind::file;
+    case 'D':
+      return EntryKind::folder;  // 'D': GNU incremental, the data lists names
+    case '6':
+      return EntryKind::fifo;
+    default:
+      return name.ends_with('/') ? EntryKind::folder : EntryKind::file;
   }
 }
 
@@ -45,12 +55,14 @@ class TarParser final : public SequenceParser {
       std::uint64_t offset = input.consumed();
       ByteView block = input.ensure(kBlock);
       if (block.empty()) {
-        report(Finding::Level::note, "the two zero blocks that end a tar archive are missing; it may be cut short");
+        report(Finding::Level::note,
+               "the two zero blocks that end a tar archive are missing; it may be cut short");
         return false;
       }
       if (block.size() < kBlock) {
-        throw Malformed(fmt::format("tar header at offset {}: expected {} bytes, found {}; the file is cut short", offset,
-                                    kBlock, block.size()));
+        throw Malformed(
+            fmt::format("tar header at offset {}: expected {} bytes, found {}; the file is cut short", offset,
+                        kBlock, block.size()));
       }
       block = block.first(kBlock);
       if (is_zero_block(block)) {
@@ -66,14 +78,27 @@ class TarParser final : public SequenceParser {
       seen_any_ = true;
       input.consume(kBlock);
       switch (header.typeflag) {
-        case 'g': read_pax(metadata(input, header), offset + kBlock, global_); own = global_; continue;
+        case 'g':
+          read_pax(metadata(input, header), offset + kBlock, global_);
+          own = global_;
+          continue;
         case 'X':
-        case 'x': read_pax(metadata(input, header), offset + kBlock, own); continue;
-        case 'L': long_name = text_of(metadata(input, header)); continue;
-        case 'K': long_link = text_of(metadata(input, header)); continue;
-        case 'V': input.skip(header.size + padding_of(header.size)); continue;  // GNU volume label
-        case 'M': throw Unsupported("a tar archive that continues a file of another volume");
-        default: break;
+        case 'x':
+          read_pax(metadata(input, header), offset + kBlock, own);
+          continue;
+        case 'L':
+          long_name = text_of(metadata(input, header));
+          continue;
+        case 'K':
+          long_link = text_of(metadata(input, header));
+          continue;
+        case 'V':
+          input.skip(header.size + padding_of(header.size));
+          continue;  // GNU volume label
+        case 'M':
+          throw Unsupported("a tar archive that continues a file of another volume");
+        default:
+          break;
       }
       describe(input, header, own, long_name, long_link, item);
       return true;
@@ -87,7 +112,8 @@ class TarParser final : public SequenceParser {
     ByteView second = input.ensure(kBlock);
     if (second.empty()) return true;
     if (second.size() >= kBlock && !is_zero_block(second.first(kBlock))) {
-      report(Finding::Level::warning, "a lone zero block lies between entries; what follows was read all the same");
+      report(Finding::Level::warning,
+             "a lone zero block lies between entries; what follows was read all the same");
       return false;
     }
     // Anything but zeros behind the end mark is worth knowing.
@@ -95,7 +121,8 @@ class TarParser final : public SequenceParser {
       auto other = std::find_if(rest.begin(), rest.end(), [](Byte b) { return b != 0; });
       if (other != rest.end()) {
         std::uint64_t place = input.consumed() + static_cast<std::uint64_t>(other - rest.begin());
-        report(Finding::Level::note, fmt::format("bytes that are not padding follow the archive's end, from offset {}", place));
+        report(Finding::Level::note,
+               fmt::format("bytes that are not padding follow the archive's end, from offset {}", place));
         break;
       }
       input.consume(rest.size());
@@ -115,13 +142,15 @@ class TarParser final : public SequenceParser {
       if (checksum_fits(block.first(kBlock)) || is_zero_block(block.first(kBlock))) break;
       input.consume(kBlock);
     }
-    report(Finding::Level::fault, fmt::format("damaged headers between offsets {} and {}; entries may be missing there", from,
-                                              input.consumed()));
+    report(Finding::Level::fault,
+           fmt::format("damaged headers between offsets {} and {}; entries may be missing there", from,
+                       input.consumed()));
   }
 
   static Bytes metadata(InputBuffer& input, const Header& header) {
     if (header.size > kMaxMetadata) {
-      throw LimitExceeded(fmt::format("a tar extension header of {} bytes; real ones are far below 16 MiB", header.size));
+      throw LimitExceeded(
+          fmt::format("a tar extension header of {} bytes; real ones are far below 16 MiB", header.size));
     }
     Bytes data;
     while (data.size() < header.size) {
@@ -150,7 +179,9 @@ class TarParser final : public SequenceParser {
     Entry& entry = item.entry;
     auto value = [&](std::string_view keyword) { return tar::find(pax, keyword); };
     std::string name = long_name;
-    if (name.empty()) name = header.prefix.empty() ? std::string(header.name) : fmt::format("{}/{}", header.prefix, header.name);
+    if (name.empty())
+      name =
+          header.prefix.empty() ? std::string(header.name) : fmt::format("{}/{}", header.prefix, header.name);
     entry.kind = kind_of(header.typeflag, name);
     std::string link = long_link.empty() ? std::string(header.linkname) : long_link;
     if (!value("path")) name = name_text(std::move(name));
@@ -199,16 +230,18 @@ class TarParser final : public SequenceParser {
     if (auto* comment = value("comment")) extra.comment = *comment;
   }
 
-  /// The four sparse forms. The map of the old GNU form lies in the header and blocks behind it, that of form 1.0 in
-  /// front of the data; both count as header, so that `packed` is what the extents hold.
-  static void read_sparse(InputBuffer& input, const Header& header, const PaxRecords& pax, SequenceItem& item) {
+  /// The four sparse forms. The map of the old GNU form lies in the header and blocks behind it, that of
+  /// form 1.0 in front of the data; both count as header, so that `packed` is what the extents hold.
+  static void read_sparse(InputBuffer& input, const Header& header, const PaxRecords& pax,
+                          SequenceItem& item) {
     auto value = [&](std::string_view keyword) { return tar::find(pax, keyword); };
     if (header.typeflag == 'S' && header.variant == Header::Variant::gnu) {
       item.entry.size = read_old_gnu(input, header, item.extents);
     } else if (auto* major = value("GNU.sparse.major"); major != nullptr && *major == "1") {
       std::uint64_t map_bytes = read_map_1_0(input, item.packed, item.extents);
       item.packed -= map_bytes;
-      if (auto* size = value("GNU.sparse.realsize")) item.entry.size = pax_number("GNU.sparse.realsize", *size);
+      if (auto* size = value("GNU.sparse.realsize"))
+        item.entry.size = pax_number("GNU.sparse.realsize", *size);
     } else if (auto* map = value("GNU.sparse.map")) {
       item.extents = parse_sparse_map(*map);
       if (auto* size = value("GNU.sparse.size")) item.entry.size = pax_number("GNU.sparse.size", *size);
@@ -222,16 +255,18 @@ class TarParser final : public SequenceParser {
 
   static void append(std::vector<Extent>& extents, std::uint64_t logical, std::uint64_t length) {
     if (extents.size() >= kMaxExtents) throw LimitExceeded("a sparse file with more than 4,000,000 extents");
-    std::uint64_t stored = extents.empty() ? 0 : checked_add(extents.back().stored, extents.back().length, "a sparse map");
+    std::uint64_t stored =
+        extents.empty() ? 0 : checked_add(extents.back().stored, extents.back().length, "a sparse map");
     extents.push_back({logical, stored, length});
   }
 
-  /// Returns the real size. The header holds four pairs from byte 386 on, then "extended" at 482 and the size at 483;
-  /// each extension block 21 pairs and "extended" at 504.
+  /// Returns the real size. The header holds four pairs from byte 386 on, then "extended" at 482 and the size
+  /// at 483; each extension block 21 pairs and "extended" at 504.
   static std::uint64_t read_old_gnu(InputBuffer& input, const Header& header, std::vector<Extent>& extents) {
     auto field = [](ByteView block, std::size_t at) {
       auto number = parse_field(as_text(block.subspan(at, 12)));
-      if (!number || *number < 0) throw Malformed("tar sparse map: expected a number, found other characters");
+      if (!number || *number < 0)
+        throw Malformed("tar sparse map: expected a number, found other characters");
       return static_cast<std::uint64_t>(*number);
     };
     auto pairs = [&](ByteView block, std::size_t at, int count) {
@@ -250,14 +285,16 @@ class TarParser final : public SequenceParser {
     return field(header.raw, 483);
   }
 
-  /// Decimal lines in front of the data, padded to a whole block: the count, then offset and length of each extent.
+  /// Decimal lines in front of the data, padded to a whole block: the count, then offset and length of each
+  /// extent.
   static std::uint64_t read_map_1_0(InputBuffer& input, std::uint64_t packed, std::vector<Extent>& extents) {
     std::uint64_t used = 0;
     auto line = [&] {
       std::string digits;
       for (;;) {
         ByteView there = input.view();
-        if (there.empty() || used >= packed || digits.size() > 20) throw Malformed("sparse map 1.0: expected decimal lines in front of the data");
+        if (there.empty() || used >= packed || digits.size() > 20)
+          throw Malformed("sparse map 1.0: expected decimal lines in front of the data");
         char c = static_cast<char>(there[0]);
         input.consume(1);
         ++used;
@@ -289,7 +326,8 @@ Match recognise_tar(Probe& probe) {
     Header header = Header::read(block, 0);
     if (header.variant != Header::Variant::v7) return Match::front;
     // v7 has no magic: the checksum, a name, and fields that are numbers must do.
-    bool name_fits = !header.name.empty() && header.mode <= 0177777 && (header.typeflag == '\0' || (header.typeflag >= '0' && header.typeflag <= '7'));
+    bool name_fits = !header.name.empty() && header.mode <= 0177777 &&
+                     (header.typeflag == '\0' || (header.typeflag >= '0' && header.typeflag <= '7'));
     return name_fits ? Match::front : Match::none;
   } catch (const Error&) {
     return Match::none;
@@ -297,7 +335,8 @@ Match recognise_tar(Probe& probe) {
 }
 
 ContainerPtr open_tar(const Input& input, OpenContext& context) {
-  return make_sequence(input, context, [names_in = context.names_in] { return std::make_unique<TarParser>(names_in); });
+  return make_sequence(input, context,
+                       [names_in = context.names_in] { return std::make_unique<TarParser>(names_in); });
 }
 
 }  // namespace
@@ -307,8 +346,10 @@ Format tar_format() {
           .name = "tar archive",
           .family = "archive",
           .specification = "POSIX.1-2001 (pax, ustar), v7, GNU variant",
-          .reads = "long names and links, pax records (global and per entry), base-256 numbers, sparse files (old GNU, 0.0, "
-                   "0.1, 1.0), hard and symbolic links, devices, recovery behind damaged headers",
+          .reads =
+              "long names and links, pax records (global and per entry), base-256 numbers, sparse files (old "
+              "GNU, 0.0, "
+              "0.1, 1.0), hard and symbolic links, devices, recovery behind damaged headers",
           .lacks = "archives that continue on another volume",
           .suffixes = {".tar"},
           .later_replaces = true,

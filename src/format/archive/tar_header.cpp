@@ -13,7 +13,9 @@ namespace {
 constexpr std::size_t kChecksumAt = 148, kChecksumLength = 8;
 
 /// Up to the first NUL.
-std::string_view c_string(std::string_view field) { return field.substr(0, field.find('\0')); }
+std::string_view c_string(std::string_view field) {
+  return field.substr(0, field.find('\0'));
+}
 
 struct Sums {
   std::uint64_t plain;
@@ -79,10 +81,14 @@ Header Header::read(ByteView block, std::uint64_t offset) {
   };
   auto natural = [&](std::size_t length, const char* field) {
     std::int64_t value = number(length, field);
-    if (value < 0) cursor.fail(fmt::format("a number that is not negative in the field \"{}\"", field), std::to_string(value));
+    if (value < 0)
+      cursor.fail(fmt::format("a number that is not negative in the field \"{}\"", field),
+                  std::to_string(value));
     return static_cast<std::uint64_t>(value);
   };
-  auto lenient = [&](std::size_t length) { return static_cast<std::uint64_t>(parse_field(cursor.text(length)).value_or(0)); };
+  auto lenient = [&](std::size_t length) {
+    return static_cast<std::uint64_t>(parse_field(cursor.text(length)).value_or(0));
+  };
   h.name = c_string(cursor.text(100));
   h.mode = natural(8, "mode");
   h.uid = lenient(8);

@@ -8,8 +8,8 @@ namespace operculum::tar {
 
 constexpr std::size_t kBlock = 512;
 
-/// One 512-byte header block: POSIX.1-1988 ustar, v7 and the GNU variant share its first 257 bytes. Fields carry their
-/// specification names and are kept as stored; numbers are decoded.
+/// One 512-byte header block: POSIX.1-1988 ustar, v7 and the GNU variant share its first 257 bytes. Fields
+/// carry their specification names and are kept as stored; numbers are decoded.
 struct Header {
   std::string_view name, linkname, uname, gname, prefix;
   std::uint64_t mode = 0, uid = 0, gid = 0, size = 0, chksum = 0, devmajor = 0, devminor = 0;
@@ -28,8 +28,8 @@ bool checksum_fits(ByteView block);
 /// All bytes zero: the end mark.
 bool is_zero_block(ByteView block);
 
-/// Octal digits with blanks or NULs around them, or base-256 when the first byte's high bit is set (GNU). Nothing when
-/// it is neither.
+/// Octal digits with blanks or NULs around them, or base-256 when the first byte's high bit is set (GNU).
+/// Nothing when it is neither.
 std::optional<std::int64_t> parse_field(std::string_view field);
 
 }  // namespace operculum::tar

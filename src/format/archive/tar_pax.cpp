@@ -17,7 +17,8 @@ void read_pax(ByteView data, std::uint64_t offset, PaxRecords& records) {
     auto length = parse_number(rest.substr(0, std::min<std::size_t>(blank, 20)));
     std::size_t at = data.size() - rest.size();
     if (!length || *length > rest.size() || *length < blank + 3 || rest[*length - 1] != '\n') {
-      throw Malformed(fmt::format("pax record at offset {}: expected \"LENGTH KEYWORD=VALUE\" and a line end", offset + at));
+      throw Malformed(fmt::format("pax record at offset {}: expected \"LENGTH KEYWORD=VALUE\" and a line end",
+                                  offset + at));
     }
     std::string_view record = rest.substr(blank + 1, *length - blank - 2);
     rest.remove_prefix(*length);
@@ -46,7 +47,8 @@ const std::string* find(const PaxRecords& records, std::string_view keyword) {
 std::uint64_t pax_number(const std::string& keyword, std::string_view value) {
   auto number = parse_number(value);
   if (!number) {
-    throw Malformed(fmt::format("pax record \"{}\": expected a decimal number, found \"{}\"", keyword, escape(value)));
+    throw Malformed(
+        fmt::format("pax record \"{}\": expected a decimal number, found \"{}\"", keyword, escape(value)));
   }
   return *number;
 }

@@ -13,8 +13,8 @@ namespace operculum::tar {
 /// pax extended header records by keyword (POSIX.1-2001, pax, "pax Extended Header"). An empty value deletes.
 using PaxRecords = std::map<std::string, std::string, std::less<>>;
 
-/// Reads "LENGTH KEYWORD=VALUE\n" records and lays them over `records`. Throws Malformed. The keywords of sparse
-/// format 0.0 occur many times; they are collected into one "GNU.sparse.map" as format 0.1 writes it.
+/// Reads "LENGTH KEYWORD=VALUE\n" records and lays them over `records`. Throws Malformed. The keywords of
+/// sparse format 0.0 occur many times; they are collected into one "GNU.sparse.map" as format 0.1 writes it.
 void read_pax(ByteView data, std::uint64_t offset, PaxRecords& records);
 
 /// The value, or nothing when the keyword is absent.

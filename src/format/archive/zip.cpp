@@ -1,5 +1,5 @@
-// ZIP: APPNOTE 6.3.10 (ISO/IEC 21320-1 is a subset). The central directory decides; local headers are compared with it
-// when an entry is opened.
+// ZIP: APPNOTE 6.3.10 (ISO/IEC 21320-1 is a subset). The central directory decides; local headers are
+// compared with it when an entry is opened.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -20,8 +20,8 @@ namespace {
 using namespace zip;
 
 constexpr std::size_t kLongestLocal = kLocalSize + 2 * 65535;
-constexpr std::size_t kLinkLimit = 64 * 1024;       // bytes of a symbolic link's target
-constexpr std::size_t kConfirmations = 8;           // other entries that a traditional password is tried on
+constexpr std::size_t kLinkLimit = 64 * 1024;  // bytes of a symbolic link's target
+constexpr std::size_t kConfirmations = 8;      // other entries that a traditional password is tried on
 
 /// An entry's local header, with what its data needs to be read.
 struct Local {
@@ -41,7 +41,8 @@ class ZipContainer final : public Container {
     if (end && end->disk > 0) {
       join_volumes(*end, sibling);
       end = find_end(*source_);
-      if (end && end->directory_disk < volume_starts_.size()) end->directory_offset += volume_starts_[end->directory_disk];
+      if (end && end->directory_disk < volume_starts_.size())
+        end->directory_offset += volume_starts_[end->directory_disk];
     }
     std::optional<std::uint64_t> at;
     if (end) at = locate_directory(*source_, *end);
@@ -71,19 +72,25 @@ class ZipContainer final : public Container {
     std::uint16_t flags = local.header.flags;
     if ((flags & strong_encryption_bit) != 0) throw Unsupported("ZIP strong encryption (APPNOTE 7)");
     if ((flags & patch_bit) != 0) throw Unsupported("ZIP patched data");
-    if (method.codec.empty()) throw Unsupported(fmt::format("ZIP compression method {} ({})", entry.format_flags, method.name));
+    if (method.codec.empty())
+      throw Unsupported(fmt::format("ZIP compression method {} ({})", entry.format_flags, method.name));
     if (local.data > source_->size() || entry.stored_size > source_->size() - local.data) {
       std::uint64_t there = source_->size() - std::min(source_->size(), local.data);
-      if (there == 0 && entry.stored_size > 0) throw CutShort(fmt::format("its {} bytes lie behind the end of the file; the file is cut short", entry.stored_size));
+      if (there == 0 && entry.stored_size > 0)
+        throw CutShort(fmt::format("its {} bytes lie behind the end of the file; the file is cut short",
+                                   entry.stored_size));
     }
     SourcePtr stored = make_slice(source_, local.data, entry.stored_size);
     bool plain = !entry.is(Entry::encrypted) && method.codec == "stored";
     auto self = std::static_pointer_cast<ZipContainer>(shared_from_this());
     std::string password = entry.is(Entry::encrypted) ? password_for(index, local) : "";
     auto aes = local.extra.aes;
-    auto open = [self, index, stored, password, aes, flags] { return self->open(index, stored, password, aes, flags); };
+    auto open = [self, index, stored, password, aes, flags] {
+      return self->open(index, stored, password, aes, flags);
+    };
     struct EntryData final : Content {
-      EntryData(std::function<StreamPtr()> open_data, SourcePtr direct) : open_stream(std::move(open_data)), random(std::move(direct)) {}
+      EntryData(std::function<StreamPtr()> open_data, SourcePtr direct)
+          : open_stream(std::move(open_data)), random(std::move(direct)) {}
       StreamPtr stream() const override { return open_stream(); }
       SourcePtr source() const override { return random; }
       std::function<StreamPtr()> open_stream;
@@ -109,14 +116,16 @@ class ZipContainer final : public Container {
  private:
   static Byte check_byte(const LocalHeader& header) {
     // 6.1.6: the high byte of the CRC; writers that stream do not know it yet and take that of the time.
-    return (header.flags & descriptor_bit) != 0 ? static_cast<Byte>(header.time >> 8) : static_cast<Byte>(header.crc32 >> 24);
+    return (header.flags & descriptor_bit) != 0 ? static_cast<Byte>(header.time >> 8)
+                                                : static_cast<Byte>(header.crc32 >> 24);
   }
 
   std::string encryption_of(std::size_t index) {
     try {
       Local local = read_local(index);
       if (!local.extra.aes) return "traditional (weak)";
-      return fmt::format("AES-{}, version AE-{}", 64 * (local.extra.aes->strength + 1), local.extra.aes->version);
+      return fmt::format("AES-{}, version AE-{}", 64 * (local.extra.aes->strength + 1),
+                         local.extra.aes->version);
     } catch (const Error&) {
       return "of a kind that cannot be read";
     }
@@ -145,31 +154,36 @@ class ZipContainer final : public Container {
   /// Local and central header must agree; where they do not, the central one is used and the difference told.
   void compare(const Entry& entry, const Local& local) {
     auto tell = [&](std::string_view what, const std::string& here, const std::string& there) {
-      add_finding(Finding::Level::warning,
-                  fmt::format("{}: its two headers contradict each other in the {} (directory: {}, in front of the data: {}); "
-                              "the directory was believed",
-                              escape(entry.path), what, here, there));
+      add_finding(Finding::Level::warning, fmt::format("{}: its two headers contradict each other in the {} "
+                                                       "(directory: {}, in front of the data: {}); "
+                                                       "the directory was believed",
+                                                       escape(entry.path), what, here, there));
     };
-    std::string name = clean_path(decode_name(local.extra.unicode_path.value_or(local.header.name),
-                                              (local.header.flags & utf8_bit) != 0 || local.extra.unicode_path, context_.names_in));
+    std::string name = clean_path(
+        decode_name(local.extra.unicode_path.value_or(local.header.name),
+                    (local.header.flags & utf8_bit) != 0 || local.extra.unicode_path, context_.names_in));
     if ((local.header.flags & masked_header_bit) != 0) return;
     std::replace(name.begin(), name.end(), '\\', '/');
     std::string listed = entry.path;
     std::replace(listed.begin(), listed.end(), '\\', '/');
     // Writers disagree on the encoding of the two copies; only plain names are compared.
     if (name != listed && is_ascii(name) && is_ascii(listed)) tell("name", escape(entry.path), escape(name));
-    std::uint16_t method = local.header.method == kMethodAes && local.extra.aes ? local.extra.aes->method : local.header.method;
-    if (method != entry.format_flags) tell("method", std::string(entry.method), std::string(method_of(method).name));
+    std::uint16_t method =
+        local.header.method == kMethodAes && local.extra.aes ? local.extra.aes->method : local.header.method;
+    if (method != entry.format_flags)
+      tell("method", std::string(entry.method), std::string(method_of(method).name));
     if ((local.header.flags & descriptor_bit) != 0) return;  // sizes and CRC come behind the data
-    if (local.header.uncompressed_size != entry.size) tell("size", std::to_string(entry.size), std::to_string(local.header.uncompressed_size));
+    if (local.header.uncompressed_size != entry.size)
+      tell("size", std::to_string(entry.size), std::to_string(local.header.uncompressed_size));
     if (local.header.compressed_size != entry.stored_size) {
       tell("stored size", std::to_string(entry.stored_size), std::to_string(local.header.compressed_size));
     }
-    if (local.header.crc32 != entry.crc32) tell("checksum", fmt::format("{:08x}", entry.crc32), fmt::format("{:08x}", local.header.crc32));
+    if (local.header.crc32 != entry.crc32)
+      tell("checksum", fmt::format("{:08x}", entry.crc32), fmt::format("{:08x}", local.header.crc32));
   }
 
-  StreamPtr open(std::size_t index, const SourcePtr& stored, const std::string& password, const std::optional<ExtraFields::Aes>& aes,
-                 std::uint16_t flags) {
+  StreamPtr open(std::size_t index, const SourcePtr& stored, const std::string& password,
+                 const std::optional<ExtraFields::Aes>& aes, std::uint16_t flags) {
     const Entry& entry = directory_.entries[index];
     Expected expected;
     if (entry.size_known()) expected.size = entry.size;
@@ -196,7 +210,8 @@ class ZipContainer final : public Container {
     if (read_fully(packed, head) < head.size()) throw CutShort("LZMA data: it ends within its header");
     Cursor cursor(head, "zip LZMA header");
     cursor.skip(2);
-    if (std::uint16_t size = cursor.u16le(); size != 5) cursor.fail("5 bytes of LZMA properties", std::to_string(size));
+    if (std::uint16_t size = cursor.u16le(); size != 5)
+      cursor.fail("5 bytes of LZMA properties", std::to_string(size));
     ByteView properties = cursor.take(5);
     options.properties.assign(properties.begin(), properties.end());
     if ((flags & lzma_end_mark_bit) != 0) options.unpacked_size.reset();
@@ -208,13 +223,18 @@ class ZipContainer final : public Container {
     std::string key_name = name_.empty() ? entry.path : name_;
     if (local.extra.aes) {
       ZipAes aes{local.extra.aes->strength};
-      if (aes.strength < 1 || aes.strength > 3) throw Malformed(fmt::format("AES strength {}: expected 1, 2 or 3", aes.strength));
+      if (aes.strength < 1 || aes.strength > 3)
+        throw Malformed(fmt::format("AES strength {}: expected 1, 2 or 3", aes.strength));
       Bytes head = read_up_to(*source_, local.data, aes.salt_size() + ZipAes::kVerifier);
-      return context_.keys.find(key_name, [&](const std::string& secret) { return aes.fits(secret, head); }).secret;
+      return context_.keys.find(key_name, [&](const std::string& secret) { return aes.fits(secret, head); })
+          .secret;
     }
-    return context_.keys.find(key_name, [&](const std::string& secret) {
-      return fits_traditional(secret, local) && confirmed(secret, index);
-    }).secret;
+    return context_.keys
+        .find(key_name,
+              [&](const std::string& secret) {
+                return fits_traditional(secret, local) && confirmed(secret, index);
+              })
+        .secret;
   }
 
   bool fits_traditional(const std::string& secret, const Local& local) {
@@ -222,13 +242,16 @@ class ZipContainer final : public Container {
     return ZipTraditional::fits(secret, head, check_byte(local.header));
   }
 
-  /// One wrong password in 256 fits a single traditional entry, so a few others must agree: most archives have one
-  /// password. When none of the others agrees the entry may have its own, and its own check is all there is.
+  /// One wrong password in 256 fits a single traditional entry, so a few others must agree: most archives
+  /// have one password. When none of the others agrees the entry may have its own, and its own check is all
+  /// there is.
   bool confirmed(const std::string& secret, std::size_t index) {
     std::size_t asked = 0, agreed = 0;
     for (std::size_t i = 0; i < directory_.entries.size() && asked < kConfirmations; ++i) {
       const Entry& other = directory_.entries[i];
-      if (i == index || !other.has_data() || !other.is(Entry::encrypted) || other.stored_size < ZipTraditional::kHeader) continue;
+      if (i == index || !other.has_data() || !other.is(Entry::encrypted) ||
+          other.stored_size < ZipTraditional::kHeader)
+        continue;
       try {
         Local local = read_local(i);
         if (local.extra.aes) continue;
@@ -252,7 +275,8 @@ class ZipContainer final : public Container {
         entry.extras().link_target = as_text(target);
       } catch (const Error& error) {
         entry.flags |= Entry::damaged;
-        add_finding(Finding::Level::fault, fmt::format("{}: the link's target cannot be read: {}", escape(entry.path), error.what()));
+        add_finding(Finding::Level::fault, fmt::format("{}: the link's target cannot be read: {}",
+                                                       escape(entry.path), error.what()));
       }
     }
   }
@@ -261,19 +285,22 @@ class ZipContainer final : public Container {
     std::uint64_t front = end.begin;
     for (const Entry& entry : directory_.entries) front = std::min(front, entry.offset);
     if (!directory_.entries.empty() && front > 4) {  // 4: the mark of a set that fitted into one volume
-      add_finding(Finding::Level::note,
-                  fmt::format("{} bytes lie in front of the archive, such as a program that unpacks it", front));
+      add_finding(
+          Finding::Level::note,
+          fmt::format("{} bytes lie in front of the archive, such as a program that unpacks it", front));
     }
     std::uint64_t archive_end = end.position + kEndSize + end.comment.size();
     if (archive_end < source_->size()) {
-      add_finding(Finding::Level::note, fmt::format("{} bytes follow the end of the archive", source_->size() - archive_end));
+      add_finding(Finding::Level::note,
+                  fmt::format("{} bytes follow the end of the archive", source_->size() - archive_end));
     }
   }
 
   /// A split set: NAME.z01, NAME.z02, ... and NAME.zip as the last (8.3). Missing ones are named.
   void join_volumes(const EndRecord& end, const std::function<SourcePtr(const std::string&)>& sibling) {
     constexpr std::uint32_t kMaxVolumes = 10'000;
-    if (end.disk > kMaxVolumes || !sibling) throw Unsupported(fmt::format("a ZIP set of {} volumes", end.disk + 1));
+    if (end.disk > kMaxVolumes || !sibling)
+      throw Unsupported(fmt::format("a ZIP set of {} volumes", end.disk + 1));
     std::string stem = name_.substr(0, name_.rfind('.'));
     std::vector<SourcePtr> volumes;
     std::string missing;
@@ -285,7 +312,8 @@ class ZipContainer final : public Container {
     }
     if (!missing.empty()) {
       add_finding(Finding::Level::fault,
-                  fmt::format("volumes of this split set are missing: {}; put them into the same folder", escape(missing)));
+                  fmt::format("volumes of this split set are missing: {}; put them into the same folder",
+                              escape(missing)));
     }
     volumes.push_back(source_);
     std::uint64_t start = 0;
@@ -309,12 +337,13 @@ std::uint32_t mark_at(Probe& probe, std::uint64_t offset) {
   return mark.size() == 4 ? Cursor(mark, "").u32le() : 0;
 }
 
-/// At the front: a local header that makes sense, or the end record of an empty archive. Elsewhere: an end record whose
-/// directory is where it says.
+/// At the front: a local header that makes sense, or the end record of an empty archive. Elsewhere: an end
+/// record whose directory is where it says.
 Match recognise_zip(Probe& probe) {
   ByteView head = probe.head(kLocalSize + 512);
   if (head.size() >= 4) {
-    std::size_t skip = Cursor(head, "").u32le() == kSpannedMark || Cursor(head, "").u32le() == kDataDescriptor ? 4 : 0;
+    std::size_t skip =
+        Cursor(head, "").u32le() == kSpannedMark || Cursor(head, "").u32le() == kDataDescriptor ? 4 : 0;
     ByteView local = head.subspan(skip);
     if (local.size() >= kLocalSize && Cursor(local, "").u32le() == kLocalHeader) {
       Cursor cursor(local, "zip local header");
@@ -326,7 +355,9 @@ Match recognise_zip(Probe& probe) {
       std::uint16_t name_length = cursor.u16le();
       if (version % 256 <= 63 && method_known && name_length > 0 && name_length < 4096) return Match::front;
     }
-    if (head.size() >= kEndSize && Cursor(head, "").u32le() == kEnd && probe.size() && *probe.size() < kEndSize + 65536) return Match::front;
+    if (head.size() >= kEndSize && Cursor(head, "").u32le() == kEnd && probe.size() &&
+        *probe.size() < kEndSize + 65536)
+      return Match::front;
   }
   if (probe.tail(kEndSize).empty()) return Match::none;
   ByteView tail = probe.tail(Probe::kReach);
@@ -339,7 +370,8 @@ Match recognise_zip(Probe& probe) {
     std::uint16_t entries = cursor.u16le();
     std::uint64_t directory_size = cursor.u32le();
     std::uint64_t position = size - tail.size() + at;
-    bool zip64 = position >= kZip64LocatorSize && mark_at(probe, position - kZip64LocatorSize) == kZip64Locator;
+    bool zip64 =
+        position >= kZip64LocatorSize && mark_at(probe, position - kZip64LocatorSize) == kZip64Locator;
     if (zip64) return Match::inside;
     if (entries == 0 || directory_size > position) continue;
     if (mark_at(probe, position - directory_size) == kCentralHeader) return Match::inside;
@@ -348,7 +380,8 @@ Match recognise_zip(Probe& probe) {
 }
 
 ContainerPtr open_zip(const Input& input, OpenContext& context) {
-  auto container = std::make_shared<ZipContainer>(random_access(*input.content, context.spool), input.name, context);
+  auto container =
+      std::make_shared<ZipContainer>(random_access(*input.content, context.spool), input.name, context);
   container->load(input.sibling);
   return container;
 }
@@ -356,17 +389,21 @@ ContainerPtr open_zip(const Input& input, OpenContext& context) {
 }  // namespace
 
 Format zip_format() {
-  return {.id = "zip",
-          .name = "ZIP archive",
-          .family = "archive",
-          .specification = "APPNOTE 6.3.10, ISO/IEC 21320-1",
-          .reads = "stored, deflate, deflate64, bzip2, LZMA, zstd, xz; Zip64; data descriptors; code pages, Unicode path "
-                   "field; NTFS and extended times; Unix modes and links; traditional and AES encryption (AE-1, AE-2); "
-                   "bytes around the archive; split sets; recovery from local headers",
-          .lacks = "shrink, reduce, implode, PPMd, WavPack, JPEG and MP3 methods; strong encryption (APPNOTE 7)",
-          .suffixes = {".zip"},
-          .recognise = recognise_zip,
-          .open = open_zip};
+  return {
+      .id = "zip",
+      .name = "ZIP archive",
+      .family = "archive",
+      .specification = "APPNOTE 6.3.10, ISO/IEC 21320-1",
+      .reads =
+          "stored, deflate, deflate64, bzip2, LZMA, zstd, xz; Zip64; data descriptors; code pages, Unicode "
+          "path "
+          "field; NTFS and extended times; Unix modes and links; traditional and AES encryption (AE-1, "
+          "AE-2); "
+          "bytes around the archive; split sets; recovery from local headers",
+      .lacks = "shrink, reduce, implode, PPMd, WavPack, JPEG and MP3 methods; strong encryption (APPNOTE 7)",
+      .suffixes = {".zip"},
+      .recognise = recognise_zip,
+      .open = open_zip};
 }
 
 }  // namespace operculum

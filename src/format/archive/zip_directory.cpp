@@ -13,10 +13,18 @@ namespace operculum::zip {
 namespace {
 
 constexpr std::size_t kLongestCentral = kCentralSize + 3 * 65535;
-constexpr std::uint64_t kEndSearch = Probe::kReach;  // 64 KiB of comment, and some bytes that do not belong to the archive
+constexpr std::uint64_t kEndSearch =
+    Probe::kReach;  // 64 KiB of comment, and some bytes that do not belong to the archive
 
 /// High byte of "version made by" (4.4.2).
-enum Host : std::uint8_t { host_fat = 0, host_unix = 3, host_hpfs = 6, host_ntfs = 10, host_vfat = 14, host_darwin = 19 };
+enum Host : std::uint8_t {
+  host_fat = 0,
+  host_unix = 3,
+  host_hpfs = 6,
+  host_ntfs = 10,
+  host_vfat = 14,
+  host_darwin = 19
+};
 
 constexpr std::uint32_t kDosFolder = 0x10;
 
@@ -77,8 +85,8 @@ void apply_attributes(Entry& entry, const CentralHeader& header) {
     entry.mode = unix_mode & 07777;
     if ((unix_mode & S_IFMT) != 0) entry.kind = kind_of_mode(unix_mode);
   }
-  if (header.name.ends_with('/') || ((header.external_attributes & kDosFolder) != 0 && header.uncompressed_size == 0 &&
-                                     entry.kind == EntryKind::file)) {
+  if (header.name.ends_with('/') || ((header.external_attributes & kDosFolder) != 0 &&
+                                     header.uncompressed_size == 0 && entry.kind == EntryKind::file)) {
     entry.kind = EntryKind::folder;
   }
 }
@@ -98,8 +106,8 @@ std::string decode_name(std::string_view raw, bool utf8, const std::string& name
   return to_utf8(raw, names_in.empty() ? "CP437" : names_in).value_or(std::string(raw));
 }
 
-void describe(Entry& entry, std::uint16_t flags, std::uint16_t method, const ExtraFields& extra, std::uint16_t date,
-              std::uint16_t time) {
+void describe(Entry& entry, std::uint16_t flags, std::uint16_t method, const ExtraFields& extra,
+              std::uint16_t date, std::uint16_t time) {
   if (method == kMethodAes && extra.aes) method = extra.aes->method;
   entry.method = method_of(method).name;
   entry.format_flags = method;
@@ -125,7 +133,8 @@ std::optional<EndRecord> find_end(const Source& source, std::uint64_t before) {
     EndRecord end = read_end(source, ByteView(tail).subspan(at), begin + at);
     if (end.disk != end.directory_disk && end.directory_disk > end.disk) continue;
     if (end.entries == 0 || end.disk > 0 || locate_directory(source, end)) return end;
-    if (!fallback) fallback = end;  // a record whose directory is not there: taken when no better one is found
+    if (!fallback)
+      fallback = end;  // a record whose directory is not there: taken when no better one is found
   }
   return fallback;
 }
@@ -141,8 +150,8 @@ std::optional<std::uint64_t> locate_directory(const Source& source, const EndRec
 }
 
 void read_directory(const Source& source, const EndRecord& end, std::uint64_t at,
-                    const std::vector<std::uint64_t>& volume_starts, OpenContext& context, Container& findings,
-                    Directory& out) {
+                    const std::vector<std::uint64_t>& volume_starts, OpenContext& context,
+                    Container& findings, Directory& out) {
   std::uint64_t length = end.begin > at ? end.begin - at : source.size() - std::min(at, source.size());
   InputBuffer input(make_source_stream(SourcePtr(SourcePtr{}, &source), at, length));
   out.entries.reserve(static_cast<std::size_t>(std::min(end.entries, length / kCentralSize)));
@@ -155,8 +164,9 @@ void read_directory(const Source& source, const EndRecord& end, std::uint64_t at
       CentralHeader header = CentralHeader::read(cursor);
       Entry& entry = out.entries.emplace_back();
       if (out.entries.size() > context.limits.max_entries) {
-        throw LimitExceeded(fmt::format("there are more than {} entries; if that is right, raise --max-entries",
-                                        context.limits.max_entries));
+        throw LimitExceeded(
+            fmt::format("there are more than {} entries; if that is right, raise --max-entries",
+                        context.limits.max_entries));
       }
       ExtraFields extra = read_extra(header);
       std::string_view name = extra.unicode_path.value_or(header.name);
@@ -188,11 +198,14 @@ void read_directory(const Source& source, const EndRecord& end, std::uint64_t at
   }
   // The plain record counts modulo 65536 when a writer without Zip64 went beyond it.
   if (out.entries.size() != end.entries && (end.zip64 || out.entries.size() % 65536 != end.entries)) {
-    findings.add_finding(Finding::Level::fault, fmt::format("the end record states {} entries, the directory has {}", end.entries,
-                                                            out.entries.size()));
+    findings.add_finding(Finding::Level::fault,
+                         fmt::format("the end record states {} entries, the directory has {}", end.entries,
+                                     out.entries.size()));
   }
   if (broken_fields > 0) {
-    findings.add_finding(Finding::Level::warning, fmt::format("{} entries have extra fields that do not fill their space", broken_fields));
+    findings.add_finding(
+        Finding::Level::warning,
+        fmt::format("{} entries have extra fields that do not fill their space", broken_fields));
   }
   out.comment = decode_name(end.comment, false, context.names_in);
   out.zip64 = end.zip64;

@@ -47,7 +47,8 @@ void read_ntfs(Cursor field, ExtraFields& out) {
   }
 }
 
-/// Extended timestamp: a bit for each time; the central copy holds the first only. NTFS times are finer and stay.
+/// Extended timestamp: a bit for each time; the central copy holds the first only. NTFS times are finer and
+/// stay.
 void read_extended_time(Cursor field, ExtraFields& out) {
   Byte present = field.u8();
   int bit = 1;
@@ -96,20 +97,35 @@ ExtraFields read_fields(Header& header, std::string_view comment) {
       std::uint16_t id = all.u16le(), size = all.u16le();
       Cursor field(all.take(size), "zip extra field");
       switch (id) {
-        case zip64_field: read_zip64(field, header); break;
-        case ntfs_field: read_ntfs(field, out); break;
-        case extended_time_field: read_extended_time(field, out); break;
+        case zip64_field:
+          read_zip64(field, header);
+          break;
+        case ntfs_field:
+          read_ntfs(field, out);
+          break;
+        case extended_time_field:
+          read_extended_time(field, out);
+          break;
         case unix_old_field:
           if (size >= 8) {
             out.accessed = from_unix(field.u32le());
             out.modified = from_unix(field.u32le());
           }
           break;
-        case unicode_path_field: out.unicode_path = read_unicode(field, header.name); break;
-        case unicode_comment_field: out.unicode_comment = read_unicode(field, comment); break;
-        case unix_ids_field: read_unix_ids(field, out); break;
-        case aes_field: read_aes(field, out); break;
-        default: break;
+        case unicode_path_field:
+          out.unicode_path = read_unicode(field, header.name);
+          break;
+        case unicode_comment_field:
+          out.unicode_comment = read_unicode(field, comment);
+          break;
+        case unix_ids_field:
+          read_unix_ids(field, out);
+          break;
+        case aes_field:
+          read_aes(field, out);
+          break;
+        default:
+          break;
       }
     }
   } catch (const Malformed&) {
@@ -120,12 +136,14 @@ ExtraFields read_fields(Header& header, std::string_view comment) {
 
 // 4.4.5. Names without a codec are told in "Unsupported".
 constexpr Method kMethods[] = {
-    {0, "stored", "stored"},     {1, "shrink", ""},     {2, "reduce-1", ""},        {3, "reduce-2", ""},
-    {4, "reduce-3", ""},         {5, "reduce-4", ""},   {6, "implode", ""},         {8, "deflate", "deflate"},
-    {9, "deflate64", "deflate64"}, {10, "dcl-implode", ""}, {12, "bzip2", "bzip2"},  {14, "lzma", "lzma"},
-    {16, "cmpsc", ""},           {18, "terse", ""},     {19, "lz77-z", ""},         {20, "zstd", "zstd"},
-    {93, "zstd", "zstd"},        {94, "mp3", ""},       {95, "xz", "xz"},           {96, "jpeg", ""},
-    {97, "wavpack", ""},         {98, "ppmd", ""},      {99, "aes", ""},
+    {0, "stored", "stored"}, {1, "shrink", ""},         {2, "reduce-1", ""},
+    {3, "reduce-2", ""},     {4, "reduce-3", ""},       {5, "reduce-4", ""},
+    {6, "implode", ""},      {8, "deflate", "deflate"}, {9, "deflate64", "deflate64"},
+    {10, "dcl-implode", ""}, {12, "bzip2", "bzip2"},    {14, "lzma", "lzma"},
+    {16, "cmpsc", ""},       {18, "terse", ""},         {19, "lz77-z", ""},
+    {20, "zstd", "zstd"},    {93, "zstd", "zstd"},      {94, "mp3", ""},
+    {95, "xz", "xz"},        {96, "jpeg", ""},          {97, "wavpack", ""},
+    {98, "ppmd", ""},        {99, "aes", ""},
 };
 constexpr Method kUnknownMethod = {0xffff, "unknown", ""};
 
@@ -177,8 +195,12 @@ CentralHeader CentralHeader::read(Cursor& cursor) {
   return h;
 }
 
-ExtraFields read_extra(CentralHeader& header) { return read_fields(header, header.comment); }
-ExtraFields read_extra(LocalHeader& header) { return read_fields(header, ""); }
+ExtraFields read_extra(CentralHeader& header) {
+  return read_fields(header, header.comment);
+}
+ExtraFields read_extra(LocalHeader& header) {
+  return read_fields(header, "");
+}
 
 const Method& method_of(std::uint16_t number) {
   auto found = std::lower_bound(std::begin(kMethods), std::end(kMethods), number,

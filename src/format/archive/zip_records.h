@@ -9,17 +9,19 @@
 
 namespace operculum::zip {
 
-// On-disk structures of ZIP, with the names and in the order of APPNOTE 6.3.10; numbers in brackets are its sections.
+// On-disk structures of ZIP, with the names and in the order of APPNOTE 6.3.10; numbers in brackets are its
+// sections.
 
-constexpr std::uint32_t kLocalHeader = 0x04034b50;         // "PK\3\4" (4.3.7)
-constexpr std::uint32_t kDataDescriptor = 0x08074b50;      // "PK\7\8" (4.3.9.3)
-constexpr std::uint32_t kCentralHeader = 0x02014b50;       // "PK\1\2" (4.3.12)
-constexpr std::uint32_t kZip64End = 0x06064b50;            // "PK\6\6" (4.3.14)
-constexpr std::uint32_t kZip64Locator = 0x07064b50;        // "PK\6\7" (4.3.15)
-constexpr std::uint32_t kEnd = 0x06054b50;                 // "PK\5\6" (4.3.16)
-constexpr std::uint32_t kSpannedMark = 0x30304b50;         // "PK00": a split set that fitted into one volume (8.5.5)
+constexpr std::uint32_t kLocalHeader = 0x04034b50;     // "PK\3\4" (4.3.7)
+constexpr std::uint32_t kDataDescriptor = 0x08074b50;  // "PK\7\8" (4.3.9.3)
+constexpr std::uint32_t kCentralHeader = 0x02014b50;   // "PK\1\2" (4.3.12)
+constexpr std::uint32_t kZip64End = 0x06064b50;        // "PK\6\6" (4.3.14)
+constexpr std::uint32_t kZip64Locator = 0x07064b50;    // "PK\6\7" (4.3.15)
+constexpr std::uint32_t kEnd = 0x06054b50;             // "PK\5\6" (4.3.16)
+constexpr std::uint32_t kSpannedMark = 0x30304b50;  // "PK00": a split set that fitted into one volume (8.5.5)
 
-constexpr std::size_t kLocalSize = 30, kCentralSize = 46, kEndSize = 22, kZip64EndSize = 56, kZip64LocatorSize = 20;
+constexpr std::size_t kLocalSize = 30, kCentralSize = 46, kEndSize = 22, kZip64EndSize = 56,
+                      kZip64LocatorSize = 20;
 
 /// General purpose bit flag (4.4.4).
 enum Bit : std::uint16_t {
@@ -64,15 +66,17 @@ struct EndRecord {
   std::uint64_t entries_here = 0, entries = 0;
   std::uint64_t directory_size = 0, directory_offset = 0;
   std::string comment;
-  std::uint64_t position = 0;   ///< of the plain record, in the file
-  std::uint64_t begin = 0;      ///< of the first end record (the Zip64 one where there is one): the directory ends here
+  std::uint64_t position = 0;  ///< of the plain record, in the file
+  std::uint64_t begin =
+      0;  ///< of the first end record (the Zip64 one where there is one): the directory ends here
   bool zip64 = false;
 };
 
 /// Extra fields that matter, from central or local headers (4.5, and the published third-party field list).
 struct ExtraFields {
   Timestamp modified, accessed, created;
-  std::optional<std::string_view> unicode_path, unicode_comment;  // 0x7075, 0x6375: only when their CRC fits the plain one
+  std::optional<std::string_view> unicode_path,
+      unicode_comment;  // 0x7075, 0x6375: only when their CRC fits the plain one
   struct Aes {
     std::uint16_t version = 0, method = 0;
     std::uint8_t strength = 0;

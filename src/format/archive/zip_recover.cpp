@@ -44,11 +44,13 @@ class Scanner {
   std::uint64_t from_;
 };
 
-std::uint32_t mark_of(ByteView bytes) { return Cursor(bytes, "").u32le(); }
+std::uint32_t mark_of(ByteView bytes) {
+  return Cursor(bytes, "").u32le();
+}
 
 bool plausible(const LocalHeader& header) {
-  return header.version_needed % 256 <= 63 && !header.name.empty() && method_of(header.method).name != "unknown" &&
-         header.name.find('\0') == std::string_view::npos;
+  return header.version_needed % 256 <= 63 && !header.name.empty() &&
+         method_of(header.method).name != "unknown" && header.name.find('\0') == std::string_view::npos;
 }
 
 struct Descriptor {
@@ -56,7 +58,8 @@ struct Descriptor {
   std::uint32_t crc32 = 0;
 };
 
-/// The data descriptor behind data that begins at `data`: its mark, with a compressed size that fits the distance.
+/// The data descriptor behind data that begins at `data`: its mark, with a compressed size that fits the
+/// distance.
 std::optional<Descriptor> find_descriptor(const Source& source, std::uint64_t data) {
   Scanner scanner(source, data);
   std::optional<Descriptor> found;
@@ -111,7 +114,8 @@ void recover_entries(const Source& source, OpenContext& context, Container& find
     }
     if (out.entries.empty()) out.prefix = at;
     if (out.entries.size() >= context.limits.max_entries) {
-      throw LimitExceeded(fmt::format("there are more than {} entries; if that is right, raise --max-entries", context.limits.max_entries));
+      throw LimitExceeded(fmt::format("there are more than {} entries; if that is right, raise --max-entries",
+                                      context.limits.max_entries));
     }
     Entry entry;
     entry.flags |= Entry::recovered;
@@ -120,8 +124,8 @@ void recover_entries(const Source& source, OpenContext& context, Container& find
     entry.stored_size = header.compressed_size;
     entry.crc32 = header.crc32;
     describe(entry, header.flags, header.method, extra, header.date, header.time);
-    std::string path = decode_name(extra.unicode_path.value_or(header.name), (header.flags & utf8_bit) != 0 || extra.unicode_path,
-                                   context.names_in);
+    std::string path = decode_name(extra.unicode_path.value_or(header.name),
+                                   (header.flags & utf8_bit) != 0 || extra.unicode_path, context.names_in);
     if (path.ends_with('/')) entry.kind = EntryKind::folder;
     entry.path = clean_path(path);
     std::uint64_t data = at + header.length;
@@ -142,12 +146,14 @@ void recover_entries(const Source& source, OpenContext& context, Container& find
     scanner.skip(entry.stored_size);
     out.entries.push_back(std::move(entry));
   }
-  findings.add_finding(Finding::Level::fault,
-                       fmt::format("the directory at the end is missing or damaged, so the file is probably cut short; {} "
-                                   "entries were recovered from their local headers, without comments and permissions",
-                                   out.entries.size()));
+  findings.add_finding(
+      Finding::Level::fault,
+      fmt::format("the directory at the end is missing or damaged, so the file is probably cut short; {} "
+                  "entries were recovered from their local headers, without comments and permissions",
+                  out.entries.size()));
   if (unsized > 0) {
-    findings.add_finding(Finding::Level::fault, fmt::format("the size of {} recovered entries is not known", unsized));
+    findings.add_finding(Finding::Level::fault,
+                         fmt::format("the size of {} recovered entries is not known", unsized));
   }
 }
 

@@ -20,7 +20,8 @@ std::string zero_terminated(Cursor& cursor) {
 
 Match recognise_gzip(Probe& probe) {
   ByteView head = probe.head(10);
-  if (head.size() < 10 || head[0] != kId1 || head[1] != kId2 || head[2] != kDeflate || (head[3] & reserved) != 0) {
+  if (head.size() < 10 || head[0] != kId1 || head[1] != kId2 || head[2] != kDeflate ||
+      (head[3] & reserved) != 0) {
     return Match::none;
   }
   return try_decoding("gzip", probe) == Trial::fails ? Match::none : Match::front;

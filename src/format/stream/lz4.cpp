@@ -27,16 +27,17 @@ ContainerPtr open_lz4_file(const Input& input, OpenContext&) {
 }  // namespace
 
 Format lz4_format() {
-  return {.id = "lz4",
-          .name = "LZ4 file",
-          .family = "stream",
-          .specification = "LZ4 frame format 1.6.2",
-          .reads = "several frames, skippable and legacy frames, header, block and content checksums verified",
-          .lacks = "dictionaries",
-          .suffixes = {".lz4", ".tlz4"},
-          .single_stream = true,
-          .recognise = recognise_lz4,
-          .open = open_lz4_file};
+  return {
+      .id = "lz4",
+      .name = "LZ4 file",
+      .family = "stream",
+      .specification = "LZ4 frame format 1.6.2",
+      .reads = "several frames, skippable and legacy frames, header, block and content checksums verified",
+      .lacks = "dictionaries",
+      .suffixes = {".lz4", ".tlz4"},
+      .single_stream = true,
+      .recognise = recognise_lz4,
+      .open = open_lz4_file};
 }
 
 }  // namespace operculum

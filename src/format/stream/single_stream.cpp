@@ -39,7 +39,8 @@ class SingleContainer final : public Container {
   StreamPtr open() {
     CodecOptions options;
     options.note = [this](const std::string& text) { add_finding(Finding::Level::note, text); };
-    return make_checked(open_decoder(stream_.codec, content_->stream(), options), {stream_.size, std::nullopt});
+    return make_checked(open_decoder(stream_.codec, content_->stream(), options),
+                        {stream_.size, std::nullopt});
   }
 
   ContentPtr content_;
@@ -72,7 +73,8 @@ Trial try_decoding(std::string_view codec, Probe& probe, std::size_t wanted) {
   ByteView head = probe.head(Probe::kReach);
   Bytes out(wanted);
   try {
-    StreamPtr stream = open_decoder(codec, make_source_stream(make_memory_source(Bytes(head.begin(), head.end()))));
+    StreamPtr stream =
+        open_decoder(codec, make_source_stream(make_memory_source(Bytes(head.begin(), head.end()))));
     return read_fully(*stream, out) > 0 || head.size() < Probe::kReach ? Trial::decodes : Trial::too_short;
   } catch (const CutShort&) {
     return Trial::too_short;

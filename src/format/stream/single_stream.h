@@ -7,15 +7,16 @@ namespace operculum {
 /// What opening a single-stream file finds out beside its codec.
 struct SingleStream {
   std::string_view codec;
-  std::string name = {};                        ///< as stored in its header; empty: taken from the file's name
-  std::optional<std::uint64_t> size = {};       ///< unpacked, in bytes, where it is stated
+  std::string name = {};                   ///< as stored in its header; empty: taken from the file's name
+  std::optional<std::uint64_t> size = {};  ///< unpacked, in bytes, where it is stated
   Timestamp modified = {};
   std::string comment = {};
-  SourcePtr random = {};                        ///< random access to the unpacked bytes, where its index allows
+  SourcePtr random = {};  ///< random access to the unpacked bytes, where its index allows
   std::vector<std::pair<std::string, std::string>> facts = {};
 };
 
-/// A container of one entry, the unpacked bytes. `renamed` maps name endings to what they become: {".tgz", ".tar"}.
+/// A container of one entry, the unpacked bytes. `renamed` maps name endings to what they become: {".tgz",
+/// ".tar"}.
 ContainerPtr make_single_stream(const Input& input, SingleStream stream,
                                 const std::vector<std::pair<std::string_view, std::string_view>>& renamed);
 

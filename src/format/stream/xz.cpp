@@ -1,5 +1,5 @@
-// xz (.xz file format 1.1.0) and LZMA alone. The index at the end of an xz file gives sizes, and random access when the
-// data was packed in several blocks.
+// xz (.xz file format 1.1.0) and LZMA alone. The index at the end of an xz file gives sizes, and random
+// access when the data was packed in several blocks.
 #include <lzma.h>
 
 #include <algorithm>
@@ -14,7 +14,10 @@
 namespace operculum {
 namespace {
 
-constexpr std::string_view kMagic{"\xfd" "7zXZ\0", 6};
+constexpr std::string_view kMagic{
+    "\xfd"
+    "7zXZ\0",
+    6};
 constexpr std::uint64_t kIndexMemory = 256 << 20;
 constexpr std::uint64_t kLargestBlock = 64 << 20;  // a larger one is not worth decoding for one entry
 
@@ -65,8 +68,8 @@ Bytes decode_block(const Source& source, const Block& place, lzma_check check) {
   }
   Bytes out(static_cast<std::size_t>(place.unpacked_size));
   std::size_t in_at = block.header_size, out_at = 0;
-  lzma_ret result = lzma_block_buffer_decode(&block, nullptr, packed.data(), &in_at, packed.size(), out.data(), &out_at,
-                                             out.size());
+  lzma_ret result = lzma_block_buffer_decode(&block, nullptr, packed.data(), &in_at, packed.size(),
+                                             out.data(), &out_at, out.size());
   lzma_filters_free(filters, nullptr);
   if (result != LZMA_OK || out_at != out.size()) throw Malformed("xz block: the data is damaged");
   return out;
@@ -118,12 +121,14 @@ ContainerPtr open_xz_file(const Input& input, OpenContext&) {
   ContainerPtr container = make_single_stream(input, std::move(stream), {{".xz", ""}, {".txz", ".tar"}});
   if (source && !indexed) {
     container->add_finding(Finding::Level::warning,
-                           "the xz index at the end is missing or damaged, so the file may be cut short; the size is not known before it is unpacked");
+                           "the xz index at the end is missing or damaged, so the file may be cut short; the "
+                           "size is not known before it is unpacked");
   }
   return container;
 }
 
-/// LZMA alone has no magic: five property bytes as packers write them, a size that makes sense, and data that decodes.
+/// LZMA alone has no magic: five property bytes as packers write them, a size that makes sense, and data that
+/// decodes.
 Match recognise_lzma(Probe& probe) {
   ByteView head = probe.head(14);
   if (head.size() < 14) return Match::none;
@@ -132,9 +137,12 @@ Match recognise_lzma(Probe& probe) {
   std::uint32_t window = cursor.u32le();
   std::uint64_t size = cursor.u64le();
   auto power_of_two = [](std::uint32_t n) { return n != 0 && (n & (n - 1)) == 0; };
-  bool usual_window = window == UINT32_MAX || power_of_two(window) || (window % 3 == 0 && power_of_two(window / 3));
+  bool usual_window =
+      window == UINT32_MAX || power_of_two(window) || (window % 3 == 0 && power_of_two(window / 3));
   bool usual_size = size == UINT64_MAX || size < (std::uint64_t{1} << 38);
-  if (properties >= 9 * 5 * 5 || !usual_window || window < 4096 || !usual_size || size == 0 || cursor.u8() != 0) return Match::none;
+  if (properties >= 9 * 5 * 5 || !usual_window || window < 4096 || !usual_size || size == 0 ||
+      cursor.u8() != 0)
+    return Match::none;
   Trial trial = try_decoding("lzma-alone", probe, 4096);
   return trial == Trial::decodes ? Match::front : trial == Trial::too_short ? Match::weak : Match::none;
 }
@@ -156,7 +164,9 @@ Format xz_format() {
           .name = "xz file",
           .family = "stream",
           .specification = ".xz file format 1.1.0",
-          .reads = "several streams and blocks (decoded side by side), padding, all checks verified, random access by the index",
+          .reads =
+              "several streams and blocks (decoded side by side), padding, all checks verified, random "
+              "access by the index",
           .lacks = "",
           .suffixes = {".xz", ".txz"},
           .single_stream = true,

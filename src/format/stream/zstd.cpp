@@ -1,4 +1,5 @@
-// Zstandard (RFC 8878). Files in the seekable form (a seek table in a skippable frame at the end) give random access.
+// Zstandard (RFC 8878). Files in the seekable form (a seek table in a skippable frame at the end) give random
+// access.
 #include <zstd.h>
 
 #include "base/cursor.h"
@@ -12,8 +13,8 @@ namespace operculum {
 namespace {
 
 constexpr std::uint32_t kFrameMagic = 0xFD2FB528;
-constexpr std::uint32_t kSkippableMagic = 0x184D2A50;    // the low four bits are free
-constexpr std::uint32_t kSeekTableMagic = 0x184D2A5E;    // seekable format: the frame that holds the table
+constexpr std::uint32_t kSkippableMagic = 0x184D2A50;  // the low four bits are free
+constexpr std::uint32_t kSeekTableMagic = 0x184D2A5E;  // seekable format: the frame that holds the table
 constexpr std::uint32_t kSeekFooterMagic = 0x8F92EAB1;
 constexpr std::size_t kSeekFooter = 9;
 constexpr std::uint64_t kLargestFrame = 64 << 20;
@@ -62,7 +63,9 @@ Match recognise_zstd(Probe& probe) {
   if (magic != kFrameMagic && (magic & 0xFFFFFFF0) != kSkippableMagic) return Match::none;
   Trial trial = try_decoding("zstd", probe);
   bool skippable = magic != kFrameMagic;
-  return trial == Trial::fails ? Match::none : skippable && trial == Trial::too_short ? Match::weak : Match::front;
+  return trial == Trial::fails                    ? Match::none
+         : skippable && trial == Trial::too_short ? Match::weak
+                                                  : Match::front;
 }
 
 ContainerPtr open_zstd_file(const Input& input, OpenContext&) {
@@ -73,7 +76,8 @@ ContainerPtr open_zstd_file(const Input& input, OpenContext&) {
     if (!blocks.empty()) {
       stream.size = blocks.back().unpacked_offset + blocks.back().unpacked_size;
       stream.facts.emplace_back("frames", std::to_string(blocks.size()));
-      stream.random = std::make_shared<BlockSource>(std::move(blocks), [source](const Block& b) { return decode_frame(*source, b); });
+      stream.random = std::make_shared<BlockSource>(
+          std::move(blocks), [source](const Block& b) { return decode_frame(*source, b); });
     }
   }
   return make_single_stream(input, std::move(stream), {{".zst", ""}, {".zstd", ""}, {".tzst", ".tar"}});
@@ -82,16 +86,17 @@ ContainerPtr open_zstd_file(const Input& input, OpenContext&) {
 }  // namespace
 
 Format zstd_format() {
-  return {.id = "zstd",
-          .name = "Zstandard file",
-          .family = "stream",
-          .specification = "RFC 8878; seekable format 0.1.0",
-          .reads = "several frames, skippable frames, content checksums verified, random access by a seek table",
-          .lacks = "dictionaries",
-          .suffixes = {".zst", ".zstd", ".tzst"},
-          .single_stream = true,
-          .recognise = recognise_zstd,
-          .open = open_zstd_file};
+  return {
+      .id = "zstd",
+      .name = "Zstandard file",
+      .family = "stream",
+      .specification = "RFC 8878; seekable format 0.1.0",
+      .reads = "several frames, skippable frames, content checksums verified, random access by a seek table",
+      .lacks = "dictionaries",
+      .suffixes = {".zst", ".zstd", ".tzst"},
+      .single_stream = true,
+      .recognise = recognise_zstd,
+      .open = open_zstd_file};
 }
 
 }  // namespace operculum

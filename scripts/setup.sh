@@ -1,0 +1,31 @@
+#!/usr/bin/env bash
+# Installs the Debian packages that are missing, and says which. Sourced by the other scripts.
+# usage: setup.sh build|test   ("test" adds what only tests, lint and pictures need)
+set -euo pipefail
+
+operculum_packages_build=(
+  g++ cmake ninja-build pkg-config ccache
+  libcli11-dev libfmt-dev nlohmann-json3-dev libtomlplusplus-dev
+  libdeflate-dev zlib1g-dev liblzma-dev libzstd-dev libbz2-dev liblz4-dev
+  libssl-dev libmagic-dev libtbb-dev
+)
+operculum_packages_test=(
+  libgtest-dev libbenchmark-dev clang-format clang-tidy python3
+  cpio ncompress xz-utils tar openssl
+)
+
+operculum_setup() {
+  local packages=("${operculum_packages_build[@]}") missing=() package
+  [ "${1:-build}" = test ] && packages+=("${operculum_packages_test[@]}")
+  for package in "${packages[@]}"; do
+    dpkg-query -W -f '${Status}' "$package" 2>/dev/null | grep -q 'ok installed' || missing+=("$package")
+  done
+  [ ${#missing[@]} -eq 0 ] && return 0
+  echo "installing: ${missing[*]}"
+  local as_root=()
+  [ "$(id -u)" -eq 0 ] || as_root=(sudo)
+  "${as_root[@]}" apt-get update -qq
+  "${as_root[@]}" env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null
+}
+
+operculum_setup "${1:-build}"
