@@ -1,1 +1,163 @@
-int main() {}
+// Makes the Saltmarsh Point demo data: what lies on the desk of a museum technician who revives retired
+// exhibits. usage: make_demo FOLDER
+#include <fmt/format.h>
+
+#include <cmath>
+#include <cstdio>
+#include <filesystem>
+#include <fstream>
+#include <string>
+
+#include "base/checksum.h"
+#include "codec/codec.h"
+#include "support/tar_builder.h"
+#include "support/zip_builder.h"
+
+namespace {
+
+using namespace operculum;
+using namespace operculum::test;
+
+void write(const std::filesystem::path& path, const Bytes& bytes) {
+  std::filesystem::create_directories(path.parent_path());
+  std::ofstream file(path, std::ios::binary);
+  file.write(reinterpret_cast<const char*>(bytes.data()), static_cast<std::streamsize>(bytes.size()));
+  std::printf("%s  %zu bytes\n", path.filename().c_str(), bytes.size());
+}
+
+/// A picture in the plain "portable pixmap" form: rings of water around a creature's colour.
+Bytes picture(int size, int red, int green, int blue) {
+  Bytes bytes = to_bytes(fmt::format("P6\n{} {}\n255\n", size, size));
+  for (int y = 0; y < size; ++y) {
+    for (int x = 0; x < size; ++x) {
+      double distance = std::hypot(x - size / 2.0, y - size / 2.0);
+      double wave = distance < size / 4.0 ? 1.0 : 0.5 + 0.5 * std::sin(distance / 3);
+      for (int part : {red, green, blue}) bytes.push_back(static_cast<Byte>(part * wave));
+    }
+  }
+  return bytes;
+}
+
+/// A sound in the WAVE form: surf, by a small linear congruential generator.
+Bytes sound(std::size_t samples) {
+  ByteWriter out;
+  out.text("RIFF")
+      .u32(36 + samples * 2)
+      .text("WAVEfmt ")
+      .u32(16)
+      .u16(1)
+      .u16(1)
+      .u32(8000)
+      .u32(16000)
+      .u16(2)
+      .u16(16)
+      .text("data")
+      .u32(samples * 2);
+  std::uint32_t state = 1;
+  for (std::size_t i = 0; i < samples; ++i) {
+    state = state * 1664525 + 1013904223;
+    out.u16(static_cast<std::uint64_t>(static_cast<int>(state >> 20) - 2048) & 0xffff);
+  }
+  return out.take();
+}
+
+std::string tide_table() {
+  std::string text = "Saltmarsh Point, tide gauge 2: high water\n";
+  for (int day = 1; day <= 31; ++day)
+    text += fmt::format("2026-03-{:02}  {:02}:{:02}  {:.2f} m\n", day, (day * 50 / 60) % 24, day * 50 % 60,
+                        4.1 + 0.9 * std::sin(day / 4.7));
+  return text;
+}
+
+ZipBuilder tidepool_pack() {
+  ZipBuilder pack;
+  pack.folder("textures").folder("sounds").folder("scripts");
+  struct Creature {
+    const char* name;
+    int red, green, blue;
+  };
+  for (auto [name, red, green, blue] : {Creature{"crab", 220, 80, 40},
+                                        {"anemone", 200, 60, 160},
+                                        {"limpet", 150, 140, 110},
+                                        {"starfish", 230, 140, 30}}) {
+    pack.add({.name = fmt::format("textures/{}.ppm", name), .data = picture(96, red, green, blue)});
+  }
+  pack.add({.name = "sounds/surf.wav", .data = sound(12000), .codec = "zstd", .method = 93});
+  pack.add({.name = "scripts/tide.lua",
+            .data = to_bytes("-- raises and lowers the water\nfunction tide(minute)\n  return 2.1 + 2.0 * "
+                             "math.sin(minute / 745 * 2 * math.pi)\nend\n")});
+  pack.add({.name = "scripts/start.sh",
+            .data = to_bytes("#!/bin/sh\nexec ./tidepool --pack tidepool.skin\n"),
+            .unix_mode = 0100755});
+  pack.add("credits.txt", "The tide-pool game, made for the hall of Saltmarsh Point.\n");
+  pack.comment("tide-pool game, exhibit 7");
+  return pack;
+}
+
+Bytes exhibit_backup() {
+  Bytes pack = tidepool_pack().build();
+  Bytes kiosk = ZipBuilder()
+                    .stored("packs/tidepool.skin", pack)
+                    .add("kiosk.ini", "[kiosk]\npack = packs/tidepool.skin\nidle = 90\n")
+                    .build();
+  return TarBuilder()
+      .folder("opt")
+      .folder("opt/kiosk")
+      .folder("etc")
+      .file("etc/hostname", "exhibit-7\n")
+      .add({.name = "opt/kiosk/kiosk.zip", .data = kiosk})
+      .add({.name = "opt/kiosk/run", .data = to_bytes("#!/bin/sh\nexec /opt/kiosk/tidepool\n"), .mode = 0755})
+      .symbolic("opt/kiosk/latest", "kiosk.zip")
+      .build();
+}
+
+/// An entry in the middle is damaged: what a card with a bad block gives.
+Bytes damaged_gauge() {
+  ZipBuilder builder;
+  for (int month = 1; month <= 6; ++month) builder.add(fmt::format("2026-{:02}.txt", month), tide_table());
+  Bytes zip = builder.build();
+  for (std::size_t i = 0; i < 40; ++i) zip[zip.size() / 3 + i] ^= 0x5a;
+  return zip;
+}
+
+Bytes installer() {
+  Bytes stub = to_bytes("MZ");
+  stub.resize(4096, 0x90);  // stands for the program that would unpack the rest
+  return ZipBuilder()
+      .add("chart-display/charts/harbour.txt", "depths in metres\n")
+      .add("chart-display/read-me.txt", "Start the chart display with chart.exe.\n")
+      .prefix(stub)
+      .build();
+}
+
+Bytes locked() {
+  ZipBuilder zip;
+  zip.add({.name = "gauge/firmware-key.txt",
+           .data = to_bytes("key of the tide gauge: 7f 3a 91 c4\n"),
+           .password = "high water 1987",
+           .aes_strength = 3});
+  zip.add({.name = "gauge/calibration.csv",
+           .data = to_bytes("step,mm\n0,0\n1,12\n2,25\n"),
+           .password = "high water 1987",
+           .aes_strength = 3});
+  return zip.build();
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  if (argc != 2) {
+    std::fputs("usage: make_demo FOLDER\n", stderr);
+    return 2;
+  }
+  std::filesystem::path folder = argv[1];
+  write(folder / "tidepool.skin", tidepool_pack().build());
+  write(folder / "exhibit-7.tar.xz", encode("xz", exhibit_backup()));
+  write(folder / "gauge-logs.zip", damaged_gauge());
+  write(folder / "chart-setup.exe", installer());
+  write(folder / "gauge-keys.zip", locked());
+  write(folder / "tides.txt.gz", encode("gzip", to_bytes(tide_table())));
+  write(folder / "postcard.zip", picture(64, 40, 120, 200));
+  write(folder / "gauge-password.txt", to_bytes("high water 1987\n"));
+  return 0;
+}

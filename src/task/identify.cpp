@@ -116,7 +116,7 @@ Identification identify(const std::string& target, const IdentifyRequest& reques
     Bytes head(kKindHead);
     StreamPtr stream = place.content->stream();
     head.resize(read_fully(*stream, head));
-    KindReader::Told told = kinds.tell(head);
+    KindReader::Told told = kinds.tell(head, place.name);
     out.kind = told.kind;
     out.media_type = told.media_type;
   }

@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "base/error.h"
+#include "base/text.h"
 #include "container/identify.h"
 
 namespace operculum {
@@ -55,6 +56,16 @@ constexpr Rule kRules[] = {
     {"application/gzip", "container"},
 };
 
+// Languages whose text looks like any other text.
+constexpr std::string_view kScriptEndings[] = {".bat", ".cmd", ".js", ".lua", ".pl",
+                                               ".ps1", ".py",  ".rb", ".sh",  ".vbs"};
+
+bool has_script_ending(std::string_view name) {
+  std::string lower = to_lower(name);
+  return std::any_of(std::begin(kScriptEndings), std::end(kScriptEndings),
+                     [&](std::string_view ending) { return lower.ends_with(ending); });
+}
+
 }  // namespace
 
 KindReader::KindReader()
@@ -69,7 +80,7 @@ KindReader::~KindReader() {
   magic_close(magic_);
 }
 
-KindReader::Told KindReader::tell(ByteView head) {
+KindReader::Told KindReader::tell(ByteView head, std::string_view name) {
   if (head.empty()) return {"empty", "inode/x-empty"};
   const char* type = magic_buffer(magic_, head.data(), head.size());
   std::string media_type = type == nullptr ? "application/octet-stream" : type;
@@ -78,7 +89,9 @@ KindReader::Told KindReader::tell(ByteView head) {
   if (starts_with(head, "#!")) return {"script", media_type};
   auto rule = std::find_if(std::begin(kRules), std::end(kRules),
                            [&](const Rule& r) { return media_type.starts_with(r.type); });
-  return {rule == std::end(kRules) ? "data" : rule->kind, media_type};
+  std::string_view kind = rule == std::end(kRules) ? "data" : rule->kind;
+  if (kind == "text" && has_script_ending(name)) kind = "script";
+  return {kind, media_type};
 }
 
 }  // namespace operculum

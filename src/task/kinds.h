@@ -18,14 +18,14 @@ class KindReader {
   KindReader(const KindReader&) = delete;
   KindReader& operator=(const KindReader&) = delete;
 
-  /// By content, from the first bytes of a file.
-  std::string_view kind_of(ByteView head) { return tell(head).kind; }
+  /// By content, from the first bytes of a file. The name only tells scripts from other text.
+  std::string_view kind_of(ByteView head, std::string_view name) { return tell(head, name).kind; }
 
   struct Told {
     std::string_view kind;
     std::string media_type;  ///< "image/png"
   };
-  Told tell(ByteView head);
+  Told tell(ByteView head, std::string_view name);
 
  private:
   magic_set* magic_;

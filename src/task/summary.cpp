@@ -26,7 +26,7 @@ std::string kind_of(const Found& found, KindReader& kinds) {
   } catch (const Error& error) {
     return error.kind() == ErrorKind::needs_key ? "encrypted" : "unreadable";
   }
-  return std::string(kinds.kind_of(head));
+  return std::string(kinds.kind_of(head, found.path));
 }
 
 }  // namespace

@@ -178,7 +178,7 @@ class Listing {
 
   void print_totals() {
     session_.data.write(fmt::format("{:>{}}  {}, {}\n", size_text(bytes_, options_.human), kSizeWidth,
-                                    counted(files_, "entry", "entries"),
+                                    counted(files_, "file", "files"),
                                     counted(folders_, "folder", "folders")));
   }
 

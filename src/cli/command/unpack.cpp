@@ -86,7 +86,7 @@ class UnpackReport {
         say(Session::Tone::warning, fmt::format("{}: left out, {}", path, event.message));
         break;
       case UnpackEvent::Kind::failed:
-        say(Session::Tone::error, fmt::format("{}: {}; kept out of the output", path, event.message));
+        say(Session::Tone::error, fmt::format("{}: {}{}", path, event.message, fate_of(event)));
         break;
       case UnpackEvent::Kind::note:
         say(Session::Tone::note, event.message);
@@ -102,6 +102,10 @@ class UnpackReport {
   }
 
  private:
+  static std::string_view fate_of(const UnpackEvent& event) {
+    return event.error == ErrorKind::malformed ? "; kept out of the output" : "; not written";
+  }
+
   void written(const UnpackEvent& event, const std::string& path) {
     std::string output = escape(event.output);
     if (!event.message.empty())
@@ -178,6 +182,7 @@ void unpack_one(Session& session, const UnpackOptions& options, const std::strin
     session.data.write(json_line(to_json(totals, request.dry_run)));
     return;
   }
+  session.data.flush();  // the plan before what is said of it
   if (totals.not_portable > 0) {
     session.say(Session::Tone::note,
                 fmt::format("{} would be refused by other systems; --portable-names changes them",

@@ -115,8 +115,8 @@ ContainerPtr open_xz_file(const Input& input, OpenContext&) {
   if (indexed) {
     stream.size = lzma_index_uncompressed_size(index.handle);
     stream.random = random_access_by_index(source, index);
-    stream.facts.emplace_back("blocks", std::to_string(lzma_index_block_count(index.handle)));
-    stream.facts.emplace_back("streams", std::to_string(lzma_index_stream_count(index.handle)));
+    lzma_vli blocks = lzma_index_block_count(index.handle);
+    if (blocks > 1) stream.facts.emplace_back("blocks", std::to_string(blocks));
   }
   ContainerPtr container = make_single_stream(input, std::move(stream), {{".xz", ""}, {".txz", ".tar"}});
   if (source && !indexed) {

@@ -1,0 +1,48 @@
+#!/usr/bin/env bash
+# Sets up a Debian 12 machine, builds operculum at build/release/operculum, makes the Saltmarsh Point demo data and runs
+# a full example on it. usage: demo.sh [FOLDER]   (default: build/demo; it is made anew)
+set -euo pipefail
+cd "$(dirname "$0")/.."
+scripts/setup.sh build
+scripts/build.sh release operculum make_demo
+folder=${1:-build/demo}
+case $folder in
+  build/*) rm -rf "$folder" ;;
+  *) [ ! -e "$folder" ] || { echo "demo.sh: $folder exists already; choose a new folder" >&2; exit 2; } ;;
+esac
+mkdir -p "$folder"
+tool=$PWD/build/release/operculum
+build/release/make_demo "$folder" >/dev/null
+cd "$folder"
+
+step() {
+  printf '\n# %s\n' "$1"
+  shift
+  printf '$ %s\n' "$*"
+  "$@"
+}
+# A step that is meant to end with a given exit code.
+step_with_code() {
+  local code=$1 got=0
+  shift
+  step "$@" || got=$?
+  [ "$got" -eq "$code" ] || { echo "demo.sh: expected exit code $code, got $got" >&2; exit 1; }
+}
+operculum() { "$tool" "$@"; }
+
+step "What is on the desk, whatever the names say" operculum identify tidepool.skin exhibit-7.tar.xz chart-setup.exe postcard.zip
+step "Look before you unpack" operculum list tidepool.skin
+step "What kinds of things are in it?" operculum list --summary tidepool.skin
+step "One file, three layers deep" operculum show exhibit-7.tar.xz/opt/kiosk/kiosk.zip/packs/tidepool.skin/scripts/tide.lua
+step "The whole stack as a tree" operculum list --tree --deep exhibit-7.tar.xz
+step "A trial run writes nothing" operculum unpack tidepool.skin --match '*.ppm' --dry-run
+step "Just the textures, into a folder of their own" operculum unpack tidepool.skin/textures --into unpacked/textures --receipt textures-receipt.json
+step_with_code 4 "A password is needed" operculum unpack gauge-keys.zip --into unpacked/keys
+step "With the password" operculum unpack gauge-keys.zip --into unpacked/keys --password-file gauge-password.txt
+step_with_code 1 "A damaged archive: everything else comes out" operculum unpack gauge-logs.zip --into unpacked/logs
+step_with_code 1 "What exactly is damaged?" operculum verify gauge-logs.zip
+step "Everything inside everything, checked" operculum verify --deep exhibit-7.tar.xz tidepool.skin
+step "Take the textures back" operculum discard textures-receipt.json
+operculum list --json --deep exhibit-7.tar.xz --output exhibit-7.jsonl
+operculum list --csv tidepool.skin --output tidepool.csv
+printf '\nThe results are in %s: open unpacked/, exhibit-7.jsonl, tidepool.csv.\n' "$PWD"
