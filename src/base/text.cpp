@@ -7,6 +7,7 @@
 #include <algorithm>
 #include <cerrno>
 #include <charconv>
+#include <cstdint>
 
 #include "base/error.h"
 
@@ -48,7 +49,7 @@ bool is_plain(std::string_view text) {
 class Converter {
  public:
   explicit Converter(const std::string& encoding) : handle_(iconv_open("UTF-8", encoding.c_str())) {
-    if (handle_ == reinterpret_cast<iconv_t>(-1)) {
+    if (reinterpret_cast<std::intptr_t>(handle_) == -1) {
       throw Unsupported(
           fmt::format("text encoding \"{}\"; `iconv -l` lists the names this machine knows", encoding));
     }

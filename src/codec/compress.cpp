@@ -114,7 +114,8 @@ class CompressStream final : public Stream {
     code = buffer_ & ((1u << width_) - 1);
     buffer_ >>= width_;
     bits_ -= width_;
-    group_bits_ = (group_bits_ + width_) % (8 * width_);
+    group_bits_ += width_;
+    if (group_bits_ == 8 * width_) group_bits_ = 0;
     return true;
   }
 
@@ -134,7 +135,8 @@ class CompressStream final : public Stream {
   Bytes suffix_;
   Bytes pending_;
   bool started_ = false, block_mode_ = false;
-  unsigned widest_ = kMaxBits, width_ = kMinBits, next_free_ = 0, previous_ = kNone;
+  unsigned widest_ = kMaxBits;
+  unsigned width_ = kMinBits, next_free_ = 0, previous_ = kNone;
   Byte first_byte_ = 0;
   std::uint32_t buffer_ = 0;
   unsigned bits_ = 0, group_bits_ = 0;

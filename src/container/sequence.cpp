@@ -152,7 +152,7 @@ class SequenceContainer final : public Container {
   template <typename OnItem>
   void pass(InputBuffer& input, Data wanted, OnItem on_item) {
     auto parser = make_parser_();
-    parser->report = [this](Finding::Level level, std::string text) { add_finding(level, std::move(text)); };
+    parser->report = [this](Finding::Level level, const std::string& text) { add_finding(level, text); };
     for (std::size_t index = 0;; ++index) {
       SequenceItem item;
       try {

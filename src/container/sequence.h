@@ -26,7 +26,7 @@ class SequenceParser {
   virtual bool next(InputBuffer& input, SequenceItem& item) = 0;
 
   /// Told of oddities.
-  std::function<void(Finding::Level, std::string)> report = [](Finding::Level, std::string) {};
+  std::function<void(Finding::Level, const std::string&)> report = [](Finding::Level, const std::string&) {};
 };
 
 using MakeParser = std::function<std::unique_ptr<SequenceParser>()>;

@@ -8,8 +8,9 @@
 #include <thread>
 #include <unordered_set>
 
-#include "base/checksum.h"
 #include "base/text.h"
+#include "io/read_ahead.h"
+#include "task/file_writer.h"
 #include "task/ordered_work.h"
 #include "task/output_names.h"
 #include "task/walk.h"
@@ -17,9 +18,8 @@
 namespace operculum {
 namespace {
 
-constexpr std::size_t kSmallFile =
-    1 << 20;  // bytes; decoded and verified in memory before anything is written
-constexpr std::size_t kStreamBlock = 256 * 1024;
+/// Larger entries, in bytes, are decoded on a thread of their own while they are written.
+constexpr std::uint64_t kReadAheadFrom = 8 << 20;
 
 std::uint32_t process_umask() {
   std::uint32_t mask = umask(022);
@@ -69,7 +69,10 @@ class Unpacker {
         work_(request.jobs != 0 ? request.jobs : std::max(1u, std::thread::hardware_concurrency())) {
     struct stat status {};
     fresh_ = stat(request.into.c_str(), &status) != 0;
-    if (!request.dry_run) folder_.emplace(request.into);
+    if (!request.dry_run) {
+      folder_.emplace(request.into);
+      writer_.emplace(*folder_, request, meter_, progress);
+    }
     std::size_t slash = place.inside.rfind('/');
     if (slash != std::string::npos) base_ = place.inside.substr(0, slash + 1);
   }
@@ -269,12 +272,14 @@ class Unpacker {
         event.message = "something is there; it would get a numbered name";
       return emit(std::move(event));
     }
-    Job job{std::move(event), metadata_of(entry), existing, entry.is(Entry::sparse)};
+    FileJob job{std::move(event), metadata_of(entry), existing, entry.is(Entry::sparse)};
     if (content) {
-      work_.submit([this, job = std::move(job), content]() mutable {
+      bool large = entry.size_known() && entry.size >= kReadAheadFrom;
+      work_.submit([this, job = std::move(job), content, large]() mutable {
         with_errors(job, [&] {
           StreamPtr data = content->stream();
-          write_stream(job, *data);
+          if (large) data = make_read_ahead(std::move(data));
+          writer_->write(job, *data);
         });
         return report_of(std::move(job));
       });
@@ -283,128 +288,25 @@ class Unpacker {
     }
   }
 
-  /// A file on its way to the disk.
-  struct Job {
-    UnpackEvent event;
-    FileMetadata metadata;
-    Existing existing;
-    bool sparse;
-  };
-
   /// In a forward walk the bytes must be taken now; small files are written by another thread.
-  void write_forward(Job job, Stream& stream) {
-    Bytes bytes;
-    bool whole = false;
+  void write_forward(FileJob job, Stream& stream) {
+    FileWriter::First first;
     with_errors(job, [&] {
-      bytes = first_part(stream, job.event.size);
-      whole = fits_small(bytes);
-      if (!whole) write_large(job, stream, std::move(bytes));
+      first = writer_->read_first(stream, job.event.size);
+      if (!first.complete) writer_->write_rest(job, first.bytes, stream);
     });
-    if (!whole || job.event.kind == UnpackEvent::Kind::failed) {
+    if (!first.complete || job.event.kind == UnpackEvent::Kind::failed) {
       work_.report(report_of(std::move(job)));
       return;
     }
-    work_.submit([this, job = std::move(job), bytes = std::move(bytes)]() mutable {
-      with_errors(job, [&] { write_whole(job, bytes); });
+    work_.submit([this, job = std::move(job), bytes = std::move(first.bytes)]() mutable {
+      with_errors(job, [&] { writer_->write_whole(job, bytes); });
       return report_of(std::move(job));
     });
   }
 
-  /// Up to kSmallFile bytes; fewer mean that the stream ended, and that its end was checked.
-  Bytes first_part(Stream& stream, std::uint64_t expected) const {
-    if (request_.keep_damaged) {  // then nothing that could be read may be lost with what could not
-      Bytes block(kStreamBlock);
-      block.resize(stream.read(block));
-      return block;
-    }
-    Bytes bytes(static_cast<std::size_t>(std::min<std::uint64_t>(expected, kSmallFile - 1)) + 1);
-    std::size_t done = 0;
-    for (;;) {
-      std::size_t count = read_fully(stream, ByteSpan(bytes).subspan(done));
-      done += count;
-      if (done < bytes.size() || bytes.size() >= kSmallFile) break;
-      bytes.resize(std::min(kSmallFile, bytes.size() * 2));
-    }
-    bytes.resize(done);
-    return bytes;
-  }
-
-  bool fits_small(const Bytes& first) const {
-    return first.empty() || (!request_.keep_damaged && first.size() < kSmallFile);
-  }
-
-  void write_stream(Job& job, Stream& stream) {
-    Bytes bytes = first_part(stream, job.event.size);
-    if (fits_small(bytes)) {
-      write_whole(job, bytes);
-    } else {
-      write_large(job, stream, std::move(bytes));
-    }
-  }
-
-  void write_whole(Job& job, const Bytes& bytes) {
-    count_bytes(bytes.size());
-    OutputFile out = folder_->begin_file(job.event.output);
-    put(out, job, bytes);
-    job.event.size = bytes.size();
-    if (request_.digests) job.event.sha256 = sha256_hex(bytes);
-    commit(out, job);
-  }
-
-  void write_large(Job& job, Stream& stream, Bytes block) {
-    OutputFile out = folder_->begin_file(job.event.output);
-    std::unique_ptr<Sha256> digest = request_.digests ? std::make_unique<Sha256>() : nullptr;
-    std::uint64_t done = 0;
-    std::size_t count = block.size();
-    try {
-      while (count > 0) {
-        ByteView bytes = ByteView(block).first(count);
-        count_bytes(count);
-        if (digest) digest->add(bytes);
-        put(out, job, bytes);
-        done += count;
-        block.resize(kStreamBlock);
-        count = stream.read(block);
-      }
-    } catch (const Malformed&) {
-      if (!request_.keep_damaged) throw;
-      out.add_ending(".damaged");
-      if (auto path = out.commit(job.metadata, Existing::rename)) {
-        job.event.message = fmt::format("what could be read is in {}", escape(*path));
-      }
-      throw;
-    }
-    job.event.size = done;
-    if (digest) job.event.sha256 = digest->finish_hex();
-    commit(out, job);
-  }
-
-  static void put(OutputFile& out, const Job& job, ByteView bytes) {
-    if (job.sparse) {
-      out.write_sparse(bytes);
-    } else {
-      out.write(bytes);
-    }
-  }
-
-  void commit(OutputFile& out, Job& job) {
-    auto path = out.commit(job.metadata, job.existing);
-    if (!path) {
-      job.event.kind = UnpackEvent::Kind::kept;
-    } else if (*path != job.event.output) {
-      if (!job.event.message.empty()) job.event.message += ", ";
-      job.event.message += "something was there already";
-      job.event.output = *path;
-    }
-  }
-
-  void count_bytes(std::uint64_t bytes) {
-    meter_.add(bytes);
-    progress_.bytes += bytes;
-  }
-
   template <typename Work>
-  void with_errors(Job& job, Work work) {
+  void with_errors(FileJob& job, Work work) {
     try {
       work();
     } catch (const GuardTripped&) {
@@ -501,11 +403,11 @@ class Unpacker {
       return kept(link.path, link.output);
     UnpackEvent event{UnpackEvent::Kind::file, link.path, link.output, entries[*index].size, "", link.remark};
     if (!folder_) return emit(std::move(event));
-    Job job{std::move(event), metadata_of(entries[*index]), request_.existing,
+    FileJob job{std::move(event), metadata_of(entries[*index]), request_.existing,
             entries[*index].is(Entry::sparse)};
     with_errors(job, [&] {
       StreamPtr data = link.container->content(*index)->stream();
-      write_stream(job, *data);
+      writer_->write(job, *data);
     });
     work_.report(report_of(std::move(job)));
   }
@@ -518,7 +420,7 @@ class Unpacker {
 
   // ---- events
 
-  OrderedWork::Report report_of(Job job) {
+  OrderedWork::Report report_of(FileJob job) {
     return [this, event = std::move(job.event)] { count_and_tell(event); };
   }
 
@@ -595,7 +497,8 @@ class Unpacker {
   OutputNames names_;
   std::uint32_t default_mode_;
   bool fresh_ = false;                  // nothing was in the output folder before
-  std::optional<OutputFolder> folder_;  // empty in a dry run
+  std::optional<OutputFolder> folder_;  // empty in a dry run, like the next
+  std::optional<FileWriter> writer_;
   std::string base_;                    // stored folders above what was named; left out of output paths
   UnpackTotals totals_;
   std::atomic<bool> stop_{false};

@@ -159,7 +159,7 @@ class CpioParser final : public SequenceParser {
         release_waiting();
         continue;
       }
-      describe(input, header, std::move(name), item);
+      describe(input, header, name, item);
       item.padding = padding;
       if (item.entry.kind == EntryKind::file && header.nlink > 1 && !join_links(header, item)) continue;
       if (info->variant == Variant::crc && item.entry.has_data())
@@ -202,7 +202,7 @@ class CpioParser final : public SequenceParser {
     return to_utf8(name, names_in_).value_or(name);
   }
 
-  void describe(InputBuffer& input, const Header& header, std::string name, SequenceItem& item) {
+  void describe(InputBuffer& input, const Header& header, const std::string& name, SequenceItem& item) {
     Entry& entry = item.entry;
     entry.path = clean_path(name);
     entry.kind = kind_of_mode(static_cast<std::uint32_t>(header.mode));

@@ -12,7 +12,6 @@
 namespace operculum::zip {
 namespace {
 
-constexpr std::size_t kLongestCentral = kCentralSize + 3 * 65535;
 constexpr std::uint64_t kEndSearch =
     Probe::kReach;  // 64 KiB of comment, and some bytes that do not belong to the archive
 
@@ -75,6 +74,13 @@ EndRecord read_end(const Source& source, ByteView record, std::uint64_t position
 bool has_central_header(const Source& source, std::uint64_t at) {
   Bytes mark = read_up_to(source, at, 4);
   return mark.size() == 4 && Cursor(mark, "").u32le() == kCentralHeader;
+}
+
+/// How long the central header at the front of `raw` is, from its three length fields.
+std::size_t central_length(ByteView raw) {
+  if (raw.size() < kCentralSize) return kCentralSize;
+  Cursor lengths(raw.subspan(28), "");
+  return kCentralSize + lengths.u16le() + lengths.u16le() + lengths.u16le();
 }
 
 /// Times, permissions and kind by the system that made the entry (4.4.2, 4.4.15).
@@ -157,8 +163,9 @@ void read_directory(const Source& source, const EndRecord& end, std::uint64_t at
   out.entries.reserve(static_cast<std::size_t>(std::min(end.entries, length / kCentralSize)));
   std::uint64_t broken_fields = 0;
   for (;;) {
-    ByteView raw = input.ensure(kLongestCentral);
+    ByteView raw = input.ensure(kCentralSize);
     if (raw.size() < 4 || Cursor(raw, "").u32le() != kCentralHeader) break;
+    raw = input.ensure(central_length(raw));
     Cursor cursor(raw, "zip central directory", at + input.consumed());
     try {
       CentralHeader header = CentralHeader::read(cursor);

@@ -1,0 +1,182 @@
+// Speed and memory of the built program, as ratios against the least that must be done, measured in the same run.
+// usage: operculum_bench PROGRAM [FOLDER]   FOLDER should be on tmpfs; default /dev/shm/operculum-bench
+#include <fmt/format.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <chrono>
+#include <filesystem>
+#include <fstream>
+#include <functional>
+
+#include "base/units.h"
+#include "container/locator.h"
+#include "io/file_source.h"
+#include "process.h"
+#include "workload.h"
+
+namespace {
+
+using namespace operculum;
+using namespace operculum::bench;
+
+constexpr int kRounds = 5;
+
+struct Bench {
+  std::string program, folder;
+  bool failed = false;
+
+  std::string out() const { return folder + "/out"; }
+  void fresh() const {
+    std::filesystem::remove_all(out());
+    std::filesystem::create_directory(out());
+  }
+
+  /// The baseline in a process of its own, so that both sides pay for a process.
+  static double forked(const std::function<void()>& work) {
+    auto start = std::chrono::steady_clock::now();
+    pid_t child = fork();
+    if (child == 0) {
+      work();
+      _exit(0);
+    }
+    int status = 0;
+    waitpid(child, &status, 0);
+    return std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+  }
+
+  static double median(std::vector<double> values) {
+    std::sort(values.begin(), values.end());
+    return values[values.size() / 2];
+  }
+
+  /// Alternates both sides and compares their medians.
+  void compare(const std::string& what, double goal, const std::function<double()>& baseline, const std::vector<std::string>& words,
+               std::uint64_t memory_goal = 0) {
+    std::vector<double> base, ours;
+    std::uint64_t memory = 0;
+    for (int round = 0; round < kRounds; ++round) {
+      fresh();
+      base.push_back(baseline());
+      fresh();
+      Cost cost = run(words);
+      if (cost.exit_code != 0) {
+        fmt::print("{}: the program ended with exit code {}\n", what, cost.exit_code);
+        failed = true;
+        return;
+      }
+      ours.push_back(cost.seconds);
+      memory = std::max(memory, cost.peak_memory);
+    }
+    double ratio = median(ours) / median(base);
+    bool good = ratio <= goal && (memory_goal == 0 || memory <= memory_goal);
+    failed |= !good;
+    fmt::print("{:<58} {:7.3f} s {:7.3f} s  {:5.2f}x  (goal {:4.2f}x)  {:>10}  {}\n", what, median(base), median(ours), ratio, goal, human_size(memory),
+               good ? "reached" : "MISSED");
+    std::fflush(stdout);
+  }
+
+  void zip_of_files() {
+    std::string zip = folder + "/files.zip";
+    forked([&] { make_zip_of_files(zip, 10'000, 107'374); });
+    compare("unpack a ZIP of 10,000 deflated files, 1 GiB", 0.65, [&] { return forked([&] { unpack_zip_raw(zip, out()); }); },
+            {program, "unpack", "-q", zip, "--into", out() + "/x"}, std::uint64_t{128} << 20);
+    std::filesystem::remove(zip);
+  }
+
+  void stored() {
+    std::string zip = folder + "/stored.zip";
+    forked([&] { make_stored_zip(zip, std::uint64_t{1} << 30); });
+    compare("unpack one stored 1 GiB entry (baseline: cp)", 1.15, [&] { return run({"cp", zip, out() + "/copy"}).seconds; },
+            {program, "unpack", "-q", zip, "--into", out() + "/x"}, std::uint64_t{128} << 20);
+    std::filesystem::remove(zip);
+  }
+
+  void tar_zst() {
+    std::string tar = folder + "/files.tar.zst";
+    forked([&] { make_tar_zst(tar, 50'000, 21'474); });
+    compare("unpack a 1 GiB tar.zst of 50,000 files", 1.2, [&] { return forked([&] { unpack_tar_zst_raw(tar, out()); }); },
+            {program, "unpack", "-q", tar, "--into", out() + "/x"}, std::uint64_t{136} << 20);
+    std::filesystem::remove(tar);
+  }
+
+  void list_many() {
+    std::string zip = folder + "/many.zip";
+    constexpr std::uint64_t kEntries = 1'000'000;
+    forked([&] { make_zip_of_many(zip, kEntries); });
+    std::uint64_t idle = run({program, "--version"}).peak_memory;
+    compare("list a ZIP of 1,000,000 entries (--paths)", 4.0, [&] { return forked([&] { list_zip_raw(zip); }); },
+            {program, "list", "--paths", zip}, idle + 300 * kEntries);
+    std::filesystem::remove(zip);
+  }
+
+  void identify_sparse() {
+    std::string image = folder + "/sparse.img";
+    if (truncate((std::ofstream(image), image).c_str(), off_t{8} << 30) != 0) return;
+    std::vector<double> version, identify;
+    std::uint64_t version_read = 0, identify_read = 0;
+    for (int round = 0; round < 15; ++round) {
+      Cost a = run({program, "--version"}), b = run({program, "identify", image});
+      version.push_back(a.seconds);
+      identify.push_back(b.seconds);
+      version_read = a.bytes_read;
+      identify_read = b.bytes_read;
+    }
+    double more = (median(identify) - median(version)) * 1000;
+    bool good = more < 20 && identify_read - version_read < (1 << 20);
+    failed |= !good;
+    fmt::print("{:<58} {:.1f} ms over --version (goal under 20), {} read more (goal under 1 MiB)  {}\n", "identify on an 8 GiB sparse file", more,
+               human_size(identify_read - version_read), good ? "reached" : "MISSED");
+    std::filesystem::remove(image);
+  }
+
+  /// The baseline decodes just the blocks that hold what must be read: the tar headers, both ZIP directories and the
+  /// entry.
+  void show_nested() {
+    std::string card = folder + "/card.tar.xz";
+    forked([&] { make_nested(card, folder); });
+    std::vector<std::uint64_t> places;
+    std::uint64_t end = 0;
+    OpenContext context;
+    Place tar = resolve(card, context, Step::into);
+    for (const Entry& entry : tar.layers.back().container->entries()) {
+      places.push_back(entry.offset - 512);
+      end = entry.offset + entry.size;
+      if (entry.path != "kiosk.zip") continue;
+      places.push_back(entry.offset + entry.size / 2);
+      places.push_back(end - 1);
+    }
+    places.push_back(end);
+    auto decode_blocks = [&] {
+      OpenContext own;
+      Opened xz = open_container({make_content(open_file(card)), "card.tar.xz", nullptr}, own);
+      SourcePtr source = xz.container->content(0)->source();
+      for (std::uint64_t place : places) read_up_to(*source, place, 512);
+    };
+    compare("show one 4 KiB entry three containers deep", 2.0, [&] { return forked(decode_blocks); },
+            {program, "show", card + "/kiosk.zip/packs/tidepool.skin/textures/100.raw"});
+    std::filesystem::remove(card);
+    std::filesystem::remove(folder + "/card.tar");
+  }
+};
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  if (argc < 2) {
+    fmt::print("usage: operculum_bench PROGRAM [FOLDER]\n");
+    return 2;
+  }
+  Bench bench{argv[1], argc > 2 ? argv[2] : "/dev/shm/operculum-bench"};
+  std::filesystem::create_directories(bench.folder);
+  fmt::print("{:<58} {:>9} {:>9}  {:>6}  {:14} {:>10}\n", "work (median of 5)", "baseline", "operculum", "ratio", "", "peak");
+  bench.show_nested();
+  bench.identify_sparse();
+  bench.list_many();
+  bench.zip_of_files();
+  bench.stored();
+  bench.tar_zst();
+  std::filesystem::remove_all(bench.folder);
+  return bench.failed ? 1 : 0;
+}
