@@ -1,5 +1,6 @@
 #pragma once
 
+#include <bit>
 #include <concepts>
 #include <cstring>
 #include <string_view>
@@ -49,7 +50,11 @@ class Cursor {
   T little() {
     ByteView raw = take(sizeof(T));
     T value = 0;
-    for (std::size_t i = sizeof(T); i-- > 0;) value = static_cast<T>((std::uint64_t{value} << 8) | raw[i]);
+    if constexpr (std::endian::native == std::endian::little) {
+      std::memcpy(&value, raw.data(), sizeof(T));
+    } else {
+      for (std::size_t i = sizeof(T); i-- > 0;) value = static_cast<T>((std::uint64_t{value} << 8) | raw[i]);
+    }
     return value;
   }
   template <std::unsigned_integral T>

@@ -11,6 +11,9 @@ namespace operculum {
 
 bool is_ascii(std::string_view text);
 
+/// Printable ASCII without a backslash: what escape() leaves alone.
+bool is_plain(std::string_view text);
+
 /// Well-formed UTF-8 (RFC 3629): no overlong forms, no surrogates, nothing above U+10FFFF.
 bool is_utf8(std::string_view text);
 

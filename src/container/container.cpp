@@ -20,6 +20,10 @@ class EntryContent final : public Content {
 
 }  // namespace
 
+void Container::each(const std::function<void(const Entry&)>& visitor) {
+  for (const Entry& entry : entries()) visitor(entry);
+}
+
 void Container::walk(const Visitor& visitor) {
   std::span<const Entry> all = entries();
   for (std::size_t i = 0; i < all.size(); ++i) {

@@ -51,6 +51,10 @@ class Container : public std::enable_shared_from_this<Container> {
   /// of damage is told by findings().
   virtual std::span<const Entry> entries() = 0;
 
+  /// Visits all entries without their data, in stored order, and keeps none where the format allows: for listings of
+  /// containers with millions of them. The entry given is valid only during the call.
+  virtual void each(const std::function<void(const Entry&)>& visitor);
+
   /// The data of an entry of kind file, as often as wanted. Keeps the container alive. Throws NeedsKey,
   /// Unsupported or Malformed; the stream may throw them later, too.
   virtual ContentPtr content(std::size_t index) = 0;

@@ -2,6 +2,8 @@
 
 #include <sys/stat.h>
 
+#include <algorithm>
+
 namespace operculum {
 
 std::string_view name_of(EntryKind kind) {
@@ -32,13 +34,16 @@ std::string_view base_name(std::string_view path) {
   return slash == std::string_view::npos ? path : path.substr(slash + 1);
 }
 
+void clean_in_place(std::string& path) {
+  while (path.starts_with("./")) path.erase(0, std::min(path.find_first_not_of('/', 1), path.size()));
+  while (path.size() > 1 && path.ends_with('/')) path.pop_back();
+  if (path.empty()) path = ".";
+}
+
 std::string clean_path(std::string_view stored) {
-  while (stored.starts_with("./")) {
-    stored.remove_prefix(2);
-    while (stored.starts_with('/')) stored.remove_prefix(1);
-  }
-  while (stored.size() > 1 && stored.ends_with('/')) stored.remove_suffix(1);
-  return stored.empty() ? "." : std::string(stored);
+  std::string path(stored);
+  clean_in_place(path);
+  return path;
 }
 
 EntryKind kind_of_mode(std::uint32_t mode) {

@@ -78,6 +78,7 @@ std::string_view base_name(std::string_view path);
 /// A stored path in the form Entry::path has: without leading "./", without slashes at its end, "." for the
 /// root.
 std::string clean_path(std::string_view stored);
+void clean_in_place(std::string& path);
 
 /// A Unix st_mode's file type as a kind; file when it has none.
 EntryKind kind_of_mode(std::uint32_t mode);

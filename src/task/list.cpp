@@ -6,11 +6,12 @@ void list(const Place& place, const ListRequest& request, OpenContext& context,
           const std::function<void(const Found&)>& sink, const FindingSink& findings) {
   const Layer& layer = place.layers.back();
   if (!request.deep) {
-    std::span<const Entry> entries = layer.container->entries();
-    for (const Entry& entry : entries) {
-      if (!request.selection.wants(entry.path)) continue;
-      sink({entry, entry.path, *layer.format, *layer.container, 0, nullptr, nullptr});
-    }
+    bool everything = request.selection.everything();
+    layer.container->each([&](const Entry& entry) {
+      if (everything || request.selection.wants(entry.path)) {
+        sink({entry, entry.path, *layer.format, *layer.container, 0, nullptr, nullptr});
+      }
+    });
     for (const Finding& finding : layer.container->findings()) findings("", finding);
     return;
   }

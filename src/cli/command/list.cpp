@@ -142,6 +142,11 @@ class Listing {
       tree_.push_back({found.path, entry.kind == EntryKind::folder, std::move(note)});
       return;
     }
+    if (options_.paths && options_.sort == Sort::stored_order) {
+      session_.data.write(is_plain(found.path) ? found.path : escape(found.path));
+      session_.data.write("\n");
+      return;
+    }
     std::string line = line_of(found);
     if (options_.sort == Sort::stored_order) {
       session_.data.write(line);

@@ -41,73 +41,55 @@ class ZipContainer final : public Container {
     if (end && end->disk > 0) {
       join_volumes(*end, sibling);
       end = find_end(*source_);
-      if (end && end->directory_disk < volume_starts_.size())
-        end->directory_offset += volume_starts_[end->directory_disk];
+      const auto& starts = directory_.volume_starts;
+      if (end && end->directory_disk < starts.size()) end->directory_offset += starts[end->directory_disk];
     }
     std::optional<std::uint64_t> at;
     if (end) at = locate_directory(*source_, *end);
-    if (end && at) {
-      if (*at > end->directory_offset) directory_.prefix = *at - end->directory_offset;
-      read_directory(*source_, *end, *at, volume_starts_, context_, *this, directory_);
-      note_surroundings(*end);
-    } else if (end && end->entries == 0 && end->directory_size == 0) {
-      note_surroundings(*end);
-    } else {
-      recover_entries(*source_, context_, *this, directory_);
-      if (directory_.entries.empty()) {
-        throw Malformed("neither a directory nor a local header could be read; the file is damaged");
-      }
+    if (end && (at || (end->entries == 0 && end->directory_size == 0))) {
+      directory_.at = at.value_or(end->begin);
+      directory_.prefix = directory_.at - std::min(directory_.at, end->directory_offset);
+      directory_.end = std::move(*end);
+      return;
+    }
+    recovered_ = true;
+    entries_ = recover_entries(source_, context_, *this);
+    if (entries_.empty()) {
+      throw Malformed("neither a directory nor a local header could be read; the file is damaged");
     }
   }
 
   std::span<const Entry> entries() override {
-    std::call_once(links_read_, [this] { read_links(); });
-    return directory_.entries;
+    std::call_once(listed_, [this] {
+      if (!recovered_) read_all_entries();
+      for (Entry& entry : entries_) read_link(entry);
+    });
+    return entries_;
   }
 
-  ContentPtr content(std::size_t index) override {
-    const Entry& entry = directory_.entries[index];
-    Local local = read_local(index);
-    const Method& method = method_of(entry.format_flags);
-    std::uint16_t flags = local.header.flags;
-    if ((flags & strong_encryption_bit) != 0) throw Unsupported("ZIP strong encryption (APPNOTE 7)");
-    if ((flags & patch_bit) != 0) throw Unsupported("ZIP patched data");
-    if (method.codec.empty())
-      throw Unsupported(fmt::format("ZIP compression method {} ({})", entry.format_flags, method.name));
-    if (local.data > source_->size() || entry.stored_size > source_->size() - local.data) {
-      std::uint64_t there = source_->size() - std::min(source_->size(), local.data);
-      if (there == 0 && entry.stored_size > 0)
-        throw CutShort(fmt::format("its {} bytes lie behind the end of the file; the file is cut short",
-                                   entry.stored_size));
+  void each(const std::function<void(const Entry&)>& visitor) override {
+    if (recovered_ || !entries_.empty()) return Container::each(visitor);
+    DirectoryReader reader(source_, directory_, context_, *this);
+    for (Entry entry; reader.next(entry);) {
+      read_link(entry);
+      visitor(entry);
     }
-    SourcePtr stored = make_slice(source_, local.data, entry.stored_size);
-    bool plain = !entry.is(Entry::encrypted) && method.codec == "stored";
-    auto self = std::static_pointer_cast<ZipContainer>(shared_from_this());
-    std::string password = entry.is(Entry::encrypted) ? password_for(index, local) : "";
-    auto aes = local.extra.aes;
-    auto open = [self, index, stored, password, aes, flags] {
-      return self->open(index, stored, password, aes, flags);
-    };
-    struct EntryData final : Content {
-      EntryData(std::function<StreamPtr()> open_data, SourcePtr direct)
-          : open_stream(std::move(open_data)), random(std::move(direct)) {}
-      StreamPtr stream() const override { return open_stream(); }
-      SourcePtr source() const override { return random; }
-      std::function<StreamPtr()> open_stream;
-      SourcePtr random;
-    };
-    bool complete = stored->size() == entry.size;
-    return std::make_shared<EntryData>(std::move(open), plain && complete ? stored : nullptr);
+    note_surroundings(reader.front());
   }
+
+  ContentPtr content(std::size_t index) override { return content_of(entries()[index]); }
 
   std::vector<std::pair<std::string, std::string>> facts() override {
     std::vector<std::pair<std::string, std::string>> facts;
-    if (!directory_.comment.empty()) facts.emplace_back("comment", directory_.comment);
-    if (directory_.zip64) facts.emplace_back("size fields", "64 bit (Zip64)");
-    if (!volume_starts_.empty()) facts.emplace_back("volumes", std::to_string(volume_starts_.size()));
+    std::string comment = decode_name(directory_.end.comment, false, context_.names_in);
+    if (!comment.empty()) facts.emplace_back("comment", comment);
+    if (directory_.end.zip64) facts.emplace_back("size fields", "64 bit (Zip64)");
+    if (!directory_.volume_starts.empty()) {
+      facts.emplace_back("volumes", std::to_string(directory_.volume_starts.size()));
+    }
     std::set<std::string> encryption;
-    for (std::size_t i = 0; i < directory_.entries.size() && encryption.size() < 2 && i < 1000; ++i) {
-      if (directory_.entries[i].is(Entry::encrypted)) encryption.insert(encryption_of(i));
+    for (std::size_t i = 0; i < entries_.size() && encryption.size() < 2 && i < 1000; ++i) {
+      if (entries_[i].is(Entry::encrypted)) encryption.insert(encryption_of(entries_[i]));
     }
     for (const std::string& kind : encryption) facts.emplace_back("encryption", kind);
     return facts;
@@ -120,9 +102,9 @@ class ZipContainer final : public Container {
                                                 : static_cast<Byte>(header.crc32 >> 24);
   }
 
-  std::string encryption_of(std::size_t index) {
+  std::string encryption_of(const Entry& entry) {
     try {
-      Local local = read_local(index);
+      Local local = read_local(entry);
       if (!local.extra.aes) return "traditional (weak)";
       return fmt::format("AES-{}, version AE-{}", 64 * (local.extra.aes->strength + 1),
                          local.extra.aes->version);
@@ -131,8 +113,7 @@ class ZipContainer final : public Container {
     }
   }
 
-  Local read_local(std::size_t index) {
-    const Entry& entry = directory_.entries[index];
+  Local read_local(const Entry& entry) {
     Local local;
     local.raw = read_up_to(*source_, entry.offset, 512);
     for (;;) {
@@ -182,26 +163,76 @@ class ZipContainer final : public Container {
       tell("checksum", fmt::format("{:08x}", entry.crc32), fmt::format("{:08x}", local.header.crc32));
   }
 
-  StreamPtr open(std::size_t index, const SourcePtr& stored, const std::string& password,
-                 const std::optional<ExtraFields::Aes>& aes, std::uint16_t flags) {
-    const Entry& entry = directory_.entries[index];
+  /// All that reading an entry's data takes; does not refer to the entry, which may be gone.
+  struct Data {
+    SourcePtr stored;
+    const Codec* codec;
     Expected expected;
-    if (entry.size_known()) expected.size = entry.size;
-    if (entry.is(Entry::has_crc)) expected.crc32 = entry.crc32;
-    const Codec& codec = *find_codec(method_of(entry.format_flags).codec);
-    bool sized = entry.size_known() && stored->size() == entry.stored_size;
-    if (!entry.is(Entry::encrypted) && entry.format_flags != kMethodLzma && sized) {
-      return make_checked(open_sized_decoder(codec, stored, entry.size, {}), expected);
+    bool encrypted, complete;  // complete: all stored bytes are there
+    std::uint64_t stored_size;
+    std::uint16_t method, flags;
+    std::optional<ExtraFields::Aes> aes;
+    std::string password;
+
+    bool direct() const {
+      return !encrypted && complete && codec->name == "stored" && expected.size == stored->size();
     }
-    StreamPtr packed = make_source_stream(stored);
-    if (entry.is(Entry::encrypted)) {
-      packed = aes ? open_zip_aes({aes->strength}, std::move(packed), entry.stored_size, password)
-                   : open_zip_traditional(std::move(packed), password);
+
+    StreamPtr open() const {
+      if (!encrypted && method != kMethodLzma && complete && expected.size) {
+        return make_checked(open_sized_decoder(*codec, stored, *expected.size, {}), expected);
+      }
+      StreamPtr packed = make_source_stream(stored);
+      if (encrypted) {
+        packed = aes ? open_zip_aes({aes->strength}, std::move(packed), stored_size, password)
+                     : open_zip_traditional(std::move(packed), password);
+      }
+      CodecOptions options;
+      options.unpacked_size = expected.size;
+      if (method == kMethodLzma) read_lzma_header(*packed, flags, options);
+      return make_checked(codec->open(std::move(packed), options), expected);
     }
-    CodecOptions options;
-    options.unpacked_size = expected.size;
-    if (entry.format_flags == kMethodLzma) read_lzma_header(*packed, flags, options);
-    return make_checked(codec.open(std::move(packed), options), expected);
+  };
+
+  /// Data as the content of an entry.
+  class DataContent final : public Content {
+   public:
+    DataContent(Data data, ContainerPtr container)
+        : data_(std::move(data)), container_(std::move(container)) {}
+    StreamPtr stream() const override { return data_.open(); }
+    SourcePtr source() const override { return data_.direct() ? data_.stored : nullptr; }
+
+   private:
+    Data data_;
+    ContainerPtr container_;  // its source and context are in use
+  };
+
+  ContentPtr content_of(const Entry& entry) {
+    Local local = read_local(entry);
+    const Method& method = method_of(entry.format_flags);
+    std::uint16_t flags = local.header.flags;
+    if ((flags & strong_encryption_bit) != 0) throw Unsupported("ZIP strong encryption (APPNOTE 7)");
+    if ((flags & patch_bit) != 0) throw Unsupported("ZIP patched data");
+    if (method.codec.empty()) {
+      throw Unsupported(fmt::format("ZIP compression method {} ({})", entry.format_flags, method.name));
+    }
+    if (local.data >= source_->size() && entry.stored_size > 0) {
+      throw CutShort(fmt::format("its {} bytes lie behind the end of the file; the file is cut short",
+                                 entry.stored_size));
+    }
+    Data data;
+    data.stored = make_slice(source_, local.data, entry.stored_size);
+    data.codec = find_codec(method.codec);
+    if (entry.size_known()) data.expected.size = entry.size;
+    if (entry.is(Entry::has_crc)) data.expected.crc32 = entry.crc32;
+    data.encrypted = entry.is(Entry::encrypted);
+    data.complete = data.stored->size() == entry.stored_size;
+    data.stored_size = entry.stored_size;
+    data.method = entry.format_flags;
+    data.flags = flags;
+    data.aes = local.extra.aes;
+    if (data.encrypted) data.password = password_for(entry, local);
+    return std::make_shared<DataContent>(std::move(data), shared_from_this());
   }
 
   /// 5.8.8: two bytes of version, two of property size, the properties; bit 1 says that an end mark is there.
@@ -218,8 +249,7 @@ class ZipContainer final : public Container {
   }
 
   /// A password that fits this entry, asked of the key ring once and then remembered.
-  std::string password_for(std::size_t index, const Local& local) {
-    const Entry& entry = directory_.entries[index];
+  std::string password_for(const Entry& entry, const Local& local) {
     std::string key_name = name_.empty() ? entry.path : name_;
     if (local.extra.aes) {
       ZipAes aes{local.extra.aes->strength};
@@ -232,7 +262,7 @@ class ZipContainer final : public Container {
     return context_.keys
         .find(key_name,
               [&](const std::string& secret) {
-                return fits_traditional(secret, local) && confirmed(secret, index);
+                return fits_traditional(secret, local) && confirmed(secret, entry);
               })
         .secret;
   }
@@ -245,15 +275,15 @@ class ZipContainer final : public Container {
   /// One wrong password in 256 fits a single traditional entry, so a few others must agree: most archives
   /// have one password. When none of the others agrees the entry may have its own, and its own check is all
   /// there is.
-  bool confirmed(const std::string& secret, std::size_t index) {
+  bool confirmed(const std::string& secret, const Entry& entry) {
     std::size_t asked = 0, agreed = 0;
-    for (std::size_t i = 0; i < directory_.entries.size() && asked < kConfirmations; ++i) {
-      const Entry& other = directory_.entries[i];
-      if (i == index || !other.has_data() || !other.is(Entry::encrypted) ||
-          other.stored_size < ZipTraditional::kHeader)
-        continue;
+    for (const Entry& other : entries_) {
+      if (asked == kConfirmations) break;
+      bool witness = other.has_data() && other.is(Entry::encrypted) && other.offset != entry.offset &&
+                     other.stored_size >= ZipTraditional::kHeader;
+      if (!witness) continue;
       try {
-        Local local = read_local(i);
+        Local local = read_local(other);
         if (local.extra.aes) continue;
         ++asked;
         agreed += fits_traditional(secret, local) ? 1 : 0;
@@ -264,30 +294,33 @@ class ZipContainer final : public Container {
     return asked == 0 || agreed > 0;
   }
 
-  /// Symbolic links keep their target as data.
-  void read_links() {
-    for (std::size_t i = 0; i < directory_.entries.size(); ++i) {
-      Entry& entry = directory_.entries[i];
-      if (entry.kind != EntryKind::symbolic_link) continue;
-      try {
-        StreamPtr stream = content(i)->stream();
-        Bytes target = read_all(*stream, kLinkLimit);
-        entry.extras().link_target = as_text(target);
-      } catch (const Error& error) {
-        entry.flags |= Entry::damaged;
-        add_finding(Finding::Level::fault, fmt::format("{}: the link's target cannot be read: {}",
-                                                       escape(entry.path), error.what()));
-      }
+  void read_all_entries() {
+    DirectoryReader reader(source_, directory_, context_, *this);
+    std::uint64_t most = (source_->size() - std::min(source_->size(), directory_.at)) / kCentralSize;
+    entries_.reserve(static_cast<std::size_t>(std::min(directory_.end.entries, most)));
+    for (Entry entry; reader.next(entry);) entries_.push_back(std::move(entry));
+    note_surroundings(reader.front());
+  }
+
+  /// A symbolic link keeps its target as data.
+  void read_link(Entry& entry) {
+    if (entry.kind != EntryKind::symbolic_link) return;
+    try {
+      Bytes target = read_all(*content_of(entry)->stream(), kLinkLimit);
+      entry.extras().link_target = as_text(target);
+    } catch (const Error& error) {
+      entry.flags |= Entry::damaged;
+      add_finding(
+          Finding::Level::fault,
+          fmt::format("{}: the link's target cannot be read: {}", escape(entry.path), error.what()));
     }
   }
 
-  void note_surroundings(const EndRecord& end) {
-    std::uint64_t front = end.begin;
-    for (const Entry& entry : directory_.entries) front = std::min(front, entry.offset);
-    if (!directory_.entries.empty() && front > 4) {  // 4: the mark of a set that fitted into one volume
-      add_finding(
-          Finding::Level::note,
-          fmt::format("{} bytes lie in front of the archive, such as a program that unpacks it", front));
+  void note_surroundings(std::uint64_t front) {
+    const EndRecord& end = directory_.end;
+    if (end.entries > 0 && front > 4) {  // 4: the mark of a set that fitted into one volume
+      add_finding(Finding::Level::note,
+                  fmt::format("{} bytes lie in front of the archive, such as a program that unpacks it", front));
     }
     std::uint64_t archive_end = end.position + kEndSize + end.comment.size();
     if (archive_end < source_->size()) {
@@ -318,7 +351,7 @@ class ZipContainer final : public Container {
     volumes.push_back(source_);
     std::uint64_t start = 0;
     for (const SourcePtr& volume : volumes) {
-      volume_starts_.push_back(start);
+      directory_.volume_starts.push_back(start);
       start += volume->size();
     }
     source_ = make_joined(std::move(volumes));
@@ -327,9 +360,10 @@ class ZipContainer final : public Container {
   SourcePtr source_;
   std::string name_;
   OpenContext& context_;
-  Directory directory_;
-  std::vector<std::uint64_t> volume_starts_;  // of a split set, in the joined bytes
-  std::once_flag links_read_;
+  DirectoryPlace directory_;
+  bool recovered_ = false;  // no directory: entries_ was filled from local headers
+  std::once_flag listed_;
+  std::vector<Entry> entries_;
 };
 
 std::uint32_t mark_at(Probe& probe, std::uint64_t offset) {

@@ -6,8 +6,8 @@
 #include <algorithm>
 
 #include "base/checked.h"
+#include "base/error.h"
 #include "base/text.h"
-#include "io/input_buffer.h"
 
 namespace operculum::zip {
 namespace {
@@ -155,67 +155,88 @@ std::optional<std::uint64_t> locate_directory(const Source& source, const EndRec
   return std::nullopt;
 }
 
-void read_directory(const Source& source, const EndRecord& end, std::uint64_t at,
-                    const std::vector<std::uint64_t>& volume_starts, OpenContext& context,
-                    Container& findings, Directory& out) {
-  std::uint64_t length = end.begin > at ? end.begin - at : source.size() - std::min(at, source.size());
-  InputBuffer input(make_source_stream(SourcePtr(SourcePtr{}, &source), at, length));
-  out.entries.reserve(static_cast<std::size_t>(std::min(end.entries, length / kCentralSize)));
-  std::uint64_t broken_fields = 0;
-  for (;;) {
-    ByteView raw = input.ensure(kCentralSize);
-    if (raw.size() < 4 || Cursor(raw, "").u32le() != kCentralHeader) break;
-    raw = input.ensure(central_length(raw));
-    Cursor cursor(raw, "zip central directory", at + input.consumed());
-    try {
-      CentralHeader header = CentralHeader::read(cursor);
-      Entry& entry = out.entries.emplace_back();
-      if (out.entries.size() > context.limits.max_entries) {
-        throw LimitExceeded(
-            fmt::format("there are more than {} entries; if that is right, raise --max-entries",
-                        context.limits.max_entries));
-      }
-      ExtraFields extra = read_extra(header);
-      std::string_view name = extra.unicode_path.value_or(header.name);
-      bool utf8 = (header.flags & utf8_bit) != 0 || extra.unicode_path;
-      std::string path = decode_name(name, utf8, context.names_in);
-      if (writes_backslashes(header.version_made_by) && path.find('/') == std::string::npos) {
-        std::replace(path.begin(), path.end(), '\\', '/');
-      }
-      entry.size = header.uncompressed_size;
-      entry.stored_size = header.compressed_size;
-      entry.crc32 = header.crc32;
-      std::uint64_t base = out.prefix + (header.disk < volume_starts.size() ? volume_starts[header.disk] : 0);
-      entry.offset = checked_add(header.local_offset, base, "the offset of a local header");
-      describe(entry, header.flags, header.method, extra, header.date, header.time);
-      apply_attributes(entry, header);
-      if (path.ends_with('/')) entry.kind = EntryKind::folder;
-      entry.path = clean_path(path);
-      if (!header.comment.empty()) {
-        entry.extras().comment = extra.unicode_comment ? std::string(*extra.unicode_comment)
-                                                       : decode_name(header.comment, utf8, context.names_in);
-      }
-      broken_fields += extra.broken ? 1 : 0;
-      input.consume(cursor.position());
-    } catch (const Malformed& error) {
-      findings.add_finding(Finding::Level::fault, fmt::format("the directory is damaged after {} entries: {}",
-                                                              out.entries.size(), error.what()));
-      break;
-    }
+DirectoryReader::DirectoryReader(SourcePtr source, const DirectoryPlace& place, const OpenContext& context,
+                                 Container& findings)
+    : place_(place),
+      context_(context),
+      findings_(findings),
+      input_(make_source_stream(std::move(source), place.at,
+                                place.end.begin > place.at ? place.end.begin - place.at : UINT64_MAX)),
+      front_(place.end.begin) {}
+
+bool DirectoryReader::next(Entry& entry) {
+  ByteView raw = input_.ensure(kCentralSize);
+  if (raw.size() < 4 || Cursor(raw, "").u32le() != kCentralHeader) {
+    tell_end();
+    return false;
   }
+  if (++count_ > context_.limits.max_entries) {
+    throw LimitExceeded(fmt::format("there are more than {} entries; if that is right, raise --max-entries",
+                                    context_.limits.max_entries));
+  }
+  raw = input_.ensure(central_length(raw));
+  Cursor cursor(raw, "zip central directory", place_.at + input_.consumed());
+  try {
+    CentralHeader header = CentralHeader::read(cursor);
+    fill(entry, header);
+  } catch (const Malformed& error) {
+    --count_;
+    findings_.add_finding(Finding::Level::fault,
+                          fmt::format("the directory is damaged after {} entries: {}", count_, error.what()));
+    tell_end();
+    return false;
+  }
+  input_.consume(cursor.position());
+  return true;
+}
+
+void DirectoryReader::fill(Entry& entry, CentralHeader& header) {
+  std::string path = std::move(entry.path);  // its memory is used again
+  entry = Entry{};
+  ExtraFields extra = read_extra(header);
+  std::string_view name = extra.unicode_path.value_or(header.name);
+  bool utf8 = (header.flags & utf8_bit) != 0 || extra.unicode_path;
+  if (is_ascii(name)) {
+    path.assign(name);
+  } else {
+    path = decode_name(name, utf8, context_.names_in);
+  }
+  if (writes_backslashes(header.version_made_by) && path.find('/') == std::string::npos) {
+    std::replace(path.begin(), path.end(), '\\', '/');
+  }
+  entry.size = header.uncompressed_size;
+  entry.stored_size = header.compressed_size;
+  entry.crc32 = header.crc32;
+  std::uint64_t base = place_.prefix;
+  if (header.disk < place_.volume_starts.size()) base += place_.volume_starts[header.disk];
+  entry.offset = checked_add(header.local_offset, base, "the offset of a local header");
+  front_ = std::min(front_, entry.offset);
+  describe(entry, header.flags, header.method, extra, header.date, header.time);
+  apply_attributes(entry, header);
+  if (path.ends_with('/')) entry.kind = EntryKind::folder;
+  clean_in_place(path);
+  entry.path = std::move(path);
+  if (!header.comment.empty()) {
+    entry.extras().comment = extra.unicode_comment
+                                 ? std::string(*extra.unicode_comment)
+                                 : decode_name(header.comment, utf8, context_.names_in);
+  }
+  broken_fields_ += extra.broken ? 1 : 0;
+}
+
+void DirectoryReader::tell_end() {
+  const EndRecord& end = place_.end;
   // The plain record counts modulo 65536 when a writer without Zip64 went beyond it.
-  if (out.entries.size() != end.entries && (end.zip64 || out.entries.size() % 65536 != end.entries)) {
-    findings.add_finding(Finding::Level::fault,
-                         fmt::format("the end record states {} entries, the directory has {}", end.entries,
-                                     out.entries.size()));
+  if (count_ != end.entries && (end.zip64 || count_ % 65536 != end.entries)) {
+    findings_.add_finding(
+        Finding::Level::fault,
+        fmt::format("the end record states {} entries, the directory has {}", end.entries, count_));
   }
-  if (broken_fields > 0) {
-    findings.add_finding(
+  if (broken_fields_ > 0) {
+    findings_.add_finding(
         Finding::Level::warning,
-        fmt::format("{} entries have extra fields that do not fill their space", broken_fields));
+        fmt::format("{} entries have extra fields that do not fill their space", broken_fields_));
   }
-  out.comment = decode_name(end.comment, false, context.names_in);
-  out.zip64 = end.zip64;
 }
 
 }  // namespace operculum::zip

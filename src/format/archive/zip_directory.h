@@ -2,17 +2,9 @@
 
 #include "container/format.h"
 #include "format/archive/zip_records.h"
+#include "io/input_buffer.h"
 
 namespace operculum::zip {
-
-/// What the index of a ZIP file says, or what could be recovered without it.
-struct Directory {
-  std::vector<Entry> entries;  ///< offset: of the local header in the joined bytes
-  std::string comment;
-  std::uint64_t prefix = 0;  ///< bytes in front of the archive that its offsets do not count
-  std::uint64_t suffix = 0;  ///< bytes behind it
-  bool zip64 = false;
-};
 
 /// The end record, by a search backwards from the end; nothing when there is none. `before`: look only in
 /// front of it.
@@ -23,15 +15,38 @@ std::optional<EndRecord> find_end(const Source& source, std::uint64_t before = U
 /// header.
 std::optional<std::uint64_t> locate_directory(const Source& source, const EndRecord& end);
 
-/// Reads the central directory at `at`. Damage within it ends the list with a finding. `volume_starts` holds
-/// where each volume of a split set begins in the joined bytes; `out.prefix` shifts all offsets.
-void read_directory(const Source& source, const EndRecord& end, std::uint64_t at,
-                    const std::vector<std::uint64_t>& volume_starts, OpenContext& context,
-                    Container& findings, Directory& out);
+/// Where a central directory lies and what its offsets count from.
+struct DirectoryPlace {
+  EndRecord end;
+  std::uint64_t at = 0;                       ///< of the first central header
+  std::uint64_t prefix = 0;                   ///< bytes in front of the archive that its offsets do not count
+  std::vector<std::uint64_t> volume_starts;   ///< of a split set, in the joined bytes
+};
+
+/// Reads the central directory, entry by entry. Damage within it ends it with a finding.
+class DirectoryReader {
+ public:
+  DirectoryReader(SourcePtr source, const DirectoryPlace& place, const OpenContext& context, Container& findings);
+
+  /// Fills in the next entry, whatever was in it; false at the end.
+  bool next(Entry& entry);
+
+  std::uint64_t front() const { return front_; }  ///< the smallest offset of a local header so far
+
+ private:
+  void fill(Entry& entry, CentralHeader& header);
+  void tell_end();
+
+  const DirectoryPlace& place_;
+  const OpenContext& context_;
+  Container& findings_;
+  InputBuffer input_;
+  std::uint64_t count_ = 0, broken_fields_ = 0, front_;
+};
 
 /// Finds entries by their local headers when the directory cannot be used; sizes that only a data descriptor
 /// states are found by looking for it.
-void recover_entries(const Source& source, OpenContext& context, Container& findings, Directory& out);
+std::vector<Entry> recover_entries(const SourcePtr& source, const OpenContext& context, Container& findings);
 
 /// A name as UTF-8: the flag or the Unicode field decide, else `names_in`, else CP437 (APPNOTE D.1).
 std::string decode_name(std::string_view raw, bool utf8, const std::string& names_in);

@@ -14,8 +14,8 @@ constexpr std::size_t kScanStep = 64 * 1024;
 /// Scans for "PK" marks from a place on.
 class Scanner {
  public:
-  Scanner(const Source& source, std::uint64_t from)
-      : input_(make_source_stream(SourcePtr(SourcePtr{}, &source), from)), from_(from) {}
+  Scanner(SourcePtr source, std::uint64_t from)
+      : input_(make_source_stream(std::move(source), from)), from_(from) {}
 
   /// Moves to the next mark that `fits` accepts (given the bytes from the mark on); false at the end.
   template <typename Fits>
@@ -60,7 +60,7 @@ struct Descriptor {
 
 /// The data descriptor behind data that begins at `data`: its mark, with a compressed size that fits the
 /// distance.
-std::optional<Descriptor> find_descriptor(const Source& source, std::uint64_t data) {
+std::optional<Descriptor> find_descriptor(const SourcePtr& source, std::uint64_t data) {
   Scanner scanner(source, data);
   std::optional<Descriptor> found;
   scanner.next([&](std::uint64_t at, ByteView bytes) {
@@ -78,7 +78,7 @@ std::optional<Descriptor> find_descriptor(const Source& source, std::uint64_t da
     }
     // A descriptor may lack its mark: then it is the 12 bytes in front of the next header.
     if ((mark == kLocalHeader || mark == kCentralHeader) && distance >= 12) {
-      Bytes raw = read_up_to(source, at - 12, 12);
+      Bytes raw = read_up_to(*source, at - 12, 12);
       Cursor cursor(raw, "zip data descriptor", at - 12);
       std::uint32_t crc = cursor.u32le();
       std::uint64_t compressed = cursor.u32le(), uncompressed = cursor.u32le();
@@ -92,7 +92,8 @@ std::optional<Descriptor> find_descriptor(const Source& source, std::uint64_t da
 
 }  // namespace
 
-void recover_entries(const Source& source, OpenContext& context, Container& findings, Directory& out) {
+std::vector<Entry> recover_entries(const SourcePtr& source, const OpenContext& context, Container& findings) {
+  std::vector<Entry> entries;
   Scanner scanner(source, 0);
   std::uint64_t unsized = 0;
   while (scanner.next([](std::uint64_t, ByteView bytes) { return mark_of(bytes) == kLocalHeader; })) {
@@ -112,8 +113,7 @@ void recover_entries(const Source& source, OpenContext& context, Container& find
       scanner.skip(4);
       continue;
     }
-    if (out.entries.empty()) out.prefix = at;
-    if (out.entries.size() >= context.limits.max_entries) {
+    if (entries.size() >= context.limits.max_entries) {
       throw LimitExceeded(fmt::format("there are more than {} entries; if that is right, raise --max-entries",
                                       context.limits.max_entries));
     }
@@ -136,7 +136,7 @@ void recover_entries(const Source& source, OpenContext& context, Container& find
         entry.crc32 = descriptor->crc32;
       } else {
         // The end of its data is not known: all that is left is offered to the decoder.
-        entry.stored_size = source.size() - std::min(source.size(), data);
+        entry.stored_size = source->size() - std::min(source->size(), data);
         entry.size = Entry::kUnknownSize;
         entry.flags = static_cast<std::uint8_t>(entry.flags & ~Entry::has_crc);
         ++unsized;
@@ -144,17 +144,18 @@ void recover_entries(const Source& source, OpenContext& context, Container& find
     }
     scanner.skip(header.length);
     scanner.skip(entry.stored_size);
-    out.entries.push_back(std::move(entry));
+    entries.push_back(std::move(entry));
   }
   findings.add_finding(
       Finding::Level::fault,
       fmt::format("the directory at the end is missing or damaged, so the file is probably cut short; {} "
                   "entries were recovered from their local headers, without comments and permissions",
-                  out.entries.size()));
+                  entries.size()));
   if (unsized > 0) {
     findings.add_finding(Finding::Level::fault,
                          fmt::format("the size of {} recovered entries is not known", unsized));
   }
+  return entries;
 }
 
 }  // namespace operculum::zip
