@@ -64,8 +64,9 @@ Bytes packed(const Bytes& plain) {
 }  // namespace
 
 Bytes text_like(std::size_t size, std::uint32_t seed) {
-  static const char* const kWords[] = {"tide",  "pool",   "crab",  "limpet",  "anemone", "high",   "water", "gauge",
-                                       "salt",  "marsh",  "wrack", "barnacle", "current", "shingle", "reef",  "ebb"};
+  static const char* const kWords[] = {"tide",    "pool",    "crab", "limpet", "anemone", "high",
+                                       "water",   "gauge",   "salt", "marsh",  "wrack",   "barnacle",
+                                       "current", "shingle", "reef", "ebb"};
   Bytes bytes;
   bytes.reserve(size + 16);
   std::uint32_t state = seed * 2654435761u + 1;
@@ -73,7 +74,8 @@ Bytes text_like(std::size_t size, std::uint32_t seed) {
     state = state * 1664525 + 1013904223;
     std::string_view word = kWords[state >> 28];
     bytes.insert(bytes.end(), word.begin(), word.end());
-    for (unsigned i = 0; i < ((state >> 20) & 3); ++i) bytes.push_back(static_cast<Byte>('0' + ((state >> (8 + 3 * i)) & 7)));
+    for (unsigned i = 0; i < ((state >> 20) & 3); ++i)
+      bytes.push_back(static_cast<Byte>('0' + ((state >> (8 + 3 * i)) & 7)));
     bytes.push_back(' ');
   }
   bytes.resize(size);
@@ -86,7 +88,8 @@ void make_zip_of_files(const std::string& path, std::size_t count, std::size_t s
     Bytes plain = text_like(size, static_cast<std::uint32_t>(i % 64));
     static std::vector<Bytes> kept(64);
     if (kept[i % 64].empty()) kept[i % 64] = packed(plain);
-    zip.add({.name = fmt::format("hall-{}/exhibit-{}.txt", i % 100, i), .data = plain, .stored = kept[i % 64]});
+    zip.add(
+        {.name = fmt::format("hall-{}/exhibit-{}.txt", i % 100, i), .data = plain, .stored = kept[i % 64]});
   }
   write_file(path, zip.build());
 }
@@ -112,7 +115,8 @@ void make_tar_zst(const std::string& path, std::size_t count, std::size_t size) 
   };
   for (std::size_t i = 0; i < count; ++i) {
     if (i % 500 == 0) feed(TarBuilder().folder(fmt::format("hall-{}", i / 500)).blocks(), ZSTD_e_continue);
-    TarItem item{.name = fmt::format("hall-{}/exhibit-{}.txt", i / 500, i), .data = text_like(size, static_cast<std::uint32_t>(i))};
+    TarItem item{.name = fmt::format("hall-{}/exhibit-{}.txt", i / 500, i),
+                 .data = text_like(size, static_cast<std::uint32_t>(i))};
     feed(TarBuilder().add(item).blocks(), ZSTD_e_continue);
   }
   feed(Bytes(1024), ZSTD_e_end);
@@ -123,14 +127,21 @@ void make_zip_of_many(const std::string& path, std::size_t count) {
   // Only the directory matters: all entries are empty and stored.
   ZipBuilder zip;
   for (std::size_t i = 0; i < count; ++i) {
-    zip.add({.name = fmt::format("collection/drawer-{}/specimen-{}.txt", i / 1000, i), .data = {}, .codec = "stored", .method = 0});
+    zip.add({.name = fmt::format("collection/drawer-{}/specimen-{}.txt", i / 1000, i),
+             .data = {},
+             .codec = "stored",
+             .method = 0});
   }
   write_file(path, zip.zip64().build());
 }
 
 void make_nested(const std::string& path, const std::string& folder) {
   ZipBuilder inner, middle;
-  for (std::uint32_t i = 0; i < 1000; ++i) inner.add({.name = fmt::format("textures/{}.raw", i), .data = text_like(4096, i), .codec = "stored", .method = 0});
+  for (std::uint32_t i = 0; i < 1000; ++i)
+    inner.add({.name = fmt::format("textures/{}.raw", i),
+               .data = text_like(4096, i),
+               .codec = "stored",
+               .method = 0});
   middle.stored("packs/tidepool.skin", inner.build());
   TarBuilder tar;
   tar.add({.name = "system.img", .data = text_like(48 << 20, 1)});
@@ -156,7 +167,8 @@ void unpack_zip_raw(const std::string& path, const std::string& folder) {
     ByteView data = cursor.take(stored);
     libdeflate_deflate_decompress(decompressor, data.data(), data.size(), out.data(), size, nullptr);
     int file = open(name.c_str(), O_WRONLY | O_CREAT | O_EXCL, 0644);
-    if (::write(file, out.data(), size) != static_cast<ssize_t>(size)) throw std::runtime_error("short write");
+    if (::write(file, out.data(), size) != static_cast<ssize_t>(size))
+      throw std::runtime_error("short write");
     close(file);
   }
   libdeflate_free_decompressor(decompressor);
@@ -199,7 +211,8 @@ void unpack_tar_zst_raw(const std::string& path, const std::string& folder) {
     std::size_t padded = (size + 511) / 512 * 512;
     need(padded);
     int file = open((folder + "/" + name).c_str(), O_WRONLY | O_CREAT | O_EXCL, 0644);
-    if (::write(file, plain.data() + used, size) != static_cast<ssize_t>(size)) throw std::runtime_error("short write");
+    if (::write(file, plain.data() + used, size) != static_cast<ssize_t>(size))
+      throw std::runtime_error("short write");
     close(file);
     used += padded;
   }

@@ -21,8 +21,11 @@ void make_nested(const std::string& path, const std::string& folder);
 
 // The baselines: the least that must be done, on one thread.
 
-void unpack_zip_raw(const std::string& path, const std::string& folder);      ///< libdeflate in a loop and write()
-void unpack_tar_zst_raw(const std::string& path, const std::string& folder);  ///< libzstd streaming and open/write/close
-std::uint64_t list_zip_raw(const std::string& path);                          ///< a loop over the central directory, names to /dev/null
+void unpack_zip_raw(const std::string& path,
+                    const std::string& folder);  ///< libdeflate in a loop and write()
+void unpack_tar_zst_raw(const std::string& path,
+                        const std::string& folder);  ///< libzstd streaming and open/write/close
+std::uint64_t list_zip_raw(
+    const std::string& path);  ///< a loop over the central directory, names to /dev/null
 
 }  // namespace operculum::bench

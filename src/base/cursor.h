@@ -9,6 +9,38 @@
 
 namespace operculum {
 
+/// A little-endian number from bytes that are known to be there.
+template <std::unsigned_integral T>
+T load_little(const Byte* bytes) {
+  T value = 0;
+  std::memcpy(&value, bytes, sizeof(T));
+  if constexpr (std::endian::native == std::endian::little) return value;
+  value = 0;
+  for (std::size_t i = sizeof(T); i-- > 0;) value = static_cast<T>((std::uint64_t{value} << 8) | bytes[i]);
+  return value;
+}
+
+/// A run of `Size` bytes whose length was checked at once: what is read within it costs a load and no more.
+template <std::size_t Size>
+class FixedCursor {
+ public:
+  explicit FixedCursor(const Byte* bytes) : bytes_(bytes) {}
+  std::uint16_t u16le() { return little<std::uint16_t>(); }
+  std::uint32_t u32le() { return little<std::uint32_t>(); }
+  void skip(std::size_t count) { at_ += count; }
+
+ private:
+  template <std::unsigned_integral T>
+  T little() {
+    if (at_ + sizeof(T) > Size) __builtin_trap();  // never: the compiler sees all positions and drops this
+    T value = load_little<T>(bytes_ + at_);
+    at_ += sizeof(T);
+    return value;
+  }
+  const Byte* bytes_;
+  std::size_t at_ = 0;
+};
+
 /// Reads numbers and byte runs from borrowed bytes, front to back, and never past their end: every read
 /// checks and throws Malformed with the structure's name, the absolute offset, and how many bytes were
 /// expected and left.
@@ -34,6 +66,11 @@ class Cursor {
     at_ += static_cast<std::size_t>(count);
     return part;
   }
+  /// The next `Size` bytes, checked at once.
+  template <std::size_t Size>
+  FixedCursor<Size> fixed() {
+    return FixedCursor<Size>(take(Size).data());
+  }
   std::string_view text(std::uint64_t count) { return as_text(take(count)); }
   void skip(std::uint64_t count) { take(count); }
 
@@ -48,14 +85,7 @@ class Cursor {
  private:
   template <std::unsigned_integral T>
   T little() {
-    ByteView raw = take(sizeof(T));
-    T value = 0;
-    if constexpr (std::endian::native == std::endian::little) {
-      std::memcpy(&value, raw.data(), sizeof(T));
-    } else {
-      for (std::size_t i = sizeof(T); i-- > 0;) value = static_cast<T>((std::uint64_t{value} << 8) | raw[i]);
-    }
-    return value;
+    return load_little<T>(take(sizeof(T)).data());
   }
   template <std::unsigned_integral T>
   T big() {

@@ -8,7 +8,6 @@
 #include <cerrno>
 #include <charconv>
 #include <cstdint>
-#include <cstring>
 
 #include "base/error.h"
 
@@ -43,25 +42,6 @@ bool is_steering(char32_t c) {
          (c >= 0x2028 && c <= 0x202e) || (c >= 0x2066 && c <= 0x2069) || c == 0xfeff;
 }
 
-// Eight characters at a time: names are looked at a million times in a large listing.
-constexpr std::uint64_t kOnes = 0x0101010101010101, kHighs = 0x8080808080808080;
-
-/// Calls `fits` with eight characters at a time, the last ones filled up with letters; false as soon as it is.
-template <typename Fits>
-bool all_words(std::string_view text, Fits fits) {
-  for (; text.size() >= 8; text.remove_prefix(8)) {
-    std::uint64_t word = 0;
-    std::memcpy(&word, text.data(), 8);
-    if (!fits(word)) return false;
-  }
-  std::uint64_t word = kOnes * 'a';
-  std::memcpy(&word, text.data(), text.size());
-  return fits(word);
-}
-
-/// A high bit for each byte of `word` that is zero; exact when no byte has its high bit set.
-constexpr std::uint64_t zero_bytes(std::uint64_t word) { return ~(word + (kHighs - kOnes)) & ~word & kHighs; }
-
 class Converter {
  public:
   explicit Converter(const std::string& encoding) : handle_(iconv_open("UTF-8", encoding.c_str())) {
@@ -81,16 +61,21 @@ class Converter {
 
 }  // namespace
 
+// Without a branch in the loop, so that the compiler looks at many characters at a time: listings ask this of
+// a million names.
 bool is_ascii(std::string_view text) {
-  return all_words(text, [](std::uint64_t word) { return (word & kHighs) == 0; });
+  unsigned char all = 0;
+  for (char c : text) all |= static_cast<unsigned char>(c);
+  return all < 0x80;
 }
 
 bool is_plain(std::string_view text) {
-  return all_words(text, [](std::uint64_t word) {
-    if ((word & kHighs) != 0) return false;
-    std::uint64_t below_blank = ~(word + kOnes * (0x80 - 0x20)) & kHighs;
-    return (below_blank | zero_bytes(word ^ kOnes * '\\') | zero_bytes(word ^ kOnes * 0x7f)) == 0;
-  });
+  unsigned char strange = 0;
+  for (char c : text) {
+    auto b = static_cast<unsigned char>(c);
+    strange |= static_cast<unsigned char>((b < 0x20) | (b >= 0x7f) | (b == '\\'));
+  }
+  return strange == 0;
 }
 
 bool is_utf8(std::string_view text) {

@@ -42,6 +42,7 @@ Timestamp from_unix(std::int64_t seconds, std::uint32_t nanoseconds) {
 }
 
 Timestamp from_dos(std::uint16_t date, std::uint16_t time) {
+  if (date == 0) return {};
   using namespace std::chrono;
   year_month_day day{year{1980 + (date >> 9)}, month{static_cast<unsigned>((date >> 5) & 15)},
                      std::chrono::day{static_cast<unsigned>(date & 31)}};

@@ -33,6 +33,16 @@ void Output::write(std::string_view text) {
   if (buffer_.size() >= kBuffer) flush();
 }
 
+void Output::write_line(std::string_view untrusted) {
+  if (is_plain(untrusted)) {
+    buffer_ += untrusted;
+  } else {
+    buffer_ += escape(untrusted);
+  }
+  buffer_ += '\n';
+  if (buffer_.size() >= kBuffer) flush();
+}
+
 void Output::flush() {
   std::string_view rest = buffer_;
   while (!rest.empty()) {

@@ -18,6 +18,7 @@ class Output {
   /// A file that must not exist yet. Throws IoError.
   void open(const std::string& path);
   void write(std::string_view text);
+  void write_line(std::string_view untrusted);  ///< escaped, with a line end
   void flush();  ///< throws IoError; a reader that went away ends the program quietly
   bool is_terminal() const;
 

@@ -20,7 +20,7 @@ class EntryContent final : public Content {
 
 }  // namespace
 
-void Container::each(const std::function<void(const Entry&)>& visitor) {
+void Container::each(Detail, const std::function<void(const Entry&)>& visitor) {
   for (const Entry& entry : entries()) visitor(entry);
 }
 

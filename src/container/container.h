@@ -28,6 +28,9 @@ enum class Access {
   forward,  ///< only one after another from the start; walk() is then the way to see many
 };
 
+/// What a listing wants to know of its entries.
+enum class Detail { all, paths };
+
 /// One entry met on a walk.
 struct Visit {
   const Entry& entry;
@@ -51,9 +54,10 @@ class Container : public std::enable_shared_from_this<Container> {
   /// of damage is told by findings().
   virtual std::span<const Entry> entries() = 0;
 
-  /// Visits all entries without their data, in stored order, and keeps none where the format allows: for listings of
-  /// containers with millions of them. The entry given is valid only during the call.
-  virtual void each(const std::function<void(const Entry&)>& visitor);
+  /// Visits all entries without their data, in stored order, and keeps none where the format allows: for
+  /// listings of containers with millions of them. The entry given is valid only during the call; with
+  /// Detail::paths only its path and kind need be filled in.
+  virtual void each(Detail detail, const std::function<void(const Entry&)>& visitor);
 
   /// The data of an entry of kind file, as often as wanted. Keeps the container alive. Throws NeedsKey,
   /// Unsupported or Malformed; the stream may throw them later, too.

@@ -14,8 +14,8 @@ struct FileJob {
   bool sparse;
 };
 
-/// Writes entries as files: small ones are decoded and verified in memory before anything touches the disk, large ones
-/// stream into a temporary file. Safe to share between threads.
+/// Writes entries as files: small ones are decoded and verified in memory before anything touches the disk,
+/// large ones stream into a temporary file. Safe to share between threads.
 class FileWriter {
  public:
   static constexpr std::size_t kSmallFile = 1 << 20;  ///< bytes
@@ -23,8 +23,8 @@ class FileWriter {
   FileWriter(OutputFolder& folder, const UnpackRequest& request, Meter& meter, Progress& progress)
       : folder_(folder), request_(request), meter_(meter), progress_(progress) {}
 
-  /// Decodes `stream` to its end into the job's file. Throws the stream's errors, IoError and GuardTripped; the file
-  /// then does not appear (with keep_damaged what came before the damage does, as NAME.damaged).
+  /// Decodes `stream` to its end into the job's file. Throws the stream's errors, IoError and GuardTripped;
+  /// the file then does not appear (with keep_damaged what came before the damage does, as NAME.damaged).
   void write(FileJob& job, Stream& stream);
 
   /// The first bytes of a stream that must be read now: all of it, verified, when `complete`.

@@ -7,7 +7,7 @@ void list(const Place& place, const ListRequest& request, OpenContext& context,
   const Layer& layer = place.layers.back();
   if (!request.deep) {
     bool everything = request.selection.everything();
-    layer.container->each([&](const Entry& entry) {
+    layer.container->each(request.detail, [&](const Entry& entry) {
       if (everything || request.selection.wants(entry.path)) {
         sink({entry, entry.path, *layer.format, *layer.container, 0, nullptr, nullptr});
       }

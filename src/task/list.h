@@ -8,6 +8,7 @@ namespace operculum {
 struct ListRequest {
   Selection selection;
   bool deep = false;
+  Detail detail = Detail::all;
 };
 
 /// What a listing tells beside entries: findings, and nested containers that could not be entered.

@@ -404,7 +404,7 @@ class Unpacker {
     UnpackEvent event{UnpackEvent::Kind::file, link.path, link.output, entries[*index].size, "", link.remark};
     if (!folder_) return emit(std::move(event));
     FileJob job{std::move(event), metadata_of(entries[*index]), request_.existing,
-            entries[*index].is(Entry::sparse)};
+                entries[*index].is(Entry::sparse)};
     with_errors(job, [&] {
       StreamPtr data = link.container->content(*index)->stream();
       writer_->write(job, *data);
@@ -499,7 +499,7 @@ class Unpacker {
   bool fresh_ = false;                  // nothing was in the output folder before
   std::optional<OutputFolder> folder_;  // empty in a dry run, like the next
   std::optional<FileWriter> writer_;
-  std::string base_;                    // stored folders above what was named; left out of output paths
+  std::string base_;  // stored folders above what was named; left out of output paths
   UnpackTotals totals_;
   std::atomic<bool> stop_{false};
   std::vector<PendingLink> links_;

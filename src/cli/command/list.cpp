@@ -112,6 +112,7 @@ class Listing {
     if (place.layers.empty())
       throw Malformed("it is no container that this program knows; `operculum identify` tells what it is");
     ListRequest request = options_.request;
+    if (options_.paths && options_.sort == Sort::stored_order) request.detail = Detail::paths;
     request.selection = options_.selection.selection(place.inside);
     if (place.layers.back().format->single_stream) request.selection.inside.clear();
     auto findings = [&](const std::string& path, const Finding& finding) { tell(target, path, finding); };
@@ -143,9 +144,7 @@ class Listing {
       return;
     }
     if (options_.paths && options_.sort == Sort::stored_order) {
-      session_.data.write(is_plain(found.path) ? found.path : escape(found.path));
-      session_.data.write("\n");
-      return;
+      return session_.data.write_line(found.path);
     }
     std::string line = line_of(found);
     if (options_.sort == Sort::stored_order) {

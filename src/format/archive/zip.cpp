@@ -67,11 +67,11 @@ class ZipContainer final : public Container {
     return entries_;
   }
 
-  void each(const std::function<void(const Entry&)>& visitor) override {
-    if (recovered_ || !entries_.empty()) return Container::each(visitor);
-    DirectoryReader reader(source_, directory_, context_, *this);
+  void each(Detail detail, const std::function<void(const Entry&)>& visitor) override {
+    if (recovered_ || !entries_.empty()) return Container::each(detail, visitor);
+    DirectoryReader reader(source_, directory_, context_, *this, detail);
     for (Entry entry; reader.next(entry);) {
-      read_link(entry);
+      if (detail == Detail::all) read_link(entry);
       visitor(entry);
     }
     note_surroundings(reader.front());
@@ -310,17 +310,17 @@ class ZipContainer final : public Container {
       entry.extras().link_target = as_text(target);
     } catch (const Error& error) {
       entry.flags |= Entry::damaged;
-      add_finding(
-          Finding::Level::fault,
-          fmt::format("{}: the link's target cannot be read: {}", escape(entry.path), error.what()));
+      add_finding(Finding::Level::fault,
+                  fmt::format("{}: the link's target cannot be read: {}", escape(entry.path), error.what()));
     }
   }
 
   void note_surroundings(std::uint64_t front) {
     const EndRecord& end = directory_.end;
     if (end.entries > 0 && front > 4) {  // 4: the mark of a set that fitted into one volume
-      add_finding(Finding::Level::note,
-                  fmt::format("{} bytes lie in front of the archive, such as a program that unpacks it", front));
+      add_finding(
+          Finding::Level::note,
+          fmt::format("{} bytes lie in front of the archive, such as a program that unpacks it", front));
     }
     std::uint64_t archive_end = end.position + kEndSize + end.comment.size();
     if (archive_end < source_->size()) {

@@ -156,10 +156,11 @@ std::optional<std::uint64_t> locate_directory(const Source& source, const EndRec
 }
 
 DirectoryReader::DirectoryReader(SourcePtr source, const DirectoryPlace& place, const OpenContext& context,
-                                 Container& findings)
+                                 Container& findings, Detail detail)
     : place_(place),
       context_(context),
       findings_(findings),
+      detail_(detail),
       input_(make_source_stream(std::move(source), place.at,
                                 place.end.begin > place.at ? place.end.begin - place.at : UINT64_MAX)),
       front_(place.end.begin) {}
@@ -191,37 +192,45 @@ bool DirectoryReader::next(Entry& entry) {
 }
 
 void DirectoryReader::fill(Entry& entry, CentralHeader& header) {
-  std::string path = std::move(entry.path);  // its memory is used again
-  entry = Entry{};
   ExtraFields extra = read_extra(header);
+  std::uint64_t base = place_.prefix;
+  if (header.disk < place_.volume_starts.size()) base += place_.volume_starts[header.disk];
+  std::uint64_t offset = checked_add(header.local_offset, base, "the offset of a local header");
+  front_ = std::min(front_, offset);
+  broken_fields_ += extra.broken ? 1 : 0;
+  if (detail_ == Detail::all) {
+    std::string path = std::move(entry.path);  // its memory is used again
+    entry = Entry{};
+    entry.path = std::move(path);
+    entry.size = header.uncompressed_size;
+    entry.stored_size = header.compressed_size;
+    entry.crc32 = header.crc32;
+    entry.offset = offset;
+    describe(entry, header.flags, header.method, extra, header.date, header.time);
+    if (!header.comment.empty()) {
+      bool utf8 = (header.flags & utf8_bit) != 0;
+      entry.extras().comment = extra.unicode_comment ? std::string(*extra.unicode_comment)
+                                                     : decode_name(header.comment, utf8, context_.names_in);
+    }
+  }
+  entry.kind = EntryKind::file;
+  apply_attributes(entry, header);
+  fill_path(entry, header, extra);
+}
+
+void DirectoryReader::fill_path(Entry& entry, const CentralHeader& header, const ExtraFields& extra) const {
   std::string_view name = extra.unicode_path.value_or(header.name);
-  bool utf8 = (header.flags & utf8_bit) != 0 || extra.unicode_path;
+  std::string& path = entry.path;
   if (is_ascii(name)) {
     path.assign(name);
   } else {
-    path = decode_name(name, utf8, context_.names_in);
+    path = decode_name(name, (header.flags & utf8_bit) != 0 || extra.unicode_path, context_.names_in);
   }
   if (writes_backslashes(header.version_made_by) && path.find('/') == std::string::npos) {
     std::replace(path.begin(), path.end(), '\\', '/');
   }
-  entry.size = header.uncompressed_size;
-  entry.stored_size = header.compressed_size;
-  entry.crc32 = header.crc32;
-  std::uint64_t base = place_.prefix;
-  if (header.disk < place_.volume_starts.size()) base += place_.volume_starts[header.disk];
-  entry.offset = checked_add(header.local_offset, base, "the offset of a local header");
-  front_ = std::min(front_, entry.offset);
-  describe(entry, header.flags, header.method, extra, header.date, header.time);
-  apply_attributes(entry, header);
   if (path.ends_with('/')) entry.kind = EntryKind::folder;
   clean_in_place(path);
-  entry.path = std::move(path);
-  if (!header.comment.empty()) {
-    entry.extras().comment = extra.unicode_comment
-                                 ? std::string(*extra.unicode_comment)
-                                 : decode_name(header.comment, utf8, context_.names_in);
-  }
-  broken_fields_ += extra.broken ? 1 : 0;
 }
 
 void DirectoryReader::tell_end() {

@@ -18,15 +18,16 @@ std::optional<std::uint64_t> locate_directory(const Source& source, const EndRec
 /// Where a central directory lies and what its offsets count from.
 struct DirectoryPlace {
   EndRecord end;
-  std::uint64_t at = 0;                       ///< of the first central header
-  std::uint64_t prefix = 0;                   ///< bytes in front of the archive that its offsets do not count
-  std::vector<std::uint64_t> volume_starts;   ///< of a split set, in the joined bytes
+  std::uint64_t at = 0;                      ///< of the first central header
+  std::uint64_t prefix = 0;                  ///< bytes in front of the archive that its offsets do not count
+  std::vector<std::uint64_t> volume_starts;  ///< of a split set, in the joined bytes
 };
 
 /// Reads the central directory, entry by entry. Damage within it ends it with a finding.
 class DirectoryReader {
  public:
-  DirectoryReader(SourcePtr source, const DirectoryPlace& place, const OpenContext& context, Container& findings);
+  DirectoryReader(SourcePtr source, const DirectoryPlace& place, const OpenContext& context,
+                  Container& findings, Detail detail = Detail::all);
 
   /// Fills in the next entry, whatever was in it; false at the end.
   bool next(Entry& entry);
@@ -35,11 +36,13 @@ class DirectoryReader {
 
  private:
   void fill(Entry& entry, CentralHeader& header);
+  void fill_path(Entry& entry, const CentralHeader& header, const ExtraFields& extra) const;
   void tell_end();
 
   const DirectoryPlace& place_;
   const OpenContext& context_;
   Container& findings_;
+  Detail detail_;
   InputBuffer input_;
   std::uint64_t count_ = 0, broken_fields_ = 0, front_;
 };

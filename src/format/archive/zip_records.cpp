@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <array>
 
 #include "base/checksum.h"
 #include "base/error.h"
@@ -91,6 +92,7 @@ void read_aes(Cursor field, ExtraFields& out) {
 template <typename Header>
 ExtraFields read_fields(Header& header, std::string_view comment) {
   ExtraFields out;
+  if (header.extra.empty()) return out;
   Cursor all(header.extra, "zip extra field");
   try {
     while (all.left() >= 4) {
@@ -172,23 +174,24 @@ LocalHeader LocalHeader::read(Cursor& cursor) {
 
 CentralHeader CentralHeader::read(Cursor& cursor) {
   CentralHeader h;
-  if (std::uint32_t mark = cursor.u32le(); mark != kCentralHeader) {
+  auto fields = cursor.fixed<kCentralSize>();
+  if (std::uint32_t mark = fields.u32le(); mark != kCentralHeader) {
     cursor.fail("the mark of a central header (02014b50)", fmt::format("{:08x}", mark));
   }
-  h.version_made_by = cursor.u16le();
-  h.version_needed = cursor.u16le();
-  h.flags = cursor.u16le();
-  h.method = cursor.u16le();
-  h.time = cursor.u16le();
-  h.date = cursor.u16le();
-  h.crc32 = cursor.u32le();
-  h.compressed_size = cursor.u32le();
-  h.uncompressed_size = cursor.u32le();
-  std::uint16_t name_length = cursor.u16le(), extra_length = cursor.u16le(), comment_length = cursor.u16le();
-  h.disk = cursor.u16le();
-  h.internal_attributes = cursor.u16le();
-  h.external_attributes = cursor.u32le();
-  h.local_offset = cursor.u32le();
+  h.version_made_by = fields.u16le();
+  h.version_needed = fields.u16le();
+  h.flags = fields.u16le();
+  h.method = fields.u16le();
+  h.time = fields.u16le();
+  h.date = fields.u16le();
+  h.crc32 = fields.u32le();
+  h.compressed_size = fields.u32le();
+  h.uncompressed_size = fields.u32le();
+  std::uint16_t name_length = fields.u16le(), extra_length = fields.u16le(), comment_length = fields.u16le();
+  h.disk = fields.u16le();
+  h.internal_attributes = fields.u16le();
+  h.external_attributes = fields.u32le();
+  h.local_offset = fields.u32le();
   h.name = cursor.text(name_length);
   h.extra = cursor.take(extra_length);
   h.comment = cursor.text(comment_length);
@@ -203,9 +206,13 @@ ExtraFields read_extra(LocalHeader& header) {
 }
 
 const Method& method_of(std::uint16_t number) {
-  auto found = std::lower_bound(std::begin(kMethods), std::end(kMethods), number,
-                                [](const Method& m, std::uint16_t n) { return m.number < n; });
-  return found != std::end(kMethods) && found->number == number ? *found : kUnknownMethod;
+  static const auto by_number = [] {
+    std::array<const Method*, 100> table;
+    table.fill(&kUnknownMethod);
+    for (const Method& method : kMethods) table[method.number] = &method;
+    return table;
+  }();
+  return number < by_number.size() ? *by_number[number] : kUnknownMethod;
 }
 
 }  // namespace operculum::zip
