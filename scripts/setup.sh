@@ -10,7 +10,7 @@ operculum_packages_build=(
   libssl-dev libmagic-dev libtbb-dev
 )
 operculum_packages_test=(
-  libgtest-dev libbenchmark-dev clang-format clang-tidy python3
+  libgtest-dev clang clang-format clang-tidy libclang-rt-14-dev python3
   cpio ncompress xz-utils tar openssl
 )
 

@@ -45,7 +45,8 @@ struct Format {
   std::string_view lacks;                  ///< features answered with Unsupported
   std::vector<std::string_view> suffixes;  ///< usual file name endings, lower case, with the dot
   bool single_stream = false;              ///< holds one unnamed stream: the locator steps through it
-  bool later_replaces = false;             ///< an entry stored again is meant to replace the earlier one
+  bool checks_data = false;     ///< a checksum over all unpacked bytes is always there, and compared
+  bool later_replaces = false;  ///< an entry stored again is meant to replace the earlier one
 
   std::function<Match(Probe&)> recognise;
   /// Throws Malformed when not even a part can be listed.

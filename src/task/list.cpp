@@ -9,7 +9,7 @@ void list(const Place& place, const ListRequest& request, OpenContext& context,
     bool everything = request.selection.everything();
     layer.container->each(request.detail, [&](const Entry& entry) {
       if (everything || request.selection.wants(entry.path)) {
-        sink({entry, entry.path, *layer.format, *layer.container, 0, nullptr, nullptr});
+        sink({entry, entry.path, *layer.format, *layer.container, false, 0, nullptr, nullptr});
       }
     });
     for (const Finding& finding : layer.container->findings()) findings("", finding);

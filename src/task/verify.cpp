@@ -1,7 +1,6 @@
 #include "task/verify.h"
 
 #include <algorithm>
-#include <array>
 #include <thread>
 
 #include "task/ordered_work.h"
@@ -10,9 +9,6 @@ namespace operculum {
 namespace {
 
 constexpr std::size_t kWholeBuffer = 1 << 20;  // bytes; an entry that fits is decoded in one go
-
-// Codecs that carry a checksum of their own, so that a container without one is still checked.
-constexpr std::array<std::string_view, 4> kCheckedCodecs = {"gzip", "bzip2", "xz", "zlib"};
 
 class Verifier {
  public:
@@ -27,16 +23,13 @@ class Verifier {
         work_(request.jobs != 0 ? request.jobs : std::max(1u, std::thread::hardware_concurrency())) {}
 
   VerifyTotals run() {
-    for (const Layer& layer : place_.layers) {
-      bool checked =
-          std::find(kCheckedCodecs.begin(), kCheckedCodecs.end(), layer.format->id) != kCheckedCodecs.end();
-      enclosing_checked_ |= checked;
-    }
+    bool covered = false;
+    for (const Layer& layer : place_.layers) covered |= layer.format->checks_data;
     if (place_.is_container()) {
-      walk_all();
+      walk_all(covered);
     } else if (place_.content) {
       const Entry& entry = place_.layers.back().container->entries()[*place_.entry];
-      decode(entry, entry.path, place_.content, nullptr);
+      decode(entry.path, entry.size, place_.content, nullptr, covered || entry.is(Entry::has_crc));
     }
     work_.finish();
     for (const Layer& layer : place_.layers) tell_findings("", *layer.container);
@@ -44,12 +37,12 @@ class Verifier {
   }
 
  private:
-  void walk_all() {
+  void walk_all(bool covered) {
     WalkEvents events;
     events.found = [this](const Found& found) {
       if (progress_.stop) return false;
       if (found.entry.has_data() && request_.selection.wants(found.path))
-        decode(found.entry, found.path, found.content, found.stream);
+        decode(found.path, found.entry.size, found.content, found.stream, found.covered);
       return true;
     };
     events.leave = [this](const std::string& path, Container& container) {
@@ -57,20 +50,17 @@ class Verifier {
       if (!path.empty()) tell_findings(path, container);
     };
     events.unreadable = [this](const std::string& path, const Error& error) {
-      Fault fault{path, std::string("cannot be entered: ") + error.what(), Finding::Level::fault,
+      Fault fault{path, std::string("cannot be entered: ") + error.what(), Finding::Level::warning,
                   error.kind()};
       work_.report([this, fault] { tell(fault); });
     };
     walk(place_.layers.back(), place_.layers.size() == 1 ? place_.file_source : nullptr, context_,
-         {request_.deep}, events);
+         {request_.deep, covered}, events);
   }
 
-  void decode(const Entry& entry, const std::string& path, const ContentPtr& content, Stream* stream) {
-    bool checked =
-        enclosing_checked_ || entry.is(Entry::has_crc) ||
-        std::find(kCheckedCodecs.begin(), kCheckedCodecs.end(), entry.method) != kCheckedCodecs.end();
-    std::size_t room =
-        static_cast<std::size_t>(std::clamp<std::uint64_t>(entry.size, 64 * 1024, kWholeBuffer));
+  void decode(const std::string& path, std::uint64_t size, const ContentPtr& content, Stream* stream,
+              bool checked) {
+    auto room = static_cast<std::size_t>(std::clamp<std::uint64_t>(size, 64 * 1024, kWholeBuffer));
     if (stream != nullptr) {
       work_.report(drain(path, *stream, room, checked));
       return;
@@ -131,7 +121,6 @@ class Verifier {
   Progress& progress_;
   const std::function<void(const Fault&)>& sink_;
   Meter meter_;
-  bool enclosing_checked_ = false;
   VerifyTotals totals_;
   OrderedWork work_;  // last: its threads use the rest
 };

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <exception>
 
 #include "base/text.h"
 #include "container/parts.h"
@@ -32,14 +33,25 @@ class FrontedStream final : public Stream {
   std::size_t at_ = 0;
 };
 
+/// Fails as the stream did that it stands for.
+class BrokenStream final : public Stream {
+ public:
+  explicit BrokenStream(std::exception_ptr error) : error_(std::move(error)) {}
+  std::size_t read(ByteSpan) override { std::rethrow_exception(error_); }
+
+ private:
+  std::exception_ptr error_;
+};
+
 class Walk {
  public:
   Walk(OpenContext& context, const WalkOptions& options, const WalkEvents& events)
       : context_(context), options_(options), events_(events) {}
 
   bool run(const Format& format, const ContainerPtr& container, const std::string& prefix,
-           const SourcePtr& bytes) {
+           const SourcePtr& bytes, bool covered) {
     ancestors_.push_back(bytes);
+    covered_.push_back(covered || format.checks_data);
     bool go_on = true;
     container->walk([&](const Visit& visit) {
       std::string path = prefix + visit.entry.path;
@@ -49,6 +61,7 @@ class Walk {
       return go_on;
     });
     ancestors_.pop_back();
+    covered_.pop_back();
     if (go_on) events_.leave(prefix.empty() ? "" : prefix.substr(0, prefix.size() - 1), *container);
     return go_on;
   }
@@ -56,8 +69,8 @@ class Walk {
  private:
   bool hand_out(const Format& format, Container& container, const Visit& visit, const std::string& path,
                 ContentPtr content, Stream* stream) {
-    return events_.found(
-        {visit.entry, path, format, container, ancestors_.size() - 1, std::move(content), stream});
+    return events_.found({visit.entry, path, format, container, covers(visit.entry), ancestors_.size() - 1,
+                          std::move(content), stream});
   }
 
   /// Hands out the entry, or what is in it when it is a container.
@@ -72,8 +85,9 @@ class Walk {
       Front front;
       try {
         front = read_front(*visit.stream);
-      } catch (const Malformed&) {
-        return true_error(format, *container, visit, path);
+      } catch (const Error&) {
+        BrokenStream broken(std::current_exception());  // told when the entry is read
+        return hand_out(format, *container, visit, path, nullptr, &broken);
       }
       Probe probe(front.bytes, front.complete, name);
       FrontedStream all(std::move(front.bytes), *visit.stream);
@@ -97,13 +111,10 @@ class Walk {
       inner = {};
     }
     if (!inner.container) return hand_out(format, *container, visit, path, content, nullptr);
-    return run(*inner.format, inner.container, path + "/", bytes);
+    return run(*inner.format, inner.container, path + "/", bytes, covers(visit.entry));
   }
 
-  /// Damage met while looking: the entry is handed out with a stream that tells it again.
-  bool true_error(const Format& format, Container& container, const Visit& visit, const std::string& path) {
-    return hand_out(format, container, visit, path, nullptr, visit.stream);
-  }
+  bool covers(const Entry& entry) const { return covered_.back() || entry.is(Entry::has_crc); }
 
   /// Small entries are decoded once for both looking and handing out; damage shows when they are handed out.
   static ContentPtr kept_in_memory(const ContentPtr& content) {
@@ -129,6 +140,7 @@ class Walk {
   OpenContext& context_;
   const WalkOptions& options_;
   const WalkEvents& events_;
+  std::vector<bool> covered_;         // for each container around: a checksum includes its bytes
   std::vector<SourcePtr> ancestors_;  // the bytes of the containers around, where they can be had again
 };
 
@@ -136,7 +148,7 @@ class Walk {
 
 void walk(const Layer& layer, const SourcePtr& file, OpenContext& context, const WalkOptions& options,
           const WalkEvents& events) {
-  Walk(context, options, events).run(*layer.format, layer.container, "", file);
+  Walk(context, options, events).run(*layer.format, layer.container, "", file, options.covered);
 }
 
 }  // namespace operculum

@@ -11,13 +11,15 @@ struct Found {
   const std::string& path;  ///< also through nested containers; works behind a locator
   const Format& format;     ///< of the container that holds it
   Container& container;
+  bool covered;        ///< a checksum of bytes that include these is compared somewhere around them
   std::size_t depth;   ///< 0 for the container the walk began with
   ContentPtr content;  ///< the data, when it can be had later; else empty
   Stream* stream;      ///< the data, when it can be had only now; else null
 };
 
 struct WalkOptions {
-  bool deep = false;  ///< also into entries that are containers, instead of handing them out
+  bool deep = false;     ///< also into entries that are containers, instead of handing them out
+  bool covered = false;  ///< for the container the walk begins with: see Found
 };
 
 /// What a walk tells beside entries.

@@ -284,6 +284,25 @@ TEST_F(Commands, VerifyGoesDeep) {
   EXPECT_NE(deep.out.find("inner.zip/bad: checksum differs"), std::string::npos);
 }
 
+TEST_F(Commands, VerifyCountsChecksumsOfEnclosingLayers) {
+  EXPECT_NE(tool({"verify", "pool.tar.gz"}).out.find("every one has a checksum"), std::string::npos);
+  temp.write("plain.tar", TarBuilder().file("a", "x").build());
+  EXPECT_NE(tool({"verify", "plain.tar"}).out.find("0 of them have a checksum"), std::string::npos);
+}
+
+TEST_F(Commands, DamageInASolidLayerIsNeverTakenForItsEnd) {
+  Bytes packed = encode(
+      "gzip", TarBuilder().file("a", std::string(300'000, 'a')).file("b", std::string(300'000, 'b')).build());
+  packed.resize(packed.size() * 2 / 3);
+  temp.write("cut.tar.gz", packed);
+  for (const char* depth : {"--deep", "--quiet"}) {
+    EXPECT_EQ(tool({"verify", depth, "cut.tar.gz"}).exit_code, 1) << depth;
+    EXPECT_EQ(tool({"unpack", depth, "cut.tar.gz", "--into", std::string("out") + depth}).exit_code, 1)
+        << depth;
+    EXPECT_FALSE(temp.has(std::string("out") + depth + "/b")) << depth;
+  }
+}
+
 TEST_F(Commands, DamagedEntriesCostNoOthers) {
   temp.write("d.zip", ZipBuilder()
                           .add("a", "alpha")

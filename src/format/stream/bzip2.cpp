@@ -29,6 +29,7 @@ Format bzip2_format() {
           .lacks = "",
           .suffixes = {".bz2", ".tbz2", ".tbz"},
           .single_stream = true,
+          .checks_data = true,
           .recognise = recognise_bzip2,
           .open = open_bzip2_file};
 }

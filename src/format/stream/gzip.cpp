@@ -53,6 +53,7 @@ Format gzip_format() {
           .lacks = "",
           .suffixes = {".gz", ".tgz", ".svgz"},
           .single_stream = true,
+          .checks_data = true,
           .recognise = recognise_gzip,
           .open = open_gzip_file};
 }

@@ -170,6 +170,7 @@ Format xz_format() {
           .lacks = "",
           .suffixes = {".xz", ".txz"},
           .single_stream = true,
+          .checks_data = true,
           .recognise = recognise_xz,
           .open = open_xz_file};
 }

@@ -31,6 +31,7 @@ Format zlib_format() {
           .lacks = "preset dictionaries",
           .suffixes = {".zz", ".zlib"},
           .single_stream = true,
+          .checks_data = true,
           .recognise = recognise_zlib,
           .open = open_zlib_file};
 }

@@ -1,0 +1,44 @@
+#!/usr/bin/env bash
+# Takes docs/screenshots/*.png: each main command on the demo data, in a terminal window of about 1280x800 under Xvfb.
+# usage: screenshots.sh [NAME...]   Needs the packages xvfb, xterm, imagemagick; run scripts/demo.sh first.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+root=$PWD
+declare -A commands=(
+  [identify]="operculum identify tidepool.skin exhibit-7.tar.xz chart-setup.exe postcard.zip"
+  [list]="operculum list tidepool.skin"
+  [tree]="operculum list --tree --deep exhibit-7.tar.xz"
+  [summary]="operculum list --summary tidepool.skin"
+  [show]="operculum show exhibit-7.tar.xz/opt/kiosk/kiosk.zip/packs/tidepool.skin/scripts/tide.lua; operculum show tidepool.skin/sounds/surf.wav --length 256"
+  [unpack]="operculum unpack gauge-keys.zip --into shots/keys; operculum unpack gauge-logs.zip --into shots/logs; operculum unpack tidepool.skin/textures --into shots/textures --receipt shots.json; operculum unpack tidepool.skin --match '*.ppm' --dry-run"
+  [verify]="operculum verify gauge-logs.zip; operculum verify --deep exhibit-7.tar.xz"
+  [discard]="operculum discard --verbose shots.json"
+  [formats]="operculum formats"
+)
+names=("$@")
+[ $# -gt 0 ] || names=(identify list tree summary show unpack verify discard formats)
+mkdir -p docs/screenshots
+display=:97
+Xvfb $display -screen 0 1280x800x24 >/dev/null 2>&1 &
+server=$!
+trap 'kill $server' EXIT
+sleep 1
+cd build/demo
+for name in "${names[@]}"; do
+  script=$(mktemp)
+  {
+    echo "export PATH=$root/build/release:\$PATH; unset NO_COLOR"
+    while IFS= read -r -d ';' line; do
+      line=${line# }
+      printf 'printf "%%s\\n" %q\n%s </dev/null\n' "\$ $line" "$line"
+    done <<<"${commands[$name]};"
+    echo 'sleep 30'
+  } >"$script"
+  DISPLAY=$display xterm -geometry 140x47+0+0 -fa 'DejaVu Sans Mono' -fs 11 -bg '#fbfaf6' -fg '#1c2b33' -e bash "$script" &
+  window=$!
+  sleep 3
+  DISPLAY=$display import -window root "$root/docs/screenshots/$name.png"
+  kill $window 2>/dev/null || true
+  rm -f "$script"
+done
+rm -rf shots shots.json
