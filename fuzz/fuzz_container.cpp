@@ -1,5 +1,5 @@
-// Opens arbitrary bytes as one format, whether or not they are recognised, lists them and reads all data, both with random
-// access and as a stream. Anything but an Error is a finding of the fuzzer.
+// Opens arbitrary bytes as one format, whether or not they are recognised, lists them and reads all data,
+// both with random access and as a stream. Anything but an Error is a finding of the fuzzer.
 #include <algorithm>
 
 #include "base/error.h"
@@ -13,7 +13,8 @@ constexpr std::uint64_t kMostBytes = 4 << 20;  // of one entry's data
 constexpr int kMostEntries = 200;
 
 const Format& format_under_test() {
-  static const Format& found = *std::find_if(formats().begin(), formats().end(), [](const Format& f) { return f.id == FUZZ_FORMAT; });
+  static const Format& found =
+      *std::find_if(formats().begin(), formats().end(), [](const Format& f) { return f.id == FUZZ_FORMAT; });
   return found;
 }
 

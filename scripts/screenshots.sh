@@ -13,7 +13,7 @@ declare -A commands=(
   [unpack]="operculum unpack gauge-keys.zip --into shots/keys; operculum unpack gauge-logs.zip --into shots/logs; operculum unpack tidepool.skin/textures --into shots/textures --receipt shots.json; operculum unpack tidepool.skin --match '*.ppm' --dry-run"
   [verify]="operculum verify gauge-logs.zip; operculum verify --deep exhibit-7.tar.xz"
   [discard]="operculum discard --verbose shots.json"
-  [formats]="operculum formats"
+  [formats]="operculum formats | head -n 44"
 )
 names=("$@")
 [ $# -gt 0 ] || names=(identify list tree summary show unpack verify discard formats)
@@ -23,7 +23,10 @@ Xvfb $display -screen 0 1280x800x24 >/dev/null 2>&1 &
 server=$!
 trap 'kill $server' EXIT
 sleep 1
-cd build/demo
+desk=/tmp/saltmarsh-point
+rm -rf "$desk"
+cp -r build/demo "$desk"
+cd "$desk"
 for name in "${names[@]}"; do
   script=$(mktemp)
   {
@@ -41,4 +44,4 @@ for name in "${names[@]}"; do
   kill $window 2>/dev/null || true
   rm -f "$script"
 done
-rm -rf shots shots.json
+rm -rf "$desk"

@@ -32,7 +32,7 @@ class Output {
 /// True when text on this descriptor may have colour: a terminal, and NO_COLOR is not set.
 bool colour_wanted(int descriptor);
 
-/// `text` in an SGR style ("1" bold, "33" yellow) when `wanted`.
+/// `text` in an SGR style ("1" bold, "35" magenta) when `wanted`.
 std::string styled(std::string_view text, std::string_view sgr, bool wanted);
 
 }  // namespace operculum::cli

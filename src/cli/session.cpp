@@ -40,7 +40,7 @@ void Session::say(Tone tone, const std::string& sentence) const {
   if (quiet && tone == Tone::note) return;
   bool colour = colour_wanted(2);
   std::string word = tone == Tone::note      ? ""
-                     : tone == Tone::warning ? styled("warning: ", "33", colour)
+                     : tone == Tone::warning ? styled("warning: ", "35", colour)
                                              : styled("error: ", "31", colour);
   std::string line = fmt::format("operculum: {}{}\n", word, sentence);
   std::fwrite(line.data(), 1, line.size(), stderr);

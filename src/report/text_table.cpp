@@ -12,6 +12,24 @@ std::string padded(const std::string& text, std::size_t width, TextTable::Align 
   return align == TextTable::Align::left ? text + blanks : blanks + text;
 }
 
+std::string wrapped(std::string_view text, std::size_t width, std::size_t indent) {
+  std::string out;
+  std::size_t used = indent;
+  for (std::string_view word : split(text, ' ')) {
+    std::size_t columns = display_width(word);
+    if (used > indent && used + 1 + columns > width) {
+      out += '\n' + std::string(indent, ' ');
+      used = indent;
+    } else if (used > indent) {
+      out += ' ';
+      ++used;
+    }
+    out += word;
+    used += columns;
+  }
+  return out;
+}
+
 std::string TextTable::text() const {
   std::vector<std::size_t> widths;
   for (std::size_t i = 0; i < columns_.size(); ++i) {

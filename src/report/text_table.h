@@ -1,6 +1,7 @@
 #pragma once
 
 #include <string>
+#include <string_view>
 #include <vector>
 
 namespace operculum {
@@ -22,6 +23,9 @@ class TextTable {
   std::vector<Column> columns_;
   std::vector<std::vector<std::string>> rows_;
 };
+
+/// Words of `text` in lines of `width` columns at most; lines behind the first begin with `indent` blanks.
+std::string wrapped(std::string_view text, std::size_t width, std::size_t indent);
 
 /// Pads `text` with blanks to `width` terminal columns.
 std::string padded(const std::string& text, std::size_t width,

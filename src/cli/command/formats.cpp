@@ -6,6 +6,9 @@
 #include "report/text_table.h"
 
 namespace operculum::cli {
+namespace {
+constexpr std::size_t kWidth = 100, kIndent = 12;  // columns
+}
 
 void add_formats(CLI::App& app, Session& session) {
   CLI::App* command =
@@ -21,9 +24,13 @@ void add_formats(CLI::App& app, Session& session) {
       text += fmt::format("{}  ({}, {})\n",
                           styled(format.name, "1", session.data.is_terminal() && colour_wanted(1)), format.id,
                           format.family);
-      text += fmt::format("  follows   {}\n  reads     {}\n", format.specification, format.reads);
-      if (!format.lacks.empty()) text += fmt::format("  lacks     {}\n", format.lacks);
-      text += fmt::format("  endings   {}\n", fmt::join(format.suffixes, " "));
+      auto line = [&](std::string_view label, std::string_view value) {
+        if (!value.empty()) text += fmt::format("  {:<9} {}\n", label, wrapped(value, kWidth, kIndent));
+      };
+      line("follows", format.specification);
+      line("reads", format.reads);
+      line("lacks", format.lacks);
+      line("endings", fmt::format("{}", fmt::join(format.suffixes, " ")));
     }
     session.data.write(text);
   });

@@ -55,7 +55,7 @@ std::string to_text(const Identification& found, bool colour) {
   }
   auto tell = [&](const Finding& finding) {
     std::string_view sgr = finding.level == Finding::Level::note      ? "36"
-                           : finding.level == Finding::Level::warning ? "33"
+                           : finding.level == Finding::Level::warning ? "35"
                                                                       : "31";
     out += fmt::format("  {} {}\n", styled(fmt::format("{:<9}", name_of(finding.level)), sgr, colour),
                        finding.text);
