@@ -95,7 +95,7 @@ class ReadAhead final : public Stream {
 
 }  // namespace
 
-StreamPtr make_read_ahead(StreamPtr inner) {
+std::unique_ptr<ReadAheadStream> make_read_ahead(StreamPtr inner) {
   return std::make_unique<ReadAhead>(std::move(inner));
 }
 

@@ -3,9 +3,11 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <utility>
 
 #include "base/checksum.h"
 #include "base/text.h"
+#include "io/read_ahead.h"
 
 namespace operculum {
 namespace {
@@ -54,19 +56,29 @@ void FileWriter::write_whole(FileJob& job, ByteView bytes) {
 }
 
 void FileWriter::write_rest(FileJob& job, ByteView first, Stream& rest) {
+  Bytes block(kBlock);
+  write_blocks(job, [&]() -> ByteView {
+    if (!first.empty()) return std::exchange(first, {});
+    return ByteView(block).first(rest.read(block));
+  });
+}
+
+void FileWriter::write_large(FileJob& job, StreamPtr stream) {
+  auto ahead = make_read_ahead(std::move(stream));
+  write_blocks(job, [&] { return ahead->next_block(); });
+}
+
+void FileWriter::write_blocks(FileJob& job, const std::function<ByteView()>& next) {
   OutputFile out = folder_.begin_file(job.event.output);
   std::unique_ptr<Sha256> digest = request_.digests ? std::make_unique<Sha256>() : nullptr;
   std::uint64_t done = 0;
-  auto take = [&](ByteView bytes) {
-    count(bytes.size());
-    if (digest) digest->add(bytes);
-    put(out, job, bytes);
-    done += bytes.size();
-  };
   try {
-    take(first);
-    Bytes block(kBlock);
-    while (std::size_t got = rest.read(block)) take(ByteView(block).first(got));
+    for (ByteView bytes = next(); !bytes.empty(); bytes = next()) {
+      count(bytes.size());
+      if (digest) digest->add(bytes);
+      put(out, job, bytes);
+      done += bytes.size();
+    }
   } catch (const Malformed&) {
     if (!request_.keep_damaged) throw;
     out.add_ending(".damaged");

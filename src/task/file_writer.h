@@ -35,9 +35,12 @@ class FileWriter {
   First read_first(Stream& stream, std::uint64_t expected) const;
 
   void write_rest(FileJob& job, ByteView first, Stream& rest);
+  void write_large(FileJob& job, StreamPtr stream);  ///< decodes on a thread of its own while it writes
   void write_whole(FileJob& job, ByteView bytes);
 
  private:
+  /// `next` gives the blocks of the file, an empty one at its end.
+  void write_blocks(FileJob& job, const std::function<ByteView()>& next);
   std::size_t fill(Stream& stream, std::uint64_t expected, Bytes& buffer) const;
   void put(OutputFile& out, const FileJob& job, ByteView bytes) const;
   void commit(OutputFile& out, FileJob& job) const;

@@ -9,7 +9,6 @@
 #include <unordered_set>
 
 #include "base/text.h"
-#include "io/read_ahead.h"
 #include "task/file_writer.h"
 #include "task/ordered_work.h"
 #include "task/output_names.h"
@@ -278,8 +277,11 @@ class Unpacker {
       work_.submit([this, job = std::move(job), content, large]() mutable {
         with_errors(job, [&] {
           StreamPtr data = content->stream();
-          if (large) data = make_read_ahead(std::move(data));
-          writer_->write(job, *data);
+          if (large) {
+            writer_->write_large(job, std::move(data));
+          } else {
+            writer_->write(job, *data);
+          }
         });
         return report_of(std::move(job));
       });
