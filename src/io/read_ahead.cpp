@@ -14,7 +14,7 @@ namespace {
 constexpr std::size_t kSlots = 4;
 constexpr std::size_t kSlotBytes = 512 * 1024;
 
-class ReadAhead final : public Stream {
+class ReadAhead final : public ReadAheadStream {
  public:
   explicit ReadAhead(StreamPtr inner) : inner_(std::move(inner)), worker_([this] { fill(); }) {}
   ~ReadAhead() override {
@@ -24,6 +24,13 @@ class ReadAhead final : public Stream {
     }
     changed_.notify_all();
     worker_.join();
+  }
+
+  ByteView next_block() override {
+    if (at_ == current_.size() && !next_slot()) return {};
+    ByteView block = ByteView(current_).subspan(at_);
+    at_ = current_.size();
+    return block;
   }
 
   std::size_t read(ByteSpan out) override {
