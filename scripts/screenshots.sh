@@ -33,7 +33,7 @@ for name in "${names[@]}"; do
     echo "export PATH=$root/build/release:\$PATH; unset NO_COLOR"
     while IFS= read -r -d ';' line; do
       line=${line# }
-      printf 'printf "%%s\\n" %q\n%s </dev/null\n' "\$ $line" "$line"
+      printf 'printf "%%s\\n" %q\n{ %s; } </dev/null\n' "\$ $line" "$line"
     done <<<"${commands[$name]};"
     echo 'sleep 30'
   } >"$script"
