@@ -36,11 +36,11 @@ class FrontedStream final : public Stream {
 /// Fails as the stream did that it stands for.
 class BrokenStream final : public Stream {
  public:
-  explicit BrokenStream(std::exception_ptr error) : error_(std::move(error)) {}
+  BrokenStream() = default;  // within a catch block: stands for what was caught
   std::size_t read(ByteSpan) override { std::rethrow_exception(error_); }
 
  private:
-  std::exception_ptr error_;
+  std::exception_ptr error_ = std::current_exception();
 };
 
 class Walk {
@@ -86,7 +86,7 @@ class Walk {
       try {
         front = read_front(*visit.stream);
       } catch (const Error&) {
-        BrokenStream broken(std::current_exception());  // told when the entry is read
+        BrokenStream broken;  // told when the entry is read
         return hand_out(format, *container, visit, path, nullptr, &broken);
       }
       Probe probe(front.bytes, front.complete, name);
