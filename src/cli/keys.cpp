@@ -49,12 +49,12 @@ std::optional<std::string> ask_password(const std::string& container) {
   Descriptor terminal(open("/dev/tty", O_RDWR | O_CLOEXEC));
   termios before{};
   if (!terminal || tcgetattr(terminal.number(), &before) != 0) return std::nullopt;
-  std::string question = fmt::format("Password for {}: ", escape(container));
-  if (write(terminal.number(), question.data(), question.size()) < 0) return std::nullopt;
   termios silent = before;
   silent.c_lflag &= ~static_cast<tcflag_t>(ECHO);
-  tcsetattr(terminal.number(), TCSAFLUSH, &silent);
+  tcsetattr(terminal.number(), TCSAFLUSH, &silent);  // before the question: what is typed after it counts
+  std::string question = fmt::format("\r\x1b[KPassword for {}: ", escape(container));
   std::string answer;
+  if (write(terminal.number(), question.data(), question.size()) < 0) question.clear();
   for (char c = 0; read(terminal.number(), &c, 1) == 1 && c != '\n';) answer += c;
   tcsetattr(terminal.number(), TCSAFLUSH, &before);
   if (write(terminal.number(), "\n", 1) < 0 || answer.empty()) return std::nullopt;

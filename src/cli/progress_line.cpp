@@ -45,7 +45,9 @@ ProgressLine::ProgressLine(Session& session) : session_(session) {
   interrupted_progress = &session.progress;
   std::signal(SIGINT, on_interrupt);
   std::signal(SIGTERM, on_interrupt);
-  if (!session.quiet && isatty(2) == 1) thread_ = std::thread([this] { run(); });
+  bool wanted = session.progress_shown == ProgressShown::always ||
+                (session.progress_shown == ProgressShown::lasting && !session.quiet && isatty(2) == 1);
+  if (wanted) thread_ = std::thread([this] { run(); });
 }
 
 ProgressLine::~ProgressLine() {
@@ -69,14 +71,23 @@ void ProgressLine::clear() {
 void ProgressLine::run() {
   Clock::time_point start = Clock::now();
   std::unique_lock lock(mutex_);
-  changed_.wait_for(lock, kPatience, [this] { return done_; });
+  if (session_.progress_shown == ProgressShown::always) {
+    show(0);
+    changed_.wait_for(lock, kStep, [this] { return done_; });
+  } else {
+    changed_.wait_for(lock, kPatience, [this] { return done_; });
+  }
   while (!done_) {
-    double seconds = std::chrono::duration<double>(Clock::now() - start).count();
-    std::string line = fmt::format("\r\x1b[K{}", line_of(session_.progress, seconds));
-    std::fwrite(line.data(), 1, line.size(), stderr);
-    shown_ = true;
+    show(std::chrono::duration<double>(Clock::now() - start).count());
     changed_.wait_for(lock, kStep, [this] { return done_; });
   }
+}
+
+void ProgressLine::show(double seconds) {
+  if (session_.asking) return;
+  std::string line = fmt::format("\r\x1b[K{}", line_of(session_.progress, seconds));
+  std::fwrite(line.data(), 1, line.size(), stderr);
+  shown_ = true;
 }
 
 }  // namespace operculum::cli

@@ -8,9 +8,9 @@
 
 namespace operculum::cli {
 
-/// Shows a task's progress on standard error while it lives: bytes, rate and time left, when standard error
-/// is a terminal and the work lasts. Also turns an interrupt (Ctrl-C) into Progress::stop; a second one ends
-/// at once.
+/// Shows a task's progress on standard error while it lives: bytes, rate and time left; by default when
+/// standard error is a terminal and the work lasts, or as --progress says. Also turns an interrupt (Ctrl-C)
+/// into Progress::stop; a second one ends at once.
 class ProgressLine {
  public:
   explicit ProgressLine(Session& session);
@@ -23,6 +23,7 @@ class ProgressLine {
 
  private:
   void run();
+  void show(double seconds);
 
   Session& session_;
   bool shown_ = false;  // guarded by mutex_, like what follows

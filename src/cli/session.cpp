@@ -5,6 +5,7 @@
 
 #include <cstdio>
 #include <cstdlib>
+#include <map>
 
 #include "base/text.h"
 #include "base/units.h"
@@ -58,6 +59,14 @@ void add_common_options(CLI::App& app, Session& session) {
       ->group("Everywhere");
   app.add_flag("-q,--quiet", session.quiet, "Say only warnings and errors")->group("Everywhere");
   app.add_flag("-v,--verbose", session.verbose, "Say more")->group("Everywhere");
+  static const std::map<std::string, ProgressShown> kShown = {{"lasting", ProgressShown::lasting},
+                                                              {"always", ProgressShown::always},
+                                                              {"never", ProgressShown::never}};
+  app.add_option("--progress", session.progress_shown,
+                 "How far long work is: on a terminal once it has lasted a moment (lasting), always or never")
+      ->transform(CLI::CheckedTransformer(kShown).description(""))
+      ->type_name("WHEN")
+      ->group("Everywhere");
   app.add_option("--password-file", session.password_file,
                  "Take the password from the first line of this file")
       ->type_name("FILE")
@@ -87,7 +96,14 @@ void prepare(Session& session) {
   }
   if (const char* password = std::getenv(kPasswordVariable)) context.keys.add({password, kPasswordVariable});
   if (!session.config_folder.empty()) read_key_file(session.config_folder + "/keys.toml", context.keys);
-  if (isatty(0) == 1 && isatty(2) == 1) context.keys.set_prompt(ask_password);
+  if (isatty(0) == 1 && isatty(2) == 1) {
+    context.keys.set_prompt([&session](const std::string& container) {
+      session.asking = true;
+      auto answer = ask_password(container);
+      session.asking = false;
+      return answer;
+    });
+  }
   if (!session.output.empty()) session.data.open(session.output);
 }
 

@@ -10,18 +10,27 @@
 
 namespace operculum::cli {
 
+/// When long work shows how far it is.
+enum class ProgressShown {
+  lasting,  ///< on a terminal, once the work has lasted a while
+  always,   ///< from the start, terminal or not
+  never,
+};
+
 /// Options that every command takes, and what a run carries along.
 struct Session {
   bool json = false;
   bool quiet = false;
   bool verbose = false;
+  ProgressShown progress_shown = ProgressShown::lasting;
   std::string output;  ///< --output; empty: standard output
   std::string password_file;
   std::string config_folder;  ///< operculum's folder beneath XDG_CONFIG_HOME
 
   OpenContext context;
   Progress progress;
-  Output data;  ///< data goes here: standard output or --output
+  std::atomic<bool> asking{false};  ///< a question stands on the terminal: progress must not draw over it
+  Output data;                      ///< data goes here: standard output or --output
   int exit_code = success;
 
   /// A sentence on standard error, such as "operculum: warning: ...". Notes are not shown when quiet.

@@ -53,6 +53,20 @@ void apply(int file, const FileMetadata& metadata) {
   futimens(file, times_of(metadata.modified).data());
 }
 
+/// A path beneath the folder, as the folder it lies in ("" for the root) and its name there.
+struct PathParts {
+  std::string folder, name;
+};
+PathParts parts_of(const std::string& path) {
+  std::size_t slash = path.rfind('/');
+  if (slash == std::string::npos) return {"", path};
+  return {path.substr(0, slash), path.substr(slash + 1)};
+}
+
+const char* or_dot(const std::string& folder) {
+  return folder.empty() ? "." : folder.c_str();
+}
+
 std::string joined(const std::string& folder, const std::string& name) {
   return folder.empty() ? name : folder + "/" + name;
 }
@@ -136,7 +150,7 @@ std::shared_ptr<Descriptor> OutputFolder::open_folder(const std::string& path, b
     std::lock_guard lock(mutex_);
     if (last_ && last_path_ == path) return last_;
   }
-  const char* name = path.empty() ? "." : path.c_str();
+  const char* name = or_dot(path);
   int number = open_beneath(root_.number(), name, O_DIRECTORY | O_RDONLY);
   if (number < 0 && errno == ENOENT && make) {
     make_folder(path);
@@ -151,16 +165,15 @@ std::shared_ptr<Descriptor> OutputFolder::open_folder(const std::string& path, b
 }
 
 std::shared_ptr<Descriptor> OutputFolder::open_parent(const std::string& path, std::string& name) {
-  std::size_t slash = path.rfind('/');
-  name = slash == std::string::npos ? path : path.substr(slash + 1);
-  return open_folder(slash == std::string::npos ? "" : path.substr(0, slash), true);
+  PathParts parts = parts_of(path);
+  name = std::move(parts.name);
+  return open_folder(parts.folder, true);
 }
 
 OutputFile OutputFolder::begin_file(const std::string& path) {
-  std::string name;
-  auto folder = open_parent(path, name);
-  std::string folder_path = path.size() == name.size() ? "" : path.substr(0, path.size() - name.size() - 1);
-  return OutputFile(std::move(folder), std::move(folder_path), std::move(name));
+  PathParts parts = parts_of(path);
+  auto folder = open_folder(parts.folder, true);
+  return OutputFile(std::move(folder), std::move(parts.folder), std::move(parts.name));
 }
 
 bool OutputFolder::make_folder(const std::string& path) {
@@ -205,19 +218,14 @@ bool OutputFolder::make_node(const std::string& path, std::uint32_t mode_and_typ
 }
 
 bool OutputFolder::exists(const std::string& path) const {
-  std::size_t slash = path.rfind('/');
-  std::string folder_path = slash == std::string::npos ? "" : path.substr(0, slash);
-  std::string name = slash == std::string::npos ? path : path.substr(slash + 1);
-  int number =
-      open_beneath(root_.number(), folder_path.empty() ? "." : folder_path.c_str(), O_DIRECTORY | O_PATH);
-  if (number < 0) return false;
-  Descriptor folder(number);
+  PathParts parts = parts_of(path);
+  Descriptor folder(open_beneath(root_.number(), or_dot(parts.folder), O_DIRECTORY | O_PATH));
   struct stat status {};
-  return fstatat(folder.number(), name.c_str(), &status, AT_SYMLINK_NOFOLLOW) == 0;
+  return folder && fstatat(folder.number(), parts.name.c_str(), &status, AT_SYMLINK_NOFOLLOW) == 0;
 }
 
 void OutputFolder::finish_folder(const std::string& path, const FileMetadata& metadata) {
-  Descriptor folder(open_beneath(root_.number(), path.empty() ? "." : path.c_str(), O_DIRECTORY | O_RDONLY));
+  Descriptor folder(open_beneath(root_.number(), or_dot(path), O_DIRECTORY | O_RDONLY));
   if (folder) apply(folder.number(), metadata);
 }
 
@@ -228,13 +236,9 @@ void OutputFolder::remove_file(const std::string& path) {
 }
 
 void OutputFolder::remove_folder_if_empty(const std::string& path) {
-  Descriptor parent(open_beneath(
-      root_.number(), path.find('/') == std::string::npos ? "." : path.substr(0, path.rfind('/')).c_str(),
-      O_DIRECTORY | O_RDONLY));
-  if (parent)
-    unlinkat(parent.number(),
-             path.substr(path.find('/') == std::string::npos ? 0 : path.rfind('/') + 1).c_str(),
-             AT_REMOVEDIR);
+  PathParts parts = parts_of(path);
+  Descriptor parent(open_beneath(root_.number(), or_dot(parts.folder), O_DIRECTORY | O_RDONLY));
+  if (parent) unlinkat(parent.number(), parts.name.c_str(), AT_REMOVEDIR);
 }
 
 }  // namespace operculum

@@ -15,16 +15,10 @@ void list(const Place& place, const ListRequest& request, OpenContext& context,
     for (const Finding& finding : layer.container->findings()) findings("", finding);
     return;
   }
-  WalkEvents events;
+  WalkEvents events = telling(findings);
   events.found = [&](const Found& found) {
     if (request.selection.wants(found.path)) sink(found);
     return true;
-  };
-  events.leave = [&](const std::string& path, Container& container) {
-    for (const Finding& finding : container.findings()) findings(path, finding);
-  };
-  events.unreadable = [&](const std::string& path, const Error& error) {
-    findings(path, {Finding::Level::warning, std::string("cannot be entered: ") + error.what()});
   };
   walk(layer, place.layers.size() == 1 ? place.file_source : nullptr, context, {true}, events);
 }

@@ -3,10 +3,12 @@
 #include <oneapi/tbb/global_control.h>
 #include <oneapi/tbb/task_arena.h>
 
+#include <algorithm>
 #include <condition_variable>
 #include <exception>
 #include <map>
 #include <mutex>
+#include <thread>
 
 namespace operculum {
 
@@ -54,7 +56,9 @@ struct OrderedWork::State {
   std::exception_ptr error;
 };
 
-OrderedWork::OrderedWork(unsigned threads) : state_(std::make_unique<State>(threads)) {}
+OrderedWork::OrderedWork(unsigned threads)
+    : state_(std::make_unique<State>(threads != 0 ? threads
+                                                  : std::max(1u, std::thread::hardware_concurrency()))) {}
 
 OrderedWork::~OrderedWork() {
   std::unique_lock lock(state_->mutex);

@@ -11,6 +11,7 @@ class OrderedWork {
  public:
   using Report = std::function<void()>;
 
+  /// `threads` 0 means one for each processor.
   explicit OrderedWork(unsigned threads);
   ~OrderedWork();
   OrderedWork(const OrderedWork&) = delete;

@@ -35,7 +35,7 @@ Summary summarise(const Place& place, const ListRequest& request, OpenContext& c
                   const FindingSink& findings) {
   Summary summary;
   KindReader kinds;
-  WalkEvents events;
+  WalkEvents events = telling(findings);
   events.found = [&](const Found& found) {
     const Entry& entry = found.entry;
     if (!request.selection.wants(found.path)) return true;
@@ -50,12 +50,6 @@ Summary summarise(const Place& place, const ListRequest& request, OpenContext& c
     add(summary.by_kind[kind_of(found, kinds)], found.path, bytes);
     if (entry.stored_size != Entry::kUnknownSize) summary.stored_bytes += entry.stored_size;
     return true;
-  };
-  events.leave = [&](const std::string& path, Container& container) {
-    for (const Finding& finding : container.findings()) findings(path, finding);
-  };
-  events.unreadable = [&](const std::string& path, const Error& error) {
-    findings(path, {Finding::Level::warning, std::string("cannot be entered: ") + error.what()});
   };
   walk(place.layers.back(), place.layers.size() == 1 ? place.file_source : nullptr, context, {request.deep},
        events);

@@ -1,7 +1,6 @@
 #include "task/verify.h"
 
 #include <algorithm>
-#include <thread>
 
 #include "task/ordered_work.h"
 
@@ -20,7 +19,7 @@ class Verifier {
         progress_(progress),
         sink_(sink),
         meter_(context.limits, place.file_source->size()),
-        work_(request.jobs != 0 ? request.jobs : std::max(1u, std::thread::hardware_concurrency())) {}
+        work_(request.jobs) {}
 
   VerifyTotals run() {
     bool covered = false;

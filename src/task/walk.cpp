@@ -146,6 +146,17 @@ class Walk {
 
 }  // namespace
 
+WalkEvents telling(const FindingSink& sink) {
+  WalkEvents events;
+  events.leave = [&sink](const std::string& path, Container& container) {
+    for (const Finding& finding : container.findings()) sink(path, finding);
+  };
+  events.unreadable = [&sink](const std::string& path, const Error& error) {
+    sink(path, {Finding::Level::warning, std::string("cannot be entered: ") + error.what()});
+  };
+  return events;
+}
+
 void walk(const Layer& layer, const SourcePtr& file, OpenContext& context, const WalkOptions& options,
           const WalkEvents& events) {
   Walk(context, options, events).run(*layer.format, layer.container, "", file, options.covered);

@@ -35,6 +35,12 @@ struct WalkEvents {
                                                                              const Error&) {};
 };
 
+/// What a walk tells beside entries: findings, and nested containers that could not be entered.
+using FindingSink = std::function<void(const std::string& path, const Finding&)>;
+
+/// Events that tell all findings to `sink`; `found` is left to the caller.
+WalkEvents telling(const FindingSink& sink);
+
 /// Visits the entries of `layer` in stored order. With `deep` an entry that is a container is replaced by
 /// what is in it, as deep as the limits allow; a container that contains itself is noticed. Throws
 /// LimitExceeded.

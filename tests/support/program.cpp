@@ -2,9 +2,11 @@
 
 #include <fcntl.h>
 #include <poll.h>
+#include <pty.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include <chrono>
 #include <cstdlib>
 #include <stdexcept>
 
@@ -18,6 +20,33 @@ struct Pipe {
   }
 };
 
+/// In a child process: becomes the program.
+[[noreturn]] void become(const std::string& program, const std::vector<std::string>& arguments,
+                         const std::string& folder, const std::map<std::string, std::string>& environment) {
+  for (const auto& [name, value] : environment) setenv(name.c_str(), value.c_str(), 1);
+  std::vector<char*> words = {const_cast<char*>(program.c_str())};
+  for (const std::string& word : arguments) words.push_back(const_cast<char*>(word.c_str()));
+  words.push_back(nullptr);
+  if (chdir(folder.c_str()) == 0) execvp(program.c_str(), words.data());
+  _exit(127);
+}
+
+int exit_code_of(pid_t child) {
+  int status = 0;
+  waitpid(child, &status, 0);
+  return WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status);
+}
+
+std::string built_program() {
+  const char* built = std::getenv("OPERCULUM");
+  if (built == nullptr) throw std::runtime_error("OPERCULUM must name the built program");
+  return built;
+}
+
+std::map<std::string, std::string> own_environment(const std::string& folder) {
+  return {{"XDG_CONFIG_HOME", folder + "/.config"}, {"TZ", "UTC"}};
+}
+
 }  // namespace
 
 Ran run(const std::string& program, const std::vector<std::string>& arguments, const std::string& folder,
@@ -28,12 +57,7 @@ Ran run(const std::string& program, const std::vector<std::string>& arguments, c
     dup2(in.ends[0], 0);
     dup2(out.ends[1], 1);
     dup2(err.ends[1], 2);
-    for (const auto& [name, value] : environment) setenv(name.c_str(), value.c_str(), 1);
-    std::vector<char*> words = {const_cast<char*>(program.c_str())};
-    for (const std::string& word : arguments) words.push_back(const_cast<char*>(word.c_str()));
-    words.push_back(nullptr);
-    if (chdir(folder.c_str()) == 0) execvp(program.c_str(), words.data());
-    _exit(127);
+    become(program, arguments, folder, environment);
   }
   close(in.ends[0]);
   close(out.ends[1]);
@@ -62,19 +86,42 @@ Ran run(const std::string& program, const std::vector<std::string>& arguments, c
       }
     }
   }
-  int status = 0;
-  waitpid(child, &status, 0);
-  ran.exit_code = WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status);
+  ran.exit_code = exit_code_of(child);
   return ran;
 }
 
 Ran operculum(const std::vector<std::string>& arguments, const std::string& folder,
               const std::map<std::string, std::string>& environment, const std::string& input) {
-  std::map<std::string, std::string> all = {{"XDG_CONFIG_HOME", folder + "/.config"}, {"TZ", "UTC"}};
+  std::map<std::string, std::string> all = own_environment(folder);
   for (const auto& [name, value] : environment) all[name] = value;
-  const char* built = std::getenv("OPERCULUM");
-  if (built == nullptr) throw std::runtime_error("OPERCULUM must name the built program");
-  return run(built, arguments, folder, all, input);
+  return run(built_program(), arguments, folder, all, input);
+}
+
+Ran operculum_on_terminal(const std::vector<std::string>& arguments, const std::string& folder,
+                          const std::vector<Typed>& typed) {
+  int terminal = -1;
+  pid_t child = forkpty(&terminal, nullptr, nullptr, nullptr);
+  if (child < 0) throw std::runtime_error("forkpty");
+  if (child == 0) become(built_program(), arguments, folder, own_environment(folder));
+  Ran ran;
+  std::size_t next = 0, seen = 0;
+  auto give_up = std::chrono::steady_clock::now() + std::chrono::seconds(60);
+  for (char block[4096]; std::chrono::steady_clock::now() < give_up;) {
+    pollfd wait = {terminal, POLLIN, 0};
+    if (poll(&wait, 1, 1000) == 0) continue;
+    ssize_t count = read(terminal, block, sizeof block);
+    if (count <= 0) break;
+    ran.out.append(block, static_cast<std::size_t>(count));
+    if (next == typed.size()) continue;
+    std::size_t found = ran.out.find(typed[next].wait_for, seen);
+    if (found == std::string::npos) continue;
+    seen = found + typed[next].wait_for.size();
+    const std::string& keys = typed[next++].keys;
+    if (write(terminal, keys.data(), keys.size()) < 0) throw std::runtime_error("write to the terminal");
+  }
+  close(terminal);
+  ran.exit_code = exit_code_of(child);
+  return ran;
 }
 
 bool on_path(const std::string& program) {

@@ -19,6 +19,16 @@ Ran run(const std::string& program, const std::vector<std::string>& arguments, c
 Ran operculum(const std::vector<std::string>& arguments, const std::string& folder,
               const std::map<std::string, std::string>& environment = {}, const std::string& input = "");
 
+/// What a person types once `wait_for` stands on the screen.
+struct Typed {
+  std::string wait_for, keys;
+};
+
+/// The built operculum on a terminal of its own: all three streams and /dev/tty are that terminal, whose
+/// whole output is `out`. What never appears is never typed, and the terminal is then hung up.
+Ran operculum_on_terminal(const std::vector<std::string>& arguments, const std::string& folder,
+                          const std::vector<Typed>& typed);
+
 /// Whether a program is on this machine's PATH.
 bool on_path(const std::string& program);
 

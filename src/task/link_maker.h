@@ -1,0 +1,45 @@
+#pragma once
+
+#include "task/output_names.h"
+#include "task/unpack_log.h"
+#include "task/unpack_target.h"
+
+namespace operculum {
+
+/// Makes links when everything else is there, so that nothing is ever written through one.
+class LinkMaker {
+ public:
+  LinkMaker(UnpackTarget& target, const OutputNames& names, const UnpackRequest& request, UnpackLog& log,
+            Progress& progress)
+      : target_(target), names_(names), request_(request), log_(log), progress_(progress) {}
+
+  /// Keeps a link for the end. `path` is its path from where the walk began, `given` its output path.
+  void add(const Entry& entry, const std::string& path, const OutputNames::Given& given,
+           ContainerPtr container);
+
+  /// Makes all links; the files they name must have been written.
+  void make_all();
+
+ private:
+  struct Pending {
+    EntryKind kind;
+    std::string path, output, target;  // for a hard link `target` is a stored path, through nested containers
+    std::string remark;
+    Timestamp modified;
+    ContainerPtr container;  // of a hard link: where its data can be had when its target is not unpacked
+    std::string target_in_container;
+  };
+  void symbolic_link(const Pending& link);
+  void hard_link(const Pending& link);
+  void copy_instead(const Pending& link);
+  bool make_room(const Pending& link);
+
+  UnpackTarget& target_;
+  const OutputNames& names_;
+  const UnpackRequest& request_;
+  UnpackLog& log_;
+  Progress& progress_;
+  std::vector<Pending> pending_;
+};
+
+}  // namespace operculum

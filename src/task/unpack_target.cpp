@@ -1,0 +1,70 @@
+#include "task/unpack_target.h"
+
+#include <fmt/format.h>
+#include <sys/stat.h>
+
+#include <new>
+
+namespace operculum {
+namespace {
+
+std::uint32_t process_umask() {
+  std::uint32_t mask = umask(022);
+  umask(static_cast<mode_t>(mask));
+  return mask;
+}
+
+bool there(const std::string& path) {
+  struct stat status {};
+  return lstat(path.c_str(), &status) == 0;
+}
+
+}  // namespace
+
+UnpackTarget::UnpackTarget(const UnpackRequest& request, const std::string& inside, Meter& meter,
+                           Progress& progress)
+    : request_(request), default_mode_(0666 & ~process_umask()), fresh_(!there(request.into)) {
+  std::size_t slash = inside.rfind('/');
+  if (slash != std::string::npos) base_ = inside.substr(0, slash + 1);
+  if (request.dry_run) return;
+  folder_.emplace(request.into);
+  writer_.emplace(*folder_, request, meter, progress);
+}
+
+bool UnpackTarget::already_there(const std::string& output) const {
+  if (fresh_) return false;
+  return folder_ ? folder_->exists(output) : there(request_.into + "/" + output);
+}
+
+FileMetadata UnpackTarget::metadata_of(const Entry& entry) const {
+  std::uint32_t mode = entry.mode == Entry::kNoMode ? default_mode_ : entry.mode;
+  if (entry.kind == EntryKind::folder && entry.mode == Entry::kNoMode) mode |= (mode & 0444) >> 2;
+  if (entry.kind == EntryKind::file && !request_.special_modes) mode &= 0777;
+  return {mode, entry.modified};
+}
+
+std::string_view UnpackTarget::beneath(std::string_view path) const {
+  if (path.starts_with(base_)) path.remove_prefix(base_.size());
+  return request_.flat ? base_name(path) : path;
+}
+
+void with_errors(FileJob& job, Progress& progress, const std::function<void()>& work) {
+  try {
+    work();
+  } catch (const GuardTripped&) {
+    throw;
+  } catch (const Error& error) {
+    job.event.kind = UnpackEvent::Kind::failed;
+    job.event.error = error.kind();
+    job.event.message =
+        job.event.message.empty() ? error.what() : fmt::format("{}; {}", error.what(), job.event.message);
+    job.event.size = 0;
+  } catch (const std::bad_alloc&) {
+    job.event.kind = UnpackEvent::Kind::failed;
+    job.event.error = ErrorKind::limit_exceeded;
+    job.event.message = "there is not enough memory to decode it";
+  }
+  ++progress.entries;
+}
+
+}  // namespace operculum

@@ -1,0 +1,35 @@
+#pragma once
+
+#include "task/file_writer.h"
+
+namespace operculum {
+
+/// Where unpacked entries go, and what is there already. In a dry run nothing is made.
+class UnpackTarget {
+ public:
+  /// `inside` is the path that was named in the container: folders above it are left out of output paths.
+  UnpackTarget(const UnpackRequest& request, const std::string& inside, Meter& meter, Progress& progress);
+
+  bool dry() const { return !folder_; }
+  OutputFolder& folder() { return *folder_; }  ///< not in a dry run
+  FileWriter& writer() { return *writer_; }    ///< not in a dry run
+
+  bool already_there(const std::string& output) const;
+  FileMetadata metadata_of(const Entry& entry) const;
+
+  /// A stored path as it is wanted in the output folder, before names are made safe.
+  std::string_view beneath(std::string_view path) const;
+
+ private:
+  const UnpackRequest& request_;
+  std::string base_;  // stored folders above what was named
+  std::uint32_t default_mode_;
+  bool fresh_;  // nothing was in the output folder before
+  std::optional<OutputFolder> folder_;
+  std::optional<FileWriter> writer_;
+};
+
+/// Runs `work`; what it throws for this entry alone is noted in the job. Throws GuardTripped.
+void with_errors(FileJob& job, Progress& progress, const std::function<void()>& work);
+
+}  // namespace operculum
