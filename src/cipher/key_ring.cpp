@@ -27,9 +27,37 @@ std::string blank_hint(const Key& key, const std::function<bool(const std::strin
 
 }  // namespace
 
+bool KeyRing::Item::meant_for(const std::string& container) const {
+  return pattern.empty() || Glob(pattern, Glob::Case::ignored).matches(container);
+}
+
+void KeyRing::add_named(const std::string& name, Key key, const std::string& pattern) {
+  std::lock_guard lock(mutex_);
+  items_.push_back({std::move(key), pattern, name});
+}
+
+Key KeyRing::find_named(const std::string& name, const std::string& container,
+                        const std::function<bool(const std::string&)>& fits) {
+  bool wrong = false;
+  {
+    std::lock_guard lock(mutex_);
+    for (const Item& item : items_) {
+      if (item.name != name || !item.meant_for(container)) continue;
+      if (fits(item.key.secret)) return item.key;
+      wrong = true;
+    }
+  }
+  try {
+    return find(container, fits);
+  } catch (const NeedsKey& error) {
+    throw NeedsKey(fmt::format("the key \"{}\" {}: {}; keys.toml can hold it under that name", escape(name),
+                               wrong ? "does not fit" : "is needed", error.what()));
+  }
+}
+
 void KeyRing::add(Key key, const std::string& pattern) {
   std::lock_guard lock(mutex_);
-  items_.push_back({std::move(key), pattern});
+  items_.push_back({std::move(key), pattern, ""});
 }
 
 Key KeyRing::find(const std::string& container, const std::function<bool(const std::string&)>& fits) {
@@ -38,7 +66,7 @@ Key KeyRing::find(const std::string& container, const std::function<bool(const s
   std::size_t tried = 0;
   for (std::size_t i = 0; i < items_.size(); ++i) {
     const Item& item = items_[i];
-    if (!item.pattern.empty() && !Glob(item.pattern, Glob::Case::ignored).matches(container)) continue;
+    if (!item.name.empty() || !item.meant_for(container)) continue;
     ++tried;
     if (fits(item.key.secret)) {
       std::rotate(items_.begin(), items_.begin() + static_cast<std::ptrdiff_t>(i),
@@ -53,7 +81,7 @@ Key KeyRing::find(const std::string& container, const std::function<bool(const s
     ++tried;
     Key key{*answer, "the prompt"};
     if (fits(key.secret)) {
-      items_.insert(items_.begin(), {key, ""});
+      items_.insert(items_.begin(), {key, "", ""});
       return key;
     }
     hint = blank_hint(key, fits);

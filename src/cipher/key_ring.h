@@ -30,10 +30,20 @@ class KeyRing {
   /// blanks at the ends.
   Key find(const std::string& container, const std::function<bool(const std::string& secret)>& fits);
 
+  /// Adds a key with a name of its own, as descriptions of formats ask for. The secret is used as it is.
+  void add_named(const std::string& name, Key key, const std::string& pattern = "");
+
+  /// Finds a named key for `container` that `fits`; without one of that name, passwords and the prompt are
+  /// tried. Throws NeedsKey.
+  Key find_named(const std::string& name, const std::string& container,
+                 const std::function<bool(const std::string& secret)>& fits);
+
  private:
   struct Item {
     Key key;
     std::string pattern;
+    std::string name = {};  // of a named key
+    bool meant_for(const std::string& container) const;
   };
   std::mutex mutex_;
   std::vector<Item> items_;

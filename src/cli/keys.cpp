@@ -15,6 +15,31 @@
 
 namespace operculum::cli {
 
+namespace {
+
+/// The bytes of "00 11 2a"; nothing when it is not pairs of hexadecimal digits.
+std::optional<std::string> from_hex(std::string_view text) {
+  std::string digits, bytes;
+  for (char c : text) {
+    if (c != ' ') digits += c;
+  }
+  if (digits.size() % 2 != 0 || digits.empty()) return std::nullopt;
+  for (std::size_t i = 0; i < digits.size(); i += 2) {
+    auto value = parse_number(std::string_view(digits).substr(i, 2), 16);
+    if (!value) return std::nullopt;
+    bytes += static_cast<char>(*value);
+  }
+  return bytes;
+}
+
+std::optional<std::string> secret_of(const toml::table& key) {
+  if (auto password = key["password"].value<std::string>()) return password;
+  auto hex = key["hex"].value<std::string>();
+  return hex ? from_hex(*hex) : std::nullopt;
+}
+
+}  // namespace
+
 std::string read_password_file(const std::string& path) {
   std::ifstream file(path, std::ios::binary);
   std::string line;
@@ -33,11 +58,17 @@ void read_key_file(const std::string& path, KeyRing& keys) {
       throw Malformed(fmt::format("{}: expected tables [[key]] with \"for\" and \"password\"", escape(path)));
     for (const toml::node& node : *list) {
       const toml::table* one = node.as_table();
-      auto password = one == nullptr ? std::nullopt : (*one)["password"].value<std::string>();
-      if (!password)
-        throw Malformed(fmt::format("{}: line {}: expected a \"password\" in this [[key]]", escape(path),
-                                    node.source().begin.line));
-      keys.add({*password, "keys.toml"}, (*one)["for"].value_or(std::string()));
+      auto secret = one == nullptr ? std::nullopt : secret_of(*one);
+      if (!secret)
+        throw Malformed(
+            fmt::format("{}: line {}: expected a \"password\", or a key in \"hex\", in this [[key]]",
+                        escape(path), node.source().begin.line));
+      std::string pattern = (*one)["for"].value_or(std::string());
+      if (auto name = (*one)["name"].value<std::string>()) {
+        keys.add_named(*name, {*secret, "keys.toml"}, pattern);
+      } else {
+        keys.add({*secret, "keys.toml"}, pattern);
+      }
     }
   } catch (const toml::parse_error& error) {
     throw Malformed(

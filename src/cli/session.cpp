@@ -5,11 +5,14 @@
 
 #include <cstdio>
 #include <cstdlib>
+#include <filesystem>
 #include <map>
 
 #include "base/text.h"
 #include "base/units.h"
 #include "cli/keys.h"
+#include "io/file_source.h"
+#include "layout/described_format.h"
 
 namespace operculum::cli {
 namespace {
@@ -21,6 +24,38 @@ std::string config_folder() {
   if (base != nullptr && *base != '\0') return std::string(base) + "/operculum";
   const char* home = std::getenv("HOME");
   return home == nullptr ? "" : std::string(home) + "/.config/operculum";
+}
+
+/// Where descriptions come with the program: beside it in the build tree, and in the installed share.
+std::vector<std::string> installed_layouts() {
+  std::error_code error;
+  std::filesystem::path program = std::filesystem::read_symlink("/proc/self/exe", error);
+  if (error) return {OPERCULUM_LAYOUTS};
+  return {(program.parent_path() / "layouts").string(),
+          (program.parent_path() / "../share/operculum/layouts").string(), OPERCULUM_LAYOUTS};
+}
+
+/// Compiles what --layout names. Throws Malformed with the first problem.
+void use_layouts(Session& session) {
+  for (const std::string& path : session.layouts) {
+    layout::Found found = layout::Library::read(path);
+    if (!found.compiled.plan) {
+      layout::Description text = Session::description_of(path);
+      for (const layout::Problem& problem : found.compiled.problems) {
+        if (problem.level != layout::Problem::Level::error) continue;
+        auto place = text.place_of(problem.where.at);
+        throw Malformed(fmt::format("{}: line {}, column {}: {}; `operculum layout check` shows all",
+                                    escape(path), place.line, place.column, problem.text));
+      }
+    }
+    session.context.preferred.push_back(
+        layout::described_format(found.compiled.plan, layout::Chosen::by_user));
+  }
+  for (const std::string& path : session.known_names) {
+    std::vector<std::string> names = layout::read_names(path);
+    session.context.known_names.insert(session.context.known_names.end(), names.begin(), names.end());
+  }
+  session.context.described = [&session] { return session.library().formats(); };
 }
 
 /// Sizes with units on the command line: "64MiB".
@@ -47,6 +82,21 @@ void Session::say(Tone tone, const std::string& sentence) const {
   std::fwrite(line.data(), 1, line.size(), stderr);
 }
 
+layout::Library& Session::library() {
+  if (!library_) {
+    library_.emplace();
+    library_->add_folder(config_folder + "/layouts");
+    for (const std::string& folder : installed_layouts()) library_->add_folder(folder);
+  }
+  return *library_;
+}
+
+layout::Description Session::description_of(const std::string& path) {
+  SourcePtr source = open_file(path);
+  Bytes bytes = read_up_to(*source, 0, source->size());
+  return {path, std::string(as_text(bytes))};
+}
+
 void add_common_options(CLI::App& app, Session& session) {
   session.config_folder = config_folder();
   app.set_config("--config", session.config_folder + "/config.toml",
@@ -70,6 +120,16 @@ void add_common_options(CLI::App& app, Session& session) {
   app.add_option("--password-file", session.password_file,
                  "Take the password from the first line of this file")
       ->type_name("FILE")
+      ->group("Everywhere");
+  app.add_option("--layout", session.layouts,
+                 "Use this description of a format, before all others (repeatable)")
+      ->type_name("FILE")
+      ->allow_extra_args(false)
+      ->group("Everywhere");
+  app.add_option("--known-names", session.known_names,
+                 "Paths, one a line, that packs may hold under a hash alone (repeatable)")
+      ->type_name("FILE")
+      ->allow_extra_args(false)
       ->group("Everywhere");
   app.add_option("--names-in", session.context.names_in,
                  "Encoding of names that do not say theirs, such as CP932")
@@ -104,6 +164,7 @@ void prepare(Session& session) {
       return answer;
     });
   }
+  use_layouts(session);
   if (!session.output.empty()) session.data.open(session.output);
 }
 

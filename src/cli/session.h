@@ -6,6 +6,7 @@
 #include "cli/exit_code.h"
 #include "cli/output.h"
 #include "container/format.h"
+#include "layout/library.h"
 #include "task/progress.h"
 
 namespace operculum::cli {
@@ -25,7 +26,9 @@ struct Session {
   ProgressShown progress_shown = ProgressShown::lasting;
   std::string output;  ///< --output; empty: standard output
   std::string password_file;
-  std::string config_folder;  ///< operculum's folder beneath XDG_CONFIG_HOME
+  std::string config_folder;             ///< operculum's folder beneath XDG_CONFIG_HOME
+  std::vector<std::string> layouts;      ///< --layout
+  std::vector<std::string> known_names;  ///< --known-names
 
   OpenContext context;
   Progress progress;
@@ -37,10 +40,19 @@ struct Session {
   enum class Tone { note, warning, error };
   void say(Tone tone, const std::string& sentence) const;
 
+  /// The descriptions in the configuration folder and the installed share, read when they are first wanted.
+  layout::Library& library();
+
+  /// The text of a description, for messages about it.
+  static layout::Description description_of(const std::string& path);
+
   /// Raises the exit code: a worse one stays.
   void raise(int code) {
     if (exit_code == success) exit_code = code;
   }
+
+ private:
+  std::optional<layout::Library> library_;
 };
 
 /// Reads keys and configuration and opens the output; called once the command line is known. Throws Error.
@@ -60,5 +72,6 @@ void add_unpack(CLI::App& app, Session& session);
 void add_discard(CLI::App& app, Session& session);
 void add_verify(CLI::App& app, Session& session);
 void add_formats(CLI::App& app, Session& session);
+void add_layout(CLI::App& app, Session& session);
 
 }  // namespace operculum::cli

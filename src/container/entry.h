@@ -28,6 +28,7 @@ struct EntryExtra {
   std::uint32_t device_major = 0, device_minor = 0;
   Timestamp accessed, changed, created;
   std::string comment;
+  std::string type_tag;  ///< what the container calls the kind of thing that this is
 };
 
 /// One thing in a container. Plain data, cheap to move; about 110 bytes beside the path, for there may be

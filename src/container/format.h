@@ -1,6 +1,7 @@
 #pragma once
 
 #include <functional>
+#include <span>
 #include <string_view>
 #include <vector>
 
@@ -12,12 +13,17 @@
 
 namespace operculum {
 
+struct Format;
+
 /// What a format needs beside the bytes. Shared by all containers of one run; outlives them.
 struct OpenContext {
   Limits limits;
   std::string names_in;  ///< encoding of names that do not say theirs; empty: the format's own rule
   KeyRing keys;
   SpoolBudget spool;
+  std::vector<std::string> known_names;  ///< paths that packs may hold under a hash alone
+  std::vector<Format> preferred;         ///< formats that the user named: tried before all others
+  std::function<std::span<const Format>()> described;  ///< formats found beside the program's own: tried last
 };
 
 /// The bytes to open as a container, and where they came from.
@@ -56,7 +62,7 @@ struct Format {
 /// All formats this program knows by itself, in order of preference.
 const std::vector<Format>& formats();
 
-/// The format whose usual name endings fit; nothing when none does.
-const Format* format_for_name(std::string_view name);
+/// The format whose usual name endings fit, of `context` too where it is given; nothing when none does.
+const Format* format_for_name(std::string_view name, const OpenContext* context = nullptr);
 
 }  // namespace operculum

@@ -6,12 +6,21 @@
 
 namespace operculum {
 
-const Format* recognise(Probe& probe) {
+namespace {
+
+bool name_fits(const Format& format, std::string_view lower) {
+  return std::any_of(format.suffixes.begin(), format.suffixes.end(), [&](std::string_view suffix) {
+    return lower.size() > suffix.size() && lower.ends_with(suffix);
+  });
+}
+
+const Format* strongest_of(Probe& probe, std::span<const Format> candidates) {
   const Format* best = nullptr;
   Match strongest = Match::none;
-  for (const Format& format : formats()) {
+  std::string lower = to_lower(probe.name());
+  for (const Format& format : candidates) {
     Match match = format.recognise(probe);
-    if (match == Match::weak && format_for_name(probe.name()) != &format) continue;
+    if (match == Match::weak && !name_fits(format, lower)) continue;
     if (match > strongest) {
       strongest = match;
       best = &format;
@@ -21,14 +30,34 @@ const Format* recognise(Probe& probe) {
   return best;
 }
 
-const Format* format_for_name(std::string_view name) {
+std::span<const Format> described(const OpenContext& context) {
+  return context.described ? context.described() : std::span<const Format>();
+}
+
+}  // namespace
+
+const Format* recognise(Probe& probe) {
+  return strongest_of(probe, formats());
+}
+
+const Format* recognise(Probe& probe, const OpenContext& context) {
+  if (const Format* named = strongest_of(probe, context.preferred)) return named;
+  if (const Format* own = recognise(probe)) return own;
+  return strongest_of(probe, described(context));
+}
+
+const Format* format_for_name(std::string_view name, const OpenContext* context) {
   std::string lower = to_lower(name);
-  for (const Format& format : formats()) {
-    for (std::string_view suffix : format.suffixes) {
-      if (lower.size() > suffix.size() && lower.ends_with(suffix)) return &format;
-    }
+  auto among = [&](std::span<const Format> candidates) {
+    auto found = std::find_if(candidates.begin(), candidates.end(),
+                              [&](const Format& one) { return name_fits(one, lower); });
+    return found == candidates.end() ? nullptr : &*found;
+  };
+  if (context != nullptr) {
+    if (const Format* named = among(context->preferred)) return named;
   }
-  return nullptr;
+  if (const Format* own = among(formats())) return own;
+  return context != nullptr ? among(described(*context)) : nullptr;
 }
 
 Front read_front(Stream& stream) {

@@ -8,6 +8,9 @@ namespace operculum {
 /// them.
 const Format* recognise(Probe& probe);
 
+/// The same with the formats that `context` adds.
+const Format* recognise(Probe& probe, const OpenContext& context);
+
 /// A probe on content: at random where that is cheap, else on the front of its stream.
 Probe make_probe(const Content& content, const std::string& name);
 

@@ -4,7 +4,7 @@ namespace operculum {
 
 Opened open_container(const Input& input, OpenContext& context) {
   Probe probe = make_probe(*input.content, input.name);
-  const Format* format = recognise(probe);
+  const Format* format = recognise(probe, context);
   if (format == nullptr) return {};
   return {format, format->open(input, context)};
 }

@@ -24,6 +24,7 @@ class Probe {
            std::size_t count);                ///< anywhere; fewer where the bytes end or are out of reach
   std::optional<std::uint64_t> size() const;  ///< in bytes, where known
   const std::string& name() const { return name_; }
+  const SourcePtr& source() const { return source_; }  ///< null when only a front is there
 
  private:
   SourcePtr source_;

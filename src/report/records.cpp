@@ -106,6 +106,7 @@ Json to_json(const Found& found) {
     record["user_id"] = extra.user_id;
     record["group_id"] = extra.group_id;
     add_text(record, "comment", extra.comment);
+    add_text(record, "type", extra.type_tag);
     add_time(record, "accessed", extra.accessed);
     add_time(record, "changed", extra.changed);
     add_time(record, "created", extra.created);

@@ -58,10 +58,10 @@ std::string article(std::string_view word) {
 }
 
 /// What the name claims against what the bytes are.
-void check_name(const Place& place, Identification& out) {
+void check_name(const Place& place, const OpenContext& context, Identification& out) {
   std::string ending = ending_of(place.name);
   if (ending.empty()) return;
-  const Format* claimed = format_for_name(place.name);
+  const Format* claimed = format_for_name(place.name, &context);
   if (place.layers.empty()) {
     if (claimed != nullptr) {
       out.findings.push_back(
@@ -123,7 +123,7 @@ Identification identify(const std::string& target, const IdentifyRequest& reques
   if (whole_file) {
     Place file = place;
     file.name = base_name(place.file);
-    check_name(file, out);
+    check_name(file, context, out);
     check_size(out);
   }
   suggest(place, out);

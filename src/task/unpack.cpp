@@ -9,6 +9,7 @@
 
 #include "base/text.h"
 #include "task/link_maker.h"
+#include "task/name_template.h"
 #include "task/ordered_work.h"
 #include "task/walk.h"
 
@@ -28,6 +29,7 @@ class Unpacker {
         progress_(progress),
         meter_(context.limits, place.file_source->size()),
         names_(request.names),
+        name_as_(request.name_as.empty() ? nullptr : std::make_unique<NameTemplate>(request.name_as)),
         log_(work_, request, sink),
         target_(request, place.inside, meter_, progress),
         links_(target_, names_, request, log_, progress),
@@ -83,7 +85,9 @@ class Unpacker {
       take_other(*entry, path, place_.layers.back().container, *place_.layers.back().format);
       return;
     }
-    file(*entry, path, place_.content, nullptr, OutputNames::Duplicates::numbered);
+    Container* container = place_.layers.empty() ? nullptr : place_.layers.back().container.get();
+    file(*entry, path, wanted_name(*entry, path, container), place_.content, nullptr,
+         OutputNames::Duplicates::numbered);
     work_.finish();
     for (const Layer& layer : place_.layers) {
       for (const Finding& finding : layer.container->findings()) log_.finding("", finding);
@@ -111,7 +115,8 @@ class Unpacker {
     if (entry.kind == EntryKind::file) {
       auto duplicates =
           found.format.later_replaces ? OutputNames::Duplicates::replace : OutputNames::Duplicates::numbered;
-      file(entry, found.path, found.content, found.stream, duplicates);
+      file(entry, found.path, wanted_name(entry, found.path, &found.container), found.content, found.stream,
+           duplicates);
     } else {
       take_other(entry, found.path, found.container.shared_from_this(), found.format);
     }
@@ -181,9 +186,15 @@ class Unpacker {
 
   // ---- files
 
-  void file(const Entry& entry, const std::string& path, const ContentPtr& content, Stream* stream,
-            OutputNames::Duplicates duplicates) {
-    OutputNames::Given given = names_.file(target_.beneath(path), duplicates);
+  /// The output name of a file before it is made safe.
+  std::string wanted_name(const Entry& entry, const std::string& path, Container* container) {
+    if (!name_as_ || container == nullptr) return std::string(target_.beneath(path));
+    return name_as_->name_for(entry, path, ++files_named_, *container, place_.layers.back().name);
+  }
+
+  void file(const Entry& entry, const std::string& path, const std::string& wanted, const ContentPtr& content,
+            Stream* stream, OutputNames::Duplicates duplicates) {
+    OutputNames::Given given = names_.file(wanted, duplicates);
     if (given.path.empty())
       return log_.left_out(path, given.remark.empty() ? "its name leaves nothing to use" : given.remark);
     count_portable(given.path);
@@ -260,6 +271,8 @@ class Unpacker {
   Progress& progress_;
   Meter meter_;
   OutputNames names_;
+  std::unique_ptr<const NameTemplate> name_as_;
+  std::uint64_t files_named_ = 0;
   std::vector<FinishedFolder> folders_;
   std::unordered_set<std::string> written_;  // for containers whose later entries replace earlier ones
   UnpackLog log_;

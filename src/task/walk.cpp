@@ -91,7 +91,8 @@ class Walk {
       }
       Probe probe(front.bytes, front.complete, name);
       FrontedStream all(std::move(front.bytes), *visit.stream);
-      if (recognise(probe) == nullptr) return hand_out(format, *container, visit, path, nullptr, &all);
+      if (recognise(probe, context_) == nullptr)
+        return hand_out(format, *container, visit, path, nullptr, &all);
       content = make_content(spool(all, context_.spool));
     } else if (visit.entry.size <= kDecodeOnce) {
       content = kept_in_memory(content);

@@ -211,6 +211,12 @@ void add_unpack(CLI::App& app, Session& session) {
   options->selection.add_to(*command, SelectionOptions::With::patterns_and_list);
   command->add_flag("--deep", request.deep, "Unpack nested containers, too, each into a folder of its name");
   command->add_flag("--flat", request.flat, "All files directly into the output folder");
+  command
+      ->add_option("--name-as", request.name_as,
+                   "Name files by this template: {path} {folder} {name} {ending} {number} {container} {type} "
+                   "{crc32}, and "
+                   "facts that identify shows, as in {title}-{version}{ending}")
+      ->type_name("TEMPLATE");
   command->add_flag("--dry-run", request.dry_run, "Print the full plan, write nothing");
   command->add_option("--existing", request.existing, "What to do with a file that is there already")
       ->transform(CLI::CheckedTransformer(kExisting).description("keep|replace|rename"))

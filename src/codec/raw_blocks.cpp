@@ -1,0 +1,91 @@
+#include "codec/raw_blocks.h"
+
+#include <fmt/format.h>
+#include <lz4.h>
+#include <lzo/lzo1x.h>
+
+#include <algorithm>
+
+#include "base/error.h"
+
+namespace operculum {
+namespace {
+
+constexpr std::uint64_t kMostPacked = 64 << 20, kMostUnpacked = 256 << 20;
+
+/// Decodes `packed` into at most `room` bytes; nothing when it does not fit or is damaged.
+using Decode = std::optional<Bytes> (*)(ByteView packed, std::size_t room);
+
+std::optional<Bytes> decode_lz4(ByteView packed, std::size_t room) {
+  Bytes out(room);
+  int count =
+      LZ4_decompress_safe(reinterpret_cast<const char*>(packed.data()), reinterpret_cast<char*>(out.data()),
+                          static_cast<int>(packed.size()), static_cast<int>(room));
+  if (count < 0) return std::nullopt;
+  out.resize(static_cast<std::size_t>(count));
+  return out;
+}
+
+std::optional<Bytes> decode_lzo(ByteView packed, std::size_t room) {
+  Bytes out(room);
+  lzo_uint count = room;
+  int result = lzo1x_decompress_safe(packed.data(), packed.size(), out.data(), &count, nullptr);
+  if (result != LZO_E_OK && result != LZO_E_INPUT_NOT_CONSUMED) return std::nullopt;
+  out.resize(count);
+  return out;
+}
+
+class WholeBlock final : public Stream {
+ public:
+  WholeBlock(StreamPtr packed, std::string_view name, Decode decode, std::optional<std::uint64_t> size)
+      : packed_(std::move(packed)), name_(name), decode_(decode), size_(size) {}
+
+  std::size_t read(ByteSpan out) override {
+    if (packed_) unpack();
+    std::size_t count = std::min(out.size(), unpacked_.size() - at_);
+    std::copy_n(unpacked_.begin() + static_cast<std::ptrdiff_t>(at_), count, out.begin());
+    at_ += count;
+    return count;
+  }
+
+ private:
+  void unpack() {
+    Bytes packed = read_all(*packed_, kMostPacked);
+    packed_.reset();
+    if (size_ && *size_ > kMostUnpacked)
+      throw LimitExceeded(fmt::format("a single {} block of more than 256 MiB", name_));
+    // without a stated size the room grows until the block fits
+    std::uint64_t room = size_.value_or(std::max<std::uint64_t>(packed.size() * 4, 4096));
+    for (;; room *= 4) {
+      room = std::min(room, kMostUnpacked);
+      auto decoded = decode_(packed, static_cast<std::size_t>(room));
+      if (decoded) {
+        unpacked_ = std::move(*decoded);
+        return;
+      }
+      bool hopeless = size_ || room == kMostUnpacked || room > packed.size() * 300 + 4096;
+      if (hopeless)
+        throw Malformed(fmt::format("{} data: it does not decode to {}; the data is damaged", name_,
+                                    size_ ? fmt::format("{} bytes", *size_) : "anything"));
+    }
+  }
+
+  StreamPtr packed_;
+  std::string_view name_;
+  Decode decode_;
+  std::optional<std::uint64_t> size_;
+  Bytes unpacked_;
+  std::size_t at_ = 0;
+};
+
+}  // namespace
+
+StreamPtr open_lz4_block(StreamPtr packed, std::optional<std::uint64_t> size) {
+  return std::make_unique<WholeBlock>(std::move(packed), "LZ4 block", decode_lz4, size);
+}
+
+StreamPtr open_lzo(StreamPtr packed, std::optional<std::uint64_t> size) {
+  return std::make_unique<WholeBlock>(std::move(packed), "LZO", decode_lzo, size);
+}
+
+}  // namespace operculum

@@ -1,0 +1,121 @@
+#include "layout/coverage.h"
+
+#include <algorithm>
+#include <queue>
+
+#include "base/text.h"
+
+namespace operculum::layout {
+namespace {
+
+constexpr std::uint64_t kRawShown = 8;
+constexpr std::size_t kBlock = 64 * 1024;
+
+/// Fewer bytes than an alignment, up to a multiple of it: padding, whatever stands in it.
+bool is_alignment(std::uint64_t begin, std::uint64_t end, std::uint64_t size) {
+  for (std::uint64_t step : {4u, 8u, 16u}) {
+    if (end - begin < step && end % step == 0 && begin > 0 && end < size) return true;
+  }
+  return false;
+}
+
+bool is_filled(const Source& file, std::uint64_t begin, std::uint64_t end) {
+  Bytes block(kBlock);
+  std::optional<Byte> fill;
+  for (std::uint64_t at = begin; at < end;) {
+    std::size_t count = file.read_at(
+        at, ByteSpan(block).first(static_cast<std::size_t>(std::min<std::uint64_t>(kBlock, end - at))));
+    if (count == 0) return false;
+    if (!fill) fill = block[0];
+    if (*fill != 0 && *fill != 0xff) return false;
+    if (!std::all_of(block.begin(), block.begin() + static_cast<std::ptrdiff_t>(count),
+                     [&](Byte b) { return b == *fill; }))
+      return false;
+    at += count;
+  }
+  return true;
+}
+
+}  // namespace
+
+std::string_view name_of(CoverRange::Kind kind) {
+  constexpr std::string_view kNames[] = {"header", "index", "entry data", "padding", "unexplained"};
+  return kNames[static_cast<std::size_t>(kind)];
+}
+
+void Tracer::enter(const std::string& name) {
+  path_.push_back(name);
+}
+
+void Tracer::leave() {
+  path_.pop_back();
+}
+
+void Tracer::field(const std::string& name, const Region& region, std::uint64_t offset, std::uint64_t size,
+                   const std::string& value) {
+  if (fields_.size() >= most_) {
+    ++left_out_;
+    return;
+  }
+  std::string full;
+  for (const std::string& part : path_) {
+    if (!full.empty() && !part.starts_with('[')) full += '.';
+    full += part;
+  }
+  if (!name.empty()) full += full.empty() ? name : "." + name;
+  Bytes raw = read_up_to(*region.source(), offset, std::min(size, kRawShown));
+  std::string hex;
+  for (Byte b : raw) {
+    if (!hex.empty()) hex += ' ';
+    hex += to_hex(ByteView(&b, 1));
+  }
+  if (size > kRawShown) hex += " ..";
+  fields_.push_back({std::move(full), region.name(), offset, size, std::move(hex), value});
+}
+
+void Tracer::covered(const Region& region, std::uint64_t offset, std::uint64_t size, Cover cover) {
+  if (!region.origin() || size == 0) return;
+  std::uint64_t begin = *region.origin() + offset;
+  auto kind = static_cast<CoverRange::Kind>(cover);
+  if (!marked_.empty() && marked_.back().kind == kind && marked_.back().end == begin) {
+    marked_.back().end += size;
+  } else {
+    marked_.push_back({kind, begin, begin + size});
+  }
+}
+
+/// Where marks overlap, the one that says more wins: header, then index, then data, then padding.
+std::vector<CoverRange> Tracer::ranges(const Source& file) const {
+  std::vector<CoverRange> sorted = marked_;
+  std::sort(sorted.begin(), sorted.end(),
+            [](const CoverRange& a, const CoverRange& b) { return a.begin < b.begin; });
+  auto later = [](const CoverRange& a, const CoverRange& b) { return a.kind > b.kind; };
+  std::priority_queue<CoverRange, std::vector<CoverRange>, decltype(later)> open(later);
+  std::vector<CoverRange> out;
+  auto add = [&](CoverRange::Kind kind, std::uint64_t begin, std::uint64_t end) {
+    if (begin >= end) return;
+    if (!out.empty() && out.back().kind == kind) {
+      out.back().end = end;
+    } else {
+      out.push_back({kind, begin, end});
+    }
+  };
+  std::size_t next = 0;
+  for (std::uint64_t at = 0, size = file.size(); at < size;) {
+    while (next < sorted.size() && sorted[next].begin <= at) open.push(sorted[next++]);
+    while (!open.empty() && open.top().end <= at) open.pop();
+    std::uint64_t until = next < sorted.size() ? std::min(sorted[next].begin, size) : size;
+    if (open.empty()) {
+      add(is_alignment(at, until, size) || is_filled(file, at, until) ? CoverRange::Kind::padding
+                                                                      : CoverRange::Kind::unexplained,
+          at, until);
+    } else {
+      until = std::min(until, open.top().end);
+      add(open.top().kind, at, until);
+    }
+    at = until;
+  }
+  return out;
+}
+
+}  // namespace operculum::layout

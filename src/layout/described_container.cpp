@@ -1,0 +1,373 @@
+#include "layout/described_container.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <mutex>
+#include <utility>
+
+#include "base/error.h"
+#include "base/sum_kinds.h"
+#include "base/text.h"
+#include "layout/plan/value_text.h"
+#include "layout/run/execute.h"
+
+namespace operculum::layout {
+namespace {
+
+/// Passes data on and compares a checksum at its end.
+class SummedStream final : public Stream {
+ public:
+  SummedStream(StreamPtr inner, ExpectedSum expected)
+      : inner_(std::move(inner)),
+        expected_(std::move(expected)),
+        sum_(find_sum(expected_.check->algorithm)->make(expected_.check->parameters)) {}
+  std::size_t read(ByteSpan out) override {
+    std::size_t count = inner_->read(out);
+    if (count > 0) {
+      sum_->add(out.first(count));
+    } else if (sum_) {
+      std::string fault = compare(expected_, sum_->finish());
+      sum_.reset();
+      if (!fault.empty()) throw Malformed(fault + "; the data is damaged");
+    }
+    return count;
+  }
+
+ private:
+  StreamPtr inner_;
+  ExpectedSum expected_;
+  std::unique_ptr<Sum> sum_;
+};
+
+/// The data of an entry, with everything looked up: usable from any thread.
+class DescribedContent final : public Content {
+ public:
+  RecipePtr recipe;
+  Expected expected;
+  std::vector<ExpectedSum> of_data, of_stored;
+  std::shared_ptr<const Plan> plan;  // keeps the checks alive
+
+  StreamPtr stream() const override {
+    StreamPtr made;
+    if (of_stored.empty()) {
+      made = open_recipe(recipe, expected.size);
+    } else {
+      auto stored = std::make_shared<Recipe>(*recipe);
+      std::vector<Step> steps = std::exchange(stored->steps, {});
+      StreamPtr raw = open_recipe(stored, std::nullopt);
+      for (const ExpectedSum& sum : of_stored) raw = std::make_unique<SummedStream>(std::move(raw), sum);
+      for (const Step& step : steps) raw = step.kind->open(std::move(raw), step.arguments, expected.size);
+      made = std::move(raw);
+    }
+    for (const ExpectedSum& sum : of_data) made = std::make_unique<SummedStream>(std::move(made), sum);
+    return make_checked(std::move(made), expected);
+  }
+  SourcePtr source() const override {
+    SourcePtr plain = plain_source(*recipe);
+    return plain && (!expected.size || plain->size() == *expected.size) ? plain : nullptr;
+  }
+};
+
+class Described final : public DescribedContainer {
+ public:
+  Described(std::shared_ptr<const Plan> plan, const Input& input, SourcePtr source, OpenContext& context,
+            Observer* observer)
+      : plan_(std::move(plan)), run_(*plan_, input, std::move(source), context) {
+    run_.observer = observer;
+    Head head = execute(run_);
+    run_.observer = nullptr;
+    facts_ = std::move(head.facts);
+    for (std::string& text : head.missing) add_finding(Finding::Level::fault, std::move(text));
+  }
+
+  std::span<const Entry> entries() override {
+    std::call_once(listed_, [this] {
+      std::lock_guard lock(mutex_);
+      list_all();
+    });
+    return entries_;
+  }
+
+  ContentPtr content(std::size_t index) override {
+    entries();
+    std::lock_guard lock(mutex_);
+    std::vector<Value> slots;
+    const EntryPlan& rule = restore(index, slots);
+    Frame frame{run_, slots.data()};
+    auto content = std::make_shared<DescribedContent>();
+    content->plan = plan_;
+    Value data = rule.data == nullptr ? Value{} : rule.data->value(frame);
+    if (!data.there()) throw Malformed("the description finds no data for this entry");
+    content->recipe = run_.recipe_of(data);
+    const Entry& entry = entries_[index];
+    if (rule.size != nullptr) content->expected.size = rule.size->size(frame, "a size");
+    if (entry.is(Entry::has_crc))
+      content->expected.crc32 = static_cast<std::uint32_t>(rule.crc32->number(frame));
+    for (const CheckPlan& check : rule.checks) {
+      ExpectedSum sum = check.of == CheckPlan::Of::expression ? ExpectedSum{} : expected_sum(check, frame);
+      if (check.of == CheckPlan::Of::data) content->of_data.push_back(std::move(sum));
+      if (check.of == CheckPlan::Of::stored) content->of_stored.push_back(std::move(sum));
+    }
+    return content;
+  }
+
+  std::vector<std::pair<std::string, std::string>> facts() override { return facts_; }
+
+  void observe_all(Observer& observer) override {
+    entries();
+    std::lock_guard lock(mutex_);
+    run_.observer = &observer;
+    mark_regions(run_);
+    std::vector<Value> slots;
+    for (std::size_t i = 0; i < entries_.size(); ++i) {
+      try {
+        const EntryPlan& rule = restore(i, slots);
+        Frame frame{run_, slots.data()};
+        if (rule.data != nullptr) cover(rule.data->value(frame));
+      } catch (const LimitExceeded&) {
+        throw;
+      } catch (const Error&) {
+        // this entry has no bytes to mark; verify tells why
+      }
+    }
+    show_lists(observer);
+    run_.observer = nullptr;
+  }
+
+ private:
+  struct Listing {
+    std::size_t rule;
+    std::vector<Value> slots;  // with the outer loops' variables
+  };
+  struct Origin {
+    std::uint32_t listing, index;
+  };
+
+  void list_all() {
+    for (const StatementPlan& statement : plan_->statements) {
+      if (statement.kind != StatementPlan::Kind::entry) continue;
+      const EntryPlan& rule = plan_->entries[statement.entry];
+      std::vector<Value> slots(rule.slots);
+      try {
+        loop(rule, statement.entry, 0, slots);
+      } catch (const LimitExceeded&) {
+        throw;
+      } catch (const Error& error) {
+        add_finding(Finding::Level::fault,
+                    fmt::format("the listing ends after {} entries: {}", entries_.size(), error.what()));
+      }
+    }
+    if (beyond_ > 0) {
+      add_finding(
+          Finding::Level::fault,
+          fmt::format(
+              "{} of {} entries reach beyond the end of the file, the first is \"{}\"; the file is cut short",
+              beyond_, entries_.size(), escape(first_beyond_)));
+    }
+    for (std::string& fault : compare_checks(run_)) add_finding(Finding::Level::fault, std::move(fault));
+  }
+
+  /// Goes through the rule's loops from `level` on.
+  void loop(const EntryPlan& rule, std::size_t number, std::size_t level, std::vector<Value>& slots) {
+    Frame frame{run_, slots.data()};
+    if (level == rule.loops.size()) {  // a rule without loops
+      listings_.push_back({number, slots});
+      return one(rule, 0, frame);
+    }
+    const EntryPlan::Loop& loop_plan = rule.loops[level];
+    Value list = loop_plan.list->value(frame);
+    if (!list.there()) return;
+    slots[loop_plan.slot + 1] = list;
+    bool innermost = level + 1 == rule.loops.size();
+    if (innermost) listings_.push_back({number, slots});
+    std::uint64_t count = run_.count(list);
+    if (innermost && entries_.size() + count < run_.context().limits.max_entries) {
+      entries_.reserve(entries_.size() + static_cast<std::size_t>(count));
+      origins_.reserve(entries_.size() + static_cast<std::size_t>(count));
+    }
+    for (std::uint64_t i = 0; i < count; ++i) {
+      run_.step(rule.where);
+      set(loop_plan, slots, list, i);
+      if (innermost) {
+        one(rule, i, frame);
+      } else {
+        loop(rule, number, level + 1, slots);
+      }
+    }
+  }
+
+  void set(const EntryPlan::Loop& loop_plan, std::vector<Value>& slots, const Value& list,
+           std::uint64_t index) {
+    slots[loop_plan.slot] = run_.element(list, index);
+    slots[loop_plan.slot + 2] = Value::of(static_cast<std::int64_t>(index));
+    if (loop_plan.number_slot) slots[*loop_plan.number_slot] = Value::of(static_cast<std::int64_t>(index));
+  }
+
+  static void evaluate_lets(const EntryPlan& rule, Frame& frame) {
+    for (const auto& [slot, value] : rule.lets) frame.slots[slot] = value->value(frame);
+  }
+
+  void one(const EntryPlan& rule, std::uint64_t index, Frame& frame) {
+    Entry entry;
+    try {
+      evaluate_lets(rule, frame);
+      if (rule.condition != nullptr && !rule.condition->truth(frame)) return;
+      check_element(rule, frame);
+      fill(rule, frame, entry);
+    } catch (const LimitExceeded&) {
+      throw;
+    } catch (const Error& error) {
+      if (entry.path.empty()) entry.path = fmt::format("entry-{}", entries_.size() + 1);
+      entry.flags |= Entry::damaged;
+      add_finding(Finding::Level::fault, fmt::format("{}: {}", escape(entry.path), error.what()));
+    }
+    if (entries_.size() >= run_.context().limits.max_entries)
+      throw LimitExceeded(
+          fmt::format("more than {} entries; if that is right, raise --max-entries", entries_.size()));
+    entries_.push_back(std::move(entry));
+    origins_.push_back({static_cast<std::uint32_t>(listings_.size() - 1), static_cast<std::uint32_t>(index)});
+  }
+
+  /// A table's records are read field by field; their conditions are looked at here.
+  void check_element(const EntryPlan& rule, Frame& frame) {
+    if (rule.loops.empty()) return;
+    const Value& element = frame.slots[rule.loops.back().slot];
+    const StaticType type = rule.loops.back().list->type().element();
+    if (element.kind == Value::Kind::placed && type.record->checks) run_.slots_of(element, *type.record);
+  }
+
+  void fill(const EntryPlan& rule, Frame& frame, Entry& entry) {
+    rule.path->text(frame, entry.path);
+    clean_in_place(entry.path);
+    if (entry.path.empty()) entry.path = fmt::format("entry-{}", entries_.size() + 1);
+    auto time = [&](const NodePtr& node) -> Timestamp {
+      if (node == nullptr) return {};
+      Value value = node->value(frame);
+      if (!value.there()) return {};
+      return {value.a, static_cast<std::uint32_t>(value.b & 0xffffffff), (value.b & Value::kFloating) != 0};
+    };
+    if (rule.folder != nullptr && rule.folder->truth(frame)) entry.kind = EntryKind::folder;
+    if (rule.link != nullptr) {
+      Value target = rule.link->value(frame);
+      if (target.there() && !run_.text(target).empty()) {
+        entry.kind = EntryKind::symbolic_link;
+        entry.extras().link_target = run_.text(target);
+      }
+    }
+    entry.modified = time(rule.time);
+    if (rule.created != nullptr) entry.extras().created = time(rule.created);
+    if (rule.accessed != nullptr) entry.extras().accessed = time(rule.accessed);
+    if (rule.mode != nullptr) entry.mode = static_cast<std::uint32_t>(rule.mode->number(frame)) & 07777;
+    if (rule.comment != nullptr) entry.extras().comment = rule.comment->text_of(frame);
+    if (rule.kind != nullptr) entry.extras().type_tag = rule.kind->text_of(frame);
+    if (rule.encrypted != nullptr && rule.encrypted->truth(frame)) entry.flags |= Entry::encrypted;
+    if (entry.kind != EntryKind::file) return;
+    if (rule.crc32 != nullptr) {
+      entry.crc32 = static_cast<std::uint32_t>(rule.crc32->number(frame));
+      entry.flags |= Entry::has_crc;
+    }
+    if (rule.size != nullptr) entry.size = rule.size->size(frame, "a size");
+    if (rule.data == nullptr) {
+      entry.size = entry.stored_size = 0;
+      return;
+    }
+    outline_.known = false;
+    outline_.steps.clear();
+    rule.data->outline(frame, outline_);
+    entry.method = method(outline_.steps);
+    if (!outline_.known) return;
+    entry.stored_size = outline_.length;
+    entry.offset = outline_.offset;
+    if (outline_.steps.empty() && rule.size == nullptr) entry.size = outline_.length;
+    bool sizes_stay = true;
+    for (const StepKind* step : outline_.steps) sizes_stay &= step->keeps_size;
+    if (sizes_stay && rule.size == nullptr) entry.size = outline_.length;
+    std::uint64_t there = run_.region(outline_.region).size();
+    if (outline_.offset > there || outline_.length > there - outline_.offset) {
+      entry.flags |= Entry::damaged;
+      if (beyond_++ == 0) first_beyond_ = entry.path;
+    }
+  }
+
+  /// The names of the steps joined; kept once.
+  std::string_view method(const std::vector<const StepKind*>& steps) {
+    if (steps.empty()) return "stored";
+    if (steps.size() == 1) return steps[0]->name;
+    std::string name;
+    for (const StepKind* step : steps) name += fmt::format("{}{}", name.empty() ? "" : "+", step->name);
+    for (const std::string& known : methods_) {
+      if (known == name) return known;
+    }
+    return methods_.emplace_back(std::move(name));
+  }
+
+  /// The variables as they were when the entry was listed.
+  const EntryPlan& restore(std::size_t index, std::vector<Value>& slots) {
+    Origin origin = origins_[index];
+    const Listing& listing = listings_[origin.listing];
+    const EntryPlan& rule = plan_->entries[listing.rule];
+    slots = listing.slots;
+    if (!rule.loops.empty()) {
+      const EntryPlan::Loop& innermost = rule.loops.back();
+      set(innermost, slots, slots[innermost.slot + 1], origin.index);
+    }
+    Frame frame{run_, slots.data()};
+    evaluate_lets(rule, frame);
+    return rule;
+  }
+
+  void cover(const Value& data) {
+    if (data.kind == Value::Kind::bytes) run_.mark(data.object, data.offset(), data.b, Cover::data);
+    if (data.kind != Value::Kind::blob) return;
+    const Blob& blob = run_.store().blobs[data.object];
+    if (blob.inner.there()) cover(blob.inner);
+    for (const Value& part : blob.parts) cover(part);
+  }
+
+  /// Tables are read when they are asked for; for a trace their first records are read once more, field by
+  /// field.
+  void show_lists(Observer& observer) {
+    constexpr std::uint64_t kShown = 8;
+    for (std::size_t i = 0; i < plan_->globals.size(); ++i) {
+      const Value& value = run_.globals[i];
+      if (value.kind != Value::Kind::list) continue;
+      const List list = run_.store().lists[value.object];
+      if (list.shape != List::Shape::strided) continue;
+      for (std::uint64_t k = 0; k < std::min(kShown, list.count); ++k) {
+        observer.enter(fmt::format("{}[{}]", plan_->globals[i], k));
+        std::uint64_t offset = list.offset + k * list.stride;
+        Reader reader{list.region, 0, offset, offset + list.stride, offset};
+        Frame frame{run_, nullptr, &reader};
+        Value element = list.element->read(frame, reader);
+        if (list.element->type.base != StaticType::Base::record)
+          observer.field("", run_.region(list.region), offset, list.stride,
+                         value_text(run_, element, *list.element));
+        observer.leave();
+      }
+    }
+  }
+
+  std::shared_ptr<const Plan> plan_;
+  std::mutex mutex_;  // guards the run
+  Run run_;
+  std::once_flag listed_;
+  std::vector<Entry> entries_;
+  std::vector<Origin> origins_;
+  std::vector<Listing> listings_;
+  std::deque<std::string> methods_;
+  Outline outline_;
+  std::uint64_t beyond_ = 0;
+  std::string first_beyond_;
+  std::vector<std::pair<std::string, std::string>> facts_;
+};
+
+}  // namespace
+
+std::shared_ptr<DescribedContainer> open_described(std::shared_ptr<const Plan> plan, const Input& input,
+                                                   SourcePtr source, OpenContext& context,
+                                                   Observer* observer) {
+  return std::make_shared<Described>(std::move(plan), input, std::move(source), context, observer);
+}
+
+}  // namespace operculum::layout

@@ -1,0 +1,75 @@
+#include "layout/described_format.h"
+
+#include <algorithm>
+
+#include "base/error.h"
+#include "layout/described_container.h"
+
+namespace operculum::layout {
+namespace {
+
+constexpr std::size_t kStrongMagic = 4;  // bytes that chance does not bring together
+
+/// How many constant bytes fit; nothing when one of them does not.
+std::optional<std::size_t> magic_fits(const Plan& plan, Probe& probe) {
+  std::size_t bytes = 0;
+  for (const MagicPart& part : plan.magic) {
+    std::uint64_t offset = part.offset;
+    if (part.from_end) {
+      auto size = probe.size();
+      if (!size || *size < part.offset) return std::nullopt;
+      offset = *size - part.offset;
+    }
+    Bytes found = probe.at(offset, part.bytes.size());
+    if (as_text(found) != part.bytes) return std::nullopt;
+    bytes += part.bytes.size();
+  }
+  return bytes;
+}
+
+/// The cheap test: constant bytes at fixed places. The strict one: all that the description states up to its
+/// entries.
+Match recognise_described(const std::shared_ptr<const Plan>& plan, Chosen chosen, Probe& probe) {
+  auto magic = magic_fits(*plan, probe);
+  if (!magic) return Match::none;
+  bool strong = *magic >= kStrongMagic || chosen == Chosen::by_user;
+  std::string lower = probe.name();
+  std::transform(lower.begin(), lower.end(), lower.begin(),
+                 [](char c) { return c >= 'A' && c <= 'Z' ? static_cast<char>(c - 'A' + 'a') : c; });
+  bool named = std::any_of(plan->suffixes.begin(), plan->suffixes.end(),
+                           [&](const std::string& suffix) { return lower.ends_with(suffix); });
+  if (!strong && !named) return Match::none;
+  Match match = strong ? Match::front : Match::weak;
+  SourcePtr source = probe.source();
+  if (!source) return strong ? match : Match::none;  // only a front is there: opening will tell
+  OpenContext context;
+  try {
+    open_described(plan, {make_content(source), probe.name(), nullptr}, source, context);
+  } catch (const CutShort&) {
+    return strong ? match : Match::none;  // a cut download is still what it was to be
+  } catch (const Malformed&) {
+    return Match::none;
+  } catch (const Error&) {
+    return match;  // a key or a file beside it is wanted: opening says so
+  }
+  return match;
+}
+
+}  // namespace
+
+Format described_format(std::shared_ptr<const Plan> plan, Chosen chosen) {
+  Format format;
+  format.id = plan->id;
+  format.name = plan->title;
+  format.family = "described";
+  format.specification = plan->description.name;
+  format.reads = plan->about;
+  for (const std::string& suffix : plan->suffixes) format.suffixes.push_back(suffix);
+  format.recognise = [plan, chosen](Probe& probe) { return recognise_described(plan, chosen, probe); };
+  format.open = [plan](const Input& input, OpenContext& context) -> ContainerPtr {
+    return open_described(plan, input, random_access(*input.content, context.spool), context);
+  };
+  return format;
+}
+
+}  // namespace operculum::layout

@@ -1,0 +1,79 @@
+#pragma once
+
+#include <functional>
+
+#include "layout/plan/plan.h"
+
+namespace operculum::layout {
+
+// The kinds of expressions. Each is a few lines in nodes_*.cpp; compile_expression.cpp makes them.
+
+NodePtr number_node(Span where, std::int64_t value);
+NodePtr text_node(Span where, std::string text);
+NodePtr bytes_node(Span where, std::string bytes);
+
+/// A variable of the frame. `raw` is there when the slot holds a text as it was read.
+NodePtr slot_node(Span where, StaticType type, std::size_t slot, const TextPlan* raw);
+NodePtr global_node(Span where, StaticType type, std::size_t global);
+NodePtr field_node(Span where, NodePtr record, const RecordPlan& plan, const FieldPlan& field);
+NodePtr element_node(Span where, NodePtr list, NodePtr index);
+NodePtr list_slice_node(Span where, NodePtr list, NodePtr from, NodePtr to);
+NodePtr bytes_slice_node(Span where, NodePtr bytes, NodePtr from, NodePtr length);
+
+/// How a part of a form is shown.
+struct Shown {
+  NodePtr part;
+  unsigned width = 0;
+  bool zeros = false;
+  char kind = 'd';  // d, x, X
+};
+NodePtr form_node(Span where, std::vector<std::string> texts, std::vector<Shown> parts);
+
+NodePtr arithmetic_node(Span where, char what, NodePtr a, NodePtr b);
+NodePtr not_node(Span where, NodePtr a);
+enum class Logic { both, either };
+NodePtr logic_node(Span where, Logic logic, NodePtr a, NodePtr b);
+enum class Comparison { equal, unequal, less, greater, less_or_equal, greater_or_equal };
+NodePtr compare_node(Span where, Comparison how, NodePtr a, NodePtr b);
+NodePtr between_node(Span where, NodePtr a, NodePtr low, NodePtr high);
+NodePtr one_of_node(Span where, NodePtr a, std::vector<NodePtr> others);
+NodePtr conditional_node(Span where, NodePtr condition, NodePtr then, NodePtr otherwise);
+NodePtr fallback_node(Span where, NodePtr first, NodePtr second);
+NodePtr exists_node(Span where, NodePtr of);
+
+NodePtr pipe_node(Span where, NodePtr bytes, std::unique_ptr<const ChainPlan> chain);
+NodePtr read_node(Span where, ReadPlanPtr plan);
+const ReadPlan* plan_of_read(const Node& node);  ///< null when it is no read
+
+/// What `here`, `start`, `left` and `end` give.
+enum class Position { here, start, left, end };
+NodePtr position_node(Span where, Position what);
+/// "end - 32" as 32; nothing when it is not of that form.
+std::optional<std::int64_t> distance_from_end(const Node& node);
+
+NodePtr list_node(Span where, StaticType type, std::vector<NodePtr> parts);
+/// Looks at each element: the slots of the element, of its list and of its number stand one after another.
+struct Each {
+  NodePtr list, condition, body;
+  std::size_t slot = 0;
+  std::optional<std::size_t> number_slot;
+};
+enum class Over { first, last, any, all, count, sum, least, most, each, join };
+NodePtr over_node(Span where, StaticType type, Over what, Each each);
+NodePtr chain_node(Span where, StaticType type, NodePtr from, NodePtr condition, NodePtr next,
+                   std::size_t slot);
+NodePtr tree_node(Span where, StaticType type, NodePtr roots, NodePtr children, std::size_t slot);
+NodePtr trail_node(Span where, NodePtr part, NodePtr separator, std::size_t slot);
+NodePtr next_node(Span where, NodePtr part, NodePtr last, std::size_t slot);
+NodePtr above_node(Span where, NodePtr part, NodePtr last, std::size_t slot);
+
+NodePtr function_node(Span where, const FunctionPlan& function, std::vector<NodePtr> arguments);
+
+/// A function of the language's own.
+using BuiltIn = Value (*)(Frame& frame, const Node& call, const std::vector<NodePtr>& arguments);
+NodePtr built_in_node(Span where, StaticType type, BuiltIn call, std::vector<NodePtr> arguments);
+NodePtr known_node(Span where, std::string hash, NodePtr value, bool lower);
+NodePtr key_node(Span where, NodePtr name, NodePtr condition, std::size_t slot);
+NodePtr where_node(Span where, NodePtr record, bool end);
+
+}  // namespace operculum::layout

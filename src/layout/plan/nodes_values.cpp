@@ -1,0 +1,252 @@
+// Constants, variables, fields and elements.
+#include <fmt/format.h>
+
+#include "layout/plan/nodes.h"
+#include "layout/run/run.h"
+
+namespace operculum::layout {
+namespace {
+
+using Base = StaticType::Base;
+
+class NumberNode final : public Node {
+ public:
+  NumberNode(Span where, std::int64_t value) : Node(where, {Base::number}), value_(value) {}
+  Value value(Frame&) const override { return Value::of(value_); }
+  std::int64_t number(Frame&) const override { return value_; }
+  std::optional<std::int64_t> constant() const override { return value_; }
+
+ private:
+  std::int64_t value_;
+};
+
+class TextNode final : public Node {
+ public:
+  TextNode(Span where, std::string text) : Node(where, {Base::text}), text_(std::move(text)) {}
+  Value value(Frame& frame) const override { return frame.run.keep(text_); }
+  void text(Frame&, std::string& out) const override { out += text_; }
+  Bytes bytes(Frame&) const override { return Bytes(text_.begin(), text_.end()); }
+
+ private:
+  std::string text_;
+};
+
+class BytesNode final : public Node {
+ public:
+  BytesNode(Span where, const std::string& bytes)
+      : Node(where, {Base::bytes}), bytes_(bytes.begin(), bytes.end()) {}
+  Value value(Frame& frame) const override {
+    std::uint32_t region = frame.run.store().add_region(make_memory_source(bytes_), "constant", std::nullopt);
+    return Value::bytes(region, 0, bytes_.size());
+  }
+  Bytes bytes(Frame&) const override { return bytes_; }
+
+ private:
+  Bytes bytes_;
+};
+
+class SlotNode final : public Node {
+ public:
+  SlotNode(Span where, StaticType type, std::size_t slot, const TextPlan* raw)
+      : Node(where, type), slot_(slot), raw_(raw) {}
+  Value value(Frame& frame) const override {
+    Value found = frame.slots[slot_];
+    if (raw_ == nullptr || found.kind != Value::Kind::bytes) return found;
+    std::string out;
+    raw_->decode(frame.run, found, out);
+    return frame.run.keep(std::move(out));
+  }
+  void text(Frame& frame, std::string& out) const override {
+    if (raw_ != nullptr) return raw_->decode(frame.run, frame.slots[slot_], out);
+    Node::text(frame, out);
+  }
+
+ private:
+  std::size_t slot_;
+  const TextPlan* raw_;
+};
+
+class GlobalNode final : public Node {
+ public:
+  GlobalNode(Span where, StaticType type, std::size_t global) : Node(where, type), global_(global) {}
+  Value value(Frame& frame) const override { return frame.run.globals[global_]; }
+
+ private:
+  std::size_t global_;
+};
+
+class FieldNode final : public Node {
+ public:
+  FieldNode(Span where, NodePtr record, const RecordPlan& plan, const FieldPlan& field)
+      : Node(where, field.type),
+        record_(std::move(record)),
+        plan_(plan),
+        slot_(field.slot),
+        name_(field.name) {
+    bool alone = field.read != nullptr && field.offset && field.read->direct && plan.plain;
+    if (!alone && field.read == nullptr) return;
+    text_ = dynamic_cast<const TextPlan*>(field.read);
+    if (!alone) return;
+    offset_ = field.offset;
+    read_ = field.read;
+    number_ = dynamic_cast<const NumberPlan*>(field.read);
+    if (number_ != nullptr && number_->form != NumberPlan::Form::fixed) number_ = nullptr;
+  }
+
+  Value value(Frame& frame) const override {
+    Value record = record_->value(frame);
+    if (!record.there()) return {};
+    Value found = raw(frame, record);
+    if (text_ == nullptr || found.kind != Value::Kind::bytes) return found;
+    std::string out;
+    text_->decode(frame.run, found, out);
+    return frame.run.keep(std::move(out));
+  }
+  std::int64_t number(Frame& frame) const override {
+    Value record = record_->value(frame);
+    if (number_ != nullptr && record.kind == Value::Kind::placed) {
+      Run& run = frame.run;
+      std::int64_t raw_number =
+          number_->raw(run, run.region(record.object).at(record.offset() + *offset_, number_->bytes));
+      if (number_->steps.empty() && !number_->checks) return raw_number;
+      Frame bare{run, nullptr};
+      return number_->refine(bare, raw_number);
+    }
+    Value found = there(frame, record);
+    return found.a;
+  }
+  void text(Frame& frame, std::string& out) const override {
+    Value found = there(frame, record_->value(frame));
+    if (text_ != nullptr) return text_->decode(frame.run, found, out);
+    out += frame.run.text(found);
+  }
+
+ private:
+  Value raw(Frame& frame, const Value& record) const {
+    Run& run = frame.run;
+    if (read_ != nullptr && record.kind == Value::Kind::placed) {
+      std::uint64_t at = record.offset() + *offset_;
+      Reader reader{record.object, 0, at, run.region(record.object).size(), at};
+      Frame bare{run, nullptr, &reader};
+      return read_->read(bare, reader);
+    }
+    return run.slots_of(record, plan_)[slot_];
+  }
+  Value there(Frame& frame, const Value& record) const {
+    if (!record.there())
+      fail(frame.run, fmt::format("\"{}\" is wanted of a record that is not there", name_));
+    Value found = raw(frame, record);
+    if (!found.there()) fail(frame.run, fmt::format("the field \"{}\" is not there in this record", name_));
+    return found;
+  }
+
+  NodePtr record_;
+  const RecordPlan& plan_;
+  std::size_t slot_;
+  std::string name_;
+  std::optional<std::uint64_t> offset_;
+  const ReadPlan* read_ = nullptr;
+  const TextPlan* text_ = nullptr;
+  const NumberPlan* number_ = nullptr;
+};
+
+class ElementNode final : public Node {
+ public:
+  ElementNode(Span where, NodePtr list, NodePtr index)
+      : Node(where, list->type().element()), list_(std::move(list)), index_(std::move(index)) {}
+  Value value(Frame& frame) const override {
+    Value list = list_->value(frame);
+    if (!list.there()) return {};
+    std::int64_t index = index_->number(frame);
+    std::uint64_t count = frame.run.count(list);
+    if (index < 0 || static_cast<std::uint64_t>(index) >= count)
+      fail(frame.run, fmt::format("element {} is wanted of a list of {}", index, count));
+    return frame.run.element(list, static_cast<std::uint64_t>(index));
+  }
+
+ private:
+  NodePtr list_, index_;
+};
+
+class ListSliceNode final : public Node {
+ public:
+  ListSliceNode(Span where, NodePtr list, NodePtr from, NodePtr to)
+      : Node(where, list->type()), list_(std::move(list)), from_(std::move(from)), to_(std::move(to)) {}
+  Value value(Frame& frame) const override {
+    Value list = list_->value(frame);
+    std::int64_t from = from_->number(frame), to = to_->number(frame);
+    std::uint64_t count = list.there() ? frame.run.count(list) : 0;
+    if (from < 0 || to < from || static_cast<std::uint64_t>(to) > count)
+      fail(frame.run, fmt::format("elements {} to {} are wanted of a list of {}", from, to, count));
+    List part;
+    for (std::int64_t i = from; i < to; ++i) {
+      frame.run.step(where());
+      part.values.push_back(frame.run.element(list, static_cast<std::uint64_t>(i)));
+    }
+    return frame.run.store().add(std::move(part));
+  }
+
+ private:
+  NodePtr list_, from_, to_;
+};
+
+class BytesSliceNode final : public Node {
+ public:
+  BytesSliceNode(Span where, NodePtr bytes, NodePtr from, NodePtr length)
+      : Node(where, {Base::bytes}),
+        bytes_(std::move(bytes)),
+        from_(std::move(from)),
+        length_(std::move(length)) {}
+  Value value(Frame& frame) const override {
+    Run& run = frame.run;
+    Value bytes = bytes_ != nullptr ? bytes_->value(frame) : Value::bytes(0, 0, run.region(0).size());
+    if (!bytes.there()) return {};
+    if (bytes.kind == Value::Kind::blob && !run.store().blobs[bytes.object].missing.empty()) return bytes;
+    std::uint64_t from = from_->size(frame, "an offset");
+    Run::Piece piece = run.placed(bytes);
+    if (length_ == nullptr) {  // the rest
+      if (from > piece.length)
+        fail(run, fmt::format("the rest from offset {} is wanted of {} bytes", from, piece.length));
+      return Value::bytes(piece.region, piece.offset + from, piece.length - from);
+    }
+    std::uint64_t length = length_->size(frame, "a length");
+    if (bytes_ != nullptr && (from > piece.length || length > piece.length - from))
+      fail(run, fmt::format("{} bytes at offset {} are wanted of {} bytes", length, from, piece.length));
+    return Value::bytes(piece.region, piece.offset + from, length);  // of the file: told when it is read
+  }
+
+ private:
+  NodePtr bytes_, from_, length_;
+};
+
+}  // namespace
+
+NodePtr number_node(Span where, std::int64_t value) {
+  return std::make_unique<NumberNode>(where, value);
+}
+NodePtr text_node(Span where, std::string text) {
+  return std::make_unique<TextNode>(where, std::move(text));
+}
+NodePtr bytes_node(Span where, std::string bytes) {
+  return std::make_unique<BytesNode>(where, bytes);
+}
+NodePtr slot_node(Span where, StaticType type, std::size_t slot, const TextPlan* raw) {
+  return std::make_unique<SlotNode>(where, type, slot, raw);
+}
+NodePtr global_node(Span where, StaticType type, std::size_t global) {
+  return std::make_unique<GlobalNode>(where, type, global);
+}
+NodePtr field_node(Span where, NodePtr record, const RecordPlan& plan, const FieldPlan& field) {
+  return std::make_unique<FieldNode>(where, std::move(record), plan, field);
+}
+NodePtr element_node(Span where, NodePtr list, NodePtr index) {
+  return std::make_unique<ElementNode>(where, std::move(list), std::move(index));
+}
+NodePtr list_slice_node(Span where, NodePtr list, NodePtr from, NodePtr to) {
+  return std::make_unique<ListSliceNode>(where, std::move(list), std::move(from), std::move(to));
+}
+NodePtr bytes_slice_node(Span where, NodePtr bytes, NodePtr from, NodePtr length) {
+  return std::make_unique<BytesSliceNode>(where, std::move(bytes), std::move(from), std::move(length));
+}
+
+}  // namespace operculum::layout

@@ -1,0 +1,80 @@
+#pragma once
+
+#include <map>
+
+#include "layout/plan/chain_plan.h"
+#include "layout/plan/read_plan.h"
+
+namespace operculum::layout {
+
+struct FunctionPlan {
+  std::string name;
+  Span where;
+  std::vector<StaticType> parameters;
+  StaticType result;
+  std::size_t slots = 0;
+  NodePtr body;  // null while it is being compiled
+};
+
+/// A value compared with a checksum.
+struct CheckPlan {
+  enum class Of { expression, data, stored };
+  Span where;
+  std::string algorithm;
+  std::vector<std::int64_t> parameters;
+  Of of = Of::expression;
+  NodePtr what, expected;
+};
+
+/// What a description says of one kind of entry.
+struct EntryPlan {
+  Span where;
+  struct Loop {
+    NodePtr list;
+    std::size_t slot = 0;  // the element; behind it the list and the element's number
+    std::optional<std::size_t> number_slot;
+  };
+  std::vector<Loop> loops;
+  NodePtr condition;
+  std::vector<std::pair<std::size_t, NodePtr>> lets;
+  NodePtr path, data, size, time, created, accessed, mode, crc32, comment, kind, folder, link, encrypted;
+  std::vector<CheckPlan> checks;
+  std::size_t slots = 0;
+};
+
+struct StatementPlan {
+  enum class Kind { binding, require, fact, check, entry, order, region };
+  Kind kind;
+  Span where;
+  std::string name, message;
+  std::size_t global = 0;
+  NodePtr value;
+  std::size_t slots = 0;  // variables that the value needs
+  std::size_t entry = 0;
+  CheckPlan check;
+  bool big = false, other_order = false;
+};
+
+/// Bytes that must stand at a fixed place: what makes recognition cheap.
+struct MagicPart {
+  bool from_end = false;
+  std::uint64_t offset = 0;
+  std::string bytes;
+};
+
+/// A compiled description. Immutable; shared by all containers that it describes.
+struct Plan {
+  Description description;
+  std::string id, title, about, names_file;  // id: the description's file name without its ending
+  std::vector<std::string> suffixes;
+  std::vector<std::unique_ptr<RecordPlan>> records;
+  std::vector<std::unique_ptr<FunctionPlan>> functions;
+  std::vector<StatementPlan> statements;
+  std::vector<EntryPlan> entries;
+  std::vector<std::string> globals;
+  std::vector<StaticType> global_types;
+  std::vector<MagicPart> magic;
+  std::vector<std::string> known_names;  ///< from its names file
+};
+
+}  // namespace operculum::layout

@@ -1,0 +1,164 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <utility>
+
+#include "base/error.h"
+#include "layout/run/read_bytes.h"
+
+namespace operculum::layout {
+namespace {
+
+using syntax::ListEnd;
+
+/// Reads elements one after another and decides which shape the list has.
+class Collector {
+ public:
+  Collector(const ListRead& plan, Frame& frame, Reader& reader)
+      : plan_(plan), frame_(frame), reader_(reader) {
+    const ReadPlan& element = *plan.element;
+    list_.element = &element;
+    list_.region = reader.region;
+    list_.offset = reader.base;
+    list_.limit = reader.limit;
+    bool record = element.type.base == StaticType::Base::record && !element.type.is_list();
+    const RecordPlan* kind = record ? element.type.record : nullptr;
+    if (kind != nullptr && kind->leaf && kind->complete) {
+      list_.shape = List::Shape::offsets;
+      for (const NodePtr& argument : static_cast<const RecordRead&>(element).arguments)
+        list_.arguments.push_back(argument->value(frame));
+    }
+  }
+
+  /// Reads one; false when the condition of the list says that it ends here.
+  bool add() {
+    Run& run = frame_.run;
+    run.step(plan_.where);
+    if (list_.size() >= run.context().limits.max_entries)
+      throw LimitExceeded(fmt::format(
+          "a list of more than {} elements; if that is right, raise --max-entries", list_.size()));
+    std::uint64_t begin = reader_.at;
+    if (run.observer != nullptr) run.observer->enter(fmt::format("[{}]", list_.size()));
+    Value value = list_.shape == List::Shape::offsets ? leaf_record() : plan_.element->read(frame_, reader_);
+    if (run.observer != nullptr) run.observer->leave();
+    if (!plan_.looks_ahead && (plan_.ends == ListEnd::until || plan_.ends == ListEnd::whilst)) {
+      std::deque<Instance>& kept = run.store().instances;
+      std::size_t before = kept.size();
+      frame_.slots[plan_.it] = condition_value(value, begin);
+      bool holds = plan_.count->truth(frame_);
+      if (list_.shape == List::Shape::offsets) kept.resize(before);  // it was only looked at
+      if (plan_.ends == ListEnd::until && holds) return false;
+      if (plan_.ends == ListEnd::whilst && !holds) {
+        reader_.at = begin;
+        return false;
+      }
+    }
+    if (list_.shape == List::Shape::offsets) {
+      list_.offsets.push_back(begin);
+    } else {
+      list_.values.push_back(value);
+    }
+    return true;
+  }
+
+  Value finish() { return frame_.run.store().add(std::move(list_)); }
+
+ private:
+  /// Passes over a record of which only the offset is kept; its slots are ready for a condition.
+  Value leaf_record() {
+    const RecordPlan& record = *plan_.element->type.record;
+    slots_.assign(record.slots, Value{});
+    std::copy(list_.arguments.begin(), list_.arguments.end(), slots_.begin());
+    Reader inner = reader_;
+    inner.start = reader_.at;
+    Frame own{frame_.run, slots_.data(), &inner};
+    RecordRead::run_actions(record, own, inner);
+    reader_.at = inner.at;
+    return {};
+  }
+
+  Value condition_value(const Value& value, std::uint64_t begin) {
+    Run& run = frame_.run;
+    if (list_.shape == List::Shape::offsets)
+      return run.store().add(Instance{plan_.element->type.record, reader_.region, begin, reader_.at, slots_});
+    if (value.kind == Value::Kind::bytes && plan_.element->type.is(StaticType::Base::text)) {
+      std::string text;
+      static_cast<const TextPlan&>(*plan_.element).decode(run, value, text);
+      return run.keep(std::move(text));
+    }
+    return value;
+  }
+
+  const ListRead& plan_;
+  Frame& frame_;
+  Reader& reader_;
+  List list_;
+  std::vector<Value> slots_;
+};
+
+}  // namespace
+
+Value ListRead::strided(Frame& frame, Reader& reader, std::uint64_t elements) const {
+  Run& run = frame.run;
+  std::uint64_t stride = *element->fixed;
+  std::uint64_t left = reader.limit - std::min(reader.at, reader.limit);
+  if (elements > left / stride) {
+    throw CutShort(fmt::format(
+        "{}: a table of {} elements of {} bytes at offset {} does not fit into the {} bytes that are left",
+        run.plan().description.line_of(where.at), elements, stride, reader.at, left));
+  }
+  List list;
+  list.shape = List::Shape::strided;
+  list.element = element.get();
+  list.region = reader.region;
+  list.offset = reader.at;
+  list.stride = stride;
+  list.count = elements;
+  run.mark(reader.region, reader.at, elements * stride, run.cover);
+  reader.at += elements * stride;
+  return run.store().add(std::move(list));
+}
+
+Value ListRead::read(Frame& frame, Reader& reader) const {
+  Run& run = frame.run;
+  Run::Deeper deeper(run, where);
+  Cover before = std::exchange(run.cover, Cover::index);
+  const RecordPlan* record = element->type.is_list() ? nullptr : element->type.record;
+  bool strides =
+      element->fixed && *element->fixed > 0 && element->direct && (record == nullptr || record->plain);
+  Value list;
+  if (strides && (ends == ListEnd::counted || ends == ListEnd::to_end || ends == ListEnd::within)) {
+    std::uint64_t room = reader.limit - std::min(reader.at, reader.limit);
+    if (ends == ListEnd::within) room = count->size(frame, "the size of a list");
+    list = strided(
+        frame, reader,
+        ends == ListEnd::counted ? count->size(frame, "the length of a list") : room / *element->fixed);
+  } else {
+    Reader inner = reader;
+    std::uint64_t most = UINT64_MAX;
+    if (ends == ListEnd::counted) most = count->size(frame, "the length of a list");
+    if (ends == ListEnd::within) {
+      std::uint64_t size = count->size(frame, "the size of a list");
+      if (size > inner.limit - std::min(inner.at, inner.limit)) take(run, inner, size, where);  // throws
+      inner.limit = inner.at + size;
+    }
+    Collector collector(*this, frame, inner);
+    bool by_room = ends == ListEnd::within || ends == ListEnd::to_end;
+    for (std::uint64_t i = 0; i < most && (!by_room || inner.at < inner.limit); ++i) {
+      std::uint64_t begin = inner.at;
+      if (looks_ahead) {
+        Frame here{run, frame.slots, &inner};
+        if (count->truth(here) == (ends == ListEnd::until)) break;
+      }
+      if (!collector.add()) break;
+      if (inner.at == begin && by_room)
+        run.fail(where, fmt::format("the elements of this list take no bytes at offset {}", begin));
+    }
+    reader.at = inner.at;
+    list = collector.finish();
+  }
+  run.cover = before;
+  return list;
+}
+
+}  // namespace operculum::layout

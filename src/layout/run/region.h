@@ -1,0 +1,56 @@
+#pragma once
+
+#include <array>
+#include <optional>
+#include <string>
+
+#include "io/source.h"
+
+namespace operculum::layout {
+
+/// Bytes that a description reads from: the container, a file beside it, or what a decoder made of some part.
+/// Keeps a few windows of what was read last, so that many small reads cost little. Used by one thread at a
+/// time.
+class Region {
+ public:
+  Region(SourcePtr source, std::string name, std::optional<std::uint64_t> origin)
+      : source_(std::move(source)),
+        size_(source_->size()),
+        view_(source_->view()),
+        name_(std::move(name)),
+        origin_(origin) {}
+
+  std::uint64_t size() const { return size_; }
+  const SourcePtr& source() const { return source_; }
+  const std::string& name() const { return name_; }  ///< for messages; empty for the container itself
+
+  /// Where this region's first byte lies in the container, when its bytes are the container's own, one for
+  /// one.
+  std::optional<std::uint64_t> origin() const { return origin_; }
+
+  /// `count` bytes at `offset`, valid until the next call. Throws CutShort when the region ends before.
+  ByteView at(std::uint64_t offset, std::uint64_t count) {
+    if (offset > size_ || count > size_ - offset) fail(offset, count);
+    if (view_) return view_->subspan(static_cast<std::size_t>(offset), static_cast<std::size_t>(count));
+    return window(offset, static_cast<std::size_t>(count));
+  }
+
+ private:
+  static constexpr std::size_t kWindow = 64 * 1024, kWindows = 16;
+  struct Window {
+    std::uint64_t begin = UINT64_MAX;
+    Bytes bytes;
+  };
+  ByteView window(std::uint64_t offset, std::size_t count);
+  [[noreturn]] void fail(std::uint64_t offset, std::uint64_t count) const;
+
+  SourcePtr source_;
+  std::uint64_t size_;
+  std::optional<ByteView> view_;
+  std::string name_;
+  std::optional<std::uint64_t> origin_;
+  std::array<Window, kWindows> windows_;
+  Bytes across_;  // a read that crosses windows
+};
+
+}  // namespace operculum::layout

@@ -1,0 +1,170 @@
+#include "layout/run/run.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <utility>
+
+#include "base/error.h"
+#include "io/spool.h"
+
+namespace operculum::layout {
+namespace {
+
+constexpr std::uint64_t kLeastSteps = 20'000'000;  // any container may cost that much
+constexpr std::uint64_t kStepsAByte = 4;           // and this for each of its bytes
+constexpr std::uint64_t kMostText = 1 << 30;       // bytes of all texts kept
+
+}  // namespace
+
+Run::Run(const Plan& plan, const Input& input, SourcePtr source, OpenContext& context)
+    : globals(plan.globals.size()),
+      plan_(plan),
+      input_(input),
+      context_(context),
+      most_steps_(kLeastSteps + source->size() * kStepsAByte) {
+  store_.add_region(std::move(source), "", 0);
+}
+
+void Run::fail(const Span& where, const std::string& text) const {
+  throw Malformed(fmt::format("{}: {}", plan_.description.line_of(where.at), text));
+}
+
+void Run::fail_steps(const Span& where) const {
+  throw LimitExceeded(
+      fmt::format("{}: the description takes more than {} steps on this file; does it go round in a circle?",
+                  plan_.description.line_of(where.at), most_steps_));
+}
+
+Value Run::keep(std::string text) {
+  text_bytes_ += text.size() + sizeof(std::string);
+  if (text_bytes_ > kMostText)
+    throw LimitExceeded("the texts that this description makes take more than 1 GiB");
+  return store_.add(std::move(text));
+}
+
+Value Run::element(const Value& list, std::uint64_t index) {
+  const List& all = store_.lists[list.object];
+  if (all.shape == List::Shape::offsets)
+    return {static_cast<std::int64_t>(index), 0, list.object, Value::Kind::item};
+  Value value;
+  if (all.shape == List::Shape::values) {
+    value = all.values[index];
+  } else {
+    std::uint64_t offset = all.offset + index * all.stride;
+    if (all.element->type.base == StaticType::Base::record && !all.element->type.is_list())
+      return {static_cast<std::int64_t>(offset), 0, all.region, Value::Kind::placed};
+    Reader reader{all.region, 0, offset, offset + all.stride, offset};
+    Frame frame{*this, nullptr, &reader};
+    value = all.element->read(frame, reader);
+  }
+  if (value.kind == Value::Kind::bytes && all.element != nullptr &&
+      all.element->type.is(StaticType::Base::text)) {
+    std::string text;
+    static_cast<const TextPlan*>(all.element)->decode(*this, value, text);
+    return keep(std::move(text));
+  }
+  return value;
+}
+
+const Value* Run::slots_of(const Value& record, const RecordPlan& plan) {
+  if (record.kind == Value::Kind::instance) return store_.instances[record.object].slots.data();
+  for (Cached& cached : cache_) {
+    if (cached.record == &plan && cached.object == record.object && cached.place == record.offset())
+      return cached.slots.data();
+  }
+  std::vector<Value> slots(plan.slots);
+  Reader reader;
+  if (record.kind == Value::Kind::item) {
+    const List& list = store_.lists[record.object];
+    std::uint64_t offset = list.offsets[record.offset()];
+    reader = {list.region, list.offset, offset, list.limit, offset};
+    std::copy(list.arguments.begin(), list.arguments.end(), slots.begin());
+  } else {
+    reader = {record.object, 0, record.offset(), record.offset() + plan.fixed.value_or(0), record.offset()};
+  }
+  Frame frame{*this, slots.data(), &reader};
+  Observer* told = std::exchange(observer, nullptr);  // it was told when the record was met first
+  try {
+    RecordRead::run_actions(plan, frame, reader);
+  } catch (...) {
+    observer = told;
+    throw;
+  }
+  observer = told;
+  Cached& cached = cache_[next_cached_++ % cache_.size()];
+  cached = {&plan, record.object, record.offset(), std::move(slots)};
+  return cached.slots.data();
+}
+
+Run::Where Run::where(const Value& record) {
+  if (record.kind == Value::Kind::instance) {
+    const Instance& instance = store_.instances[record.object];
+    return {instance.region, instance.offset};
+  }
+  if (record.kind == Value::Kind::item) {
+    const List& list = store_.lists[record.object];
+    return {list.region, list.offsets[record.offset()]};
+  }
+  return {record.object, record.offset()};
+}
+
+RecipePtr Run::recipe_of(const Value& bytes) {
+  auto recipe = std::make_shared<Recipe>();
+  if (bytes.kind == Value::Kind::bytes) {
+    Region& from = region(bytes.object);
+    if (bytes.offset() > from.size() || bytes.b > from.size() - bytes.offset())
+      from.at(bytes.offset(), bytes.b);  // throws
+    recipe->source = make_slice(from.source(), bytes.offset(), bytes.b);
+    return recipe;
+  }
+  const Blob& blob = store_.blobs[bytes.object];
+  recipe->missing = blob.missing;
+  for (const Value& part : blob.parts) recipe->parts.push_back(recipe_of(part));
+  if (blob.inner.there()) {
+    RecipePtr inner = recipe_of(blob.inner);
+    *recipe = *inner;
+  }
+  recipe->steps.insert(recipe->steps.end(), blob.steps.begin(), blob.steps.end());
+  return recipe;
+}
+
+std::uint64_t Run::length_of(const Value& bytes) {
+  if (bytes.kind == Value::Kind::bytes) return bytes.b;
+  return placed(bytes).length;
+}
+
+Run::Piece Run::placed(const Value& bytes) {
+  if (bytes.kind == Value::Kind::bytes) return {bytes.object, bytes.offset(), bytes.b};
+  Blob& blob = store_.blobs[bytes.object];
+  if (!blob.region) {
+    RecipePtr recipe = recipe_of(bytes);
+    SourcePtr source = plain_source(*recipe);
+    if (!source) {
+      StreamPtr stream = open_recipe(recipe, std::nullopt);
+      source = spool(*stream, context_.spool);
+    }
+    // Bytes that a cipher changed one for one still have a place in the container.
+    std::optional<std::uint64_t> origin;
+    bool same_size = blob.inner.kind == Value::Kind::bytes && blob.parts.empty();
+    for (const Step& step : blob.steps) same_size &= step.kind->keeps_size;
+    if (same_size) {
+      Region& under = region(blob.inner.object);
+      if (under.origin()) origin = *under.origin() + blob.inner.offset();
+    } else if (blob.inner.kind == Value::Kind::bytes) {
+      mark(blob.inner.object, blob.inner.offset(), blob.inner.b, cover);
+    }
+    blob.region = store_.add_region(std::move(source), "decoded part", origin);
+  }
+  return {*blob.region, 0, region(*blob.region).size()};
+}
+
+Bytes Run::small_bytes(const Value& bytes) {
+  Piece piece = placed(bytes);
+  if (piece.length > kSmall)
+    throw LimitExceeded("more than 16 MiB are looked at as one value; use them as data instead");
+  ByteView view = region(piece.region).at(piece.offset, piece.length);
+  return Bytes(view.begin(), view.end());
+}
+
+}  // namespace operculum::layout

@@ -1,0 +1,125 @@
+#pragma once
+
+#include <functional>
+#include <unordered_map>
+
+#include "container/format.h"
+#include "layout/plan/plan.h"
+#include "layout/run/store.h"
+
+namespace operculum::layout {
+
+/// What bytes were read for.
+enum class Cover { header, index, data, padding };
+
+/// Told of everything that is read; for the trace and the coverage of `layout check`.
+class Observer {
+ public:
+  virtual ~Observer() = default;
+  virtual void enter(const std::string& name) = 0;
+  virtual void leave() = 0;
+  virtual void field(const std::string& name, const Region& region, std::uint64_t offset, std::uint64_t size,
+                     const std::string& value) = 0;
+  virtual void covered(const Region& region, std::uint64_t offset, std::uint64_t size, Cover cover) = 0;
+};
+
+/// One container being read by a plan: its regions, its values, and what it may still cost. Used by one
+/// thread at a time.
+class Run {
+ public:
+  Run(const Plan& plan, const Input& input, SourcePtr source, OpenContext& context);
+
+  const Plan& plan() const { return plan_; }
+  Store& store() { return store_; }
+  OpenContext& context() { return context_; }
+  Region& region(std::uint32_t number) { return store_.regions[number]; }
+  std::vector<Value> globals;
+  bool big = false;  ///< the byte order of numbers that do not state theirs
+  Observer* observer = nullptr;
+  Cover cover = Cover::index;
+
+  /// Counts work; throws LimitExceeded when a description makes too much of it. `where` names the line.
+  void step(const Span& where, std::uint64_t count = 1) {
+    steps_ += count;
+    if (steps_ > most_steps_) fail_steps(where);
+  }
+  void mark(std::uint32_t region, std::uint64_t offset, std::uint64_t size, Cover what) {
+    if (observer != nullptr) observer->covered(store_.regions[region], offset, size, what);
+  }
+
+  Value keep(std::string text);  ///< throws LimitExceeded when all texts together take too much memory
+  std::string& text(const Value& value) { return store_.texts[value.object]; }
+
+  // Lists and records
+  std::uint64_t count(const Value& list) const { return store_.lists[list.object].size(); }
+  Value element(const Value& list, std::uint64_t index);
+  /// The slots of a record, read when it was not kept; valid until a few more were read.
+  const Value* slots_of(const Value& record, const RecordPlan& plan);
+  /// Where a record lies.
+  struct Where {
+    std::uint32_t region;
+    std::uint64_t offset;
+  };
+  Where where(const Value& record);
+
+  // Bytes
+  RecipePtr recipe_of(const Value& bytes);
+  std::uint64_t length_of(const Value& bytes);
+  /// A run of some region that holds these bytes; what has to be made is made once.
+  struct Piece {
+    std::uint32_t region;
+    std::uint64_t offset, length;
+  };
+  Piece placed(const Value& bytes);
+  Bytes small_bytes(const Value& bytes);  ///< up to kSmall of them; throws LimitExceeded beyond
+  std::string bytes_text(const Value& bytes) {
+    Bytes all = small_bytes(bytes);
+    return std::string(as_text(all));
+  }
+  static constexpr std::uint64_t kSmall = 16 << 20;
+
+  SourcePtr sibling(const std::string& name) { return input_.sibling ? input_.sibling(name) : nullptr; }
+  const Input& input() const { return input_; }
+
+  [[noreturn]] void fail(const Span& where, const std::string& text) const;
+
+  static constexpr int kMaxDepth = 300;  ///< records and calls within each other
+  /// Counts how deep records and calls are within each other.
+  struct Deeper {
+    Deeper(Run& run, const Span& where) : run_(run) {
+      if (++run_.depth_ > kMaxDepth) {
+        --run_.depth_;
+        run_.fail(where, "this goes more than 300 levels deep; does it go round in a circle?");
+      }
+    }
+    ~Deeper() { --run_.depth_; }
+    Deeper(const Deeper&) = delete;
+    Deeper& operator=(const Deeper&) = delete;
+    Run& run_;
+  };
+
+  /// Sorted values of an expression over a whole list; see above() in the reference.
+  std::map<std::pair<const void*, std::uint32_t>, std::vector<std::int64_t>> sorted;
+  /// Names by hash; see known() in the reference.
+  std::map<std::string, std::unordered_map<std::uint64_t, std::string>> names_by_hash;
+
+ private:
+  [[noreturn]] void fail_steps(const Span& where) const;
+
+  const Plan& plan_;
+  Input input_;
+  OpenContext& context_;
+  Store store_;
+  std::uint64_t steps_ = 0, most_steps_, text_bytes_ = 0;
+  int depth_ = 0;
+  struct Cached {
+    const RecordPlan* record = nullptr;
+    std::uint32_t object = 0;
+    std::uint64_t place = 0;
+    std::vector<Value> slots;
+  };
+  std::array<Cached, 16> cache_;
+  std::size_t next_cached_ = 0;
+};
+
+}  // namespace operculum::layout

@@ -1,0 +1,256 @@
+// The codecs and ciphers of the language: one line each, with their parameters.
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/error.h"
+#include "cipher/block_ciphers.h"
+#include "cipher/byte_ciphers.h"
+#include "codec/codec.h"
+#include "codec/lzh.h"
+#include "codec/lzss.h"
+#include "codec/raw_blocks.h"
+#include "codec/run_length.h"
+#include "layout/run/step.h"
+
+namespace operculum::layout {
+namespace {
+
+using Size = std::optional<std::uint64_t>;
+using Kind = ParameterKind;
+
+/// A codec of the program's table under its own name.
+template <const char* Name>
+StreamPtr open_by_name(StreamPtr packed, const StepArguments&, Size size) {
+  CodecOptions options;
+  options.unpacked_size = size;
+  return open_decoder(Name, std::move(packed), options);
+}
+
+constexpr char kStored[] = "stored", kDeflate[] = "deflate", kDeflate64[] = "deflate64", kZlib[] = "zlib",
+               kGzip[] = "gzip", kBzip2[] = "bzip2", kXz[] = "xz", kLzmaAlone[] = "lzma-alone",
+               kZstd[] = "zstd", kLz4[] = "lz4", kCompress[] = "compress";
+
+/// The size a step was told, else the one that is expected of the whole chain.
+Size size_of(const StepArgument& stated, Size expected) {
+  return stated.given ? Size(static_cast<std::uint64_t>(stated.number)) : expected;
+}
+
+std::size_t choice(const StepArgument& given, std::initializer_list<std::string_view> words,
+                   std::string_view what) {
+  std::size_t index = 0;
+  std::string all;
+  for (std::string_view word : words) {
+    if (word == given.text) return index;
+    all += fmt::format("{}{}", all.empty() ? "" : ", ", word);
+    ++index;
+  }
+  throw Malformed(fmt::format("{} \"{}\" is not known; it is one of {}", what, given.text, all));
+}
+
+StreamPtr open_lzma_raw(StreamPtr packed, const StepArguments& given, Size size) {
+  CodecOptions options;
+  options.properties = given[0].bytes;
+  options.unpacked_size = size_of(given[1], size);
+  return open_decoder("lzma", std::move(packed), options);
+}
+
+StreamPtr open_lz4_raw(StreamPtr packed, const StepArguments& given, Size size) {
+  return open_lz4_block(std::move(packed), size_of(given[0], size));
+}
+StreamPtr open_lzo_raw(StreamPtr packed, const StepArguments& given, Size size) {
+  return open_lzo(std::move(packed), size_of(given[0], size));
+}
+StreamPtr open_lzh_step(StreamPtr packed, const StepArguments& given, Size size) {
+  return open_lzh(std::move(packed), static_cast<unsigned>(std::clamp<std::int64_t>(given[0].number, 0, 99)),
+                  size_of(given[1], size));
+}
+
+StreamPtr open_lzss_step(StreamPtr packed, const StepArguments& given, Size size) {
+  auto count = [&](std::size_t i) {
+    if (given[i].number < 0) throw Malformed(fmt::format("lzss: a parameter of {}", given[i].number));
+    return static_cast<std::uint64_t>(given[i].number);
+  };
+  LzssDialect dialect;
+  dialect.window = count(0);
+  dialect.least = count(1);
+  dialect.token = given[2].text;
+  dialect.ring = choice(given[3], {"ring", "back"}, "lzss: the kind of offsets") == 0;
+  dialect.start = given[4].given ? count(4) : (dialect.window > 18 ? dialect.window - 18 : 0);
+  dialect.fill = static_cast<Byte>(given[5].number);
+  dialect.flags_from_low = choice(given[6], {"low", "high"}, "lzss: the order of flags") == 0;
+  dialect.flag_bytes = static_cast<unsigned>(count(7));
+  dialect.literal_flag = given[8].number != 0;
+  dialect.nearest = count(9);
+  dialect.longer = static_cast<unsigned>(count(10));
+  dialect.stops = given[11].number != 0;
+  return open_lzss(std::move(packed), dialect, size_of(given[12], size));
+}
+
+StreamPtr open_run_length_step(StreamPtr packed, const StepArguments& given, Size) {
+  std::size_t form =
+      choice(given[0], {"packbits", "pairs", "marked", "high_bit", "top_bits"}, "rle: the form");
+  return open_run_length(std::move(packed), static_cast<RunLength>(form), static_cast<Byte>(given[1].number));
+}
+
+template <Mix How>
+StreamPtr open_key(StreamPtr stored, const StepArguments& given, Size) {
+  return open_repeated_key(std::move(stored), How, given[0].bytes,
+                           static_cast<std::uint64_t>(given[1].number));
+}
+StreamPtr open_rotate(StreamPtr stored, const StepArguments& given, Size) {
+  return open_rotated(std::move(stored), static_cast<unsigned>(((given[0].number % 8) + 8) % 8));
+}
+StreamPtr open_lcg(StreamPtr stored, const StepArguments& given, Size) {
+  auto mix = static_cast<Mix>(choice(given[4], {"xor", "add", "subtract"}, "lcg: how"));
+  auto word = [&](std::size_t i) { return static_cast<std::uint32_t>(given[i].number); };
+  return open_congruential(
+      std::move(stored), mix,
+      {word(0), word(1), word(2), static_cast<unsigned>(std::clamp<std::int64_t>(given[3].number, 0, 32))});
+}
+StreamPtr open_rc4_step(StreamPtr stored, const StepArguments& given, Size) {
+  return open_rc4(std::move(stored), given[0].bytes, static_cast<std::uint64_t>(given[1].number));
+}
+
+BlockMode mode_of(const StepArgument& given) {
+  return static_cast<BlockMode>(choice(given, {"ecb", "cbc", "ctr"}, "the mode"));
+}
+WordOrder order_of(const StepArgument& given) {
+  return static_cast<WordOrder>(choice(given, {"little", "big"}, "the order of bytes"));
+}
+
+StreamPtr open_aes(StreamPtr stored, const StepArguments& given, Size) {
+  return open_block_cipher(std::move(stored), make_aes(given[0].bytes), mode_of(given[1]), given[2].bytes);
+}
+StreamPtr open_des(StreamPtr stored, const StepArguments& given, Size) {
+  return open_block_cipher(std::move(stored), make_des(given[0].bytes), mode_of(given[1]), given[2].bytes);
+}
+StreamPtr open_blowfish(StreamPtr stored, const StepArguments& given, Size) {
+  return open_block_cipher(std::move(stored), make_blowfish(given[0].bytes, order_of(given[3])),
+                           mode_of(given[1]), given[2].bytes);
+}
+template <auto Make>
+StreamPtr open_tea(StreamPtr stored, const StepArguments& given, Size) {
+  auto rounds = static_cast<unsigned>(std::clamp<std::int64_t>(given[4].number, 0, UINT16_MAX));
+  return open_block_cipher(std::move(stored), Make(given[0].bytes, order_of(given[3]), rounds),
+                           mode_of(given[1]), given[2].bytes);
+}
+
+const StepParameter kSize{"size", Kind::number};
+const std::vector<StepParameter> kKeyed = {{"key", Kind::bytes, true}, {"start", Kind::number}};
+const std::vector<StepParameter> kBlock = {
+    {"key", Kind::bytes, true}, {"mode", Kind::text, false, 0, "ecb"}, {"iv", Kind::bytes}};
+
+std::vector<StepParameter> and_more(std::vector<StepParameter> first,
+                                    std::initializer_list<StepParameter> more) {
+  first.insert(first.end(), more);
+  return first;
+}
+
+const std::vector<StepKind>& table() {
+  static const std::vector<StepKind> kKinds = {
+      {"stored", "nothing is done", {}, true, false, open_by_name<kStored>},
+      {"deflate", "RFC 1951, without a header", {}, false, false, open_by_name<kDeflate>},
+      {"deflate64", "the larger deflate of ZIP method 9", {}, false, false, open_by_name<kDeflate64>},
+      {"zlib", "RFC 1950: deflate with header and checksum", {}, false, false, open_by_name<kZlib>},
+      {"gzip", "RFC 1952", {}, false, false, open_by_name<kGzip>},
+      {"bzip2", "bzip2", {}, false, false, open_by_name<kBzip2>},
+      {"xz", "the .xz format", {}, false, false, open_by_name<kXz>},
+      {"lzma_alone", "LZMA with the 13-byte header", {}, false, false, open_by_name<kLzmaAlone>},
+      {"lzma",
+       "raw LZMA; its five property bytes are given",
+       {{"properties", Kind::bytes, true}, kSize},
+       false,
+       false,
+       open_lzma_raw},
+      {"zstd", "RFC 8878", {}, false, false, open_by_name<kZstd>},
+      {"lz4", "LZ4 frames", {}, false, false, open_by_name<kLz4>},
+      {"lz4_block", "a single LZ4 block without a frame", {kSize}, false, false, open_lz4_raw},
+      {"lzo", "LZO1X without a frame", {kSize}, false, false, open_lzo_raw},
+      {"compress", "the .Z format: LZW with growing codes", {}, false, false, open_by_name<kCompress>},
+      {"lzss",
+       "the LZSS family, see below",
+       {{"window", Kind::number, false, 4096},
+        {"least", Kind::number, false, 3},
+        {"token", Kind::text, false, 0, "pppppppp PPPPllll"},
+        {"offsets", Kind::text, false, 0, "ring"},
+        {"start", Kind::number},
+        {"fill", Kind::number, false, 0x20},
+        {"flags", Kind::text, false, 0, "low"},
+        {"flag_bytes", Kind::number, false, 1},
+        {"literal", Kind::number, false, 1},
+        {"nearest", Kind::number, false, 1},
+        {"longer", Kind::number},
+        {"stops", Kind::number},
+        kSize},
+       false,
+       false,
+       open_lzss_step},
+      {"lzh",
+       "LZ77 with static Huffman codes a block; window is 8 to 16 bits",
+       {{"window", Kind::number, false, 13}, kSize},
+       false,
+       false,
+       open_lzh_step},
+      {"rle",
+       "run lengths; form is packbits, pairs, marked, high_bit or top_bits",
+       {{"form", Kind::text, true}, {"marker", Kind::number}},
+       false,
+       false,
+       open_run_length_step},
+      {"xor", "exclusive or with a key that repeats; start is the place in the key that meets the first byte",
+       kKeyed, true, true, open_key<Mix::exclusive_or>},
+      {"add", "the key is added to get the plain bytes", kKeyed, true, true, open_key<Mix::add>},
+      {"subtract", "the key is subtracted to get the plain bytes", kKeyed, true, true,
+       open_key<Mix::subtract>},
+      {"rotate",
+       "each byte rotated to the left by so many bits",
+       {{"bits", Kind::number, true}},
+       true,
+       true,
+       open_rotate},
+      {"lcg",
+       "a linear congruential key stream modulo 2^32: state = state * factor + summand, then state >> shift; "
+       "how is xor, add or subtract",
+       {{"seed", Kind::number, true},
+        {"factor", Kind::number, false, 1664525},
+        {"summand", Kind::number, false, 1013904223},
+        {"shift", Kind::number, false, 24},
+        {"how", Kind::text, false, 0, "xor"}},
+       true,
+       true,
+       open_lcg},
+      {"rc4",
+       "RC4; skip key bytes are passed over first",
+       {{"key", Kind::bytes, true}, {"skip", Kind::number}},
+       true,
+       true,
+       open_rc4_step},
+      {"tea", "TEA; order of its words is little or big",
+       and_more(kBlock, {{"order", Kind::text, false, 0, "big"}, {"rounds", Kind::number, false, 32}}), true,
+       true, open_tea<make_tea>},
+      {"xtea", "XTEA, likewise",
+       and_more(kBlock, {{"order", Kind::text, false, 0, "big"}, {"rounds", Kind::number, false, 32}}), true,
+       true, open_tea<make_xtea>},
+      {"blowfish", "Blowfish, likewise", and_more(kBlock, {{"order", Kind::text, false, 0, "big"}}), true,
+       true, open_blowfish},
+      {"des", "DES; a key of 16 or 24 bytes makes it triple DES", kBlock, true, true, open_des},
+      {"aes", "AES with a key of 16, 24 or 32 bytes; mode is ecb, cbc or ctr", kBlock, true, true, open_aes},
+  };
+  return kKinds;
+}
+
+}  // namespace
+
+std::span<const StepKind> step_kinds() {
+  return table();
+}
+
+const StepKind* find_step(std::string_view name) {
+  auto kinds = step_kinds();
+  auto found =
+      std::find_if(kinds.begin(), kinds.end(), [&](const StepKind& one) { return one.name == name; });
+  return found == kinds.end() ? nullptr : &*found;
+}
+
+}  // namespace operculum::layout

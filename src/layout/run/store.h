@@ -1,0 +1,81 @@
+#pragma once
+
+#include <deque>
+#include <memory>
+
+#include "layout/run/recipe.h"
+#include "layout/run/region.h"
+#include "layout/run/value.h"
+
+namespace operculum::layout {
+
+struct ReadPlan;
+struct RecordPlan;
+
+/// Bytes that have to be made first.
+struct Blob {
+  Value inner;               // when there are no parts
+  std::vector<Value> parts;  // joined
+  std::vector<Step> steps;
+  std::string missing;                  // a file that is not there
+  std::optional<std::uint32_t> region;  // once it was decoded
+};
+
+/// A record that was read: its parameters and fields lie in `slots`, as its plan numbers them.
+struct Instance {
+  const RecordPlan* record = nullptr;
+  std::uint32_t region = 0;
+  std::uint64_t offset = 0, end = 0;  // in the region
+  std::vector<Value> slots;
+};
+
+/// Elements one after another. Three shapes: of fixed size and read when asked for; records whose offsets are
+/// kept; or values.
+struct List {
+  enum class Shape { strided, offsets, values };
+  Shape shape = Shape::values;
+  const ReadPlan* element = nullptr;  // of what was read from bytes
+  std::uint32_t region = 0;
+  std::uint64_t offset = 0, stride = 0, count = 0;
+  std::vector<std::uint64_t> offsets;
+  std::uint64_t limit = 0;       // where the elements with offsets must end
+  std::vector<Value> arguments;  // of records that take some
+  std::vector<Value> values;
+  std::vector<std::int64_t> parents;  // of a tree: the place of the element above, or -1
+
+  std::uint64_t size() const {
+    return shape == Shape::strided ? count : shape == Shape::offsets ? offsets.size() : values.size();
+  }
+};
+
+/// Owns everything that values name. References stay valid while it grows.
+struct Store {
+  std::deque<Region> regions;
+  std::deque<std::string> texts;
+  std::deque<Blob> blobs;
+  std::deque<Instance> instances;
+  std::deque<List> lists;
+
+  Value add(std::string text) {
+    texts.push_back(std::move(text));
+    return {0, 0, static_cast<std::uint32_t>(texts.size() - 1), Value::Kind::text};
+  }
+  Value add(Blob blob) {
+    blobs.push_back(std::move(blob));
+    return {0, 0, static_cast<std::uint32_t>(blobs.size() - 1), Value::Kind::blob};
+  }
+  Value add(Instance instance) {
+    instances.push_back(std::move(instance));
+    return {0, 0, static_cast<std::uint32_t>(instances.size() - 1), Value::Kind::instance};
+  }
+  Value add(List list) {
+    lists.push_back(std::move(list));
+    return {0, 0, static_cast<std::uint32_t>(lists.size() - 1), Value::Kind::list};
+  }
+  std::uint32_t add_region(SourcePtr source, std::string name, std::optional<std::uint64_t> origin) {
+    regions.emplace_back(std::move(source), std::move(name), origin);
+    return static_cast<std::uint32_t>(regions.size() - 1);
+  }
+};
+
+}  // namespace operculum::layout

@@ -1,0 +1,77 @@
+#include "layout/text/words.h"
+
+#include <algorithm>
+#include <numeric>
+#include <vector>
+
+namespace operculum::layout {
+namespace {
+
+constexpr std::string_view kStatements[] = {"layout", "suffix", "about",  "order", "encoding",
+                                            "names",  "record", "define", "entry", "require",
+                                            "fact",   "check",  "region"};
+constexpr std::string_view kFields[] = {"let",  "skip",   "align", "seek", "require",
+                                        "when", "within", "order", "else"};
+constexpr std::string_view kModifiers[] = {"at",    "in",     "until",   "while", "within", "to",
+                                           "end",   "padded", "encoded", "sized", "word",   "for",
+                                           "where", "when",   "else",    "if",    "then",   "choose",
+                                           "from",  "number", "by",      "of",    "little", "big"};
+constexpr std::string_view kNumbers[] = {
+    "u8",    "u16",   "u24",   "u32",   "u40",    "u48",     "u56",   "u64",     "i8",    "i16",
+    "i24",   "i32",   "i40",   "i48",   "i56",    "i64",     "u16le", "u24le",   "u32le", "u40le",
+    "u48le", "u56le", "u64le", "i16le", "i24le",  "i32le",   "i40le", "i48le",   "i56le", "i64le",
+    "u16be", "u24be", "u32be", "u40be", "u48be",  "u56be",   "u64be", "i16be",   "i24be", "i32be",
+    "i40be", "i48be", "i56be", "i64be", "leb128", "sleb128", "vlq",   "decimal", "octal", "hexadecimal"};
+constexpr std::string_view kRoles[] = {"path",  "data",    "size", "time",   "created", "accessed", "mode",
+                                       "crc32", "comment", "kind", "folder", "link",    "encrypted"};
+constexpr std::string_view kLists[] = {"first", "last", "any",  "all",  "count", "sum",
+                                       "least", "most", "each", "join", "chain", "tree"};
+
+}  // namespace
+
+std::span<const std::string_view> statement_words() {
+  return kStatements;
+}
+std::span<const std::string_view> field_words() {
+  return kFields;
+}
+std::span<const std::string_view> modifier_words() {
+  return kModifiers;
+}
+std::span<const std::string_view> number_types() {
+  return kNumbers;
+}
+std::span<const std::string_view> role_words() {
+  return kRoles;
+}
+std::span<const std::string_view> list_words() {
+  return kLists;
+}
+
+bool contains(std::span<const std::string_view> words, std::string_view word) {
+  return std::find(words.begin(), words.end(), word) != words.end();
+}
+
+std::string_view nearest(std::string_view word, std::span<const std::string_view> words) {
+  std::string_view best;
+  std::size_t least = word.size() < 4 ? 2 : 3;  // that many edits are too many
+  for (std::string_view other : words) {
+    std::vector<std::size_t> row(other.size() + 1);
+    std::iota(row.begin(), row.end(), std::size_t{0});
+    for (std::size_t i = 0; i < word.size(); ++i) {
+      std::size_t corner = row[0]++;
+      for (std::size_t j = 0; j < other.size(); ++j) {
+        std::size_t change = corner + (word[i] == other[j] ? 0 : 1);
+        corner = row[j + 1];
+        row[j + 1] = std::min({change, row[j] + 1, corner + 1});
+      }
+    }
+    if (row.back() < least) {
+      least = row.back();
+      best = other;
+    }
+  }
+  return best;
+}
+
+}  // namespace operculum::layout

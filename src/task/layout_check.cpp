@@ -1,0 +1,44 @@
+#include "task/layout_check.h"
+
+#include <array>
+
+#include "container/locator.h"
+#include "container/parts.h"
+#include "layout/described_container.h"
+
+namespace operculum {
+
+std::array<std::uint64_t, 5> bytes_by_kind(const LayoutTrial& trial) {
+  std::array<std::uint64_t, 5> bytes{};
+  for (const layout::CoverRange& range : trial.ranges)
+    bytes[static_cast<std::size_t>(range.kind)] += range.end - range.begin;
+  return bytes;
+}
+
+LayoutTrial try_layout(const std::shared_ptr<const layout::Plan>& plan, const std::string& target,
+                       std::size_t most_fields, OpenContext& context) {
+  Place place = resolve(target, context, Step::no_more);
+  LayoutTrial trial;
+  trial.target = target;
+  SourcePtr source = random_access(*place.content, context.spool);
+  trial.size = source->size();
+  std::function<SourcePtr(const std::string&)> sibling = file_sibling(place.file);
+  if (place.entry) sibling = entry_sibling(place.layers.back().container, place.inside, context);
+  layout::Tracer tracer(most_fields);
+  try {
+    auto container =
+        layout::open_described(plan, {place.content, place.name, sibling}, source, context, &tracer);
+    trial.entries = container->entries().size();
+    container->observe_all(tracer);
+    trial.facts = container->facts();
+    trial.findings = container->findings();
+  } catch (const Error& error) {
+    trial.failure = error.what();
+  }
+  trial.fields = tracer.fields();
+  trial.fields_left_out = tracer.left_out();
+  trial.ranges = tracer.ranges(*source);
+  return trial;
+}
+
+}  // namespace operculum

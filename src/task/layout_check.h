@@ -1,0 +1,30 @@
+#pragma once
+
+#include <array>
+
+#include "layout/coverage.h"
+#include "layout/library.h"
+
+namespace operculum {
+
+/// What a description makes of a container.
+struct LayoutTrial {
+  std::string target;
+  std::uint64_t size = 0, entries = 0;
+  std::string failure;  ///< why it cannot be opened; the fields read until then are there
+  std::vector<std::pair<std::string, std::string>> facts;
+  std::vector<Finding> findings;
+  std::vector<layout::Tracer::Field> fields;
+  std::uint64_t fields_left_out = 0;
+  std::vector<layout::CoverRange> ranges;
+};
+
+/// Bytes of each kind, in the order of CoverRange::Kind.
+std::array<std::uint64_t, 5> bytes_by_kind(const LayoutTrial& trial);
+
+/// Opens the file or entry that `target` names with the plan, and notes every field read and what each byte
+/// is for. Throws IoError, and what the layers around it throw.
+LayoutTrial try_layout(const std::shared_ptr<const layout::Plan>& plan, const std::string& target,
+                       std::size_t most_fields, OpenContext& context);
+
+}  // namespace operculum
