@@ -10,6 +10,7 @@
 
 #include "base/checksum.h"
 #include "codec/codec.h"
+#include "support/packs.h"
 #include "support/tar_builder.h"
 #include "support/zip_builder.h"
 
@@ -159,5 +160,12 @@ int main(int argc, char** argv) {
   write(folder / "tides.txt.gz", encode("gzip", to_bytes(tide_table())));
   write(folder / "postcard.zip", picture(64, 40, 120, 200));
   write(folder / "gauge-password.txt", to_bytes("high water 1987\n"));
+  for (const Pack& pack : all_packs()) {
+    if (std::filesystem::exists(folder / "packs" / pack.name)) continue;  // one of each family is enough here
+    write(folder / "packs" / pack.name, pack.bytes);
+    for (const auto& [name, bytes] : pack.beside) write(folder / "packs" / name, bytes);
+  }
+  write(folder / "config" / "operculum" / "keys.toml",
+        to_bytes("[[key]]\nname = \"gauge master\"\npassword = \"high water mark!\"\n"));
   return 0;
 }

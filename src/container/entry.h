@@ -43,6 +43,7 @@ struct Entry {
     has_crc = 4,     ///< crc32 is stored
     damaged = 8,     ///< its header contradicts itself; the data may still be readable
     recovered = 16,  ///< found without the container's index
+    has_sum = 32,    ///< a checksum of another kind is stored, and compared when the data is read
   };
 
   std::string path;  ///< untrusted; '/' between parts, no leading "./"; UTF-8 where the encoding is known

@@ -267,24 +267,26 @@ class Described final : public DescribedContainer {
       entry.crc32 = static_cast<std::uint32_t>(rule.crc32->number(frame));
       entry.flags |= Entry::has_crc;
     }
+    if (!rule.checks.empty()) entry.flags |= Entry::has_sum;
     if (rule.size != nullptr) entry.size = rule.size->size(frame, "a size");
     if (rule.data == nullptr) {
       entry.size = entry.stored_size = 0;
       return;
     }
-    outline_.known = false;
+    outline_.placed = false;
+    outline_.length.reset();
     outline_.steps.clear();
     rule.data->outline(frame, outline_);
     entry.method = method(outline_.steps);
-    if (!outline_.known) return;
-    entry.stored_size = outline_.length;
+    if (!outline_.length) return;
+    entry.stored_size = *outline_.length;
+    bool sizes_stay = std::all_of(outline_.steps.begin(), outline_.steps.end(),
+                                  [](const StepKind* step) { return step->keeps_size; });
+    if (sizes_stay && rule.size == nullptr) entry.size = *outline_.length;
+    if (!outline_.placed) return;
     entry.offset = outline_.offset;
-    if (outline_.steps.empty() && rule.size == nullptr) entry.size = outline_.length;
-    bool sizes_stay = true;
-    for (const StepKind* step : outline_.steps) sizes_stay &= step->keeps_size;
-    if (sizes_stay && rule.size == nullptr) entry.size = outline_.length;
     std::uint64_t there = run_.region(outline_.region).size();
-    if (outline_.offset > there || outline_.length > there - outline_.offset) {
+    if (outline_.offset > there || *outline_.length > there - outline_.offset) {
       entry.flags |= Entry::damaged;
       if (beyond_++ == 0) first_beyond_ = entry.path;
     }

@@ -115,7 +115,9 @@ class Walk {
     return run(*inner.format, inner.container, path + "/", bytes, covers(visit.entry));
   }
 
-  bool covers(const Entry& entry) const { return covered_.back() || entry.is(Entry::has_crc); }
+  bool covers(const Entry& entry) const {
+    return covered_.back() || entry.is(Entry::has_crc) || entry.is(Entry::has_sum);
+  }
 
   /// Small entries are decoded once for both looking and handing out; damage shows when they are handed out.
   static ContentPtr kept_in_memory(const ContentPtr& content) {

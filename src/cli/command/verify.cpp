@@ -44,8 +44,9 @@ void verify_one(Session& session, VerifyOptions& options, const std::string& tar
     return;
   }
   std::string without =
-      totals.with_checksum == totals.entries
-          ? "every one has a checksum and it is right"
+      totals.with_checksum == totals.entries ? "every one has a checksum and it is right"
+      : totals.with_checksum == 0
+          ? "none has a checksum, they could only be decoded"
           : fmt::format("{} of them have a checksum, and it is right; the others could only be decoded",
                         grouped(totals.with_checksum));
   session.data.write(

@@ -134,7 +134,6 @@ NodePtr Compiler::name(const Expr& expr, Scope& scope) {
     return slot_node(expr.where, variable->type, variable->slot, variable->raw);
   }
   if (auto global = globals_.find(wanted); global != globals_.end()) {
-    used_globals_.insert(wanted);
     return global_node(expr.where, plan_.global_types[global->second], global->second);
   }
   for (std::size_t i = 0; i < std::size(kPositions); ++i) {
@@ -145,6 +144,8 @@ NodePtr Compiler::name(const Expr& expr, Scope& scope) {
     scope.local_used = true;
     return position_node(expr.where, static_cast<Position>(i));
   }
+  if (wanted == "true" || wanted == "false") return truth_node(expr.where, wanted == "true");
+  if (wanted == "nothing") return nothing_node(expr.where);
   if (const Function* known = find_function(wanted); known != nullptr && known->takes.empty())
     return built_in_node(expr.where, {known->gives}, known->call, {});
   if (find_function(wanted) != nullptr || function_syntax_.contains(wanted))
@@ -153,6 +154,7 @@ NodePtr Compiler::name(const Expr& expr, Scope& scope) {
 }
 
 void Compiler::unknown_name(const std::string& name, const Span& where, const Scope& scope) {
+  if (broken_.contains(name)) fail_quietly();
   if (auto later = later_globals_.find(name); later != later_globals_.end()) {
     fail(where, fmt::format("\"{}\" is not known yet", name),
          fmt::format("it is defined further down, in line {}; a description is read from top to bottom",
@@ -263,7 +265,8 @@ NodePtr Compiler::one_of(const Expr& expr, Scope& scope) {
 }
 
 void Compiler::same_types(const Node& a, const Node& b, const Span& where) {
-  bool same = a.type() == b.type() || (a.type().numeric() && b.type().numeric());
+  bool nothing = a.type().is(Base::unknown) || b.type().is(Base::unknown);  // "nothing" goes with everything
+  bool same = nothing || a.type() == b.type() || (a.type().numeric() && b.type().numeric());
   if (!same)
     fail(where, fmt::format("one way gives {}, the other {}", a.type().name(), b.type().name()),
          "both must give the same kind");
@@ -289,7 +292,9 @@ NodePtr Compiler::list(const Expr& expr, Scope& scope) {
     parts.push_back(expression(*part, scope));
     same_types(*parts.front(), *parts.back(), part->where);
   }
-  StaticType type = parts.front()->type().list();
+  auto some = std::find_if(parts.begin(), parts.end(),
+                           [](const NodePtr& one) { return !one->type().is(Base::unknown); });
+  StaticType type = (some == parts.end() ? parts.front() : *some)->type().list();
   return list_node(expr.where, type, std::move(parts));
 }
 
@@ -447,6 +452,18 @@ NodePtr Compiler::special_call(const Expr& expr, Scope& scope) {
     NodePtr from = number(*given[1].value, scope);
     return bytes_slice_node(expr.where, std::move(of), std::move(from),
                             given.size() > 2 ? number(*given[2].value, scope) : nullptr);
+  }
+  if (name == "range") {
+    wants(2, 2);
+    return range_node(expr.where, number(*given[0].value, scope), number(*given[1].value, scope));
+  }
+  if (name == "cut") {
+    wants(2, 2);
+    NodePtr bytes = of_base(*given[0].value, scope, Base::bytes);
+    NodePtr sizes = expression(*given[1].value, scope);
+    if (!sizes->type().is_list() || !sizes->type().element().numeric())
+      fail(given[1].where, fmt::format("cut takes a list of sizes here, found {}", sizes->type().name()));
+    return cut_node(expr.where, std::move(bytes), std::move(sizes));
   }
   if (name == "exists") {
     wants(1, 1);

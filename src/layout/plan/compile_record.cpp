@@ -174,7 +174,7 @@ class RecordCompiler {
       try {
         one(field, actions);
       } catch (const ProblemFound& found) {
-        compiler_.problems_.push_back(found.problem);
+        compiler_.note(found);
         at_.reset();
       }
     }

@@ -46,6 +46,15 @@ void Compiler::fail(const Span& where, const std::string& text, const std::strin
   throw ProblemFound{{Problem::Level::error, where, text, hint}};
 }
 
+/// An error that follows from one that was told has no text.
+void Compiler::fail_quietly() {
+  throw ProblemFound{};
+}
+
+void Compiler::note(const ProblemFound& found) {
+  if (!found.problem.text.empty()) problems_.push_back(found.problem);
+}
+
 void Compiler::warn(const Span& where, const std::string& text, const std::string& hint) {
   problems_.push_back({Problem::Level::warning, where, text, hint});
 }
@@ -60,7 +69,8 @@ void Compiler::run() {
     try {
       statement(one);
     } catch (const ProblemFound& found) {
-      problems_.push_back(found.problem);
+      note(found);
+      if (one.kind == syntax::Statement::Kind::binding) broken_.insert(one.name);
     }
     later_globals_.erase(one.name);
   }
@@ -192,7 +202,7 @@ void Compiler::entry(const syntax::EntryRule& from) {
     try {
       role(one, made, scope);
     } catch (const ProblemFound& found) {
-      problems_.push_back(found.problem);
+      note(found);
     }
   }
   for (const syntax::Check& one : from.checks) made.checks.push_back(check(one, scope));
@@ -279,6 +289,7 @@ const FunctionPlan& Compiler::function(const std::string& name, const Span& wher
   const syntax::Function& from = *function_syntax_.at(name);
   if (known != functions_.end()) {
     FunctionPlan& plan = *known->second;
+    if (broken_.contains(name)) fail_quietly();
     if (plan.body == nullptr && plan.result.base == Base::unknown)
       fail(where, fmt::format("\"{}\" calls itself, so it must say what it gives", name),
            fmt::format("define {}(...): text = ...", name));
@@ -290,6 +301,18 @@ const FunctionPlan& Compiler::function(const std::string& name, const Span& wher
   functions_[name] = &plan;
   plan.name = name;
   plan.where = from.where;
+  try {
+    function_body(from, plan);
+  } catch (const ProblemFound&) {
+    broken_.insert(name);
+    --depth_;
+    throw;
+  }
+  --depth_;
+  return plan;
+}
+
+void Compiler::function_body(const syntax::Function& from, FunctionPlan& plan) {
   Scope scope;
   parameters(from.parameters, scope, plan.parameters);
   if (!from.result.empty()) plan.result = type_named(from.result, from.where, Base::number);
@@ -300,14 +323,13 @@ const FunctionPlan& Compiler::function(const std::string& name, const Span& wher
   if (plan.result.base == Base::unknown) plan.result = body->type();
   plan.slots = scope.most;
   plan.body = std::move(body);
-  --depth_;
-  return plan;
 }
 
 /// What nothing uses is still checked, and told.
 void Compiler::compile_unused() {
+  bool told = !problems_.empty();  // what is wrong elsewhere may be why it is not used
   auto unused = [&](const std::string& name, const Span& where) {
-    warn(where, fmt::format("\"{}\" is never used", name));
+    if (!told) warn(where, fmt::format("\"{}\" is never used", name));
   };
   for (const auto& [name, syntax] : record_syntax_) {
     if (records_.contains(name)) continue;
@@ -315,7 +337,7 @@ void Compiler::compile_unused() {
     try {
       record(name, syntax->where);
     } catch (const ProblemFound& found) {
-      problems_.push_back(found.problem);
+      note(found);
     }
   }
   for (const auto& [name, syntax] : function_syntax_) {
@@ -324,7 +346,7 @@ void Compiler::compile_unused() {
     try {
       function(name, syntax->where);
     } catch (const ProblemFound& found) {
-      problems_.push_back(found.problem);
+      note(found);
     }
   }
 }

@@ -30,6 +30,7 @@ class Compiler {
   const RecordPlan& record(const std::string& name, const Span& where);
 
   const FunctionPlan& function(const std::string& name, const Span& where);
+  void function_body(const syntax::Function& from, FunctionPlan& plan);
 
   [[noreturn]] static void fail(const Span& where, const std::string& text, const std::string& hint = "");
   void warn(const Span& where, const std::string& text, const std::string& hint = "");
@@ -64,6 +65,8 @@ class Compiler {
   NodePtr loop_call(const syntax::Expr& expr, Scope& scope);
   std::vector<NodePtr> positional(const syntax::Expr& expr, Scope& scope, std::string_view takes);
   void same_types(const Node& a, const Node& b, const Span& where);
+  void note(const ProblemFound& found);
+  [[noreturn]] static void fail_quietly();
   [[noreturn]] void unknown_name(const std::string& name, const Span& where, const Scope& scope);
 
   ReadPlanPtr base_read(const syntax::Type& type, Scope& scope);
@@ -85,7 +88,7 @@ class Compiler {
   std::map<std::string, FunctionPlan*> functions_;
   std::map<std::string, std::size_t> globals_;
   std::map<std::string, Span> later_globals_;  ///< bound further down
-  std::set<std::string> used_globals_;
+  std::set<std::string> broken_;  ///< names whose definition has an error: what uses them is not told again
   int depth_ = 0;
 };
 

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "base/checksum.h"
 #include "base/error.h"
 #include "base/sum_kinds.h"
 #include "base/text.h"
@@ -87,6 +88,9 @@ Value digest(Frame& frame, const Node&, const Arguments& given) {
   sum->add(given[0]->bytes(frame));
   return bytes_value(frame.run, sum->finish());
 }
+Value crc_of(Frame& frame, const Node&, const Arguments& given) {
+  return Value::of(crc32(0, given[0]->bytes(frame)));
+}
 constexpr char kMd5[] = "md5", kSha1[] = "sha1", kSha256[] = "sha256";
 
 // ---- texts
@@ -147,18 +151,17 @@ Value ending(Frame& frame, const Node&, const Arguments& given) {
 
 // ---- searches
 
-template <auto Find>
+template <bool Last>
 Value search(Frame& frame, const Node& call, const Arguments& given) {
   Run& run = frame.run;
   Bytes mark = given[0]->bytes(frame);
   if (mark.empty()) call.fail(run, "an empty mark is searched for");
   std::uint64_t size = run.region(0).size(), from = 0, to = size;
-  constexpr bool last = Find == &find_last_in;
   if (given.size() > 1) from = given[1]->size(frame, "an offset");
   if (given.size() > 2) to = given[2]->size(frame, "an offset");
-  if (given.size() < 3 && !last) to = std::min(size, from + std::min(kSearchReach, UINT64_MAX - from));
-  if (given.size() < 2 && last) from = size - std::min(size, kSearchReach);
-  auto found = Find(run, 0, from, to, as_text(mark));
+  if (given.size() < 3 && !Last) to = std::min(size, from + std::min(kSearchReach, UINT64_MAX - from));
+  if (given.size() < 2 && Last) from = size - std::min(size, kSearchReach);
+  auto found = (Last ? find_last_in : find_in)(run, 0, from, to, as_text(mark));
   return found ? Value::of(static_cast<std::int64_t>(*found)) : Value{};
 }
 
@@ -253,6 +256,7 @@ constexpr Function kFunctions[] = {
     {"be32", "n", Base::bytes, "as four", number_bytes<4, true>},
     {"be64", "n", Base::bytes, "as eight", number_bytes<8, true>},
     {"concat", "BB?B?B?B?B?", Base::bytes, "two to six runs of bytes, one after another", concat},
+    {"crc32", "B", Base::number, "the CRC-32 of ISO 3309", crc_of},
     {"md5", "B", Base::bytes, "the MD5 digest", digest<kMd5>},
     {"sha1", "B", Base::bytes, "the SHA-1 digest", digest<kSha1>},
     {"sha256", "B", Base::bytes, "the SHA-256 digest", digest<kSha256>},
@@ -272,10 +276,9 @@ constexpr Function kFunctions[] = {
     {"find", "Bn?n?", Base::number,
      "the offset in the file where a mark stands, searched from an offset (0) to another (1 MiB on); nothing "
      "when it is not there",
-     search<&find_in>},
+     search<false>},
     {"find_last", "Bn?n?", Base::number,
-     "the same backwards, from the end of the file, 1 MiB at most unless an offset is given",
-     search<&find_last_in>},
+     "the same backwards, from the end of the file, 1 MiB at most unless an offset is given", search<true>},
     {"file", "t", Base::bytes, "the file of that name beside this one", file},
     {"file_size", "", Base::number, "how many bytes this file has; written without brackets, as the next two",
      file_size},

@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <utility>
+
 #include "layout/run/run.h"
 
 namespace operculum::layout {
@@ -28,13 +30,34 @@ Bytes Node::bytes(Frame& frame) const {
   return frame.run.small_bytes(found);
 }
 
+namespace {
+
+void outline_of(Run& run, const Value& value, Outline& out) {
+  if (value.kind == Value::Kind::bytes) {
+    out.placed = true;
+    out.region = value.object;
+    out.offset = value.offset();
+    out.length = value.b;
+  }
+  if (value.kind != Value::Kind::blob) return;
+  const Blob& blob = run.store().blobs[value.object];
+  if (blob.inner.there()) outline_of(run, blob.inner, out);
+  bool first = true;
+  std::optional<std::uint64_t> sum = 0;
+  for (const Value& part : blob.parts) {
+    Outline one;
+    outline_of(run, part, one);
+    sum = sum && one.length ? std::optional(*sum + *one.length) : std::nullopt;
+    if (std::exchange(first, false)) out.steps = one.steps;
+  }
+  if (!blob.inner.there() && blob.missing.empty()) out.length = sum;
+  for (const Step& step : blob.steps) out.steps.push_back(step.kind);
+}
+
+}  // namespace
+
 void Node::outline(Frame& frame, Outline& out) const {
-  Value found = value(frame);
-  out.known = found.kind == Value::Kind::bytes;
-  if (!out.known) return;
-  out.region = found.object;
-  out.offset = found.offset();
-  out.length = found.b;
+  outline_of(frame.run, value(frame), out);
 }
 
 std::uint64_t Node::size(Frame& frame, const char* what) const {

@@ -33,9 +33,10 @@ struct StepKind;
 
 /// Where an entry's bytes lie and what they go through, for a listing; nothing is decoded for it.
 struct Outline {
-  bool known = false;  ///< the three that follow
+  bool placed = false;  ///< they are one run: `region` and `offset`
   std::uint32_t region = 0;
-  std::uint64_t offset = 0, length = 0;
+  std::uint64_t offset = 0;
+  std::optional<std::uint64_t> length;  ///< as stored, in bytes
   std::vector<const StepKind*> steps;
 };
 

@@ -11,6 +11,8 @@ namespace operculum::layout {
 NodePtr number_node(Span where, std::int64_t value);
 NodePtr text_node(Span where, std::string text);
 NodePtr bytes_node(Span where, std::string bytes);
+NodePtr truth_node(Span where, bool value);
+NodePtr nothing_node(Span where);
 
 /// A variable of the frame. `raw` is there when the slot holds a text as it was read.
 NodePtr slot_node(Span where, StaticType type, std::size_t slot, const TextPlan* raw);
@@ -52,6 +54,8 @@ NodePtr position_node(Span where, Position what);
 std::optional<std::int64_t> distance_from_end(const Node& node);
 
 NodePtr list_node(Span where, StaticType type, std::vector<NodePtr> parts);
+NodePtr range_node(Span where, NodePtr from, NodePtr to);
+NodePtr cut_node(Span where, NodePtr bytes, NodePtr sizes);  ///< runs of these sizes, one after another
 /// Looks at each element: the slots of the element, of its list and of its number stand one after another.
 struct Each {
   NodePtr list, condition, body;

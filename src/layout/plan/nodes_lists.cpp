@@ -48,6 +48,53 @@ class ListNode final : public Node {
   std::vector<NodePtr> parts_;
 };
 
+class RangeNode final : public Node {
+ public:
+  RangeNode(Span where, NodePtr from, NodePtr to)
+      : Node(where, StaticType{Base::number}.list()), from_(std::move(from)), to_(std::move(to)) {}
+  Value value(Frame& frame) const override {
+    Run& run = frame.run;
+    List list;
+    std::int64_t to = to_->number(frame);
+    for (std::int64_t i = from_->number(frame); i < to; ++i) {
+      run.step(where());
+      check_room(run, list.values.size());
+      list.values.push_back(Value::of(i));
+    }
+    return run.store().add(std::move(list));
+  }
+
+ private:
+  NodePtr from_, to_;
+};
+
+class CutNode final : public Node {
+ public:
+  CutNode(Span where, NodePtr bytes, NodePtr sizes)
+      : Node(where, StaticType{Base::bytes}.list()), bytes_(std::move(bytes)), sizes_(std::move(sizes)) {}
+  Value value(Frame& frame) const override {
+    Run& run = frame.run;
+    Value bytes = bytes_->value(frame), sizes = sizes_->value(frame);
+    if (!bytes.there() || !sizes.there()) return {};
+    Run::Piece all = run.placed(bytes);
+    List list;
+    std::uint64_t at = 0, count = run.count(sizes);
+    for (std::uint64_t i = 0; i < count; ++i) {
+      run.step(where());
+      std::int64_t size = run.element(sizes, i).a;
+      if (size < 0 || static_cast<std::uint64_t>(size) > all.length - at)
+        fail(run, fmt::format("piece {} of {} bytes does not fit into the {} that are left", i, size,
+                              all.length - at));
+      list.values.push_back(Value::bytes(all.region, all.offset + at, static_cast<std::uint64_t>(size)));
+      at += static_cast<std::uint64_t>(size);
+    }
+    return run.store().add(std::move(list));
+  }
+
+ private:
+  NodePtr bytes_, sizes_;
+};
+
 class OverNode final : public Node {
  public:
   OverNode(Span where, StaticType type, Over what, Each each)
@@ -332,6 +379,12 @@ class AboveNode final : public Node {
 
 NodePtr list_node(Span where, StaticType type, std::vector<NodePtr> parts) {
   return std::make_unique<ListNode>(where, type, std::move(parts));
+}
+NodePtr range_node(Span where, NodePtr from, NodePtr to) {
+  return std::make_unique<RangeNode>(where, std::move(from), std::move(to));
+}
+NodePtr cut_node(Span where, NodePtr bytes, NodePtr sizes) {
+  return std::make_unique<CutNode>(where, std::move(bytes), std::move(sizes));
 }
 NodePtr over_node(Span where, StaticType type, Over what, Each each) {
   return std::make_unique<OverNode>(where, type, what, std::move(each));

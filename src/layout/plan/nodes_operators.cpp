@@ -151,7 +151,7 @@ class OneOfNode final : public Node {
 class ConditionalNode final : public Node {
  public:
   ConditionalNode(Span where, NodePtr condition, NodePtr then, NodePtr otherwise)
-      : Node(where, then->type()),
+      : Node(where, then->type().is(Base::unknown) ? otherwise->type() : then->type()),
         condition_(std::move(condition)),
         then_(std::move(then)),
         otherwise_(std::move(otherwise)) {}
@@ -168,7 +168,9 @@ class ConditionalNode final : public Node {
 class FallbackNode final : public Node {
  public:
   FallbackNode(Span where, NodePtr first, NodePtr second)
-      : Node(where, second->type()), first_(std::move(first)), second_(std::move(second)) {}
+      : Node(where, second->type().is(Base::unknown) ? first->type() : second->type()),
+        first_(std::move(first)),
+        second_(std::move(second)) {}
   Value value(Frame& frame) const override {
     Value found = first_->value(frame);
     return found.there() ? found : second_->value(frame);

@@ -20,6 +20,21 @@ class NumberNode final : public Node {
   std::int64_t value_;
 };
 
+class TruthNode final : public Node {
+ public:
+  TruthNode(Span where, bool value) : Node(where, {Base::truth}), value_(value) {}
+  Value value(Frame&) const override { return Value::truth(value_); }
+
+ private:
+  bool value_;
+};
+
+class NothingNode final : public Node {
+ public:
+  explicit NothingNode(Span where) : Node(where, {}) {}
+  Value value(Frame&) const override { return {}; }
+};
+
 class TextNode final : public Node {
  public:
   TextNode(Span where, std::string text) : Node(where, {Base::text}), text_(std::move(text)) {}
@@ -223,6 +238,12 @@ class BytesSliceNode final : public Node {
 
 NodePtr number_node(Span where, std::int64_t value) {
   return std::make_unique<NumberNode>(where, value);
+}
+NodePtr truth_node(Span where, bool value) {
+  return std::make_unique<TruthNode>(where, value);
+}
+NodePtr nothing_node(Span where) {
+  return std::make_unique<NothingNode>(where);
 }
 NodePtr text_node(Span where, std::string text) {
   return std::make_unique<TextNode>(where, std::move(text));

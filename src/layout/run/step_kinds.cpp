@@ -31,6 +31,28 @@ constexpr char kStored[] = "stored", kDeflate[] = "deflate", kDeflate64[] = "def
                kGzip[] = "gzip", kBzip2[] = "bzip2", kXz[] = "xz", kLzmaAlone[] = "lzma-alone",
                kZstd[] = "zstd", kLz4[] = "lz4", kCompress[] = "compress";
 
+/// Only the first bytes.
+class TakeStream final : public Stream {
+ public:
+  TakeStream(StreamPtr inner, std::uint64_t size) : inner_(std::move(inner)), left_(size) {}
+  std::size_t read(ByteSpan out) override {
+    std::size_t count =
+        left_ == 0
+            ? 0
+            : inner_->read(out.first(static_cast<std::size_t>(std::min<std::uint64_t>(out.size(), left_))));
+    left_ -= count;
+    return count;
+  }
+
+ private:
+  StreamPtr inner_;
+  std::uint64_t left_;
+};
+StreamPtr open_take(StreamPtr packed, const StepArguments& given, Size) {
+  if (given[0].number < 0) throw Malformed(fmt::format("take: {} bytes are wanted", given[0].number));
+  return std::make_unique<TakeStream>(std::move(packed), static_cast<std::uint64_t>(given[0].number));
+}
+
 /// The size a step was told, else the one that is expected of the whole chain.
 Size size_of(const StepArgument& stated, Size expected) {
   return stated.given ? Size(static_cast<std::uint64_t>(stated.number)) : expected;
@@ -150,6 +172,12 @@ std::vector<StepParameter> and_more(std::vector<StepParameter> first,
 const std::vector<StepKind>& table() {
   static const std::vector<StepKind> kKinds = {
       {"stored", "nothing is done", {}, true, false, open_by_name<kStored>},
+      {"take",
+       "only the first size bytes, where a cipher filled the last block up",
+       {{"size", Kind::number, true}},
+       false,
+       false,
+       open_take},
       {"deflate", "RFC 1951, without a header", {}, false, false, open_by_name<kDeflate>},
       {"deflate64", "the larger deflate of ZIP method 9", {}, false, false, open_by_name<kDeflate64>},
       {"zlib", "RFC 1950: deflate with header and checksum", {}, false, false, open_by_name<kZlib>},

@@ -18,7 +18,8 @@ constexpr std::array<std::array<std::string_view, 3>, 7> kLevels = {
     {{"or"}, {"and"}, {"bitor", "xor"}, {"bitand"}, {"<<", ">>"}, {"+", "-"}, {"*", "/", "%"}}};
 constexpr std::size_t kAboveComparison = 2;
 constexpr std::string_view kComparisons[] = {"==", "!=", "<=", ">=", "<", ">"};
-constexpr std::string_view kWithBody[] = {"sum", "least", "most", "each", "join"};
+constexpr std::string_view kWithBody[] = {"sum", "least", "most"};
+constexpr std::string_view kMayHaveBody[] = {"each", "join"};
 
 }  // namespace
 
@@ -311,11 +312,11 @@ ExprPtr ExpressionParser::over(const Span& begin, const std::string& name) {
       if (tokens_.accept(":")) expr->body = expression();
     }
   }
-  bool needs_body = contains(kWithBody, name) && name != "join";
+  bool needs_body = contains(kWithBody, name);
   if (needs_body && !expr->body)
     tokens_.fail(fmt::format("expected \":\" and what {} takes of each", name),
                  "for example sum(x in items: x.size)");
-  if (!needs_body && expr->kind == Expr::Kind::over && expr->body && name != "join")
+  if (expr->kind == Expr::Kind::over && expr->body && !needs_body && !contains(kMayHaveBody, name))
     throw ProblemFound{{Problem::Level::error, expr->body->where,
                         fmt::format("{} takes no value of each, only a condition behind \"where\"", name),
                         ""}};
@@ -360,10 +361,12 @@ ExprPtr ExpressionParser::form(const Token& token) {
     std::vector<Problem> problems;
     std::string_view until_quote = tokens_.text().substr(0, token.where.at + token.where.length);
     TokenReader inner(until_quote, tokens_of(until_quote, problems, token.where.at + i + 1));
-    if (!problems.empty()) throw ProblemFound{problems.front()};
     ExpressionParser parser(inner);
     parser.depth_ = depth_ + 1;
     expr->parts.push_back(parser.expression());
+    for (const Problem& problem : problems) {  // what follows the expression is no part of it
+      if (problem.where.at < inner.peek().where.at) throw ProblemFound{problem};
+    }
     std::string shows;
     std::size_t close = inner.peek().where.at;
     if (inner.is(":")) {
