@@ -2,6 +2,7 @@
 // run. usage: operculum_bench PROGRAM [FOLDER [show|identify|list|zip|stored|tar]] FOLDER should be on tmpfs;
 // default /dev/shm/operculum-bench
 #include <fmt/format.h>
+#include <sys/resource.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
@@ -13,6 +14,7 @@
 
 #include "base/units.h"
 #include "container/locator.h"
+#include "described_table.h"
 #include "io/file_source.h"
 #include "process.h"
 #include "workload.h"
@@ -142,6 +144,46 @@ struct Bench {
     std::filesystem::remove(image);
   }
 
+  /// The same table read by code written for it, and by its description; both make all entries.
+  void described_table() {
+    std::string pack = folder + "/many.shoal";
+    constexpr std::uint64_t kRecords = 1'000'000;
+    make_shoal_of_many(pack, kRecords);
+    std::vector<double> base, ours;
+    std::uint64_t memory = 0, idle = measured([] {}).peak_memory;
+    for (int round = 0; round < kRounds; ++round) {
+      base.push_back(measured([&] { list_shoal_by_hand(pack); }).seconds);
+      Cost cost = measured([&] { list_shoal_described(pack); });
+      ours.push_back(cost.seconds);
+      memory = std::max(memory, cost.peak_memory - std::min(cost.peak_memory, idle));
+    }
+    double ratio = median(ours) / median(base);
+    bool good = ratio <= 2.5 && memory <= 300 * kRecords;
+    failed |= !good;
+    fmt::print(
+        "{:<58} {:7.3f} s {:7.3f} s  {:5.2f}x  (goal 2.50x)  {:>10}  {}; {} bytes an entry (goal 300)\n",
+        "open a described table of 1,000,000 records", median(base), median(ours), ratio, human_size(memory),
+        good ? "reached" : "MISSED", memory / kRecords);
+    std::filesystem::remove(pack);
+  }
+
+  /// Time and peak memory of work in a process of its own.
+  static Cost measured(const std::function<void()>& work) {
+    Cost cost;
+    auto start = std::chrono::steady_clock::now();
+    pid_t child = fork();
+    if (child == 0) {
+      work();
+      _exit(0);
+    }
+    int status = 0;
+    struct rusage usage {};
+    wait4(child, &status, 0, &usage);
+    cost.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+    cost.peak_memory = static_cast<std::uint64_t>(usage.ru_maxrss) * 1024;
+    return cost;
+  }
+
   /// The baseline decodes just the blocks that hold what must be read: the tar headers, both ZIP directories
   /// and the entry.
   void show_nested() {
@@ -176,7 +218,7 @@ struct Bench {
 
 int main(int argc, char** argv) {
   if (argc < 2) {
-    fmt::print("usage: operculum_bench PROGRAM [FOLDER [show|identify|list|zip|stored|tar]]\n");
+    fmt::print("usage: operculum_bench PROGRAM [FOLDER [show|identify|list|layout|zip|stored|tar]]\n");
     return 2;
   }
   Bench bench{argv[1], argc > 2 ? argv[2] : "/dev/shm/operculum-bench"};
@@ -185,8 +227,9 @@ int main(int argc, char** argv) {
              "ratio", "", "peak");
   const std::pair<std::string_view, void (Bench::*)()> all[] = {
       {"show", &Bench::show_nested}, {"identify", &Bench::identify_sparse},
-      {"list", &Bench::list_many},   {"zip", &Bench::zip_of_files},
-      {"stored", &Bench::stored},    {"tar", &Bench::tar_zst}};
+      {"list", &Bench::list_many},   {"layout", &Bench::described_table},
+      {"zip", &Bench::zip_of_files}, {"stored", &Bench::stored},
+      {"tar", &Bench::tar_zst}};
   for (auto [name, run_it] : all) {
     if (argc <= 3 || argv[3] == name) (bench.*run_it)();
   }

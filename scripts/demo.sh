@@ -12,6 +12,7 @@ case $folder in
 esac
 mkdir -p "$folder"
 tool=$PWD/build/release/operculum
+layouts=$PWD/layouts
 build/release/make_demo "$folder" >/dev/null
 cd "$folder"
 
@@ -42,6 +43,14 @@ step "With the password" operculum unpack gauge-keys.zip --into unpacked/keys --
 step_with_code 1 "A damaged archive: everything else comes out" operculum unpack gauge-logs.zip --into unpacked/logs
 step_with_code 1 "What exactly is damaged?" operculum verify gauge-logs.zip
 step "Everything inside everything, checked" operculum verify --deep exhibit-7.tar.xz tidepool.skin
+step "A pack that nothing knows, described in thirty lines" operculum identify packs/tidepool.shoal packs/film-corner.reef packs/survey.bed
+step "What the description reads, and what each byte is for" operculum layout check "$layouts/shoal.layout" packs/tidepool.shoal --fields 12
+step "Which descriptions are there?" operculum layout list
+export XDG_CONFIG_HOME=$PWD/config
+for pack in tidepool.shoal kelp-forest.kelp tide-gauge.gauge voices.tern survey.bed film-corner.reef chart-setup.harbour hall.ledger levels.eel letters.drift drawings.cockle; do
+  step "Everything in $pack, checked" operculum verify "packs/$pack"
+done
+step "Names made of what the pack says of itself" operculum unpack packs/tidepool.shoal --into unpacked/renamed --name-as '{title}-{number}-{name}{ending}'
 step "Take the textures back" operculum discard textures-receipt.json
 operculum list --json --deep exhibit-7.tar.xz --output exhibit-7.jsonl
 operculum list --csv tidepool.skin --output tidepool.csv

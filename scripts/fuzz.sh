@@ -5,10 +5,26 @@ cd "$(dirname "$0")/.."
 scripts/setup.sh test
 seconds=${1:-20}
 shift || true
-[ $# -gt 0 ] || mapfile -t formats < fuzz/targets.txt
+[ $# -gt 0 ] || { mapfile -t formats < fuzz/targets.txt; formats+=(layout); }
 [ $# -eq 0 ] || formats=("$@")
 scripts/build.sh fuzz make_demo "${formats[@]/#/fuzz_}"
 build/fuzz/make_demo build/fuzz-seeds >/dev/null
+# A description and the pack that it describes make one input of fuzz_layout.
+mkdir -p build/fuzz-corpus/layout
+while read -r layout pack; do
+  { cat "layouts/$layout.layout"; printf '\0\0'; cat "build/fuzz-seeds/packs/$pack"; } >"build/fuzz-corpus/layout/seed-$layout"
+done <<'PACKS'
+shoal tidepool.shoal
+kelp kelp-forest.kelp
+tern voices.tern
+mussel survey.bed
+reef film-corner.reef
+harbour chart-setup.harbour
+ledger hall.ledger
+eel levels.eel
+drift letters.drift
+cockle drawings.cockle
+PACKS
 for format in "${formats[@]}"; do
   mkdir -p "build/fuzz-corpus/$format"
   "build/fuzz/fuzz/fuzz_$format" -max_total_time="$seconds" -max_len=16384 -timeout=20 -rss_limit_mb=4096 -print_final_stats=0 \

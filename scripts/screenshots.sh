@@ -13,10 +13,12 @@ declare -A commands=(
   [unpack]="operculum unpack gauge-keys.zip --into shots/keys; operculum unpack gauge-logs.zip --into shots/logs; operculum unpack tidepool.skin/textures --into shots/textures --receipt shots.json; operculum unpack tidepool.skin --match '*.ppm' --dry-run"
   [verify]="operculum verify gauge-logs.zip; operculum verify --deep exhibit-7.tar.xz"
   [discard]="operculum discard --verbose shots.json"
+  [layout-check]="operculum layout check layouts/film.layout packs/film-corner.reef --fields 26"
+  [layout-problems]="cat draft.layout; operculum layout check draft.layout"
   [formats]="operculum formats | head -n 44"
 )
 names=("$@")
-[ $# -gt 0 ] || names=(identify list tree summary show unpack verify discard formats)
+[ $# -gt 0 ] || names=(identify list tree summary show unpack verify discard layout-check layout-problems formats)
 mkdir -p docs/screenshots
 display=:97
 Xvfb $display -screen 0 1280x800x24 >/dev/null 2>&1 &
@@ -27,6 +29,10 @@ desk=/tmp/saltmarsh-point
 rm -rf "$desk"
 cp -r build/demo "$desk"
 cd "$desk"
+mkdir layouts
+cp "$root/layouts/reef.layout" layouts/film.layout
+printf '%s\n' 'layout "Draft"' 'record Header {' '  magic bytes "REEFDISC"' '  root  u23 * 512' '}' 'super = Header at 512' \
+  'nodes = Node[super.cuont] at super.root' 'entry for n in nodes {' '  path = n.name' '  data = bytes(n.at, n.size) | inflate' '}' >draft.layout
 for name in "${names[@]}"; do
   script=$(mktemp)
   {

@@ -90,13 +90,11 @@ class ParametrisedCrc final : public Sum {
   std::array<std::uint64_t, 256> table_{};
 };
 
-struct CrcDefaults {
-  std::int64_t polynomial, start, last, reflected;
-};
-
-template <unsigned Width, CrcDefaults Defaults>
+/// The defaults of the parameters, and what is given instead of them.
+template <unsigned Width, std::int64_t Polynomial, std::int64_t Start, std::int64_t Last,
+          std::int64_t Reflected>
 std::unique_ptr<Sum> make_crc(std::span<const std::int64_t> given) {
-  std::int64_t all[] = {Defaults.polynomial, Defaults.start, Defaults.last, Defaults.reflected};
+  std::int64_t all[] = {Polynomial, Start, Last, Reflected};
   std::copy_n(given.begin(), std::min<std::size_t>(given.size(), 4), all);
   return std::make_unique<ParametrisedCrc<Width>>(static_cast<std::uint64_t>(all[0]),
                                                   static_cast<std::uint64_t>(all[1]),
@@ -105,7 +103,7 @@ std::unique_ptr<Sum> make_crc(std::span<const std::int64_t> given) {
 
 std::unique_ptr<Sum> make_crc32(std::span<const std::int64_t> given) {
   if (given.empty()) return std::make_unique<Crc32Sum>();
-  return make_crc<32, {0x04c11db7, 0xffffffff, 0xffffffff, 1}>(given);
+  return make_crc<32, 0x04c11db7, 0xffffffff, 0xffffffff, 1>(given);
 }
 
 /// Adler-32 (RFC 1950, section 8.2).
@@ -158,12 +156,12 @@ constexpr SumKind kSums[] = {
     {"xor16", "exclusive or of 16-bit words, low byte first", 2, true, 0, plain<UnitSum<2, 2, true>>},
     {"xor32", "exclusive or of 32-bit words, low byte first", 4, true, 0, plain<UnitSum<4, 4, true>>},
     {"crc16", "CRC-16/ARC; (polynomial, start, final, reflected) make it any other", 2, true, 4,
-     make_crc<16, {0x8005, 0, 0, 1}>},
+     make_crc<16, 0x8005, 0, 0, 1>},
     {"crc16_ccitt", "CRC-16 with polynomial 0x1021 from 0xffff, not reflected; parameters as crc16", 2, true,
-     4, make_crc<16, {0x1021, 0xffff, 0, 0}>},
+     4, make_crc<16, 0x1021, 0xffff, 0, 0>},
     {"crc32", "CRC-32 of ISO 3309; parameters as crc16", 4, true, 4, make_crc32},
     {"crc32c", "CRC-32C (Castagnoli); parameters as crc16", 4, true, 4,
-     make_crc<32, {0x1edc6f41, 0xffffffff, 0xffffffff, 1}>},
+     make_crc<32, 0x1edc6f41, 0xffffffff, 0xffffffff, 1>},
     {"adler32", "Adler-32 of RFC 1950", 4, true, 0, plain<AdlerSum>},
     {"md5", "MD5 (RFC 1321)", 16, false, 0, plain<Digest<EVP_md5>>},
     {"sha1", "SHA-1 (FIPS 180-4)", 20, false, 0, plain<Digest<EVP_sha1>>},

@@ -1,5 +1,7 @@
 #include "task/layout_check.h"
 
+#include <fmt/format.h>
+
 #include <array>
 
 #include "container/locator.h"
@@ -7,6 +9,22 @@
 #include "layout/described_container.h"
 
 namespace operculum {
+
+std::vector<RoleBack> roles_back(const layout::Plan& plan) {
+  std::vector<RoleBack> all;
+  for (const layout::EntryPlan& rule : plan.entries) {
+    for (const layout::RoleKind& kind : layout::role_kinds()) {
+      const layout::NodePtr& node = rule.*kind.member;
+      if (node == nullptr) continue;
+      layout::WriteBack back;
+      node->write_back(back);
+      RoleBack role{fmt::format("line {}", plan.description.place_of(rule.where.at).line),
+                    std::string(kind.name), fmt::format("{}", fmt::join(back.fields, ", ")), back.obstacle};
+      all.push_back(std::move(role));
+    }
+  }
+  return all;
+}
 
 std::array<std::uint64_t, 5> bytes_by_kind(const LayoutTrial& trial) {
   std::array<std::uint64_t, 5> bytes{};

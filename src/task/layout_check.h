@@ -19,6 +19,15 @@ struct LayoutTrial {
   std::vector<layout::CoverRange> ranges;
 };
 
+/// Whether a role of an entry rule can be written back into the container, for rebuilding it.
+struct RoleBack {
+  std::string rule;  ///< "line 30"
+  std::string role;
+  std::string fields;    ///< "Item.at, Item.stored"
+  std::string obstacle;  ///< empty: it can
+};
+std::vector<RoleBack> roles_back(const layout::Plan& plan);
+
 /// Bytes of each kind, in the order of CoverRange::Kind.
 std::array<std::uint64_t, 5> bytes_by_kind(const LayoutTrial& trial);
 

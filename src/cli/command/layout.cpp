@@ -18,7 +18,7 @@ constexpr std::size_t kFieldsShown = 120, kRangesShown = 40;
 struct CheckOptions {
   std::string file, container;
   std::size_t fields = kFieldsShown;
-  bool ranges = false;
+  bool ranges = false, roles = false;
 };
 
 Json problem_json(const layout::Description& description, const Problem& problem) {
@@ -111,6 +111,24 @@ void tell_json(Session& session, const CheckOptions& options, const LayoutTrial&
   session.data.write(json_line(record));
 }
 
+/// What a changed entry would have to change, and what cannot be changed back.
+void tell_roles(Session& session, const layout::Plan& plan) {
+  TextTable table({{"rule"}, {"role"}, {"comes from"}, {"can be written back"}});
+  for (const RoleBack& role : roles_back(plan)) {
+    if (session.json) {
+      session.data.write(json_line({{"record", "role"},
+                                    {"rule", role.rule},
+                                    {"role", role.role},
+                                    {"fields", role.fields},
+                                    {"obstacle", role.obstacle}}));
+    } else {
+      table.add({role.rule, role.role, role.fields.empty() ? "-" : role.fields,
+                 role.obstacle.empty() ? "yes" : "no, it " + role.obstacle});
+    }
+  }
+  if (!session.json) session.data.write(table.text());
+}
+
 void check(Session& session, const CheckOptions& options) {
   layout::Found found = layout::Library::read(options.file);
   layout::Description text{found.path, found.compiled.plan ? found.compiled.plan->description.text : ""};
@@ -121,6 +139,7 @@ void check(Session& session, const CheckOptions& options) {
     return;
   }
   if (options.container.empty()) {
+    if (options.roles) tell_roles(session, *found.compiled.plan);
     if (!session.json && !session.quiet)
       session.data.write(fmt::format("{}: \"{}\" is a description without errors\n", escape(options.file),
                                      escape(found.compiled.plan->title)));
@@ -157,6 +176,9 @@ void add_check(CLI::App& group, Session& session) {
   command->add_option("CONTAINER", options->container,
                       "A file to try it on, or a path that goes on into containers");
   command->add_option("--fields", options->fields, "Most fields shown of the trace")->capture_default_str();
+  command->add_flag(
+      "--roles", options->roles,
+      "Without a container: tell which fields each role comes from, and whether it can be written back");
   command->add_flag("--ranges", options->ranges, "Show every range of bytes, not only the unexplained ones");
   command->callback([&session, options] {
     prepare(session);

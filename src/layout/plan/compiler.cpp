@@ -16,11 +16,6 @@ namespace {
 
 constexpr int kMaxFunctions = 60;  // that call each other
 
-struct RoleKind {
-  std::string_view name;
-  NodePtr EntryPlan::*member;
-  Base base;
-};
 constexpr RoleKind kRoles[] = {
     {"path", &EntryPlan::path, Base::text},           {"data", &EntryPlan::data, Base::bytes},
     {"size", &EntryPlan::size, Base::number},         {"time", &EntryPlan::time, Base::time},
@@ -38,6 +33,10 @@ bool orders_while_reading(const std::vector<syntax::Field>& fields) {
 }
 
 }  // namespace
+
+std::span<const RoleKind> role_kinds() {
+  return kRoles;
+}
 
 Compiler::Compiler(Plan& plan, const syntax::Layout& layout, std::vector<Problem>& problems)
     : plan_(plan), layout_(layout), problems_(problems) {}

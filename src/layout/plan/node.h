@@ -40,6 +40,16 @@ struct Outline {
   std::vector<const StepKind*> steps;
 };
 
+/// What has to change in a container so that an expression gives another value: the fields it comes from, or
+/// why it cannot be written back.
+struct WriteBack {
+  std::vector<std::string> fields;
+  std::string obstacle;  ///< empty: it can be written
+  void stop(std::string why) {
+    if (obstacle.empty()) obstacle = std::move(why);
+  }
+};
+
 /// A compiled expression: names are looked up, types are checked, constants are folded. Shared by all runs.
 class Node {
  public:
@@ -51,6 +61,7 @@ class Node {
   virtual void text(Frame& frame, std::string& out) const;  ///< appends; of a text
   virtual Bytes bytes(Frame& frame) const;  ///< of bytes or a text: all of them, a few MiB at most
   virtual void outline(Frame& frame, Outline& out) const;  ///< of bytes; `out` is empty before
+  virtual void write_back(WriteBack& back) const { back.stop("is computed"); }
   virtual std::optional<std::int64_t> constant() const {
     return std::nullopt;
   }  ///< of a number, when known already

@@ -54,6 +54,12 @@ class BuiltInNode final : public Node {
       : Node(where, type), call_(call), arguments_(std::move(arguments)) {}
   Value value(Frame& frame) const override { return call_(frame, *this, arguments_); }
 
+  void write_back(WriteBack& back) const override {
+    for (const NodePtr& argument : arguments_) argument->write_back(back);
+    if (type().is(Base::time)) return;  // each has a way back
+    back.stop("goes through a function without a way back");
+  }
+
  private:
   BuiltIn call_;
   std::vector<NodePtr> arguments_;
@@ -76,6 +82,8 @@ class KnownNode final : public Node {
     auto found = at->second.find(static_cast<std::uint64_t>(value_->number(frame)));
     return found == at->second.end() ? Value{} : run.keep(found->second);
   }
+
+  void write_back(WriteBack& back) const override { value_->write_back(back); }  // the hash of the new name
 
  private:
   std::string hash_;

@@ -26,6 +26,13 @@ class ArithmeticNode final : public Node {
                                : what_ == '*' && !__builtin_mul_overflow(*a, *b, &result);
     return fits ? std::optional(result) : std::nullopt;
   }
+  void write_back(WriteBack& back) const override {
+    bool invertible =
+        (what_ == '+' || what_ == '-' || what_ == '*' || what_ == 'x') && (a_->constant() || b_->constant());
+    if (!invertible) back.stop("is worked out of several numbers, or by an operation without a way back");
+    a_->write_back(back);
+    b_->write_back(back);
+  }
   char what() const { return what_; }
   const Node& a() const { return *a_; }
   const Node& b() const { return *b_; }
@@ -212,6 +219,11 @@ class FormNode final : public Node {
     out += texts_.back();
   }
 
+  void write_back(WriteBack& back) const override {
+    if (parts_.size() > 1) back.stop("is put together of several values");
+    for (const Shown& shown : parts_) shown.part->write_back(back);
+  }
+
  private:
   std::vector<std::string> texts_;
   std::vector<Shown> parts_;
@@ -240,6 +252,8 @@ class PipeNode final : public Node {
     bytes_->outline(frame, out);
     if (const StepKind* kind = chain_->kind_here(frame)) out.steps.push_back(kind);
   }
+
+  void write_back(WriteBack& back) const override { bytes_->write_back(back); }
 
  private:
   NodePtr bytes_;

@@ -14,6 +14,7 @@ class NumberNode final : public Node {
   NumberNode(Span where, std::int64_t value) : Node(where, {Base::number}), value_(value) {}
   Value value(Frame&) const override { return Value::of(value_); }
   std::int64_t number(Frame&) const override { return value_; }
+  void write_back(WriteBack&) const override {}  // stays as it is
   std::optional<std::int64_t> constant() const override { return value_; }
 
  private:
@@ -40,6 +41,7 @@ class TextNode final : public Node {
   TextNode(Span where, std::string text) : Node(where, {Base::text}), text_(std::move(text)) {}
   Value value(Frame& frame) const override { return frame.run.keep(text_); }
   void text(Frame&, std::string& out) const override { out += text_; }
+  void write_back(WriteBack&) const override {}
   Bytes bytes(Frame&) const override { return Bytes(text_.begin(), text_.end()); }
 
  private:
@@ -76,6 +78,8 @@ class SlotNode final : public Node {
     Node::text(frame, out);
   }
 
+  void write_back(WriteBack& back) const override { back.stop("comes from a variable, not from a field"); }
+
  private:
   std::size_t slot_;
   const TextPlan* raw_;
@@ -98,6 +102,7 @@ class FieldNode final : public Node {
         plan_(plan),
         slot_(field.slot),
         name_(field.name) {
+    computed_ = field.read == nullptr;
     bool alone = field.read != nullptr && field.offset && field.read->direct && plan.plain;
     if (!alone && field.read == nullptr) return;
     text_ = dynamic_cast<const TextPlan*>(field.read);
@@ -136,6 +141,11 @@ class FieldNode final : public Node {
     out += frame.run.text(found);
   }
 
+  void write_back(WriteBack& back) const override {
+    back.fields.push_back(plan_.name + "." + name_);
+    if (computed_) back.stop("is computed in its record");
+  }
+
  private:
   Value raw(Frame& frame, const Value& record) const {
     Run& run = frame.run;
@@ -159,6 +169,7 @@ class FieldNode final : public Node {
   const RecordPlan& plan_;
   std::size_t slot_;
   std::string name_;
+  bool computed_ = false;
   std::optional<std::uint64_t> offset_;
   const ReadPlan* read_ = nullptr;
   const TextPlan* text_ = nullptr;
@@ -228,6 +239,11 @@ class BytesSliceNode final : public Node {
     if (bytes_ != nullptr && (from > piece.length || length > piece.length - from))
       fail(run, fmt::format("{} bytes at offset {} are wanted of {} bytes", length, from, piece.length));
     return Value::bytes(piece.region, piece.offset + from, length);  // of the file: told when it is read
+  }
+
+  void write_back(WriteBack& back) const override {
+    from_->write_back(back);
+    if (length_ != nullptr) length_->write_back(back);
   }
 
  private:

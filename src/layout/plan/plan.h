@@ -1,6 +1,7 @@
 #pragma once
 
 #include <map>
+#include <span>
 
 #include "layout/plan/chain_plan.h"
 #include "layout/plan/read_plan.h"
@@ -25,6 +26,16 @@ struct CheckPlan {
   Of of = Of::expression;
   NodePtr what, expected;
 };
+
+struct EntryPlan;
+
+/// A role of an entry as a description names it, and where its expression is kept.
+struct RoleKind {
+  std::string_view name;
+  NodePtr EntryPlan::*member;
+  StaticType::Base base;
+};
+std::span<const RoleKind> role_kinds();
 
 /// What a description says of one kind of entry.
 struct EntryPlan {

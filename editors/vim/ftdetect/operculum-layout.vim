@@ -1,0 +1,1 @@
+autocmd BufRead,BufNewFile *.layout setfiletype operculum-layout

@@ -1,0 +1,181 @@
+#include <gtest/gtest.h>
+
+#include <nlohmann/json.hpp>
+#include <sstream>
+
+#include "codec/codec.h"
+#include "support/packs.h"
+#include "support/program.h"
+#include "support/tar_builder.h"
+#include "support/temp_folder.h"
+
+namespace operculum::test {
+namespace {
+
+using nlohmann::json;
+
+constexpr const char* kPair = R"(layout "Pair of texts"
+suffix .pair
+record Head { magic bytes "PAIR"
+              size u8
+              title text[4] padded 0 }
+head = Head at 0
+fact title = head.title
+fact version = 3
+entry { path = "texts/first.txt"
+        data = bytes(9, head.size) }
+entry { path = "texts/second.txt"
+        data = bytes(9 + head.size, end - 9 - head.size) }
+)";
+
+struct LayoutCommands : testing::Test {
+  TempFolder temp;
+  Ran tool(const std::vector<std::string>& arguments) { return operculum(arguments, temp.path()); }
+  void SetUp() override {
+    temp.write("pair.layout", kPair);
+    temp.write("a.pair", ByteWriter().text("PAIR").u8(4).text("reef").text("crablimpet").take());
+  }
+};
+
+TEST_F(LayoutCommands, CheckTellsProblemsWithTheirPlace) {
+  temp.write("bad.layout", "layout \"Bad\"\nhead = Header at 0\nentry { path = \"x\"\ndata = rest(0) }\n");
+  Ran ran = tool({"layout", "check", "bad.layout"});
+  EXPECT_EQ(ran.exit_code, 3);
+  EXPECT_EQ(
+      ran.out,
+      "bad.layout:2:8: error: there is no record \"Header\"\n  head = Header at 0\n         ^^^^^^^^^^^\n")
+      << ran.out;
+  json record = json::parse(tool({"layout", "check", "--json", "bad.layout"}).out);
+  EXPECT_EQ(record["record"], "error");
+  EXPECT_EQ(record["line"], 2);
+  EXPECT_EQ(record["column"], 8);
+  EXPECT_NE(tool({"layout", "check", "pair.layout"}).out.find("without errors"), std::string::npos);
+}
+
+TEST_F(LayoutCommands, CheckShowsEveryFieldAndWhatEachByteIsFor) {
+  Ran ran = tool({"layout", "check", "pair.layout", "a.pair", "--ranges"});
+  EXPECT_EQ(ran.exit_code, 0) << ran.err;
+  EXPECT_NE(ran.out.find("   0x4      1  04           head.size   4"), std::string::npos) << ran.out;
+  EXPECT_NE(ran.out.find("head.title  \"reef\""), std::string::npos) << ran.out;
+  EXPECT_NE(
+      ran.out.find("header 47.37 %, index 0.00 %, entry data 52.63 %, padding 0.00 %, unexplained 0.00 %"),
+      std::string::npos)
+      << ran.out;
+  EXPECT_NE(ran.out.find("0x9 to 0x13"), std::string::npos) << ran.out;
+  temp.write("cut.pair", "PAIR\x09re");
+  Ran cut = tool({"layout", "check", "pair.layout", "cut.pair"});
+  EXPECT_EQ(cut.exit_code, 3);
+  EXPECT_NE(cut.out.find("head.size"), std::string::npos) << "what was read before is shown";
+  EXPECT_NE(cut.err.find("pair.layout line 5"), std::string::npos) << cut.err;
+}
+
+TEST_F(LayoutCommands, CheckTellsWhatCanBeWrittenBack) {
+  std::string out =
+      operculum({"layout", "check", "--roles", std::string(OPERCULUM_SOURCE) + "/layouts/shoal.layout"},
+                temp.path())
+          .out;
+  EXPECT_NE(out.find("path   Item.name             yes"), std::string::npos) << out;
+  EXPECT_NE(out.find("data   Item.at, Item.stored  yes"), std::string::npos) << out;
+  out = operculum({"layout", "check", "--roles", std::string(OPERCULUM_SOURCE) + "/layouts/eel.layout"},
+                  temp.path())
+            .out;
+  EXPECT_NE(out.find("no, it is computed"), std::string::npos) << out;
+}
+
+TEST_F(LayoutCommands, EveryCommandKnowsADescribedFormat) {
+  EXPECT_NE(tool({"identify", "a.pair"}).out.find("no container that this program knows"), std::string::npos);
+  EXPECT_NE(tool({"identify", "--layout", "pair.layout", "a.pair"}).out.find("is        Pair of texts"),
+            std::string::npos);
+  temp.write(".config/operculum/layouts/pair.layout", kPair);
+  std::string found = tool({"identify", "a.pair"}).out;
+  EXPECT_NE(found.find("is        Pair of texts"), std::string::npos) << found;
+  EXPECT_NE(found.find("title     reef"), std::string::npos) << found;
+  EXPECT_EQ(tool({"list", "--paths", "a.pair"}).out, "texts/first.txt\ntexts/second.txt\n");
+  EXPECT_EQ(tool({"show", "a.pair/texts/second.txt"}).out, "limpet");
+  EXPECT_EQ(tool({"verify", "a.pair"}).exit_code, 0);
+  EXPECT_EQ(tool({"unpack", "a.pair", "--into", "out"}).exit_code, 0);
+  EXPECT_EQ(temp.read("out/texts/first.txt"), "crab");
+  temp.write("b.skin", "PAIRxxxx");
+  temp.write("renamed.zip", temp.read("a.pair"));
+  EXPECT_NE(tool({"identify", "renamed.zip"}).out.find("is        Pair of texts"), std::string::npos)
+      << "content decides";
+}
+
+TEST_F(LayoutCommands, DescribedPacksNest) {
+  temp.write(".config/operculum/layouts/pair.layout", kPair);
+  Bytes pair = to_bytes(temp.read("a.pair"));
+  temp.write("card.tar.gz", encode("gzip", TarBuilder().add({.name = "opt/a.pair", .data = pair}).build()));
+  EXPECT_EQ(tool({"show", "card.tar.gz/opt/a.pair/texts/first.txt"}).out, "crab");
+  EXPECT_EQ(tool({"list", "--paths", "--deep", "card.tar.gz"}).out,
+            "opt/a.pair/texts/first.txt\nopt/a.pair/texts/second.txt\n");
+}
+
+TEST_F(LayoutCommands, ListAndShowTellWhereDescriptionsAre) {
+  temp.write(".config/operculum/layouts/pair.layout", kPair);
+  Ran ran = tool({"layout", "list"});
+  EXPECT_NE(ran.out.find("Pair of texts"), std::string::npos);
+  EXPECT_NE(ran.out.find("Tidepool shoal"), std::string::npos) << "those that come with the program";
+  EXPECT_EQ(tool({"layout", "show", "pair"}).out, kPair);
+  EXPECT_EQ(tool({"layout", "show", "none"}).exit_code, 3);
+  EXPECT_NE(tool({"layout", "list", "--json"}).out.find("\"title\":\"Pair of texts\""), std::string::npos);
+}
+
+TEST_F(LayoutCommands, ABrokenDescriptionIsToldAndCostsNoOther) {
+  temp.write(".config/operculum/layouts/broken.layout", "layout \"Broken\"\nnonsense\n");
+  temp.write(".config/operculum/layouts/pair.layout", kPair);
+  EXPECT_EQ(tool({"list", "--paths", "a.pair"}).out, "texts/first.txt\ntexts/second.txt\n");
+  EXPECT_NE(tool({"layout", "list"}).out.find("has errors"), std::string::npos);
+  Ran ran = tool({"list", "--layout", ".config/operculum/layouts/broken.layout", "a.pair"});
+  EXPECT_EQ(ran.exit_code, 3);
+  EXPECT_NE(ran.err.find("line 2, column 1"), std::string::npos) << ran.err;
+}
+
+TEST_F(LayoutCommands, NamesAreMadeByATemplate) {
+  temp.write(".config/operculum/layouts/pair.layout", kPair);
+  Ran ran =
+      tool({"unpack", "a.pair", "--into", "out", "--name-as", "{title}-{version}-{number}-{name}{ending}"});
+  EXPECT_EQ(ran.exit_code, 0) << ran.err;
+  EXPECT_EQ(temp.listing("out"), "reef-3-1-first.txt reef-3-2-second.txt");
+  Ran unknown = tool({"unpack", "a.pair", "--into", "other", "--name-as", "{titel}"});
+  EXPECT_EQ(unknown.exit_code, 3);
+  EXPECT_NE(unknown.err.find("nothing is known of \"titel\"; there are path, folder"), std::string::npos)
+      << unknown.err;
+}
+
+TEST_F(LayoutCommands, KeysComeByNameFromTheKeyFile) {
+  Pack pack = gauge_pack();
+  temp.write(pack.name, pack.bytes);
+  Ran none = tool({"list", pack.name});
+  EXPECT_EQ(none.exit_code, 4);
+  EXPECT_NE(none.err.find("the key \"gauge master\" is needed"), std::string::npos) << none.err;
+  std::string hex;
+  for (char c : pack.key)
+    hex += "0123456789abcdef"[static_cast<unsigned char>(c) / 16], hex += "0123456789abcdef"[c % 16];
+  temp.write(".config/operculum/keys.toml", "[[key]]\nname = \"gauge master\"\nhex = \"" + hex + "\"\n");
+  EXPECT_EQ(tool({"show", pack.name + "/tables/tides.csv"}).out, pack.contents.at("tables/tides.csv"));
+}
+
+TEST_F(LayoutCommands, PartsAreFoundBesideTheIndex) {
+  Pack pack = mussel_pack(true);
+  temp.write("sea/" + pack.name, pack.bytes);
+  for (const auto& [name, bytes] : pack.beside) temp.write("sea/" + name, bytes);
+  EXPECT_EQ(tool({"verify", "sea/survey.bed"}).exit_code, 0);
+  EXPECT_EQ(tool({"show", "sea/survey.bed/south/map.txt"}).out, pack.contents.at("south/map.txt"));
+  std::filesystem::remove(temp.path("sea/survey.000"));
+  Ran ran = tool({"verify", "sea/survey.bed"});
+  EXPECT_EQ(ran.exit_code, 1);
+  EXPECT_NE(ran.out.find("the file \"survey.000\" is wanted beside \"survey.bed\""), std::string::npos)
+      << ran.out;
+}
+
+TEST_F(LayoutCommands, KnownNamesCanBeGiven) {
+  Pack pack = tern_pack();
+  temp.write(pack.name, pack.bytes);
+  temp.write("more.names", "# found in an old script\ncalls/lost.txt\n");
+  EXPECT_NE(tool({"list", "--paths", pack.name}).out.find("unknown/"), std::string::npos);
+  EXPECT_NE(tool({"list", "--paths", "--known-names", "more.names", pack.name}).out.find("calls/lost.txt\n"),
+            std::string::npos);
+}
+
+}  // namespace
+}  // namespace operculum::test

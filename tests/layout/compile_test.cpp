@@ -1,0 +1,169 @@
+// What is wrong in a description is told with its place, and a hint.
+#include "layout/compile.h"
+
+#include <gtest/gtest.h>
+
+#include <algorithm>
+#include <filesystem>
+#include <fstream>
+#include <sstream>
+
+#include "layout/library.h"
+#include "layout/plan/functions.h"
+#include "layout/run/step.h"
+#include "layout/text/words.h"
+
+namespace operculum::layout {
+namespace {
+
+/// The first problem as it is shown.
+std::string problem(const std::string& body) {
+  Compiled compiled = compile({"reef.layout", "layout \"Reef\"\n" + body});
+  if (compiled.problems.empty()) return "";
+  return compiled.problems.empty()
+             ? ""
+             : Description{"reef.layout", "layout \"Reef\"\n" + body}.show(compiled.problems[0]);
+}
+
+TEST(Compile, ShowsTheLineACaretAndAHint) {
+  EXPECT_EQ(problem("record Header {\n  count u23\n}\n"),
+            "reef.layout:3:9: error: \"u23\" is no type\n    count u23\n          ^^^\n  hint: did you mean "
+            "u24?\n");
+}
+
+struct Mistake {
+  const char* body;
+  const char* says;
+};
+struct Mistakes : testing::TestWithParam<Mistake> {};
+TEST_P(Mistakes, AreTold) {
+  EXPECT_NE(problem(GetParam().body).find(GetParam().says), std::string::npos) << problem(GetParam().body);
+}
+
+constexpr const char* kEntry = "entry { path = \"x\"\ndata = rest(0) }\n";
+
+INSTANTIATE_TEST_SUITE_P(
+    All, Mistakes,
+    testing::Values(
+        Mistake{"record H { a u8 }\nh = H at 0\nentry { path = h.b\ndata = rest(0) }",
+                "a H record has no field \"b\""},
+        Mistake{"record H { count u8 }\nh = H at 0\nentry { path = \"{h.cuont}\"\ndata = rest(0) }",
+                "did you mean count?"},
+        Mistake{"a = b + 1\nb = 2", "\"b\" is not known yet"},
+        Mistake{"a = b + 1\nb = 2", "it is defined further down, in line 3"},
+        Mistake{"record H { a u8[n]\nn u8 }\nh = H at 0", "\"n\" is not known here"},
+        Mistake{"a = 1 + \"x\"", "expected a number, found a text"},
+        Mistake{"a = if 1 then 2 else 3", "expected a condition, found a number"},
+        Mistake{"a = if true then 2 else \"x\"", "one way gives a number, the other a text"},
+        Mistake{"a = rest(0) | inflate", "there is no codec or cipher \"inflate\""},
+        Mistake{"a = rest(0) | xor", "xor needs its key"},
+        Mistake{"a = rest(0) | lzss(widow = 3)", "lzss has no \"widow\""},
+        Mistake{"a = lenght(rest(0))", "did you mean length?"},
+        Mistake{"a = \"abc", "this text has no closing quote"},
+        Mistake{"a = \"{b\"", "this \"{\" has no \"}\""}, Mistake{"a = 12x", "is no number of 64 bits"},
+        Mistake{"a = (1 + 2", "expected \")\""}, Mistake{"a == 1", "begins no statement"},
+        Mistake{"entrie { }", "did you mean entry?"},
+        Mistake{"entry { data = rest(0) }", "this entry has no path"},
+        Mistake{"entry { path = \"x\" }", "this entry has no data"},
+        Mistake{"entry { path = \"x\"\nsise = 1 }", "did you mean size?"},
+        Mistake{"entry for i in 5 { path = \"x\"\ndata = rest(0) }", "an entry rule goes through a list"},
+        Mistake{"define f(x) = f(x)\na = f(1)", "it must say what it gives"},
+        Mistake{"record H { a u8 / 0 }\nh = H at 0", "a division by zero"},
+        Mistake{"a = u32", "does not say where it is read"},
+        Mistake{"record H { a u8 }\na = H", "does not say where it is read"},
+        Mistake{"record R { a R }\nr = R at 0\nentry { path = \"{r.a.b}\"\ndata = rest(0) }",
+                "has no field \"b\""},
+        Mistake{"record H { a bits u8 { x: 5, y: 5 } }\nh = H at 0", "do not fit"},
+        Mistake{"check crc33 of rest(0) = 1", "there is no checksum \"crc33\""},
+        Mistake{"record H { a text[3] encoded KOI99 }\nh = H at 0", "the encoding \"KOI99\" is not known"},
+        Mistake{"record h { a u8 }", "begins with a capital letter"},
+        Mistake{"a = known(md9, 1)", "expected the name of a hash function"},
+        Mistake{"a = trail(\"x\", \"/\")", "trail needs the variable of a loop"},
+        Mistake{"a = 1\na = 2", "\"a\" is defined twice"},
+        Mistake{"record H { let a = here }\nb = here", "only known within a record"}));
+
+TEST(Compile, FindsEveryMistakeAndTellsNoneTwice) {
+  Compiled compiled = compile(
+      {"x.layout",
+       std::string("layout \"X\"\na = nope\nb = a + 1\nrecord H {\n c u99\n d u8\n}\nh = H at \"z\"\n") +
+           kEntry});
+  std::string all;
+  for (const Problem& one : compiled.problems) all += one.text + "; ";
+  EXPECT_EQ(all, "\"nope\" is not known here; \"u99\" is no type; expected a number, found a text; ");
+  EXPECT_EQ(compiled.plan, nullptr);
+}
+
+TEST(Compile, WarnsOfWhatIsNeverUsed) {
+  Compiled compiled = compile(
+      {"x.layout", std::string("layout \"X\"\nrecord Unused { a u8 }\ndefine twice(n) = n * 2\n") + kEntry});
+  ASSERT_EQ(compiled.problems.size(), 2u);
+  EXPECT_EQ(compiled.problems[0].text, "\"Unused\" is never used");
+  EXPECT_EQ(compiled.problems[0].level, Problem::Level::warning);
+  EXPECT_NE(compiled.plan, nullptr);
+}
+
+TEST(Compile, SurvivesDeepNestingAndGarbage) {
+  for (const std::string& text :
+       {std::string(5000, '('), std::string(5000, '{'), "a = " + std::string(5000, '-') + "1",
+        std::string("\0\xff\x80", 3), "record A { " + std::string(200, '\n') + "when true {",
+        std::string("a = \"{{{{{x")}) {
+    Compiled compiled = compile({"x.layout", "layout \"X\"\n" + text});
+    EXPECT_EQ(compiled.plan, nullptr);
+    EXPECT_FALSE(compiled.problems.empty());
+  }
+}
+
+TEST(Compile, EveryDescriptionSurvivesEveryCut) {
+  for (const auto& item : std::filesystem::directory_iterator(std::string(OPERCULUM_SOURCE) + "/layouts")) {
+    if (item.path().extension() != ".layout") continue;
+    std::ifstream file(item.path());
+    std::stringstream text;
+    text << file.rdbuf();
+    Compiled whole = compile({"x.layout", text.str()});
+    EXPECT_NE(whole.plan, nullptr) << item.path();
+    EXPECT_TRUE(whole.problems.empty()) << item.path() << ": " << whole.problems[0].text;
+    for (std::size_t size = 0; size < text.str().size(); size += 3)
+      compile({"x.layout", text.str().substr(0, size)});
+  }
+}
+
+std::string read_file(const std::string& path) {
+  std::ifstream file(std::string(OPERCULUM_SOURCE) + "/" + path);
+  std::stringstream text;
+  text << file.rdbuf();
+  return text.str();
+}
+
+TEST(Editors, KnowEveryWordOfTheLanguage) {
+  std::string syntax = " " + read_file("editors/vim/syntax/operculum-layout.vim") + " ";
+  std::replace(syntax.begin(), syntax.end(), '\n', ' ');
+  auto knows = [&](std::string_view word) {
+    return syntax.find(" " + std::string(word) + " ") != std::string::npos;
+  };
+  for (auto words :
+       {statement_words(), field_words(), modifier_words(), number_types(), role_words(), list_words()}) {
+    for (std::string_view word : words) EXPECT_TRUE(knows(word)) << word;
+  }
+  for (const Function& function : built_in_functions()) EXPECT_TRUE(knows(function.name)) << function.name;
+  for (const StepKind& step : step_kinds()) EXPECT_TRUE(knows(step.name)) << step.name;
+  EXPECT_FALSE(knows("inflate"));
+}
+
+TEST(Reference, ListsEveryWordOfTheLanguage) {
+  std::string reference = read_file("docs/layout-language.md");
+  auto lists = [&](std::string_view word) {
+    return reference.find("`" + std::string(word)) != std::string::npos;
+  };
+  for (auto words : {statement_words(), field_words(), role_words(), list_words()}) {
+    for (std::string_view word : words) EXPECT_TRUE(lists(word)) << word;
+  }
+  for (const Function& function : built_in_functions()) EXPECT_TRUE(lists(function.name)) << function.name;
+  for (const StepKind& step : step_kinds()) {
+    EXPECT_TRUE(lists(step.name)) << step.name;
+    for (const StepParameter& parameter : step.parameters)
+      EXPECT_NE(reference.find(parameter.name), std::string::npos) << step.name << " " << parameter.name;
+  }
+}
+
+}  // namespace
+}  // namespace operculum::layout
