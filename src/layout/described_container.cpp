@@ -92,6 +92,7 @@ class Described final : public DescribedContainer {
   ContentPtr content(std::size_t index) override {
     entries();
     std::lock_guard lock(mutex_);
+    Run::Scratch scratch(run_);
     std::vector<Value> slots;
     const EntryPlan& rule = restore(index, slots);
     Frame frame{run_, slots.data()};
@@ -209,23 +210,24 @@ class Described final : public DescribedContainer {
   }
 
   void one(const EntryPlan& rule, std::uint64_t index, Frame& frame) {
-    Entry entry;
-    try {
-      evaluate_lets(rule, frame);
-      if (rule.condition != nullptr && !rule.condition->truth(frame)) return;
-      check_element(rule, frame);
-      fill(rule, frame, entry);
-    } catch (const LimitExceeded&) {
-      throw;
-    } catch (const Error& error) {
-      if (entry.path.empty()) entry.path = fmt::format("entry-{}", entries_.size() + 1);
-      entry.flags |= Entry::damaged;
-      add_finding(Finding::Level::fault, fmt::format("{}: {}", escape(entry.path), error.what()));
-    }
     if (entries_.size() >= run_.context().limits.max_entries)
       throw LimitExceeded(
           fmt::format("more than {} entries; if that is right, raise --max-entries", entries_.size()));
-    entries_.push_back(std::move(entry));
+    Run::Scratch scratch(run_);
+    Entry& entry = entries_.emplace_back();
+    try {
+      evaluate_lets(rule, frame);
+      if (rule.condition != nullptr && !rule.condition->truth(frame)) return entries_.pop_back();
+      check_element(rule, frame);
+      fill(rule, frame, entry);
+    } catch (const LimitExceeded&) {
+      entries_.pop_back();
+      throw;
+    } catch (const Error& error) {
+      if (entry.path.empty()) entry.path = fmt::format("entry-{}", entries_.size());
+      entry.flags |= Entry::damaged;
+      add_finding(Finding::Level::fault, fmt::format("{}: {}", escape(entry.path), error.what()));
+    }
     origins_.push_back({static_cast<std::uint32_t>(listings_.size() - 1), static_cast<std::uint32_t>(index)});
   }
 
@@ -240,7 +242,7 @@ class Described final : public DescribedContainer {
   void fill(const EntryPlan& rule, Frame& frame, Entry& entry) {
     rule.path->text(frame, entry.path);
     clean_in_place(entry.path);
-    if (entry.path.empty()) entry.path = fmt::format("entry-{}", entries_.size() + 1);
+    if (entry.path.empty()) entry.path = fmt::format("entry-{}", entries_.size());
     auto time = [&](const NodePtr& node) -> Timestamp {
       if (node == nullptr) return {};
       Value value = node->value(frame);

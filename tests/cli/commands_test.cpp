@@ -152,6 +152,8 @@ TEST_F(Commands, ShowExplainsWhatItCannotShow) {
   EXPECT_EQ(folder.exit_code, 3);
   EXPECT_NE(folder.err.find("it is a folder; name one entry in it"), std::string::npos);
   EXPECT_NE(tool({"show", "pool.skin"}).err.find("operculum list pool.skin"), std::string::npos);
+  EXPECT_NE(tool({"show", "--hex", "--length", "4", "pool.skin"}).out.find("50 4b 03 04"), std::string::npos)
+      << "whoever works out a format wants to see its bytes";
   EXPECT_NE(tool({"show", "pool.skin/Notes.txt"}).err.find("did you mean \"notes.txt\"?"), std::string::npos);
   EXPECT_NE(tool({"show", "nowhere.zip"}).err.find("nowhere.zip: No such file or directory"),
             std::string::npos);

@@ -500,6 +500,34 @@ TEST(Mistakes, WhileReadingNameTheirLine) {
       << error("a = sum(i in range(0, 100000000): 1)");
 }
 
+TEST(Mistakes, APartThatUnpacksToFarTooMuchIsStopped) {
+  Described d(R"(
+    body = rest(0) | zlib
+    size = length(body)
+    entry { path = "x"
+            data = part(body, 0, 1) })",
+              encode("zlib", Bytes(300 << 20)), [](OpenContext& c) { c.limits.max_ratio = 100; });
+  EXPECT_NE(d.error().find("--max-ratio"), std::string::npos) << d.error();
+}
+
+TEST(Data, OfManyEntriesGivesBackWhatTheyMade) {
+  Described d(R"(
+    body = rest(4) | zlib
+    entry for i in range(0, 2000) {
+      let key  = concat(le32(i), sha256("{i}"))
+      let mine = first(x in [i, i + 1] where x > 0)
+      path = "{mine:04}-{text(key[0..1])}"
+      data = part(body, i % 3, 1) | xor(key)
+      comment = "{above(i, 7)}"
+    })",
+              ByteWriter().text("HEAD").bytes(encode("zlib", to_bytes("abc"))).take());
+  ASSERT_EQ(d.entries().size(), 2000u);
+  EXPECT_EQ(d.entries()[65].path, "0065-A");
+  EXPECT_EQ(d.entries()[65].extra->comment, "66");
+  EXPECT_EQ(d.content("0065-A"), std::string(1, 'c' ^ 65));
+  EXPECT_EQ(d.content("0066-B"), std::string(1, 'a' ^ 66));
+}
+
 TEST(Mistakes, WorkIsBounded) {
   Described d(R"(
     a = sum(i in range(0, 10000): sum(k in range(0, 10000): 1))

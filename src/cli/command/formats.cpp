@@ -11,16 +11,20 @@ constexpr std::size_t kWidth = 100, kIndent = 12;  // columns
 }
 
 void add_formats(CLI::App& app, Session& session) {
-  CLI::App* command =
-      app.add_subcommand("formats", "Tell which formats are read, with their features and specifications");
+  CLI::App* command = app.add_subcommand(
+      "formats", "Tell which formats are read, with their features and specifications; described ones, too");
   command->callback([&session] {
     prepare(session);
+    std::vector<const Format*> all;
+    for (const Format& format : formats()) all.push_back(&format);
+    for (const Format& format : session.library().formats()) all.push_back(&format);
     if (session.json) {
-      for (const Format& format : formats()) session.data.write(json_line(to_json(format)));
+      for (const Format* format : all) session.data.write(json_line(to_json(*format)));
       return;
     }
     std::string text;
-    for (const Format& format : formats()) {
+    for (const Format* one : all) {
+      const Format& format = *one;
       text += fmt::format("{}  ({}, {})\n",
                           styled(format.name, "1", session.data.is_terminal() && colour_wanted(1)), format.id,
                           format.family);

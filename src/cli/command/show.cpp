@@ -32,9 +32,11 @@ class Show {
                           ? "it is a folder; name one entry in it"
                           : "it has no data of its own, it is a link or a device");
     }
-    if (place.is_container()) {
+    bool a_part = options_.hex || options_.from > 0 || options_.length != UINT64_MAX;
+    if (place.is_container() && !a_part) {
       throw Malformed(fmt::format(
-          "it is a container ({}); name an entry in it, or see what there is with: operculum list {}",
+          "it is a container ({}); name an entry in it, or see what there is with: operculum list {}; "
+          "--hex shows its own bytes",
           place.layers.back().format->name, shell_word(options_.target)));
     }
     StreamPtr stream = start(*place.content);

@@ -61,6 +61,7 @@ class Node {
   virtual void text(Frame& frame, std::string& out) const;  ///< appends; of a text
   virtual Bytes bytes(Frame& frame) const;  ///< of bytes or a text: all of them, a few MiB at most
   virtual void outline(Frame& frame, Outline& out) const;  ///< of bytes; `out` is empty before
+  virtual std::optional<std::size_t> slot() const { return std::nullopt; }  ///< of a variable that is no text
   virtual void write_back(WriteBack& back) const { back.stop("is computed"); }
   virtual std::optional<std::int64_t> constant() const {
     return std::nullopt;

@@ -78,6 +78,9 @@ class SlotNode final : public Node {
     Node::text(frame, out);
   }
 
+  std::optional<std::size_t> slot() const override {
+    return raw_ == nullptr ? std::optional(slot_) : std::nullopt;
+  }
   void write_back(WriteBack& back) const override { back.stop("comes from a variable, not from a field"); }
 
  private:
@@ -102,6 +105,7 @@ class FieldNode final : public Node {
         plan_(plan),
         slot_(field.slot),
         name_(field.name) {
+    variable_ = record_->slot();
     computed_ = field.read == nullptr;
     bool alone = field.read != nullptr && field.offset && field.read->direct && plan.plain;
     if (!alone && field.read == nullptr) return;
@@ -114,7 +118,7 @@ class FieldNode final : public Node {
   }
 
   Value value(Frame& frame) const override {
-    Value record = record_->value(frame);
+    Value record = record_of(frame);
     if (!record.there()) return {};
     Value found = raw(frame, record);
     if (text_ == nullptr || found.kind != Value::Kind::bytes) return found;
@@ -123,7 +127,7 @@ class FieldNode final : public Node {
     return frame.run.keep(std::move(out));
   }
   std::int64_t number(Frame& frame) const override {
-    Value record = record_->value(frame);
+    Value record = record_of(frame);
     if (number_ != nullptr && record.kind == Value::Kind::placed) {
       Run& run = frame.run;
       std::int64_t raw_number =
@@ -136,7 +140,7 @@ class FieldNode final : public Node {
     return found.a;
   }
   void text(Frame& frame, std::string& out) const override {
-    Value found = there(frame, record_->value(frame));
+    Value found = there(frame, record_of(frame));
     if (text_ != nullptr) return text_->decode(frame.run, found, out);
     out += frame.run.text(found);
   }
@@ -147,6 +151,7 @@ class FieldNode final : public Node {
   }
 
  private:
+  Value record_of(Frame& frame) const { return variable_ ? frame.slots[*variable_] : record_->value(frame); }
   Value raw(Frame& frame, const Value& record) const {
     Run& run = frame.run;
     if (read_ != nullptr && record.kind == Value::Kind::placed) {
@@ -166,6 +171,7 @@ class FieldNode final : public Node {
   }
 
   NodePtr record_;
+  std::optional<std::size_t> variable_;  // the record is a variable: looked up without a call
   const RecordPlan& plan_;
   std::size_t slot_;
   std::string name_;

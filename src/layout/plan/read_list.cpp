@@ -42,11 +42,10 @@ class Collector {
     Value value = list_.shape == List::Shape::offsets ? leaf_record() : plan_.element->read(frame_, reader_);
     if (run.observer != nullptr) run.observer->leave();
     if (!plan_.looks_ahead && (plan_.ends == ListEnd::until || plan_.ends == ListEnd::whilst)) {
-      std::deque<Instance>& kept = run.store().instances;
-      std::size_t before = kept.size();
+      Store::Sizes kept = run.store().sizes;
       frame_.slots[plan_.it] = condition_value(value, begin);
       bool holds = plan_.count->truth(frame_);
-      if (list_.shape == List::Shape::offsets) kept.resize(before);  // it was only looked at
+      if (list_.shape == List::Shape::offsets) run.store().shrink(kept);  // it was only looked at
       if (plan_.ends == ListEnd::until && holds) return false;
       if (plan_.ends == ListEnd::whilst && !holds) {
         reader_.at = begin;

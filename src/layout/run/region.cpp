@@ -7,7 +7,8 @@
 
 namespace operculum::layout {
 
-ByteView Region::window(std::uint64_t offset, std::size_t count) {
+ByteView Region::elsewhere(std::uint64_t offset, std::uint64_t count) {
+  if (offset > size_ || count > size_ - offset) fail(offset, count);
   std::uint64_t begin = offset / kWindow * kWindow;
   if (offset + count > begin + kWindow) {
     across_ = read_exactly(*source_, offset, count, "the container");
@@ -15,12 +16,15 @@ ByteView Region::window(std::uint64_t offset, std::size_t count) {
   }
   Window& window = windows_[(begin / kWindow) % kWindows];
   if (window.begin != begin) {
+    recent_ = {};  // it may be this window
     window.bytes = read_up_to(*source_, begin, kWindow);
     window.begin = begin;
   }
+  recent_ = window.bytes;
+  recent_begin_ = begin;
   auto at = static_cast<std::size_t>(offset - begin);
   if (at + count > window.bytes.size()) fail(offset, count);  // the file shrank meanwhile
-  return ByteView(window.bytes).subspan(at, count);
+  return recent_.subspan(at, static_cast<std::size_t>(count));
 }
 
 void Region::fail(std::uint64_t offset, std::uint64_t count) const {

@@ -14,11 +14,9 @@ namespace operculum::layout {
 class Region {
  public:
   Region(SourcePtr source, std::string name, std::optional<std::uint64_t> origin)
-      : source_(std::move(source)),
-        size_(source_->size()),
-        view_(source_->view()),
-        name_(std::move(name)),
-        origin_(origin) {}
+      : source_(std::move(source)), size_(source_->size()), name_(std::move(name)), origin_(origin) {
+    if (auto all = source_->view()) recent_ = *all;
+  }
 
   std::uint64_t size() const { return size_; }
   const SourcePtr& source() const { return source_; }
@@ -30,9 +28,12 @@ class Region {
 
   /// `count` bytes at `offset`, valid until the next call. Throws CutShort when the region ends before.
   ByteView at(std::uint64_t offset, std::uint64_t count) {
-    if (offset > size_ || count > size_ - offset) fail(offset, count);
-    if (view_) return view_->subspan(static_cast<std::size_t>(offset), static_cast<std::size_t>(count));
-    return window(offset, static_cast<std::size_t>(count));
+    std::uint64_t within =
+        offset - recent_begin_;  // of the window used last, or of all where it lies in memory
+    if (within <= recent_.size() && count <= recent_.size() - within) {
+      return recent_.subspan(static_cast<std::size_t>(within), static_cast<std::size_t>(count));
+    }
+    return elsewhere(offset, count);
   }
 
  private:
@@ -41,12 +42,13 @@ class Region {
     std::uint64_t begin = UINT64_MAX;
     Bytes bytes;
   };
-  ByteView window(std::uint64_t offset, std::size_t count);
+  ByteView elsewhere(std::uint64_t offset, std::uint64_t count);
   [[noreturn]] void fail(std::uint64_t offset, std::uint64_t count) const;
 
   SourcePtr source_;
   std::uint64_t size_;
-  std::optional<ByteView> view_;
+  ByteView recent_;  // what at() looks in first, and where it begins
+  std::uint64_t recent_begin_ = 0;
   std::string name_;
   std::optional<std::uint64_t> origin_;
   std::array<Window, kWindows> windows_;

@@ -15,6 +15,22 @@ constexpr std::uint64_t kLeastSteps = 20'000'000;  // any container may cost tha
 constexpr std::uint64_t kStepsAByte = 4;           // and this for each of its bytes
 constexpr std::uint64_t kMostText = 1 << 30;       // bytes of all texts kept
 
+/// Stops a part that unpacks to far more than the container has.
+class MeteredStream final : public Stream {
+ public:
+  MeteredStream(StreamPtr inner, const Limits& limits, std::uint64_t stored)
+      : inner_(std::move(inner)), meter_(limits, stored) {}
+  std::size_t read(ByteSpan out) override {
+    std::size_t count = inner_->read(out);
+    meter_.add(count);
+    return count;
+  }
+
+ private:
+  StreamPtr inner_;
+  Meter meter_;
+};
+
 }  // namespace
 
 Run::Run(const Plan& plan, const Input& input, SourcePtr source, OpenContext& context)
@@ -41,6 +57,19 @@ Value Run::keep(std::string text) {
   if (text_bytes_ > kMostText)
     throw LimitExceeded("the texts that this description makes take more than 1 GiB");
   return store_.add(std::move(text));
+}
+
+Run::Scratch::~Scratch() {
+  Store& store = run_.store_;
+  if (store.sizes == before_) return;
+  // A part that an older value was decoded to lies among the new ones: then all of them stay, this once.
+  for (std::size_t i = 0; i < before_.blobs && run_.lasting_ > 0; ++i) {
+    if (store.blobs[i].region && *store.blobs[i].region >= before_.regions) return;
+  }
+  std::erase_if(run_.sorted, [&](const auto& one) { return one.first.second >= before_.lists; });
+  store.shrink(before_);
+  run_.text_bytes_ = text_bytes_;
+  for (Cached& cached : run_.cache_) cached.record = nullptr;  // handles are given out anew
 }
 
 Value Run::element(const Value& list, std::uint64_t index) {
@@ -141,9 +170,10 @@ Run::Piece Run::placed(const Value& bytes) {
     RecipePtr recipe = recipe_of(bytes);
     SourcePtr source = plain_source(*recipe);
     if (!source) {
-      StreamPtr stream = open_recipe(recipe, std::nullopt);
-      source = spool(*stream, context_.spool);
+      MeteredStream stream(open_recipe(recipe, std::nullopt), context_.limits, region(0).size());
+      source = spool(stream, context_.spool);
     }
+    ++lasting_;
     // Bytes that a cipher changed one for one still have a place in the container.
     std::optional<std::uint64_t> origin;
     bool same_size = blob.inner.kind == Value::Kind::bytes && blob.parts.empty();

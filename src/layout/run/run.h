@@ -32,7 +32,7 @@ class Run {
   const Plan& plan() const { return plan_; }
   Store& store() { return store_; }
   OpenContext& context() { return context_; }
-  Region& region(std::uint32_t number) { return store_.regions[number]; }
+  Region& region(std::uint32_t number) { return *store_.regions[number]; }
   std::vector<Value> globals;
   bool big = false;  ///< the byte order of numbers that do not state theirs
   Observer* observer = nullptr;
@@ -44,11 +44,27 @@ class Run {
     if (steps_ > most_steps_) fail_steps(where);
   }
   void mark(std::uint32_t region, std::uint64_t offset, std::uint64_t size, Cover what) {
-    if (observer != nullptr) observer->covered(store_.regions[region], offset, size, what);
+    if (observer != nullptr) observer->covered(*store_.regions[region], offset, size, what);
   }
 
   Value keep(std::string text);  ///< throws LimitExceeded when all texts together take too much memory
   std::string& text(const Value& value) { return store_.texts[value.object]; }
+
+  /// Gives back what was made since, once nothing names it any more: an entry's variables, keys, texts.
+  class Scratch {
+   public:
+    explicit Scratch(Run& run) : run_(run), before_(run.store_.sizes), text_bytes_(run.text_bytes_) {
+      run.lasting_ = 0;
+    }
+    ~Scratch();
+    Scratch(const Scratch&) = delete;
+    Scratch& operator=(const Scratch&) = delete;
+
+   private:
+    Run& run_;
+    Store::Sizes before_;
+    std::uint64_t text_bytes_;
+  };
 
   // Lists and records
   std::uint64_t count(const Value& list) const { return store_.lists[list.object].size(); }
@@ -111,6 +127,7 @@ class Run {
   OpenContext& context_;
   Store store_;
   std::uint64_t steps_ = 0, most_steps_, text_bytes_ = 0;
+  std::uint64_t lasting_ = 0;  ///< parts decoded for values that outlive the scratch at hand
   int depth_ = 0;
   struct Cached {
     const RecordPlan* record = nullptr;

@@ -50,31 +50,51 @@ struct List {
 
 /// Owns everything that values name. References stay valid while it grows.
 struct Store {
-  std::deque<Region> regions;
+  std::vector<std::unique_ptr<Region>> regions;
   std::deque<std::string> texts;
   std::deque<Blob> blobs;
   std::deque<Instance> instances;
   std::deque<List> lists;
 
+  /// How many of each there are.
+  struct Sizes {
+    std::uint32_t regions = 0, texts = 0, blobs = 0, instances = 0, lists = 0;
+    bool operator==(const Sizes&) const = default;
+  };
+  Sizes sizes;
+
   Value add(std::string text) {
     texts.push_back(std::move(text));
-    return {0, 0, static_cast<std::uint32_t>(texts.size() - 1), Value::Kind::text};
+    return {0, 0, sizes.texts++, Value::Kind::text};
   }
   Value add(Blob blob) {
     blobs.push_back(std::move(blob));
-    return {0, 0, static_cast<std::uint32_t>(blobs.size() - 1), Value::Kind::blob};
+    return {0, 0, sizes.blobs++, Value::Kind::blob};
   }
   Value add(Instance instance) {
     instances.push_back(std::move(instance));
-    return {0, 0, static_cast<std::uint32_t>(instances.size() - 1), Value::Kind::instance};
+    return {0, 0, sizes.instances++, Value::Kind::instance};
   }
   Value add(List list) {
     lists.push_back(std::move(list));
-    return {0, 0, static_cast<std::uint32_t>(lists.size() - 1), Value::Kind::list};
+    return {0, 0, sizes.lists++, Value::Kind::list};
   }
   std::uint32_t add_region(SourcePtr source, std::string name, std::optional<std::uint64_t> origin) {
-    regions.emplace_back(std::move(source), std::move(name), origin);
-    return static_cast<std::uint32_t>(regions.size() - 1);
+    regions.push_back(std::make_unique<Region>(std::move(source), std::move(name), origin));
+    return sizes.regions++;
+  }
+
+  /// Drops what was added since.
+  void shrink(const Sizes& before) {
+    auto drop = [](auto& deque, std::uint32_t size) {
+      while (deque.size() > size) deque.pop_back();
+    };
+    drop(regions, before.regions);
+    drop(texts, before.texts);
+    drop(blobs, before.blobs);
+    drop(instances, before.instances);
+    drop(lists, before.lists);
+    sizes = before;
   }
 };
 
