@@ -2,6 +2,8 @@
 
 #include <gtest/gtest.h>
 
+#include <algorithm>
+
 #include "base/error.h"
 
 namespace operculum {
@@ -65,6 +67,21 @@ TEST(ShellWord, QuotesWhatAShellWouldChange) {
 TEST(DisplayWidth, CountsTerminalColumns) {
   EXPECT_EQ(display_width("crab"), 4u);
   EXPECT_EQ(display_width("bänke"), 5u);
+}
+
+TEST(Plain, IsSeenAtEveryPlaceOfEveryLength) {
+  for (std::size_t length = 0; length <= 20; ++length) {
+    for (std::size_t at = 0; at < std::max<std::size_t>(length, 1); ++at) {
+      for (int byte = 0; byte < 256 && length > 0; ++byte) {
+        std::string text(length, 'a');
+        text[at] = static_cast<char>(byte);
+        EXPECT_EQ(is_ascii(text), byte < 0x80) << length << " " << at << " " << byte;
+        EXPECT_EQ(is_plain(text), byte >= 0x20 && byte < 0x7f && byte != '\\')
+            << length << " " << at << " " << byte;
+      }
+    }
+  }
+  EXPECT_TRUE(is_plain("") && is_ascii(""));
 }
 
 }  // namespace

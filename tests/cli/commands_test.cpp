@@ -289,7 +289,7 @@ TEST_F(Commands, VerifyGoesDeep) {
 TEST_F(Commands, VerifyCountsChecksumsOfEnclosingLayers) {
   EXPECT_NE(tool({"verify", "pool.tar.gz"}).out.find("every one has a checksum"), std::string::npos);
   temp.write("plain.tar", TarBuilder().file("a", "x").build());
-  EXPECT_NE(tool({"verify", "plain.tar"}).out.find("0 of them have a checksum"), std::string::npos);
+  EXPECT_NE(tool({"verify", "plain.tar"}).out.find("none has a checksum"), std::string::npos);
 }
 
 TEST_F(Commands, DamageInASolidLayerIsNeverTakenForItsEnd) {
@@ -355,7 +355,10 @@ TEST_F(Commands, FormatsTellsFeaturesAndSpecifications) {
   Ran text = tool({"formats"});
   EXPECT_NE(text.out.find("APPNOTE 6.3.10"), std::string::npos);
   auto records = lines_of(tool({"formats", "--json"}).out);
-  EXPECT_EQ(records.size(), 12u);
+  auto described = std::count_if(records.begin(), records.end(),
+                                 [](const json& one) { return one["family"] == "described"; });
+  EXPECT_EQ(records.size() - static_cast<std::size_t>(described), 12u);
+  EXPECT_EQ(described, 11) << "those that come with the program";
   EXPECT_EQ(records[0]["format"], "zip");
 }
 

@@ -37,8 +37,25 @@ TEST_P(Streams, AreRecognisedByContentAndNamedByEnding) {
   EXPECT_EQ(text_of(*open_bytes(packed, "s", As::stream), 0), text);
 }
 
+/// A .Z file has no end mark, so that a cut cannot be seen: what is read is then the front of the whole.
+void cut_without_an_end_mark() {
+  std::string text = "the tide comes in, the tide goes out";
+  Bytes packed = write_compress(to_bytes(text));
+  for (std::size_t size = 0; size < packed.size(); ++size) {
+    try {
+      Held held =
+          open_bytes(Bytes(packed.begin(), packed.begin() + static_cast<std::ptrdiff_t>(size)), "notes.Z");
+      if (held.format() != "compress") continue;
+      EXPECT_TRUE(text.starts_with(text_of(*held, 0))) << size;
+    } catch (const Error&) {
+      continue;  // told
+    }
+  }
+}
+
 TEST_P(Streams, SurviveEveryCut) {
   auto [codec, format, ending] = GetParam();
+  if (std::string_view(codec) == "compress") return cut_without_an_end_mark();
   read_every_prefix(pack(codec, to_bytes("the tide comes in, the tide goes out")),
                     std::string("notes") + ending);
   Bytes packed = pack(codec, to_bytes(std::string(3000, 'x')));

@@ -58,7 +58,7 @@ struct OpenPack {
 };
 
 struct Packs : testing::TestWithParam<std::size_t> {
-  Pack pack = all_packs().at(GetParam());
+  Pack pack = pack_number(GetParam());
 };
 
 TEST_P(Packs, OpenWithTheirDescription) {
@@ -122,9 +122,7 @@ TEST_P(Packs, SurviveEveryFlippedByteOfTheHeader) {
   }
 }
 
-INSTANTIATE_TEST_SUITE_P(All, Packs, testing::Range<std::size_t>(0, all_packs().size()), [](const auto& one) {
-  return all_packs().at(one.param).layout + std::to_string(one.param);
-});
+INSTANTIATE_TEST_SUITE_P(All, Packs, testing::Range<std::size_t>(0, kPacks));
 
 TEST(PackParts, AMissingPartIsNamedAndTheRestIsRead) {
   Pack pack = mussel_pack(false);

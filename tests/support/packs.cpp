@@ -533,10 +533,24 @@ Pack cockle_pack() {
   return pack;
 }
 
-std::vector<Pack> all_packs() {
-  return {shoal_pack(),      kelp_pack(),   gauge_pack(),   tern_pack(),   mussel_pack(false),
-          mussel_pack(true), reef_pack(),   harbour_pack(), ledger_pack(), eel_pack(false),
-          eel_pack(true),    drift_pack(1), drift_pack(2),  cockle_pack()};
+const Pack& pack_number(std::size_t number) {
+  static Pack (*const makers[kPacks])() = {shoal_pack,
+                                           kelp_pack,
+                                           gauge_pack,
+                                           tern_pack,
+                                           [] { return mussel_pack(false); },
+                                           [] { return mussel_pack(true); },
+                                           reef_pack,
+                                           harbour_pack,
+                                           ledger_pack,
+                                           [] { return eel_pack(false); },
+                                           [] { return eel_pack(true); },
+                                           [] { return drift_pack(1); },
+                                           [] { return drift_pack(2); },
+                                           cockle_pack};
+  static std::map<std::size_t, Pack> made;
+  auto found = made.find(number);
+  return found != made.end() ? found->second : made.emplace(number, makers[number]()).first->second;
 }
 
 }  // namespace operculum::test

@@ -20,8 +20,9 @@ struct Pack {
   bool checked = true;                          ///< its entries have checksums
 };
 
-/// One of each family.
-std::vector<Pack> all_packs();
+/// One of each family; made when it is first asked for.
+const Pack& pack_number(std::size_t number);
+constexpr std::size_t kPacks = 14;
 
 // Writers of single families, for tests that bend them.
 Pack shoal_pack();
