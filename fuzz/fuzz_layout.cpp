@@ -41,6 +41,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     layout::Tracer tracer(100);
     auto container = layout::open_described(compiled.plan, {make_content(source), "fuzz.bin", nullptr},
                                             source, context, &tracer);
+    container->observe_all(tracer);
     std::size_t count = std::min(container->entries().size(), kMostEntries);
     for (std::size_t i = 0; i < count; ++i) {
       try {
@@ -49,7 +50,6 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
         // a clear error is a right answer
       }
     }
-    container->observe_all(tracer);
     tracer.ranges(*source);
   } catch (const Error&) {
     // likewise

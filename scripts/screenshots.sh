@@ -31,8 +31,9 @@ cp -r build/demo "$desk"
 cd "$desk"
 mkdir layouts
 cp "$root/layouts/reef.layout" layouts/film.layout
-printf '%s\n' 'layout "Draft"' 'record Header {' '  magic bytes "REEFDISC"' '  root  u23 * 512' '}' 'super = Header at 512' \
-  'nodes = Node[super.cuont] at super.root' 'entry for n in nodes {' '  path = n.name' '  data = bytes(n.at, n.size) | inflate' '}' >draft.layout
+printf '%s\n' 'layout "Draft"' 'record Header {' '  magic bytes "REEFDISC"' '  root  u23 * 512' '}' 'record Node {' '  at   u32' '  size u32' \
+  '  name text sized u8' '}' 'super = Header at 512' 'nodes = Node[super.count] at 1024' 'tree_of_nodes = Node[4] at 1024' \
+  'entry for n in tree_of_nodes {' '  path = n.nane' '  data = bytes(n.at, n.size) | inflate' '  sise = n.size' '}' >draft.layout
 for name in "${names[@]}"; do
   script=$(mktemp)
   {

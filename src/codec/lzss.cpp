@@ -120,7 +120,7 @@ class LzssStream final : public Stream {
     unsigned bits = 8 * dialect_.flag_bytes;
     --flags_left_;
     unsigned bit = dialect_.flags_from_low ? bits - 1 - flags_left_ : flags_left_;
-    flag_ = (flags_ >> bit & 1) != 0;
+    flag_ = (flags_ >> (bit % 32) & 1) != 0;
     return true;
   }
 

@@ -10,6 +10,7 @@ namespace {
 
 constexpr std::uint64_t kRawShown = 8;
 constexpr std::size_t kBlock = 64 * 1024;
+constexpr std::size_t kMostSeen = 100'000;  // fields of which it is known that they were told
 
 /// Fewer bytes than an alignment, up to a multiple of it: padding, whatever stands in it.
 bool is_alignment(std::uint64_t begin, std::uint64_t end, std::uint64_t size) {
@@ -53,16 +54,19 @@ void Tracer::leave() {
 
 void Tracer::field(const std::string& name, const Region& region, std::uint64_t offset, std::uint64_t size,
                    const std::string& value) {
-  if (fields_.size() >= most_) {
-    ++left_out_;
-    return;
-  }
   std::string full;
   for (const std::string& part : path_) {
+    bool kind = part.empty() || (part[0] >= 'A' && part[0] <= 'Z') || part[0] == '(';
+    if (kind && !full.empty()) continue;  // the name of what was read says more than its kind
     if (!full.empty() && !part.starts_with('[')) full += '.';
     full += part;
   }
   if (!name.empty()) full += full.empty() ? name : "." + name;
+  if (seen_.size() < kMostSeen && !seen_.insert({region.name(), offset, name}).second) return;  // read again
+  if (fields_.size() >= most_) {
+    ++left_out_;
+    return;
+  }
   Bytes raw = read_up_to(*region.source(), offset, std::min(size, kRawShown));
   std::string hex;
   for (Byte b : raw) {
@@ -84,12 +88,16 @@ void Tracer::covered(const Region& region, std::uint64_t offset, std::uint64_t s
   }
 }
 
-/// Where marks overlap, the one that says more wins: header, then index, then data, then padding.
+/// Where marks overlap, the one that says more wins: header, then data (which may lie within a table), index,
+/// padding.
 std::vector<CoverRange> Tracer::ranges(const Source& file) const {
   std::vector<CoverRange> sorted = marked_;
   std::sort(sorted.begin(), sorted.end(),
             [](const CoverRange& a, const CoverRange& b) { return a.begin < b.begin; });
-  auto later = [](const CoverRange& a, const CoverRange& b) { return a.kind > b.kind; };
+  static constexpr int kRank[] = {0, 2, 1, 3, 4};  // by kind
+  auto later = [](const CoverRange& a, const CoverRange& b) {
+    return kRank[static_cast<std::size_t>(a.kind)] > kRank[static_cast<std::size_t>(b.kind)];
+  };
   std::priority_queue<CoverRange, std::vector<CoverRange>, decltype(later)> open(later);
   std::vector<CoverRange> out;
   auto add = [&](CoverRange::Kind kind, std::uint64_t begin, std::uint64_t end) {

@@ -1,5 +1,8 @@
 #pragma once
 
+#include <set>
+#include <tuple>
+
 #include "layout/run/run.h"
 
 namespace operculum::layout {
@@ -42,6 +45,7 @@ class Tracer final : public Observer {
   std::size_t most_;
   std::vector<std::string> path_;
   std::vector<Field> fields_;
+  std::set<std::tuple<std::string, std::uint64_t, std::string>> seen_;  // by region, offset and name
   std::uint64_t left_out_ = 0;
   std::vector<CoverRange> marked_;
 };

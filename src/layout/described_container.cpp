@@ -106,9 +106,9 @@ class Described final : public DescribedContainer {
     if (entry.is(Entry::has_crc))
       content->expected.crc32 = static_cast<std::uint32_t>(rule.crc32->number(frame));
     for (const CheckPlan& check : rule.checks) {
-      ExpectedSum sum = check.of == CheckPlan::Of::expression ? ExpectedSum{} : expected_sum(check, frame);
-      if (check.of == CheckPlan::Of::data) content->of_data.push_back(std::move(sum));
-      if (check.of == CheckPlan::Of::stored) content->of_stored.push_back(std::move(sum));
+      if (check.of == CheckPlan::Of::expression) continue;  // of the index: compared when all was listed
+      auto& sums = check.of == CheckPlan::Of::data ? content->of_data : content->of_stored;
+      sums.push_back(expected_sum(check, frame));
     }
     return content;
   }
@@ -116,9 +116,9 @@ class Described final : public DescribedContainer {
   std::vector<std::pair<std::string, std::string>> facts() override { return facts_; }
 
   void observe_all(Observer& observer) override {
-    entries();
     std::lock_guard lock(mutex_);
     run_.observer = &observer;
+    std::call_once(listed_, [this] { list_all(); });
     mark_regions(run_);
     std::vector<Value> slots;
     for (std::size_t i = 0; i < entries_.size(); ++i) {

@@ -57,7 +57,7 @@ Match recognise_described(const std::shared_ptr<const Plan>& plan, Chosen chosen
 
 }  // namespace
 
-Format described_format(std::shared_ptr<const Plan> plan, Chosen chosen) {
+Format described_format(const std::shared_ptr<const Plan>& plan, Chosen chosen) {
   Format format;
   format.id = plan->id;
   format.name = plan->title;

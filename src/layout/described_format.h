@@ -10,6 +10,6 @@ namespace operculum::layout {
 enum class Chosen { by_user, by_content };
 
 /// The format that a description describes, like any other; its texts live as long as the plan.
-Format described_format(std::shared_ptr<const Plan> plan, Chosen chosen);
+Format described_format(const std::shared_ptr<const Plan>& plan, Chosen chosen);
 
 }  // namespace operculum::layout

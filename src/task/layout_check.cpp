@@ -46,8 +46,8 @@ LayoutTrial try_layout(const std::shared_ptr<const layout::Plan>& plan, const st
   try {
     auto container =
         layout::open_described(plan, {place.content, place.name, sibling}, source, context, &tracer);
-    trial.entries = container->entries().size();
     container->observe_all(tracer);
+    trial.entries = container->entries().size();
     trial.facts = container->facts();
     trial.findings = container->findings();
   } catch (const Error& error) {

@@ -54,7 +54,7 @@ void tell_fields(Session& session, const LayoutTrial& trial) {
                    {"value"}});
   for (const auto& field : trial.fields) {
     std::string offset = fmt::format("0x{:x}", field.offset);
-    if (!field.region.empty()) offset = escape(field.region) + " " + offset;
+    if (!field.region.empty()) offset = fmt::format("{} {}", escape(field.region), offset);
     table.add({offset, std::to_string(field.size), field.raw, escape(field.name), field.value});
   }
   session.data.write(table.text());

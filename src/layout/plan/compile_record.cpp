@@ -32,15 +32,22 @@ class ReadAction final : public Action {
  private:
   Value observed(Frame& frame, Reader& reader) const {
     Run& run = frame.run;
-    bool composite = plan_.type.is_list() || plan_.type.base == Base::record;
+    bool told = plan_.type.is_list() || plan_.type.base == Base::record ||
+                dynamic_cast<const PlacedRead*>(&plan_) != nullptr;
     std::uint64_t begin = reader.at;
     run.observer->enter(name_);
-    Value value = plan_.read(frame, reader);
+    Value value;
+    try {
+      value = plan_.read(frame, reader);
+    } catch (...) {
+      run.observer->leave();
+      throw;
+    }
     run.observer->leave();
+    if (told) return value;  // its parts are
     std::uint64_t size = reader.at - std::min(begin, reader.at);
-    if (!composite)
-      run.observer->field(name_, run.region(reader.region), begin, size, value_text(run, value, plan_));
-    if (!composite && size > 0) run.mark(reader.region, begin, size, run.cover);
+    run.observer->field(name_, run.region(reader.region), begin, size, value_text(run, value, plan_));
+    if (size > 0) run.mark(reader.region, begin, size, run.cover);
     return value;
   }
 
@@ -272,8 +279,7 @@ class RecordCompiler {
     for (const auto& [name, width] : field.type->bits) {
       NodePtr wide = compiler_.number(*width, scope_);
       auto count = wide->constant();
-      auto most =
-          static_cast<std::int64_t>(static_cast<const NumberPlan*>(plan_.reads.back().get())->bytes * 8);
+      auto most = std::int64_t{static_cast<const NumberPlan*>(plan_.reads.back().get())->bytes} * 8;
       if (!count || *count < 1 || shift + *count > most)
         Compiler::fail(width->where, fmt::format("{} bits from bit {} do not fit", count.value_or(0), shift),
                        "bits are counted from the lowest; their widths are constant");

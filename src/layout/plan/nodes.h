@@ -10,7 +10,7 @@ namespace operculum::layout {
 
 NodePtr number_node(Span where, std::int64_t value);
 NodePtr text_node(Span where, std::string text);
-NodePtr bytes_node(Span where, std::string bytes);
+NodePtr bytes_node(Span where, const std::string& bytes);
 NodePtr truth_node(Span where, bool value);
 NodePtr nothing_node(Span where);
 

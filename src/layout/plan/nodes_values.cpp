@@ -270,7 +270,7 @@ NodePtr nothing_node(Span where) {
 NodePtr text_node(Span where, std::string text) {
   return std::make_unique<TextNode>(where, std::move(text));
 }
-NodePtr bytes_node(Span where, std::string bytes) {
+NodePtr bytes_node(Span where, const std::string& bytes) {
   return std::make_unique<BytesNode>(where, bytes);
 }
 NodePtr slot_node(Span where, StaticType type, std::size_t slot, const TextPlan* raw) {

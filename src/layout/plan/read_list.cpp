@@ -11,6 +11,22 @@ namespace {
 
 using syntax::ListEnd;
 
+/// Tells the observer which element is being read.
+class Entered {
+ public:
+  Entered(Run& run, std::uint64_t number) : observer_(run.observer) {
+    if (observer_ != nullptr) observer_->enter(fmt::format("[{}]", number));
+  }
+  ~Entered() {
+    if (observer_ != nullptr) observer_->leave();
+  }
+  Entered(const Entered&) = delete;
+  Entered& operator=(const Entered&) = delete;
+
+ private:
+  Observer* observer_;
+};
+
 /// Reads elements one after another and decides which shape the list has.
 class Collector {
  public:
@@ -38,9 +54,11 @@ class Collector {
       throw LimitExceeded(fmt::format(
           "a list of more than {} elements; if that is right, raise --max-entries", list_.size()));
     std::uint64_t begin = reader_.at;
-    if (run.observer != nullptr) run.observer->enter(fmt::format("[{}]", list_.size()));
-    Value value = list_.shape == List::Shape::offsets ? leaf_record() : plan_.element->read(frame_, reader_);
-    if (run.observer != nullptr) run.observer->leave();
+    Value value;
+    {
+      Entered entered(run, list_.size());
+      value = list_.shape == List::Shape::offsets ? leaf_record() : plan_.element->read(frame_, reader_);
+    }
     if (!plan_.looks_ahead && (plan_.ends == ListEnd::until || plan_.ends == ListEnd::whilst)) {
       Store::Sizes kept = run.store().sizes;
       frame_.slots[plan_.it] = condition_value(value, begin);

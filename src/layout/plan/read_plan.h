@@ -152,6 +152,9 @@ struct PlacedRead final : ReadPlan {
   ReadPlanPtr inner;
   NodePtr at, in;
   Value read(Frame& frame, Reader& reader) const override;
+
+ private:
+  Value observed(Frame& frame, Reader& reader) const;
 };
 
 }  // namespace operculum::layout

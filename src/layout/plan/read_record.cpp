@@ -1,6 +1,7 @@
 #include <fmt/format.h>
 
 #include "base/error.h"
+#include "layout/plan/value_text.h"
 #include "layout/run/read_bytes.h"
 
 namespace operculum::layout {
@@ -51,7 +52,28 @@ Value PlacedRead::read(Frame& frame, Reader&) const {
     throw CutShort(text);
   }
   reader.at = reader.start = reader.base + static_cast<std::uint64_t>(offset);
-  Value value = inner->read(frame, reader);
+  return run.observer == nullptr ? inner->read(frame, reader) : observed(frame, reader);
+}
+
+/// Reads and tells of it: what is read elsewhere is no part of the record at hand.
+Value PlacedRead::observed(Frame& frame, Reader& reader) const {
+  Run& run = frame.run;
+  bool record = inner->type.is(StaticType::Base::record);
+  std::uint64_t begin = reader.at;
+  run.observer->enter(record ? inner->type.record->name : inner->type.is_list() ? "(list)" : "(value)");
+  Value value;
+  try {
+    value = inner->read(frame, reader);
+  } catch (...) {
+    run.observer->leave();
+    throw;
+  }
+  if (!record && !inner->type.is_list()) {
+    run.observer->field("", run.region(reader.region), begin, reader.at - begin,
+                        value_text(run, value, *inner));
+    run.mark(reader.region, begin, reader.at - begin, run.cover);
+  }
+  run.observer->leave();
   return value;
 }
 

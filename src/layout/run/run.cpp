@@ -182,7 +182,7 @@ Run::Piece Run::placed(const Value& bytes) {
       Region& under = region(blob.inner.object);
       if (under.origin()) origin = *under.origin() + blob.inner.offset();
     } else if (blob.inner.kind == Value::Kind::bytes) {
-      mark(blob.inner.object, blob.inner.offset(), blob.inner.b, cover);
+      mark(blob.inner.object, blob.inner.offset(), blob.inner.b, Cover::index);
     }
     blob.region = store_.add_region(std::move(source), "decoded part", origin);
   }
