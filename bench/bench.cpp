@@ -37,17 +37,7 @@ struct Bench {
   }
 
   /// The baseline in a process of its own, so that both sides pay for a process.
-  static double forked(const std::function<void()>& work) {
-    auto start = std::chrono::steady_clock::now();
-    pid_t child = fork();
-    if (child == 0) {
-      work();
-      _exit(0);
-    }
-    int status = 0;
-    waitpid(child, &status, 0);
-    return std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
-  }
+  static double forked(const std::function<void()>& work) { return measured(work).seconds; }
 
   static double median(std::vector<double> values) {
     std::sort(values.begin(), values.end());
