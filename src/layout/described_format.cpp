@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "base/error.h"
+#include "base/text.h"
 #include "layout/described_container.h"
 
 namespace operculum::layout {
@@ -33,9 +34,7 @@ Match recognise_described(const std::shared_ptr<const Plan>& plan, Chosen chosen
   auto magic = magic_fits(*plan, probe);
   if (!magic) return Match::none;
   bool strong = *magic >= kStrongMagic || chosen == Chosen::by_user;
-  std::string lower = probe.name();
-  std::transform(lower.begin(), lower.end(), lower.begin(),
-                 [](char c) { return c >= 'A' && c <= 'Z' ? static_cast<char>(c - 'A' + 'a') : c; });
+  std::string lower = to_lower(probe.name());
   bool named = std::any_of(plan->suffixes.begin(), plan->suffixes.end(),
                            [&](const std::string& suffix) { return lower.ends_with(suffix); });
   if (!strong && !named) return Match::none;
