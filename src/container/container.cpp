@@ -2,6 +2,8 @@
 
 #include <algorithm>
 
+#include "base/text.h"
+
 namespace operculum {
 
 namespace {
@@ -22,6 +24,41 @@ class EntryContent final : public Content {
 
 void Container::each(Detail, const std::function<void(const Entry&)>& visitor) {
   for (const Entry& entry : entries()) visitor(entry);
+}
+
+Lookup Container::find(std::string_view path) {
+  std::span<const Entry> all = entries();
+  Lookup result;
+  std::optional<std::size_t> best;
+  bool folder = false;
+  for (std::size_t i = 0; i < all.size(); ++i) {
+    std::string_view own = all[i].path;
+    if (own.size() > path.size()) {
+      folder |= own.starts_with(path) && own[path.size()] == '/';
+      continue;
+    }
+    if (!path.starts_with(own) || (own.size() < path.size() && path[own.size()] != '/')) continue;
+    if (all[i].kind == EntryKind::folder) {
+      folder |= own.size() == path.size();
+      continue;
+    }
+    if (!best || own.size() >= all[*best].path.size()) best = i;  // of equals the last stored is the current one
+  }
+  if (folder) {
+    result.kind = Lookup::Kind::folder;
+    result.path = path;
+  } else if (best) {
+    result.kind = Lookup::Kind::entry;
+    result.consumed = all[*best].path.size();
+    result.entry = std::shared_ptr<const Entry>(shared_from_this(), &all[*best]);
+    result.open = [self = shared_from_this(), index = *best] { return self->content(index); };
+  } else {
+    std::string wanted = to_lower(base_name(path));
+    auto similar = std::find_if(all.begin(), all.end(),
+                                [&](const Entry& entry) { return to_lower(base_name(entry.path)) == wanted; });
+    if (similar != all.end()) result.similar = similar->path;
+  }
+  return result;
 }
 
 void Container::walk(const Visitor& visitor) {

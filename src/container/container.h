@@ -39,6 +39,17 @@ struct Visit {
   Stream* stream;      ///< in a forward walk: the data, only during the call; else null
 };
 
+/// What a path leads to within one container.
+struct Lookup {
+  enum class Kind { nothing, folder, entry };
+  Kind kind = Kind::nothing;
+  std::string path;                    ///< of the folder, as stored
+  std::shared_ptr<const Entry> entry;  ///< with its whole path
+  std::size_t consumed = 0;  ///< characters of the path that name the entry; the rest goes on into it
+  std::function<ContentPtr()> open;  ///< the data of an entry of kind file
+  std::string similar;               ///< when there is nothing: a path that may have been meant
+};
+
 /// Return false to end the walk.
 using Visitor = std::function<bool(const Visit&)>;
 
@@ -62,6 +73,10 @@ class Container : public std::enable_shared_from_this<Container> {
   /// The data of an entry of kind file, as often as wanted. Keeps the container alive. Throws NeedsKey,
   /// Unsupported or Malformed; the stream may throw them later, too.
   virtual ContentPtr content(std::size_t index) = 0;
+
+  /// What `path` leads to: the longest run of its parts that is an entry, or a folder. Containers that have
+  /// folders of their own find it without listing the rest.
+  virtual Lookup find(std::string_view path);
 
   /// Visits entries in stored order; in forward access with a single pass, and without needing entries()
   /// first.

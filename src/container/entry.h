@@ -4,6 +4,8 @@
 #include <memory>
 #include <string>
 #include <string_view>
+#include <utility>
+#include <vector>
 
 #include "base/time.h"
 
@@ -29,6 +31,7 @@ struct EntryExtra {
   Timestamp accessed, changed, created;
   std::string comment;
   std::string type_tag;  ///< what the container calls the kind of thing that this is
+  std::vector<std::pair<std::string, std::string>> attributes;  ///< extended attributes: "user.origin", value
 };
 
 /// One thing in a container. Plain data, cheap to move; about 110 bytes beside the path, for there may be

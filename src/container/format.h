@@ -18,6 +18,7 @@ struct Format;
 /// What a format needs beside the bytes. Shared by all containers of one run; outlives them.
 struct OpenContext {
   Limits limits;
+  std::string view;      ///< which of several trees to show, by a name in Format::views; empty: the richest
   std::string names_in;  ///< encoding of names that do not say theirs; empty: the format's own rule
   KeyRing keys;
   SpoolBudget spool;
@@ -50,6 +51,7 @@ struct Format {
   std::string_view reads;                  ///< features, for `operculum formats`
   std::string_view lacks;                  ///< features answered with Unsupported
   std::vector<std::string_view> suffixes;  ///< usual file name endings, lower case, with the dot
+  std::vector<std::string_view> views = {};    ///< trees that can be asked for by name
   bool single_stream = false;              ///< holds one unnamed stream: the locator steps through it
   bool checks_data = false;     ///< a checksum over all unpacked bytes is always there, and compared
   bool later_replaces = false;  ///< an entry stored again is meant to replace the earlier one

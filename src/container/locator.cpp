@@ -96,65 +96,49 @@ class Resolver {
     if (rest_ == entry.path || rest_.starts_with(entry.path + "/")) {
       rest_.erase(0, std::min(rest_.size(), entry.path.size() + 1));
     }
-    take(0, entry);
+    take(std::shared_ptr<const Entry>(layer.container, &entry), [&] { return layer.container->content(0); });
   }
 
-  /// Matches the longest run of parts of rest_ with an entry; false when the walk ends here.
+  /// Follows rest_ to an entry; false when the walk ends here.
   bool find_entry() {
     Layer& layer = place_.layers.back();
-    std::span<const Entry> entries = layer.container->entries();
-    std::optional<std::size_t> best;
-    bool folder = false;
-    for (std::size_t i = 0; i < entries.size(); ++i) {
-      const std::string& path = entries[i].path;
-      if (path.size() > rest_.size()) {
-        folder |= path.starts_with(rest_) && path[rest_.size()] == '/';
-        continue;
-      }
-      if (!rest_.starts_with(path) || (path.size() < rest_.size() && rest_[path.size()] != '/')) continue;
-      if (entries[i].kind == EntryKind::folder) {
-        folder |= path.size() == rest_.size();
-        continue;
-      }
-      if (!best || path.size() >= entries[*best].path.size())
-        best = i;  // of equals the last stored is the current one
-    }
-    if (folder) {
-      place_.inside = rest_;
-      place_.name = base_name(rest_);
+    Lookup found = layer.container->find(rest_);
+    if (found.kind == Lookup::Kind::nothing) fail_unknown(layer, found.similar);
+    if (found.kind == Lookup::Kind::folder) {
+      place_.inside = found.path;
+      place_.name = base_name(found.path);
       place_.content = nullptr;
       return false;
     }
-    if (!best) fail_unknown(layer);
-    const Entry& entry = entries[*best];
-    rest_.erase(0, std::min(rest_.size(), entry.path.size() + 1));
+    rest_.erase(0, std::min(rest_.size(), found.consumed + 1));
+    const Entry& entry = *found.entry;
     if (!entry.has_data()) {
       if (!rest_.empty()) {
         throw Malformed(fmt::format("\"{}\" is a {}, so \"{}\" cannot be found in it", escape(entry.path),
                                     name_of(entry.kind), escape(rest_)));
       }
       place_.inside = entry.path;
-      place_.entry = *best;
+      place_.entry = found.entry;
       place_.content = nullptr;
       place_.name = base_name(entry.path);
       return false;
     }
-    take(*best, entry);
+    take(found.entry, found.open);
     return true;
   }
 
-  void take(std::size_t index, const Entry& entry) {
+  void take(const std::shared_ptr<const Entry>& entry, const std::function<ContentPtr()>& open) {
     ContainerPtr container = place_.layers.back().container;
-    place_.entry = index;
-    place_.inside = entry.path;
-    place_.name = base_name(entry.path);
-    stored_size_ = entry.size;
+    place_.entry = entry;
+    place_.inside = entry->path;
+    place_.name = base_name(entry->path);
+    stored_size_ = entry->size;
     try {
-      place_.content = container->content(index);
+      place_.content = open();
     } catch (const Error& error) {
-      rethrow_within(error, entry.path);
+      rethrow_within(error, entry->path);
     }
-    sibling_ = entry_sibling(container, entry.path, context_);
+    sibling_ = entry_sibling(container, entry->path, context_);
   }
 
   [[noreturn]] static void rethrow_within(const Error& error, const std::string& path) {
@@ -171,12 +155,10 @@ class Resolver {
     }
   }
 
-  [[noreturn]] void fail_unknown(const Layer& layer) const {
-    std::string wanted = to_lower(base_name(rest_));
-    for (const Entry& entry : layer.container->entries()) {
-      if (to_lower(base_name(entry.path)) != wanted) continue;
+  [[noreturn]] void fail_unknown(const Layer& layer, const std::string& similar) const {
+    if (!similar.empty()) {
       throw Malformed(fmt::format("there is no entry \"{}\" in \"{}\"; did you mean \"{}\"?", escape(rest_),
-                                  escape(layer.name), escape(entry.path)));
+                                  escape(layer.name), escape(similar)));
     }
     throw Malformed(
         fmt::format("there is no entry \"{}\" in \"{}\"; `operculum list --paths` shows what there is",

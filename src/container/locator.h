@@ -21,7 +21,7 @@ struct Place {
   SourcePtr file_source;
   std::vector<Layer> layers;
   std::string inside;                ///< a folder's or entry's path in the last layer; empty for all of it
-  std::optional<std::size_t> entry;  ///< the entry in the last layer, when it names one
+  std::shared_ptr<const Entry> entry;  ///< the entry in the last layer, when it names one
   ContentPtr content;                ///< the bytes of the file or entry named; empty for a folder
   std::string name;                  ///< of what is named: the last part of the locator
 

@@ -11,6 +11,10 @@ Format tar_format();
 Format cpio_format();
 Format ar_format();
 
+Format ext_format();
+Format squashfs_format();
+Format erofs_format();
+
 Format gzip_format();
 Format zlib_format();
 Format bzip2_format();

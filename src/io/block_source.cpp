@@ -22,45 +22,19 @@ std::size_t BlockSource::read_at(std::uint64_t offset, ByteSpan out) const {
         std::upper_bound(blocks_.begin(), blocks_.end(), at,
                          [](std::uint64_t place, const Block& b) { return place < b.unpacked_offset; });
     auto index = static_cast<std::size_t>(above - blocks_.begin()) - 1;
-    auto bytes = block(index);
+    BytesPtr bytes = cache_.get(index, [&] {
+      Bytes decoded = decode_(blocks_[index]);
+      if (decoded.size() != blocks_[index].unpacked_size) {
+        throw Malformed("a compressed block has another size than its index says");
+      }
+      return decoded;
+    });
     auto within = static_cast<std::size_t>(at - blocks_[index].unpacked_offset);
     std::size_t count = std::min(out.size() - done, bytes->size() - within);
     std::memcpy(out.data() + done, bytes->data() + within, count);
     done += count;
   }
   return done;
-}
-
-BlockSource::BytesPtr BlockSource::block(std::size_t index) const {
-  std::promise<BytesPtr> promise;
-  {
-    std::unique_lock lock(mutex_);
-    auto found = std::find_if(cache_.begin(), cache_.end(),
-                              [&](const Cached& cached) { return cached.index == index; });
-    if (found != cache_.end()) {
-      cache_.splice(cache_.begin(), cache_, found);
-      auto bytes = found->bytes;
-      lock.unlock();
-      return bytes.get();
-    }
-    cache_.push_front({index, promise.get_future().share()});
-    cached_bytes_ += blocks_[index].unpacked_size;
-    while (cached_bytes_ > kCacheBytes && cache_.size() > 1) {
-      cached_bytes_ -= blocks_[cache_.back().index].unpacked_size;
-      cache_.pop_back();
-    }
-  }
-  try {
-    auto bytes = std::make_shared<const Bytes>(decode_(blocks_[index]));
-    if (bytes->size() != blocks_[index].unpacked_size) {
-      throw Malformed("a compressed block has another size than its index says");
-    }
-    promise.set_value(bytes);
-    return bytes;
-  } catch (...) {
-    promise.set_exception(std::current_exception());
-    throw;
-  }
 }
 
 }  // namespace operculum

@@ -1,10 +1,8 @@
 #pragma once
 
 #include <functional>
-#include <future>
-#include <list>
-#include <mutex>
 
+#include "io/block_cache.h"
 #include "io/source.h"
 
 namespace operculum {
@@ -13,6 +11,7 @@ namespace operculum {
 struct Block {
   std::uint64_t unpacked_offset, unpacked_size;  ///< in the decoded image
   std::uint64_t stored_offset, stored_size;      ///< in the container
+  std::uint32_t tag = 0;                         ///< how it is packed, for whoever decodes it
 };
 
 /// Random access to data kept in independently compressed blocks: decodes a block when a byte of it is wanted
@@ -29,18 +28,9 @@ class BlockSource final : public Source {
   bool costly() const override { return true; }
 
  private:
-  using BytesPtr = std::shared_ptr<const Bytes>;
-  struct Cached {
-    std::size_t index;
-    std::shared_future<BytesPtr> bytes;  // of a block that some thread decodes or has decoded
-  };
-  BytesPtr block(std::size_t index) const;
-
   std::vector<Block> blocks_;
   Decode decode_;
-  mutable std::mutex mutex_;         // guards the cache
-  mutable std::list<Cached> cache_;  // most recent first
-  mutable std::uint64_t cached_bytes_ = 0;
+  mutable BlockCache cache_{kCacheBytes};
 };
 
 }  // namespace operculum

@@ -78,7 +78,7 @@ class Unpacker {
     Entry plain;
     plain.path = place_.name;
     const Entry* entry = &plain;
-    if (place_.entry) entry = &place_.layers.back().container->entries()[*place_.entry];
+    if (place_.entry) entry = place_.entry.get();
     if (entry->has_data() && !place_.content) return;
     std::string path = entry->path;
     if (!entry->has_data()) {

@@ -27,7 +27,7 @@ class Verifier {
     if (place_.is_container()) {
       walk_all(covered);
     } else if (place_.content) {
-      const Entry& entry = place_.layers.back().container->entries()[*place_.entry];
+      const Entry& entry = *place_.entry;
       decode(entry.path, entry.size, place_.content, nullptr, covered || entry.is(Entry::has_crc));
     }
     work_.finish();

@@ -1,0 +1,384 @@
+// EROFS, after the Linux kernel's documentation (filesystems/erofs) and its disk format header.
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/checked.h"
+#include "base/checksum.h"
+#include "base/fields.h"
+#include "base/text.h"
+#include "codec/block.h"
+#include "codec/codec.h"
+#include "format/filesystem/erofs_map.h"
+#include "format/filesystem/file_tree.h"
+#include "format/formats.h"
+#include "io/block_content.h"
+#include "io/cached_source.h"
+#include "io/extent_source.h"
+
+namespace operculum {
+namespace {
+
+using namespace erofs;
+
+constexpr std::uint64_t kSuperAt = 1024;
+constexpr std::size_t kSuperSize = 128;
+constexpr std::uint32_t kMagic = 0xE0F5E1E2;
+constexpr std::uint32_t kHasChecksum = 1;                                     // compatible features
+constexpr std::uint32_t kZeroPadding = 1, kAttributePrefixes = 0x40, kKnownFeatures = 0x7F;  // others
+
+enum Layout : unsigned { kFlat = 0, kPackedFull = 1, kFlatInline = 2, kPackedCompact = 3, kChunks = 4 };
+
+struct Super {
+  std::uint32_t compat = 0, incompat = 0, block_size = 0, meta_block = 0, attribute_block = 0;
+  std::uint64_t root = 0, inodes = 0, blocks = 0, packed_inode = 0, made = 0;
+  std::uint32_t made_nanoseconds = 0, prefix_start = 0;
+  std::uint16_t devices = 0;
+  std::uint8_t prefixes = 0;
+  Bytes uuid;
+  std::string label;
+};
+
+Super read_super(ByteView raw) {
+  LittleFields f(raw, "EROFS superblock", kSuperAt);
+  if (f.u32(0) != kMagic) throw Malformed("EROFS superblock: the magic is missing");
+  Super s;
+  s.compat = f.u32(8);
+  if (f.u8(12) < 9 || f.u8(12) > 16) throw Malformed(fmt::format("EROFS superblock: a block size of 2^{} is not possible", f.u8(12)));
+  s.block_size = 1U << f.u8(12);
+  s.root = f.u16(14);
+  s.inodes = f.u64(16);
+  s.made = f.u64(24);
+  s.made_nanoseconds = f.u32(32);
+  s.blocks = f.u32(36);
+  s.meta_block = f.u32(40);
+  s.attribute_block = f.u32(44);
+  s.uuid.assign(f.bytes(48, 16).begin(), f.bytes(48, 16).end());
+  std::string_view label = f.text(64, 16);
+  s.label = label.substr(0, std::min(label.find('\0'), label.size()));
+  s.incompat = f.u32(80);
+  s.devices = f.u16(86);
+  s.prefixes = f.u8(91);
+  s.prefix_start = f.u32(92);
+  s.packed_inode = f.u64(96);
+  return s;
+}
+
+struct Inode {
+  std::uint64_t number = 0, at = 0, size = 0, data_at = 0;  // data_at: behind the inode and its attributes
+  std::uint32_t mode = 0, uid = 0, gid = 0, links = 0, word = 0;
+  unsigned layout = 0;
+  std::uint64_t attributes_at = 0, attributes_size = 0;
+  Timestamp modified;
+};
+
+class ErofsContainer final : public FileTree {
+ public:
+  ErofsContainer(SourcePtr image, OpenContext& context)
+      : FileTree(context.limits), image_(std::move(image)), meta_(make_cached(image_)) {
+    Bytes raw = read_exactly(*image_, kSuperAt, kSuperSize, "EROFS superblock");
+    super_ = read_super(raw);
+    if (std::uint32_t unknown = super_.incompat & ~kKnownFeatures; unknown != 0)
+      throw Unsupported(fmt::format("EROFS feature bits {:#x}", unknown));
+    if ((super_.compat & kHasChecksum) != 0) check_sum();
+    compare_sizes(*this, image_->size(), super_.blocks * super_.block_size);
+  }
+
+  std::vector<std::pair<std::string, std::string>> facts() override {
+    std::vector<std::pair<std::string, std::string>> out;
+    if (!super_.label.empty()) out.emplace_back("label", super_.label);
+    out.emplace_back("uuid", uuid_text(super_.uuid));
+    out.emplace_back("made", to_text(from_unix(static_cast<std::int64_t>(super_.made))));
+    out.emplace_back("used", size_fact(super_.blocks * super_.block_size));
+    out.emplace_back("block", fmt::format("{} bytes", super_.block_size));
+    return out;
+  }
+
+ protected:
+  NodeRef root() override { return {super_.root}; }
+
+  void list(NodeRef folder, Detail detail, const TreeSink& sink) override {
+    Inode inode = read_inode(folder.a);
+    if ((inode.mode & 0xF000) != 0x4000) throw Malformed("EROFS: a folder's inode is of another kind");
+    SourcePtr data = content_of(inode)->source();
+    std::string wrong;
+    for (std::uint64_t at = 0; at < inode.size; at += super_.block_size) {
+      Bytes block = read_up_to(*data, at, super_.block_size);
+      try {
+        rows_of(block, detail, sink);
+      } catch (const Malformed& error) {
+        wrong = error.what();
+      }
+      if (block.size() < super_.block_size) break;
+    }
+    if (!wrong.empty()) throw Malformed(wrong);
+  }
+
+  ContentPtr open(const Entry&, NodeRef ref) override { return content_of(read_inode(ref.a)); }
+
+ private:
+  void check_sum() {
+    std::uint64_t length = super_.block_size > kSuperAt ? super_.block_size - kSuperAt : super_.block_size;
+    Bytes all = read_up_to(*image_, kSuperAt, length);
+    std::uint32_t stored = load_little<std::uint32_t>(all.data() + 4);
+    std::fill_n(all.begin() + 4, 4, Byte{0});
+    if (crc32c(~0U, all) != stored) add_finding(Finding::Level::fault, "the superblock does not fit its checksum");
+  }
+
+  Inode read_inode(std::uint64_t number) const {
+    Inode n;
+    n.number = number;
+    n.at = checked_add(std::uint64_t{super_.meta_block} * super_.block_size, checked_mul(number, 32, "an inode number"), "an inode's place");
+    Bytes raw = read_exactly(*meta_, n.at, 32, "EROFS inode");
+    std::uint16_t format = load_little<std::uint16_t>(raw.data());
+    bool is_long = (format & 1) != 0;
+    if (is_long) raw = read_exactly(*meta_, n.at, 64, "EROFS inode");
+    LittleFields f(raw, "EROFS inode", n.at);
+    n.layout = (format >> 1) & 7;
+    if (n.layout > kChunks) throw Unsupported(fmt::format("EROFS data layout {}", n.layout));
+    std::uint64_t attributes = f.u16(2);
+    n.mode = f.u16(4);
+    n.word = f.u32(16);
+    if (is_long) {
+      n.size = f.u64(8);
+      n.uid = f.u32(24);
+      n.gid = f.u32(28);
+      n.modified = from_unix(static_cast<std::int64_t>(f.u64(32)), f.u32(40) < 1'000'000'000 ? f.u32(40) : 0);
+      n.links = f.u32(44);
+    } else {
+      n.links = f.u16(6);
+      n.size = f.u32(8);
+      n.uid = f.u16(24);
+      n.gid = f.u16(26);
+      n.modified = from_unix(static_cast<std::int64_t>(super_.made), super_.made_nanoseconds < 1'000'000'000 ? super_.made_nanoseconds : 0);
+    }
+    n.attributes_at = n.at + (is_long ? 64 : 32);
+    n.attributes_size = attributes == 0 ? 0 : 12 + (attributes - 1) * 4;
+    n.data_at = n.attributes_at + n.attributes_size;
+    return n;
+  }
+
+  // ---- data
+
+  ContentPtr content_of(const Inode& inode) {
+    switch (inode.layout) {
+      case kPackedFull:
+      case kPackedCompact:
+        return packed(inode);
+      case kChunks:
+        return make_content(chunks(inode));
+      default:
+        return make_content(flat(inode));
+    }
+  }
+
+  SourcePtr flat(const Inode& inode) const {
+    std::vector<Extent> extents;
+    std::uint64_t at = std::uint64_t{inode.word} * super_.block_size;
+    std::uint64_t tail = inode.layout == kFlatInline ? inode.size % super_.block_size : 0;
+    if (inode.size > tail) extents.push_back({0, at, inode.size - tail});
+    if (tail > 0) {
+      if (inode.data_at / super_.block_size != (inode.data_at + tail - 1) / super_.block_size)
+        throw Malformed("EROFS: the end of a file that is kept behind its inode crosses a block");
+      extents.push_back({inode.size - tail, inode.data_at, tail});
+    }
+    return make_extent_source(image_, std::move(extents), inode.size);
+  }
+
+  SourcePtr chunks(const Inode& inode) const {
+    bool indexed = (inode.word & 0x20) != 0;
+    std::uint64_t chunk = std::uint64_t{super_.block_size} << (inode.word & 0x1F), width = indexed ? 8 : 4;
+    std::uint64_t at = (inode.data_at + width - 1) / width * width;
+    std::vector<Extent> extents;
+    for (std::uint64_t done = 0; done < inode.size; done += std::min(chunk, inode.size - done), at += width) {
+      Bytes raw = read_exactly(*meta_, at, width, "EROFS chunk index");
+      LittleFields f(raw, "EROFS chunk index", at);
+      std::uint64_t block = f.u32(indexed ? 4 : 0);
+      if (block == 0xFFFFFFFF) continue;  // a hole
+      if (indexed && f.u16(2) != 0) throw Unsupported("EROFS images spread over several devices");
+      extents.push_back({done, block * super_.block_size, std::min(chunk, inode.size - done)});
+    }
+    return make_extent_source(image_, std::move(extents), inode.size);
+  }
+
+  ContentPtr packed(const Inode& inode) {
+    PackedFile file{inode.size, (inode.data_at + 7) / 8 * 8, super_.block_size, inode.layout == kPackedCompact};
+    std::vector<Block> blocks = map_blocks(*meta_, file);
+    if (inode.number == super_.packed_inode &&
+        std::any_of(blocks.begin(), blocks.end(), [](const Block& one) { return one.tag == kFragment; }))
+      throw Malformed("EROFS: the file that holds the fragments refers to itself");
+    auto self = std::static_pointer_cast<ErofsContainer>(shared_from_this());
+    return make_block_content(std::move(blocks), [self](const Block& block, ByteSpan out) { self->decode(block, out); });
+  }
+
+  void decode(const Block& block, ByteSpan out) {
+    if (block.tag == kFragment) {
+      std::call_once(fragments_opened_, [this] {
+        if (super_.packed_inode != 0) fragments_ = content_of(read_inode(super_.packed_inode))->source();
+      });
+      if (!fragments_ || fragments_->read_at(block.stored_offset, out) < out.size())
+        throw Malformed("EROFS: a fragment is not within the file that holds them");
+      return;
+    }
+    if (block.tag == kShifted || block.tag == kInterlaced) return plain(block, out);
+    if (block.stored_size > (1 << 20)) throw Malformed(fmt::format("EROFS: a packed cluster of {} bytes is not possible", block.stored_size));
+    thread_local Bytes raw;
+    raw.resize(static_cast<std::size_t>(block.stored_size));
+    std::size_t got = image_->read_at(block.stored_offset, raw);
+    if (got < raw.size()) throw CutShort(fmt::format("EROFS cluster at offset {}: {} of {} bytes are there; the image is cut short", block.stored_offset, got, raw.size()));
+    ByteView data(raw);
+    if ((super_.incompat & kZeroPadding) != 0 || block.tag != kLz4) {  // padding comes first
+      auto first = std::find_if(data.begin(), data.end(), [](Byte b) { return b != 0; });
+      data = data.subspan(static_cast<std::size_t>(first - data.begin()));
+    }
+    static constexpr BlockCodec kCodecs[] = {BlockCodec::lz4_partial, BlockCodec::micro_lzma};
+    std::size_t count = 0;
+    if (block.tag < std::size(kCodecs)) {
+      count = decode_block(kCodecs[block.tag], data, out);
+    } else {  // as a stream, for only the front of a shared cluster may be wanted
+      StreamPtr stream = open_decoder(block.tag == kDeflate ? "deflate" : "zstd", make_source_stream(make_memory_source({data.begin(), data.end()})));
+      count = read_fully(*stream, out);
+    }
+    if (count < out.size()) throw Malformed(fmt::format("EROFS cluster at offset {}: {} bytes come out, {} are expected", block.stored_offset, count, out.size()));
+  }
+
+  void plain(const Block& block, ByteSpan out) const {
+    std::size_t turned = block.tag == kInterlaced ? static_cast<std::size_t>(block.unpacked_offset % super_.block_size) : 0;
+    std::size_t front = turned == 0 ? out.size() : std::min<std::size_t>(out.size(), super_.block_size - turned);
+    std::size_t got = image_->read_at(block.stored_offset + turned, out.first(front));
+    if (front < out.size()) got += image_->read_at(block.stored_offset, out.subspan(front));
+    if (got < out.size()) throw CutShort(fmt::format("EROFS cluster at offset {}: {} of {} bytes are there; the image is cut short", block.stored_offset, got, out.size()));
+  }
+
+  // ---- folders
+
+  void rows_of(ByteView block, Detail detail, const TreeSink& sink) {
+    LittleFields f(block, "EROFS folder block");
+    std::size_t first = f.u16(8);
+    if (first < 12 || first % 12 != 0 || first > block.size()) throw Malformed("EROFS folder block: the first name's place makes no sense");
+    for (std::size_t i = 0; i < first / 12; ++i) {
+      std::size_t begin = f.u16(i * 12 + 8);
+      std::size_t end = i + 1 < first / 12 ? f.u16((i + 1) * 12 + 8) : block.size();
+      if (end < begin) throw Malformed("EROFS folder block: names overlap");
+      std::string_view name = f.text(begin, end - begin);
+      name = name.substr(0, std::min(name.find('\0'), name.size()));
+      if (name == "." || name == "..") continue;
+      row(f.u64(i * 12), f.u8(i * 12 + 10), name, detail, sink);
+    }
+  }
+
+  void row(std::uint64_t number, unsigned type, std::string_view name, Detail detail, const TreeSink& sink) {
+    static constexpr EntryKind kTypes[] = {EntryKind::file, EntryKind::file, EntryKind::folder, EntryKind::character_device,
+                                           EntryKind::block_device, EntryKind::fifo, EntryKind::socket, EntryKind::symbolic_link};
+    TreeItem item;
+    item.ref = {number};
+    item.entry.path = name;
+    if (detail == Detail::paths && type != 0 && type < std::size(kTypes)) {
+      item.entry.kind = kTypes[type];
+      return sink(std::move(item));
+    }
+    std::string wrong;
+    try {
+      fill(item, read_inode(number));
+    } catch (const Malformed& error) {
+      wrong = error.what();
+    }
+    if (!wrong.empty()) return add_damaged(std::move(item), wrong, sink);
+    sink(std::move(item));
+  }
+
+  void fill(TreeItem& item, const Inode& inode) {
+    Entry& entry = item.entry;
+    entry.kind = kind_of_mode(inode.mode);
+    entry.mode = inode.mode & 07777;
+    entry.modified = inode.modified;
+    EntryExtra& extra = entry.extras();
+    extra.user_id = inode.uid;
+    extra.group_id = inode.gid;
+    read_attributes(inode, extra);
+    bool packed_data = inode.layout == kPackedFull || inode.layout == kPackedCompact;
+    if (entry.kind == EntryKind::file) {
+      entry.size = inode.size;
+      entry.method = packed_data ? "packed" : "stored";
+      entry.stored_size = packed_data ? Entry::kUnknownSize : inode.size;
+      if (inode.layout == kChunks) entry.flags |= Entry::sparse;
+      if (inode.links > 1) item.link_id = inode.number + 1;
+    } else if (entry.kind == EntryKind::symbolic_link) {
+      extra.link_target = as_text(read_up_to(*content_of(inode)->source(), 0, std::min<std::uint64_t>(inode.size, 65536)));
+    } else if (entry.kind != EntryKind::folder) {
+      extra.device_major = (inode.word >> 8) & 0xFFF;
+      extra.device_minor = (inode.word & 0xFF) | ((inode.word >> 12) & 0xFFF00);
+    }
+  }
+
+  void read_attributes(const Inode& inode, EntryExtra& extra) const {
+    if (inode.attributes_size == 0) return;
+    Bytes raw = read_exactly(*meta_, inode.attributes_at, inode.attributes_size, "EROFS attributes");
+    LittleFields f(raw, "EROFS attributes", inode.attributes_at);
+    std::size_t shared = f.u8(4), at = 12 + shared * 4;
+    for (std::size_t i = 0; i < shared; ++i) {
+      std::uint64_t place = std::uint64_t{super_.attribute_block} * super_.block_size + std::uint64_t{f.u32(12 + i * 4)} * 4;
+      Bytes one = read_up_to(*meta_, place, 4 + 255 + 65536);
+      add_attribute(LittleFields(one, "EROFS shared attribute", place), 0, extra);
+    }
+    while (at + 4 <= raw.size() && (f.u8(at) != 0 || f.u16(at + 2) != 0)) at = add_attribute(f, at, extra);
+  }
+
+  std::size_t add_attribute(const LittleFields& f, std::size_t at, EntryExtra& extra) const {
+    static constexpr std::string_view kPrefixes[] = {"", "user.", "system.posix_acl_access", "system.posix_acl_default", "trusted.", "lustre.", "security."};
+    std::size_t name_size = f.u8(at), index = f.u8(at + 1), value_size = f.u16(at + 2);
+    std::string name = (index & 0x80) != 0           ? long_prefix(index & 0x7F)
+                       : index < std::size(kPrefixes) ? std::string(kPrefixes[index])
+                                                      : "";
+    name += f.text(at + 4, name_size);
+    extra.attributes.emplace_back(std::move(name), f.text(at + 4 + name_size, value_size));
+    return (at + 4 + name_size + value_size + 3) / 4 * 4;
+  }
+
+  /// Prefixes of the image's own: a length, the number of a usual one, and what follows it.
+  std::string long_prefix(std::size_t wanted) const {
+    std::uint64_t at = std::uint64_t{super_.prefix_start} * 4;
+    for (std::size_t i = 0; (super_.incompat & kAttributePrefixes) != 0 && i < super_.prefixes; ++i) {
+      std::uint64_t size = load_little<std::uint16_t>(read_exactly(*meta_, at, 2, "EROFS prefix").data());
+      if (i == wanted && size > 0) {
+        Bytes raw = read_exactly(*meta_, at + 2, size, "EROFS prefix");
+        static constexpr std::string_view kBases[] = {"", "user.", "", "", "trusted.", "lustre.", "security."};
+        return std::string(raw[0] < std::size(kBases) ? kBases[raw[0]] : "") + std::string(as_text(raw).substr(1));
+      }
+      at = (at + 2 + size + 3) / 4 * 4;
+    }
+    return "";
+  }
+
+  SourcePtr image_, meta_;
+  Super super_;
+  std::once_flag fragments_opened_;
+  SourcePtr fragments_;
+};
+
+Match recognise_erofs(Probe& probe) {
+  Bytes raw = probe.at(kSuperAt, kSuperSize);
+  if (raw.size() < kSuperSize || load_little<std::uint32_t>(raw.data()) != kMagic) return Match::none;
+  return raw[12] >= 9 && raw[12] <= 16 ? Match::front : Match::none;
+}
+
+ContainerPtr open_erofs(const Input& input, OpenContext& context) {
+  return std::make_shared<ErofsContainer>(random_access(*input.content, context.spool), context);
+}
+
+}  // namespace
+
+Format erofs_format() {
+  return {.id = "erofs",
+          .name = "EROFS file system",
+          .family = "file system",
+          .specification = "Linux kernel documentation, filesystems/erofs",
+          .reads = "plain, inline and chunked files; LZ4, LZMA, deflate and zstd; full and compact indexes, big clusters, "
+                   "inlined ends, fragments, shared clusters; extended attributes, also shared ones and long prefixes",
+          .lacks = "images spread over several devices; 48-bit addresses and metadata boxes",
+          .suffixes = {".erofs"},
+          .recognise = recognise_erofs,
+          .open = open_erofs};
+}
+
+}  // namespace operculum

@@ -1,0 +1,199 @@
+// The index of packed files: one record for each logical cluster, in a plain form of 8 bytes and a compact one
+// whose packs of 2 or 16 records share a block address. Linux kernel documentation, filesystems/erofs, and its
+// disk format header.
+#include "format/filesystem/erofs_map.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <bit>
+#include <optional>
+
+#include "base/error.h"
+#include "base/fields.h"
+
+namespace operculum::erofs {
+namespace {
+
+enum Advise : std::uint16_t {
+  kCompacted2 = 0x1,
+  kBigCluster1 = 0x2,
+  kBigCluster2 = 0x4,
+  kInlineCluster = 0x8,
+  kInterlacedCluster = 0x10,
+  kFragmentCluster = 0x20,
+};
+enum Type : std::uint8_t { kPlain = 0, kHead1 = 1, kNotHead = 2, kHead2 = 3 };
+
+constexpr std::uint32_t kBlockCount = 1U << 11;  // in a distance: it is a count of packed blocks instead
+constexpr std::uint64_t kLargestExtent = 64 << 20;
+
+struct Record {
+  Type type = kPlain;
+  std::uint32_t within = 0;  // where in its cluster the extent begins
+  std::uint64_t block = 0;   // of the packed bytes
+  std::uint32_t blocks = 0;  // how many, where stated
+};
+
+class Map {
+ public:
+  Map(const Source& meta, const PackedFile& file) : meta_(meta), file_(file) {
+    Bytes raw = read_exactly(meta, file.map_at, 8, "EROFS map header");
+    LittleFields f(raw, "EROFS map header", file.map_at);
+    if ((f.u8(7) & 0x80) != 0) {
+      whole_fragment_ = f.u64(0) ^ (std::uint64_t{1} << 63);
+      return;
+    }
+    fragment_ = f.u32(0);
+    inline_size_ = f.u16(2);
+    advise_ = f.u16(4);
+    algorithms_[0] = f.u8(6) & 15;
+    algorithms_[1] = f.u8(6) >> 4;
+    bits_ = static_cast<unsigned>(std::countr_zero(file.block_size)) + (f.u8(7) & 7);
+    count_ = (file.size + (std::uint64_t{1} << bits_) - 1) >> bits_;
+  }
+
+  std::vector<Block> blocks() {
+    if (whole_fragment_) return {{0, file_.size, *whole_fragment_, 0, kFragment}};
+    std::vector<Block> out;
+    std::optional<Block> open;  // its end is known when the next begins
+    bool wants_count = false;
+    for (std::uint64_t i = 0; i < count_; ++i) {
+      Record record = load(i);
+      if (record.type == kNotHead) {
+        if (open && wants_count && record.blocks > 0) open->stored_size = std::uint64_t{record.blocks} * file_.block_size;
+        wants_count = false;
+        continue;
+      }
+      std::uint64_t begin = (i << bits_) + record.within;
+      if (begin >= file_.size) break;  // marks the end
+      if (open) close(*open, begin, out);
+      open = head(record, begin);
+      wants_count = (record.type == kHead1 && (advise_ & kBigCluster1) != 0) ||
+                    (record.type != kHead1 && (advise_ & kBigCluster2) != 0);
+      last_block_ = record.block;
+    }
+    if (!open) throw Malformed("EROFS: the map of a packed file has no beginning");
+    if ((advise_ & kInlineCluster) != 0) {
+      open->stored_offset = after_;
+      open->stored_size = inline_size_;
+    } else if ((advise_ & kFragmentCluster) != 0) {
+      open->tag = kFragment;
+      open->stored_offset = fragment_ | (file_.compact ? 0 : last_block_ << 32);
+    }
+    close(*open, file_.size, out);
+    return out;
+  }
+
+ private:
+  static void close(Block& block, std::uint64_t end, std::vector<Block>& out) {
+    if (end <= block.unpacked_offset && !(out.empty() && end == 0))
+      throw Malformed("EROFS: the extents of a packed file are out of order");
+    block.unpacked_size = end - block.unpacked_offset;
+    if (block.unpacked_size > kLargestExtent && block.tag != kFragment)
+      throw Malformed(fmt::format("EROFS: an extent of {} bytes is not possible", block.unpacked_size));
+    std::uint64_t expected = out.empty() ? 0 : out.back().unpacked_offset + out.back().unpacked_size;
+    if (block.unpacked_offset != expected) throw Malformed("EROFS: the map of a packed file has a gap");
+    out.push_back(block);
+  }
+
+  Block head(const Record& record, std::uint64_t begin) const {
+    std::uint32_t plain = (advise_ & kInterlacedCluster) != 0 ? kInterlaced : kShifted;
+    std::uint32_t tag = record.type == kPlain ? plain : algorithms_[record.type == kHead1 ? 0 : 1];
+    if (record.type != kPlain && tag > kZstd) throw Unsupported(fmt::format("EROFS compression number {}", tag));
+    return {begin, 0, record.block * file_.block_size, std::uint64_t{1} << bits_, tag};
+  }
+
+  Record load(std::uint64_t index) { return file_.compact ? load_compact(index) : load_plain(index); }
+
+  Record load_plain(std::uint64_t index) {
+    constexpr std::uint64_t kBefore = 16;  // the map header and as much that is unused
+    std::uint64_t at = file_.map_at + kBefore + index * 8;
+    Bytes raw = read_exactly(meta_, at, 8, "EROFS index");
+    LittleFields f(raw, "EROFS index", at);
+    after_ = at + 8;
+    Record record;
+    record.type = static_cast<Type>(f.u16(0) & 3);
+    if (record.type == kNotHead) {
+      if ((f.u16(4) & kBlockCount) != 0) record.blocks = f.u16(4) & ~kBlockCount;
+    } else {
+      record.within = f.u16(2);
+      record.block = f.u32(4);
+    }
+    return record;
+  }
+
+  Record load_compact(std::uint64_t index) {
+    std::uint64_t at = file_.map_at + 8;
+    std::uint64_t first = (32 - at % 32) / 4 % 8;  // until packs of 32 bytes are aligned
+    std::uint64_t small = (advise_ & kCompacted2) != 0 && first < count_ ? (count_ - first) / 16 * 16 : 0;
+    if (index < first) return unpack(at + index * 4, 4);
+    at += first * 4;
+    index -= first;
+    if (index < small) return unpack(at + index * 2, 2);
+    return unpack(at + small * 2 + (index - small) * 4, 4);
+  }
+
+  Record unpack(std::uint64_t at, std::uint64_t width) {
+    if (width == 2 ? bits_ > 12 : bits_ > 14) throw Unsupported("EROFS compact indexes for large clusters");
+    std::uint64_t records = width == 4 ? 2 : 16, pack = records * width;
+    std::uint64_t begin = at / pack * pack;
+    after_ = begin + pack;
+    Bytes raw = read_exactly(meta_, begin, pack, "EROFS compact index");
+    raw.resize(raw.size() + 4);  // the last record's bits are read as a word
+    std::size_t bits = (pack - 4) * 8 / records;
+    unsigned low_bits = std::max(bits_, 12U);
+    auto decode = [&](std::int64_t i, Type& type) {
+      std::size_t place = bits * static_cast<std::size_t>(i);
+      std::uint64_t word = (load_little<std::uint32_t>(raw.data() + place / 8) |
+                            (std::uint64_t{raw[place / 8 + 4]} << 32)) >> (place & 7);
+      type = static_cast<Type>((word >> low_bits) & 3);
+      return static_cast<std::uint32_t>(word & ((1U << low_bits) - 1));
+    };
+    auto i = static_cast<std::int64_t>((at - begin) / width);
+    Record record;
+    std::uint32_t low = decode(i, record.type);
+    if (record.type == kNotHead) {
+      if ((low & kBlockCount) != 0) record.blocks = low & ~kBlockCount;
+      return record;
+    }
+    record.within = low;
+    bool big = (advise_ & kBigCluster1) != 0;
+    std::uint64_t before = big ? 0 : 1;  // blocks of this pack that come before
+    while (i > 0) {
+      Type type = kPlain;
+      low = decode(--i, type);
+      if (!big) {
+        if (type == kNotHead) i -= low;
+        if (i >= 0) ++before;
+      } else if (type != kNotHead) {
+        ++before;
+      } else if ((low & kBlockCount) != 0) {
+        --i;
+        before += low & ~kBlockCount;
+      } else {
+        if (low <= 1) throw Malformed("EROFS compact index: a distance makes no sense");
+        i -= low - 2;
+      }
+    }
+    record.block = std::uint64_t{load_little<std::uint32_t>(raw.data() + pack - 4)} + before;
+    return record;
+  }
+
+  const Source& meta_;
+  PackedFile file_;
+  std::optional<std::uint64_t> whole_fragment_;
+  std::uint64_t fragment_ = 0, count_ = 0, after_ = 0, last_block_ = 0;
+  std::uint16_t inline_size_ = 0, advise_ = 0;
+  std::uint8_t algorithms_[2] = {};
+  unsigned bits_ = 12;
+};
+
+}  // namespace
+
+std::vector<Block> map_blocks(const Source& meta, const PackedFile& file) {
+  if (file.size == 0) return {};
+  return Map(meta, file).blocks();
+}
+
+}  // namespace operculum::erofs

@@ -1,0 +1,32 @@
+#pragma once
+
+#include <functional>
+
+#include "io/block_source.h"
+
+namespace operculum::erofs {
+
+/// How a block of a packed file is kept (Block::tag).
+enum Packing : std::uint32_t {
+  kLz4 = 0,
+  kLzma = 1,
+  kDeflate = 2,
+  kZstd = 3,
+  kShifted,     ///< as it is
+  kInterlaced,  ///< as it is, with what belongs before a block border moved behind the rest
+  kFragment,    ///< at stored_offset of the file that holds all fragments
+};
+
+/// What is needed to find the blocks of a packed file.
+struct PackedFile {
+  std::uint64_t size = 0;         ///< unpacked
+  std::uint64_t map_at = 0;       ///< where the map header is
+  std::uint32_t block_size = 0;
+  bool compact = false;           ///< indexes of 2 or 4 bytes instead of 8
+};
+
+/// The blocks of a file packed by EROFS, in rising order, from its map in `meta`. Throws Malformed and
+/// Unsupported.
+std::vector<Block> map_blocks(const Source& meta, const PackedFile& file);
+
+}  // namespace operculum::erofs

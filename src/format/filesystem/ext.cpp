@@ -1,0 +1,227 @@
+// ext2, ext3 and ext4, after the Linux kernel's documentation (filesystems/ext4) and its disk format headers.
+#include <fmt/format.h>
+#include <sys/sysmacros.h>
+
+#include <algorithm>
+
+#include "base/checksum.h"
+#include "base/fields.h"
+#include "base/text.h"
+#include "format/filesystem/ext_volume.h"
+#include "format/filesystem/file_tree.h"
+#include "format/formats.h"
+
+namespace operculum {
+namespace {
+
+using namespace ext;
+
+constexpr std::uint32_t kRootInode = 2;
+constexpr std::uint8_t kChecksumTail = 0xDE;
+constexpr std::size_t kMaxFolderName = 255;
+
+/// The kinds that folder entries name, by number.
+constexpr EntryKind kTypes[] = {EntryKind::file,         EntryKind::file, EntryKind::folder, EntryKind::character_device,
+                                EntryKind::block_device, EntryKind::fifo, EntryKind::socket, EntryKind::symbolic_link};
+
+class ExtContainer final : public FileTree {
+ public:
+  ExtContainer(SourcePtr image, OpenContext& context)
+      : FileTree(context.limits),
+        volume_(std::move(image), [this](Finding::Level level, std::string text) { add_finding(level, std::move(text)); }) {
+    const Superblock& super = volume_.super();
+    compare_sizes(*this, volume_.image()->size(), super.blocks * super.block_size);
+    if (super.has(kRecover)) {
+      add_finding(Finding::Level::warning,
+                  "it was not unmounted: its journal holds changes that are not applied here; the newest files may be missing");
+    }
+    constexpr std::uint16_t kHasErrors = 2;
+    if ((super.state & kHasErrors) != 0) add_finding(Finding::Level::warning, "it is marked as having errors");
+  }
+
+  std::vector<std::pair<std::string, std::string>> facts() override {
+    const Superblock& s = volume_.super();
+    std::vector<std::pair<std::string, std::string>> out;
+    if (!s.label.empty()) out.emplace_back("label", s.label);
+    if (!s.uuid.empty()) out.emplace_back("uuid", uuid_text(s.uuid));
+    out.emplace_back("capacity", size_fact(s.blocks * s.block_size));
+    out.emplace_back("used", size_fact((s.blocks - std::min(s.free_blocks, s.blocks)) * s.block_size));
+    out.emplace_back("free", size_fact(s.free_blocks * s.block_size));
+    out.emplace_back("block", fmt::format("{} bytes", s.block_size));
+    constexpr std::uint32_t kHasJournal = 4;
+    out.emplace_back("version", s.has(kExtents) || s.has(kMetadataChecksum) ? "ext4"
+                                : (s.compat & kHasJournal) != 0             ? "ext3"
+                                                                            : "ext2");
+    if (s.made.known()) out.emplace_back("made", to_text(s.made));
+    if (!s.last_mounted.empty()) out.emplace_back("last mounted on", s.last_mounted);
+    return out;
+  }
+
+ protected:
+  NodeRef root() override { return {kRootInode}; }
+
+  void list(NodeRef folder, Detail detail, const TreeSink& sink) override {
+    Inode inode = volume_.inode(static_cast<std::uint32_t>(folder.a));
+    if ((inode.mode & 0xF000) != 0x4000) throw Malformed(fmt::format("inode {} is no folder", inode.number));
+    bool sealed = inode.has(kEncryptedFlag);
+    if (sealed) add_finding(Finding::Level::note, "names and data in encrypted folders cannot be read without the system's key");
+    Rows rows{inode, detail, sealed, sink};
+    if (auto kept = volume_.inline_data(inode)) {
+      constexpr std::size_t kParent = 4, kInBlock = 60;  // the first part begins with the parent's number
+      ByteView all(*kept);
+      rows_of(rows, all.subspan(kParent, kInBlock - kParent));
+      return rows_of(rows, all.subspan(kInBlock));
+    }
+    SourcePtr data = volume_.data(inode);
+    std::uint32_t block_size = volume_.super().block_size;
+    std::string wrong;
+    for (std::uint64_t at = 0; at < inode.size; at += block_size) {
+      Bytes block = read_up_to(*data, at, block_size);
+      try {
+        check_sum(inode, block);
+        rows_of(rows, block);
+      } catch (const Malformed& error) {
+        wrong = error.what();  // the next block stands for itself
+      }
+      if (block.size() < block_size) break;
+    }
+    if (!wrong.empty()) throw Malformed(wrong);
+  }
+
+  ContentPtr open(const Entry&, NodeRef ref) override {
+    Inode inode = volume_.inode(static_cast<std::uint32_t>(ref.a));
+    if (inode.has(kEncryptedFlag)) throw Unsupported("files encrypted by the file system");
+    if (!inode.checksum_fits)
+      add_finding(Finding::Level::fault, fmt::format("inode {} does not fit its checksum", inode.number));
+    return make_content(volume_.data(inode));
+  }
+
+ private:
+  struct Rows {
+    const Inode& folder;
+    Detail detail;
+    bool sealed;
+    const TreeSink& sink;
+  };
+
+  void check_sum(const Inode& folder, ByteView block) const {
+    if (!volume_.super().has(kMetadataChecksum) || block.size() < 12) return;
+    LittleFields f(block, "ext folder block");
+    std::size_t tail = block.size() - 12;
+    if (f.u32(tail) != 0 || f.u16(tail + 4) != 12 || f.u8(tail + 7) != kChecksumTail) return;
+    if (f.u32(tail + 8) != crc32c(volume_.seed_of(folder), block.first(tail)))
+      throw Malformed(fmt::format("inode {}: a block of the folder does not fit its checksum", folder.number));
+  }
+
+  void rows_of(const Rows& rows, ByteView block) {
+    LittleFields f(block, "ext folder block");
+    for (std::size_t at = 0; at + 8 <= block.size();) {
+      std::uint32_t number = f.u32(at);
+      std::size_t length = f.u16(at + 4), name_length = f.u8(at + 6);
+      length = (length & 0xFFFC) | ((length & 3) << 16);
+      if (length == 0 || length == 0xFFFC) length = block.size() - at;  // a block of 64 KiB in 16 bits
+      if (length < 8 || length > block.size() - at || name_length + 8 > length) {
+        throw Malformed(fmt::format("inode {}: folder entry at byte {} has the impossible length {}", rows.folder.number, at, length));
+      }
+      std::string_view name = f.text(at + 8, name_length);
+      bool typed = volume_.super().has(kFileType);
+      if (number != 0 && name != "." && name != "..") row(rows, number, name, typed ? f.u8(at + 7) & 15 : 0);
+      at += length;
+    }
+  }
+
+  void row(const Rows& rows, std::uint32_t number, std::string_view name, unsigned type) {
+    TreeItem item;
+    item.ref = {number};
+    item.entry.path = rows.sealed ? "encrypted-" + to_hex(as_bytes(name.substr(0, 16))) : std::string(name);
+    if (rows.detail == Detail::paths && type != 0 && type < std::size(kTypes)) {
+      item.entry.kind = kTypes[type];
+      return rows.sink(std::move(item));
+    }
+    std::string wrong;
+    try {
+      fill(item, volume_.inode(number));
+    } catch (const Malformed& error) {
+      wrong = error.what();
+    }
+    if (!wrong.empty()) return add_damaged(std::move(item), wrong, rows.sink);
+    rows.sink(std::move(item));
+  }
+
+  void fill(TreeItem& item, const Inode& inode) {
+    Entry& entry = item.entry;
+    entry.kind = kind_of_mode(inode.mode);
+    entry.mode = inode.mode & 07777;
+    entry.modified = inode.modified;
+    EntryExtra& extra = entry.extras();
+    extra.user_id = inode.uid;
+    extra.group_id = inode.gid;
+    extra.accessed = inode.accessed;
+    extra.changed = inode.changed;
+    extra.created = inode.created;
+    if (!inode.checksum_fits) {
+      entry.flags |= Entry::damaged;
+      add_finding(Finding::Level::fault, fmt::format("inode {} does not fit its checksum", inode.number));
+    }
+    if (inode.has(kEncryptedFlag)) entry.flags |= Entry::encrypted;
+    for (auto& [name, value] : volume_.attributes(inode)) {
+      if (name != "system.data") extra.attributes.emplace_back(std::move(name), std::move(value));
+    }
+    switch (entry.kind) {
+      case EntryKind::file:
+        entry.size = inode.size;
+        entry.stored_size = inode.has(kInlineDataFlag) ? inode.size : inode.allocated;
+        if (entry.stored_size < inode.size) entry.flags |= Entry::sparse;
+        entry.stored_size = std::min(entry.stored_size, inode.size);
+        if (inode.links > 1) item.link_id = inode.number;
+        break;
+      case EntryKind::symbolic_link:
+        if (!inode.has(kEncryptedFlag)) extra.link_target = as_text(read_up_to(*volume_.data(inode), 0, std::min<std::uint64_t>(inode.size, 65536)));
+        break;
+      case EntryKind::character_device:
+      case EntryKind::block_device: {
+        auto old = load_little<std::uint32_t>(inode.block.data()), wide = load_little<std::uint32_t>(inode.block.data() + 4);
+        extra.device_major = old != 0 ? (old >> 8) & 0xFF : (wide >> 8) & 0xFFF;
+        extra.device_minor = old != 0 ? old & 0xFF : (wide & 0xFF) | ((wide >> 12) & 0xFFF00);
+        break;
+      }
+      default:
+        break;
+    }
+  }
+
+  Volume volume_;
+};
+
+Match recognise_ext(Probe& probe) {
+  Bytes raw = probe.at(1024, 1024);
+  if (raw.size() < 1024) return Match::none;
+  try {
+    read_superblock(raw);
+    return Match::front;
+  } catch (const Malformed&) {
+    return Match::none;
+  }
+}
+
+ContainerPtr open_ext(const Input& input, OpenContext& context) {
+  return std::make_shared<ExtContainer>(random_access(*input.content, context.spool), context);
+}
+
+}  // namespace
+
+Format ext_format() {
+  return {.id = "ext",
+          .name = "ext2/ext3/ext4 file system",
+          .family = "file system",
+          .specification = "Linux kernel documentation, filesystems/ext4",
+          .reads = "extents and block maps; 64-bit and flexible groups, meta groups; inline data; checksums of superblock, "
+                   "groups, inodes, extents, folders and attributes; sparse files; extended attributes, also large ones; "
+                   "clusters (bigalloc); backup superblock",
+          .lacks = "replaying the journal; contents of encrypted folders; the compression patch",
+          .suffixes = {".ext2", ".ext3", ".ext4"},
+          .recognise = recognise_ext,
+          .open = open_ext};
+}
+
+}  // namespace operculum

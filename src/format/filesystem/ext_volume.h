@@ -1,0 +1,109 @@
+#pragma once
+
+#include <optional>
+#include <vector>
+
+#include "container/container.h"
+#include "io/extent_source.h"
+
+namespace operculum::ext {
+
+// Names of fields and features follow the Linux kernel's documentation of ext4 (filesystems/ext4).
+
+enum Incompat : std::uint32_t {
+  kCompression = 0x1,
+  kFileType = 0x2,
+  kRecover = 0x4,
+  kJournalDevice = 0x8,
+  kMetaGroups = 0x10,
+  kExtents = 0x40,
+  k64Bit = 0x80,
+  kMultiMount = 0x100,
+  kFlexGroups = 0x200,
+  kAttributeInodes = 0x400,
+  kDirectoryData = 0x1000,
+  kChecksumSeed = 0x2000,
+  kLargeFolders = 0x4000,
+  kInlineData = 0x8000,
+  kEncrypt = 0x10000,
+  kCaseFold = 0x20000,
+};
+enum ReadOnlyCompat : std::uint32_t {
+  kGroupChecksum = 0x10,
+  kBigAlloc = 0x200,
+  kMetadataChecksum = 0x400,
+};
+enum InodeFlag : std::uint32_t {
+  kEncryptedFlag = 0x800,
+  kExtentsFlag = 0x80000,
+  kHugeFileFlag = 0x40000,
+  kInlineDataFlag = 0x10000000,
+};
+
+struct Superblock {
+  std::uint64_t blocks = 0, free_blocks = 0;
+  std::uint32_t inodes = 0, free_inodes = 0, first_data_block = 0;
+  std::uint32_t block_size = 0, cluster_blocks = 1, blocks_per_group = 0, inodes_per_group = 0;
+  std::uint32_t compat = 0, incompat = 0, ro_compat = 0, revision = 0;
+  std::uint32_t inode_size = 128, descriptor_size = 32, first_meta_group = 0, checksum_seed = 0;
+  std::uint16_t state = 0;
+  Timestamp made, written;
+  Bytes uuid;
+  std::string label, last_mounted;
+  bool has(Incompat feature) const { return (incompat & feature) != 0; }
+  bool has(ReadOnlyCompat feature) const { return (ro_compat & feature) != 0; }
+};
+
+struct Inode {
+  std::uint32_t number = 0, generation = 0, flags = 0;
+  std::uint32_t mode = 0, uid = 0, gid = 0, links = 0;
+  std::uint64_t size = 0, allocated = 0;  // bytes
+  std::uint64_t attribute_block = 0;
+  Timestamp accessed, changed, modified, created;
+  Bytes block;   // i_block: 60 bytes
+  Bytes extra;   // what lies behind the fixed fields: attributes kept in the inode
+  bool checksum_fits = true;
+  bool has(InodeFlag flag) const { return (flags & flag) != 0; }
+};
+
+using Attributes = std::vector<std::pair<std::string, std::string>>;
+
+/// Throws Malformed unless the 1024 bytes are a superblock that makes sense.
+Superblock read_superblock(ByteView bytes);
+
+/// The structures of an ext2, ext3 or ext4 file system, read as they are wanted.
+class Volume {
+ public:
+  /// Falls back to a backup superblock when the first is damaged, and says so. Findings go to `report`.
+  Volume(SourcePtr image, std::function<void(Finding::Level, std::string)> report);
+
+  const Superblock& super() const { return super_; }
+  const SourcePtr& image() const { return image_; }
+
+  Inode inode(std::uint32_t number) const;
+  /// Where a file's bytes lie. Throws Malformed on loops, overlaps and blocks outside the file system.
+  std::vector<Extent> extents(const Inode& inode) const;
+  /// The bytes of a file, folder or link kept in its inode; empty when they are kept in blocks.
+  std::optional<Bytes> inline_data(const Inode& inode) const;
+  SourcePtr data(const Inode& inode) const;
+  Attributes attributes(const Inode& inode) const;
+  /// Seed of the checksums of blocks that belong to this inode.
+  std::uint32_t seed_of(const Inode& inode) const;
+
+ private:
+  void open(std::function<void(Finding::Level, std::string)>& report);
+  void read_groups(const std::function<void(Finding::Level, std::string)>& report);
+  std::uint64_t descriptor_place(std::uint64_t group) const;
+  Bytes block(std::uint64_t number, std::string_view what) const;
+  void extent_node(const Inode& inode, ByteView node, unsigned level, std::uint64_t& nodes,
+                   std::vector<Extent>& out) const;
+  std::vector<Extent> block_map(const Inode& inode) const;
+  void add_attributes(ByteView entries, ByteView values, bool in_block, Attributes& out) const;
+
+  SourcePtr image_, meta_;
+  Superblock super_;
+  std::uint32_t seed_ = 0;
+  std::vector<std::uint64_t> inode_tables_;  // block of each group's
+};
+
+}  // namespace operculum::ext

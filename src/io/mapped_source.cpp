@@ -1,0 +1,55 @@
+#include "io/mapped_source.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cstring>
+
+#include "base/error.h"
+
+namespace operculum {
+
+std::size_t MappedSource::read_at(std::uint64_t offset, ByteSpan out) const {
+  if (offset >= size_) return 0;
+  out = out.first(static_cast<std::size_t>(std::min<std::uint64_t>(out.size(), size_ - offset)));
+  std::size_t done = 0;
+  while (done < out.size()) {
+    MappedRun run = locate(offset + done);
+    auto count = static_cast<std::size_t>(std::min<std::uint64_t>(run.length, out.size() - done));
+    ByteSpan part = out.subspan(done, count);
+    std::size_t got = count;
+    switch (run.from) {
+      case MappedRun::From::stored:
+        got = whole_->read_at(run.at, part);
+        if (got < count) {
+          throw CutShort(fmt::format("the image's block at offset {} ends after {} of {} bytes; the file is cut short",
+                                     run.at, got, count));
+        }
+        break;
+      case MappedRun::From::packed: {
+        BytesPtr block = unpacked_.get(run.at, [&] { return unpack(run.at); });
+        if (run.within >= block->size())
+          throw Malformed("a compressed block of the image is shorter than its map says");
+        got = std::min<std::size_t>(count, block->size() - run.within);
+        std::memcpy(part.data(), block->data() + run.within, got);
+        break;
+      }
+      case MappedRun::From::parent:
+        got = parent_ ? parent_->read_at(offset + done, part) : 0;
+        std::fill(part.begin() + static_cast<std::ptrdiff_t>(got), part.end(), Byte{0});
+        got = count;
+        break;
+      case MappedRun::From::zeros:
+        std::fill(part.begin(), part.end(), Byte{0});
+        break;
+    }
+    done += got;
+  }
+  return done;
+}
+
+Bytes MappedSource::unpack(std::uint64_t) const {
+  throw Malformed("the image has no compressed blocks, but its map names one");
+}
+
+}  // namespace operculum
