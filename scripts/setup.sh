@@ -7,11 +7,12 @@ operculum_packages_build=(
   g++ cmake ninja-build pkg-config ccache
   libcli11-dev libfmt-dev nlohmann-json3-dev libtomlplusplus-dev
   libdeflate-dev zlib1g-dev liblzma-dev libzstd-dev libbz2-dev liblz4-dev liblzo2-dev
-  libssl-dev libmagic-dev libtbb-dev
+  libssl-dev libmagic-dev libtbb-dev libpugixml-dev libfuse3-dev
 )
 operculum_packages_test=(
   libgtest-dev clang clang-format clang-tidy libclang-rt-14-dev python3
   cpio ncompress xz-utils tar openssl
+  e2fsprogs dosfstools exfatprogs erofs-utils udftools ntfs-3g genromfs util-linux-extra fdisk mount fuse3 attr
 )
 
 operculum_setup() {

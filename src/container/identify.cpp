@@ -6,21 +6,21 @@
 
 namespace operculum {
 
-namespace {
-
-bool name_fits(const Format& format, std::string_view lower) {
+bool name_fits(const Format& format, std::string_view name) {
+  std::string lower = to_lower(name);
   return std::any_of(format.suffixes.begin(), format.suffixes.end(), [&](std::string_view suffix) {
     return lower.size() > suffix.size() && lower.ends_with(suffix);
   });
 }
 
+namespace {
+
 const Format* strongest_of(Probe& probe, std::span<const Format> candidates) {
   const Format* best = nullptr;
   Match strongest = Match::none;
-  std::string lower = to_lower(probe.name());
   for (const Format& format : candidates) {
     Match match = format.recognise(probe);
-    if (match == Match::weak && !name_fits(format, lower)) continue;
+    if (match == Match::weak && !name_fits(format, probe.name())) continue;
     if (match > strongest) {
       strongest = match;
       best = &format;
@@ -47,10 +47,9 @@ const Format* recognise(Probe& probe, const OpenContext& context) {
 }
 
 const Format* format_for_name(std::string_view name, const OpenContext* context) {
-  std::string lower = to_lower(name);
   auto among = [&](std::span<const Format> candidates) {
     auto found = std::find_if(candidates.begin(), candidates.end(),
-                              [&](const Format& one) { return name_fits(one, lower); });
+                              [&](const Format& one) { return name_fits(one, name); });
     return found == candidates.end() ? nullptr : &*found;
   };
   if (context != nullptr) {

@@ -8,6 +8,9 @@ namespace operculum {
 /// them.
 const Format* recognise(Probe& probe);
 
+/// Whether the format's usual name endings fit.
+bool name_fits(const Format& format, std::string_view name);
+
 /// The same with the formats that `context` adds.
 const Format* recognise(Probe& probe, const OpenContext& context);
 

@@ -14,6 +14,24 @@ Format ar_format();
 Format ext_format();
 Format squashfs_format();
 Format erofs_format();
+Format cramfs_format();
+Format romfs_format();
+Format fat_format();
+Format exfat_format();
+Format ntfs_format();
+Format hfs_format();
+Format iso_format();
+Format udf_format();
+
+Format qcow2_format();
+Format vhd_format();
+Format vhdx_format();
+Format vmdk_format();
+Format udif_format();
+Format android_sparse_format();
+Format gpt_format();
+Format mbr_format();
+Format apple_map_format();
 
 Format gzip_format();
 Format zlib_format();

@@ -4,8 +4,12 @@ namespace operculum {
 
 const std::vector<Format>& formats() {
   static const std::vector<Format> all = {
-      ext_format(), squashfs_format(), erofs_format(), zip_format(), tar_format(),  cpio_format(), ar_format(),       gzip_format(), bzip2_format(),
-      xz_format(),  zstd_format(), lz4_format(),  compress_format(), lzma_format(), zlib_format(),
+      // wrappers before what they may look like at the front, discs and file systems before partition tables
+      qcow2_format(), vhd_format(), vhdx_format(), vmdk_format(), udif_format(), android_sparse_format(),
+      ext_format(), squashfs_format(), erofs_format(), cramfs_format(), romfs_format(), exfat_format(), fat_format(),
+      ntfs_format(), hfs_format(), udf_format(), iso_format(), gpt_format(), apple_map_format(), mbr_format(),
+      zip_format(), tar_format(), cpio_format(), ar_format(), gzip_format(), bzip2_format(), xz_format(), zstd_format(),
+      lz4_format(), compress_format(), lzma_format(), zlib_format(),
   };
   return all;
 }

@@ -28,10 +28,10 @@ std::size_t MappedSource::read_at(std::uint64_t offset, ByteSpan out) const {
         break;
       case MappedRun::From::packed: {
         BytesPtr block = unpacked_.get(run.at, [&] { return unpack(run.at); });
-        if (run.within >= block->size())
-          throw Malformed("a compressed block of the image is shorter than its map says");
-        got = std::min<std::size_t>(count, block->size() - run.within);
-        std::memcpy(part.data(), block->data() + run.within, got);
+        if (block->empty()) throw Malformed("a compressed block of the image is empty");
+        std::size_t within = run.within % block->size();
+        got = std::min<std::size_t>(count, block->size() - within);
+        std::memcpy(part.data(), block->data() + within, got);
         break;
       }
       case MappedRun::From::parent:

@@ -32,7 +32,7 @@ class MappedSource : public Source {
   const Source& whole() const { return *whole_; }
   /// The run that begins at `offset`, which lies within the image. Throws Malformed where the map is broken.
   virtual MappedRun locate(std::uint64_t offset) const = 0;
-  /// The bytes of a compressed block. Throws Malformed.
+  /// The bytes of a compressed block; fewer than the run is long are repeated. Throws Malformed.
   virtual Bytes unpack(std::uint64_t at) const;
 
  private:

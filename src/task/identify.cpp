@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "base/text.h"
+#include "container/identify.h"
 #include "base/units.h"
 #include "task/kinds.h"
 
@@ -72,7 +73,7 @@ void check_name(const Place& place, const OpenContext& context, Identification& 
     return;
   }
   const Format* real = place.layers.front().format;
-  if (claimed == real) return;
+  if (claimed == real || name_fits(*real, place.name)) return;
   std::string means = claimed != nullptr ? fmt::format("it is no {}", claimed->name)
                                          : fmt::format("no renaming needed, unpack it as it is");
   out.findings.push_back(
@@ -81,10 +82,17 @@ void check_name(const Place& place, const OpenContext& context, Identification& 
                    claimed != nullptr ? ", and no renaming is needed to unpack it as it is" : "")});
 }
 
+/// Images of discs and disks have such sizes by nature.
+bool is_image(const Identification& out) {
+  if (out.layers.empty()) return false;
+  std::string_view family = out.layers.front().format->family;
+  return family == "file system" || family == "partition table" || family == "disk image";
+}
+
 void check_size(Identification& out) {
   if (out.size == 0) {
     out.findings.push_back({Finding::Level::warning, "the file is empty"});
-  } else if ((out.size & (out.size - 1)) == 0 && out.size >= 64 * 1024) {
+  } else if ((out.size & (out.size - 1)) == 0 && out.size >= 64 * 1024 && !is_image(out)) {
     out.findings.push_back(
         {Finding::Level::note,
          fmt::format("the size is a power of two ({}), as memory dumps and cut downloads have",

@@ -8,6 +8,7 @@
 
 #include "base/text.h"
 #include "base/units.h"
+#include "codec/codec.h"
 
 namespace operculum {
 namespace {
@@ -25,6 +26,22 @@ struct Pending {
   NodeRef ref;
   std::size_t level;
 };
+
+/// The data of a file, known to be whole: what an image cut short lacks is told at its end.
+class WholeContent final : public Content {
+ public:
+  WholeContent(ContentPtr inner, std::uint64_t size) : inner_(std::move(inner)), size_(size) {}
+  StreamPtr stream() const override { return make_checked(inner_->stream(), {size_, std::nullopt}); }
+  SourcePtr source() const override { return inner_->source(); }
+
+ private:
+  ContentPtr inner_;
+  std::uint64_t size_;
+};
+
+ContentPtr whole(ContentPtr content, const Entry& entry) {
+  return entry.size_known() ? std::make_shared<WholeContent>(std::move(content), entry.size) : content;
+}
 
 /// A name as a part of a path: a slash in it would make it look like several.
 bool fix_name(std::string& name) {
@@ -106,7 +123,7 @@ void FileTree::each(Detail detail, const std::function<void(const Entry&)>& visi
 
 ContentPtr FileTree::content(std::size_t index) {
   const Entry& entry = entries()[index];
-  return open(entry, refs_[index]);
+  return whole(open(entry, refs_[index]), entry);
 }
 
 /// Goes down folder by folder, and lists only those on the way.
@@ -146,7 +163,7 @@ Lookup FileTree::find(std::string_view path) {
     result.consumed = end;
     auto entry = std::make_shared<const Entry>(std::move(found->entry));
     result.entry = entry;
-    result.open = [self = shared_from_this(), this, entry, ref = found->ref] { return open(*entry, ref); };
+    result.open = [self = shared_from_this(), this, entry, ref = found->ref] { return whole(open(*entry, ref), *entry); };
     return result;
   }
   return result;

@@ -1,0 +1,286 @@
+// exFAT, after the exFAT file system specification (revision 1.00).
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <bit>
+
+#include "base/checked.h"
+#include "base/fields.h"
+#include "base/text.h"
+#include "format/filesystem/fat_table.h"
+#include "format/filesystem/file_tree.h"
+#include "format/formats.h"
+
+namespace operculum {
+namespace {
+
+constexpr std::size_t kBoot = 512, kRow = 32, kNamePart = 15;
+constexpr std::string_view kMark = "EXFAT   ";
+constexpr std::uint64_t kLongestFolder = 256 << 20, kBootSectors = 12;
+
+enum Type : std::uint8_t { kInUse = 0x80, kBitmap = 0x81, kLabel = 0x83, kFile = 0x85, kStream = 0xC0, kName = 0xC1 };
+enum Attribute : std::uint16_t { kReadOnly = 1, kFolder = 16 };
+
+struct Boot {
+  fat::Geometry geometry;
+  std::uint64_t sector = 0, size = 0;
+  std::uint32_t root = 0, serial = 0;
+  std::uint16_t flags = 0;
+};
+
+Boot read_boot(ByteView raw) {
+  LittleFields f(raw, "exFAT boot sector");
+  if (f.text(3, 8) != kMark) throw Malformed("exFAT boot sector: the mark is missing");
+  unsigned sector_bits = f.u8(108), cluster_bits = f.u8(109);
+  if (sector_bits < 9 || sector_bits > 12 || sector_bits + cluster_bits > 25) throw Malformed("exFAT boot sector: its sizes make no sense");
+  Boot b;
+  b.sector = std::uint64_t{1} << sector_bits;
+  b.size = checked_mul(f.u64(72), b.sector, "the volume length");
+  b.geometry.bits = 32;
+  b.geometry.table_at = f.u32(80) * b.sector;
+  b.geometry.table_size = f.u32(84) * b.sector;
+  b.geometry.heap_at = f.u32(88) * b.sector;
+  b.geometry.clusters = f.u32(92);
+  b.geometry.cluster_size = b.sector << cluster_bits;
+  b.root = f.u32(96);
+  b.serial = f.u32(100);
+  b.flags = f.u16(106);
+  if (b.geometry.clusters == 0 || b.geometry.clusters > 0xFFFFFFF5 || b.geometry.table_at == 0 || b.geometry.heap_at == 0)
+    throw Malformed("exFAT boot sector: its numbers contradict each other");
+  return b;
+}
+
+/// The set of entries that describes one file.
+struct FileSet {
+  std::uint8_t flags = 0;
+  std::uint16_t attributes = 0;
+  std::uint64_t valid = 0, size = 0;
+  std::uint32_t first = 0;
+  Timestamp modified, created, accessed;
+  std::string name;
+  bool sum_fits = true;
+};
+
+Timestamp time_of(std::uint32_t stamp, std::uint8_t hundredths, std::uint8_t zone) {
+  Timestamp time = from_dos(static_cast<std::uint16_t>(stamp >> 16), static_cast<std::uint16_t>(stamp));
+  if (!time.known()) return time;
+  if (hundredths < 200) {
+    time.seconds += hundredths / 100;
+    time.nanoseconds = hundredths % 100 * 10'000'000U;
+  }
+  if ((zone & 0x80) != 0) {  // quarters of an hour from UTC, seven bits with a sign
+    int quarters = (zone & 0x40) != 0 ? (zone & 0x7F) - 128 : zone & 0x7F;
+    time.seconds -= quarters * 900;
+    time.floating = false;
+  }
+  return time;
+}
+
+class ExfatContainer final : public FileTree {
+ public:
+  ExfatContainer(SourcePtr volume, OpenContext& context)
+      : FileTree(context.limits), volume_(std::move(volume)), boot_(find_boot()), table_(volume_, boot_.geometry) {
+    compare_sizes(*this, volume_->size(), boot_.size);
+    constexpr std::uint16_t kDirty = 2, kFailure = 4;
+    if ((boot_.flags & kDirty) != 0) add_finding(Finding::Level::warning, "it was not unmounted: the newest files may be missing");
+    if ((boot_.flags & kFailure) != 0) add_finding(Finding::Level::warning, "it is marked as having bad clusters");
+  }
+
+  std::vector<std::pair<std::string, std::string>> facts() override {
+    std::string label;
+    std::uint64_t used = 0;
+    bool counted = false;
+    try {
+      rows(folder_data(root()), [&](const Bytes& all, std::size_t at) {
+        LittleFields row(ByteView(all).subspan(at, kRow), "exFAT folder entry", at);
+        if (row.u8(0) == kLabel) label = to_utf8(row.text(2, std::min<std::size_t>(row.u8(1), 11) * 2), "UTF-16LE").value_or("");
+        if (row.u8(0) == kBitmap && !counted) {
+          used = count_bits(row.u32(20), row.u64(24));
+          counted = true;
+        }
+      });
+    } catch (const Malformed&) {
+    }
+    std::vector<std::pair<std::string, std::string>> out;
+    if (!label.empty()) out.emplace_back("label", label);
+    out.emplace_back("serial", fmt::format("{:04X}-{:04X}", boot_.serial >> 16, boot_.serial & 0xFFFF));
+    out.emplace_back("capacity", size_fact(boot_.size));
+    if (counted) {
+      out.emplace_back("used", size_fact(used * boot_.geometry.cluster_size));
+      out.emplace_back("free", size_fact((boot_.geometry.clusters - std::min<std::uint64_t>(used, boot_.geometry.clusters)) * boot_.geometry.cluster_size));
+    }
+    out.emplace_back("cluster", fmt::format("{} bytes", boot_.geometry.cluster_size));
+    return out;
+  }
+
+ protected:
+  NodeRef root() override { return {boot_.root, kLongestFolder << 1}; }
+
+  void list(NodeRef folder, Detail, const TreeSink& sink) override {
+    std::string wrong;
+    rows(folder_data(folder), [&](const Bytes& all, std::size_t at) {
+      if (all[at] != kFile) return;
+      try {
+        row(read_set(all, at), sink);
+      } catch (const Malformed& error) {
+        wrong = error.what();
+      }
+    });
+    if (!wrong.empty()) throw Malformed(wrong);
+  }
+
+  /// ref.b holds how many bytes were ever written, and whether the clusters lie one after another.
+  ContentPtr open(const Entry& entry, NodeRef ref) override {
+    std::uint64_t valid = std::min(ref.b >> 1, entry.size);
+    return make_content(make_extent_source(volume_, extents(ref, valid), entry.size));
+  }
+
+  bool same_name(std::string_view stored, std::string_view wanted) const override { return to_lower(stored) == to_lower(wanted); }
+
+ private:
+  static constexpr std::uint8_t kNoChain = 2;
+
+  Boot find_boot() {
+    Bytes first = read_exactly(*volume_, 0, kBoot, "exFAT boot sector");
+    try {
+      Boot boot = read_boot(first);
+      if (sum_fits(0, boot.sector)) return boot;
+      add_finding(Finding::Level::warning, "the boot region does not fit its checksum");
+      return boot;
+    } catch (const Malformed&) {
+      Boot boot = read_boot(read_exactly(*volume_, kBootSectors * 512, kBoot, "exFAT backup boot sector"));
+      add_finding(Finding::Level::fault, "the boot sector is damaged; its backup was used");
+      return boot;
+    }
+  }
+
+  bool sum_fits(std::uint64_t at, std::uint64_t sector) const {
+    Bytes all = read_up_to(*volume_, at, kBootSectors * sector);
+    if (all.size() < kBootSectors * sector) return true;  // cut short, which is told elsewhere
+    std::uint32_t sum = 0;
+    for (std::size_t i = 0; i < 11 * sector; ++i) {
+      if (i != 106 && i != 107 && i != 112) sum = std::rotr(sum, 1) + all[i];
+    }
+    return sum == load_little<std::uint32_t>(all.data() + 11 * sector);
+  }
+
+  std::vector<Extent> extents(NodeRef ref, std::uint64_t size) const {
+    auto first = static_cast<std::uint32_t>(ref.a);
+    if (size == 0) return {};
+    std::vector<Extent> out = (ref.b & 1) != 0 ? table_.run(first, size) : table_.chain(first, size);
+    if (out.empty() || out.back().logical + out.back().length < size)
+      throw Malformed(fmt::format("the chain of cluster {} ends before the {} bytes that are stated", first, size));
+    return out;
+  }
+
+  SourcePtr folder_data(NodeRef ref) const {
+    std::uint64_t size = std::min(ref.b >> 1, kLongestFolder);
+    auto first = static_cast<std::uint32_t>(ref.a);
+    std::vector<Extent> all = (ref.b & 1) != 0 ? table_.run(first, size) : table_.chain(first, size);
+    std::uint64_t reached = all.empty() ? 0 : all.back().logical + all.back().length;
+    return make_extent_source(volume_, std::move(all), reached);
+  }
+
+  /// Calls `take` for each entry of a folder, with the entries that follow in reach.
+  void rows(const SourcePtr& data, const std::function<void(const Bytes&, std::size_t)>& take) const {
+    constexpr std::size_t kPart = 1 << 16, kLargestSet = 32 * kRow;
+    for (std::uint64_t at = 0; at < data->size(); at += kPart) {
+      Bytes part = read_up_to(*data, at, kPart + kLargestSet);
+      if (part.empty()) throw CutShort("the image is cut short within the folder");
+      for (std::size_t i = 0; i < kPart && i + kRow <= part.size(); i += kRow) {
+        if (part[i] == 0) return;
+        take(part, i);
+      }
+    }
+  }
+
+  static FileSet read_set(const Bytes& all, std::size_t at) {
+    LittleFields f(ByteView(all).subspan(at), "exFAT file entry", at);
+    std::size_t rest = f.u8(1);
+    if (rest < 2 || rest > 18) throw Malformed(fmt::format("exFAT file entry at byte {}: {} secondary entries are not possible", at, rest));
+    FileSet set;
+    std::uint16_t sum = 0;
+    ByteView raw = f.bytes(0, (rest + 1) * kRow);
+    for (std::size_t i = 0; i < raw.size(); ++i) {
+      if (i != 2 && i != 3) sum = static_cast<std::uint16_t>(std::rotr(sum, 1) + raw[i]);
+    }
+    set.sum_fits = sum == f.u16(2);
+    set.attributes = f.u16(4);
+    set.created = time_of(f.u32(8), f.u8(20), f.u8(22));
+    set.modified = time_of(f.u32(12), f.u8(21), f.u8(23));
+    set.accessed = time_of(f.u32(16), 0, f.u8(24));
+    if (f.u8(kRow) != kStream) throw Malformed(fmt::format("exFAT file entry at byte {}: its stream extension is missing", at));
+    set.flags = f.u8(kRow + 1);
+    std::size_t length = f.u8(kRow + 3);
+    set.valid = f.u64(kRow + 8);
+    set.first = f.u32(kRow + 20);
+    set.size = f.u64(kRow + 24);
+    std::string units;
+    for (std::size_t i = 2; i <= rest && units.size() < length * 2; ++i) {
+      if (f.u8(i * kRow) == kName) units += f.text(i * kRow + 2, kNamePart * 2);
+    }
+    units.resize(std::min(units.size(), length * 2));
+    set.name = to_utf8(units, "UTF-16LE").value_or("_");
+    return set;
+  }
+
+  void row(const FileSet& set, const TreeSink& sink) {
+    TreeItem item;
+    Entry& entry = item.entry;
+    entry.path = set.name;
+    entry.kind = (set.attributes & kFolder) != 0 ? EntryKind::folder : EntryKind::file;
+    entry.modified = set.modified;
+    entry.extras().created = set.created;
+    entry.extras().accessed = set.accessed;
+    if ((set.attributes & kReadOnly) != 0) entry.mode = entry.kind == EntryKind::folder ? 0555 : 0444;
+    if (entry.kind == EntryKind::file) {
+      entry.size = set.size;
+      entry.stored_size = std::min(set.valid, set.size);
+      if (set.valid < set.size) entry.flags |= Entry::sparse;
+    }
+    std::uint64_t length = entry.kind == EntryKind::folder ? set.size : set.valid;
+    item.ref = {set.first, (std::min(length, std::uint64_t{1} << 62) << 1) | ((set.flags & kNoChain) != 0 ? 1U : 0U)};
+    if (!set.sum_fits) return add_damaged(std::move(item), "its entry does not fit its checksum", sink);
+    sink(std::move(item));
+  }
+
+  std::uint64_t count_bits(std::uint32_t first, std::uint64_t size) const {
+    size = std::min<std::uint64_t>(size, (std::uint64_t{boot_.geometry.clusters} + 7) / 8);
+    SourcePtr data = make_extent_source(volume_, table_.chain(first, size), size);
+    std::uint64_t count = 0;
+    for (std::uint64_t at = 0; at < size; at += 1 << 16) {
+      for (Byte b : read_up_to(*data, at, std::min<std::uint64_t>(1 << 16, size - at))) count += static_cast<unsigned>(std::popcount(b));
+    }
+    return count;
+  }
+
+  SourcePtr volume_;
+  Boot boot_;
+  fat::Table table_;
+};
+
+Match recognise_exfat(Probe& probe) {
+  ByteView head = probe.head(kBoot);
+  if (head.size() < kBoot || as_text(head).substr(3, 8) != kMark) return Match::none;
+  return Match::front;
+}
+
+ContainerPtr open_exfat(const Input& input, OpenContext& context) {
+  return std::make_shared<ExfatContainer>(random_access(*input.content, context.spool), context);
+}
+
+}  // namespace
+
+Format exfat_format() {
+  return {.id = "exfat",
+          .name = "exFAT file system",
+          .family = "file system",
+          .specification = "exFAT file system specification 1.00",
+          .reads = "chained and contiguous files, ends never written, checksums of boot region and entries, backup boot region",
+          .lacks = "the second allocation table of the transaction-safe variant",
+          .suffixes = {".exfat"},
+          .recognise = recognise_exfat,
+          .open = open_exfat};
+}
+
+}  // namespace operculum

@@ -1,0 +1,461 @@
+// ISO 9660 (ECMA-119, 4th edition) with Joliet, Rock Ridge (IEEE P1281 and P1282), El Torito and zisofs.
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/checked.h"
+#include "base/fields.h"
+#include "base/text.h"
+#include "codec/block.h"
+#include "format/filesystem/file_tree.h"
+#include "format/filesystem/iso_boot.h"
+#include "format/filesystem/iso_records.h"
+#include "format/filesystem/udf.h"
+#include "format/formats.h"
+#include "io/block_content.h"
+#include "io/cached_source.h"
+#include "io/extent_source.h"
+
+namespace operculum {
+namespace {
+
+using namespace iso;
+
+constexpr std::uint64_t kDescriptorsAt = 16 * kSector;
+constexpr std::string_view kMark = "CD001";
+constexpr std::string_view kRockRidge = "rock-ridge", kJoliet = "joliet", kPlain = "plain", kFirstSession = "first-session", kUdf = "udf";
+constexpr std::uint64_t kBootFolder = std::uint64_t{1} << 62, kBootImage = std::uint64_t{1} << 63;  // in NodeRef::a
+constexpr std::string_view kBootFolderName = "[boot]";
+constexpr unsigned kMostDescriptors = 64, kMostSessions = 100;
+constexpr std::uint64_t kSessionGap = 16384;  // sectors looked through for the next session
+
+enum class Tree { plain, joliet, rock_ridge };
+
+struct Volume {
+  std::uint64_t at = 0;  // of its descriptors
+  std::uint64_t block = kSector, blocks = 0;
+  std::uint64_t root = 0, root_size = 0, path_table = 0, path_table_size = 0;
+  std::uint64_t joliet_root = 0, joliet_size = 0, joliet_table = 0, joliet_table_size = 0, boot_catalog = 0;
+  bool has_joliet = false;
+  std::string label, application, publisher;
+  Timestamp made;
+};
+
+std::string trimmed(std::string_view raw) {
+  return std::string(trim(raw.substr(0, std::min(raw.find('\0'), raw.size()))));
+}
+
+/// The volume descriptors that begin at `at`; nothing when there is no primary one.
+std::optional<Volume> read_volume(const Source& image, std::uint64_t at) {
+  std::optional<Volume> volume;
+  for (unsigned i = 0; i < kMostDescriptors; ++i) {
+    Bytes raw = read_up_to(image, at + i * kSector, kSector);
+    if (raw.size() < kSector || as_text(raw).substr(1, 5) != kMark) break;
+    LittleFields f(raw, "ISO 9660 volume descriptor", at + i * kSector);
+    std::uint8_t type = f.u8(0);
+    if (type == 255) break;
+    if (type == 1 && !volume) {
+      volume.emplace();
+      volume->at = at;
+      volume->block = f.u16(128);
+      if (volume->block != 512 && volume->block != 1024 && volume->block != 2048) volume->block = kSector;
+      volume->blocks = f.u32(80);
+      volume->path_table_size = f.u32(132);
+      volume->path_table = f.u32(140);
+      volume->root = f.u32(158);
+      volume->root_size = f.u32(166);
+      volume->label = trimmed(f.text(40, 32));
+      volume->publisher = trimmed(f.text(318, 128));
+      volume->application = trimmed(f.text(574, 128));
+      volume->made = long_date(f.bytes(813, 17));
+    } else if (type == 2 && volume) {
+      std::string_view escape_sequence = f.text(88, 3);
+      if (escape_sequence == "%/@" || escape_sequence == "%/C" || escape_sequence == "%/E") {
+        volume->has_joliet = true;
+        volume->joliet_root = f.u32(158);
+        volume->joliet_size = f.u32(166);
+        volume->joliet_table_size = f.u32(132);
+        volume->joliet_table = f.u32(140);
+      }
+    } else if (type == 0 && volume && f.text(7, 23) == "EL TORITO SPECIFICATION") {
+      volume->boot_catalog = f.u32(71);
+    }
+  }
+  return volume;
+}
+
+class IsoContainer final : public FileTree {
+ public:
+  IsoContainer(SourcePtr image, OpenContext& context)
+      : FileTree(context.limits), image_(std::move(image)), meta_(make_cached(image_)), encoding_(context.names_in) {
+    find_sessions(context.view == kFirstSession);
+    reader_.emplace(meta_, volume_.block);
+    bool ridge = has_rock_ridge();
+    tree_ = ridge ? Tree::rock_ridge : volume_.has_joliet ? Tree::joliet : Tree::plain;
+    choose(context.view, ridge);
+    if (volume_.boot_catalog != 0) boot_images_ = read_boot_catalog(*meta_, volume_.boot_catalog * kSector);
+    compare_sizes(*this, image_->size(), volume_.blocks * volume_.block);
+    trees_ = fmt::format("plain{}{}", volume_.has_joliet ? ", joliet" : "", ridge ? ", rock-ridge" : "");
+  }
+
+  std::vector<std::pair<std::string, std::string>> facts() override {
+    std::vector<std::pair<std::string, std::string>> out;
+    if (!volume_.label.empty()) out.emplace_back("label", volume_.label);
+    out.emplace_back("shown", std::string(tree_name()) + " tree");
+    out.emplace_back("trees", trees_);
+    out.emplace_back("used", size_fact(volume_.blocks * volume_.block));
+    if (volume_.made.known()) out.emplace_back("made", to_text(volume_.made));
+    if (!volume_.publisher.empty()) out.emplace_back("publisher", volume_.publisher);
+    if (!volume_.application.empty()) out.emplace_back("made with", volume_.application);
+    if (sessions_ > 1) out.emplace_back("sessions", std::to_string(sessions_));
+    if (!boot_images_.empty()) out.emplace_back("boot", fmt::format("{} boot images, in {}", boot_images_.size(), kBootFolderName));
+    return out;
+  }
+
+ protected:
+  NodeRef root() override {
+    bool joliet = tree_ == Tree::joliet;
+    return {(joliet ? volume_.joliet_root : volume_.root), joliet ? volume_.joliet_size : volume_.root_size};
+  }
+
+  void list(NodeRef folder, Detail, const TreeSink& sink) override {
+    if (folder.a == kBootFolder) return list_boot_images(sink);
+    if (folder == root() && !boot_images_.empty()) {
+      TreeItem item;
+      item.entry.path = kBootFolderName;
+      item.entry.kind = EntryKind::folder;
+      item.ref = {kBootFolder};
+      sink(std::move(item));
+    }
+    std::uint64_t begin = folder.a * volume_.block;
+    try {
+      check_folder(begin);
+      records(begin, begin + folder.b, [&](const Record& record, std::uint64_t at, std::uint64_t size) {
+        row(record, at, size, begin + folder.b, sink);
+      });
+    } catch (const Malformed& error) {
+      list_by_path_table(folder.a, sink);
+      throw Malformed(fmt::format("{}; folders below it were looked up in the path table", error.what()));
+    }
+  }
+
+  ContentPtr open(const Entry& entry, NodeRef ref) override {
+    if ((ref.a & kBootImage) != 0) return make_content(make_slice(image_, ref.a & ~kBootImage, entry.size));
+    std::vector<Extent> extents;
+    RockRidge ridge;
+    bool first = true;
+    std::uint64_t done = 0;
+    for (std::uint64_t at = ref.a; at < ref.b;) {
+      Record record = record_at(at, ref.b);
+      if (record.unit != 0) throw Unsupported("interleaved files");
+      if (first) ridge = record.ridge;
+      first = false;
+      if (record.size > 0) extents.push_back({done, record.extent * volume_.block, record.size});
+      done += record.size;
+      if (!record.goes_on()) break;
+      at = next_record(at);
+    }
+    SourcePtr stored = make_extent_source(image_, std::move(extents), done);
+    if (ridge.virtual_size) return make_content(sparse(stored, ridge));
+    if (ridge.zisofs) return zisofs(stored, ridge);
+    return make_content(stored);
+  }
+
+  bool same_name(std::string_view stored, std::string_view wanted) const override {
+    return tree_ != Tree::rock_ridge && to_lower(stored) == to_lower(wanted);
+  }
+
+ private:
+  // ---- which tree
+
+  void find_sessions(bool want_first) {
+    auto volume = read_volume(*meta_, kDescriptorsAt);
+    if (!volume) throw Malformed("ISO 9660: there is no primary volume descriptor");
+    volume_ = *volume;
+    for (sessions_ = 1; sessions_ < kMostSessions;) {
+      std::uint64_t end = (volume->blocks * volume->block + kDescriptorsAt - 1) / kDescriptorsAt * kDescriptorsAt;
+      std::optional<Volume> next;
+      for (std::uint64_t gap = 0; gap < kSessionGap && !next; gap += 16) {
+        std::uint64_t at = end + (gap + 16) * kSector;
+        if (at <= volume->at || at >= image_->size()) break;
+        next = read_volume(*meta_, at);
+      }
+      if (!next) return;
+      volume = next;
+      ++sessions_;
+      if (!want_first) volume_ = *volume;
+    }
+  }
+
+  bool has_rock_ridge() {
+    Bytes own = read_up_to(*meta_, volume_.root * volume_.block, 255);
+    if (!reader_->find_protocol(own)) return false;
+    bool any = false;
+    try {
+      records(volume_.root * volume_.block, volume_.root * volume_.block + std::min(volume_.root_size, kSector),
+              [&](const Record& record, std::uint64_t, std::uint64_t) { any |= record.ridge.any; }, true);
+      any |= reader_->read(own, true).ridge.any;
+    } catch (const Malformed&) {
+      return any;
+    }
+    return any;
+  }
+
+  void choose(const std::string& view, bool ridge) {
+    if (view == kPlain) tree_ = Tree::plain;
+    if (view == kRockRidge && !ridge) throw Malformed("it has no Rock Ridge tree");
+    if (view == kRockRidge) tree_ = Tree::rock_ridge;
+    if (view == kJoliet && !volume_.has_joliet) throw Malformed("it has no Joliet tree");
+    if (view == kJoliet) tree_ = Tree::joliet;
+  }
+
+  std::string_view tree_name() const { return tree_ == Tree::rock_ridge ? kRockRidge : tree_ == Tree::joliet ? kJoliet : kPlain; }
+
+  // ---- folders
+
+  void check_folder(std::uint64_t begin) const {
+    Bytes own = read_up_to(*meta_, begin, 34);
+    if (own.size() < 34) throw CutShort(fmt::format("ISO 9660 folder at offset {}: the image ends before it", begin));
+    if (own[0] < 34 || own[32] != 1 || own[33] != 0)
+      throw Malformed(fmt::format("ISO 9660 folder at offset {}: its first record is not its own", begin));
+  }
+
+  Record record_at(std::uint64_t at, std::uint64_t end) const {
+    Bytes raw = read_up_to(*meta_, at, std::min<std::uint64_t>(255, end - at));
+    return reader_->read(raw, tree_ == Tree::rock_ridge);
+  }
+  std::uint64_t next_record(std::uint64_t at) const { return at + std::max<Byte>(read_up_to(*meta_, at, 1).at(0), 1); }
+
+  using TakeRecord = std::function<void(const Record&, std::uint64_t at, std::uint64_t size)>;
+  /// Goes through the records of a folder; those of one file with several extents count as one. A damaged record
+  /// costs the rest of its sector.
+  void records(std::uint64_t begin, std::uint64_t end, const TakeRecord& take, bool with_ridge = false) const {
+    std::string wrong;
+    std::optional<Record> first;
+    std::uint64_t first_at = 0, size = 0;
+    for (std::uint64_t sector = begin; sector < end; sector += kSector) {
+      Bytes raw = read_up_to(*meta_, sector, std::min(kSector, end - sector));
+      if (raw.size() < std::min(kSector, end - sector)) throw CutShort(fmt::format("ISO 9660 folder at offset {}: the image is cut short", begin));
+      for (std::size_t at = 0; at < raw.size() && raw[at] != 0; at += raw[at]) {
+        try {
+          Record record = reader_->read(ByteView(raw).subspan(at), with_ridge || tree_ == Tree::rock_ridge);
+          bool more = record.goes_on();
+          size += record.size;
+          if (!first) {
+            first = std::move(record);
+            first_at = sector + at;
+          }
+          if (more) continue;
+          if (!first->is_self_or_parent()) take(*first, first_at, size);
+          first.reset();
+          size = 0;
+        } catch (const Malformed& error) {
+          wrong = error.what();
+          break;
+        }
+      }
+    }
+    if (!wrong.empty()) throw Malformed(wrong);
+  }
+
+  void row(const Record& record, std::uint64_t at, std::uint64_t size, std::uint64_t folder_end, const TreeSink& sink) {
+    const RockRidge& ridge = record.ridge;
+    if (ridge.relocated) return;
+    constexpr std::uint8_t kAssociated = 4;
+    TreeItem item;
+    Entry& entry = item.entry;
+    entry.path = name_of(record);
+    if ((record.flags & kAssociated) != 0) entry.path += ".associated";
+    entry.modified = record.modified;
+    bool folder = record.is_folder();
+    if (tree_ == Tree::rock_ridge && ridge.mode) {
+      entry.mode = *ridge.mode & 07777;
+      entry.kind = kind_of_mode(*ridge.mode);
+      EntryExtra& extra = entry.extras();
+      extra.user_id = ridge.uid;
+      extra.group_id = ridge.gid;
+      extra.link_target = ridge.target;
+      extra.device_major = ridge.device_major;
+      extra.device_minor = ridge.device_minor;
+      extra.created = ridge.created;
+      extra.accessed = ridge.accessed;
+      extra.changed = ridge.changed;
+      if (ridge.modified.known()) entry.modified = ridge.modified;
+    }
+    if (ridge.child) {  // a folder that was moved up to stay within eight levels
+      entry.kind = EntryKind::folder;
+      Bytes own = read_exactly(*meta_, *ridge.child * volume_.block, 34, "ISO 9660 folder record");
+      item.ref = {*ridge.child, load_little<std::uint32_t>(own.data() + 10)};
+      return sink(std::move(item));
+    }
+    if (folder) {
+      entry.kind = EntryKind::folder;
+      item.ref = {record.extent, record.size};
+      return sink(std::move(item));
+    }
+    if (entry.kind == EntryKind::folder) entry.kind = EntryKind::file;
+    item.ref = {at, folder_end};
+    entry.offset = record.extent * volume_.block;
+    if (entry.kind == EntryKind::file) {
+      entry.size = ridge.virtual_size ? *ridge.virtual_size : ridge.zisofs ? ridge.unpacked_size : size;
+      entry.stored_size = size;
+      if (ridge.zisofs) entry.method = "zlib";
+      if (ridge.virtual_size) entry.flags |= Entry::sparse;
+      if (ridge.links > 1 && size > 0 && tree_ == Tree::rock_ridge) item.link_id = record.extent + 1;
+    }
+    sink(std::move(item));
+  }
+
+  std::string name_of(const Record& record) const {
+    if (tree_ == Tree::rock_ridge && record.ridge.name) return *record.ridge.name;
+    std::string name;
+    if (tree_ == Tree::joliet) {
+      name = to_utf8(as_text(record.raw_name), "UTF-16BE").value_or("_");
+    } else {
+      name = as_text(record.raw_name);
+      if (!is_ascii(name)) name = to_utf8(name, encoding_.empty() ? "ISO-8859-1" : encoding_).value_or(name);
+    }
+    if (record.is_folder()) return name;
+    std::size_t version = name.rfind(';');
+    if (version != std::string::npos) name.resize(version);
+    if (name.size() > 1 && name.ends_with('.')) name.pop_back();
+    return name;
+  }
+
+  void list_boot_images(const TreeSink& sink) const {
+    for (const BootImage& one : boot_images_) {
+      TreeItem item;
+      item.entry.path = one.name;
+      item.entry.size = item.entry.stored_size = one.size;
+      item.entry.offset = one.at;
+      item.ref = {one.at | kBootImage};
+      sink(std::move(item));
+    }
+  }
+
+  /// Folders whose parent's folder is damaged: number, place and name of each are also in a table of their own.
+  void list_by_path_table(std::uint64_t parent, const TreeSink& sink) const {
+    bool joliet = tree_ == Tree::joliet;
+    std::uint64_t size = joliet ? volume_.joliet_table_size : volume_.path_table_size;
+    Bytes table = read_up_to(*meta_, (joliet ? volume_.joliet_table : volume_.path_table) * volume_.block, std::min<std::uint64_t>(size, 16 << 20));
+    LittleFields f(table, "ISO 9660 path table");
+    std::vector<std::uint64_t> places;
+    for (std::size_t at = 0; at + 8 <= table.size() && f.u8(at) != 0;) {
+      std::size_t length = f.u8(at);
+      if (at + 8 + length > table.size()) return;
+      std::uint64_t place = f.u32(at + 2), number = f.u16(at + 6);
+      places.push_back(place);
+      if (places.size() > 1 && number >= 1 && number <= places.size() && places[number - 1] == parent) {
+        Record record;
+        record.raw_name.assign(table.begin() + static_cast<std::ptrdiff_t>(at + 8), table.begin() + static_cast<std::ptrdiff_t>(at + 8 + length));
+        record.flags = 2;
+        TreeItem item;
+        item.entry.path = name_of(record);
+        item.entry.kind = EntryKind::folder;
+        item.entry.flags = Entry::recovered;
+        Bytes own = read_up_to(*meta_, place * volume_.block, 34);
+        if (own.size() == 34) {
+          item.ref = {place, load_little<std::uint32_t>(own.data() + 10)};
+          sink(std::move(item));
+        }
+      }
+      at += 8 + length + length % 2;
+    }
+  }
+
+  // ---- data
+
+  /// Sparse files (P1282, 4.1.7): a tree of tables with 256 block numbers each; 0 is a hole.
+  SourcePtr sparse(const SourcePtr& stored, const RockRidge& ridge) const {
+    if (ridge.table_depth == 0 || ridge.table_depth > 4) throw Malformed("Rock Ridge: the depth of a sparse file's tables makes no sense");
+    std::vector<Extent> extents;
+    std::uint64_t logical = 0, tables = 0;
+    auto table = [&](auto&& self, std::uint64_t block, unsigned level) -> void {
+      std::uint64_t covered = kSector;
+      for (unsigned i = 0; i < level; ++i) covered *= 256;
+      if (logical >= *ridge.virtual_size) return;
+      if (level == 0) {
+        std::uint64_t length = std::min(kSector, *ridge.virtual_size - logical);
+        extents.push_back({logical, block * kSector, length});
+        logical += length;
+        return;
+      }
+      if (++tables > stored->size() / kSector + 1) throw Malformed("Rock Ridge: a sparse file's tables form a loop");
+      Bytes raw = read_exactly(*stored, block * kSector, kSector, "Rock Ridge sparse table");
+      for (std::size_t at = 0; at < kSector && logical < *ridge.virtual_size; at += 8) {
+        std::uint32_t word = load_little<std::uint32_t>(raw.data() + at);
+        constexpr std::uint32_t kUsed = 1U << 31;
+        if ((word & kUsed) == 0) {
+          logical += covered / 256;
+        } else {
+          self(self, word & ~kUsed, level - 1);
+        }
+      }
+    };
+    table(table, 0, ridge.table_depth);
+    return make_extent_source(stored, std::move(extents), *ridge.virtual_size);
+  }
+
+  ContentPtr zisofs(const SourcePtr& stored, const RockRidge& ridge) const {
+    static constexpr Byte kZMark[8] = {0x37, 0xE4, 0x53, 0x96, 0xC9, 0xDB, 0xD6, 0x07};
+    Bytes head = read_exactly(*stored, 0, 16, "zisofs header");
+    LittleFields f(head, "zisofs header");
+    std::uint64_t size = f.u32(8), at = std::uint64_t{f.u8(12)} * 4;
+    unsigned bits = f.u8(13);
+    if (!std::equal(std::begin(kZMark), std::end(kZMark), head.begin()) || bits < 15 || bits > 17 || size != ridge.unpacked_size)
+      throw Malformed("zisofs header: it does not fit the folder record");
+    std::uint64_t block = std::uint64_t{1} << bits, count = (size + block - 1) / block;
+    Bytes pointers = read_exactly(*stored, at, (count + 1) * 4, "zisofs block pointers");
+    std::vector<Block> blocks;
+    for (std::uint64_t i = 0; i < count; ++i) {
+      std::uint64_t begin = load_little<std::uint32_t>(pointers.data() + i * 4), end = load_little<std::uint32_t>(pointers.data() + i * 4 + 4);
+      if (end < begin || end - begin > 2 * block) throw Malformed("zisofs: the block pointers are out of order");
+      blocks.push_back({i * block, std::min(block, size - i * block), begin, end - begin, 0});
+    }
+    return make_block_content(std::move(blocks), [stored](const Block& one, ByteSpan out) {
+      std::fill(out.begin(), out.end(), Byte{0});
+      if (one.stored_size == 0) return;
+      Bytes packed = read_exactly(*stored, one.stored_offset, one.stored_size, "zisofs block");
+      if (decode_block(BlockCodec::zlib, packed, out) < out.size()) throw Malformed("a zisofs block is shorter than its place");
+    });
+  }
+
+  SourcePtr image_, meta_;
+  std::string encoding_, trees_;
+  Volume volume_;
+  unsigned sessions_ = 1;
+  std::optional<RecordReader> reader_;
+  Tree tree_ = Tree::plain;
+  std::vector<BootImage> boot_images_;
+};
+
+Match recognise_iso(Probe& probe) {
+  Bytes raw = probe.at(kDescriptorsAt, 7);
+  return raw.size() == 7 && as_text(raw).substr(1, 5) == kMark && raw[6] == 1 ? Match::front : Match::none;
+}
+
+ContainerPtr open_iso(const Input& input, OpenContext& context) {
+  SourcePtr image = random_access(*input.content, context.spool);
+  if (context.view == kUdf) return open_udf(std::move(image), context);
+  auto iso = std::make_shared<IsoContainer>(image, context);
+  return iso;
+}
+
+}  // namespace
+
+Format iso_format() {
+  return {.id = "iso9660",
+          .name = "ISO 9660 disc image",
+          .family = "file system",
+          .specification = "ECMA-119 4th edition; Joliet; IEEE P1281, P1282; El Torito 1.0",
+          .reads = "levels 1 to 3, files of several extents; Joliet; Rock Ridge with continuation areas, relocated folders, "
+                   "links, devices and sparse files; boot images; zisofs; several sessions; folders by the path table when theirs is "
+                   "damaged; --view rock-ridge, joliet, plain, first-session, udf",
+          .lacks = "interleaved files; zisofs of version 2",
+          .suffixes = {".iso"},
+          .views = {kRockRidge, kJoliet, kPlain, kFirstSession, kUdf},
+          .recognise = recognise_iso,
+          .open = open_iso};
+}
+
+}  // namespace operculum

@@ -1,0 +1,289 @@
+// NTFS, versions 1.2 to 3.1, as commonly documented; LZNT1 after [MS-XCA], reparse points after [MS-FSCC].
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <bit>
+
+#include "base/fields.h"
+#include "base/text.h"
+#include "format/filesystem/file_tree.h"
+#include "format/filesystem/ntfs_volume.h"
+#include "format/formats.h"
+
+namespace operculum {
+namespace {
+
+using namespace ntfs;
+
+constexpr std::uint64_t kVolumeFile = 3, kRootFile = 5, kBitmapFile = 6, kFirstUserFile = 16, kExtendFile = 11;
+constexpr std::uint64_t kNumberMask = (std::uint64_t{1} << 48) - 1;
+constexpr std::string_view kWithSystem = "with-system", kIndexName = "$I30";
+constexpr std::uint64_t kLongestFolder = std::uint64_t{1} << 30;
+constexpr std::string_view kUnixLinkMark = "IntxLNK\x01";
+
+enum ReparseTag : std::uint32_t { kMountPoint = 0xA0000003, kSymbolicLink = 0xA000000C, kUnixLink = 0xA000001D, kOverlay = 0x80000017 };
+
+std::string utf8(std::string_view units) { return to_utf8(units, "UTF-16LE").value_or("_"); }
+
+class NtfsContainer final : public FileTree {
+ public:
+  NtfsContainer(SourcePtr image, OpenContext& context)
+      : FileTree(context.limits),
+        volume_(std::move(image), [this](Finding::Level level, std::string text) { add_finding(level, std::move(text)); }),
+        with_system_(context.view == kWithSystem) {
+    const Boot& boot = volume_.boot();
+    std::uint64_t size = volume_.image()->size(), covered = boot.size + boot.sector;  // the backup boot sector follows
+    if (size < boot.size || size > covered) compare_sizes(*this, size, covered);
+    try {
+      Record volume = volume_.record(kVolumeFile);
+      if (const Attribute* name = volume.find(kVolumeName)) label_ = utf8(as_text(name->value));
+      if (const Attribute* about = volume.find(kVolumeInformation); about != nullptr && about->value.size() >= 12) {
+        version_ = fmt::format("{}.{}", about->value[8], about->value[9]);
+        if ((about->value[10] & 1) != 0) add_finding(Finding::Level::warning, "it was not unmounted: the newest files may be missing");
+      }
+    } catch (const Malformed& error) {
+      add_finding(Finding::Level::warning, fmt::format("the volume's own record is damaged: {}", error.what()));
+    }
+  }
+
+  std::vector<std::pair<std::string, std::string>> facts() override {
+    const Boot& boot = volume_.boot();
+    std::vector<std::pair<std::string, std::string>> out;
+    if (!label_.empty()) out.emplace_back("label", label_);
+    if (!version_.empty()) out.emplace_back("version", version_);
+    out.emplace_back("serial", fmt::format("{:016X}", boot.serial));
+    out.emplace_back("capacity", size_fact(boot.size));
+    if (auto used = used_clusters()) {
+      out.emplace_back("used", size_fact(*used * boot.cluster));
+      out.emplace_back("free", size_fact(boot.size - std::min(*used * boot.cluster, boot.size)));
+    }
+    out.emplace_back("cluster", fmt::format("{} bytes", boot.cluster));
+    return out;
+  }
+
+ protected:
+  NodeRef root() override { return {kRootFile}; }
+
+  /// All blocks of the index are gone through, not its tree: order does not matter, and nothing can form a loop.
+  void list(NodeRef folder, Detail, const TreeSink& sink) override {
+    Record record = volume_.record(folder.a);
+    const Attribute* root = record.find(kIndexRoot, kIndexName);
+    if (root == nullptr || !root->resident) throw Malformed(fmt::format("NTFS file {} is no folder", record.number));
+    LittleFields f(root->value, "NTFS index root");
+    rows(f.from(16), sink);
+    const Attribute* blocks = record.find(kIndexAllocation, kIndexName);
+    if (blocks == nullptr) return;
+    const Attribute* bitmap = record.find(kBitmap, kIndexName);
+    Bytes used = bitmap != nullptr ? read_up_to(*volume_.data(*bitmap), 0, 1 << 20) : Bytes();
+    SourcePtr data = volume_.data(*blocks);
+    std::uint64_t size = f.u32(8);
+    if (size < 512 || size > 65536 || size % 512 != 0) throw Malformed(fmt::format("NTFS index root: blocks of {} bytes are not possible", size));
+    std::string wrong;
+    std::uint64_t end = std::min(blocks->size, kLongestFolder);
+    for (std::uint64_t i = 0; (i + 1) * size <= end; ++i) {
+      if (bitmap != nullptr && (i / 8 >= used.size() || (used[i / 8] >> (i % 8) & 1) == 0)) continue;
+      try {
+        Bytes raw = read_exactly(*data, i * size, size, "NTFS index block");
+        fix_up(raw, "INDX");
+        rows(LittleFields(raw, "NTFS index block").from(24), sink);
+      } catch (const Malformed& error) {
+        wrong = error.what();
+      }
+    }
+    if (!wrong.empty()) throw Malformed(wrong);
+  }
+
+  /// ref.b counts the data streams of a file; the first has no name.
+  ContentPtr open(const Entry&, NodeRef ref) override {
+    Record record = volume_.record(ref.a);
+    std::uint64_t index = 0;
+    if (ref.b == 0) {
+      if (const Attribute* data = record.find(kData)) return checked_content(record, *data);
+      return make_content(make_memory_source({}));
+    }
+    for (const Attribute& one : record.attributes) {
+      if (one.type == kData && !one.name.empty() && ++index == ref.b) return volume_.content(one);
+    }
+    throw Malformed(fmt::format("NTFS file {} has no such stream", ref.a));
+  }
+
+  bool same_name(std::string_view stored, std::string_view wanted) const override { return to_lower(stored) == to_lower(wanted); }
+
+ private:
+  ContentPtr checked_content(const Record& record, const Attribute& data) const {
+    if (const Attribute* reparse = record.find(kReparsePoint); reparse != nullptr && reparse->value.size() >= 4 &&
+                                                              load_little<std::uint32_t>(reparse->value.data()) == kOverlay)
+      throw Unsupported("files packed by the system's overlay (XPRESS or LZX)");
+    return volume_.content(data);
+  }
+
+  void rows(const LittleFields& header, const TreeSink& sink) {
+    std::size_t end = std::min<std::size_t>(header.u32(4), header.size());
+    for (std::size_t at = header.u32(0); at + 16 <= end;) {
+      std::size_t length = header.u16(at + 8), key = header.u16(at + 10);
+      constexpr std::uint16_t kLast = 2;
+      if ((header.u16(at + 12) & kLast) != 0) return;
+      if (length < 16 || length > end - at) throw Malformed("NTFS: an index entry has an impossible length");
+      if (key >= 66) {
+        std::size_t units = header.u8(at + 16 + 64);
+        constexpr std::uint8_t kShortName = 2;
+        if (header.u8(at + 16 + 65) != kShortName) row(header.u64(at), utf8(header.text(at + 16 + 66, units * 2)), sink);
+      }
+      at += length;
+    }
+  }
+
+  void row(std::uint64_t reference, std::string name, const TreeSink& sink) {
+    std::uint64_t number = reference & kNumberMask;
+    if (number == kRootFile) return;
+    bool system = number < kFirstUserFile;
+    if (system && !with_system_) return;
+    TreeItem item;
+    item.ref = {number};
+    item.entry.path = std::move(name);
+    std::string wrong;
+    std::vector<TreeItem> streams;
+    try {
+      Record record = volume_.record(number);
+      if (!record.in_use() || (record.sequence != reference >> 48 && number != 0))
+        throw Malformed(fmt::format("the folder names file {} as it was once; it has been deleted since", number));
+      fill(item, record);
+      streams = streams_of(item, record);
+    } catch (const Malformed& error) {
+      wrong = error.what();
+    }
+    if (!wrong.empty()) return add_damaged(std::move(item), wrong, sink);
+    sink(std::move(item));
+    for (TreeItem& stream : streams) sink(std::move(stream));
+  }
+
+  void fill(TreeItem& item, const Record& record) const {
+    Entry& entry = item.entry;
+    entry.kind = record.is_folder() ? EntryKind::folder : EntryKind::file;
+    if (const Attribute* about = record.find(kStandardInformation); about != nullptr && about->value.size() >= 36) {
+      LittleFields f(about->value, "NTFS standard information");
+      entry.modified = from_filetime(f.u64(8));
+      EntryExtra& extra = entry.extras();
+      extra.created = from_filetime(f.u64(0));
+      extra.changed = from_filetime(f.u64(16));
+      extra.accessed = from_filetime(f.u64(24));
+      constexpr std::uint32_t kReadOnly = 1;
+      if ((f.u32(32) & kReadOnly) != 0 && entry.kind == EntryKind::file) entry.mode = 0444;
+    }
+    if (const Attribute* reparse = record.find(kReparsePoint)) {
+      if (auto target = target_of(*reparse)) {
+        entry.kind = EntryKind::symbolic_link;
+        entry.extras().link_target = *target;
+        return;
+      }
+    }
+    if (entry.kind != EntryKind::file) return;
+    if (const Attribute* data = record.find(kData)) {
+      if (data->resident && starts_with(data->value, kUnixLinkMark)) {  // as POSIX subsystems store links
+        entry.kind = EntryKind::symbolic_link;
+        entry.extras().link_target = utf8(as_text(data->value).substr(kUnixLinkMark.size()));
+        return;
+      }
+      set_sizes(entry, *data);
+    } else {
+      entry.size = entry.stored_size = 0;
+    }
+    constexpr std::uint8_t kShortName = 2;
+    auto names = std::count_if(record.attributes.begin(), record.attributes.end(), [&](const Attribute& one) {
+      return one.type == kFileName && one.value.size() > 65 && one.value[65] != kShortName;
+    });
+    if (names > 1) item.link_id = record.number + 1;
+  }
+
+  static void set_sizes(Entry& entry, const Attribute& data) {
+    entry.size = data.size;
+    entry.stored_size = std::min(data.allocated, data.size);
+    if ((data.flags & kSparse) != 0) entry.flags |= Entry::sparse;
+    if ((data.flags & kEncrypted) != 0) entry.flags |= Entry::encrypted;
+    if ((data.flags & kCompressed) != 0 && !data.resident) entry.method = "lznt1";
+  }
+
+  static std::vector<TreeItem> streams_of(const TreeItem& item, const Record& record) {
+    std::vector<TreeItem> out;
+    for (const Attribute& one : record.attributes) {
+      if (one.type != kData || one.name.empty()) continue;
+      TreeItem stream;
+      stream.ref = {item.ref.a, out.size() + 1};
+      stream.entry.path = item.entry.path + ":" + one.name;
+      stream.entry.modified = item.entry.modified;
+      set_sizes(stream.entry, one);
+      out.push_back(std::move(stream));
+    }
+    return out;
+  }
+
+  static std::optional<std::string> target_of(const Attribute& reparse) {
+    LittleFields f(reparse.value, "NTFS reparse point");
+    std::uint32_t tag = f.u32(0);
+    if (tag == kUnixLink && reparse.value.size() > 12) return std::string(f.text(12, reparse.value.size() - 12));
+    if (tag != kMountPoint && tag != kSymbolicLink) return std::nullopt;
+    std::size_t paths = tag == kSymbolicLink ? 20 : 16;
+    std::string target = utf8(f.text(paths + f.u16(12), f.u16(14)));  // the name meant for people
+    if (target.empty()) target = utf8(f.text(paths + f.u16(8), f.u16(10)));
+    constexpr std::string_view kDevicePrefix = "\\??\\";
+    if (target.starts_with(kDevicePrefix)) target.erase(0, kDevicePrefix.size());
+    std::replace(target.begin(), target.end(), '\\', '/');
+    return target;
+  }
+
+  std::optional<std::uint64_t> used_clusters() const {
+    try {
+      Record record = volume_.record(kBitmapFile);
+      const Attribute* data = record.find(kData);
+      if (data == nullptr) return std::nullopt;
+      SourcePtr source = volume_.data(*data);
+      std::uint64_t clusters = volume_.boot().size / volume_.boot().cluster, count = 0;
+      std::uint64_t bytes = std::min(data->size, (clusters + 7) / 8);
+      for (std::uint64_t at = 0; at < bytes; at += 1 << 16) {
+        Bytes part = read_up_to(*source, at, std::min<std::uint64_t>(1 << 16, bytes - at));
+        if (part.empty()) return std::nullopt;
+        for (Byte b : part) count += static_cast<unsigned>(std::popcount(b));
+      }
+      return std::min(count, clusters);
+    } catch (const Malformed&) {
+      return std::nullopt;
+    }
+  }
+
+  Volume volume_;
+  bool with_system_;
+  std::string label_, version_;
+};
+
+Match recognise_ntfs(Probe& probe) {
+  ByteView head = probe.head(512);
+  if (head.size() < 512) return Match::none;
+  try {
+    read_boot(head);
+    return Match::front;
+  } catch (const Malformed&) {
+    return Match::none;
+  }
+}
+
+ContainerPtr open_ntfs(const Input& input, OpenContext& context) {
+  return std::make_shared<NtfsContainer>(random_access(*input.content, context.spool), context);
+}
+
+}  // namespace
+
+Format ntfs_format() {
+  return {.id = "ntfs",
+          .name = "NTFS file system",
+          .family = "file system",
+          .specification = "NTFS 3.1 as commonly documented; [MS-XCA] 2.5; [MS-FSCC] 2.1.2",
+          .reads = "resident and other data, sparse and compressed (LZNT1) files, named streams as NAME:STREAM, hard links, attribute "
+                   "lists, symbolic links and mount points, mirror of the file table, backup boot sector; --view with-system",
+          .lacks = "contents of encrypted files; files packed by the system's overlay (XPRESS, LZX)",
+          .suffixes = {".ntfs"},
+          .views = {kWithSystem},
+          .recognise = recognise_ntfs,
+          .open = open_ntfs};
+}
+
+}  // namespace operculum

@@ -1,0 +1,154 @@
+// romfs, after the Linux kernel's documentation (filesystems/romfs).
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/fields.h"
+#include "base/text.h"
+#include "format/filesystem/file_tree.h"
+#include "format/formats.h"
+#include "io/cached_source.h"
+
+namespace operculum {
+namespace {
+
+constexpr std::string_view kMagic = "-rom1fs-";
+constexpr std::size_t kMaxName = 4096;
+
+struct Header {
+  std::uint64_t at = 0, next = 0, spec = 0, size = 0, data_at = 0;
+  unsigned type = 0;
+  bool executable = false, sum_fits = true;
+  std::string name;
+};
+
+std::uint64_t padded(std::uint64_t size) { return (size + 15) / 16 * 16; }
+
+std::uint32_t sum_of(ByteView words) {
+  std::uint32_t sum = 0;
+  BigFields f(words, "romfs");
+  for (std::size_t at = 0; at + 4 <= words.size(); at += 4) sum += f.u32(at);
+  return sum;
+}
+
+class RomContainer final : public FileTree {
+ public:
+  RomContainer(SourcePtr image, OpenContext& context)
+      : FileTree(context.limits), image_(std::move(image)), meta_(make_cached(image_)) {
+    Bytes head = read_exactly(*image_, 0, 16, "romfs superblock");
+    size_ = BigFields(head, "romfs superblock").u32(8);
+    name_ = name_at(16, first_);
+    if (sum_of(read_up_to(*image_, 0, std::min<std::uint64_t>(512, size_))) != 0)
+      add_finding(Finding::Level::fault, "the superblock does not fit its checksum");
+    if (image_->size() < size_ || image_->size() >= padded(size_) + 1024) compare_sizes(*this, image_->size(), size_);
+  }
+
+  std::vector<std::pair<std::string, std::string>> facts() override {
+    return {{"label", name_}, {"used", size_fact(size_)}};
+  }
+
+ protected:
+  NodeRef root() override { return {first_}; }
+
+  void list(NodeRef folder, Detail, const TreeSink& sink) override {
+    std::uint64_t left = image_->size() / 16;  // each header takes 16 bytes at least
+    for (std::uint64_t at = folder.a; at != 0;) {
+      if (left-- == 0) throw Malformed("romfs: a folder's headers form a loop");
+      Header header = read_header(at);
+      if (header.name != "." && header.name != "..") row(header, sink);
+      at = header.next;
+    }
+  }
+
+  ContentPtr open(const Entry&, NodeRef ref) override {
+    Header header = read_header(ref.a);
+    if (image_->size() < header.data_at + header.size)
+      throw CutShort(fmt::format("romfs file at offset {}: {} bytes are missing; the image is cut short", header.at, header.data_at + header.size - image_->size()));
+    return make_content(make_slice(image_, header.data_at, header.size));
+  }
+
+ private:
+  /// A name that ends with a zero byte and is padded to 16 bytes; `behind` is where what follows begins.
+  std::string name_at(std::uint64_t at, std::uint64_t& behind) const {
+    Bytes raw = read_up_to(*meta_, at, kMaxName);
+    auto end = std::find(raw.begin(), raw.end(), Byte{0});
+    if (end == raw.end()) throw Malformed(fmt::format("romfs: the name at offset {} does not end", at));
+    std::string name(raw.begin(), end);
+    behind = at + padded(name.size() + 1);
+    return name;
+  }
+
+  Header read_header(std::uint64_t at) const {
+    Bytes raw = read_exactly(*meta_, at, 16, "romfs header");
+    BigFields f(raw, "romfs header", at);
+    Header h;
+    h.at = at;
+    h.next = f.u32(0) & ~15U;
+    h.type = f.u32(0) & 7;
+    h.executable = (f.u32(0) & 8) != 0;
+    h.spec = f.u32(4);
+    h.size = f.u32(8);
+    h.name = name_at(at + 16, h.data_at);
+    h.sum_fits = sum_of(read_up_to(*meta_, at, h.data_at - at)) == 0;
+    return h;
+  }
+
+  void row(const Header& header, const TreeSink& sink) {
+    static constexpr EntryKind kKinds[] = {EntryKind::hard_link,    EntryKind::folder,           EntryKind::file,   EntryKind::symbolic_link,
+                                           EntryKind::block_device, EntryKind::character_device, EntryKind::socket, EntryKind::fifo};
+    TreeItem item;
+    Entry& entry = item.entry;
+    entry.path = header.name;
+    entry.kind = kKinds[header.type];
+    item.ref = {header.type == 1 ? header.spec : header.at};
+    Header target = header;
+    if (entry.kind == EntryKind::hard_link) {
+      target = read_header(header.spec);
+      if (target.type != 2) return;  // a second name of a folder, as "." and ".." are
+      entry.kind = EntryKind::file;
+      item.ref = {target.at};
+    }
+    entry.mode = entry.kind == EntryKind::folder || target.executable ? 0755 : 0644;
+    if (!header.sum_fits) {
+      entry.flags |= Entry::damaged;
+      add_finding(Finding::Level::fault, fmt::format("\"{}\": its header does not fit its checksum", escape(header.name)));
+    }
+    if (entry.kind == EntryKind::file) {
+      entry.size = entry.stored_size = target.size;
+      entry.offset = target.data_at;
+      item.link_id = target.at;
+    } else if (entry.kind == EntryKind::symbolic_link) {
+      entry.extras().link_target = as_text(read_up_to(*meta_, header.data_at, std::min<std::uint64_t>(header.size, kMaxName)));
+    } else if (entry.kind == EntryKind::block_device || entry.kind == EntryKind::character_device) {
+      entry.extras().device_major = static_cast<std::uint32_t>(header.spec >> 16);
+      entry.extras().device_minor = static_cast<std::uint32_t>(header.spec & 0xFFFF);
+    }
+    sink(std::move(item));
+  }
+
+  SourcePtr image_, meta_;
+  std::uint64_t size_ = 0, first_ = 0;
+  std::string name_;
+};
+
+Match recognise_romfs(Probe& probe) { return starts_with(probe.head(8), kMagic) ? Match::front : Match::none; }
+
+ContainerPtr open_romfs(const Input& input, OpenContext& context) {
+  return std::make_shared<RomContainer>(random_access(*input.content, context.spool), context);
+}
+
+}  // namespace
+
+Format romfs_format() {
+  return {.id = "romfs",
+          .name = "romfs file system",
+          .family = "file system",
+          .specification = "Linux kernel documentation, filesystems/romfs",
+          .reads = "all entry kinds, hard links, checksums of headers",
+          .lacks = "",
+          .suffixes = {".romfs"},
+          .recognise = recognise_romfs,
+          .open = open_romfs};
+}
+
+}  // namespace operculum

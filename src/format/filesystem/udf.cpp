@@ -1,0 +1,199 @@
+// UDF 1.02 to 2.60 on ECMA-167.
+#include "format/filesystem/udf.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/fields.h"
+#include "base/text.h"
+#include "format/filesystem/file_tree.h"
+#include "format/filesystem/udf_volume.h"
+#include "format/formats.h"
+
+namespace operculum {
+namespace {
+
+using namespace udf;
+
+constexpr std::uint64_t kRecognitionAt = 32768, kSector = 2048;
+constexpr std::string_view kIsoViews[] = {"rock-ridge", "joliet", "plain", "first-session"};
+
+enum FileType : std::uint8_t { kFolder = 4, kFile = 5, kBlock = 6, kCharacter = 7, kFifo = 9, kSocket = 10, kLink = 12, kRealTime = 249 };
+
+class UdfContainer final : public FileTree {
+ public:
+  UdfContainer(SourcePtr image, OpenContext& context)
+      : FileTree(context.limits),
+        size_(image->size()),
+        volume_(std::move(image), [this](Finding::Level level, std::string text) { add_finding(level, std::move(text)); }) {}
+
+  std::vector<std::pair<std::string, std::string>> facts() override {
+    std::vector<std::pair<std::string, std::string>> out;
+    if (!volume_.label.empty()) out.emplace_back("label", volume_.label);
+    out.emplace_back("revision", volume_.revision);
+    if (volume_.total_blocks > 0) {
+      out.emplace_back("used", size_fact((volume_.total_blocks - std::min(volume_.free_blocks, volume_.total_blocks)) * volume_.block_size()));
+      out.emplace_back("free", size_fact(volume_.free_blocks * volume_.block_size()));
+    }
+    if (volume_.recorded.known()) out.emplace_back("written", to_text(volume_.recorded));
+    return out;
+  }
+
+ protected:
+  NodeRef root() override { return {volume_.root().block, volume_.root().partition}; }
+
+  void list(NodeRef folder, Detail detail, const TreeSink& sink) override {
+    FileEntry own = volume_.entry(address(folder));
+    if (own.type != kFolder) throw Malformed(fmt::format("UDF block {}: its file entry is not a folder's", own.at.block));
+    SourcePtr data = volume_.data(own);
+    constexpr std::uint64_t kLongest = 38 + 255 + 65535;
+    for (std::uint64_t at = 0; at + 38 <= own.size;) {
+      Bytes raw = read_up_to(*data, at, 38 + 255 + 64);
+      if (raw.size() < 38) throw CutShort("the image is cut short within the folder");
+      std::size_t name = raw[19], use = load_little<std::uint16_t>(raw.data() + 36), length = (38 + name + use + 3) / 4 * 4;
+      if (length > raw.size() && length <= kLongest) raw = read_up_to(*data, at, length);
+      if (length > raw.size() || !has_tag(ByteView(raw).first(length), kFileIdentifier))
+        throw Malformed(fmt::format("UDF folder at block {}: the entry at byte {} is damaged; what follows it is not listed", own.at.block, at));
+      row(LittleFields(raw, "UDF file identifier"), 38 + use, name, detail, sink);
+      at += length;
+    }
+  }
+
+  ContentPtr open(const Entry&, NodeRef ref) override { return make_content(volume_.data(volume_.entry(address(ref)))); }
+
+ private:
+  static Address address(NodeRef ref) { return {static_cast<std::uint32_t>(ref.a), static_cast<std::uint16_t>(ref.b)}; }
+
+  void row(const LittleFields& f, std::size_t name_at, std::size_t name_length, Detail detail, const TreeSink& sink) {
+    enum : std::uint8_t { kIsFolder = 2, kDeleted = 4, kParent = 8 };
+    std::uint8_t about = f.u8(18);
+    if ((about & (kDeleted | kParent)) != 0) return;
+    TreeItem item;
+    item.entry.path = unicode_of(f.bytes(name_at, name_length));
+    Address at{f.u32(24), f.u16(28)};
+    item.ref = {at.block, at.partition};
+    if ((about & kIsFolder) != 0) item.entry.kind = EntryKind::folder;
+    if (detail == Detail::paths && (about & kIsFolder) != 0) return sink(std::move(item));
+    std::string wrong;
+    try {
+      fill(item, volume_.entry(at));
+    } catch (const Malformed& error) {
+      wrong = error.what();
+    }
+    if (!wrong.empty()) return add_damaged(std::move(item), wrong, sink);
+    sink(std::move(item));
+  }
+
+  void fill(TreeItem& item, const FileEntry& file) {
+    static constexpr std::pair<std::uint8_t, EntryKind> kKinds[] = {
+        {kFolder, EntryKind::folder},        {kBlock, EntryKind::block_device}, {kCharacter, EntryKind::character_device},
+        {kFifo, EntryKind::fifo},            {kSocket, EntryKind::socket},      {kLink, EntryKind::symbolic_link},
+        {kRealTime, EntryKind::file},        {kFile, EntryKind::file},
+    };
+    Entry& entry = item.entry;
+    for (auto [type, kind] : kKinds) {
+      if (type == file.type) entry.kind = kind;
+    }
+    entry.modified = file.modified;
+    entry.mode = mode_of(file);
+    EntryExtra& extra = entry.extras();
+    extra.user_id = file.uid == 0xFFFFFFFF ? 0 : file.uid;
+    extra.group_id = file.gid == 0xFFFFFFFF ? 0 : file.gid;
+    extra.accessed = file.accessed;
+    extra.created = file.created;
+    extra.changed = file.changed;
+    extra.device_major = file.device_major;
+    extra.device_minor = file.device_minor;
+    if (entry.kind == EntryKind::symbolic_link) {
+      extra.link_target = target_of(file);
+    } else if (entry.kind == EntryKind::file) {
+      entry.size = file.size;
+      entry.stored_size = file.embedded() ? file.size : std::min(file.size, file.blocks * volume_.block_size());
+      if (entry.stored_size < entry.size) entry.flags |= Entry::sparse;
+      if (file.links > 1) item.link_id = (std::uint64_t{file.at.partition} << 32) + file.at.block + 1;
+    }
+  }
+
+  /// Permissions in three groups of five bits (ECMA-167, 4/14.9.5); the set-id bits are among the flags.
+  static std::uint32_t mode_of(const FileEntry& file) {
+    std::uint32_t p = file.permissions;
+    std::uint32_t mode = (p & 7) | (((p >> 5) & 7) << 3) | (((p >> 10) & 7) << 6);
+    constexpr std::uint16_t kSetUser = 0x40, kSetGroup = 0x80, kSticky = 0x100;
+    if ((file.flags & kSetUser) != 0) mode |= 04000;
+    if ((file.flags & kSetGroup) != 0) mode |= 02000;
+    if ((file.flags & kSticky) != 0) mode |= 01000;
+    return mode;
+  }
+
+  /// Path components (ECMA-167, 4/14.16).
+  std::string target_of(const FileEntry& file) const {
+    Bytes raw = read_up_to(*volume_.data(file), 0, std::min<std::uint64_t>(file.size, 65536));
+    LittleFields f(raw, "UDF path component");
+    std::string target;
+    for (std::size_t at = 0; at + 4 <= raw.size();) {
+      std::uint8_t type = f.u8(at);
+      std::size_t length = f.u8(at + 1);
+      if (type == 1 || type == 2) {
+        target = "/";
+      } else {
+        if (!target.empty() && !target.ends_with('/')) target += '/';
+        target += type == 3 ? ".." : type == 4 ? "." : unicode_of(f.bytes(at + 4, length));
+      }
+      at += 4 + length;
+    }
+    return target;
+  }
+
+  std::uint64_t size_;
+  Volume volume_;
+};
+
+/// Looks for the marks of ECMA-167 among the volume recognition descriptors.
+bool has_mark(Probe& probe) {
+  for (std::uint64_t stride : {kSector, std::uint64_t{4096}}) {
+    for (unsigned i = 0; i < 16; ++i) {
+      Bytes raw = probe.at(kRecognitionAt + i * stride, 7);
+      if (raw.size() < 7) break;
+      std::string_view id = as_text(raw).substr(1, 5);
+      if (id == "NSR02" || id == "NSR03") return true;
+      if (id != "BEA01" && id != "CD001" && id != "BOOT2" && id != "TEA01" && id != "CDW02") break;
+    }
+  }
+  return false;
+}
+
+/// Whether an ISO 9660 tree with Rock Ridge is there, too: it tells more than most UDF trees on such discs.
+bool has_rock_ridge(Probe& probe) {
+  Bytes volume = probe.at(kRecognitionAt, kSector);
+  if (volume.size() < kSector || as_text(volume).substr(1, 5) != "CD001") return false;
+  Bytes own = probe.at(load_little<std::uint32_t>(volume.data() + 158) * kSector, 255);
+  return as_text(own).find("SP\x07\x01\xBE\xEF") != std::string_view::npos;
+}
+
+Match recognise_udf(Probe& probe) { return has_mark(probe) && !has_rock_ridge(probe) ? Match::front : Match::none; }
+
+ContainerPtr open_udf_format(const Input& input, OpenContext& context) {
+  if (std::find(std::begin(kIsoViews), std::end(kIsoViews), context.view) != std::end(kIsoViews)) return iso_format().open(input, context);
+  return open_udf(random_access(*input.content, context.spool), context);
+}
+
+}  // namespace
+
+ContainerPtr open_udf(SourcePtr image, OpenContext& context) { return std::make_shared<UdfContainer>(std::move(image), context); }
+
+Format udf_format() {
+  return {.id = "udf",
+          .name = "UDF file system",
+          .family = "file system",
+          .specification = "ECMA-167 3rd edition; UDF 2.60",
+          .reads = "1.02 to 2.60: plain, virtual, sparable and metadata partitions; embedded files, holes; unicode names, links, devices; "
+                   "reserve descriptors; sectors of 512 to 4096 bytes; on discs with ISO 9660, too, the richer tree (--view udf or joliet)",
+          .lacks = "strategy 4096 of write-once discs; named streams; extended allocation descriptors",
+          .suffixes = {".udf", ".iso"},
+          .views = {"udf"},
+          .recognise = recognise_udf,
+          .open = open_udf_format};
+}
+
+}  // namespace operculum

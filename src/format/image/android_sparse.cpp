@@ -1,0 +1,132 @@
+// Android sparse images: a header and chunks of raw bytes, fill patterns, holes and checksums, after the header of
+// Android's libsparse (sparse_format.h).
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/fields.h"
+#include "base/text.h"
+#include "format/formats.h"
+#include "format/image/disk_image.h"
+#include "io/run_source.h"
+
+namespace operculum {
+namespace {
+
+constexpr std::uint32_t kMagic = 0xED26FF3A;
+enum Chunk : std::uint16_t { kRaw = 0xCAC1, kFill = 0xCAC2, kHole = 0xCAC3, kSum = 0xCAC4 };
+constexpr std::size_t kFileHeader = 28, kChunkHeader = 12, kPattern = 4096;
+constexpr unsigned kMostParts = 1000;
+
+struct Parsed {
+  std::uint64_t size = 0, block = 0;
+  std::vector<ImageRun> runs;
+  std::optional<std::uint32_t> crc32;
+};
+
+/// The chunks of one file, which lies at `base` among all parts.
+Parsed parse(const Source& file, std::uint64_t base, std::vector<Finding>& findings) {
+  Bytes head = read_exactly(file, 0, kFileHeader, "Android sparse header");
+  LittleFields h(head, "Android sparse header");
+  if (h.u32(0) != kMagic) throw Malformed("Android sparse header: the magic is missing");
+  if (h.u16(4) != 1) throw Unsupported(fmt::format("Android sparse images of version {}", h.u16(4)));
+  std::uint64_t at = h.u16(8), chunk_header = h.u16(10);
+  Parsed out;
+  out.block = h.u32(12);
+  out.size = out.block * h.u32(16);
+  if (at < kFileHeader || chunk_header < kChunkHeader || out.block == 0 || out.block % 4 != 0 || out.block > (64 << 20))
+    throw Malformed("Android sparse header: its sizes make no sense");
+  std::uint64_t logical = 0;
+  for (std::uint32_t i = 0, count = h.u32(20); i < count; ++i) {
+    Bytes raw = read_up_to(file, at, kChunkHeader);
+    if (raw.size() < kChunkHeader) {
+      findings.push_back({Finding::Level::fault, fmt::format("the image is cut short: {} of {} chunks are there", i, count)});
+      return out;
+    }
+    LittleFields f(raw, "Android sparse chunk", at);
+    std::uint64_t length = f.u32(4) * out.block, total = f.u32(8), data = at + chunk_header;
+    if (total < chunk_header || logical + length > out.size) throw Malformed(fmt::format("Android sparse chunk at offset {}: its lengths make no sense", at));
+    switch (f.u16(0)) {
+      case kRaw:
+        if (total - chunk_header != length) throw Malformed(fmt::format("Android sparse chunk at offset {}: its two lengths contradict each other", at));
+        if (length > 0) out.runs.push_back({logical, length, MappedRun::From::stored, base + data, 0, 0});
+        break;
+      case kFill:
+        if (length > 0) out.runs.push_back({logical, length, MappedRun::From::packed, base + data, 4, 0});
+        break;
+      case kHole:
+        break;
+      case kSum:
+        if (logical == out.size) out.crc32 = load_little<std::uint32_t>(read_exactly(file, data, 4, "Android sparse checksum").data());
+        break;
+      default:
+        throw Malformed(fmt::format("Android sparse chunk at offset {}: there is no chunk type {:#06x}", at, f.u16(0)));
+    }
+    logical += length;
+    at += total;
+  }
+  return out;
+}
+
+/// Files of a split image: NAME0, NAME1 and so on, each with the chunks that the others leave out.
+std::vector<SourcePtr> find_parts(const Input& input, const SourcePtr& own) {
+  std::string_view name = base_name(input.name);
+  std::size_t digits = name.find_last_not_of("0123456789");
+  bool split_name = digits != std::string_view::npos && digits + 1 < name.size() && to_lower(name).find("sparse") != std::string::npos;
+  if (!split_name || !input.sibling) return {own};
+  std::string stem(name.substr(0, digits + 1));
+  std::vector<SourcePtr> parts;
+  for (unsigned i = 0; i < kMostParts; ++i) {
+    SourcePtr part = stem + std::to_string(i) == name ? own : input.sibling(stem + std::to_string(i));
+    if (!part && i > 0) break;
+    if (part) parts.push_back(part);
+  }
+  return parts;
+}
+
+Match recognise_android_sparse(Probe& probe) {
+  ByteView head = probe.head(kFileHeader);
+  return head.size() == kFileHeader && load_little<std::uint32_t>(head.data()) == kMagic ? Match::front : Match::none;
+}
+
+ContainerPtr open_android_sparse(const Input& input, OpenContext& context) {
+  SourcePtr own = random_access(*input.content, context.spool);
+  std::vector<SourcePtr> parts = find_parts(input, own);
+  DiskImage image;
+  Parsed all = parse(*parts[0], 0, image.findings);
+  std::uint64_t base = parts[0]->size();
+  for (std::size_t i = 1; i < parts.size(); ++i) {
+    Parsed more = parse(*parts[i], base, image.findings);
+    all.runs.insert(all.runs.end(), more.runs.begin(), more.runs.end());
+    all.size = std::max(all.size, more.size);
+    all.crc32.reset();
+    base += parts[i]->size();
+  }
+  if (parts.size() > 1) image.facts.emplace_back("parts", std::to_string(parts.size()));
+  image.facts.emplace_back("block", fmt::format("{} bytes", all.block));
+  image.crc32 = all.crc32;
+  SourcePtr whole = parts.size() == 1 ? own : make_joined(parts);
+  image.bytes = std::make_shared<RunSource>(whole, all.size, std::move(all.runs), [whole](const ImageRun& run) {
+    Bytes word = read_exactly(*whole, run.at, 4, "Android sparse fill pattern"), out;
+    for (std::size_t i = 0; i < kPattern; ++i) out.push_back(word[i % 4]);
+    return out;
+  });
+  return make_disk_image(input, std::move(image));
+}
+
+}  // namespace
+
+Format android_sparse_format() {
+  return {.id = "android-sparse",
+          .name = "Android sparse image",
+          .family = "disk image",
+          .specification = "Android libsparse, sparse_format.h (version 1.0)",
+          .reads = "raw, fill and empty chunks; the checksum over the whole; split images whose parts lie beside it",
+          .lacks = "checksums in the middle of an image",
+          .suffixes = {".simg", ".sparse"},
+          .single_stream = true,
+          .recognise = recognise_android_sparse,
+          .open = open_android_sparse};
+}
+
+}  // namespace operculum

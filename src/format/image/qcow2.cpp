@@ -1,0 +1,180 @@
+// QCOW2, versions 2 and 3, after its published format description (interop/qcow2).
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/checked.h"
+#include "base/fields.h"
+#include "base/text.h"
+#include "codec/block.h"
+#include "codec/codec.h"
+#include "format/formats.h"
+#include "format/image/disk_image.h"
+#include "io/cached_source.h"
+#include "io/mapped_source.h"
+
+namespace operculum {
+namespace {
+
+constexpr std::uint32_t kMagic = 0x514649FB;  // "QFI\xfb"
+constexpr std::uint64_t kOffsetMask = 0x00FFFFFFFFFFFE00;
+enum Incompatible : std::uint64_t { kDirty = 1, kCorrupt = 2, kDataFile = 4, kCompressionType = 8, kExtendedTables = 16 };
+enum Extension : std::uint32_t { kDataFileName = 0x44415441, kBackingFormat = 0xE2792ACA };
+
+struct Header {
+  std::uint32_t version = 0, cluster_bits = 0, encryption = 0, l1_count = 0, snapshots = 0, header_length = 72;
+  std::uint64_t size = 0, l1_at = 0, snapshots_at = 0, incompatible = 0;
+  std::uint8_t compression = 0;
+  std::string backing, data_file;
+};
+
+Header read_header(const Source& file) {
+  Bytes raw = read_up_to(file, 0, 4096);
+  BigFields f(raw, "QCOW2 header");
+  if (f.u32(0) != kMagic) throw Malformed("QCOW2 header: the magic is missing");
+  Header h;
+  h.version = f.u32(4);
+  if (h.version != 2 && h.version != 3) throw Unsupported(fmt::format("QCOW version {}", h.version));
+  h.cluster_bits = f.u32(20);
+  if (h.cluster_bits < 9 || h.cluster_bits > 21) throw Malformed(fmt::format("QCOW2 header: clusters of 2^{} bytes are not possible", h.cluster_bits));
+  h.size = f.u64(24);
+  h.encryption = f.u32(32);
+  h.l1_count = f.u32(36);
+  h.l1_at = f.u64(40);
+  h.snapshots = f.u32(60);
+  h.snapshots_at = f.u64(64);
+  if (h.version == 3) {
+    h.incompatible = f.u64(72);
+    h.header_length = f.u32(100);
+    if ((h.incompatible & kCompressionType) != 0 && h.header_length > 104) h.compression = f.u8(104);
+  }
+  if (std::uint64_t at = f.u64(8); at != 0) {
+    Bytes name = read_exactly(file, at, std::min<std::uint32_t>(f.u32(16), 1023), "QCOW2 backing file name");
+    h.backing = as_text(name);
+  }
+  for (std::size_t at = h.header_length; at + 8 <= raw.size();) {
+    std::uint32_t kind = f.u32(at), length = f.u32(at + 4);
+    if (kind == 0 || length > raw.size() - at - 8) break;
+    if (kind == kDataFileName) h.data_file = f.text(at + 8, length);
+    at += 8 + (length + 7) / 8 * 8;
+  }
+  return h;
+}
+
+class QcowSource final : public MappedSource {
+ public:
+  QcowSource(SourcePtr file, SourcePtr data, const Header& header, SourcePtr parent)
+      : MappedSource(std::move(data), header.size, std::move(parent)),
+        tables_(make_cached(file, 64 << 10)),
+        file_(std::move(file)),
+        header_(header),
+        cluster_(std::uint64_t{1} << header.cluster_bits),
+        entry_bytes_((header.incompatible & kExtendedTables) != 0 ? 16 : 8) {}
+
+ protected:
+  MappedRun locate(std::uint64_t offset) const override {
+    std::uint64_t per_table = cluster_ / entry_bytes_, index = offset / cluster_, within = offset % cluster_;
+    std::uint64_t l1 = index / per_table, left = cluster_ - within;
+    if (l1 >= header_.l1_count) return {MappedRun::From::parent, left};
+    std::uint64_t table = word(checked_add(header_.l1_at, l1 * 8, "the first table")) & kOffsetMask;
+    if (table == 0) return {MappedRun::From::parent, per_table * cluster_ - (index % per_table) * cluster_ - within};
+    std::uint64_t at = table + (index % per_table) * entry_bytes_, entry = word(at);
+    constexpr std::uint64_t kPacked = std::uint64_t{1} << 62, kZero = 1;
+    if ((entry & kPacked) != 0) return {MappedRun::From::packed, left, entry & (kPacked - 1), within};
+    std::uint64_t place = entry & kOffsetMask;
+    if (entry_bytes_ == 16) return subcluster(word(at + 8), place, within);
+    if ((entry & kZero) != 0 && header_.version >= 3) return {MappedRun::From::zeros, left};
+    if (place == 0) return {MappedRun::From::parent, left};
+    return {MappedRun::From::stored, left, place + within};
+  }
+
+  Bytes unpack(std::uint64_t entry) const override {
+    unsigned offset_bits = 62 - (header_.cluster_bits - 8);
+    std::uint64_t at = entry & ((std::uint64_t{1} << offset_bits) - 1), sectors = (entry >> offset_bits) + 1;
+    Bytes packed = read_up_to(*file_, at, sectors * 512 - at % 512);
+    Bytes out(static_cast<std::size_t>(cluster_));
+    // what follows the packed bytes in their last sector is not part of them
+    StreamPtr stream = open_decoder(header_.compression == 1 ? "zstd" : "deflate", make_source_stream(make_memory_source(std::move(packed))));
+    std::size_t got = read_fully(*stream, out);
+    if (got < out.size()) throw Malformed(fmt::format("QCOW2 cluster at offset {}: {} bytes come out, {} are expected", at, got, out.size()));
+    return out;
+  }
+
+ private:
+  /// Each cluster in 32 parts, with a bit each for "is there" and "is zero".
+  MappedRun subcluster(std::uint64_t bitmap, std::uint64_t place, std::uint64_t within) const {
+    std::uint64_t part = cluster_ / 32, index = within / part, left = part - within % part;
+    if ((bitmap >> (32 + index) & 1) != 0) return {MappedRun::From::zeros, left};
+    if ((bitmap >> index & 1) != 0 && place != 0) return {MappedRun::From::stored, left, place + within};
+    return {MappedRun::From::parent, left};
+  }
+
+  std::uint64_t word(std::uint64_t at) const { return BigFields(read_exactly(*tables_, at, 8, "QCOW2 table"), "QCOW2 table", at).u64(0); }
+
+  SourcePtr tables_, file_;
+  Header header_;
+  std::uint64_t cluster_, entry_bytes_;
+};
+
+/// The names of the snapshots, with the time they were made.
+std::vector<std::string> read_snapshots(const Source& file, const Header& header) {
+  std::vector<std::string> out;
+  std::uint64_t at = header.snapshots_at;
+  for (std::uint32_t i = 0; i < std::min<std::uint32_t>(header.snapshots, 1000); ++i) {
+    Bytes raw = read_exactly(file, at, 40, "QCOW2 snapshot");
+    BigFields f(raw, "QCOW2 snapshot", at);
+    std::uint64_t id = f.u16(12), name = f.u16(14), extra = f.u32(36);
+    Bytes text = read_exactly(file, at + 40 + extra, id + name, "QCOW2 snapshot");
+    out.push_back(fmt::format("{} ({})", as_text(text).substr(static_cast<std::size_t>(id)), to_text(from_unix(f.u32(16)))));
+    at += (40 + extra + id + name + 7) / 8 * 8;
+  }
+  return out;
+}
+
+Match recognise_qcow2(Probe& probe) {
+  ByteView head = probe.head(8);
+  return head.size() == 8 && BigFields(head, "QCOW2").u32(0) == kMagic ? Match::front : Match::none;
+}
+
+ContainerPtr open_qcow2(const Input& input, OpenContext& context) {
+  SourcePtr file = random_access(*input.content, context.spool);
+  Header header = read_header(*file);
+  if (header.encryption != 0) throw Unsupported("encrypted QCOW2 images");
+  constexpr std::uint64_t kKnown = kDirty | kCorrupt | kDataFile | kCompressionType | kExtendedTables;
+  if ((header.incompatible & ~kKnown) != 0) throw Unsupported(fmt::format("QCOW2 feature bits {:#x}", header.incompatible & ~kKnown));
+  if (header.compression > 1) throw Unsupported(fmt::format("QCOW2 compression type {}", header.compression));
+  DiskImage image;
+  image.method = header.compression == 1 ? "zstd" : "deflate";
+  image.facts = {{"version", std::to_string(header.version)}, {"cluster", fmt::format("{} bytes", std::uint64_t{1} << header.cluster_bits)}};
+  if ((header.incompatible & kCorrupt) != 0) image.findings.push_back({Finding::Level::warning, "it is marked as corrupt"});
+  SourcePtr parent, data = file;
+  if (!header.backing.empty()) {
+    image.facts.emplace_back("parent", header.backing);
+    parent = open_parent(input, context, header.backing, image.findings);
+  }
+  if ((header.incompatible & kDataFile) != 0) data = open_parent(input, context, header.data_file, image.findings);
+  try {
+    for (const std::string& name : read_snapshots(*file, header)) image.facts.emplace_back("snapshot", name);
+  } catch (const Malformed& error) {
+    image.findings.push_back({Finding::Level::warning, fmt::format("the list of snapshots is damaged: {}", error.what())});
+  }
+  image.bytes = std::make_shared<QcowSource>(file, std::move(data), header, std::move(parent));
+  return make_disk_image(input, std::move(image));
+}
+
+}  // namespace
+
+Format qcow2_format() {
+  return {.id = "qcow2",
+          .name = "QCOW2 disk image",
+          .family = "disk image",
+          .specification = "QCOW2 image format, versions 2 and 3",
+          .reads = "plain, zlib and zstd clusters, zero clusters, subclusters; external data files; parents beside it; snapshots are named",
+          .lacks = "encrypted images; contents of snapshots",
+          .suffixes = {".qcow2", ".qcow"},
+          .single_stream = true,
+          .recognise = recognise_qcow2,
+          .open = open_qcow2};
+}
+
+}  // namespace operculum

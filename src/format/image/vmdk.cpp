@@ -1,0 +1,227 @@
+// VMDK: sparse and stream-optimised extents, and descriptors with their extents, after the Virtual Disk Format
+// specification 5.0.
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/checked.h"
+#include "base/fields.h"
+#include "base/text.h"
+#include "codec/block.h"
+#include "format/formats.h"
+#include "format/image/disk_image.h"
+#include "io/cached_source.h"
+#include "io/extent_source.h"
+#include "io/mapped_source.h"
+
+namespace operculum {
+namespace {
+
+constexpr std::uint32_t kMagic = 0x564D444B;  // "KDMV"
+constexpr std::string_view kDescriptorMark = "# Disk DescriptorFile";
+constexpr std::uint64_t kSector = 512, kAtEnd = ~std::uint64_t{0};
+constexpr std::uint64_t kLongestDescriptor = 1 << 20;
+enum Flag : std::uint32_t { kZeroGrains = 1 << 2, kPacked = 1 << 16 };
+
+struct Header {
+  std::uint32_t version = 0, flags = 0, per_table = 0;
+  std::uint64_t capacity = 0, grain = 0, descriptor_at = 0, descriptor_size = 0, directory = 0;  // sectors
+  bool unclean = false;
+};
+
+Header read_header(const Source& file, std::uint64_t at) {
+  Bytes raw = read_exactly(file, at, kSector, "VMDK header");
+  LittleFields f(raw, "VMDK header", at);
+  if (f.u32(0) != kMagic) throw Malformed("VMDK header: the magic is missing");
+  Header h;
+  h.version = f.u32(4);
+  h.flags = f.u32(8);
+  h.capacity = f.u64(12);
+  h.grain = f.u64(20);
+  h.descriptor_at = f.u64(28);
+  h.descriptor_size = f.u64(36);
+  h.per_table = f.u32(44);
+  h.directory = f.u64(56);
+  h.unclean = f.u8(72) != 0;
+  if (h.version < 1 || h.version > 3) throw Unsupported(fmt::format("VMDK extents of version {}", h.version));
+  if (h.grain == 0 || h.grain > 65536 || (h.grain & (h.grain - 1)) != 0 || h.per_table == 0 || h.per_table > (1 << 20) || h.capacity > (std::uint64_t{1} << 50))
+    throw Malformed("VMDK header: its numbers make no sense");
+  return h;
+}
+
+/// Images that were written in one go keep the place of their directory in a copy of the header at the end.
+Header with_directory(const Source& file, const Header& front) {
+  if (front.directory != kAtEnd) return front;
+  constexpr std::uint64_t kFromEnd = 1024;
+  if (file.size() < 2 * kFromEnd) throw CutShort("VMDK: the header's copy at the end is missing; the image is cut short");
+  try {
+    return read_header(file, file.size() / kSector * kSector - kFromEnd);
+  } catch (const Malformed&) {
+    throw CutShort("VMDK: the header's copy at the end is missing; the image is cut short");
+  }
+}
+
+class SparseExtent final : public MappedSource {
+ public:
+  SparseExtent(SourcePtr file, const Header& header, SourcePtr parent)
+      : MappedSource(file, header.capacity * kSector, parent), tables_(make_cached(file)), file_(std::move(file)), header_(header), has_parent_(parent != nullptr) {}
+
+ protected:
+  MappedRun locate(std::uint64_t offset) const override {
+    std::uint64_t grain = header_.grain * kSector, index = offset / grain, within = offset % grain, left = grain - within;
+    auto absent = has_parent_ ? MappedRun::From::parent : MappedRun::From::zeros;
+    std::uint64_t table = word(checked_add(header_.directory * kSector, index / header_.per_table * 4, "the grain directory"));
+    if (table == 0) return {absent, left};
+    std::uint64_t place = word(table * kSector + index % header_.per_table * 4);
+    if (place == 0) return {absent, left};
+    if (place == 1 && (header_.flags & kZeroGrains) != 0) return {MappedRun::From::zeros, left};
+    if ((header_.flags & kPacked) != 0) return {MappedRun::From::packed, left, place * kSector, within};
+    return {MappedRun::From::stored, left, place * kSector + within};
+  }
+
+  Bytes unpack(std::uint64_t at) const override {
+    constexpr std::size_t kMarker = 12;
+    std::uint32_t size = load_little<std::uint32_t>(read_exactly(*file_, at + 8, 4, "VMDK grain").data());
+    std::uint64_t grain = header_.grain * kSector;
+    if (size > 2 * grain + 4096) throw Malformed(fmt::format("VMDK grain at offset {}: {} packed bytes are not possible", at, size));
+    Bytes packed = read_exactly(*file_, at + kMarker, size, "VMDK grain"), out(static_cast<std::size_t>(grain));
+    std::size_t count = decode_block(BlockCodec::zlib, packed, out);
+    std::fill(out.begin() + static_cast<std::ptrdiff_t>(count), out.end(), Byte{0});
+    return out;
+  }
+
+ private:
+  std::uint32_t word(std::uint64_t at) const { return load_little<std::uint32_t>(read_exactly(*tables_, at, 4, "VMDK grain table").data()); }
+
+  SourcePtr tables_, file_;
+  Header header_;
+  bool has_parent_;
+};
+
+/// One line of a descriptor's list: RW 4192256 SPARSE "gauge-s001.vmdk".
+struct ExtentLine {
+  std::uint64_t sectors = 0, offset = 0;
+  std::string kind, file;
+};
+struct Descriptor {
+  std::string type, parent;
+  std::vector<ExtentLine> extents;
+};
+
+Descriptor read_descriptor(std::string_view text) {
+  Descriptor out;
+  text = text.substr(0, std::min(text.find('\0'), text.size()));
+  for (std::string_view line : split(text, '\n')) {
+    line = trim(line);
+    std::size_t equals = line.find('=');
+    auto value = [&] {
+      std::string_view raw = trim(line.substr(equals + 1));
+      return std::string(raw.size() >= 2 && raw.front() == '"' ? raw.substr(1, raw.size() - 2) : raw);
+    };
+    if (equals != std::string_view::npos && to_lower(trim(line.substr(0, equals))) == "createtype") out.type = value();
+    if (equals != std::string_view::npos && to_lower(trim(line.substr(0, equals))) == "parentfilenamehint") out.parent = value();
+    if (!line.starts_with("RW ") && !line.starts_with("RDONLY ") && !line.starts_with("NOACCESS ")) continue;
+    std::size_t quote = line.find('"'), end = line.rfind('"');
+    std::vector<std::string_view> words;
+    for (std::string_view word : split(line.substr(0, quote), ' ')) {
+      if (!word.empty()) words.push_back(word);
+    }
+    if (words.size() < 3) continue;
+    ExtentLine extent;
+    extent.sectors = parse_number(words[1]).value_or(0);
+    extent.kind = words[2];
+    if (quote != std::string_view::npos && end > quote) {
+      extent.file = line.substr(quote + 1, end - quote - 1);
+      extent.offset = parse_number(trim(line.substr(end + 1))).value_or(0);
+    }
+    out.extents.push_back(std::move(extent));
+  }
+  return out;
+}
+
+/// The extents of a descriptor, each in a file beside it, as one disk.
+SourcePtr join_extents(const Input& input, const Descriptor& descriptor, const SourcePtr& parent, DiskImage& image) {
+  std::vector<SourcePtr> parts;
+  std::uint64_t start = 0;
+  for (const ExtentLine& extent : descriptor.extents) {
+    std::uint64_t size = checked_mul(extent.sectors, kSector, "an extent");
+    SourcePtr part;
+    if (extent.kind == "ZERO") {
+      part = make_extent_source(make_memory_source({}), {}, size);
+    } else {
+      SourcePtr file = input.sibling ? input.sibling(extent.file) : nullptr;
+      if (!file) throw Malformed(fmt::format("its part \"{}\" is not beside it; put it there", escape(extent.file)));
+      if (extent.kind == "SPARSE") {
+        SourcePtr above = parent ? make_slice(parent, start, size) : nullptr;
+        Header header = with_directory(*file, read_header(*file, 0));
+        if ((header.flags & kPacked) != 0) image.method = "zlib";
+        part = make_slice(std::make_shared<SparseExtent>(file, header, above), 0, size);
+      } else if (extent.kind == "FLAT" || extent.kind == "VMFS") {
+        part = make_slice(file, extent.offset * kSector, size);
+      } else {
+        throw Unsupported(fmt::format("VMDK extents of kind {}", escape(extent.kind)));
+      }
+      if (part->size() < size) throw CutShort(fmt::format("its part \"{}\" is cut short", escape(extent.file)));
+    }
+    parts.push_back(std::move(part));
+    start += size;
+  }
+  if (parts.empty()) throw Malformed("VMDK descriptor: it names no extents");
+  return make_joined(std::move(parts));
+}
+
+Match recognise_vmdk(Probe& probe) {
+  ByteView head = probe.head(512);
+  if (head.size() >= 4 && load_little<std::uint32_t>(head.data()) == kMagic) return Match::front;
+  return starts_with(head, kDescriptorMark) ? Match::front : Match::none;
+}
+
+ContainerPtr open_vmdk(const Input& input, OpenContext& context) {
+  SourcePtr file = random_access(*input.content, context.spool);
+  DiskImage image;
+  Descriptor descriptor;
+  std::optional<Header> header;
+  Bytes head = read_up_to(*file, 0, 512);
+  if (starts_with(head, kDescriptorMark)) {
+    Bytes text = read_up_to(*file, 0, kLongestDescriptor);
+    descriptor = read_descriptor(as_text(text));
+  } else {
+    Header front = read_header(*file, 0);
+    header = with_directory(*file, front);
+    Bytes text = read_up_to(*file, front.descriptor_at * kSector, std::min(front.descriptor_size * kSector, kLongestDescriptor));
+    descriptor = read_descriptor(as_text(text));
+    if (header->unclean) image.findings.push_back({Finding::Level::warning, "it was not closed properly: the newest changes may be missing"});
+  }
+  if (!descriptor.type.empty()) image.facts.emplace_back("kind", descriptor.type);
+  SourcePtr parent;
+  if (!descriptor.parent.empty()) {
+    image.facts.emplace_back("parent", descriptor.parent);
+    parent = open_parent(input, context, descriptor.parent, image.findings);
+  }
+  if (header) {
+    image.facts.emplace_back("grain", fmt::format("{} bytes", header->grain * kSector));
+    if ((header->flags & kPacked) != 0) image.method = "zlib";
+    image.bytes = std::make_shared<SparseExtent>(file, *header, parent);
+  } else {
+    image.facts.emplace_back("extents", std::to_string(descriptor.extents.size()));
+    image.bytes = join_extents(input, descriptor, parent, image);
+  }
+  return make_disk_image(input, std::move(image));
+}
+
+}  // namespace
+
+Format vmdk_format() {
+  return {.id = "vmdk",
+          .name = "VMDK disk image",
+          .family = "disk image",
+          .specification = "Virtual Disk Format 5.0",
+          .reads = "monolithic sparse and stream-optimised images, descriptors with flat, sparse and zero extents beside them; parents beside it",
+          .lacks = "sparse extents of the older server kind (COWD)",
+          .suffixes = {".vmdk"},
+          .single_stream = true,
+          .recognise = recognise_vmdk,
+          .open = open_vmdk};
+}
+
+}  // namespace operculum
