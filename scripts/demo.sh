@@ -51,6 +51,12 @@ for pack in tidepool.shoal kelp-forest.kelp tide-gauge.gauge voices.tern survey.
   step "Everything in $pack, checked" operculum verify "packs/$pack"
 done
 step "Names made of what the pack says of itself" operculum unpack packs/tidepool.shoal --into unpacked/renamed --name-as '{title}-{number}-{name}{ending}'
+step "The card image of an exhibit computer" operculum identify exhibit-card.qcow2
+step "Its partitions" operculum list exhibit-card.img
+step "One file: through wrapper, partition table, file system, SquashFS and pack" operculum show exhibit-card.qcow2/2/opt/kiosk/media.squashfs/packs/tidepool.skin/scripts/tide.lua
+step "The whole card, files within files" operculum list --tree --deep exhibit-card.img/kiosk
+step "Everything on the card, checked" operculum verify --deep exhibit-card.qcow2
+step "One folder of it" operculum unpack exhibit-card.qcow2/2/opt/kiosk --into unpacked/kiosk
 step "Take the textures back" operculum discard textures-receipt.json
 operculum list --json --deep exhibit-7.tar.xz --output exhibit-7.jsonl
 operculum list --csv tidepool.skin --output tidepool.csv

@@ -7,8 +7,14 @@ seconds=${1:-20}
 shift || true
 [ $# -gt 0 ] || { mapfile -t formats < fuzz/targets.txt; formats+=(layout); }
 [ $# -eq 0 ] || formats=("$@")
-scripts/build.sh fuzz make_demo "${formats[@]/#/fuzz_}"
+scripts/build.sh fuzz make_demo make_seeds "${formats[@]/#/fuzz_}"
 build/fuzz/make_demo build/fuzz-seeds >/dev/null
+rm -f build/fuzz-seeds/exhibit-card.*
+build/fuzz/fuzz/make_seeds build/fuzz-seeds
+# What the system's own tools make, where they are there.
+if command -v mkfs.erofs >/dev/null; then mkfs.erofs --quiet -zlz4hc -Efragments build/fuzz-seeds/erofs fuzz >/dev/null 2>&1 || true; fi
+if command -v mkfs.cramfs >/dev/null; then mkfs.cramfs fuzz build/fuzz-seeds/cramfs >/dev/null 2>&1 || true; fi
+if command -v genromfs >/dev/null; then genromfs -d fuzz -f build/fuzz-seeds/romfs || true; fi
 # A description and the pack that it describes make one input of fuzz_layout.
 mkdir -p build/fuzz-corpus/layout
 while read -r layout pack; do
@@ -27,7 +33,7 @@ cockle drawings.cockle
 PACKS
 for format in "${formats[@]}"; do
   mkdir -p "build/fuzz-corpus/$format"
-  "build/fuzz/fuzz/fuzz_$format" -max_total_time="$seconds" -max_len=16384 -timeout=20 -rss_limit_mb=4096 -print_final_stats=0 \
+  "build/fuzz/fuzz/fuzz_$format" -max_total_time="$seconds" -max_len=262144 -timeout=20 -rss_limit_mb=4096 -print_final_stats=0 \
     -artifact_prefix="build/fuzz-corpus/$format-" "build/fuzz-corpus/$format" build/fuzz-seeds 2>&1 | tail -n 2
   echo "fuzz_$format: no faults in $seconds s"
 done

@@ -28,6 +28,7 @@ int run(int argc, char** argv) {
   add_discard(app, session);
   add_verify(app, session);
   add_formats(app, session);
+  add_mount(app, session);
   add_layout(app, session);
   try {
     app.parse(argc, argv);

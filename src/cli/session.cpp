@@ -7,6 +7,7 @@
 #include <cstdlib>
 #include <filesystem>
 #include <map>
+#include <set>
 
 #include "base/text.h"
 #include "base/units.h"
@@ -56,6 +57,13 @@ void use_layouts(Session& session) {
     session.context.known_names.insert(session.context.known_names.end(), names.begin(), names.end());
   }
   session.context.described = [&session] { return session.library().formats(); };
+}
+
+/// The names of all views that some format knows.
+std::set<std::string> known_views() {
+  std::set<std::string> names;
+  for (const Format& format : formats()) names.insert(format.views.begin(), format.views.end());
+  return names;
 }
 
 /// Sizes with units on the command line: "64MiB".
@@ -134,6 +142,10 @@ void add_common_options(CLI::App& app, Session& session) {
   app.add_option("--names-in", session.context.names_in,
                  "Encoding of names that do not say theirs, such as CP932")
       ->type_name("ENCODING")
+      ->group("Everywhere");
+  app.add_option("--view", session.context.view, "Which of several trees to show, or more than usual; `formats` tells the names")
+      ->check(CLI::IsMember(known_views()).description(""))
+      ->type_name("NAME")
       ->group("Everywhere");
   Limits& limits = session.context.limits;
   auto limit = [&](const char* name, std::uint64_t& value, const char* text) {

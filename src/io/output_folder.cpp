@@ -5,12 +5,14 @@
 #include <linux/openat2.h>
 #include <sys/stat.h>
 #include <sys/syscall.h>
+#include <sys/xattr.h>
 #include <unistd.h>
 
 #include <algorithm>
 #include <array>
 #include <atomic>
 #include <cerrno>
+#include <cstring>
 #include <memory>
 
 #include "base/error.h"
@@ -47,10 +49,21 @@ std::array<timespec, 2> times_of(const Timestamp& modified) {
   return {timespec{0, UTIME_OMIT}, timespec{to_unix_seconds(modified), modified.nanoseconds}};
 }
 
-void apply(int file, const FileMetadata& metadata) {
+/// Gives the file what was asked for; returns what could not be done, for a person. The owner comes first, for
+/// changing it takes set-id bits away.
+std::string apply(int file, const FileMetadata& metadata) {
+  std::string complaint;
+  auto complain = [&](const std::string& what) {
+    complaint += fmt::format("{}{}: {}", complaint.empty() ? "" : ", ", what, strerrordesc_np(errno));
+  };
+  if (metadata.owner && fchown(file, metadata.owner->user, metadata.owner->group) != 0) complain("its owner cannot be set");
   fchmod(file, metadata.mode & 07777);
-  if (!metadata.modified.known()) return;
-  futimens(file, times_of(metadata.modified).data());
+  for (const auto& [name, value] : metadata.attributes) {
+    if (fsetxattr(file, name.c_str(), value.data(), value.size(), 0) != 0)
+      complain(fmt::format("the attribute {} cannot be set", escape(name)));
+  }
+  if (metadata.modified.known()) futimens(file, times_of(metadata.modified).data());
+  return complaint;
 }
 
 /// A path beneath the folder, as the folder it lies in ("" for the root) and its name there.
@@ -120,7 +133,7 @@ std::optional<std::string> OutputFile::commit(const FileMetadata& metadata, Exis
     off_t end = lseek(file_.number(), static_cast<off_t>(hole_), SEEK_CUR);
     if (end < 0 || ftruncate(file_.number(), end) != 0) fail("cannot write", joined(folder_path_, name_));
   }
-  apply(file_.number(), metadata);
+  complaint_ = apply(file_.number(), metadata);
   int folder = folder_->number();
   std::string name = name_;
   for (unsigned number = 2;; ++number) {
@@ -185,13 +198,15 @@ bool OutputFolder::make_folder(const std::string& path) {
 }
 
 bool OutputFolder::make_symbolic_link(const std::string& path, const std::string& target,
-                                      const Timestamp& modified) {
+                                      const Timestamp& modified, const std::optional<Owner>& owner) {
   std::string name;
   auto parent = open_parent(path, name);
   if (symlinkat(target.c_str(), parent->number(), name.c_str()) != 0) {
     if (errno != EEXIST) fail("cannot make the link", path);
     return false;
   }
+  if (owner && fchownat(parent->number(), name.c_str(), owner->user, owner->group, AT_SYMLINK_NOFOLLOW) != 0)
+    fail("cannot set the owner of", path);
   if (modified.known()) {
     auto times = times_of(modified);
     utimensat(parent->number(), name.c_str(), times.data(), AT_SYMLINK_NOFOLLOW);

@@ -3,6 +3,9 @@
 #include <memory>
 #include <mutex>
 #include <optional>
+#include <string>
+#include <utility>
+#include <vector>
 
 #include "base/bytes.h"
 #include "base/time.h"
@@ -18,10 +21,16 @@ enum class Existing {
   rename,   ///< write beside it under a numbered name
 };
 
+struct Owner {
+  std::uint32_t user = 0, group = 0;  ///< numbers
+};
+
 /// What becomes of a finished file.
 struct FileMetadata {
   std::uint32_t mode = 0644;  ///< permission bits
   Timestamp modified;
+  std::optional<Owner> owner = {};
+  std::vector<std::pair<std::string, std::string>> attributes = {};  ///< extended attributes
 };
 
 class OutputFolder;
@@ -42,6 +51,9 @@ class OutputFile {
   /// something was there and is kept. Throws IoError.
   std::optional<std::string> commit(const FileMetadata& metadata, Existing existing);
 
+  /// What commit() could not do of what was asked for, such as setting an attribute; empty when nothing.
+  const std::string& complaint() const { return complaint_; }
+
   /// Adds to the final name, before commit().
   void add_ending(std::string_view ending) { name_ += ending; }
 
@@ -53,6 +65,7 @@ class OutputFile {
   std::string folder_path_, name_, temporary_;
   Descriptor file_;
   std::uint64_t hole_ = 0;  // zeros not yet written
+  std::string complaint_;
 };
 
 /// The one way by which anything is written for the user. All paths are relative, already made safe
@@ -67,7 +80,8 @@ class OutputFolder {
   /// Makes the folder and its parents; true when it was new.
   bool make_folder(const std::string& path);
   /// False when something is there already.
-  bool make_symbolic_link(const std::string& path, const std::string& target, const Timestamp& modified);
+  bool make_symbolic_link(const std::string& path, const std::string& target, const Timestamp& modified,
+                          const std::optional<Owner>& owner = std::nullopt);
   /// A second name for a file beneath this folder; false when something is there already.
   bool make_hard_link(const std::string& path, const std::string& target);
   bool make_node(const std::string& path, std::uint32_t mode_and_type, std::uint64_t device);

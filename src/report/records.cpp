@@ -41,6 +41,15 @@ Json layer_json(const IdentifiedLayer& layer) {
   }
   for (const auto& [name, value] : layer.facts) record["facts"][name] = escape(value);
   for (const Finding& finding : layer.findings) record["findings"].push_back(finding_json("", finding));
+  for (const IdentifiedPart& part : layer.parts) {
+    Json one = {{"path", part.path}, {"size", part.size}};
+    add_text(one, "name", part.name);
+    add_text(one, "type", part.type);
+    if (!part.format.empty()) one["format"] = part.format;
+    for (const auto& [name, value] : part.facts) one["facts"][name] = escape(value);
+    for (const Finding& finding : part.findings) one["findings"].push_back(finding_json("", finding));
+    record["parts"].push_back(std::move(one));
+  }
   return record;
 }
 
@@ -110,6 +119,7 @@ Json to_json(const Found& found) {
     add_time(record, "accessed", extra.accessed);
     add_time(record, "changed", extra.changed);
     add_time(record, "created", extra.created);
+    for (const auto& [name, value] : extra.attributes) record["attributes"][escape(name)] = escape(value);
   }
   return record;
 }
@@ -119,6 +129,7 @@ Json to_json(const Identification& identification) {
   add_size(record, "size", identification.size);
   record["layers"] = Json::array();
   for (const IdentifiedLayer& layer : identification.layers) record["layers"].push_back(layer_json(layer));
+  add_text(record, "origin", identification.origin);
   add_text(record, "kind", identification.kind);
   add_text(record, "media_type", identification.media_type);
   for (const Finding& finding : identification.findings)
@@ -177,6 +188,7 @@ Json to_json(const Format& format) {
           {"specification", format.specification},
           {"reads", format.reads},
           {"lacks", format.lacks},
+          {"views", format.views},
           {"endings", format.suffixes}};
 }
 

@@ -102,6 +102,10 @@ void FileWriter::put(OutputFile& out, const FileJob& job, ByteView bytes) const 
 
 void FileWriter::commit(OutputFile& out, FileJob& job) const {
   auto path = out.commit(job.metadata, job.existing);
+  if (!out.complaint().empty()) {
+    if (!job.event.message.empty()) job.event.message += ", ";
+    job.event.message += out.complaint();
+  }
   if (!path) {
     job.event.kind = UnpackEvent::Kind::kept;
     job.event.message = "something is there already";

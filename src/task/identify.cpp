@@ -5,8 +5,10 @@
 #include <algorithm>
 
 #include "base/text.h"
-#include "container/identify.h"
 #include "base/units.h"
+#include "container/identify.h"
+#include "container/open.h"
+#include "io/origin.h"
 #include "task/kinds.h"
 
 namespace operculum {
@@ -46,6 +48,33 @@ IdentifiedLayer look(const Layer& layer, bool count) {
   out.facts = layer.container->facts();
   out.findings = layer.container->findings();
   return out;
+}
+
+/// What is in each partition: only the front of each is looked at.
+std::vector<IdentifiedPart> look_at_parts(const Layer& layer, OpenContext& context) {
+  std::vector<IdentifiedPart> parts;
+  std::span<const Entry> entries = layer.container->entries();
+  for (std::size_t i = 0; i < entries.size(); ++i) {
+    IdentifiedPart part;
+    part.path = entries[i].path;
+    part.size = entries[i].size;
+    if (entries[i].extra) {
+      part.name = entries[i].extra->comment;
+      part.type = entries[i].extra->type_tag;
+    }
+    try {
+      Opened inner = open_container({layer.container->content(i), part.path, nullptr}, context);
+      if (inner.container) {
+        part.format = inner.format->name;
+        part.facts = inner.container->facts();
+        part.findings = inner.container->findings();
+      }
+    } catch (const Error& error) {
+      part.findings.push_back({Finding::Level::fault, error.what()});
+    }
+    parts.push_back(std::move(part));
+  }
+  return parts;
 }
 
 std::string ending_of(const std::string& name) {
@@ -117,6 +146,7 @@ Identification identify(const std::string& target, const IdentifyRequest& reques
     bool cheap =
         layer.container->access() == Access::random || place.file_source->size() <= kCountWithoutAsking;
     out.layers.push_back(look(layer, cheap || request.count_solid));
+    if (layer.format->family == "partition table") out.layers.back().parts = look_at_parts(layer, context);
   }
   bool leaf = place.layers.empty() || place.layers.back().format->single_stream || place.entry;
   if (leaf && place.content) {
@@ -129,6 +159,7 @@ Identification identify(const std::string& target, const IdentifyRequest& reques
     out.media_type = told.media_type;
   }
   if (whole_file) {
+    out.origin = origin_of(place.file).value_or("");
     Place file = place;
     file.name = base_name(place.file);
     check_name(file, context, out);

@@ -4,6 +4,15 @@
 
 namespace operculum {
 
+/// What a partition holds.
+struct IdentifiedPart {
+  std::string path, name, type;
+  std::uint64_t size = 0;   ///< bytes
+  std::string_view format;  ///< a Format's name; empty when nothing is recognised
+  std::vector<std::pair<std::string, std::string>> facts;
+  std::vector<Finding> findings;
+};
+
 /// One layer of what a file really is.
 struct IdentifiedLayer {
   const Format* format = nullptr;
@@ -17,6 +26,7 @@ struct IdentifiedLayer {
   std::uint64_t largest_bytes = 0;
   std::vector<std::pair<std::string, std::string>> facts;
   std::vector<Finding> findings;
+  std::vector<IdentifiedPart> parts;  ///< of a partition table
 };
 
 /// The truth about one file, whatever its name says.
@@ -24,6 +34,7 @@ struct Identification {
   std::string target;
   std::uint64_t size = 0;
   std::vector<IdentifiedLayer> layers;
+  std::string origin;             ///< where the file was downloaded from, when it is marked
   std::string kind;               ///< of a file that is no container: image, text, ...
   std::string media_type;         ///< likewise, "image/png"
   std::vector<Finding> findings;  ///< about the name, the size, the end

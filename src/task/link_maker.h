@@ -26,6 +26,7 @@ class LinkMaker {
     std::string path, output, target;  // for a hard link `target` is a stored path, through nested containers
     std::string remark;
     Timestamp modified;
+    std::optional<Owner> owner;
     ContainerPtr container;  // of a hard link: where its data can be had when its target is not unpacked
     std::string target_in_container;
   };

@@ -26,6 +26,9 @@ struct UnpackRequest {
   bool keep_going = true;      ///< after a damaged entry
   bool devices = false;        ///< make devices, fifos and sockets
   bool special_modes = false;  ///< keep set-user-id and set-group-id bits of files
+  bool owners = false;         ///< give files the owners that are stored, by number
+  bool attributes = false;     ///< set the extended attributes that are stored
+  std::string origin;          ///< an origin mark that everything unpacked gets; empty: none
   std::string name_as;         ///< a NameTemplate for the output names of files; empty: their paths
   bool digests = false;        ///< compute SHA-256 of what is written
   Existing existing = Existing::keep;

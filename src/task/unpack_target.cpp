@@ -2,8 +2,11 @@
 
 #include <fmt/format.h>
 #include <sys/stat.h>
+#include <unistd.h>
 
 #include <new>
+
+#include "io/origin.h"
 
 namespace operculum {
 namespace {
@@ -12,6 +15,12 @@ std::uint32_t process_umask() {
   std::uint32_t mask = umask(022);
   umask(static_cast<mode_t>(mask));
   return mask;
+}
+
+/// Attributes that mean the same everywhere: those of the system (lists of access rights) have another form on
+/// disk than in calls.
+bool settable(std::string_view name) {
+  return name.starts_with("user.") || (geteuid() == 0 && (name.starts_with("trusted.") || name.starts_with("security.")));
 }
 
 bool there(const std::string& path) {
@@ -40,7 +49,22 @@ FileMetadata UnpackTarget::metadata_of(const Entry& entry) const {
   std::uint32_t mode = entry.mode == Entry::kNoMode ? default_mode_ : entry.mode;
   if (entry.kind == EntryKind::folder && entry.mode == Entry::kNoMode) mode |= (mode & 0444) >> 2;
   if (entry.kind == EntryKind::file && !request_.special_modes) mode &= 0777;
-  return {mode, entry.modified};
+  FileMetadata metadata{mode, entry.modified, owner_of(entry), {}};
+  if (request_.attributes && entry.extra) {
+    for (const auto& attribute : entry.extra->attributes) {
+      if (settable(attribute.first)) metadata.attributes.push_back(attribute);
+    }
+  }
+  if (entry.kind == EntryKind::file) {
+    std::erase_if(metadata.attributes, [](const auto& one) { return one.first == kOriginAttribute; });
+    if (!request_.origin.empty()) metadata.attributes.emplace_back(kOriginAttribute, request_.origin);
+  }
+  return metadata;
+}
+
+std::optional<Owner> UnpackTarget::owner_of(const Entry& entry) const {
+  if (!request_.owners || !entry.extra) return std::nullopt;
+  return Owner{entry.extra->user_id, entry.extra->group_id};
 }
 
 std::string_view UnpackTarget::beneath(std::string_view path) const {

@@ -16,6 +16,7 @@ class UnpackTarget {
 
   bool already_there(const std::string& output) const;
   FileMetadata metadata_of(const Entry& entry) const;
+  std::optional<Owner> owner_of(const Entry& entry) const;  ///< when owners are wanted and stored
 
   /// A stored path as it is wanted in the output folder, before names are made safe.
   std::string_view beneath(std::string_view path) const;

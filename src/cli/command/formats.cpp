@@ -34,6 +34,7 @@ void add_formats(CLI::App& app, Session& session) {
       line("follows", format.specification);
       line("reads", format.reads);
       line("lacks", format.lacks);
+      if (!format.views.empty()) line("views", fmt::format("{}", fmt::join(format.views, " ")));
       line("endings", fmt::format("{}", fmt::join(format.suffixes, " ")));
     }
     session.data.write(text);

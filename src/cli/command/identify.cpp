@@ -34,6 +34,21 @@ std::string contents_text(const IdentifiedLayer& layer) {
   return text;
 }
 
+/// "2         Linux file system \"kiosk\", 512.0 MiB: ext4 file system, label exhibit, 210.0 MiB used, 302.0 MiB free".
+std::string part_text(const IdentifiedPart& part) {
+  std::string text = part.type;
+  if (!part.name.empty()) text += fmt::format(" \"{}\"", escape(part.name));
+  text += fmt::format(", {}", human_size(part.size));
+  if (part.format.empty()) return text;
+  text += fmt::format(": {}", part.format);
+  for (const auto& [name, value] : part.facts) {
+    std::string brief = escape(value).substr(0, value.find(" ("));
+    if (name == "label") text += fmt::format(" \"{}\"", brief);
+    if (name == "used" || name == "free") text += fmt::format(", {} {}", brief, name);
+  }
+  return text;
+}
+
 std::string to_text(const Identification& found, bool colour) {
   std::string out = styled(escape(found.target), "1", colour) + "\n";
   auto line = [&](std::string_view label, const std::string& text) {
@@ -42,13 +57,15 @@ std::string to_text(const Identification& found, bool colour) {
   line("is", stack_text(found));
   if (found.size != Entry::kUnknownSize)
     line("size", fmt::format("{} ({} bytes)", human_size(found.size), grouped(found.size)));
+  if (!found.origin.empty()) line("from", escape(found.origin));
   for (const IdentifiedLayer& layer : found.layers) {
-    if (!layer.format->single_stream) {
+    if (!layer.format->single_stream && layer.parts.empty()) {
       line("holds", contents_text(layer));
       if (!layer.largest.empty() && layer.entries && *layer.entries > 1) {
         line("largest", fmt::format("{} ({})", escape(layer.largest), human_size(layer.largest_bytes)));
       }
     }
+    for (const IdentifiedPart& part : layer.parts) line(part.path, part_text(part));
     for (const auto& [name, value] : layer.facts)
       line(name.size() <= 9 ? name : "fact",
            name.size() <= 9 ? escape(value) : fmt::format("{}: {}", name, escape(value)));
@@ -63,6 +80,9 @@ std::string to_text(const Identification& found, bool colour) {
   for (const Finding& finding : found.findings) tell(finding);
   for (const IdentifiedLayer& layer : found.layers) {
     for (const Finding& finding : layer.findings) tell(finding);
+    for (const IdentifiedPart& part : layer.parts) {
+      for (const Finding& finding : part.findings) tell({finding.level, fmt::format("{}: {}", part.path, finding.text)});
+    }
   }
   if (!found.suggestion.empty()) line("next", found.suggestion);
   return out;

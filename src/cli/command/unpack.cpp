@@ -12,6 +12,7 @@
 #include "cli/progress_line.h"
 #include "cli/selection_options.h"
 #include "cli/session.h"
+#include "io/origin.h"
 #include "report/records.h"
 #include "task/receipt.h"
 
@@ -22,6 +23,7 @@ struct UnpackOptions {
   std::vector<std::string> targets;
   std::string receipt;
   bool portable_names = false;
+  bool clear_origin = false;
   SelectionOptions selection;
   UnpackRequest request;
 };
@@ -155,6 +157,7 @@ void unpack_one(Session& session, const UnpackOptions& options, const std::strin
   }
   while (request.into.size() > 1 && request.into.ends_with('/')) request.into.pop_back();
   request.digests = !options.receipt.empty();
+  if (!options.clear_origin) request.origin = origin_of(place.file).value_or("");
   Receipt receipt;
   receipt.source = target;
   receipt.folder = absolute(request.into);
@@ -234,6 +237,10 @@ void add_unpack(CLI::App& app, Session& session) {
   command->add_flag("--portable-names", options->portable_names, "Change names that other systems refuse");
   command->add_flag("--special-modes", request.special_modes,
                     "Keep set-user-id and set-group-id bits of files");
+  command->add_flag("--owners", request.owners, "Give files the owners that are stored, by number (as root)");
+  command->add_flag("--xattrs", request.attributes, "Set the extended attributes that are stored");
+  command->add_flag("--clear-origin", options->clear_origin,
+                    "Do not pass on the mark of where the container was downloaded from");
   command->add_flag("--devices", request.devices, "Make devices, fifos and sockets");
   command->add_option("--jobs", request.jobs, "Threads (0: one for each processor)");
   command
@@ -243,6 +250,8 @@ void add_unpack(CLI::App& app, Session& session) {
   command->callback([&session, options] {
     prepare(session);
     options->request.names = options->portable_names ? NameRules::portable : NameRules::here;
+    if (options->request.owners && geteuid() != 0)
+      throw CLI::ValidationError("--owners", "only root may give files to other owners");
     if (!options->receipt.empty() && options->targets.size() > 1)
       throw CLI::ValidationError("--receipt", "takes one TARGET at a time");
     if (!options->receipt.empty() && access(options->receipt.c_str(), F_OK) == 0) {

@@ -1,0 +1,254 @@
+#define FUSE_USE_VERSION 35
+#include <fmt/format.h>
+#include <fuse.h>
+#include <fuse_lowlevel.h>
+#include <sys/stat.h>
+#include <sys/sysmacros.h>
+
+#include <cerrno>
+#include <cstring>
+#include <filesystem>
+
+#include "base/text.h"
+#include "cli/session.h"
+#include "task/view_tree.h"
+
+namespace operculum::cli {
+namespace {
+
+constexpr std::uint64_t kBlock = 512;  // of st_blocks
+
+ViewTree& tree() { return *static_cast<ViewTree*>(fuse_get_context()->private_data); }
+
+/// Runs what the kernel asked for; an Error becomes an error number.
+template <typename Work>
+int answer(Work work) {
+  try {
+    return work();
+  } catch (const Error& error) {
+    switch (error.kind()) {
+      case ErrorKind::needs_key:
+        return -EACCES;
+      case ErrorKind::unsupported:
+        return -ENOTSUP;
+      case ErrorKind::limit_exceeded:
+        return -EFBIG;
+      default:
+        return -EIO;
+    }
+  } catch (const std::bad_alloc&) {
+    return -ENOMEM;
+  }
+}
+
+mode_t type_of(const ViewTree::Known& known) {
+  if (known.folder) return S_IFDIR;
+  switch (known.entry->kind) {
+    case EntryKind::symbolic_link:
+      return S_IFLNK;
+    case EntryKind::character_device:
+      return S_IFCHR;
+    case EntryKind::block_device:
+      return S_IFBLK;
+    case EntryKind::fifo:
+      return S_IFIFO;
+    case EntryKind::socket:
+      return S_IFSOCK;
+    default:
+      return S_IFREG;
+  }
+}
+
+/// The bytes of a file whose container does not say how many there are.
+std::uint64_t size_of(const char* path, const ViewTree::Known& known) {
+  if (known.entry->size_known()) return known.entry->size;
+  return tree().open(path)->size();
+}
+
+int get_attributes(const char* path, struct stat* out, fuse_file_info*) {
+  return answer([&] {
+    auto known = tree().find(path);
+    if (!known) return -ENOENT;
+    *out = {};
+    out->st_mode = type_of(*known);
+    bool folder = known->folder;
+    std::uint32_t readable = folder ? 0555 : 0444;
+    out->st_nlink = folder ? 2 : 1;
+    out->st_uid = fuse_get_context()->uid;
+    out->st_gid = fuse_get_context()->gid;
+    if (known->entry) {
+      bool program = known->entry->mode != Entry::kNoMode && (known->entry->mode & 0111) != 0;
+      if (program && !folder) readable |= 0111;
+      if (known->entry->modified.known()) out->st_mtim.tv_sec = to_unix_seconds(known->entry->modified);
+      out->st_ctim = out->st_atim = out->st_mtim;
+      if (!folder && known->entry->kind == EntryKind::symbolic_link) {
+        out->st_size = static_cast<off_t>(known->entry->link_target().size());
+      } else if (!folder && known->entry->kind == EntryKind::file) {
+        out->st_size = static_cast<off_t>(size_of(path, *known));
+      }
+    }
+    out->st_mode |= readable;  // what is shown may always be read, and never be written
+    out->st_blocks = static_cast<blkcnt_t>((static_cast<std::uint64_t>(out->st_size) + kBlock - 1) / kBlock);
+    return 0;
+  });
+}
+
+int read_folder(const char* path, void* buffer, fuse_fill_dir_t fill, off_t, fuse_file_info*, fuse_readdir_flags) {
+  return answer([&] {
+    auto known = tree().find(path);
+    if (!known) return -ENOENT;
+    if (!known->folder) return -ENOTDIR;
+    for (const char* own : {".", ".."}) fill(buffer, own, nullptr, 0, static_cast<fuse_fill_dir_flags>(0));
+    for (const std::string& name : tree().names(path)) fill(buffer, name.c_str(), nullptr, 0, static_cast<fuse_fill_dir_flags>(0));
+    return 0;
+  });
+}
+
+int read_link(const char* path, char* buffer, std::size_t size) {
+  return answer([&] {
+    auto known = tree().find(path);
+    if (!known || !known->entry || size == 0) return -ENOENT;
+    std::string_view target = known->entry->link_target();
+    std::size_t count = std::min(target.size(), size - 1);
+    std::memcpy(buffer, target.data(), count);
+    buffer[count] = '\0';
+    return 0;
+  });
+}
+
+int open_entry(const char* path, fuse_file_info* info) {
+  return answer([&] {
+    if ((info->flags & O_ACCMODE) != O_RDONLY) return -EROFS;
+    info->fh = reinterpret_cast<std::uint64_t>(new SourcePtr(tree().open(path)));
+    info->keep_cache = 1;
+    return 0;
+  });
+}
+
+int read_entry(const char*, char* buffer, std::size_t size, off_t offset, fuse_file_info* info) {
+  return answer([&] {
+    const Source& source = **reinterpret_cast<SourcePtr*>(info->fh);
+    return static_cast<int>(source.read_at(static_cast<std::uint64_t>(offset), {reinterpret_cast<Byte*>(buffer), size}));
+  });
+}
+
+int release_entry(const char*, fuse_file_info* info) {
+  delete reinterpret_cast<SourcePtr*>(info->fh);
+  return 0;
+}
+
+int get_attribute(const char* path, const char* name, char* buffer, std::size_t size) {
+  return answer([&] {
+    auto known = tree().find(path);
+    if (!known || !known->entry || !known->entry->extra) return -ENODATA;
+    for (const auto& [own, value] : known->entry->extra->attributes) {
+      if (own != name) continue;
+      if (size == 0) return static_cast<int>(value.size());
+      if (value.size() > size) return -ERANGE;
+      std::memcpy(buffer, value.data(), value.size());
+      return static_cast<int>(value.size());
+    }
+    return -ENODATA;
+  });
+}
+
+int list_attributes(const char* path, char* buffer, std::size_t size) {
+  return answer([&] {
+    auto known = tree().find(path);
+    std::string names;
+    if (known && known->entry && known->entry->extra) {
+      for (const auto& [own, value] : known->entry->extra->attributes) names += own + '\0';
+    }
+    if (size == 0) return static_cast<int>(names.size());
+    if (names.size() > size) return -ERANGE;
+    std::memcpy(buffer, names.data(), names.size());
+    return static_cast<int>(names.size());
+  });
+}
+
+fuse_operations operations() {
+  fuse_operations all{};
+  all.getattr = get_attributes;
+  all.readdir = read_folder;
+  all.readlink = read_link;
+  all.open = open_entry;
+  all.read = read_entry;
+  all.release = release_entry;
+  all.getxattr = get_attribute;
+  all.listxattr = list_attributes;
+  return all;
+}
+
+/// The mounted view while it lives.
+class Mounted {
+ public:
+  Mounted(ViewTree& view, const std::string& folder, const std::string& name) {
+    std::string own_name = "fsname=" + name, kind = "ro,subtype=operculum";
+    std::string clean;
+    for (char c : own_name) clean += c == ',' || c == '\\' ? '_' : c;  // commas separate options
+    const char* words[] = {"operculum", "-o", kind.c_str(), "-o", clean.c_str()};
+    fuse_args args = FUSE_ARGS_INIT(5, const_cast<char**>(words));
+    static const fuse_operations kOperations = operations();
+    fuse_ = fuse_new(&args, &kOperations, sizeof kOperations, &view);
+    fuse_opt_free_args(&args);
+    if (fuse_ == nullptr || fuse_mount(fuse_, folder.c_str()) != 0) {
+      if (fuse_ != nullptr) fuse_destroy(fuse_);
+      throw IoError(fmt::format("cannot mount on {}", escape(folder)), EIO);
+    }
+  }
+  ~Mounted() {
+    fuse_unmount(fuse_);
+    fuse_destroy(fuse_);
+  }
+  Mounted(const Mounted&) = delete;
+  Mounted& operator=(const Mounted&) = delete;
+
+  /// Serves until the view is unmounted or a signal comes.
+  void serve(bool foreground) {
+    fuse_daemonize(foreground ? 1 : 0);
+    fuse_set_signal_handlers(fuse_get_session(fuse_));
+    fuse_loop_config config{};
+    config.max_idle_threads = 4;
+    fuse_loop_mt(fuse_, &config);
+    fuse_remove_signal_handlers(fuse_get_session(fuse_));
+  }
+
+ private:
+  fuse* fuse_ = nullptr;
+};
+
+void mount_view(Session& session, const std::string& target, const std::string& folder, bool foreground) {
+  Place place = resolve(target, session.context, Step::into);
+  if (!place.is_container()) throw Malformed("it is no container that this program knows; `operculum identify` tells what it is");
+  if (!std::filesystem::is_directory(folder)) throw IoError(escape(folder), ENOTDIR);
+  if (!std::filesystem::is_empty(folder)) throw IoError(fmt::format("{} is not empty", escape(folder)), ENOTEMPTY);
+  ViewTree view(place, session.context);
+  Mounted mounted(view, folder, std::filesystem::path(place.file).filename().string());
+  session.say(Session::Tone::note, fmt::format("{} can be seen in {}, read-only; `fusermount3 -u {}` takes it away", escape(target), escape(folder),
+                                               shell_word(folder)));
+  mounted.serve(foreground);
+}
+
+}  // namespace
+
+void add_mount(CLI::App& app, Session& session) {
+  CLI::App* command = app.add_subcommand("mount", "Show what is inside in a folder, read-only, nested containers as folders");
+  struct Options {
+    std::string target, folder;
+    bool foreground = false;
+  };
+  auto options = std::make_shared<Options>();
+  command->add_option("TARGET", options->target, "A container, or a folder in one")->required();
+  command->add_option("FOLDER", options->folder, "An empty folder")->required();
+  command->add_flag("--foreground", options->foreground, "Stay until the view is taken away, or until a signal");
+  command->callback([&session, options] {
+    prepare(session);
+    try {
+      mount_view(session, options->target, options->folder, options->foreground);
+    } catch (const Error& error) {
+      report_error(session, options->target, error);
+    }
+  });
+}
+
+}  // namespace operculum::cli

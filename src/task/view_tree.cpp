@@ -1,0 +1,123 @@
+#include "task/view_tree.h"
+
+#include <algorithm>
+
+#include "base/text.h"
+
+namespace operculum {
+namespace {
+
+std::vector<std::string> parts_of(std::string_view path) {
+  std::vector<std::string> parts;
+  for (std::string_view part : split(path, '/')) {
+    if (!part.empty() && part != "." && part != "..") parts.emplace_back(part);
+  }
+  return parts;
+}
+
+}  // namespace
+
+ViewTree::ViewTree(const Place& place, OpenContext& context) : context_(context), root_(std::make_shared<ViewNode>()) {
+  root_->folder = root_->looked_at = true;
+  load(*root_, place.layers.back().container, place.inside);
+}
+
+/// Hangs the entries of a container, those beneath `inside`, into the tree.
+void ViewTree::load(ViewNode& folder, const ContainerPtr& container, std::string_view inside) {
+  std::span<const Entry> entries = container->entries();
+  std::vector<std::pair<std::shared_ptr<ViewNode>, std::string>> links;
+  std::map<std::string_view, std::size_t> by_path;
+  for (std::size_t i = 0; i < entries.size(); ++i) {
+    std::string_view path = entries[i].path;
+    by_path[path] = i;
+    if (!inside.empty()) {
+      if (!path.starts_with(inside) || path.size() <= inside.size() || path[inside.size()] != '/') continue;
+      path.remove_prefix(inside.size() + 1);
+    }
+    ViewNode* at = &folder;
+    std::shared_ptr<ViewNode> node;
+    for (const std::string& part : parts_of(path)) {
+      at->folder = at->looked_at = true;
+      auto& child = at->children[part];
+      if (!child) child = std::make_shared<ViewNode>();
+      node = child;
+      at = child.get();
+    }
+    if (!node) continue;
+    node->entry = std::shared_ptr<const Entry>(container, &entries[i]);
+    if (entries[i].kind == EntryKind::folder) node->folder = node->looked_at = true;
+    if (entries[i].has_data()) node->open = [container, i] { return container->content(i); };
+    if (entries[i].kind == EntryKind::hard_link) links.emplace_back(node, entries[i].link_target());
+  }
+  for (auto& [node, target] : links) {  // a second name is as good as the first
+    auto found = by_path.find(target);
+    if (found == by_path.end() || !entries[found->second].has_data()) continue;
+    node->entry = std::shared_ptr<const Entry>(container, &entries[found->second]);
+    node->open = [container, index = found->second] { return container->content(index); };
+  }
+}
+
+/// Finds out whether a file is a container; then it becomes a folder.
+void ViewTree::look_at(ViewNode& node, const std::string& name, std::size_t depth) {
+  if (node.looked_at) return;
+  node.looked_at = true;
+  if (!node.open) return;
+  try {
+    check_depth(depth + 1, context_.limits);
+    Input input{node.open(), name, nullptr};
+    Opened opened = open_container(input, context_);
+    while (opened.container && opened.format->single_stream) {  // as locators do: what it holds stands for it
+      input = {opened.container->content(0), opened.container->entries()[0].path, nullptr};
+      Opened inner = open_container(input, context_);
+      if (!inner.container) break;
+      opened = inner;
+    }
+    if (!opened.container) return;
+    load(node, opened.container, "");
+    node.folder = true;
+  } catch (const Error&) {
+    node.children.clear();  // cannot be entered: a file it stays
+    node.folder = false;
+  }
+}
+
+std::shared_ptr<ViewNode> ViewTree::walk_to(std::string_view path) {
+  std::shared_ptr<ViewNode> node = root_;
+  std::size_t depth = 0;
+  for (const std::string& part : parts_of(path)) {
+    auto found = node->children.find(part);
+    if (found == node->children.end()) return nullptr;
+    node = found->second;
+    look_at(*node, part, ++depth);
+  }
+  return node;
+}
+
+std::optional<ViewTree::Known> ViewTree::find(std::string_view path) {
+  std::lock_guard lock(mutex_);
+  auto node = walk_to(path);
+  if (!node) return std::nullopt;
+  return Known{node->entry, node->folder, node->children.size()};
+}
+
+std::vector<std::string> ViewTree::names(std::string_view path) {
+  std::lock_guard lock(mutex_);
+  std::vector<std::string> out;
+  if (auto node = walk_to(path)) {
+    for (const auto& [name, child] : node->children) out.push_back(name);
+  }
+  return out;
+}
+
+SourcePtr ViewTree::open(std::string_view path) {
+  std::function<ContentPtr()> open_data;
+  {
+    std::lock_guard lock(mutex_);
+    auto node = walk_to(path);
+    if (!node || !node->open || node->folder) throw Malformed("there is no file of that name");
+    open_data = node->open;
+  }
+  return random_access(*open_data(), context_.spool);
+}
+
+}  // namespace operculum

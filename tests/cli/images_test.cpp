@@ -1,0 +1,262 @@
+// The built program on disk images, as people use it.
+#include <gtest/gtest.h>
+#include <sys/stat.h>
+#include <sys/wait.h>
+#include <sys/xattr.h>
+#include <unistd.h>
+
+#include <chrono>
+#include <fstream>
+#include <nlohmann/json.hpp>
+#include <thread>
+
+#include "support/disk_writer.h"
+#include "support/ext_writer.h"
+#include "support/fat_writer.h"
+#include "support/iso_writer.h"
+#include "support/program.h"
+#include "support/squashfs_writer.h"
+#include "support/temp_folder.h"
+#include "support/zip_builder.h"
+
+namespace operculum {
+namespace {
+
+using namespace test;
+
+/// A card: GPT, FAT and ext4, a SquashFS in that, a ZIP in that.
+Bytes card() {
+  SampleTree media = {{.path = "pack.zip", .data = ZipBuilder().add("scripts/tide.lua", "return 4.1\n").build()}};
+  SampleTree system = {{.path = "opt", .kind = EntryKind::folder},
+                       {.path = "opt/media.squashfs", .data = make_squashfs(media)},
+                       {.path = "opt/run", .data = to_bytes("#!/bin/sh\n"), .mode = 0755, .user = 12, .group = 34},
+                       {.path = "hole.bin", .data = Bytes(2 << 20)}};
+  return make_gpt({{make_fat({{.path = "boot.cfg", .data = to_bytes("kiosk\n")}}, 12, "BOOT"), "boot", "c12a7328-f81f-11d2-ba4b-00a0c93ec93b"},
+                   {make_ext(system, 4 << 20), "kiosk"}});
+}
+
+TEST(ImageCommands, OneLocatorGoesThroughEverything) {
+  TempFolder folder;
+  folder.write("card.img", ByteView(card()));
+  folder.write("card.qcow2", ByteView(make_qcow2(card(), {.codec = BlockCodec::zstd})));
+  for (const char* target : {"card.img/2/opt/media.squashfs/pack.zip/scripts/tide.lua", "card.qcow2/kiosk/opt/media.squashfs/pack.zip/scripts/tide.lua"}) {
+    Ran shown = operculum({"show", target}, folder.path());
+    EXPECT_EQ(shown.exit_code, 0) << shown.err;
+    EXPECT_EQ(shown.out, "return 4.1\n");
+  }
+  Ran missing = operculum({"show", "card.img/2/opt/medea.squashfs"}, folder.path());
+  EXPECT_EQ(missing.exit_code, 3);
+  Ran cased = operculum({"show", "card.img/2/opt/RUN"}, folder.path());
+  EXPECT_NE(cased.err.find("did you mean \"opt/run\"?"), std::string::npos) << cased.err;
+}
+
+TEST(ImageCommands, IdentifyTellsTheStack) {
+  TempFolder folder;
+  folder.write("card.qcow2", ByteView(make_qcow2(card())));
+  Ran told = operculum({"identify", "card.qcow2"}, folder.path());
+  EXPECT_EQ(told.exit_code, 0) << told.err;
+  for (const char* part : {"QCOW2 disk image, holding a disk with a GUID partition table", "EFI system \"boot\"", "FAT file system \"BOOT\"",
+                           "Linux file system \"kiosk\", 4.0 MiB: ext2/ext3/ext4 file system \"exhibit\"", "used", "free", "unallocated"})
+    EXPECT_NE(told.out.find(part), std::string::npos) << part << "\n" << told.out;
+  Ran json = operculum({"identify", "--json", "card.qcow2"}, folder.path());
+  auto record = nlohmann::json::parse(json.out);
+  ASSERT_EQ(record["layers"].size(), 2u);
+  auto parts = record["layers"][1]["parts"];
+  EXPECT_EQ(parts[1]["name"], "kiosk");
+  EXPECT_EQ(parts[1]["format"], "ext2/ext3/ext4 file system");
+  EXPECT_EQ(parts[1]["facts"]["label"], "exhibit");
+}
+
+TEST(ImageCommands, IdentifyTellsOfPaddingAndOfCuts) {
+  TempFolder folder;
+  Bytes image = make_ext({}, 1 << 20);
+  image.resize(image.size() + 4096);
+  folder.write("padded.img", ByteView(image));
+  EXPECT_NE(operculum({"identify", "padded.img"}, folder.path()).out.find("4,096 bytes follow the file system"), std::string::npos);
+  image.resize(800'000);
+  folder.write("cut.img", ByteView(image));
+  EXPECT_NE(operculum({"identify", "cut.img"}, folder.path()).out.find("the image is cut short"), std::string::npos);
+}
+
+TEST(ImageCommands, ListShowsPartitionsWithTheirKind) {
+  TempFolder folder;
+  folder.write("card.img", ByteView(card()));
+  Ran listed = operculum({"list", "card.img"}, folder.path());
+  EXPECT_EQ(listed.exit_code, 0) << listed.err;
+  EXPECT_NE(listed.out.find("2  Linux file system \"kiosk\""), std::string::npos) << listed.out;
+  EXPECT_NE(listed.out.find("unallocated-1  unallocated"), std::string::npos) << listed.out;
+  Ran deep = operculum({"list", "--paths", "--deep", "card.img/2"}, folder.path());
+  EXPECT_NE(deep.out.find("opt/media.squashfs/pack.zip/scripts/tide.lua\n"), std::string::npos) << deep.out;
+}
+
+TEST(ImageCommands, UnpackKeepsRightsHolesAndLinks) {
+  TempFolder folder;
+  folder.write("card.img", ByteView(card()));
+  Ran unpacked = operculum({"unpack", "card.img/2", "--into", "out"}, folder.path());
+  EXPECT_EQ(unpacked.exit_code, 0) << unpacked.err;
+  struct stat status {};
+  ASSERT_EQ(stat(folder.path("out/opt/run").c_str(), &status), 0);
+  EXPECT_EQ(status.st_mode & 0777, 0755u);
+  EXPECT_EQ(status.st_mtim.tv_sec, 1772373908);
+  EXPECT_EQ(status.st_uid, geteuid());  // owners only when asked
+  ASSERT_EQ(stat(folder.path("out/hole.bin").c_str(), &status), 0);
+  EXPECT_EQ(status.st_size, 2 << 20);
+  Ran raw = operculum({"unpack", "card.img", "--into", "raw"}, folder.path());
+  EXPECT_EQ(raw.exit_code, 0) << raw.err;
+  ASSERT_EQ(stat(folder.path("raw/2").c_str(), &status), 0);
+  EXPECT_EQ(status.st_size, 4 << 20);
+  EXPECT_LT(status.st_blocks * 512, 3 << 20);  // its holes are holes again
+}
+
+TEST(ImageCommands, UnpackSetsOwnersAndAttributesWhenAsked) {
+  TempFolder folder;
+  folder.write("media.squashfs", ByteView(make_squashfs({{.path = "crab", .data = to_bytes("pinch")}}, {.extended = true})));
+  folder.write("card.img", ByteView(card()));
+  Ran plain = operculum({"unpack", "media.squashfs", "--into", "plain"}, folder.path());
+  ASSERT_EQ(plain.exit_code, 0) << plain.err;
+  char value[16];
+  EXPECT_LT(getxattr(folder.path("plain/crab").c_str(), "user.exhibit", value, sizeof value), 0);
+  Ran set = operculum({"unpack", "media.squashfs", "--into", "set", "--xattrs"}, folder.path());
+  ASSERT_EQ(set.exit_code, 0) << set.err;
+  ssize_t size = getxattr(folder.path("set/crab").c_str(), "user.exhibit", value, sizeof value);
+  if (size < 0) {  // a file system without them: then it must be said
+    EXPECT_NE(set.err.find("the attribute user.exhibit cannot be set"), std::string::npos) << set.err;
+  } else {
+    EXPECT_EQ(std::string(value, static_cast<std::size_t>(size)), "seven");
+  }
+  if (geteuid() == 0) {
+    Ran owned = operculum({"unpack", "card.img/2/opt", "--into", "owned", "--owners"}, folder.path());
+    ASSERT_EQ(owned.exit_code, 0) << owned.err;
+    struct stat status {};
+    ASSERT_EQ(stat(folder.path("owned/opt/run").c_str(), &status), 0);
+    EXPECT_EQ(status.st_uid, 12u);
+    EXPECT_EQ(status.st_gid, 34u);
+  }
+}
+
+TEST(ImageCommands, TheOriginMarkIsPassedOnAndShown) {
+  TempFolder folder;
+  folder.write("media.squashfs", ByteView(make_squashfs({{.path = "crab", .data = to_bytes("pinch")}})));
+  const std::string url = "https://saltmarsh.example/media.squashfs";
+  if (setxattr(folder.path("media.squashfs").c_str(), "user.xdg.origin.url", url.data(), url.size(), 0) != 0)
+    GTEST_SKIP() << "this file system keeps no attributes";
+  EXPECT_NE(operculum({"identify", "media.squashfs"}, folder.path()).out.find("from      " + url), std::string::npos);
+  operculum({"unpack", "media.squashfs", "--into", "marked"}, folder.path());
+  operculum({"unpack", "media.squashfs", "--into", "clear", "--clear-origin"}, folder.path());
+  char value[256];
+  ssize_t size = getxattr(folder.path("marked/crab").c_str(), "user.xdg.origin.url", value, sizeof value);
+  ASSERT_GT(size, 0);
+  EXPECT_EQ(std::string(value, static_cast<std::size_t>(size)), url);
+  EXPECT_LT(getxattr(folder.path("clear/crab").c_str(), "user.xdg.origin.url", value, sizeof value), 0);
+}
+
+TEST(ImageCommands, ViewsAreChosenByName) {
+  TempFolder folder;
+  folder.write("disc.iso", ByteView(make_iso({{.path = "crab with a long name.txt", .data = to_bytes("pinch")}})));
+  EXPECT_EQ(operculum({"list", "--paths", "--view", "joliet", "disc.iso"}, folder.path()).out, "crab with a long name.txt\n");
+  EXPECT_EQ(operculum({"list", "--paths", "--view", "plain", "disc.iso"}, folder.path()).out, "N00000.BIN\n");
+  Ran wrong = operculum({"list", "--view", "sideways", "disc.iso"}, folder.path());
+  EXPECT_EQ(wrong.exit_code, 2);
+}
+
+TEST(ImageCommands, ADamagedFolderCostsOnlyItself) {
+  TempFolder folder;
+  SampleTree tree = sample_tree();
+  Bytes image = make_ext(tree, 4 << 20);
+  // the folder "many" has its entries in blocks of its own: spoil the first
+  std::size_t at = as_text(image).find("reading 000");
+  ASSERT_NE(at, std::string_view::npos);
+  std::fill_n(image.begin() + static_cast<std::ptrdiff_t>(at / 4096 * 4096), 4096, Byte{0xFF});
+  folder.write("card.img", ByteView(image));
+  Ran unpacked = operculum({"unpack", "card.img", "--into", "out"}, folder.path());
+  EXPECT_EQ(unpacked.exit_code, 1);
+  EXPECT_NE(unpacked.err.find("many: inode"), std::string::npos) << unpacked.err;
+  EXPECT_EQ(folder.read("out/crab.txt"), "pinch\n");
+  EXPECT_EQ(folder.read("out/gauge/run"), "#!/bin/sh\nexit 0\n");
+}
+
+// ---- the view in a folder
+
+/// `operculum mount --foreground` in a process of its own.
+class View {
+ public:
+  View(const TempFolder& folder, const std::string& target) : point_(folder.path("view")) {
+    std::filesystem::create_directories(point_);
+    child_ = fork();
+    if (child_ == 0) {
+      if (chdir(folder.path().c_str()) != 0) _exit(9);
+      execl(std::getenv("OPERCULUM"), "operculum", "mount", "--foreground", target.c_str(), point_.c_str(), nullptr);
+      _exit(9);
+    }
+    struct stat before {};
+    stat(folder.path().c_str(), &before);
+    for (int i = 0; i < 600; ++i) {  // until something is mounted there
+      struct stat now {};
+      if (stat(point_.c_str(), &now) == 0 && now.st_dev != before.st_dev) {
+        mounted_ = true;
+        return;
+      }
+      int status = 0;
+      if (waitpid(child_, &status, WNOHANG) == child_) {
+        child_ = -1;
+        return;
+      }
+      std::this_thread::sleep_for(std::chrono::milliseconds(20));
+    }
+  }
+  ~View() { stop(); }
+  View(const View&) = delete;
+  View& operator=(const View&) = delete;
+
+  bool mounted() const { return mounted_; }
+  const std::string& path() const { return point_; }
+  int stop() {
+    if (child_ < 0) return -1;
+    kill(child_, SIGTERM);
+    int status = 0;
+    waitpid(child_, &status, 0);
+    child_ = -1;
+    return status;
+  }
+
+ private:
+  std::string point_;
+  pid_t child_ = -1;
+  bool mounted_ = false;
+};
+
+std::string text_in(const std::string& path) {
+  std::ifstream file(path, std::ios::binary);
+  return {std::istreambuf_iterator<char>(file), {}};
+}
+
+TEST(Mount, ShowsNestedContainersAsFolders) {
+  if (access("/dev/fuse", R_OK | W_OK) != 0) GTEST_SKIP() << "/dev/fuse cannot be used here";
+  TempFolder folder;
+  folder.write("card.img", ByteView(card()));
+  View view(folder, "card.img");
+  if (!view.mounted()) GTEST_SKIP() << "this machine does not let it mount";
+  EXPECT_EQ(text_in(view.path() + "/2/opt/media.squashfs/pack.zip/scripts/tide.lua"), "return 4.1\n");
+  EXPECT_EQ(text_in(view.path() + "/1/boot.cfg"), "kiosk\n");
+  EXPECT_EQ(std::filesystem::file_size(view.path() + "/2/hole.bin"), 2u << 20);
+  struct stat status {};
+  ASSERT_EQ(stat((view.path() + "/2/opt/run").c_str(), &status), 0);
+  EXPECT_EQ(status.st_mode & 0777, 0555u);
+  EXPECT_EQ(status.st_mtim.tv_sec, 1772373908);
+  EXPECT_FALSE(std::ofstream(view.path() + "/2/opt/run"));
+  EXPECT_FALSE(std::filesystem::exists(view.path() + "/2/nothing"));
+  EXPECT_TRUE(WIFEXITED(view.stop()));
+  EXPECT_TRUE(std::filesystem::is_empty(view.path()));  // nothing is mounted there any more
+}
+
+TEST(Mount, RefusesAFolderThatIsNotEmpty) {
+  TempFolder folder;
+  folder.write("a.zip", ByteView(ZipBuilder().add("x", "y").build()));
+  folder.write("full/file", "z");
+  Ran refused = operculum({"mount", "a.zip", "full"}, folder.path());
+  EXPECT_EQ(refused.exit_code, 3);
+  EXPECT_NE(refused.err.find("full is not empty"), std::string::npos) << refused.err;
+}
+
+}  // namespace
+}  // namespace operculum

@@ -1,0 +1,337 @@
+// Wrappers of disk images and partition tables.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <algorithm>
+
+#include "support/disk_writer.h"
+#include "support/ext_writer.h"
+#include "support/fat_writer.h"
+#include "support/open.h"
+
+namespace operculum {
+namespace {
+
+using namespace test;
+
+/// A disk with noise, zeros, a fill pattern and something that packs well.
+Bytes sample_disk() {
+  Bytes disk(3 << 20);
+  Bytes random = noise(700'000);
+  std::copy(random.begin(), random.end(), disk.begin() + 100'000);
+  std::fill_n(disk.begin() + (2 << 20), 300'000, Byte{0xA5});
+  for (std::size_t i = 0; i < 200'000; ++i) disk[(1 << 20) + 300'000 + i] = static_cast<Byte>(i / 50);
+  return disk;
+}
+
+using Files = std::map<std::string, Bytes>;
+
+Held open_beside(const std::string& name, const Files& files) {
+  Held held;
+  held.context = std::make_unique<OpenContext>();
+  auto source_of = [files](const std::string& wanted) -> SourcePtr {
+    auto found = files.find(wanted);
+    return found == files.end() ? nullptr : make_memory_source(found->second);
+  };
+  held.opened = open_container({make_content(source_of(name)), name, source_of}, *held.context);
+  return held;
+}
+
+Bytes disk_of(Held& held) {
+  Bytes out = read_all(*held->content(0)->stream(), 64 << 20);
+  SourcePtr source = held->content(0)->source();
+  EXPECT_EQ(read_up_to(*source, 1'000'001, 5000), Bytes(out.begin() + 1'000'001, out.begin() + 1'005'001));
+  return out;
+}
+
+struct Wrapper {
+  std::string name;
+  std::string_view format;
+  std::function<Bytes(const Bytes&)> make;
+};
+
+std::vector<Wrapper> wrappers() {
+  return {
+      {"qcow2_v2", "qcow2", [](const Bytes& disk) { return make_qcow2(disk, {.version = 2}); }},
+      {"qcow2_v3", "qcow2", [](const Bytes& disk) { return make_qcow2(disk); }},
+      {"qcow2_zlib", "qcow2", [](const Bytes& disk) { return make_qcow2(disk, {.codec = BlockCodec::deflate}); }},
+      {"qcow2_zstd", "qcow2", [](const Bytes& disk) { return make_qcow2(disk, {.codec = BlockCodec::zstd}); }},
+      {"vhd_fixed", "vhd", make_vhd_fixed},
+      {"vhd_dynamic", "vhd", [](const Bytes& disk) { return make_vhd(disk); }},
+      {"vhdx", "vhdx", [](const Bytes& disk) { return make_vhdx(disk); }},
+      {"vmdk", "vmdk", [](const Bytes& disk) { return make_vmdk(disk); }},
+      {"vmdk_stream", "vmdk", make_vmdk_stream},
+      {"udif_raw", "udif", [](const Bytes& disk) { return make_udif(disk, BlockCodec::stored); }},
+      {"udif_zlib", "udif", [](const Bytes& disk) { return make_udif(disk, BlockCodec::zlib); }},
+      {"udif_bzip2", "udif", [](const Bytes& disk) { return make_udif(disk, BlockCodec::bzip2); }},
+      {"udif_xz", "udif", [](const Bytes& disk) { return make_udif(disk, BlockCodec::xz); }},
+      {"udif_adc", "udif", [](const Bytes& disk) { return make_udif(disk, BlockCodec::stored, true); }},
+      {"android", "android-sparse", [](const Bytes& disk) { return make_android_sparse(disk); }},
+  };
+}
+
+struct DiskWrapper : testing::TestWithParam<Wrapper> {};
+
+TEST_P(DiskWrapper, GivesTheDisk) {
+  Bytes disk = sample_disk();
+  Held held = open_bytes(GetParam().make(disk), "exhibit.img");
+  ASSERT_EQ(held.format(), GetParam().format);
+  ASSERT_EQ(held->entries().size(), 1u);
+  EXPECT_EQ(held->entries()[0].path, "exhibit.raw");
+  EXPECT_EQ(held->entries()[0].size, disk.size());
+  EXPECT_TRUE(disk_of(held) == disk);
+  EXPECT_TRUE(held->findings().empty()) << held->findings()[0].text;
+}
+
+TEST_P(DiskWrapper, NeverGivesWrongBytesWhenCut) {
+  Bytes disk = sample_disk(), image = GetParam().make(disk);
+  for (std::size_t i = 1; i < 120; ++i) {
+    Bytes cut(image.begin(), image.begin() + static_cast<std::ptrdiff_t>(image.size() * i / 120));
+    try {
+      Held held = open_bytes(cut, "exhibit.img");
+      if (held.format() != GetParam().format) continue;
+      Bytes got = read_all(*held->content(0)->stream(), 64 << 20);
+      EXPECT_TRUE(got == disk) << "cut at " << cut.size() << " of " << image.size();
+    } catch (const Error&) {
+      // a clear error is right
+    }
+  }
+}
+
+TEST_P(DiskWrapper, SurvivesFlippedBytes) {
+  Bytes image = GetParam().make(sample_disk());
+  std::uint32_t state = 7;
+  for (int round = 0; round < 60; ++round) {
+    Bytes broken = image;
+    for (int i = 0; i < 8; ++i) {
+      state = state * 1664525 + 1013904223;
+      std::size_t reach = round % 3 == 0 ? broken.size() : std::min<std::size_t>(broken.size(), 4096);
+      std::size_t at = (state >> 4) % reach;
+      if (round % 3 == 2) at = broken.size() - 1 - at;
+      broken[at] = static_cast<Byte>(state >> 24);
+    }
+    try {
+      Held held = open_bytes(broken, "exhibit.img");
+      if (held.format() == "none" || held->entries().empty()) continue;
+      StreamPtr stream = held->content(0)->stream();
+      Bytes part(1 << 16);
+      for (int i = 0; i < 100 && stream->read(part) > 0; ++i) {
+      }
+    } catch (const Error&) {
+    }
+  }
+  SUCCEED();
+}
+
+INSTANTIATE_TEST_SUITE_P(Kinds, DiskWrapper, testing::ValuesIn(wrappers()), [](const auto& each) { return each.param.name; });
+
+// ---- differences to a parent
+
+struct Difference {
+  std::string name;
+  std::function<Bytes(const Bytes&, const WrapOptions&)> make;
+};
+
+struct DiskDifference : testing::TestWithParam<Difference> {};
+
+TEST_P(DiskDifference, ReadsTheRestFromTheParentBesideIt) {
+  Bytes parent = sample_disk(), child = parent;
+  Bytes change = noise(5000, 9);
+  std::copy(change.begin(), change.end(), child.begin() + 1'048'576 + 512);
+  std::fill_n(child.begin() + 100'000, 200'000, Byte{0});
+  WrapOptions options{.parent = "base.img", .parent_disk = parent};
+  Files files = {{"child.img", GetParam().make(child, options)}, {"base.img", GetParam().make(parent, {})}};
+  Held held = open_beside("child.img", files);
+  EXPECT_TRUE(disk_of(held) == child);
+  files["base.img"] = parent;  // a raw parent will do
+  Held raw = open_beside("child.img", files);
+  EXPECT_TRUE(disk_of(raw) == child);
+}
+
+TEST_P(DiskDifference, NamesAMissingParent) {
+  Bytes parent = sample_disk(), child = parent;
+  child[2'000'000] ^= 1;
+  WrapOptions options{.parent = "base.img", .parent_disk = parent};
+  Held held = open_beside("child.img", {{"child.img", GetParam().make(child, options)}});
+  EXPECT_TRUE(has_finding(*held, "its parent image \"base.img\", which is not beside it"));
+  try {
+    read_all(*held->content(0)->stream(), 64 << 20);
+    FAIL() << "zeros were given for the parent's bytes";
+  } catch (const Malformed& error) {
+    EXPECT_NE(std::string(error.what()).find("base.img"), std::string::npos);
+  }
+}
+
+INSTANTIATE_TEST_SUITE_P(Kinds, DiskDifference,
+                         testing::Values(Difference{"qcow2", make_qcow2}, Difference{"vhd", make_vhd}, Difference{"vhdx", make_vhdx},
+                                         Difference{"vmdk", make_vmdk}),
+                         [](const auto& each) { return each.param.name; });
+
+TEST(Qcow2, NamesItsSnapshots) {
+  Held held = open_bytes(make_qcow2(sample_disk(), {.snapshot = "before the storm"}));
+  auto facts = held->facts();
+  EXPECT_NE(std::find(facts.begin(), facts.end(), std::pair(std::string("snapshot"), std::string("before the storm (2026-03-01 14:05:08Z)"))), facts.end());
+}
+
+TEST(Qcow2, NamesEncryption) {
+  Bytes image = make_qcow2(sample_disk());
+  image[35] = 2;
+  EXPECT_THROW(open_bytes(image), Unsupported);
+}
+
+TEST(Vmdk, JoinsTheExtentsThatADescriptorNames) {
+  Bytes disk = sample_disk();
+  auto part = [&](std::size_t from, std::size_t to) { return Bytes(disk.begin() + static_cast<std::ptrdiff_t>(from), disk.begin() + static_cast<std::ptrdiff_t>(to)); };
+  constexpr std::size_t kFirst = 1 << 20, kZeros = 64 << 10;
+  std::string text = fmt::format(
+      "# Disk DescriptorFile\nversion=1\ncreateType=\"custom\"\n\n# Extent description\nRW {} FLAT \"gauge-flat.vmdk\" 2\nRW {} ZERO\nRW {} SPARSE \"gauge-s002.vmdk\"\n",
+      kFirst / 512, kZeros / 512, (disk.size() - kFirst) / 512);
+  Bytes flat(1024, 0x11), first = part(0, kFirst);
+  flat.insert(flat.end(), first.begin(), first.end());
+  Files files = {{"gauge.vmdk", to_bytes(text)}, {"gauge-flat.vmdk", flat}, {"gauge-s002.vmdk", make_vmdk(part(kFirst, disk.size()))}};
+  Held held = open_beside("gauge.vmdk", files);
+  Bytes got = read_all(*held->content(0)->stream(), 64 << 20);
+  Bytes expected = first;
+  expected.resize(kFirst + kZeros);
+  expected.insert(expected.end(), disk.begin() + kFirst, disk.end());
+  EXPECT_TRUE(got == expected);
+  files.erase("gauge-s002.vmdk");
+  try {
+    open_beside("gauge.vmdk", files);
+    FAIL() << "was opened without a part";
+  } catch (const Malformed& error) {
+    EXPECT_NE(std::string(error.what()).find("gauge-s002.vmdk"), std::string::npos);
+  }
+}
+
+TEST(AndroidSparse, JoinsSplitImages) {
+  Bytes disk = sample_disk();
+  Files files = {{"card.img_sparsechunk.0", make_android_sparse(disk, 0, 300)},
+                 {"card.img_sparsechunk.1", make_android_sparse(disk, 300, 500)},
+                 {"card.img_sparsechunk.2", make_android_sparse(disk, 500)}};
+  for (const char* name : {"card.img_sparsechunk.0", "card.img_sparsechunk.2"}) {
+    Held held = open_beside(name, files);
+    EXPECT_TRUE(disk_of(held) == disk) << name;
+  }
+}
+
+TEST(AndroidSparse, ComparesItsChecksum) {
+  Bytes image = make_android_sparse(sample_disk());
+  image[image.size() / 2] ^= 1;
+  Held held = open_bytes(image);
+  EXPECT_THROW(read_all(*held->content(0)->stream(), 64 << 20), Malformed);
+}
+
+TEST(Vhd, ReadsAnImageWhoseFooterIsMissing) {
+  Bytes disk = sample_disk(), image = make_vhd(disk);
+  image.resize(image.size() - 512);
+  Held held = open_bytes(image);
+  EXPECT_TRUE(has_finding(*held, "the footer is missing at the end"));
+  EXPECT_TRUE(disk_of(held) == disk);
+}
+
+TEST(Udif, NamesEncryption) {
+  Bytes image = to_bytes("encrcdsa");
+  image.resize(4096);
+  EXPECT_THROW(open_bytes(image), Unsupported);
+}
+
+// ---- partitions
+
+std::vector<DiskPart> parts() {
+  return {{make_fat({{.path = "boot.cfg", .data = to_bytes("kiosk\n")}}, 12), "boot", "c12a7328-f81f-11d2-ba4b-00a0c93ec93b", 0xEF},
+          {make_ext(sample_tree_with_links(), 2 << 20), "kiosk"},
+          {noise(200'000), "spare", "0657fd6d-a4ab-43c4-84e5-0933c84b4f4f", 0x82},
+          {to_bytes("fourth part"), "four"},
+          {to_bytes("fifth part"), "five"}};
+}
+
+struct Table {
+  std::string name;
+  std::string_view format;
+  std::function<Bytes()> make;
+  std::vector<std::string> numbers;
+};
+
+std::vector<Table> tables() {
+  return {{"gpt", "gpt", [] { return make_gpt(parts()); }, {"1", "2", "3", "4", "5"}},
+          {"gpt_4096", "gpt", [] { return make_gpt(parts(), 4096); }, {"1", "2", "3", "4", "5"}},
+          {"mbr", "mbr", [] { return make_mbr(parts()); }, {"1", "2", "3", "5", "6"}},
+          {"apple", "apple-map", [] { return make_apple_map(parts()); }, {"2", "3", "4", "5", "6"}}};
+}
+
+struct PartitionTables : testing::TestWithParam<Table> {};
+
+TEST_P(PartitionTables, ListPartitionsAndWhatIsBetween) {
+  Held held = open_bytes(GetParam().make(), "card.img");
+  ASSERT_EQ(held.format(), GetParam().format);
+  std::vector<DiskPart> expected = parts();
+  for (std::size_t i = 0; i < expected.size(); ++i) {
+    std::string data = text_at(*held, GetParam().numbers[i]);
+    ASSERT_GE(data.size(), expected[i].data.size());
+    EXPECT_TRUE(data.starts_with(as_text(expected[i].data))) << GetParam().numbers[i];
+  }
+  EXPECT_EQ(entry_at(*held, "unallocated-1").extra->type_tag, "unallocated");
+  EXPECT_TRUE(held->findings().empty()) << held->findings()[0].text;
+}
+
+TEST_P(PartitionTables, TellOfAnImageCutShort) {
+  Bytes disk = GetParam().make();
+  disk.resize(disk.size() - (200 << 10));
+  Held held = open_bytes(disk, "card.img");
+  EXPECT_TRUE(has_finding(*held, "the image is cut short"));
+}
+
+INSTANTIATE_TEST_SUITE_P(Kinds, PartitionTables, testing::ValuesIn(tables()), [](const auto& each) { return each.param.name; });
+
+TEST(Gpt, FindsAPartitionByItsName) {
+  Held held = open_bytes(make_gpt(parts()), "card.img");
+  Lookup found = held->find("kiosk/gauge/run");
+  ASSERT_EQ(found.kind, Lookup::Kind::entry);
+  EXPECT_EQ(found.entry->path, "2");
+  EXPECT_EQ(found.consumed, 5u);
+}
+
+TEST(Gpt, UsesTheBackupAtTheEnd) {
+  Bytes disk = make_gpt(parts());
+  disk[512 + 60] ^= 1;
+  Held held = open_bytes(disk, "card.img");
+  EXPECT_TRUE(has_finding(*held, "its backup at the end was used"));
+  EXPECT_EQ(text_at(*held, "4").substr(0, 11), "fourth part");
+  for (std::size_t i = 512; i < 1024; ++i) disk[i] = 0;
+  EXPECT_EQ(open_bytes(disk, "card.img").format(), "gpt");
+}
+
+TEST(Gpt, TellsWhenTheBackupDisagrees) {
+  Bytes disk = make_gpt(parts());
+  disk[disk.size() - 512 - 32 * 512 + 56] ^= 1;  // within the copy of the entries
+  Held held = open_bytes(disk, "card.img");
+  EXPECT_TRUE(has_finding(*held, "the backup partition table is damaged or missing"));
+}
+
+TEST(Gpt, TellsOfAHybridTable) {
+  Bytes disk = make_gpt(parts());
+  disk[446 + 16 + 4] = 0x0C;
+  disk[446 + 16 + 8] = 1;
+  disk[446 + 16 + 12] = 1;
+  Held held = open_bytes(disk, "card.img");
+  EXPECT_TRUE(has_finding(*held, "a hybrid table"));
+}
+
+TEST(Mbr, DoesNotFollowAChainThatLeadsBackwards) {
+  Bytes disk = make_mbr(parts());
+  std::size_t first = 0;
+  for (std::size_t i = 0; i < 4; ++i) first |= std::size_t{disk[446 + 48 + 8 + i]} << (8 * i);
+  for (std::size_t i = 0; i < 4; ++i) disk[first * 512 + 462 + 8 + i] = 0;  // the next record is the first
+  Held held = open_bytes(disk, "card.img");
+  EXPECT_TRUE(has_finding(*held, "leads backwards"));
+}
+
+TEST(Partitions, TellOfASizeThatIsNoMultipleOfTheSector) {
+  Bytes disk = make_mbr(parts());
+  disk.push_back(0);
+  EXPECT_TRUE(has_finding(*open_bytes(disk, "card.img"), "not a multiple of the sector"));
+}
+
+}  // namespace
+}  // namespace operculum
