@@ -1,22 +1,18 @@
 // Speed and memory of the built program, as ratios against the least that must be done, measured in the same
-// run. usage: operculum_bench PROGRAM [FOLDER [show|identify|list|zip|stored|tar]] FOLDER should be on tmpfs;
+// run. usage: operculum_bench PROGRAM [FOLDER [show|identify|list|zip|stored|tar|ext|squashfs|folders|one|nested]] FOLDER should be on tmpfs;
 // default /dev/shm/operculum-bench
 #include <fmt/format.h>
-#include <sys/resource.h>
-#include <sys/wait.h>
 #include <unistd.h>
 
 #include <algorithm>
-#include <chrono>
 #include <filesystem>
 #include <fstream>
-#include <functional>
 
-#include "base/units.h"
 #include "container/locator.h"
 #include "described_table.h"
 #include "io/file_source.h"
-#include "process.h"
+#include "images.h"
+#include "measure.h"
 #include "workload.h"
 
 namespace {
@@ -24,52 +20,7 @@ namespace {
 using namespace operculum;
 using namespace operculum::bench;
 
-constexpr int kRounds = 5;
-
-struct Bench {
-  std::string program, folder;
-  bool failed = false;
-
-  std::string out() const { return folder + "/out"; }
-  void fresh() const {
-    std::filesystem::remove_all(out());
-    std::filesystem::create_directory(out());
-  }
-
-  /// The baseline in a process of its own, so that both sides pay for a process.
-  static double forked(const std::function<void()>& work) { return measured(work).seconds; }
-
-  static double median(std::vector<double> values) {
-    std::sort(values.begin(), values.end());
-    return values[values.size() / 2];
-  }
-
-  /// Alternates both sides and compares their medians.
-  void compare(const std::string& what, double goal, const std::function<double()>& baseline,
-               const std::vector<std::string>& words, std::uint64_t memory_goal = 0) {
-    std::vector<double> base, ours;
-    std::uint64_t memory = 0;
-    for (int round = 0; round < kRounds; ++round) {
-      fresh();
-      base.push_back(baseline());
-      fresh();
-      Cost cost = run(words);
-      if (cost.exit_code != 0) {
-        fmt::print("{}: the program ended with exit code {}\n", what, cost.exit_code);
-        failed = true;
-        return;
-      }
-      ours.push_back(cost.seconds);
-      memory = std::max(memory, cost.peak_memory);
-    }
-    double ratio = median(ours) / median(base);
-    bool good = ratio <= goal && (memory_goal == 0 || memory <= memory_goal);
-    failed |= !good;
-    fmt::print("{:<58} {:7.3f} s {:7.3f} s  {:5.2f}x  (goal {:4.2f}x)  {:>10}  {}\n", what, median(base),
-               median(ours), ratio, goal, human_size(memory), good ? "reached" : "MISSED");
-    std::fflush(stdout);
-  }
-
+struct Bench : Measure {
   void zip_of_files() {
     std::string zip = folder + "/files.zip";
     forked([&] { make_zip_of_files(zip, 10'000, 107'374); });
@@ -157,23 +108,6 @@ struct Bench {
     std::filesystem::remove(pack);
   }
 
-  /// Time and peak memory of work in a process of its own.
-  static Cost measured(const std::function<void()>& work) {
-    Cost cost;
-    auto start = std::chrono::steady_clock::now();
-    pid_t child = fork();
-    if (child == 0) {
-      work();
-      _exit(0);
-    }
-    int status = 0;
-    struct rusage usage {};
-    wait4(child, &status, 0, &usage);
-    cost.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
-    cost.peak_memory = static_cast<std::uint64_t>(usage.ru_maxrss) * 1024;
-    return cost;
-  }
-
   /// The baseline decodes just the blocks that hold what must be read: the tar headers, both ZIP directories
   /// and the entry.
   void show_nested() {
@@ -208,10 +142,10 @@ struct Bench {
 
 int main(int argc, char** argv) {
   if (argc < 2) {
-    fmt::print("usage: operculum_bench PROGRAM [FOLDER [show|identify|list|layout|zip|stored|tar]]\n");
+    fmt::print("usage: operculum_bench PROGRAM [FOLDER [show|identify|list|layout|zip|stored|tar|ext|squashfs|folders|one|nested]]\n");
     return 2;
   }
-  Bench bench{argv[1], argc > 2 ? argv[2] : "/dev/shm/operculum-bench"};
+  Bench bench{{argv[1], argc > 2 ? argv[2] : "/dev/shm/operculum-bench"}};
   std::filesystem::create_directories(bench.folder);
   fmt::print("{:<58} {:>9} {:>9}  {:>6}  {:14} {:>10}\n", "work (median of 5)", "baseline", "operculum",
              "ratio", "", "peak");
@@ -223,6 +157,7 @@ int main(int argc, char** argv) {
   for (auto [name, run_it] : all) {
     if (argc <= 3 || argv[3] == name) (bench.*run_it)();
   }
+  measure_images(bench, argc > 3 ? argv[3] : "");
   std::filesystem::remove_all(bench.folder);
   return bench.failed ? 1 : 0;
 }

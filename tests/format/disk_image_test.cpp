@@ -322,7 +322,11 @@ TEST(Mbr, DoesNotFollowAChainThatLeadsBackwards) {
   Bytes disk = make_mbr(parts());
   std::size_t first = 0;
   for (std::size_t i = 0; i < 4; ++i) first |= std::size_t{disk[446 + 48 + 8 + i]} << (8 * i);
-  for (std::size_t i = 0; i < 4; ++i) disk[first * 512 + 462 + 8 + i] = 0;  // the next record is the first
+  std::size_t second = first;
+  for (std::size_t i = 0; i < 4; ++i) second += std::size_t{disk[first * 512 + 462 + 8 + i]} << (8 * i);
+  disk[second * 512 + 462 + 4] = 5;  // one after the second, which lies before it
+  disk[second * 512 + 462 + 8] = 1;
+  disk[second * 512 + 462 + 12] = 1;
   Held held = open_bytes(disk, "card.img");
   EXPECT_TRUE(has_finding(*held, "leads backwards"));
 }

@@ -7,6 +7,8 @@
 #include <zlib.h>
 #include <zstd.h>
 
+#include <algorithm>
+#include <bit>
 #include <stdexcept>
 
 namespace operculum::test {
@@ -65,7 +67,11 @@ Bytes pack_block(BlockCodec codec, ByteView plain) {
     case BlockCodec::micro_lzma:
       return with_lzma(plain, lzma_microlzma_encoder(&stream, &options), stream);
     case BlockCodec::xz:
-      return with_lzma(plain, lzma_easy_encoder(&stream, 1, LZMA_CHECK_CRC32), stream);
+    {  // with a window no larger than a block, as the kernel wants it
+      options.dict_size = static_cast<std::uint32_t>(std::bit_ceil(std::max<std::size_t>(plain.size(), 8192)));
+      lzma_filter filters[] = {{LZMA_FILTER_LZMA2, &options}, {LZMA_VLI_UNKNOWN, nullptr}};
+      return with_lzma(plain, lzma_stream_encoder(&stream, filters, LZMA_CHECK_CRC32), stream);
+    }
     case BlockCodec::lzo: {
       Bytes work(LZO1X_1_MEM_COMPRESS);
       lzo_uint size = out.size();

@@ -78,7 +78,7 @@ class ExtContainer final : public FileTree {
     for (std::uint64_t at = 0; at < inode.size; at += block_size) {
       Bytes block = read_up_to(*data, at, block_size);
       try {
-        check_sum(inode, block);
+        check_sum(inode, block, at == 0);
         rows_of(rows, block);
       } catch (const Malformed& error) {
         wrong = error.what();  // the next block stands for itself
@@ -104,9 +104,21 @@ class ExtContainer final : public FileTree {
     const TreeSink& sink;
   };
 
-  void check_sum(const Inode& folder, ByteView block) const {
+  /// Blocks of entries end with a checksum in the shape of an entry; blocks of a folder's index, which look like empty
+  /// ones, have theirs behind the room for the index.
+  void check_sum(const Inode& folder, ByteView block, bool first) const {
     if (!volume_.super().has(kMetadataChecksum) || block.size() < 12) return;
     LittleFields f(block, "ext folder block");
+    bool root = first && folder.has(kIndexFlag), node = f.u32(0) == 0 && f.u16(4) == block.size();
+    if (root || node) {
+      constexpr Byte kZeros[4] = {};
+      std::size_t counts = root ? 32 : 8, most = f.u16(counts), used = f.u16(counts + 2);
+      std::size_t tail = counts + most * 8;
+      std::uint32_t sum = crc32c(volume_.seed_of(folder), f.bytes(0, counts + std::min(used, most) * 8));
+      sum = crc32c(crc32c(sum, f.bytes(tail, 4)), kZeros);
+      if (sum != f.u32(tail + 4)) throw Malformed(fmt::format("inode {}: a block of the folder's index does not fit its checksum", folder.number));
+      return;
+    }
     std::size_t tail = block.size() - 12;
     if (f.u32(tail) != 0 || f.u16(tail + 4) != 12 || f.u8(tail + 7) != kChecksumTail) return;
     if (f.u32(tail + 8) != crc32c(volume_.seed_of(folder), block.first(tail)))

@@ -35,6 +35,7 @@ enum ReadOnlyCompat : std::uint32_t {
 };
 enum InodeFlag : std::uint32_t {
   kEncryptedFlag = 0x800,
+  kIndexFlag = 0x1000,
   kExtentsFlag = 0x80000,
   kHugeFileFlag = 0x40000,
   kInlineDataFlag = 0x10000000,

@@ -215,7 +215,7 @@ class HfsContainer final : public FileTree {
       bool packed = packing && (item.flags & kPackedFlag) != 0;
       entry.size = packed ? packing->size : item.data.size;
       entry.stored_size = packed ? packing->kept.size() + (packing->in_fork() ? item.resource.size : 0) : item.data.size;
-      if (packed) entry.method = packing->type == 3 || packing->type == 4 ? "zlib" : "packed";
+      if (packed) entry.method = packing->method();
     }
   }
 
@@ -274,8 +274,8 @@ Format hfs_format() {
           .family = "file system",
           .specification = "Apple Technical Note TN1150",
           .reads = "HFS+ and HFSX, also within an HFS wrapper; extents overflow; hard links of files and folders; resource forks as "
-                   "NAME:rsrc; extended attributes; files packed with zlib; backup volume header",
-          .lacks = "replaying the journal; files packed with LZVN and LZFSE; HFS without the plus",
+                   "NAME:rsrc; extended attributes; files packed with zlib, LZVN and LZFSE; backup volume header",
+          .lacks = "replaying the journal; HFS without the plus",
           .suffixes = {".hfs", ".hfsx"},
           .recognise = recognise_hfs,
           .open = open_hfs};

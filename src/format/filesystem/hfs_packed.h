@@ -9,7 +9,8 @@ struct Packing {
   std::uint32_t type = 0;
   std::uint64_t size = 0;  ///< unpacked, bytes
   Bytes kept;              ///< what follows the header in the attribute
-  bool in_fork() const { return type == 4 || type == 8 || type == 12; }
+  bool in_fork() const;
+  std::string_view method() const;
 };
 /// Throws Malformed unless it is such an attribute.
 Packing read_packing(ByteView attribute);

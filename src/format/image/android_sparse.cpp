@@ -20,6 +20,7 @@ constexpr unsigned kMostParts = 1000;
 
 struct Parsed {
   std::uint64_t size = 0, block = 0;
+  std::uint64_t known = 0;  // what the chunks that are there cover
   std::vector<ImageRun> runs;
   std::optional<std::uint32_t> crc32;
 };
@@ -41,6 +42,7 @@ Parsed parse(const Source& file, std::uint64_t base, std::vector<Finding>& findi
     Bytes raw = read_up_to(file, at, kChunkHeader);
     if (raw.size() < kChunkHeader) {
       findings.push_back({Finding::Level::fault, fmt::format("the image is cut short: {} of {} chunks are there", i, count)});
+      out.known = logical;
       return out;
     }
     LittleFields f(raw, "Android sparse chunk", at);
@@ -65,6 +67,7 @@ Parsed parse(const Source& file, std::uint64_t base, std::vector<Finding>& findi
     logical += length;
     at += total;
   }
+  out.known = out.size;
   return out;
 }
 
@@ -95,6 +98,8 @@ ContainerPtr open_android_sparse(const Input& input, OpenContext& context) {
   DiskImage image;
   Parsed all = parse(*parts[0], 0, image.findings);
   std::uint64_t base = parts[0]->size();
+  if (parts.size() == 1 && all.known < all.size)  // to be read is to be told that it is missing
+    all.runs.push_back({all.known, all.size - all.known, MappedRun::From::stored, base, 0, 0});
   for (std::size_t i = 1; i < parts.size(); ++i) {
     Parsed more = parse(*parts[i], base, image.findings);
     all.runs.insert(all.runs.end(), more.runs.begin(), more.runs.end());

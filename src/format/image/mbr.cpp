@@ -33,6 +33,10 @@ constexpr TypeName kTypes[] = {
 void read_logical(const Source& disk, std::uint64_t first, PartitionTable& table) {
   std::uint64_t at = first;
   for (unsigned number = 5; number < 5 + kMostLogical; ++number) {
+    if (at * kSector >= disk.size()) {
+      table.findings.push_back({Finding::Level::fault, fmt::format("the extended partition's record at sector {} lies behind the end; the image is cut short", at)});
+      return;
+    }
     auto rows = read_mbr(read_up_to(disk, at * kSector, kSector));
     if (!rows) {
       table.findings.push_back({Finding::Level::fault, fmt::format("the extended partition's record at sector {} is damaged or missing", at)});

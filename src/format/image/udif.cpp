@@ -10,6 +10,7 @@
 #include "base/text.h"
 #include "codec/adc.h"
 #include "codec/block.h"
+#include "codec/lzfse.h"
 #include "format/formats.h"
 #include "format/image/disk_image.h"
 #include "io/run_source.h"
@@ -119,7 +120,8 @@ Bytes decode_chunk(const Source& file, const ImageRun& run) {
       count = decode_block(BlockCodec::xz, packed, out);
       break;
     default:
-      throw Unsupported("UDIF chunks packed with LZFSE");
+      count = decode_lzfse(packed, out);
+      break;
   }
   if (count < out.size()) throw Malformed(fmt::format("UDIF chunk at offset {}: {} bytes come out, {} are expected", run.at, count, out.size()));
   return out;
@@ -165,8 +167,8 @@ Format udif_format() {
           .name = "UDIF disk image",
           .family = "disk image",
           .specification = "none published; as commonly documented",
-          .reads = "raw, empty, ADC, zlib, bzip2 and LZMA (xz) chunks",
-          .lacks = "LZFSE chunks; encrypted images; images in several segments; tables in a resource fork",
+          .reads = "raw, empty, ADC, zlib, bzip2, LZFSE and LZMA (xz) chunks",
+          .lacks = "encrypted images; images in several segments; tables in a resource fork",
           .suffixes = {".dmg", ".udif"},
           .single_stream = true,
           .recognise = recognise_udif,

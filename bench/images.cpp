@@ -1,0 +1,193 @@
+#include "images.h"
+
+#include <fcntl.h>
+
+#include <fstream>
+
+#include "container/locator.h"
+#include "io/file_source.h"
+#include "support/disk_writer.h"
+#include "support/ext_writer.h"
+#include "support/squashfs_writer.h"
+#include "support/zip_builder.h"
+
+namespace operculum::bench {
+namespace {
+
+using namespace test;
+
+void write_file(const std::string& path, ByteView bytes) {
+  std::ofstream(path, std::ios::binary).write(reinterpret_cast<const char*>(bytes.data()), static_cast<std::streamsize>(bytes.size()));
+}
+
+/// Bytes that pack to about a half.
+Bytes half_noise(std::size_t size, std::uint32_t seed) {
+  Bytes out = noise(size, seed);
+  for (std::size_t i = 0; i < size; i += 64) std::fill_n(out.begin() + static_cast<std::ptrdiff_t>(i), std::min<std::size_t>(32, size - i), static_cast<Byte>(seed));
+  return out;
+}
+
+void forget_caches() { std::ofstream("/proc/sys/vm/drop_caches") << 3; }
+
+class Mounted {
+ public:
+  Mounted(const std::string& folder, const std::string& image, const char* type) : point_(folder + "/mounted") {
+    std::filesystem::create_directories(point_);
+    worked_ = run({"mount", "-t", type, "-o", "loop,ro", image, point_}).exit_code == 0;
+  }
+  ~Mounted() {
+    if (worked_) run({"umount", point_});
+  }
+  Mounted(const Mounted&) = delete;
+  Mounted& operator=(const Mounted&) = delete;
+  bool worked() const { return worked_; }
+  const std::string& path() const { return point_; }
+
+ private:
+  std::string point_;
+  bool worked_ = false;
+};
+
+bool may_mount(std::string_view what) {
+  if (geteuid() == 0) return true;
+  fmt::print("{:<58} skipped: only root may mount\n", what);
+  return false;
+}
+
+void unpack_ext(Measure& m) {
+  constexpr int kFiles = 20'000;
+  if (!may_mount("unpack a 1 GiB ext4 image")) return;
+  std::string tree = m.folder + "/tree", image = m.folder + "/ext.img";
+  Measure::forked([&] {
+    Bytes data = noise(52'000);
+    for (int i = 0; i < kFiles; ++i) {
+      std::string folder = fmt::format("{}/{}", tree, i / 200);
+      if (i % 200 == 0) std::filesystem::create_directories(folder);
+      write_file(fmt::format("{}/{}.bin", folder, i), data);
+    }
+  });
+  run({"mkfs.ext4", "-q", "-F", "-b", "4096", "-d", tree, image, "1300M"});
+  std::filesystem::remove_all(tree);
+  {
+    Mounted mounted(m.folder, image, "ext4");
+    m.compare("unpack a 1 GiB ext4 image of 20,000 files (cp -r)", 1.2, [&] { return run({"cp", "-r", mounted.path(), m.out() + "/copy"}).seconds; },
+              {m.program, "unpack", "-q", image, "--into", m.out() + "/x"});
+  }
+  std::filesystem::remove(image);
+}
+
+void unpack_squashfs(Measure& m) {
+  if (!may_mount("unpack a 1 GiB zstd SquashFS")) return;
+  std::string image = m.folder + "/squash.img";
+  Measure::forked([&] {
+    SampleTree tree;
+    for (int i = 0; i < 2000; ++i) {
+      if (i % 100 == 0) tree.push_back({.path = fmt::format("{}", i / 100), .kind = EntryKind::folder});
+      tree.push_back({.path = fmt::format("{}/{}.bin", i / 100, i), .data = half_noise(536'870, static_cast<std::uint32_t>(i))});
+    }
+    write_file(image, make_squashfs(tree, {.codec = BlockCodec::zstd}));
+  });
+  auto baseline = [&] {
+    Mounted mounted(m.folder, image, "squashfs");
+    forget_caches();
+    return run({"cp", "-r", mounted.path(), m.out() + "/copy"}).seconds;
+  };
+  m.compare("unpack a 1 GiB zstd SquashFS (cp -r, cold)", 0.7, baseline, {m.program, "unpack", "-q", image, "--into", m.out() + "/x"});
+  std::filesystem::remove(image);
+}
+
+void list_folders(Measure& m) {
+  constexpr int kFiles = 500'000;
+  if (!may_mount("list an ext4 image of 500,000 files")) return;
+  std::string tree = m.folder + "/tree", image = m.folder + "/many.img";
+  Measure::forked([&] {
+    for (int i = 0; i < kFiles; ++i) {
+      std::string folder = fmt::format("{}/{}", tree, i / 500);
+      if (i % 500 == 0) std::filesystem::create_directories(folder);
+      int file = open(fmt::format("{}/reading-{:06}.csv", folder, i).c_str(), O_CREAT | O_WRONLY, 0644);
+      close(file);
+    }
+  });
+  run({"mkfs.ext4", "-q", "-F", "-N", "520000", "-d", tree, image, "1G"});
+  std::filesystem::remove_all(tree);
+  auto baseline = [&] {
+    Mounted mounted(m.folder, image, "ext4");
+    forget_caches();
+    return run({"find", mounted.path()}).seconds;
+  };
+  m.compare("list an ext4 image of 500,000 files (find, cold)", 1.0, baseline, {m.program, "list", "--paths", image});
+  std::filesystem::remove(image);
+}
+
+void show_one(Measure& m) {
+  std::string image = m.folder + "/card.img";
+  {
+    SampleTree tree = {{.path = "opt", .kind = EntryKind::folder}, {.path = "opt/run", .data = noise(4000)}};
+    for (int i = 0; i < 3000; ++i) tree.push_back({.path = fmt::format("opt/other-{}", i), .data = noise(2000)});
+    write_file(image, make_gpt({{make_ext(tree, 64 << 20), "kiosk"}}));
+    std::filesystem::resize_file(image, std::uint64_t{4} << 30);
+  }
+  std::vector<double> idle, ours;
+  std::uint64_t idle_read = 0, read = 0;
+  for (int round = 0; round < 15; ++round) {
+    Cost a = run({m.program, "--version"}), b = run({m.program, "show", image + "/1/opt/run"});
+    m.failed |= b.exit_code != 0;
+    idle.push_back(a.seconds);
+    ours.push_back(b.seconds);
+    idle_read = a.bytes_read;
+    read = b.bytes_read;
+  }
+  double more = (Measure::median(ours) - Measure::median(idle)) * 1000;
+  bool good = more <= 30 && read - idle_read < (2 << 20);
+  m.failed |= !good;
+  fmt::print("{:<58} {:.1f} ms over --version (goal 30), {} read (goal under 2 MiB)  {}\n", "show one file of a 4 GiB image", more,
+             human_size(read - idle_read), good ? "reached" : "MISSED");
+  std::filesystem::remove(image);
+}
+
+/// The baseline decodes the blocks that hold the pack's directory and the entry, and nothing else.
+void show_nested_image(Measure& m) {
+  std::string image = m.folder + "/card.qcow2";
+  Measure::forked([&] {
+    ZipBuilder pack;
+    for (int i = 0; i < 200; ++i) pack.add({.name = fmt::format("textures/{}.raw", i), .data = half_noise(200'000, static_cast<std::uint32_t>(i))});
+    SampleTree tree = {{.path = "pack.zip", .data = pack.build()}};
+    Bytes squash = make_squashfs(tree, {.codec = BlockCodec::zstd});
+    squash.resize((squash.size() + 65535) / 65536 * 65536);
+    write_file(image, make_qcow2(squash, {.codec = BlockCodec::zstd}));
+  });
+  std::string target = image + "/pack.zip/textures/120.raw";
+  std::uint64_t begin = 0, length = 0, end = 0;
+  {
+    OpenContext context;
+    Place place = resolve(image + "/pack.zip", context, Step::into);
+    for (const Entry& entry : place.layers.back().container->entries()) {
+      if (entry.path == "textures/120.raw") {
+        begin = entry.offset;
+        length = entry.stored_size;
+      }
+    }
+    end = place.content->source()->size();
+  }
+  auto baseline = [&] {
+    OpenContext context;
+    Place place = resolve(image + "/pack.zip", context, Step::no_more);
+    SourcePtr source = place.content->source();
+    read_up_to(*source, end - 40'000, 40'000);
+    read_up_to(*source, begin, length + 100);
+  };
+  m.compare("one file of a pack in SquashFS in QCOW2", 2.0, [&] { return Measure::forked(baseline); }, {m.program, "show", target});
+  std::filesystem::remove(image);
+}
+
+}  // namespace
+
+void measure_images(Measure& measure, std::string_view only) {
+  const std::pair<std::string_view, void (*)(Measure&)> all[] = {
+      {"one", show_one}, {"nested", show_nested_image}, {"ext", unpack_ext}, {"squashfs", unpack_squashfs}, {"folders", list_folders}};
+  for (auto [name, run_it] : all) {
+    if (only.empty() || only == name) run_it(measure);
+  }
+}
+
+}  // namespace operculum::bench
