@@ -142,6 +142,43 @@ TEST(Ext, KeepsRightsTimesAndOwners) {
   EXPECT_EQ(to_text(entry.modified), "2026-03-01 14:05:08Z");
 }
 
+TEST(Ext, TellsOfAJournalThatIsNotApplied) {
+  Bytes image = make_ext(sample_tree(), kDisk);
+  image[1024 + 96] |= 4;  // needs recovery
+  Held held = open_bytes(image);
+  EXPECT_TRUE(has_finding(*held, "its journal holds changes that are not applied here"));
+  EXPECT_EQ(text_at(*held, "crab.txt"), "pinch\n");
+}
+
+TEST(Ext, NamesFeaturesThatAreNotRead) {
+  Bytes image = make_ext(sample_tree(), kDisk);
+  image[1024 + 96] |= 1;  // compression
+  EXPECT_THROW(open_bytes(image), Unsupported);
+}
+
+TEST(Ext, NamesWhatIsEncrypted) {
+  SampleTree tree = {{.path = "sealed", .kind = EntryKind::folder}, {.path = "sealed/letter", .data = to_bytes("x")}};
+  Bytes image = make_ext(tree, 1 << 20);
+  for (std::size_t number : {11, 12}) image[4 * 4096 + (number - 1) * 256 + 33] |= 0x08;  // the encrypted flag
+  Held held = open_bytes(image);
+  EXPECT_EQ(paths_of(*held), "sealed sealed/encrypted-6c6574746572");
+  EXPECT_TRUE(entry_at(*held, "sealed/encrypted-6c6574746572").is(Entry::encrypted));
+  EXPECT_THROW(held->content(1), Unsupported);
+}
+
+TEST(Ext, DoesNotFollowFoldersThatLeadBack) {
+  SampleTree tree = {{.path = "a", .kind = EntryKind::folder}, {.path = "a/b", .kind = EntryKind::folder}};
+  Bytes image = make_ext(tree, 1 << 20);
+  std::size_t at = as_text(image).rfind(std::string_view("\x01\x02"
+                                                         "b",
+                                                         3));
+  ASSERT_NE(at, std::string_view::npos);
+  image[at - 6] = 2;  // the entry "b" of "a" now names the root
+  Held held = open_bytes(image);
+  EXPECT_EQ(paths_of(*held), "a a/b");
+  EXPECT_TRUE(has_finding(*held, "leads back to a folder listed already"));
+}
+
 TEST(Ext, TellsOfAnImageThatIsCutShort) {
   Bytes image = make_ext(sample_tree(), kDisk);
   image.resize(kDisk / 2);

@@ -253,6 +253,29 @@ TEST(SystemTools, PartitionsAreWhereTheyWerePut) {
   }
 }
 
+TEST(SystemTools, NtfsIsReadByItsMirrorWhenTheTableIsDamaged) {
+  NEEDS("mkfs.ntfs");
+  TempFolder folder;
+  std::ofstream(folder.path("image")).close();
+  std::filesystem::resize_file(folder.path("image"), 8 << 20);
+  ASSERT_EQ(tool("mkfs.ntfs", {"-q", "-F", "-L", "gauge", "image"}, folder.path()).exit_code, 0);
+  std::uint64_t table = 0;
+  {
+    std::fstream file(folder.path("image"), std::ios::binary | std::ios::in | std::ios::out);
+    char head[512];
+    file.read(head, sizeof head);
+    for (int i = 0; i < 8; ++i) table |= std::uint64_t{static_cast<unsigned char>(head[48 + i])} << (8 * i);
+    table *= static_cast<unsigned char>(head[13]) * 512U;
+    file.seekp(static_cast<std::streamoff>(table));
+    file.write("BAAD", 4);
+  }
+  Held held = open_path(folder.path("image"), "with-system");
+  ASSERT_EQ(held.format(), "ntfs");
+  EXPECT_EQ(fact(*held, "label"), "gauge");
+  EXPECT_TRUE(has_finding(*held, "its mirror was used"));
+  EXPECT_EQ(entry_at(*held, "$Bitmap").kind, EntryKind::file);
+}
+
 // ---- mounted by the kernel
 
 /// A mounted image, unmounted with the object.

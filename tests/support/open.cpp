@@ -39,6 +39,13 @@ Held open_bytes(Bytes bytes, const std::string& name, As as,
   return held;
 }
 
+Held open_source(SourcePtr source, const std::string& name) {
+  Held held;
+  held.context = std::make_unique<OpenContext>();
+  held.opened = open_container({make_content(std::move(source)), name, nullptr}, *held.context);
+  return held;
+}
+
 std::string text_of(Container& container, std::size_t index) {
   return std::string(as_text(read_all(*container.content(index)->stream(), kMost)));
 }

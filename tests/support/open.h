@@ -30,6 +30,9 @@ Held open_bytes(
     Bytes bytes, const std::string& name = "sample", As as = As::file,
     const std::function<void(OpenContext&)>& set_up = [](OpenContext&) {});
 
+/// The same for a source.
+Held open_source(SourcePtr source, const std::string& name = "sample");
+
 std::string text_of(Container& container, std::size_t index);  ///< all data of an entry
 std::string paths_of(Container& container);                    ///< "a.txt b.txt" in stored order
 const Entry& entry_at(Container& container, const std::string& path);
