@@ -8,9 +8,9 @@ namespace {
 constexpr std::size_t kInputBytes = 128 * 1024;
 }
 
-ByteView InputBuffer::ensure(std::size_t count) {
-  if (buffer_.empty()) buffer_.resize(std::max(kInputBytes, count));
-  if (end_ - at_ < count && at_ > 0) {
+void InputBuffer::refill(std::size_t count) {
+  if (buffer_.size() < count) buffer_.resize(std::max(kInputBytes, count));
+  if (at_ > 0) {
     std::memmove(buffer_.data(), buffer_.data() + at_, end_ - at_);
     end_ -= at_;
     at_ = 0;
@@ -20,7 +20,6 @@ ByteView InputBuffer::ensure(std::size_t count) {
     if (got == 0) break;
     end_ += got;
   }
-  return ByteView(buffer_).subspan(at_, end_ - at_);
 }
 
 std::uint64_t InputBuffer::skip(std::uint64_t count) {

@@ -15,7 +15,10 @@ class InputBuffer {
     return ByteView(buffer_).subspan(at_, end_ - at_);
   }
   /// What is buffered, after trying to have at least `count` bytes (fewer at the end of the input).
-  ByteView ensure(std::size_t count);
+  ByteView ensure(std::size_t count) {
+    if (end_ - at_ < count) refill(count);
+    return ByteView(buffer_).subspan(at_, end_ - at_);
+  }
   void consume(std::size_t count) {
     at_ += count;
     consumed_ += count;
@@ -27,6 +30,8 @@ class InputBuffer {
   std::size_t read(ByteSpan out);
 
  private:
+  void refill(std::size_t count);
+
   StreamPtr stream_;
   Bytes buffer_;
   std::size_t at_ = 0, end_ = 0;

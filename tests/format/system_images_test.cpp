@@ -175,7 +175,8 @@ TEST(SystemTools, CramfsHoldsTheTree) {
   NEEDS("mkfs.cramfs");
   for (const char* order : {"little", "big"}) {
     TempFolder folder;
-    SampleTree tree = tree_for_tools();
+    SampleTree tree = sample_tree_with_links();
+    tree.push_back({.path = "hole.bin", .data = Bytes(100'000)});
     write_tree(folder, "tree", tree);
     Ran made = tool("mkfs.cramfs", {"-n", "gauge", "-N", order, "tree", "image"}, folder.path());
     ASSERT_EQ(made.exit_code, 0) << made.err;

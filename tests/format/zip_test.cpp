@@ -40,6 +40,19 @@ INSTANTIATE_TEST_SUITE_P(All, ZipMethods,
                                          MethodCase{"zstd", 93}, MethodCase{"zstd", 20},
                                          MethodCase{"xz", 95}));
 
+TEST(ZipDirectory, ReadsHeadersLargerThanItsBuffer) {
+  ByteWriter extra;
+  extra.u16(0xFACE).u16(65'000).zeros(65'000);
+  ZipBuilder zip;
+  for (const char* name : {"a.txt", "b.txt", "c.txt"}) {
+    zip.add({.name = std::string(60'000, 'n') + name, .data = to_bytes("tide"), .extra = extra.view(), .comment = std::string(60'000, 'c')});
+  }
+  Held held = open_bytes(zip.build());
+  ASSERT_EQ(held->entries().size(), 3u);
+  EXPECT_EQ(held->entries()[2].extra->comment.size(), 60'000u);
+  EXPECT_EQ(text_of(*held, 2), "tide");
+}
+
 TEST(Zip, ListsNamesSizesTimesAndModes) {
   Held zip = open_bytes(
       ZipBuilder()

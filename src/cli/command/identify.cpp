@@ -65,7 +65,14 @@ std::string to_text(const Identification& found, bool colour) {
         line("largest", fmt::format("{} ({})", escape(layer.largest), human_size(layer.largest_bytes)));
       }
     }
-    for (const IdentifiedPart& part : layer.parts) line(part.path, part_text(part));
+    std::uint64_t unused = 0, ranges = 0;
+    for (const IdentifiedPart& part : layer.parts) {
+      bool partition = part.type != "unallocated";
+      if (partition) line(part.path, part_text(part));
+      unused += partition ? 0 : part.size;
+      ranges += partition ? 0 : 1;
+    }
+    if (ranges > 0) line("unused", fmt::format("{} in {} without a partition", human_size(unused), counted(ranges, "range", "ranges")));
     for (const auto& [name, value] : layer.facts)
       line(name.size() <= 9 ? name : "fact",
            name.size() <= 9 ? escape(value) : fmt::format("{}: {}", name, escape(value)));

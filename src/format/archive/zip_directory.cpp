@@ -175,7 +175,7 @@ bool DirectoryReader::next(Entry& entry) {
     throw LimitExceeded(fmt::format("there are more than {} entries; if that is right, raise --max-entries",
                                     context_.limits.max_entries));
   }
-  raw = input_.ensure(central_length(raw));
+  if (std::size_t length = central_length(raw); length > raw.size()) raw = input_.ensure(length);
   Cursor cursor(raw, "zip central directory", place_.at + input_.consumed());
   try {
     CentralHeader header = CentralHeader::read(cursor);
@@ -192,7 +192,10 @@ bool DirectoryReader::next(Entry& entry) {
 }
 
 void DirectoryReader::fill(Entry& entry, CentralHeader& header) {
-  ExtraFields extra = read_extra(header);
+  static const ExtraFields kNone;
+  std::optional<ExtraFields> fields;
+  if (!header.extra.empty()) fields = read_extra(header);
+  const ExtraFields& extra = fields ? *fields : kNone;
   std::uint64_t base = place_.prefix;
   if (header.disk < place_.volume_starts.size()) base += place_.volume_starts[header.disk];
   std::uint64_t offset = checked_add(header.local_offset, base, "the offset of a local header");

@@ -22,9 +22,10 @@ std::uint32_t Table::entry(std::uint32_t cluster) const {
   std::uint64_t at = std::uint64_t{cluster} * geometry_.bits / 8;
   std::size_t width = geometry_.bits == 32 ? 4 : 2;
   if (at + width > geometry_.table_size) throw Malformed(fmt::format("cluster {} lies behind the end of the allocation table", cluster));
-  Bytes raw = read_exactly(*volume_, geometry_.table_at + at, width, "file allocation table");
-  if (geometry_.bits == 32) return load_little<std::uint32_t>(raw.data()) & 0x0FFFFFFF;
-  std::uint32_t value = load_little<std::uint16_t>(raw.data());
+  Byte raw[4];
+  if (volume_->read_at(geometry_.table_at + at, {raw, width}) < width) throw CutShort("the image ends within the allocation table");
+  if (geometry_.bits == 32) return load_little<std::uint32_t>(raw) & 0x0FFFFFFF;
+  std::uint32_t value = load_little<std::uint16_t>(raw);
   if (geometry_.bits == 16) return value >= 0xFFF0 ? value | 0x0FFF0000 : value;
   value = (cluster & 1) != 0 ? value >> 4 : value & 0xFFF;
   return value >= 0xFF0 ? value | 0x0FFFF000 : value;

@@ -146,7 +146,7 @@ ContainerPtr open_gpt(const Input& input, OpenContext& context) {
   table.taken.emplace_back(0, header.first_usable * header.sector);
   std::uint64_t sectors = disk->size() / header.sector;
   if (header.last_usable < sectors) table.taken.emplace_back((header.last_usable + 1) * header.sector, disk->size());
-  table.facts = {{"disk", header.guid}, {"sector", fmt::format("{} bytes", header.sector)}};
+  table.facts = {{"guid", header.guid}, {"sector", fmt::format("{} bytes", header.sector)}};
   if (std::string note = hybrid_note(*disk); !note.empty()) table.findings.push_back({Finding::Level::note, note});
   for (std::uint32_t i = 0; i < header.count; ++i) {
     LittleFields f(ByteView(header.entries).subspan(std::size_t{i} * header.entry_size, header.entry_size), "GPT entry");
