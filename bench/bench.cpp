@@ -1,6 +1,7 @@
 // Speed and memory of the built program, as ratios against the least that must be done, measured in the same
-// run. usage: operculum_bench PROGRAM [FOLDER [show|identify|list|zip|stored|tar|ext|squashfs|folders|one|nested]] FOLDER should be on tmpfs;
-// default /dev/shm/operculum-bench
+// run. usage: operculum_bench PROGRAM [FOLDER
+// [show|identify|list|zip|stored|tar|ext|squashfs|folders|one|nested]] FOLDER should be on tmpfs; default
+// /dev/shm/operculum-bench
 #include <fmt/format.h>
 #include <unistd.h>
 
@@ -10,8 +11,8 @@
 
 #include "container/locator.h"
 #include "described_table.h"
-#include "io/file_source.h"
 #include "images.h"
+#include "io/file_source.h"
 #include "measure.h"
 #include "workload.h"
 
@@ -142,7 +143,9 @@ struct Bench : Measure {
 
 int main(int argc, char** argv) {
   if (argc < 2) {
-    fmt::print("usage: operculum_bench PROGRAM [FOLDER [show|identify|list|layout|zip|stored|tar|ext|squashfs|folders|one|nested]]\n");
+    fmt::print(
+        "usage: operculum_bench PROGRAM [FOLDER "
+        "[show|identify|list|layout|zip|stored|tar|ext|squashfs|folders|one|nested]]\n");
     return 2;
   }
   Bench bench{{argv[1], argc > 2 ? argv[2] : "/dev/shm/operculum-bench"}};

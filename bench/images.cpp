@@ -17,21 +17,27 @@ namespace {
 using namespace test;
 
 void write_file(const std::string& path, ByteView bytes) {
-  std::ofstream(path, std::ios::binary).write(reinterpret_cast<const char*>(bytes.data()), static_cast<std::streamsize>(bytes.size()));
+  std::ofstream(path, std::ios::binary)
+      .write(reinterpret_cast<const char*>(bytes.data()), static_cast<std::streamsize>(bytes.size()));
 }
 
 /// Bytes that pack to about a half.
 Bytes half_noise(std::size_t size, std::uint32_t seed) {
   Bytes out = noise(size, seed);
-  for (std::size_t i = 0; i < size; i += 64) std::fill_n(out.begin() + static_cast<std::ptrdiff_t>(i), std::min<std::size_t>(32, size - i), static_cast<Byte>(seed));
+  for (std::size_t i = 0; i < size; i += 64)
+    std::fill_n(out.begin() + static_cast<std::ptrdiff_t>(i), std::min<std::size_t>(32, size - i),
+                static_cast<Byte>(seed));
   return out;
 }
 
-void forget_caches() { std::ofstream("/proc/sys/vm/drop_caches") << 3; }
+void forget_caches() {
+  std::ofstream("/proc/sys/vm/drop_caches") << 3;
+}
 
 class Mounted {
  public:
-  Mounted(const std::string& folder, const std::string& image, const char* type) : point_(folder + "/mounted") {
+  Mounted(const std::string& folder, const std::string& image, const char* type)
+      : point_(folder + "/mounted") {
     std::filesystem::create_directories(point_);
     worked_ = run({"mount", "-t", type, "-o", "loop,ro", image, point_}).exit_code == 0;
   }
@@ -70,7 +76,10 @@ void unpack_ext(Measure& m) {
   std::filesystem::remove_all(tree);
   {
     Mounted mounted(m.folder, image, "ext4");
-    m.compare("unpack a 1 GiB ext4 image of 20,000 files (cp -r)", 1.2, [&] { return run({"cp", "-r", mounted.path(), m.out() + "/copy"}).seconds; },
+    m.compare("unpack a 1 GiB ext4 image of 20,000 files (cp -r)", 1.2,
+              [&] {
+                return run({"cp", "-r", mounted.path(), m.out() + "/copy"}).seconds;
+              },
               {m.program, "unpack", "-q", image, "--into", m.out() + "/x"});
   }
   std::filesystem::remove(image);
@@ -83,7 +92,8 @@ void unpack_squashfs(Measure& m) {
     SampleTree tree;
     for (int i = 0; i < 2000; ++i) {
       if (i % 100 == 0) tree.push_back({.path = fmt::format("{}", i / 100), .kind = EntryKind::folder});
-      tree.push_back({.path = fmt::format("{}/{}.bin", i / 100, i), .data = half_noise(536'870, static_cast<std::uint32_t>(i))});
+      tree.push_back({.path = fmt::format("{}/{}.bin", i / 100, i),
+                      .data = half_noise(536'870, static_cast<std::uint32_t>(i))});
     }
     write_file(image, make_squashfs(tree, {.codec = BlockCodec::zstd}));
   });
@@ -92,7 +102,8 @@ void unpack_squashfs(Measure& m) {
     forget_caches();
     return run({"cp", "-r", mounted.path(), m.out() + "/copy"}).seconds;
   };
-  m.compare("unpack a 1 GiB zstd SquashFS (cp -r, cold)", 0.7, baseline, {m.program, "unpack", "-q", image, "--into", m.out() + "/x"});
+  m.compare("unpack a 1 GiB zstd SquashFS (cp -r, cold)", 0.7, baseline,
+            {m.program, "unpack", "-q", image, "--into", m.out() + "/x"});
   std::filesystem::remove(image);
 }
 
@@ -115,7 +126,8 @@ void list_folders(Measure& m) {
     forget_caches();
     return run({"find", mounted.path()}).seconds;
   };
-  m.compare("list an ext4 image of 500,000 files (find, cold)", 1.0, baseline, {m.program, "list", "--paths", image});
+  m.compare("list an ext4 image of 500,000 files (find, cold)", 1.0, baseline,
+            {m.program, "list", "--paths", image});
   std::filesystem::remove(image);
 }
 
@@ -123,7 +135,8 @@ void show_one(Measure& m) {
   std::string image = m.folder + "/card.img";
   {
     SampleTree tree = {{.path = "opt", .kind = EntryKind::folder}, {.path = "opt/run", .data = noise(4000)}};
-    for (int i = 0; i < 3000; ++i) tree.push_back({.path = fmt::format("opt/other-{}", i), .data = noise(2000)});
+    for (int i = 0; i < 3000; ++i)
+      tree.push_back({.path = fmt::format("opt/other-{}", i), .data = noise(2000)});
     write_file(image, make_gpt({{make_ext(tree, 64 << 20), "kiosk"}}));
     std::filesystem::resize_file(image, std::uint64_t{4} << 30);
   }
@@ -140,8 +153,9 @@ void show_one(Measure& m) {
   double more = (Measure::median(ours) - Measure::median(idle)) * 1000;
   bool good = more <= 30 && read - idle_read < (2 << 20);
   m.failed |= !good;
-  fmt::print("{:<58} {:.1f} ms over --version (goal 30), {} read (goal under 2 MiB)  {}\n", "show one file of a 4 GiB image", more,
-             human_size(read - idle_read), good ? "reached" : "MISSED");
+  fmt::print("{:<58} {:.1f} ms over --version (goal 30), {} read (goal under 2 MiB)  {}\n",
+             "show one file of a 4 GiB image", more, human_size(read - idle_read),
+             good ? "reached" : "MISSED");
   std::filesystem::remove(image);
 }
 
@@ -150,7 +164,8 @@ void show_nested_image(Measure& m) {
   std::string image = m.folder + "/card.qcow2";
   Measure::forked([&] {
     ZipBuilder pack;
-    for (int i = 0; i < 12; ++i) pack.stored(fmt::format("levels/{}.raw", i), half_noise(16 << 20, static_cast<std::uint32_t>(i)));
+    for (int i = 0; i < 12; ++i)
+      pack.stored(fmt::format("levels/{}.raw", i), half_noise(16 << 20, static_cast<std::uint32_t>(i)));
     SampleTree tree = {{.path = "pack.zip", .data = pack.build()}};
     Bytes squash = make_squashfs(tree, {.codec = BlockCodec::zstd});
     squash.resize((squash.size() + 65535) / 65536 * 65536);
@@ -176,15 +191,19 @@ void show_nested_image(Measure& m) {
     read_up_to(*source, end - 40'000, 40'000);
     for (std::uint64_t at = 0; at < length; at += 1 << 20) read_up_to(*source, begin + at, 1 << 20);
   };
-  m.compare("one file of a pack in SquashFS in QCOW2", 2.0, [&] { return Measure::forked(baseline); }, {m.program, "show", target});
+  m.compare("one file of a pack in SquashFS in QCOW2", 2.0, [&] { return Measure::forked(baseline); },
+            {m.program, "show", target});
   std::filesystem::remove(image);
 }
 
 }  // namespace
 
 void measure_images(Measure& measure, std::string_view only) {
-  const std::pair<std::string_view, void (*)(Measure&)> all[] = {
-      {"one", show_one}, {"nested", show_nested_image}, {"ext", unpack_ext}, {"squashfs", unpack_squashfs}, {"folders", list_folders}};
+  const std::pair<std::string_view, void (*)(Measure&)> all[] = {{"one", show_one},
+                                                                 {"nested", show_nested_image},
+                                                                 {"ext", unpack_ext},
+                                                                 {"squashfs", unpack_squashfs},
+                                                                 {"folders", list_folders}};
   for (auto [name, run_it] : all) {
     if (only.empty() || only == name) run_it(measure);
   }

@@ -116,8 +116,8 @@ Bytes exhibit_backup() {
       .build();
 }
 
-/// What the exhibit computer boots from: a FAT partition with the loader's settings, and a Linux one whose media lie
-/// in a SquashFS image, the tide-pool game's pack among them.
+/// What the exhibit computer boots from: a FAT partition with the loader's settings, and a Linux one whose
+/// media lie in a SquashFS image, the tide-pool game's pack among them.
 Bytes exhibit_card() {
   Bytes pack = pack_number(0).bytes;
   SampleTree media = {{.path = "packs", .kind = EntryKind::folder},
@@ -125,19 +125,24 @@ Bytes exhibit_card() {
                       {.path = "packs/tidepool.skin", .data = tidepool_pack().build()},
                       {.path = "credits.txt", .data = to_bytes("Made for the hall of Saltmarsh Point.\n")},
                       {.path = "surf.wav", .data = sound(24000)}};
-  SampleTree system = {{.path = "etc", .kind = EntryKind::folder},
-                       {.path = "home", .kind = EntryKind::folder},
-                       {.path = "opt", .kind = EntryKind::folder},
-                       {.path = "opt/kiosk", .kind = EntryKind::folder},
-                       {.path = "etc/hostname", .data = to_bytes("exhibit-7\n")},
-                       {.path = "opt/kiosk/run", .data = to_bytes("#!/bin/sh\nexec /opt/kiosk/tidepool --media media.squashfs\n"), .mode = 0755},
-                       {.path = "opt/kiosk/media.squashfs", .data = make_squashfs(media, {.codec = BlockCodec::zstd})},
-                       {.path = "opt/kiosk/current", .kind = EntryKind::symbolic_link, .target = "media.squashfs"},
-                       {.path = "home/tides.txt", .data = to_bytes(tide_table()), .user = 1000, .group = 1000}};
-  SampleTree boot = {{.path = "loader", .kind = EntryKind::folder},
-                     {.path = "loader/entries.conf", .data = to_bytes("title exhibit\noptions quiet kiosk=tidepool\n")},
-                     {.path = "KERNEL.IMG", .data = noise(120'000)}};
-  return make_gpt({{make_fat(boot, 12, "BOOT"), "boot", "c12a7328-f81f-11d2-ba4b-00a0c93ec93b"}, {make_ext(system, 4 << 20, "exhibit"), "kiosk"}});
+  SampleTree system = {
+      {.path = "etc", .kind = EntryKind::folder},
+      {.path = "home", .kind = EntryKind::folder},
+      {.path = "opt", .kind = EntryKind::folder},
+      {.path = "opt/kiosk", .kind = EntryKind::folder},
+      {.path = "etc/hostname", .data = to_bytes("exhibit-7\n")},
+      {.path = "opt/kiosk/run",
+       .data = to_bytes("#!/bin/sh\nexec /opt/kiosk/tidepool --media media.squashfs\n"),
+       .mode = 0755},
+      {.path = "opt/kiosk/media.squashfs", .data = make_squashfs(media, {.codec = BlockCodec::zstd})},
+      {.path = "opt/kiosk/current", .kind = EntryKind::symbolic_link, .target = "media.squashfs"},
+      {.path = "home/tides.txt", .data = to_bytes(tide_table()), .user = 1000, .group = 1000}};
+  SampleTree boot = {
+      {.path = "loader", .kind = EntryKind::folder},
+      {.path = "loader/entries.conf", .data = to_bytes("title exhibit\noptions quiet kiosk=tidepool\n")},
+      {.path = "KERNEL.IMG", .data = noise(120'000)}};
+  return make_gpt({{make_fat(boot, 12, "BOOT"), "boot", "c12a7328-f81f-11d2-ba4b-00a0c93ec93b"},
+                   {make_ext(system, 4 << 20, "exhibit"), "kiosk"}});
 }
 
 /// An entry in the middle is damaged: what a card with a bad block gives.
@@ -188,7 +193,8 @@ int main(int argc, char** argv) {
   write(folder / "tides.txt.gz", encode("gzip", to_bytes(tide_table())));
   Bytes card = exhibit_card();
   write(folder / "exhibit-card.img", card);
-  write(folder / "exhibit-card.qcow2", make_qcow2(card, {.codec = BlockCodec::zstd, .snapshot = "before the storm"}));
+  write(folder / "exhibit-card.qcow2",
+        make_qcow2(card, {.codec = BlockCodec::zstd, .snapshot = "before the storm"}));
   write(folder / "postcard.zip", picture(64, 40, 120, 200));
   write(folder / "gauge-password.txt", to_bytes("high water 1987\n"));
   for (std::size_t number = 0; number < kPacks; ++number) {

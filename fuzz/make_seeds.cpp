@@ -21,7 +21,8 @@ constexpr std::size_t kMost = 256 << 10;  // structures lie in front of that
 
 void write(const std::filesystem::path& folder, const char* name, const Bytes& bytes) {
   std::ofstream file(folder / name, std::ios::binary);
-  file.write(reinterpret_cast<const char*>(bytes.data()), static_cast<std::streamsize>(std::min(bytes.size(), kMost)));
+  file.write(reinterpret_cast<const char*>(bytes.data()),
+             static_cast<std::streamsize>(std::min(bytes.size(), kMost)));
 }
 
 SampleTree tree() {
@@ -47,10 +48,16 @@ int main(int argc, char** argv) {
   write(folder, "fat12", make_fat(plain, 12));
   write(folder, "fat16", make_fat(plain, 16));
   write(folder, "exfat", make_exfat(plain));
-  write(folder, "hfs", make_hfs(links, {.packed_kept = "pool/tide.csv", .scattered = "pool/deep/limpet of the northern mole.bin", .attributed = "crab.txt"}));
-  write(folder, "iso", make_iso(links, {.packed = "pool/tide.csv", .in_parts = "pool/deep/limpet of the northern mole.bin"}));
+  write(folder, "hfs",
+        make_hfs(links, {.packed_kept = "pool/tide.csv",
+                         .scattered = "pool/deep/limpet of the northern mole.bin",
+                         .attributed = "crab.txt"}));
+  write(
+      folder, "iso",
+      make_iso(links, {.packed = "pool/tide.csv", .in_parts = "pool/deep/limpet of the northern mole.bin"}));
   write(folder, "squashfs", make_squashfs(links, {.codec = BlockCodec::zlib}));
-  write(folder, "squashfs-long", make_squashfs(links, {.codec = BlockCodec::zstd, .block = 4096, .extended = true}));
+  write(folder, "squashfs-long",
+        make_squashfs(links, {.codec = BlockCodec::zstd, .block = 4096, .extended = true}));
   write(folder, "udf", make_udf(links, {.embedded = false, .sector = 512}));
   write(folder, "udf-virtual", make_udf(links, {.partition = UdfPartition::virtual_table, .sector = 512}));
   Bytes disk = make_squashfs(plain);

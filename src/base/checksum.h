@@ -12,8 +12,8 @@ namespace operculum {
 /// CRC-32 (ISO 3309, ITU-T V.42), continued from `crc`; start with 0.
 std::uint32_t crc32(std::uint32_t crc, ByteView bytes);
 
-/// CRC-32C (RFC 3720, appendix B.4) of the Castagnoli polynomial, without the final exclusive-or: continued from
-/// `crc`; file systems start with all ones.
+/// CRC-32C (RFC 3720, appendix B.4) of the Castagnoli polynomial, without the final exclusive-or: continued
+/// from `crc`; file systems start with all ones.
 std::uint32_t crc32c(std::uint32_t crc, ByteView bytes);
 
 /// The CRC-32 of two runs joined, from their own CRCs and the length of the second in bytes.

@@ -62,41 +62,39 @@ class Converter {
 
 }  // namespace
 
-// Eight characters at a time: listings ask these of a million names.
+// Sixteen characters at a time: listings ask these of a million names.
 namespace {
 
-constexpr std::uint64_t kOnes = 0x0101010101010101, kHighs = 0x8080808080808080;
+using Sixteen =
+    unsigned char __attribute__((vector_size(16)));  // GCC and Clang make one instruction of each operation
 
-/// Whether `test` finds something in any eight characters; the last eight overlap those before them.
+/// Whether `test` finds something in any sixteen characters; the last sixteen overlap those before them.
 template <typename Test>
 bool anywhere(std::string_view text, const Test& test) {
-  auto load = [&](std::size_t at, std::size_t count) {
-    std::uint64_t word = 0x2020202020202020;  // blanks, for texts of fewer than eight characters
-    if (count > 0) std::memcpy(&word, text.data() + at, count);
-    return word;
+  auto found_in = [&](std::size_t at, std::size_t count) {
+    Sixteen part = {32, 32, 32, 32, 32, 32, 32, 32,
+                    32, 32, 32, 32, 32, 32, 32, 32};  // blanks, for shorter texts
+    std::memcpy(&part, text.data() + at, count);
+    auto found = test(part);
+    std::uint64_t halves[2];
+    std::memcpy(halves, &found, sizeof halves);
+    return halves[0] | halves[1];
   };
-  if (text.size() < 8) return test(load(0, text.size())) != 0;
-  std::uint64_t found = test(load(text.size() - 8, 8));
-  for (std::size_t at = 0; at + 8 < text.size(); at += 8) found |= test(load(at, 8));
+  if (text.empty()) return false;
+  if (text.size() < 16) return found_in(0, text.size()) != 0;
+  std::uint64_t found = found_in(text.size() - 16, 16);
+  for (std::size_t at = 0; at + 16 < text.size(); at += 16) found |= found_in(at, 16);
   return found != 0;
-}
-
-/// The highest bit of some byte is set when one of them is zero.
-std::uint64_t zero_bytes(std::uint64_t word) {
-  return (word - kOnes) & ~word & kHighs;
 }
 
 }  // namespace
 
 bool is_ascii(std::string_view text) {
-  return !anywhere(text, [](std::uint64_t word) { return word & kHighs; });
+  return !anywhere(text, [](Sixteen part) { return part > 0x7F; });
 }
 
 bool is_plain(std::string_view text) {
-  return !anywhere(text, [](std::uint64_t word) {
-    std::uint64_t below_blank = (word - kOnes * 0x20) & ~word & kHighs;
-    return (word & kHighs) | below_blank | zero_bytes(word ^ kOnes * 0x7f) | zero_bytes(word ^ kOnes * '\\');
-  });
+  return !anywhere(text, [](Sixteen part) { return (part < 0x20) | (part > 0x7E) | (part == '\\'); });
 }
 
 bool is_utf8(std::string_view text) {

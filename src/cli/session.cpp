@@ -143,7 +143,8 @@ void add_common_options(CLI::App& app, Session& session) {
                  "Encoding of names that do not say theirs, such as CP932")
       ->type_name("ENCODING")
       ->group("Everywhere");
-  app.add_option("--view", session.context.view, "Which of several trees to show, or more than usual; `formats` tells the names")
+  app.add_option("--view", session.context.view,
+                 "Which of several trees to show, or more than usual; `formats` tells the names")
       ->check(CLI::IsMember(known_views()).description(""))
       ->type_name("NAME")
       ->group("Everywhere");

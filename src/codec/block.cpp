@@ -37,15 +37,15 @@ Result stored(ByteView packed, ByteSpan out) {
 
 Result deflate(ByteView packed, ByteSpan out) {
   std::size_t used = 0, count = 0;
-  auto result = libdeflate_deflate_decompress_ex(deflate_state(), packed.data(), packed.size(), out.data(), out.size(),
-                                                 &used, &count);
+  auto result = libdeflate_deflate_decompress_ex(deflate_state(), packed.data(), packed.size(), out.data(),
+                                                 out.size(), &used, &count);
   return result == LIBDEFLATE_SUCCESS ? Result(count) : std::nullopt;
 }
 
 Result zlib(ByteView packed, ByteSpan out) {
   std::size_t used = 0, count = 0;
-  auto result =
-      libdeflate_zlib_decompress_ex(deflate_state(), packed.data(), packed.size(), out.data(), out.size(), &used, &count);
+  auto result = libdeflate_zlib_decompress_ex(deflate_state(), packed.data(), packed.size(), out.data(),
+                                              out.size(), &used, &count);
   return result == LIBDEFLATE_SUCCESS ? Result(count) : std::nullopt;
 }
 
@@ -69,7 +69,8 @@ Result by_lzma(ByteView packed, ByteSpan out, Start start) {
   lzma_ret result = lzma_code(&stream, LZMA_FINISH);
   std::size_t count = out.size() - stream.avail_out;
   lzma_end(&stream);
-  return result == LZMA_STREAM_END || (result == LZMA_OK && stream.avail_out == 0) ? Result(count) : std::nullopt;
+  return result == LZMA_STREAM_END || (result == LZMA_OK && stream.avail_out == 0) ? Result(count)
+                                                                                   : std::nullopt;
 }
 
 Result lzma_alone(ByteView packed, ByteSpan out) {
@@ -85,8 +86,8 @@ Result micro_lzma(ByteView packed, ByteSpan out) {
 Result xz(ByteView packed, ByteSpan out) {
   std::uint64_t memory = kMemory;
   std::size_t used = 0, count = 0;
-  lzma_ret result = lzma_stream_buffer_decode(&memory, 0, nullptr, packed.data(), &used, packed.size(), out.data(), &count,
-                                              out.size());
+  lzma_ret result = lzma_stream_buffer_decode(&memory, 0, nullptr, packed.data(), &used, packed.size(),
+                                              out.data(), &count, out.size());
   return result == LZMA_OK ? Result(count) : std::nullopt;
 }
 
@@ -97,14 +98,16 @@ Result lzo(ByteView packed, ByteSpan out) {
 }
 
 Result lz4(ByteView packed, ByteSpan out) {
-  int count = LZ4_decompress_safe(reinterpret_cast<const char*>(packed.data()), reinterpret_cast<char*>(out.data()),
-                                  static_cast<int>(packed.size()), static_cast<int>(out.size()));
+  int count =
+      LZ4_decompress_safe(reinterpret_cast<const char*>(packed.data()), reinterpret_cast<char*>(out.data()),
+                          static_cast<int>(packed.size()), static_cast<int>(out.size()));
   return count >= 0 ? Result(static_cast<std::size_t>(count)) : std::nullopt;
 }
 
 Result lz4_partial(ByteView packed, ByteSpan out) {
   auto room = static_cast<int>(out.size());
-  int count = LZ4_decompress_safe_partial(reinterpret_cast<const char*>(packed.data()), reinterpret_cast<char*>(out.data()),
+  int count = LZ4_decompress_safe_partial(reinterpret_cast<const char*>(packed.data()),
+                                          reinterpret_cast<char*>(out.data()),
                                           static_cast<int>(packed.size()), room, room);
   return count >= 0 ? Result(static_cast<std::size_t>(count)) : std::nullopt;
 }
@@ -140,18 +143,22 @@ constexpr Row kRows[] = {
 };
 
 const Row& row_of(BlockCodec codec) {
-  return *std::find_if(std::begin(kRows), std::end(kRows), [&](const Row& row) { return row.codec == codec; });
+  return *std::find_if(std::begin(kRows), std::end(kRows),
+                       [&](const Row& row) { return row.codec == codec; });
 }
 
 }  // namespace
 
-std::string_view name_of(BlockCodec codec) { return row_of(codec).name; }
+std::string_view name_of(BlockCodec codec) {
+  return row_of(codec).name;
+}
 
 std::size_t decode_block(BlockCodec codec, ByteView packed, ByteSpan out) {
   const Row& row = row_of(codec);
   if (Result count = row.decode(packed, out)) return *count;
-  throw Malformed(fmt::format("a {} block of {} bytes does not decode to the {} bytes expected; the data is damaged",
-                              row.name, packed.size(), out.size()));
+  throw Malformed(
+      fmt::format("a {} block of {} bytes does not decode to the {} bytes expected; the data is damaged",
+                  row.name, packed.size(), out.size()));
 }
 
 }  // namespace operculum

@@ -1,5 +1,5 @@
-// LZFSE: LZ items whose lengths, distances and literals are packed by finite state entropy, after the published
-// reference implementation. Blocks may also be plain or LZVN.
+// LZFSE: LZ items whose lengths, distances and literals are packed by finite state entropy, after the
+// published reference implementation. Blocks may also be plain or LZVN.
 #include "codec/lzfse.h"
 
 #include <algorithm>
@@ -12,15 +12,20 @@
 namespace operculum {
 namespace {
 
-constexpr std::uint32_t kPlain = 0x2D787662, kTables1 = 0x31787662, kTables2 = 0x32787662, kLzvn = 0x6E787662, kEnd = 0x24787662;
+constexpr std::uint32_t kPlain = 0x2D787662, kTables1 = 0x31787662, kTables2 = 0x32787662, kLzvn = 0x6E787662,
+                        kEnd = 0x24787662;
 constexpr std::size_t kLengths = 20, kMatches = 20, kDistances = 64, kLiterals = 256;
 constexpr std::size_t kLengthStates = 64, kMatchStates = 64, kDistanceStates = 256, kLiteralStates = 1024;
 constexpr std::size_t kMostLiterals = 40'000, kMostMatches = 10'000;
 
-constexpr std::array<std::uint8_t, kLengths> kLengthBits = {0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 2, 3, 5, 8};
-constexpr std::array<std::uint32_t, kLengths> kLengthBase = {0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15, 16, 20, 28, 60};
-constexpr std::array<std::uint8_t, kMatches> kMatchBits = {0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 3, 5, 8, 11};
-constexpr std::array<std::uint32_t, kMatches> kMatchBase = {0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15, 16, 24, 56, 312};
+constexpr std::array<std::uint8_t, kLengths> kLengthBits = {0, 0, 0, 0, 0, 0, 0, 0, 0, 0,
+                                                            0, 0, 0, 0, 0, 0, 2, 3, 5, 8};
+constexpr std::array<std::uint32_t, kLengths> kLengthBase = {0,  1,  2,  3,  4,  5,  6,  7,  8,  9,
+                                                             10, 11, 12, 13, 14, 15, 16, 20, 28, 60};
+constexpr std::array<std::uint8_t, kMatches> kMatchBits = {0, 0, 0, 0, 0, 0, 0, 0, 0, 0,
+                                                           0, 0, 0, 0, 0, 0, 3, 5, 8, 11};
+constexpr std::array<std::uint32_t, kMatches> kMatchBase = {0,  1,  2,  3,  4,  5,  6,  7,  8,  9,
+                                                            10, 11, 12, 13, 14, 15, 16, 24, 56, 312};
 
 /// Distances come in groups of four with one more bit in each.
 constexpr std::array<std::uint8_t, kDistances> make_distance_bits() {
@@ -40,7 +45,9 @@ constexpr std::array<std::uint32_t, kDistances> make_distance_base() {
 constexpr auto kDistanceBits = make_distance_bits();
 constexpr auto kDistanceBase = make_distance_base();
 
-[[noreturn]] void fail() { throw Malformed("an LZFSE block does not decode; the data is damaged"); }
+[[noreturn]] void fail() {
+  throw Malformed("an LZFSE block does not decode; the data is damaged");
+}
 
 /// Bits read from the end of a payload towards its start.
 class BackwardBits {
@@ -66,7 +73,9 @@ class BackwardBits {
   }
 
  private:
-  static std::uint64_t mask(std::size_t bits) { return bits >= 64 ? ~std::uint64_t{0} : (std::uint64_t{1} << bits) - 1; }
+  static std::uint64_t mask(std::size_t bits) {
+    return bits >= 64 ? ~std::uint64_t{0} : (std::uint64_t{1} << bits) - 1;
+  }
   void fill() {
     while (count_ + 8 <= 56 && at_ > 0) {
       word_ = (word_ << 8) | payload_[--at_];
@@ -88,7 +97,8 @@ struct State {
 
 /// Spreads the states over the symbols by their frequencies.
 template <std::size_t Symbols>
-std::vector<State> make_states(std::span<const std::uint16_t> frequencies, std::size_t states, const std::array<std::uint8_t, Symbols>* value_bits,
+std::vector<State> make_states(std::span<const std::uint16_t> frequencies, std::size_t states,
+                               const std::array<std::uint8_t, Symbols>* value_bits,
                                const std::array<std::uint32_t, Symbols>* base) {
   std::vector<State> out;
   auto states_bits = std::countl_zero(static_cast<std::uint32_t>(states));
@@ -150,8 +160,10 @@ struct Header {
 
 /// Frequencies in codes of 2 to 14 bits, lowest bit first.
 void read_frequencies(ByteView raw, Header& header) {
-  static constexpr std::uint8_t kWidth[32] = {2, 3, 2, 5, 2, 3, 2, 8, 2, 3, 2, 5, 2, 3, 2, 14, 2, 3, 2, 5, 2, 3, 2, 8, 2, 3, 2, 5, 2, 3, 2, 14};
-  static constexpr std::uint8_t kValue[32] = {0, 2, 1, 4, 0, 3, 1, 0, 0, 2, 1, 5, 0, 3, 1, 0, 0, 2, 1, 6, 0, 3, 1, 0, 0, 2, 1, 7, 0, 3, 1, 0};
+  static constexpr std::uint8_t kWidth[32] = {2, 3, 2, 5, 2, 3, 2, 8, 2, 3, 2, 5, 2, 3, 2, 14,
+                                              2, 3, 2, 5, 2, 3, 2, 8, 2, 3, 2, 5, 2, 3, 2, 14};
+  static constexpr std::uint8_t kValue[32] = {0, 2, 1, 4, 0, 3, 1, 0, 0, 2, 1, 5, 0, 3, 1, 0,
+                                              0, 2, 1, 6, 0, 3, 1, 0, 0, 2, 1, 7, 0, 3, 1, 0};
   std::uint32_t bits = 0;
   unsigned held = 0;
   std::size_t at = 0;
@@ -162,7 +174,9 @@ void read_frequencies(ByteView raw, Header& header) {
       held += 8;
     }
     unsigned code = bits & 31, width = kWidth[code];
-    frequency = static_cast<std::uint16_t>(width == 8 ? 8 + ((bits >> 4) & 15) : width == 14 ? 24 + ((bits >> 4) & 1023) : kValue[code]);
+    frequency = static_cast<std::uint16_t>(width == 8    ? 8 + ((bits >> 4) & 15)
+                                           : width == 14 ? 24 + ((bits >> 4) & 1023)
+                                                         : kValue[code]);
     if (width > held) fail();
     bits >>= width;
     held -= width;
@@ -172,7 +186,9 @@ void read_frequencies(ByteView raw, Header& header) {
 Header read_tables2(ByteView block) {
   LittleFields f(block, "LZFSE block");
   std::uint64_t a = f.u64(8), b = f.u64(16), c = f.u64(24);
-  auto field = [](std::uint64_t word, unsigned at, unsigned width) { return (word >> at) & ((std::uint64_t{1} << width) - 1); };
+  auto field = [](std::uint64_t word, unsigned at, unsigned width) {
+    return (word >> at) & ((std::uint64_t{1} << width) - 1);
+  };
   Header h;
   h.raw = f.u32(4);
   h.literals = field(a, 0, 20);
@@ -215,9 +231,12 @@ std::size_t decode_entropy(const Header& h, ByteView payload, ByteSpan out, std:
   if (h.literals > kMostLiterals || h.matches > kMostMatches || h.literals % 4 != 0) fail();
   std::span<const std::uint16_t> all(h.frequencies);
   auto lengths = make_states<kLengths>(all.subspan(0, kLengths), kLengthStates, &kLengthBits, &kLengthBase);
-  auto matches = make_states<kMatches>(all.subspan(kLengths, kMatches), kMatchStates, &kMatchBits, &kMatchBase);
-  auto distances = make_states<kDistances>(all.subspan(kLengths + kMatches, kDistances), kDistanceStates, &kDistanceBits, &kDistanceBase);
-  auto literal_states = make_states<kLiterals>(all.subspan(kLengths + kMatches + kDistances), kLiteralStates, nullptr, nullptr);
+  auto matches =
+      make_states<kMatches>(all.subspan(kLengths, kMatches), kMatchStates, &kMatchBits, &kMatchBase);
+  auto distances = make_states<kDistances>(all.subspan(kLengths + kMatches, kDistances), kDistanceStates,
+                                           &kDistanceBits, &kDistanceBase);
+  auto literal_states =
+      make_states<kLiterals>(all.subspan(kLengths + kMatches + kDistances), kLiteralStates, nullptr, nullptr);
   Bytes literals(h.literals);
   if (h.literals > 0) {
     BackwardBits bits(payload.first(h.literal_bytes), h.literal_bits);
@@ -232,7 +251,8 @@ std::size_t decode_entropy(const Header& h, ByteView payload, ByteSpan out, std:
     std::size_t count = length.next(bits), copy = match.next(bits), far = back.next(bits);
     if (far != 0) distance = far;
     if (count > literals.size() - literal_at || count + copy > out.size() - done) fail();
-    std::copy_n(literals.begin() + static_cast<std::ptrdiff_t>(literal_at), count, out.begin() + static_cast<std::ptrdiff_t>(done));
+    std::copy_n(literals.begin() + static_cast<std::ptrdiff_t>(literal_at), count,
+                out.begin() + static_cast<std::ptrdiff_t>(done));
     literal_at += count;
     done += count;
     if (copy == 0) continue;

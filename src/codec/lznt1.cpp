@@ -10,10 +10,12 @@ namespace {
 
 constexpr std::size_t kChunk = 4096;
 
-[[noreturn]] void fail() { throw Malformed("an LZNT1 chunk does not decode; the data is damaged"); }
+[[noreturn]] void fail() {
+  throw Malformed("an LZNT1 chunk does not decode; the data is damaged");
+}
 
-/// One packed chunk: flag bytes tell which of the next eight items are copies. How the bits of a copy are divided
-/// between distance and length depends on how far the chunk is.
+/// One packed chunk: flag bytes tell which of the next eight items are copies. How the bits of a copy are
+/// divided between distance and length depends on how far the chunk is.
 std::size_t decode_chunk(ByteView packed, ByteSpan out) {
   std::size_t at = 0, done = 0;
   while (at < packed.size()) {

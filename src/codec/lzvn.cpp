@@ -1,5 +1,5 @@
-// LZVN has no written specification; its items are those of the published reference decoder of LZFSE, which falls
-// back to it for small inputs.
+// LZVN has no written specification; its items are those of the published reference decoder of LZFSE, which
+// falls back to it for small inputs.
 #include "codec/lzvn.h"
 
 #include <algorithm>
@@ -18,7 +18,9 @@ struct Item {
   bool last = false;
 };
 
-[[noreturn]] void fail() { throw Malformed("an LZVN block does not decode; the data is damaged"); }
+[[noreturn]] void fail() {
+  throw Malformed("an LZVN block does not decode; the data is damaged");
+}
 
 Item read_item(ByteView at) {
   unsigned first = at[0];
@@ -30,8 +32,10 @@ Item read_item(ByteView at) {
   unsigned literals = first >> 6, match = ((first >> 3) & 7) + 3, low = first & 7;
   if (first == 0x06) return {.last = true};
   if (first == 0x0E || first == 0x16) return {};
-  if (first >= 0xF0) return first == 0xF0 ? Item{.width = 2, .match = byte(1) + 16U} : Item{.match = first & 15};
-  if (first >= 0xE0) return first == 0xE0 ? Item{.width = 2, .literals = byte(1) + 16U} : Item{.literals = first & 15};
+  if (first >= 0xF0)
+    return first == 0xF0 ? Item{.width = 2, .match = byte(1) + 16U} : Item{.match = first & 15};
+  if (first >= 0xE0)
+    return first == 0xE0 ? Item{.width = 2, .literals = byte(1) + 16U} : Item{.literals = first & 15};
   if (first >= 0xA0 && first < 0xC0) {
     unsigned rest = word(1);
     return {3, (first >> 3) & 3, (((first & 7) << 2) | (rest & 3)) + 3U, rest >> 2};
@@ -52,7 +56,8 @@ std::size_t decode_lzvn(ByteView packed, ByteSpan out, std::size_t done) {
     at += item.width;
     if (item.literals > packed.size() - at) fail();
     std::size_t count = std::min(item.literals, out.size() - done);
-    std::copy_n(packed.begin() + static_cast<std::ptrdiff_t>(at), count, out.begin() + static_cast<std::ptrdiff_t>(done));
+    std::copy_n(packed.begin() + static_cast<std::ptrdiff_t>(at), count,
+                out.begin() + static_cast<std::ptrdiff_t>(done));
     at += item.literals;
     done += count;
     if (item.match == 0) continue;

@@ -42,7 +42,8 @@ Lookup Container::find(std::string_view path) {
       folder |= own.size() == path.size();
       continue;
     }
-    if (!best || own.size() >= all[*best].path.size()) best = i;  // of equals the last stored is the current one
+    if (!best || own.size() >= all[*best].path.size())
+      best = i;  // of equals the last stored is the current one
   }
   if (folder) {
     result.kind = Lookup::Kind::folder;
@@ -54,8 +55,9 @@ Lookup Container::find(std::string_view path) {
     result.open = [self = shared_from_this(), index = *best] { return self->content(index); };
   } else {
     std::string wanted = to_lower(base_name(path));
-    auto similar = std::find_if(all.begin(), all.end(),
-                                [&](const Entry& entry) { return to_lower(base_name(entry.path)) == wanted; });
+    auto similar = std::find_if(all.begin(), all.end(), [&](const Entry& entry) {
+      return to_lower(base_name(entry.path)) == wanted;
+    });
     if (similar != all.end()) result.similar = similar->path;
   }
   return result;

@@ -45,7 +45,7 @@ struct Lookup {
   Kind kind = Kind::nothing;
   std::string path;                    ///< of the folder, as stored
   std::shared_ptr<const Entry> entry;  ///< with its whole path
-  std::size_t consumed = 0;  ///< characters of the path that name the entry; the rest goes on into it
+  std::size_t consumed = 0;          ///< characters of the path that name the entry; the rest goes on into it
   std::function<ContentPtr()> open;  ///< the data of an entry of kind file
   std::string similar;               ///< when there is nothing: a path that may have been meant
 };

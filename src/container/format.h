@@ -44,15 +44,15 @@ enum class Match {
 
 /// Knows one kind of container.
 struct Format {
-  std::string_view id;                     ///< short and stable: "zip"
-  std::string_view name;                   ///< "ZIP archive"
-  std::string_view family;                 ///< "archive", "stream", ...
-  std::string_view specification;          ///< and the edition followed
-  std::string_view reads;                  ///< features, for `operculum formats`
-  std::string_view lacks;                  ///< features answered with Unsupported
-  std::vector<std::string_view> suffixes;  ///< usual file name endings, lower case, with the dot
-  std::vector<std::string_view> views = {};    ///< trees that can be asked for by name
-  bool single_stream = false;              ///< holds one unnamed stream: the locator steps through it
+  std::string_view id;                       ///< short and stable: "zip"
+  std::string_view name;                     ///< "ZIP archive"
+  std::string_view family;                   ///< "archive", "stream", ...
+  std::string_view specification;            ///< and the edition followed
+  std::string_view reads;                    ///< features, for `operculum formats`
+  std::string_view lacks;                    ///< features answered with Unsupported
+  std::vector<std::string_view> suffixes;    ///< usual file name endings, lower case, with the dot
+  std::vector<std::string_view> views = {};  ///< trees that can be asked for by name
+  bool single_stream = false;                ///< holds one unnamed stream: the locator steps through it
   bool checks_data = false;     ///< a checksum over all unpacked bytes is always there, and compared
   bool later_replaces = false;  ///< an entry stored again is meant to replace the earlier one
 

@@ -20,10 +20,10 @@ struct Place {
   std::string file;  ///< the file on disk
   SourcePtr file_source;
   std::vector<Layer> layers;
-  std::string inside;                ///< a folder's or entry's path in the last layer; empty for all of it
+  std::string inside;                  ///< a folder's or entry's path in the last layer; empty for all of it
   std::shared_ptr<const Entry> entry;  ///< the entry in the last layer, when it names one
-  ContentPtr content;                ///< the bytes of the file or entry named; empty for a folder
-  std::string name;                  ///< of what is named: the last part of the locator
+  ContentPtr content;                  ///< the bytes of the file or entry named; empty for a folder
+  std::string name;                    ///< of what is named: the last part of the locator
 
   bool is_container() const { return !layers.empty() && !entry; }
 };

@@ -35,7 +35,8 @@ class BlockStream final : public Stream {
   std::uint64_t skip(std::uint64_t count) override {
     std::uint64_t done = std::min<std::uint64_t>(count, buffered_ - at_);
     at_ += static_cast<std::size_t>(done);
-    while (next_ < file_->blocks.size() && at_ == buffered_ && file_->blocks[next_].unpacked_size <= count - done)
+    while (next_ < file_->blocks.size() && at_ == buffered_ &&
+           file_->blocks[next_].unpacked_size <= count - done)
       done += file_->blocks[next_++].unpacked_size;
     return done < count ? done + Stream::skip(count - done) : done;
   }

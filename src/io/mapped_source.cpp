@@ -22,8 +22,9 @@ std::size_t MappedSource::read_at(std::uint64_t offset, ByteSpan out) const {
       case MappedRun::From::stored:
         got = whole_->read_at(run.at, part);
         if (got < count) {
-          throw CutShort(fmt::format("the image's block at offset {} ends after {} of {} bytes; the file is cut short",
-                                     run.at, got, count));
+          throw CutShort(
+              fmt::format("the image's block at offset {} ends after {} of {} bytes; the file is cut short",
+                          run.at, got, count));
         }
         break;
       case MappedRun::From::packed: {

@@ -49,14 +49,15 @@ std::array<timespec, 2> times_of(const Timestamp& modified) {
   return {timespec{0, UTIME_OMIT}, timespec{to_unix_seconds(modified), modified.nanoseconds}};
 }
 
-/// Gives the file what was asked for; returns what could not be done, for a person. The owner comes first, for
-/// changing it takes set-id bits away.
+/// Gives the file what was asked for; returns what could not be done, for a person. The owner comes first,
+/// for changing it takes set-id bits away.
 std::string apply(int file, const FileMetadata& metadata) {
   std::string complaint;
   auto complain = [&](const std::string& what) {
     complaint += fmt::format("{}{}: {}", complaint.empty() ? "" : ", ", what, strerrordesc_np(errno));
   };
-  if (metadata.owner && fchown(file, metadata.owner->user, metadata.owner->group) != 0) complain("its owner cannot be set");
+  if (metadata.owner && fchown(file, metadata.owner->user, metadata.owner->group) != 0)
+    complain("its owner cannot be set");
   fchmod(file, metadata.mode & 07777);
   for (const auto& [name, value] : metadata.attributes) {
     if (fsetxattr(file, name.c_str(), value.data(), value.size(), 0) != 0)

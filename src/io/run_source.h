@@ -8,9 +8,9 @@ namespace operculum {
 struct ImageRun {
   std::uint64_t logical, length;  ///< bytes, in the image
   MappedRun::From from;
-  std::uint64_t at = 0;       ///< stored and packed: where it begins in the container
-  std::uint64_t packed = 0;   ///< packed: bytes there
-  std::uint32_t tag = 0;      ///< packed: how, for whoever decodes it
+  std::uint64_t at = 0;      ///< stored and packed: where it begins in the container
+  std::uint64_t packed = 0;  ///< packed: bytes there
+  std::uint32_t tag = 0;     ///< packed: how, for whoever decodes it
 };
 
 /// A disk image that is described by a list of runs; what no run covers reads as zeros.

@@ -31,7 +31,8 @@ Leads where_leads(const std::string& path, std::string_view target) {
 void LinkMaker::add(const Entry& entry, const std::string& path, const OutputNames::Given& given,
                     ContainerPtr container) {
   std::string target(entry.link_target());
-  Pending link{entry.kind, path, given.path, target, given.remark, entry.modified, target_.owner_of(entry), nullptr, ""};
+  Pending link{entry.kind, path, given.path, target, given.remark, entry.modified, target_.owner_of(entry),
+               nullptr,    ""};
   if (entry.kind == EntryKind::hard_link) {
     link.container = std::move(container);
     link.target_in_container = target;
@@ -78,7 +79,8 @@ void LinkMaker::symbolic_link(const Pending& link) {
                          remark.empty() ? "" : remark + ", ", escape(link.target));
   }
   if (!make_room(link)) return;
-  if (!target_.dry() && !target_.folder().make_symbolic_link(link.output, link.target, link.modified, link.owner))
+  if (!target_.dry() &&
+      !target_.folder().make_symbolic_link(link.output, link.target, link.modified, link.owner))
     return log_.kept(link.path, link.output);
   log_.emit({UnpackEvent::Kind::link, link.path, link.output, 0, "", remark});
 }

@@ -17,10 +17,11 @@ std::uint32_t process_umask() {
   return mask;
 }
 
-/// Attributes that mean the same everywhere: those of the system (lists of access rights) have another form on
-/// disk than in calls.
+/// Attributes that mean the same everywhere: those of the system (lists of access rights) have another form
+/// on disk than in calls.
 bool settable(std::string_view name) {
-  return name.starts_with("user.") || (geteuid() == 0 && (name.starts_with("trusted.") || name.starts_with("security.")));
+  return name.starts_with("user.") ||
+         (geteuid() == 0 && (name.starts_with("trusted.") || name.starts_with("security.")));
 }
 
 bool there(const std::string& path) {

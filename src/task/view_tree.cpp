@@ -17,7 +17,8 @@ std::vector<std::string> parts_of(std::string_view path) {
 
 }  // namespace
 
-ViewTree::ViewTree(const Place& place, OpenContext& context) : context_(context), root_(std::make_shared<ViewNode>()) {
+ViewTree::ViewTree(const Place& place, OpenContext& context)
+    : context_(context), root_(std::make_shared<ViewNode>()) {
   root_->folder = root_->looked_at = true;
   load(*root_, place.layers.back().container, place.inside);
 }

@@ -16,8 +16,8 @@ struct ViewNode {
   bool looked_at = false;  ///< whether it is a container is known
 };
 
-/// A container and all that lie in it as one tree of folders and files, for a mounted view. What an entry is gets
-/// looked at when it is first asked for. Safe to share between threads.
+/// A container and all that lie in it as one tree of folders and files, for a mounted view. What an entry is
+/// gets looked at when it is first asked for. Safe to share between threads.
 class ViewTree {
  public:
   /// `place` must be a container; `context` must outlive the tree. Throws Error.

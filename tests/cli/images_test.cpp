@@ -26,12 +26,15 @@ using namespace test;
 
 /// A card: GPT, FAT and ext4, a SquashFS in that, a ZIP in that.
 Bytes card() {
-  SampleTree media = {{.path = "pack.zip", .data = ZipBuilder().add("scripts/tide.lua", "return 4.1\n").build()}};
-  SampleTree system = {{.path = "opt", .kind = EntryKind::folder},
-                       {.path = "opt/media.squashfs", .data = make_squashfs(media)},
-                       {.path = "opt/run", .data = to_bytes("#!/bin/sh\n"), .mode = 0755, .user = 12, .group = 34},
-                       {.path = "hole.bin", .data = Bytes(2 << 20)}};
-  return make_gpt({{make_fat({{.path = "boot.cfg", .data = to_bytes("kiosk\n")}}, 12, "BOOT"), "boot", "c12a7328-f81f-11d2-ba4b-00a0c93ec93b"},
+  SampleTree media = {
+      {.path = "pack.zip", .data = ZipBuilder().add("scripts/tide.lua", "return 4.1\n").build()}};
+  SampleTree system = {
+      {.path = "opt", .kind = EntryKind::folder},
+      {.path = "opt/media.squashfs", .data = make_squashfs(media)},
+      {.path = "opt/run", .data = to_bytes("#!/bin/sh\n"), .mode = 0755, .user = 12, .group = 34},
+      {.path = "hole.bin", .data = Bytes(2 << 20)}};
+  return make_gpt({{make_fat({{.path = "boot.cfg", .data = to_bytes("kiosk\n")}}, 12, "BOOT"), "boot",
+                    "c12a7328-f81f-11d2-ba4b-00a0c93ec93b"},
                    {make_ext(system, 4 << 20), "kiosk"}});
 }
 
@@ -39,7 +42,8 @@ TEST(ImageCommands, OneLocatorGoesThroughEverything) {
   TempFolder folder;
   folder.write("card.img", ByteView(card()));
   folder.write("card.qcow2", ByteView(make_qcow2(card(), {.codec = BlockCodec::zstd})));
-  for (const char* target : {"card.img/2/opt/media.squashfs/pack.zip/scripts/tide.lua", "card.qcow2/kiosk/opt/media.squashfs/pack.zip/scripts/tide.lua"}) {
+  for (const char* target : {"card.img/2/opt/media.squashfs/pack.zip/scripts/tide.lua",
+                             "card.qcow2/kiosk/opt/media.squashfs/pack.zip/scripts/tide.lua"}) {
     Ran shown = operculum({"show", target}, folder.path());
     EXPECT_EQ(shown.exit_code, 0) << shown.err;
     EXPECT_EQ(shown.out, "return 4.1\n");
@@ -55,8 +59,10 @@ TEST(ImageCommands, IdentifyTellsTheStack) {
   folder.write("card.qcow2", ByteView(make_qcow2(card())));
   Ran told = operculum({"identify", "card.qcow2"}, folder.path());
   EXPECT_EQ(told.exit_code, 0) << told.err;
-  for (const char* part : {"QCOW2 disk image, holding a disk with a GUID partition table", "EFI system \"boot\"", "FAT file system \"BOOT\"",
-                           "Linux file system \"kiosk\", 4.0 MiB: ext2/ext3/ext4 file system \"exhibit\"", "used", "free", "in 3 ranges without a partition"})
+  for (const char* part : {"QCOW2 disk image, holding a disk with a GUID partition table",
+                           "EFI system \"boot\"", "FAT file system \"BOOT\"",
+                           "Linux file system \"kiosk\", 4.0 MiB: ext2/ext3/ext4 file system \"exhibit\"",
+                           "used", "free", "in 3 ranges without a partition"})
     EXPECT_NE(told.out.find(part), std::string::npos) << part << "\n" << told.out;
   Ran json = operculum({"identify", "--json", "card.qcow2"}, folder.path());
   auto record = nlohmann::json::parse(json.out);
@@ -72,10 +78,13 @@ TEST(ImageCommands, IdentifyTellsOfPaddingAndOfCuts) {
   Bytes image = make_ext({}, 1 << 20);
   image.resize(image.size() + 4096);
   folder.write("padded.img", ByteView(image));
-  EXPECT_NE(operculum({"identify", "padded.img"}, folder.path()).out.find("4,096 bytes follow the file system"), std::string::npos);
+  EXPECT_NE(
+      operculum({"identify", "padded.img"}, folder.path()).out.find("4,096 bytes follow the file system"),
+      std::string::npos);
   image.resize(800'000);
   folder.write("cut.img", ByteView(image));
-  EXPECT_NE(operculum({"identify", "cut.img"}, folder.path()).out.find("the image is cut short"), std::string::npos);
+  EXPECT_NE(operculum({"identify", "cut.img"}, folder.path()).out.find("the image is cut short"),
+            std::string::npos);
 }
 
 TEST(ImageCommands, ListShowsPartitionsWithTheirKind) {
@@ -110,7 +119,8 @@ TEST(ImageCommands, UnpackKeepsRightsHolesAndLinks) {
 
 TEST(ImageCommands, UnpackSetsOwnersAndAttributesWhenAsked) {
   TempFolder folder;
-  folder.write("media.squashfs", ByteView(make_squashfs({{.path = "crab", .data = to_bytes("pinch")}}, {.extended = true})));
+  folder.write("media.squashfs",
+               ByteView(make_squashfs({{.path = "crab", .data = to_bytes("pinch")}}, {.extended = true})));
   folder.write("card.img", ByteView(card()));
   Ran plain = operculum({"unpack", "media.squashfs", "--into", "plain"}, folder.path());
   ASSERT_EQ(plain.exit_code, 0) << plain.err;
@@ -140,7 +150,8 @@ TEST(ImageCommands, TheOriginMarkIsPassedOnAndShown) {
   const std::string url = "https://saltmarsh.example/media.squashfs";
   if (setxattr(folder.path("media.squashfs").c_str(), "user.xdg.origin.url", url.data(), url.size(), 0) != 0)
     GTEST_SKIP() << "this file system keeps no attributes";
-  EXPECT_NE(operculum({"identify", "media.squashfs"}, folder.path()).out.find("from      " + url), std::string::npos);
+  EXPECT_NE(operculum({"identify", "media.squashfs"}, folder.path()).out.find("from      " + url),
+            std::string::npos);
   operculum({"unpack", "media.squashfs", "--into", "marked"}, folder.path());
   operculum({"unpack", "media.squashfs", "--into", "clear", "--clear-origin"}, folder.path());
   char value[256];
@@ -152,8 +163,10 @@ TEST(ImageCommands, TheOriginMarkIsPassedOnAndShown) {
 
 TEST(ImageCommands, ViewsAreChosenByName) {
   TempFolder folder;
-  folder.write("disc.iso", ByteView(make_iso({{.path = "crab with a long name.txt", .data = to_bytes("pinch")}})));
-  EXPECT_EQ(operculum({"list", "--paths", "--view", "joliet", "disc.iso"}, folder.path()).out, "crab with a long name.txt\n");
+  folder.write("disc.iso",
+               ByteView(make_iso({{.path = "crab with a long name.txt", .data = to_bytes("pinch")}})));
+  EXPECT_EQ(operculum({"list", "--paths", "--view", "joliet", "disc.iso"}, folder.path()).out,
+            "crab with a long name.txt\n");
   EXPECT_EQ(operculum({"list", "--paths", "--view", "plain", "disc.iso"}, folder.path()).out, "N00000.BIN\n");
   Ran wrong = operculum({"list", "--view", "sideways", "disc.iso"}, folder.path());
   EXPECT_EQ(wrong.exit_code, 2);
@@ -185,7 +198,8 @@ class View {
     child_ = fork();
     if (child_ == 0) {
       if (chdir(folder.path().c_str()) != 0) _exit(9);
-      execl(std::getenv("OPERCULUM"), "operculum", "mount", "--foreground", target.c_str(), point_.c_str(), nullptr);
+      execl(std::getenv("OPERCULUM"), "operculum", "mount", "--foreground", target.c_str(), point_.c_str(),
+            nullptr);
       _exit(9);
     }
     struct stat before {};

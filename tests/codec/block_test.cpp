@@ -1,4 +1,6 @@
 // Codecs that decode blocks as a whole, and those that no library has.
+#include "codec/block.h"
+
 #include <gtest/gtest.h>
 
 #include <algorithm>
@@ -7,7 +9,6 @@
 #include "base/checksum.h"
 #include "base/error.h"
 #include "codec/adc.h"
-#include "codec/block.h"
 #include "codec/lzfse.h"
 #include "codec/lznt1.h"
 #include "codec/lzvn.h"
@@ -38,7 +39,8 @@ TEST_P(BlockCodecs, NeverWriteBeyondTheirRoom) {
   try {
     EXPECT_LE(decode_block(GetParam(), packed, out), out.size());
   } catch (const Malformed& error) {
-    EXPECT_NE(std::string(error.what()).find("does not decode to the 1000 bytes expected"), std::string::npos);
+    EXPECT_NE(std::string(error.what()).find("does not decode to the 1000 bytes expected"),
+              std::string::npos);
   }
 }
 
@@ -56,16 +58,22 @@ TEST_P(BlockCodecs, SurviveDamage) {
 }
 
 INSTANTIATE_TEST_SUITE_P(All, BlockCodecs,
-                         testing::Values(BlockCodec::stored, BlockCodec::deflate, BlockCodec::zlib, BlockCodec::bzip2, BlockCodec::lzma_alone,
-                                         BlockCodec::micro_lzma, BlockCodec::xz, BlockCodec::lzo, BlockCodec::lz4, BlockCodec::lz4_partial, BlockCodec::zstd));
+                         testing::Values(BlockCodec::stored, BlockCodec::deflate, BlockCodec::zlib,
+                                         BlockCodec::bzip2, BlockCodec::lzma_alone, BlockCodec::micro_lzma,
+                                         BlockCodec::xz, BlockCodec::lzo, BlockCodec::lz4,
+                                         BlockCodec::lz4_partial, BlockCodec::zstd));
 
 // ---- LZNT1: the example of [MS-XCA] 3.3
 
 TEST(Lznt1, DecodesThePublishedExample) {
-  const Bytes packed = {0x38, 0xb0, 0x88, 0x46, 0x23, 0x20, 0x00, 0x20, 0x47, 0x20, 0x41, 0x00, 0x10, 0xa2, 0x47, 0x01, 0xa0, 0x45, 0x20, 0x44,
-                        0x00, 0x08, 0x45, 0x01, 0x50, 0x79, 0x00, 0xc0, 0x45, 0x20, 0x05, 0x24, 0x13, 0x88, 0x05, 0xb4, 0x02, 0x4a, 0x44, 0xef,
-                        0x03, 0x58, 0x02, 0x8c, 0x09, 0x16, 0x01, 0x48, 0x45, 0x00, 0xbe, 0x00, 0x9e, 0x00, 0x04, 0x01, 0x18, 0x90, 0x00};
-  const std::string plain = "F# F# G A A G F# E D D E F# F# E E F# F# G A A G F# E D D E F# E D D E E F# D E F# G F# D E F# G F# E D E A F# F# G A A G F# E D D E F# E D D";
+  const Bytes packed = {0x38, 0xb0, 0x88, 0x46, 0x23, 0x20, 0x00, 0x20, 0x47, 0x20, 0x41, 0x00,
+                        0x10, 0xa2, 0x47, 0x01, 0xa0, 0x45, 0x20, 0x44, 0x00, 0x08, 0x45, 0x01,
+                        0x50, 0x79, 0x00, 0xc0, 0x45, 0x20, 0x05, 0x24, 0x13, 0x88, 0x05, 0xb4,
+                        0x02, 0x4a, 0x44, 0xef, 0x03, 0x58, 0x02, 0x8c, 0x09, 0x16, 0x01, 0x48,
+                        0x45, 0x00, 0xbe, 0x00, 0x9e, 0x00, 0x04, 0x01, 0x18, 0x90, 0x00};
+  const std::string plain =
+      "F# F# G A A G F# E D D E F# F# E E F# F# G A A G F# E D D E F# E D D E E F# D E F# G F# D E F# G F# E "
+      "D E A F# F# G A A G F# E D D E F# E D D";
   Bytes out(plain.size() + 1);  // a zero byte ends it
   decode_lznt1(packed, out);
   EXPECT_EQ(as_text(out).substr(0, plain.size()), plain);
@@ -90,15 +98,15 @@ TEST(Adc, DecodesItsThreeKindsOfItems) {
 
 TEST(Lzvn, DecodesEveryKindOfItem) {
   ByteWriter w;
-  w.u8(0xE4).text("crab");                                    // four bytes as they are
-  w.u8(0x08).u8(4);                                           // a short distance: 4 from 4 back
-  w.u8(0x4E).text("s");                                       // one byte, then 4 by the last distance
-  w.u8(0xA2).u8((9 << 2) | 1).u8(0);                          // a middle distance: 12 from 9 back
-  w.u8(0x0F).u16(13);                                         // a long one: 4 from 13 back
-  w.u8(0xF3);                                                 // 3 more by the last distance
-  w.u8(0x0E);                                                 // nothing
-  w.u8(0xE0).u8(0).text("0123456789abcdef");                  // 16 bytes as they are
-  w.u8(0xF0).u8(2);                                           // 18 by the last distance
+  w.u8(0xE4).text("crab");                    // four bytes as they are
+  w.u8(0x08).u8(4);                           // a short distance: 4 from 4 back
+  w.u8(0x4E).text("s");                       // one byte, then 4 by the last distance
+  w.u8(0xA2).u8((9 << 2) | 1).u8(0);          // a middle distance: 12 from 9 back
+  w.u8(0x0F).u16(13);                         // a long one: 4 from 13 back
+  w.u8(0xF3);                                 // 3 more by the last distance
+  w.u8(0x0E);                                 // nothing
+  w.u8(0xE0).u8(0).text("0123456789abcdef");  // 16 bytes as they are
+  w.u8(0xF0).u8(2);                           // 18 by the last distance
   w.u8(0x06).zeros(7);
   std::string expected = "crab";
   auto copy = [&](std::size_t count, std::size_t back) {
@@ -141,7 +149,8 @@ class BitsWriter {
   /// The bytes, and how many bits of the last are not used, as a negative number.
   std::pair<Bytes, int> finish() const {
     Bytes out((bits_.size() + 7) / 8);
-    for (std::size_t i = 0; i < bits_.size(); ++i) out[i / 8] |= static_cast<Byte>((bits_[i] ? 1U : 0U) << (i % 8));
+    for (std::size_t i = 0; i < bits_.size(); ++i)
+      out[i / 8] |= static_cast<Byte>((bits_[i] ? 1U : 0U) << (i % 8));
     return {out, -static_cast<int>(out.size() * 8 - bits_.size())};
   }
 
@@ -176,7 +185,8 @@ Bytes lzfse_block(std::string literals, const std::vector<Match>& matches, std::
   BitsWriter literal_bits, match_bits;
   Even for_literals{1024, 4}, for_lengths{64, 4}, for_distances{256, 4};
   std::vector<EvenEncoder> fours(4, EvenEncoder(for_literals));
-  for (std::size_t i = literals.size(); i-- > 0;) fours[i % 4].put(literal_bits, static_cast<unsigned char>(literals[i]), 0, 0);
+  for (std::size_t i = literals.size(); i-- > 0;)
+    fours[i % 4].put(literal_bits, static_cast<unsigned char>(literals[i]), 0, 0);
   EvenEncoder length(for_lengths), copy(for_lengths), distance(for_distances);
   for (std::size_t i = matches.size(); i-- > 0;) {
     const Match& m = matches[i];
@@ -187,7 +197,11 @@ Bytes lzfse_block(std::string literals, const std::vector<Match>& matches, std::
   auto [literal_bytes, literal_end] = literal_bits.finish();
   auto [match_bytes, match_end] = match_bits.finish();
   ByteWriter w;
-  w.text("bvx1").u32(raw).u32(literal_bytes.size() + match_bytes.size()).u32(literals.size()).u32(matches.size());
+  w.text("bvx1")
+      .u32(raw)
+      .u32(literal_bytes.size() + match_bytes.size())
+      .u32(literals.size())
+      .u32(matches.size());
   w.u32(literal_bytes.size()).u32(match_bytes.size()).u32(static_cast<std::uint32_t>(literal_end));
   for (const EvenEncoder& one : fours) w.u16(one.state());
   w.u32(static_cast<std::uint32_t>(match_end)).u16(length.state()).u16(copy.state()).u16(distance.state());
@@ -201,7 +215,8 @@ Bytes lzfse_block(std::string literals, const std::vector<Match>& matches, std::
 
 TEST(Lzfse, DecodesEntropyPlainAndLzvnBlocks) {
   ByteWriter w;
-  // "crab" and 12 from 4 back (distance symbol 4 is 4 plus one bit), then "s" and 5 from 9 back (6: 8 plus one bit)
+  // "crab" and 12 from 4 back (distance symbol 4 is 4 plus one bit), then "s" and 5 from 9 back (6: 8 plus
+  // one bit)
   w.bytes(lzfse_block("crabs", {{4, 0, 12, 0, 4, 0}, {1, 0, 5, 0, 6, 1}}, 22));
   w.text("bvx-").u32(3).text("end");
   w.text("bvxn").u32(6).u32(13).u8(0xE2).text("ab").u8(0x08).u8(2).u8(0x06).zeros(7);

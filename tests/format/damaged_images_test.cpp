@@ -1,5 +1,5 @@
-// Every file system and partition table cut at a thousand places and with a thousand bytes flipped: no crash, no hang,
-// and nothing that claims to be whole and is not.
+// Every file system and partition table cut at a thousand places and with a thousand bytes flipped: no crash,
+// no hang, and nothing that claims to be whole and is not.
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
@@ -40,7 +40,8 @@ struct Case {
 };
 
 /// An image that a tool of the system makes of the tree; empty where it cannot.
-Bytes made_by(const std::string& program, const std::vector<std::string>& arguments, const SampleTree& tree, std::size_t size = 0) {
+Bytes made_by(const std::string& program, const std::vector<std::string>& arguments, const SampleTree& tree,
+              std::size_t size = 0) {
   if (!on_path(program)) return {};
   TempFolder folder;
   for (const SampleNode& node : tree) {
@@ -62,20 +63,62 @@ std::vector<Case> cases() {
       {"fat32", [=] { return make_fat(tree, 32); }, 300 << 10},
       {"exfat", [=] { return make_exfat(tree); }, 80 << 10},
       {"squashfs", [=] { return make_squashfs(with_links, {.codec = BlockCodec::zlib}); }, kMost},
-      {"squashfs_long", [=] { return make_squashfs(with_links, {.codec = BlockCodec::lz4, .block = 4096, .extended = true}); }, kMost},
-      {"hfs", [=] { return make_hfs(with_links, {.packed_kept = "pool/tide.csv", .scattered = "pool/deep/limpet of the northern mole.bin", .attributed = "crab.txt"}); }, kMost},
+      {"squashfs_long",
+       [=] { return make_squashfs(with_links, {.codec = BlockCodec::lz4, .block = 4096, .extended = true}); },
+       kMost},
+      {"hfs",
+       [=] {
+         return make_hfs(with_links, {.packed_kept = "pool/tide.csv",
+                                      .scattered = "pool/deep/limpet of the northern mole.bin",
+                                      .attributed = "crab.txt"});
+       },
+       kMost},
       {"iso", [=] { return make_iso(with_links, {.packed = "pool/tide.csv"}); }, kMost},
       {"udf", [=] { return make_udf(with_links, {.embedded = false}); }, kMost},
       {"udf_metadata", [=] { return make_udf(with_links, {.partition = UdfPartition::metadata}); }, kMost},
-      {"udf_virtual", [=] { return make_udf(with_links, {.partition = UdfPartition::virtual_table}); }, kMost},
-      {"gpt", [=] { return make_gpt({{make_squashfs(tree), "pool"}}); }, 20 << 10, true},
-      {"mbr", [=] { return make_mbr({{noise(5000)}, {noise(5000)}, {noise(500)}, {noise(500)}, {noise(500)}}); }, 400 << 10, true},
-      {"apple", [=] { return make_apple_map({{noise(5000), "a", "Apple_HFS"}}); }, 4096, true},
-      {"erofs", [=] { return made_by("mkfs.erofs", {"--quiet", "-zlz4hc", "image", "tree"}, tree); }, kMost},
-      {"erofs_fragments", [=] { return made_by("mkfs.erofs", {"--quiet", "-zlz4hc", "-Efragments,ztailpacking", "image", "tree"}, tree); }, kMost},
-      {"cramfs", [=] { return made_by("mkfs.cramfs", {"tree", "image"}, tree); }, kMost},
-      {"romfs", [=] { return made_by("genromfs", {"-f", "image", "-d", "tree"}, tree); }, kMost},
-      {"ntfs", [=] { return made_by("mkfs.ntfs", {"-q", "-F", "image"}, {}, 4 << 20); }, 256 << 10},
+      {"udf_virtual", [=] { return make_udf(with_links, {.partition = UdfPartition::virtual_table}); },
+       kMost},
+      {"gpt",
+       [=] {
+         return make_gpt({{make_squashfs(tree), "pool"}});
+       },
+       20 << 10, true},
+      {"mbr",
+       [=] {
+         return make_mbr({{noise(5000)}, {noise(5000)}, {noise(500)}, {noise(500)}, {noise(500)}});
+       },
+       400 << 10, true},
+      {"apple",
+       [=] {
+         return make_apple_map({{noise(5000), "a", "Apple_HFS"}});
+       },
+       4096, true},
+      {"erofs",
+       [=] {
+         return made_by("mkfs.erofs", {"--quiet", "-zlz4hc", "image", "tree"}, tree);
+       },
+       kMost},
+      {"erofs_fragments",
+       [=] {
+         return made_by("mkfs.erofs", {"--quiet", "-zlz4hc", "-Efragments,ztailpacking", "image", "tree"},
+                        tree);
+       },
+       kMost},
+      {"cramfs",
+       [=] {
+         return made_by("mkfs.cramfs", {"tree", "image"}, tree);
+       },
+       kMost},
+      {"romfs",
+       [=] {
+         return made_by("genromfs", {"-f", "image", "-d", "tree"}, tree);
+       },
+       kMost},
+      {"ntfs",
+       [=] {
+         return made_by("mkfs.ntfs", {"-q", "-F", "image"}, {}, 4 << 20);
+       },
+       256 << 10},
   };
 }
 
@@ -146,7 +189,8 @@ TEST_P(DamagedImage, CutAtAThousandPlaces) {
     for (const auto& [path, data] : contents_of(make_slice(source, 0, size), opened)) {
       auto same = whole.find(path);
       if (same == whole.end()) continue;
-      EXPECT_TRUE(shorter ? same->second.starts_with(data) : same->second == data) << path << " differs when cut at " << size;
+      EXPECT_TRUE(shorter ? same->second.starts_with(data) : same->second == data)
+          << path << " differs when cut at " << size;
     }
   }
   EXPECT_GE(tried, std::min<std::size_t>(1000, image.size()) - 1);
@@ -169,7 +213,8 @@ TEST_P(DamagedImage, AThousandBytesFlipped) {
   EXPECT_GT(opens, 300u);
 }
 
-INSTANTIATE_TEST_SUITE_P(Kinds, DamagedImage, testing::ValuesIn(cases()), [](const auto& each) { return each.param.name; });
+INSTANTIATE_TEST_SUITE_P(Kinds, DamagedImage, testing::ValuesIn(cases()),
+                         [](const auto& each) { return each.param.name; });
 
 }  // namespace
 }  // namespace operculum

@@ -54,8 +54,10 @@ std::vector<Wrapper> wrappers() {
   return {
       {"qcow2_v2", "qcow2", [](const Bytes& disk) { return make_qcow2(disk, {.version = 2}); }},
       {"qcow2_v3", "qcow2", [](const Bytes& disk) { return make_qcow2(disk); }},
-      {"qcow2_zlib", "qcow2", [](const Bytes& disk) { return make_qcow2(disk, {.codec = BlockCodec::deflate}); }},
-      {"qcow2_zstd", "qcow2", [](const Bytes& disk) { return make_qcow2(disk, {.codec = BlockCodec::zstd}); }},
+      {"qcow2_zlib", "qcow2",
+       [](const Bytes& disk) { return make_qcow2(disk, {.codec = BlockCodec::deflate}); }},
+      {"qcow2_zstd", "qcow2",
+       [](const Bytes& disk) { return make_qcow2(disk, {.codec = BlockCodec::zstd}); }},
       {"vhd_fixed", "vhd", make_vhd_fixed},
       {"vhd_dynamic", "vhd", [](const Bytes& disk) { return make_vhd(disk); }},
       {"vhdx", "vhdx", [](const Bytes& disk) { return make_vhdx(disk); }},
@@ -123,7 +125,8 @@ TEST_P(DiskWrapper, SurvivesFlippedBytes) {
   SUCCEED();
 }
 
-INSTANTIATE_TEST_SUITE_P(Kinds, DiskWrapper, testing::ValuesIn(wrappers()), [](const auto& each) { return each.param.name; });
+INSTANTIATE_TEST_SUITE_P(Kinds, DiskWrapper, testing::ValuesIn(wrappers()),
+                         [](const auto& each) { return each.param.name; });
 
 // ---- differences to a parent
 
@@ -163,14 +166,17 @@ TEST_P(DiskDifference, NamesAMissingParent) {
 }
 
 INSTANTIATE_TEST_SUITE_P(Kinds, DiskDifference,
-                         testing::Values(Difference{"qcow2", make_qcow2}, Difference{"vhd", make_vhd}, Difference{"vhdx", make_vhdx},
-                                         Difference{"vmdk", make_vmdk}),
+                         testing::Values(Difference{"qcow2", make_qcow2}, Difference{"vhd", make_vhd},
+                                         Difference{"vhdx", make_vhdx}, Difference{"vmdk", make_vmdk}),
                          [](const auto& each) { return each.param.name; });
 
 TEST(Qcow2, NamesItsSnapshots) {
   Held held = open_bytes(make_qcow2(sample_disk(), {.snapshot = "before the storm"}));
   auto facts = held->facts();
-  EXPECT_NE(std::find(facts.begin(), facts.end(), std::pair(std::string("snapshot"), std::string("before the storm (2026-03-01 14:05:08Z)"))), facts.end());
+  EXPECT_NE(
+      std::find(facts.begin(), facts.end(),
+                std::pair(std::string("snapshot"), std::string("before the storm (2026-03-01 14:05:08Z)"))),
+      facts.end());
 }
 
 TEST(Qcow2, NamesEncryption) {
@@ -181,14 +187,20 @@ TEST(Qcow2, NamesEncryption) {
 
 TEST(Vmdk, JoinsTheExtentsThatADescriptorNames) {
   Bytes disk = sample_disk();
-  auto part = [&](std::size_t from, std::size_t to) { return Bytes(disk.begin() + static_cast<std::ptrdiff_t>(from), disk.begin() + static_cast<std::ptrdiff_t>(to)); };
+  auto part = [&](std::size_t from, std::size_t to) {
+    return Bytes(disk.begin() + static_cast<std::ptrdiff_t>(from),
+                 disk.begin() + static_cast<std::ptrdiff_t>(to));
+  };
   constexpr std::size_t kFirst = 1 << 20, kZeros = 64 << 10;
   std::string text = fmt::format(
-      "# Disk DescriptorFile\nversion=1\ncreateType=\"custom\"\n\n# Extent description\nRW {} FLAT \"gauge-flat.vmdk\" 2\nRW {} ZERO\nRW {} SPARSE \"gauge-s002.vmdk\"\n",
+      "# Disk DescriptorFile\nversion=1\ncreateType=\"custom\"\n\n# Extent description\nRW {} FLAT "
+      "\"gauge-flat.vmdk\" 2\nRW {} ZERO\nRW {} SPARSE \"gauge-s002.vmdk\"\n",
       kFirst / 512, kZeros / 512, (disk.size() - kFirst) / 512);
   Bytes flat(1024, 0x11), first = part(0, kFirst);
   flat.insert(flat.end(), first.begin(), first.end());
-  Files files = {{"gauge.vmdk", to_bytes(text)}, {"gauge-flat.vmdk", flat}, {"gauge-s002.vmdk", make_vmdk(part(kFirst, disk.size()))}};
+  Files files = {{"gauge.vmdk", to_bytes(text)},
+                 {"gauge-flat.vmdk", flat},
+                 {"gauge-s002.vmdk", make_vmdk(part(kFirst, disk.size()))}};
   Held held = open_beside("gauge.vmdk", files);
   Bytes got = read_all(*held->content(0)->stream(), 64 << 20);
   Bytes expected = first;
@@ -239,7 +251,8 @@ TEST(Udif, NamesEncryption) {
 // ---- partitions
 
 std::vector<DiskPart> parts() {
-  return {{make_fat({{.path = "boot.cfg", .data = to_bytes("kiosk\n")}}, 12), "boot", "c12a7328-f81f-11d2-ba4b-00a0c93ec93b", 0xEF},
+  return {{make_fat({{.path = "boot.cfg", .data = to_bytes("kiosk\n")}}, 12), "boot",
+           "c12a7328-f81f-11d2-ba4b-00a0c93ec93b", 0xEF},
           {make_ext(sample_tree_with_links(), 2 << 20), "kiosk"},
           {noise(200'000), "spare", "0657fd6d-a4ab-43c4-84e5-0933c84b4f4f", 0x82},
           {to_bytes("fourth part"), "four"},
@@ -282,7 +295,8 @@ TEST_P(PartitionTables, TellOfAnImageCutShort) {
   EXPECT_TRUE(has_finding(*held, "the image is cut short"));
 }
 
-INSTANTIATE_TEST_SUITE_P(Kinds, PartitionTables, testing::ValuesIn(tables()), [](const auto& each) { return each.param.name; });
+INSTANTIATE_TEST_SUITE_P(Kinds, PartitionTables, testing::ValuesIn(tables()),
+                         [](const auto& each) { return each.param.name; });
 
 TEST(Gpt, FindsAPartitionByItsName) {
   Held held = open_bytes(make_gpt(parts()), "card.img");

@@ -1,5 +1,5 @@
-// File systems written by the tests' own writers, from the specifications; images made by the system's own tools
-// are in system_images_test.cpp.
+// File systems written by the tests' own writers, from the specifications; images made by the system's own
+// tools are in system_images_test.cpp.
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
@@ -31,13 +31,16 @@ struct Case {
 
 Case squash(BlockCodec codec, SquashOptions options = {}) {
   options.codec = codec;
-  return {fmt::format("squashfs_{}{}{}", name_of(codec), options.fragments ? "" : "_plain", options.extended ? "_long" : ""), "squashfs",
-          sample_tree_with_links, [options](const SampleTree& tree) { return make_squashfs(tree, options); }};
+  return {fmt::format("squashfs_{}{}{}", name_of(codec), options.fragments ? "" : "_plain",
+                      options.extended ? "_long" : ""),
+          "squashfs", sample_tree_with_links,
+          [options](const SampleTree& tree) { return make_squashfs(tree, options); }};
 }
 
 Case udf(const std::string& name, UdfPartition partition, UdfOptions options = {}) {
   options.partition = partition;
-  return {"udf_" + name, "udf", sample_tree_with_links, [options](const SampleTree& tree) { return make_udf(tree, options); }};
+  return {"udf_" + name, "udf", sample_tree_with_links,
+          [options](const SampleTree& tree) { return make_udf(tree, options); }};
 }
 
 std::vector<Case> cases() {
@@ -48,10 +51,14 @@ std::vector<Case> cases() {
       {"fat32", "fat", sample_tree, [](const SampleTree& tree) { return make_fat(tree, 32); }},
       {"exfat", "exfat", sample_tree, [](const SampleTree& tree) { return make_exfat(tree); }},
       {"hfs", "hfsplus", sample_tree_with_links, [](const SampleTree& tree) { return make_hfs(tree); }},
-      {"hfsx", "hfsplus", sample_tree_with_links, [](const SampleTree& tree) { return make_hfs(tree, {.extended = true}); }},
-      {"iso_rock_ridge", "iso9660", sample_tree_with_links, [](const SampleTree& tree) { return make_iso(tree, {.joliet = false}); }},
-      {"iso_joliet", "iso9660", sample_tree, [](const SampleTree& tree) { return make_iso(tree, {.rock_ridge = false}); }},
-      {"iso_joliet_asked_for", "iso9660", sample_tree, [](const SampleTree& tree) { return make_iso(tree); }, "", "joliet"},
+      {"hfsx", "hfsplus", sample_tree_with_links,
+       [](const SampleTree& tree) { return make_hfs(tree, {.extended = true}); }},
+      {"iso_rock_ridge", "iso9660", sample_tree_with_links,
+       [](const SampleTree& tree) { return make_iso(tree, {.joliet = false}); }},
+      {"iso_joliet", "iso9660", sample_tree,
+       [](const SampleTree& tree) { return make_iso(tree, {.rock_ridge = false}); }},
+      {"iso_joliet_asked_for", "iso9660", sample_tree, [](const SampleTree& tree) { return make_iso(tree); },
+       "", "joliet"},
       udf("plain", UdfPartition::plain),
       udf("plain_extents", UdfPartition::plain, {.embedded = false}),
       udf("old_entries", UdfPartition::plain, {.extended = false, .embedded = false}),
@@ -60,7 +67,8 @@ std::vector<Case> cases() {
       udf("sparable", UdfPartition::sparable),
       udf("virtual", UdfPartition::virtual_table),
   };
-  for (BlockCodec codec : {BlockCodec::zlib, BlockCodec::lzma_alone, BlockCodec::lzo, BlockCodec::xz, BlockCodec::lz4, BlockCodec::zstd})
+  for (BlockCodec codec : {BlockCodec::zlib, BlockCodec::lzma_alone, BlockCodec::lzo, BlockCodec::xz,
+                           BlockCodec::lz4, BlockCodec::zstd})
     all.push_back(squash(codec));
   all.push_back(squash(BlockCodec::zstd, {.block = 8192, .fragments = false}));
   all.push_back(squash(BlockCodec::zlib, {.block = 4096, .extended = true}));
@@ -69,7 +77,8 @@ std::vector<Case> cases() {
 
 struct FileSystem : testing::TestWithParam<Case> {
   Held open(Bytes image, As as = As::file) const {
-    return open_bytes(std::move(image), "image", as, [](OpenContext& context) { context.view = GetParam().view; });
+    return open_bytes(std::move(image), "image", as,
+                      [](OpenContext& context) { context.view = GetParam().view; });
   }
 };
 
@@ -112,7 +121,9 @@ TEST_P(FileSystem, GivesRandomAccess) {
     ASSERT_TRUE(source) << node.path;
     EXPECT_EQ(source->size(), node.data.size());
     for (std::size_t at : {node.data.size() - 100, std::size_t{0}, node.data.size() / 2}) {
-      EXPECT_EQ(read_up_to(*source, at, 100), Bytes(node.data.begin() + static_cast<std::ptrdiff_t>(at), node.data.begin() + static_cast<std::ptrdiff_t>(at + 100)))
+      EXPECT_EQ(read_up_to(*source, at, 100),
+                Bytes(node.data.begin() + static_cast<std::ptrdiff_t>(at),
+                      node.data.begin() + static_cast<std::ptrdiff_t>(at + 100)))
           << node.path << " at " << at;
     }
     EXPECT_EQ(read_up_to(*source, node.data.size(), 10).size(), 0u);
@@ -128,7 +139,8 @@ TEST_P(FileSystem, ListsPathsWithoutKeepingThem) {
   EXPECT_EQ(brief, full);
 }
 
-INSTANTIATE_TEST_SUITE_P(Images, FileSystem, testing::ValuesIn(cases()), [](const auto& each) { return each.param.name; });
+INSTANTIATE_TEST_SUITE_P(Images, FileSystem, testing::ValuesIn(cases()),
+                         [](const auto& each) { return each.param.name; });
 
 // ---- what only some of them have
 
@@ -157,9 +169,11 @@ TEST(Ext, NamesFeaturesThatAreNotRead) {
 }
 
 TEST(Ext, NamesWhatIsEncrypted) {
-  SampleTree tree = {{.path = "sealed", .kind = EntryKind::folder}, {.path = "sealed/letter", .data = to_bytes("x")}};
+  SampleTree tree = {{.path = "sealed", .kind = EntryKind::folder},
+                     {.path = "sealed/letter", .data = to_bytes("x")}};
   Bytes image = make_ext(tree, 1 << 20);
-  for (std::size_t number : {11, 12}) image[4 * 4096 + (number - 1) * 256 + 33] |= 0x08;  // the encrypted flag
+  for (std::size_t number : {11, 12})
+    image[4 * 4096 + (number - 1) * 256 + 33] |= 0x08;  // the encrypted flag
   Held held = open_bytes(image);
   EXPECT_EQ(paths_of(*held), "sealed sealed/encrypted-6c6574746572");
   EXPECT_TRUE(entry_at(*held, "sealed/encrypted-6c6574746572").is(Entry::encrypted));
@@ -169,9 +183,10 @@ TEST(Ext, NamesWhatIsEncrypted) {
 TEST(Ext, DoesNotFollowFoldersThatLeadBack) {
   SampleTree tree = {{.path = "a", .kind = EntryKind::folder}, {.path = "a/b", .kind = EntryKind::folder}};
   Bytes image = make_ext(tree, 1 << 20);
-  std::size_t at = as_text(image).rfind(std::string_view("\x01\x02"
-                                                         "b",
-                                                         3));
+  std::size_t at =
+      as_text(image).rfind(std::string_view("\x01\x02"
+                                            "b",
+                                            3));
   ASSERT_NE(at, std::string_view::npos);
   image[at - 6] = 2;  // the entry "b" of "a" now names the root
   Held held = open_bytes(image);
@@ -183,7 +198,8 @@ TEST(Ext, TellsOfAnImageThatIsCutShort) {
   Bytes image = make_ext(sample_tree(), kDisk);
   image.resize(kDisk / 2);
   Held held = open_bytes(image);
-  EXPECT_TRUE(has_finding(*held, "the image is cut short: its file system covers 4,194,304 bytes, 2,097,152 are there"));
+  EXPECT_TRUE(has_finding(
+      *held, "the image is cut short: its file system covers 4,194,304 bytes, 2,097,152 are there"));
 }
 
 TEST(Ext, UsesTheBackupOfADamagedSuperblock) {
@@ -195,7 +211,8 @@ TEST(Ext, UsesTheBackupOfADamagedSuperblock) {
   auto formats_of = [](std::string_view id) {
     return *std::find_if(formats().begin(), formats().end(), [&](const Format& one) { return one.id == id; });
   };
-  ContainerPtr container = formats_of("ext").open({make_content(make_memory_source(image)), "image", nullptr}, context);
+  ContainerPtr container =
+      formats_of("ext").open({make_content(make_memory_source(image)), "image", nullptr}, context);
   EXPECT_EQ(paths_of(*container), "crab");
   EXPECT_TRUE(has_finding(*container, "its backup at offset"));
 }
@@ -207,7 +224,8 @@ TEST(SquashFs, KeepsHolesAndAttributes) {
   Held held = open_bytes(make_squashfs(tree, {.extended = true}));
   EXPECT_EQ(compare_tree(held, tree), "");
   ASSERT_EQ(entry_at(*held, "crab").extra->attributes.size(), 1u);
-  EXPECT_EQ(entry_at(*held, "crab").extra->attributes[0], std::pair(std::string("user.exhibit"), std::string("seven")));
+  EXPECT_EQ(entry_at(*held, "crab").extra->attributes[0],
+            std::pair(std::string("user.exhibit"), std::string("seven")));
 }
 
 TEST(SquashFs, NamesVersionsThatAreNotRead) {
@@ -224,7 +242,8 @@ TEST(SquashFs, NamesVersionsThatAreNotRead) {
 }
 
 TEST(Fat, ShowsDeletedFilesOnRequest) {
-  SampleTree tree = {{.path = "kept.txt", .data = to_bytes("here")}, {.path = "gone.txt", .data = to_bytes("still readable")}};
+  SampleTree tree = {{.path = "kept.txt", .data = to_bytes("here")},
+                     {.path = "gone.txt", .data = to_bytes("still readable")}};
   Bytes image = make_fat(tree, 16);
   std::size_t root = 0;
   for (std::size_t at = 0; at + 32 <= image.size() && root == 0; at += 32) {
@@ -233,7 +252,8 @@ TEST(Fat, ShowsDeletedFilesOnRequest) {
   ASSERT_NE(root, 0u);
   image[root] = image[root - 32] = 0xE5;
   EXPECT_EQ(paths_of(*open_bytes(image)), "kept.txt");
-  Held held = open_bytes(image, "image", As::file, [](OpenContext& context) { context.view = "with-deleted"; });
+  Held held =
+      open_bytes(image, "image", As::file, [](OpenContext& context) { context.view = "with-deleted"; });
   EXPECT_EQ(paths_of(*held), "kept.txt _ILE0002");
   EXPECT_EQ(text_at(*held, "_ILE0002"), "still readable");
   EXPECT_TRUE(entry_at(*held, "_ILE0002").is(Entry::recovered));
@@ -246,7 +266,8 @@ TEST(Fat, ReadsShortNamesInTheEncodingAskedFor) {
   image[at] = 0x82;       // e with acute accent in CP437
   image[at + 12] = 0x08;
   EXPECT_EQ(paths_of(*open_bytes(image)), "\xc3\xa9ile0001");
-  Held other = open_bytes(image, "image", As::file, [](OpenContext& context) { context.names_in = "CP1251"; });
+  Held other =
+      open_bytes(image, "image", As::file, [](OpenContext& context) { context.names_in = "CP1251"; });
   EXPECT_EQ(paths_of(*other), "\xe2\x80\x9aile0001");
 }
 
@@ -277,8 +298,12 @@ TEST(Exfat, UsesTheBackupOfADamagedBootSector) {
 TEST(Hfs, ShowsForksLinksAndPackedFiles) {
   SampleTree tree = sample_tree();
   tree.push_back({.path = "second name", .data = to_bytes("pinch\n")});
-  HfsOptions options{.resource = "gauge/run", .hard_link = "second name", .link_of = "crab.txt", .packed_kept = "gauge/logs/2026/high water at the northern mole.txt",
-                     .packed_fork = "gauge/noise.bin", .attributed = "crab.txt"};
+  HfsOptions options{.resource = "gauge/run",
+                     .hard_link = "second name",
+                     .link_of = "crab.txt",
+                     .packed_kept = "gauge/logs/2026/high water at the northern mole.txt",
+                     .packed_fork = "gauge/noise.bin",
+                     .attributed = "crab.txt"};
   Held held = open_bytes(make_hfs(tree, options));
   EXPECT_EQ(text_at(*held, "gauge/run:rsrc"), "fork of run");
   EXPECT_EQ(text_at(*held, options.packed_kept), "4.97 m\n");
@@ -287,7 +312,8 @@ TEST(Hfs, ShowsForksLinksAndPackedFiles) {
   EXPECT_EQ(text_at(*held, "crab.txt"), "pinch\n");
   EXPECT_EQ(entry_at(*held, "second name").kind, EntryKind::hard_link);
   EXPECT_EQ(entry_at(*held, "second name").link_target(), "crab.txt");
-  EXPECT_EQ(entry_at(*held, "crab.txt").extra->attributes, (std::vector<std::pair<std::string, std::string>>{{"user.exhibit", "seven"}}));
+  EXPECT_EQ(entry_at(*held, "crab.txt").extra->attributes,
+            (std::vector<std::pair<std::string, std::string>>{{"user.exhibit", "seven"}}));
 }
 
 TEST(Hfs, FollowsExtentsBeyondTheRecord) {
@@ -300,7 +326,8 @@ TEST(Hfs, UsesTheBackupHeader) {
   Bytes image = make_hfs(sample_tree());
   image[1024 + 40] = 0xFF;  // a block size that makes no sense
   OpenContext context;
-  auto hfs = std::find_if(formats().begin(), formats().end(), [](const Format& one) { return one.id == "hfsplus"; });
+  auto hfs =
+      std::find_if(formats().begin(), formats().end(), [](const Format& one) { return one.id == "hfsplus"; });
   ContainerPtr container = hfs->open({make_content(make_memory_source(image)), "image", nullptr}, context);
   EXPECT_EQ(text_at(*container, "crab.txt"), "pinch\n");
   EXPECT_TRUE(has_finding(*container, "its backup at the end was used"));
@@ -322,7 +349,11 @@ TEST(Iso, ShowsEveryTreeOnRequest) {
 }
 
 TEST(Iso, KeepsLongNamesRightsAndLinks) {
-  SampleTree tree = {{.path = std::string(230, 'n') + ".txt", .data = to_bytes("long"), .mode = 0751, .user = 12, .group = 34},
+  SampleTree tree = {{.path = std::string(230, 'n') + ".txt",
+                      .data = to_bytes("long"),
+                      .mode = 0751,
+                      .user = 12,
+                      .group = 34},
                      {.path = "up", .kind = EntryKind::symbolic_link, .target = "/opt/../srv/./x"}};
   Held held = open_bytes(make_iso(tree), "disc.iso");
   EXPECT_EQ(compare_tree(held, tree), "");
@@ -336,7 +367,10 @@ TEST(Iso, ReadsFilesInPartsPackedSparseAndFoldersMoved) {
   std::copy_n("end", 3, holes.end() - 3);
   SampleTree tree = sample_tree();
   tree.push_back({.path = "hole.bin", .data = holes});
-  IsoOptions options{.packed = "gauge/table.csv", .in_parts = "gauge/noise.bin", .sparse = "hole.bin", .relocated = "gauge/logs/2026"};
+  IsoOptions options{.packed = "gauge/table.csv",
+                     .in_parts = "gauge/noise.bin",
+                     .sparse = "hole.bin",
+                     .relocated = "gauge/logs/2026"};
   Held held = open_bytes(make_iso(tree, options), "disc.iso");
   EXPECT_EQ(compare_tree(held, tree), "");
   EXPECT_EQ(entry_at(*held, "gauge/table.csv").method, "zlib");
@@ -354,7 +388,8 @@ TEST(Iso, ShowsBootImagesAsEntries) {
 TEST(Iso, LooksUpFoldersInThePathTableWhenTheirParentIsDamaged) {
   Bytes image = make_iso(sample_tree(), {.joliet = false});
   std::size_t root = 0;
-  for (int i = 0; i < 4; ++i) root |= std::size_t{image[16 * 2048 + 158 + static_cast<std::size_t>(i)]} << (8 * i);
+  for (int i = 0; i < 4; ++i)
+    root |= std::size_t{image[16 * 2048 + 158 + static_cast<std::size_t>(i)]} << (8 * i);
   for (std::size_t i = 0; i < 2048; ++i) image[root * 2048 + i] = 0xFF;
   Held held = open_bytes(image, "disc.iso");
   EXPECT_NE(paths_of(*held).find("N00000"), std::string::npos);
@@ -381,7 +416,8 @@ TEST(Iso, ShowsTheLastOfSeveralSessions) {
   Held held = open_bytes(disc, "disc.iso");
   EXPECT_EQ(paths_of(*held), "new.txt");
   EXPECT_EQ(text_at(*held, "new.txt"), "2");
-  Held old = open_bytes(disc, "disc.iso", As::file, [](OpenContext& context) { context.view = "first-session"; });
+  Held old =
+      open_bytes(disc, "disc.iso", As::file, [](OpenContext& context) { context.view = "first-session"; });
   EXPECT_EQ(text_at(*old, "old.txt"), "1");
 }
 
@@ -392,7 +428,8 @@ TEST(Udf, WinsOnBridgeDiscsUnlessRockRidgeTellsMore) {
   Held held = open_bytes(bridge, "disc.iso");
   EXPECT_EQ(held.format(), "udf");
   EXPECT_EQ(paths_of(*held), "in udf.txt");
-  Held joliet = open_bytes(bridge, "disc.iso", As::file, [](OpenContext& context) { context.view = "joliet"; });
+  Held joliet =
+      open_bytes(bridge, "disc.iso", As::file, [](OpenContext& context) { context.view = "joliet"; });
   EXPECT_EQ(paths_of(*joliet), "in iso.txt");
   Bytes ridge = make_udf(tree, {.base = make_iso(other)});
   EXPECT_EQ(open_bytes(ridge, "disc.iso").format(), "iso9660");

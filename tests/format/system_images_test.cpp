@@ -1,5 +1,5 @@
-// Images that the operating system's own tools make, and images of ours that the kernel mounts: witnesses that know
-// nothing of this program. What a machine cannot do is skipped with a message.
+// Images that the operating system's own tools make, and images of ours that the kernel mounts: witnesses
+// that know nothing of this program. What a machine cannot do is skipped with a message.
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 #include <sys/stat.h>
@@ -113,7 +113,8 @@ TEST_P(ExtOptions, HoldsTheTree) {
   if (!crab_first) {
     tree.back() = {.path = "second", .data = to_bytes("pinch\n")};
     for (SampleNode& node : tree) {
-      if (node.path == "crab.txt") node = {.path = "crab.txt", .kind = EntryKind::hard_link, .target = "second"};
+      if (node.path == "crab.txt")
+        node = {.path = "crab.txt", .kind = EntryKind::hard_link, .target = "second"};
     }
   }
   EXPECT_EQ(compare_tree(held, tree, "lost+found"), "");
@@ -129,18 +130,27 @@ TEST_P(ExtOptions, HoldsTheTree) {
   }
 }
 
-INSTANTIATE_TEST_SUITE_P(
-    Sets, ExtOptions,
-    testing::Values(ToolCase{"defaults", {}}, ToolCase{"ext2", {"-t", "ext2"}}, ToolCase{"ext3", {"-t", "ext3"}},
-                    ToolCase{"without_checksums", {"-O", "^metadata_csum,^64bit"}}, ToolCase{"group_checksums", {"-O", "^metadata_csum,uninit_bg"}},
-                    ToolCase{"block_1024", {"-b", "1024"}}, ToolCase{"block_2048", {"-b", "2048"}}, ToolCase{"block_4096", {"-b", "4096"}},
-                    ToolCase{"block_map_1024", {"-O", "^extents,^64bit", "-b", "1024"}}, ToolCase{"inline_data", {"-O", "inline_data"}},
-                    ToolCase{"meta_groups", {"-O", "meta_bg,^resize_inode"}}, ToolCase{"clusters", {"-O", "bigalloc"}},
-                    ToolCase{"clusters_4096", {"-O", "bigalloc", "-b", "4096"}}, ToolCase{"large_attributes", {"-O", "ea_inode"}},
-                    ToolCase{"case_folding", {"-O", "casefold,encrypt"}}, ToolCase{"inode_128", {"-I", "128"}}, ToolCase{"inode_1024", {"-I", "1024"}},
-                    ToolCase{"no_journal_no_flex", {"-O", "^has_journal,^flex_bg"}}, ToolCase{"seeded", {"-O", "metadata_csum_seed"}},
-                    ToolCase{"sparse_super2", {"-O", "sparse_super2"}}),
-    [](const auto& each) { return each.param.name; });
+INSTANTIATE_TEST_SUITE_P(Sets, ExtOptions,
+                         testing::Values(ToolCase{"defaults", {}}, ToolCase{"ext2", {"-t", "ext2"}},
+                                         ToolCase{"ext3", {"-t", "ext3"}},
+                                         ToolCase{"without_checksums", {"-O", "^metadata_csum,^64bit"}},
+                                         ToolCase{"group_checksums", {"-O", "^metadata_csum,uninit_bg"}},
+                                         ToolCase{"block_1024", {"-b", "1024"}},
+                                         ToolCase{"block_2048", {"-b", "2048"}},
+                                         ToolCase{"block_4096", {"-b", "4096"}},
+                                         ToolCase{"block_map_1024", {"-O", "^extents,^64bit", "-b", "1024"}},
+                                         ToolCase{"inline_data", {"-O", "inline_data"}},
+                                         ToolCase{"meta_groups", {"-O", "meta_bg,^resize_inode"}},
+                                         ToolCase{"clusters", {"-O", "bigalloc"}},
+                                         ToolCase{"clusters_4096", {"-O", "bigalloc", "-b", "4096"}},
+                                         ToolCase{"large_attributes", {"-O", "ea_inode"}},
+                                         ToolCase{"case_folding", {"-O", "casefold,encrypt"}},
+                                         ToolCase{"inode_128", {"-I", "128"}},
+                                         ToolCase{"inode_1024", {"-I", "1024"}},
+                                         ToolCase{"no_journal_no_flex", {"-O", "^has_journal,^flex_bg"}},
+                                         ToolCase{"seeded", {"-O", "metadata_csum_seed"}},
+                                         ToolCase{"sparse_super2", {"-O", "sparse_super2"}}),
+                         [](const auto& each) { return each.param.name; });
 
 struct ErofsOptions : testing::TestWithParam<ToolCase> {};
 
@@ -160,16 +170,22 @@ TEST_P(ErofsOptions, HoldsTheTree) {
   EXPECT_EQ(entry_at(*held, "gauge/run").mode, 0755u);
 }
 
-INSTANTIATE_TEST_SUITE_P(Sets, ErofsOptions,
-                         testing::Values(ToolCase{"plain", {}}, ToolCase{"lz4", {"-zlz4"}}, ToolCase{"lz4hc", {"-zlz4hc,9"}},
-                                         ToolCase{"big_clusters", {"-zlz4hc", "-C65536"}}, ToolCase{"inline_ends", {"-zlz4hc", "-Eztailpacking"}},
-                                         ToolCase{"fragments", {"-zlz4hc", "-Efragments", "-C65536"}}, ToolCase{"all_fragments", {"-zlz4hc", "-Eall-fragments"}},
-                                         ToolCase{"legacy", {"-zlz4", "-Elegacy-compress"}}, ToolCase{"legacy_fragments", {"-zlz4hc", "-Efragments,legacy-compress", "-C16384"}},
-                                         ToolCase{"dedupe", {"-zlz4hc", "-Ededupe", "-C65536"}}, ToolCase{"compact_inodes", {"-Eforce-inode-compact"}},
-                                         ToolCase{"chunks", {"--chunksize=4096"}}, ToolCase{"chunk_indexes", {"--chunksize=65536", "-Eforce-chunk-indexes"}},
-                                         ToolCase{"no_inline", {"-zlz4hc", "-Enoinline_data"}}, ToolCase{"lzma", {"-zlzma"}}, ToolCase{"deflate", {"-zdeflate"}},
-                                         ToolCase{"zstd", {"-zzstd"}}),
-                         [](const auto& each) { return each.param.name; });
+INSTANTIATE_TEST_SUITE_P(
+    Sets, ErofsOptions,
+    testing::Values(ToolCase{"plain", {}}, ToolCase{"lz4", {"-zlz4"}}, ToolCase{"lz4hc", {"-zlz4hc,9"}},
+                    ToolCase{"big_clusters", {"-zlz4hc", "-C65536"}},
+                    ToolCase{"inline_ends", {"-zlz4hc", "-Eztailpacking"}},
+                    ToolCase{"fragments", {"-zlz4hc", "-Efragments", "-C65536"}},
+                    ToolCase{"all_fragments", {"-zlz4hc", "-Eall-fragments"}},
+                    ToolCase{"legacy", {"-zlz4", "-Elegacy-compress"}},
+                    ToolCase{"legacy_fragments", {"-zlz4hc", "-Efragments,legacy-compress", "-C16384"}},
+                    ToolCase{"dedupe", {"-zlz4hc", "-Ededupe", "-C65536"}},
+                    ToolCase{"compact_inodes", {"-Eforce-inode-compact"}},
+                    ToolCase{"chunks", {"--chunksize=4096"}},
+                    ToolCase{"chunk_indexes", {"--chunksize=65536", "-Eforce-chunk-indexes"}},
+                    ToolCase{"no_inline", {"-zlz4hc", "-Enoinline_data"}}, ToolCase{"lzma", {"-zlzma"}},
+                    ToolCase{"deflate", {"-zdeflate"}}, ToolCase{"zstd", {"-zzstd"}}),
+    [](const auto& each) { return each.param.name; });
 
 TEST(SystemTools, CramfsHoldsTheTree) {
   NEEDS("mkfs.cramfs");
@@ -199,7 +215,8 @@ TEST(SystemTools, RomfsHoldsTheTree) {
   EXPECT_EQ(compare_tree(held, tree), "");
 }
 
-struct EmptyVolume : testing::TestWithParam<std::tuple<const char*, const char*, std::vector<std::string>, const char*>> {};
+struct EmptyVolume
+    : testing::TestWithParam<std::tuple<const char*, const char*, std::vector<std::string>, const char*>> {};
 
 TEST_P(EmptyVolume, IsRecognisedWithItsLabel) {
   const auto& [program, format, arguments, label] = GetParam();
@@ -213,19 +230,23 @@ TEST_P(EmptyVolume, IsRecognisedWithItsLabel) {
   EXPECT_EQ(held.format(), format);
   EXPECT_EQ(fact(*held, "label"), label);
   EXPECT_NE(fact(*held, "free"), "");
-  for (const Finding& finding : held->findings()) EXPECT_NE(finding.level, Finding::Level::fault) << finding.text;
+  for (const Finding& finding : held->findings())
+    EXPECT_NE(finding.level, Finding::Level::fault) << finding.text;
 }
 
 using V = std::vector<std::string>;
-INSTANTIATE_TEST_SUITE_P(Tools, EmptyVolume,
-                         testing::Values(std::tuple("mkfs.fat", "fat", V{"-n", "GAUGE", "image"}, "GAUGE"),
-                                         std::tuple("mkfs.fat", "fat", V{"-F", "32", "-n", "GAUGE", "image"}, "GAUGE"),
-                                         std::tuple("mkfs.fat", "fat", V{"-F", "12", "-s", "64", "-n", "GAUGE", "image"}, "GAUGE"),
-                                         std::tuple("mkfs.exfat", "exfat", V{"-L", "gauge", "image"}, "gauge"),
-                                         std::tuple("mkfs.ntfs", "ntfs", V{"-q", "-F", "-L", "gauge", "image"}, "gauge"),
-                                         std::tuple("mkfs.udf", "udf", V{"-b", "2048", "-l", "gauge", "image"}, "gauge"),
-                                         std::tuple("mkfs.udf", "udf", V{"-b", "512", "-r", "1.02", "-l", "gauge", "image"}, "gauge"),
-                                         std::tuple("mkfs.udf", "udf", V{"--media-type=cdrw", "-b", "2048", "-l", "gauge", "image"}, "gauge")));
+INSTANTIATE_TEST_SUITE_P(
+    Tools, EmptyVolume,
+    testing::Values(std::tuple("mkfs.fat", "fat", V{"-n", "GAUGE", "image"}, "GAUGE"),
+                    std::tuple("mkfs.fat", "fat", V{"-F", "32", "-n", "GAUGE", "image"}, "GAUGE"),
+                    std::tuple("mkfs.fat", "fat", V{"-F", "12", "-s", "64", "-n", "GAUGE", "image"}, "GAUGE"),
+                    std::tuple("mkfs.exfat", "exfat", V{"-L", "gauge", "image"}, "gauge"),
+                    std::tuple("mkfs.ntfs", "ntfs", V{"-q", "-F", "-L", "gauge", "image"}, "gauge"),
+                    std::tuple("mkfs.udf", "udf", V{"-b", "2048", "-l", "gauge", "image"}, "gauge"),
+                    std::tuple("mkfs.udf", "udf", V{"-b", "512", "-r", "1.02", "-l", "gauge", "image"},
+                               "gauge"),
+                    std::tuple("mkfs.udf", "udf",
+                               V{"--media-type=cdrw", "-b", "2048", "-l", "gauge", "image"}, "gauge")));
 
 TEST(SystemTools, PartitionsAreWhereTheyWerePut) {
   NEEDS("sfdisk");
@@ -234,8 +255,10 @@ TEST(SystemTools, PartitionsAreWhereTheyWerePut) {
     std::ofstream(folder.path("disk")).close();
     std::filesystem::resize_file(folder.path("disk"), 64 << 20);
     bool gpt = std::string(label) == "gpt";
-    std::string script = fmt::format("label: {}\nstart=2048, size=8192{}\nstart=20480, size=16384\nstart=40960, size=32768{}\n{}", label,
-                                     gpt ? ", name=\"tide gauge\"" : "", gpt ? "" : ", type=5", gpt ? "" : "start=43008, size=4096\nstart=49152, size=4096\n");
+    std::string script = fmt::format(
+        "label: {}\nstart=2048, size=8192{}\nstart=20480, size=16384\nstart=40960, size=32768{}\n{}", label,
+        gpt ? ", name=\"tide gauge\"" : "", gpt ? "" : ", type=5",
+        gpt ? "" : "start=43008, size=4096\nstart=49152, size=4096\n");
     Ran made = run("sfdisk", {"-q", "disk"}, folder.path(), kPath, script);
     ASSERT_EQ(made.exit_code, 0) << made.err;
     Held held = open_path(folder.path("disk"));
@@ -250,7 +273,8 @@ TEST(SystemTools, PartitionsAreWhereTheyWerePut) {
       EXPECT_EQ(entry_at(*held, "5").offset, 43008u * 512);
       EXPECT_EQ(entry_at(*held, "6").offset, 49152u * 512);
     }
-    for (const Finding& finding : held->findings()) EXPECT_EQ(finding.level, Finding::Level::note) << finding.text;
+    for (const Finding& finding : held->findings())
+      EXPECT_EQ(finding.level, Finding::Level::note) << finding.text;
   }
 }
 
@@ -282,7 +306,8 @@ TEST(SystemTools, NtfsIsReadByItsMirrorWhenTheTableIsDamaged) {
 /// A mounted image, unmounted with the object.
 class KernelMount {
  public:
-  KernelMount(const TempFolder& folder, const std::string& image, const std::vector<std::string>& options) : point_(folder.path("mounted")) {
+  KernelMount(const TempFolder& folder, const std::string& image, const std::vector<std::string>& options)
+      : point_(folder.path("mounted")) {
     std::filesystem::create_directories(point_);
     std::vector<std::string> arguments = options;
     arguments.insert(arguments.end(), {folder.path(image), point_});
@@ -315,7 +340,8 @@ std::string differences(const std::string& mounted, const SampleTree& tree) {
       wrong += node.path + ": missing or of another kind\n";
       continue;
     }
-    if (node.kind == EntryKind::symbolic_link && std::filesystem::read_symlink(path, error) != node.target) wrong += node.path + ": other target\n";
+    if (node.kind == EntryKind::symbolic_link && std::filesystem::read_symlink(path, error) != node.target)
+      wrong += node.path + ": other target\n";
     if (node.kind != EntryKind::file) continue;
     std::ifstream file(path, std::ios::binary);
     std::string data((std::istreambuf_iterator<char>(file)), {});
@@ -331,14 +357,19 @@ TEST_P(SquashCodec, OfOurWriterIsReadByTheKernel) {
   TempFolder folder;
   SampleTree tree = sample_tree_with_links();
   for (bool extended : {false, true}) {
-    folder.write("image", ByteView(make_squashfs(tree, {.codec = GetParam(), .block = extended ? 16384U : 131072U, .extended = extended})));
+    folder.write(
+        "image",
+        ByteView(make_squashfs(
+            tree, {.codec = GetParam(), .block = extended ? 16384U : 131072U, .extended = extended})));
     KernelMount mounted(folder, "image", {"-t", "squashfs", "-o", "loop,ro"});
     if (!mounted.works()) GTEST_SKIP() << "this kernel does not mount it: " << mounted.why();
     EXPECT_EQ(differences(mounted.path(), tree), "");
   }
 }
 
-INSTANTIATE_TEST_SUITE_P(Codecs, SquashCodec, testing::Values(BlockCodec::zlib, BlockCodec::lzo, BlockCodec::xz, BlockCodec::lz4, BlockCodec::zstd),
+INSTANTIATE_TEST_SUITE_P(Codecs, SquashCodec,
+                         testing::Values(BlockCodec::zlib, BlockCodec::lzo, BlockCodec::xz, BlockCodec::lz4,
+                                         BlockCodec::zstd),
                          [](const auto& each) { return std::string(name_of(each.param)); });
 
 TEST(KernelMounts, TheExtWritersImage) {
@@ -357,7 +388,8 @@ TEST(KernelMounts, WhatWasWrittenThroughExt4IsRead) {
   TempFolder folder;
   ASSERT_EQ(tool("mkfs.ext4", {"-q", "-F", "image", "64M"}, folder.path()).exit_code, 0);
   SampleTree tree = tree_for_tools();
-  for (int i = 0; i < 3000; ++i) tree.push_back({.path = fmt::format("many/indexed {:05}", i), .data = to_bytes("i")});
+  for (int i = 0; i < 3000; ++i)
+    tree.push_back({.path = fmt::format("many/indexed {:05}", i), .data = to_bytes("i")});
   {
     KernelMount mounted(folder, "image", {"-t", "ext4", "-o", "loop"});
     if (!mounted.works()) GTEST_SKIP() << "this kernel does not mount it: " << mounted.why();
@@ -377,21 +409,28 @@ TEST(KernelMounts, WhatWasWrittenThroughNtfsIsRead) {
   std::filesystem::resize_file(folder.path("image"), 48 << 20);
   ASSERT_EQ(tool("mkfs.ntfs", {"-q", "-F", "-L", "gauge", "image"}, folder.path()).exit_code, 0);
   SampleTree tree = tree_for_tools();
-  for (int i = 0; i < 400; ++i) tree.push_back({.path = fmt::format("many/indexed {:05}", i), .data = to_bytes("i")});
+  for (int i = 0; i < 400; ++i)
+    tree.push_back({.path = fmt::format("many/indexed {:05}", i), .data = to_bytes("i")});
   std::string table;
   for (int i = 0; i < 40'000; ++i) table += fmt::format("{} cm at {}\n", i * 37 % 520, i);
-  SampleTree packed = {{.path = "packed", .kind = EntryKind::folder}, {.path = "packed/table.txt", .data = to_bytes(table)}, {.path = "packed/noise", .data = noise(150'000)}};
+  SampleTree packed = {{.path = "packed", .kind = EntryKind::folder},
+                       {.path = "packed/table.txt", .data = to_bytes(table)},
+                       {.path = "packed/noise", .data = noise(150'000)}};
   {
     KernelMount mounted(folder, "image", {"-t", "ntfs-3g", "-o", "loop,compression,streams_interface=xattr"});
     if (!mounted.works()) GTEST_SKIP() << "this machine does not mount it: " << mounted.why();
     TempFolder source;
     write_tree(source, "tree", tree);
-    ASSERT_EQ(tool("cp", {"-r", "--sparse=always", source.path("tree") + "/.", mounted.path()}, folder.path()).exit_code, 0);
+    ASSERT_EQ(tool("cp", {"-r", "--sparse=always", source.path("tree") + "/.", mounted.path()}, folder.path())
+                  .exit_code,
+              0);
     std::filesystem::create_directory(mounted.path() + "/packed");
     const unsigned char kCompressed[] = {0, 0, 8, 0x10};
     ASSERT_EQ(setxattr((mounted.path() + "/packed").c_str(), "system.ntfs_attrib_be", kCompressed, 4, 0), 0);
     write_tree(source, "more", packed);
-    ASSERT_EQ(tool("cp", {"-r", source.path("more") + "/packed/.", mounted.path() + "/packed"}, folder.path()).exit_code, 0);
+    ASSERT_EQ(tool("cp", {"-r", source.path("more") + "/packed/.", mounted.path() + "/packed"}, folder.path())
+                  .exit_code,
+              0);
     ASSERT_EQ(setxattr((mounted.path() + "/crab.txt").c_str(), "user.note", "in a stream", 11, 0), 0);
     std::filesystem::create_hard_link(mounted.path() + "/tiny", mounted.path() + "/tiny too");
   }

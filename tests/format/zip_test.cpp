@@ -45,7 +45,10 @@ TEST(ZipDirectory, ReadsHeadersLargerThanItsBuffer) {
   extra.u16(0xFACE).u16(65'000).zeros(65'000);
   ZipBuilder zip;
   for (const char* name : {"a.txt", "b.txt", "c.txt"}) {
-    zip.add({.name = std::string(60'000, 'n') + name, .data = to_bytes("tide"), .extra = extra.view(), .comment = std::string(60'000, 'c')});
+    zip.add({.name = std::string(60'000, 'n') + name,
+             .data = to_bytes("tide"),
+             .extra = extra.view(),
+             .comment = std::string(60'000, 'c')});
   }
   Held held = open_bytes(zip.build());
   ASSERT_EQ(held->entries().size(), 3u);

@@ -35,7 +35,8 @@ class Counting final : public Source {
 TEST(CachedSource, ReadsAChunkOnce) {
   auto counting = std::make_shared<Counting>(noise(100'000));
   SourcePtr cached = make_cached(counting, 4096, 1 << 20);
-  for (std::size_t at = 0; at < 8192; at += 16) EXPECT_EQ(read_up_to(*cached, at, 16), read_up_to(*make_memory_source(noise(100'000)), at, 16));
+  for (std::size_t at = 0; at < 8192; at += 16)
+    EXPECT_EQ(read_up_to(*cached, at, 16), read_up_to(*make_memory_source(noise(100'000)), at, 16));
   EXPECT_EQ(counting->reads, 2u);
   EXPECT_EQ(read_up_to(*cached, 99'990, 100).size(), 10u);
   EXPECT_EQ(read_up_to(*cached, 100'000, 1).size(), 0u);
@@ -86,7 +87,9 @@ TEST(BlockCache, TriesAgainAfterAFailure) {
 
 TEST(RunSource, PutsAnImageTogether) {
   SourcePtr whole = make_memory_source(to_bytes("0123456789abcdef"));
-  std::vector<ImageRun> runs = {{20, 4, MappedRun::From::packed, 2, 3, 7}, {0, 5, MappedRun::From::stored, 10}, {8, 2, MappedRun::From::stored, 0}};
+  std::vector<ImageRun> runs = {{20, 4, MappedRun::From::packed, 2, 3, 7},
+                                {0, 5, MappedRun::From::stored, 10},
+                                {8, 2, MappedRun::From::stored, 0}};
   RunSource source(whole, 26, runs, [](const ImageRun& run) {
     EXPECT_EQ(run.tag, 7u);
     return to_bytes("xy");  // shorter than the run: repeated
@@ -99,7 +102,9 @@ TEST(RunSource, PutsAnImageTogether) {
 
 TEST(RunSource, RefusesRunsThatOverlapOrLeaveTheImage) {
   SourcePtr whole = make_memory_source(Bytes(100));
-  EXPECT_THROW(RunSource(whole, 50, {{0, 10, MappedRun::From::stored, 0}, {9, 3, MappedRun::From::stored, 0}}, nullptr), Malformed);
+  EXPECT_THROW(RunSource(whole, 50, {{0, 10, MappedRun::From::stored, 0}, {9, 3, MappedRun::From::stored, 0}},
+                         nullptr),
+               Malformed);
   EXPECT_THROW(RunSource(whole, 50, {{45, 10, MappedRun::From::stored, 0}}, nullptr), Malformed);
 }
 
@@ -113,14 +118,16 @@ TEST(RunSource, TellsWhenItsContainerIsCutShort) {
 TEST(BlockContent, StreamsAndSeeks) {
   Bytes plain = noise(10'000);
   std::vector<Block> blocks;
-  for (std::size_t at = 0; at < plain.size(); at += 700) blocks.push_back({at, std::min<std::size_t>(700, plain.size() - at), at, 0, 0});
+  for (std::size_t at = 0; at < plain.size(); at += 700)
+    blocks.push_back({at, std::min<std::size_t>(700, plain.size() - at), at, 0, 0});
   ContentPtr content = make_block_content(blocks, [&](const Block& block, ByteSpan out) {
     std::copy_n(plain.begin() + static_cast<std::ptrdiff_t>(block.stored_offset), out.size(), out.begin());
   });
   for (std::size_t step : {1, 99, 700, 5000}) {
     StreamPtr stream = content->stream();
     Bytes all, part(step);
-    while (std::size_t count = stream->read(part)) all.insert(all.end(), part.begin(), part.begin() + static_cast<std::ptrdiff_t>(count));
+    while (std::size_t count = stream->read(part))
+      all.insert(all.end(), part.begin(), part.begin() + static_cast<std::ptrdiff_t>(count));
     EXPECT_TRUE(all == plain) << step;
   }
   StreamPtr stream = content->stream();

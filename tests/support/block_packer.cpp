@@ -57,7 +57,8 @@ Bytes pack_block(BlockCodec codec, ByteView plain) {
     }
     case BlockCodec::bzip2: {
       auto size = static_cast<unsigned>(out.size());
-      BZ2_bzBuffToBuffCompress(reinterpret_cast<char*>(out.data()), &size, const_cast<char*>(reinterpret_cast<const char*>(plain.data())),
+      BZ2_bzBuffToBuffCompress(reinterpret_cast<char*>(out.data()), &size,
+                               const_cast<char*>(reinterpret_cast<const char*>(plain.data())),
                                static_cast<unsigned>(plain.size()), 9, 0, 0);
       out.resize(size);
       return out;
@@ -66,9 +67,9 @@ Bytes pack_block(BlockCodec codec, ByteView plain) {
       return with_lzma(plain, lzma_alone_encoder(&stream, &options), stream);
     case BlockCodec::micro_lzma:
       return with_lzma(plain, lzma_microlzma_encoder(&stream, &options), stream);
-    case BlockCodec::xz:
-    {  // with a window no larger than a block, as the kernel wants it
-      options.dict_size = static_cast<std::uint32_t>(std::bit_ceil(std::max<std::size_t>(plain.size(), 8192)));
+    case BlockCodec::xz: {  // with a window no larger than a block, as the kernel wants it
+      options.dict_size =
+          static_cast<std::uint32_t>(std::bit_ceil(std::max<std::size_t>(plain.size(), 8192)));
       lzma_filter filters[] = {{LZMA_FILTER_LZMA2, &options}, {LZMA_VLI_UNKNOWN, nullptr}};
       return with_lzma(plain, lzma_stream_encoder(&stream, filters, LZMA_CHECK_CRC32), stream);
     }
@@ -81,8 +82,9 @@ Bytes pack_block(BlockCodec codec, ByteView plain) {
     }
     case BlockCodec::lz4:
     case BlockCodec::lz4_partial:
-      out.resize(static_cast<std::size_t>(LZ4_compress_default(reinterpret_cast<const char*>(plain.data()), reinterpret_cast<char*>(out.data()),
-                                                               static_cast<int>(plain.size()), static_cast<int>(out.size()))));
+      out.resize(static_cast<std::size_t>(LZ4_compress_default(
+          reinterpret_cast<const char*>(plain.data()), reinterpret_cast<char*>(out.data()),
+          static_cast<int>(plain.size()), static_cast<int>(out.size()))));
       return out;
     case BlockCodec::zstd:
       out.resize(ZSTD_compress(out.data(), out.size(), plain.data(), plain.size(), 3));

@@ -54,7 +54,8 @@ class Canvas {
     for (std::size_t i = 0; i < width; ++i) bytes_.at(at + i) = static_cast<Byte>(value >> (8 * i));
   }
   void big(std::size_t at, std::uint64_t value, std::size_t width) {
-    for (std::size_t i = 0; i < width; ++i) bytes_.at(at + i) = static_cast<Byte>(value >> (8 * (width - 1 - i)));
+    for (std::size_t i = 0; i < width; ++i)
+      bytes_.at(at + i) = static_cast<Byte>(value >> (8 * (width - 1 - i)));
   }
   void u16(std::size_t at, std::uint64_t value) { little(at, value, 2); }
   void u32(std::size_t at, std::uint64_t value) { little(at, value, 4); }

@@ -12,7 +12,9 @@ namespace {
 
 constexpr std::size_t kAlign = 64 << 10;
 
-std::size_t up(std::size_t value, std::size_t to) { return (value + to - 1) / to * to; }
+std::size_t up(std::size_t value, std::size_t to) {
+  return (value + to - 1) / to * to;
+}
 
 bool zeros(ByteView bytes) {
   return std::all_of(bytes.begin(), bytes.end(), [](Byte b) { return b == 0; });
@@ -32,7 +34,8 @@ Bytes guid(std::string_view text) {
   for (char c : text) {
     if (c != '-') digits += c;
   }
-  for (std::size_t i = 0; i < 32; i += 2) raw.push_back(static_cast<Byte>(std::stoi(digits.substr(i, 2), nullptr, 16)));
+  for (std::size_t i = 0; i < 32; i += 2)
+    raw.push_back(static_cast<Byte>(std::stoi(digits.substr(i, 2), nullptr, 16)));
   std::reverse(raw.begin(), raw.begin() + 4);
   std::reverse(raw.begin() + 4, raw.begin() + 6);
   std::reverse(raw.begin() + 6, raw.begin() + 8);
@@ -51,7 +54,8 @@ Bytes make_gpt(const std::vector<DiskPart>& parts, std::size_t sector) {
     table.put(i * 128 + 16, guid("5a17e4a1-0000-4000-8000-00000000000" + std::to_string(i)));
     table.u64(i * 128 + 32, at / sector);
     table.u64(i * 128 + 40, at / sector + sectors - 1);
-    for (std::size_t k = 0; k < parts[i].name.size(); ++k) table[i * 128 + 56 + 2 * k] = static_cast<Byte>(parts[i].name[k]);
+    for (std::size_t k = 0; k < parts[i].name.size(); ++k)
+      table[i * 128 + 56 + 2 * k] = static_cast<Byte>(parts[i].name[k]);
     at = up(at + sectors * sector, kAlign) + kAlign;
   }
   entries = table.take();
@@ -115,7 +119,8 @@ Bytes make_apple_map(const std::vector<DiskPart>& parts) {
   disk.text(0, "ER");
   disk.big(2, 512, 2);
   std::size_t count = parts.size() + 1;
-  auto row = [&](std::size_t index, std::size_t start, std::size_t blocks, const std::string& name, const std::string& type) {
+  auto row = [&](std::size_t index, std::size_t start, std::size_t blocks, const std::string& name,
+                 const std::string& type) {
     Canvas r(512);
     r.text(0, "PM");
     r.big(4, count, 4);
@@ -162,7 +167,8 @@ Bytes make_qcow2(const Bytes& disk, const WrapOptions& options) {
     out.big(16, options.parent.size(), 4);
     out.text(header + 8, options.parent);
   }
-  for (std::size_t i = 0; i < tables; ++i) out.big(kCluster + i * 8, ((2 + i) * kCluster) | (std::uint64_t{1} << 63), 8);
+  for (std::size_t i = 0; i < tables; ++i)
+    out.big(kCluster + i * 8, ((2 + i) * kCluster) | (std::uint64_t{1} << 63), 8);
   std::size_t packed_at = 0;  // where the next packed cluster begins
   for (std::size_t i = 0; i < clusters; ++i) {
     Bytes plain(kCluster);
@@ -171,8 +177,12 @@ Bytes make_qcow2(const Bytes& disk, const WrapOptions& options) {
     std::size_t entry = 2 * kCluster + i * 8;
     if (!options.parent.empty()) {
       Bytes before(kCluster);
-      std::size_t there = options.parent_disk.size() > i * kCluster ? std::min(kCluster, options.parent_disk.size() - i * kCluster) : 0;
-      std::copy_n(options.parent_disk.begin() + static_cast<std::ptrdiff_t>(std::min(i * kCluster, options.parent_disk.size())), there, before.begin());
+      std::size_t there = options.parent_disk.size() > i * kCluster
+                              ? std::min(kCluster, options.parent_disk.size() - i * kCluster)
+                              : 0;
+      std::copy_n(options.parent_disk.begin() +
+                      static_cast<std::ptrdiff_t>(std::min(i * kCluster, options.parent_disk.size())),
+                  there, before.begin());
       if (before == plain) continue;
       if (zeros(plain)) {
         out.big(entry, 1, 8);
@@ -191,7 +201,8 @@ Bytes make_qcow2(const Bytes& disk, const WrapOptions& options) {
     Bytes packed = pack_block(options.codec, plain);
     if (packed_at == 0) packed_at = up(out.size(), 512) + 100;  // they need not begin at a sector
     std::size_t sectors = (packed_at % 512 + packed.size() + 511) / 512 - 1;
-    std::uint64_t value = packed_at | (static_cast<std::uint64_t>(sectors) << (62 - (kBits - 8))) | (std::uint64_t{1} << 62);
+    std::uint64_t value =
+        packed_at | (static_cast<std::uint64_t>(sectors) << (62 - (kBits - 8))) | (std::uint64_t{1} << 62);
     out.big(entry, value, 8);
     out.put(packed_at, packed);
     packed_at += packed.size();
@@ -251,7 +262,8 @@ Bytes make_vhd(const Bytes& disk, const WrapOptions& options) {
   h.big(24, 0x10000, 4);
   h.big(28, blocks, 4);
   h.big(32, kBlock, 4);
-  for (std::size_t i = 0; i < options.parent.size(); ++i) h[64 + 2 * i + 1] = static_cast<Byte>(options.parent[i]);
+  for (std::size_t i = 0; i < options.parent.size(); ++i)
+    h[64 + 2 * i + 1] = static_cast<Byte>(options.parent[i]);
   std::uint32_t sum = 0;
   for (std::size_t i = 0; i < 1024; ++i) sum += h[i];
   h.big(36, ~sum, 4);
@@ -261,14 +273,20 @@ Bytes make_vhd(const Bytes& disk, const WrapOptions& options) {
   for (std::size_t i = 0; i < blocks; ++i) {
     out.big(table + i * 4, 0xFFFFFFFF, 4);
     Bytes plain(kBlock), before(kBlock), bitmap(kBitmap);
-    std::copy_n(disk.begin() + static_cast<std::ptrdiff_t>(i * kBlock), std::min(kBlock, disk.size() - i * kBlock), plain.begin());
-    if (difference) std::copy_n(options.parent_disk.begin() + static_cast<std::ptrdiff_t>(i * kBlock), std::min(kBlock, options.parent_disk.size() - i * kBlock), before.begin());
+    std::copy_n(disk.begin() + static_cast<std::ptrdiff_t>(i * kBlock),
+                std::min(kBlock, disk.size() - i * kBlock), plain.begin());
+    if (difference)
+      std::copy_n(options.parent_disk.begin() + static_cast<std::ptrdiff_t>(i * kBlock),
+                  std::min(kBlock, options.parent_disk.size() - i * kBlock), before.begin());
     if (plain == before) continue;
     for (std::size_t s = 0; s < kBlock / 512; ++s) {
-      bool same = std::equal(plain.begin() + static_cast<std::ptrdiff_t>(s * 512), plain.begin() + static_cast<std::ptrdiff_t>(s * 512 + 512),
+      bool same = std::equal(plain.begin() + static_cast<std::ptrdiff_t>(s * 512),
+                             plain.begin() + static_cast<std::ptrdiff_t>(s * 512 + 512),
                              before.begin() + static_cast<std::ptrdiff_t>(s * 512));
       if (!difference || !same) bitmap[s / 8] |= static_cast<Byte>(0x80 >> (s % 8));
-      if (difference && same) std::fill_n(plain.begin() + static_cast<std::ptrdiff_t>(s * 512), 512, Byte{0xEE});  // must not be read
+      if (difference && same)
+        std::fill_n(plain.begin() + static_cast<std::ptrdiff_t>(s * 512), 512,
+                    Byte{0xEE});  // must not be read
     }
     std::size_t at = out.size();
     out.big(table + i * 4, at / 512, 4);
@@ -280,7 +298,8 @@ Bytes make_vhd(const Bytes& disk, const WrapOptions& options) {
 }
 
 Bytes make_vhdx(const Bytes& disk, const WrapOptions& options) {
-  constexpr std::size_t kMiB = 1 << 20, kKiB = 1024, kBlock = kMiB, kRatio = (std::size_t{1} << 23) * 512 / kBlock;
+  constexpr std::size_t kMiB = 1 << 20, kKiB = 1024, kBlock = kMiB,
+                        kRatio = (std::size_t{1} << 23) * 512 / kBlock;
   bool difference = !options.parent.empty();
   std::size_t blocks = up(disk.size(), kBlock) / kBlock, chunks = up(blocks, kRatio) / kRatio;
   std::size_t bat = 3 * kMiB, metadata = 2 * kMiB;
@@ -315,14 +334,22 @@ Bytes make_vhdx(const Bytes& disk, const WrapOptions& options) {
     for (char c : text) w.u16(static_cast<unsigned char>(c));
     return w.take();
   };
-  locator.zeros(18).u16(1).u32(32).u32(32 + key.size() * 2).u16(key.size() * 2).u16(options.parent.size() * 2).bytes(wide(key)).bytes(wide(options.parent));
+  locator.zeros(18)
+      .u16(1)
+      .u32(32)
+      .u32(32 + key.size() * 2)
+      .u16(key.size() * 2)
+      .u16(options.parent.size() * 2)
+      .bytes(wide(key))
+      .bytes(wide(options.parent));
   struct Item {
     const char* id;
     Bytes value;
   };
-  std::vector<Item> items = {{"caa16737-fa36-4d43-b3b6-33f0aa44e76b", ByteWriter().u32(kBlock).u32(difference ? 2 : 0).take()},
-                             {"2fa54224-cd1b-4876-b211-5dbed83bf4b8", ByteWriter().u64(disk.size()).take()},
-                             {"8141bf1d-a96f-4709-ba47-f233a8faab5f", ByteWriter().u32(512).take()}};
+  std::vector<Item> items = {
+      {"caa16737-fa36-4d43-b3b6-33f0aa44e76b", ByteWriter().u32(kBlock).u32(difference ? 2 : 0).take()},
+      {"2fa54224-cd1b-4876-b211-5dbed83bf4b8", ByteWriter().u64(disk.size()).take()},
+      {"8141bf1d-a96f-4709-ba47-f233a8faab5f", ByteWriter().u32(512).take()}};
   if (difference) items.push_back({"a8d35f2d-b30b-454d-abf7-d3d84834ab0c", locator.take()});
   out.text(metadata, "metadata");
   out.u16(metadata + 10, items.size());
@@ -338,8 +365,11 @@ Bytes make_vhdx(const Bytes& disk, const WrapOptions& options) {
   std::vector<std::size_t> bitmaps(chunks, 0);
   for (std::size_t i = 0; i < blocks; ++i) {
     Bytes plain(kBlock), before(kBlock);
-    std::copy_n(disk.begin() + static_cast<std::ptrdiff_t>(i * kBlock), std::min(kBlock, disk.size() - i * kBlock), plain.begin());
-    if (difference) std::copy_n(options.parent_disk.begin() + static_cast<std::ptrdiff_t>(i * kBlock), std::min(kBlock, options.parent_disk.size() - i * kBlock), before.begin());
+    std::copy_n(disk.begin() + static_cast<std::ptrdiff_t>(i * kBlock),
+                std::min(kBlock, disk.size() - i * kBlock), plain.begin());
+    if (difference)
+      std::copy_n(options.parent_disk.begin() + static_cast<std::ptrdiff_t>(i * kBlock),
+                  std::min(kBlock, options.parent_disk.size() - i * kBlock), before.begin());
     if (plain == before) continue;
     std::size_t chunk = i / kRatio;
     if (difference && bitmaps[chunk] == 0) {
@@ -367,7 +397,8 @@ namespace {
 
 constexpr std::size_t kGrain = 64 << 10, kPerTable = 512;
 
-Canvas vmdk_header(std::size_t size, unsigned version, unsigned flags, std::uint64_t directory, std::size_t overhead) {
+Canvas vmdk_header(std::size_t size, unsigned version, unsigned flags, std::uint64_t directory,
+                   std::size_t overhead) {
   Canvas h(512);
   h.text(0, "KDMV");
   h.u32(4, version);
@@ -384,7 +415,8 @@ Canvas vmdk_header(std::size_t size, unsigned version, unsigned flags, std::uint
 }
 
 std::string vmdk_text(const std::string& kind, const std::string& parent) {
-  std::string text = "# Disk DescriptorFile\nversion=1\nCID=5a17e4a1\nparentCID=ffffffff\ncreateType=\"" + kind + "\"\n";
+  std::string text =
+      "# Disk DescriptorFile\nversion=1\nCID=5a17e4a1\nparentCID=ffffffff\ncreateType=\"" + kind + "\"\n";
   if (!parent.empty()) text += "parentFileNameHint=\"" + parent + "\"\n";
   return text;
 }
@@ -393,16 +425,19 @@ std::string vmdk_text(const std::string& kind, const std::string& parent) {
 
 Bytes make_vmdk(const Bytes& disk, const WrapOptions& options) {
   std::size_t grains = up(disk.size(), kGrain) / kGrain, tables = up(grains, kPerTable) / kPerTable;
-  std::size_t directory = 5 * 512, table = up(directory + tables * 4, 512), data = up(table + tables * kPerTable * 4, kGrain);
+  std::size_t directory = 5 * 512, table = up(directory + tables * 4, 512),
+              data = up(table + tables * kPerTable * 4, kGrain);
   Canvas out(data);
   out.put(0, vmdk_header(disk.size(), 1, 1, directory / 512, data).take());
   out.text(512, vmdk_text("monolithicSparse", options.parent));
   for (std::size_t i = 0; i < tables; ++i) out.u32(directory + i * 4, table / 512 + i * kPerTable * 4 / 512);
   for (std::size_t i = 0; i < grains; ++i) {
     Bytes plain(kGrain), before(kGrain);
-    std::copy_n(disk.begin() + static_cast<std::ptrdiff_t>(i * kGrain), std::min(kGrain, disk.size() - i * kGrain), plain.begin());
+    std::copy_n(disk.begin() + static_cast<std::ptrdiff_t>(i * kGrain),
+                std::min(kGrain, disk.size() - i * kGrain), plain.begin());
     if (!options.parent.empty())
-      std::copy_n(options.parent_disk.begin() + static_cast<std::ptrdiff_t>(i * kGrain), std::min(kGrain, options.parent_disk.size() - i * kGrain), before.begin());
+      std::copy_n(options.parent_disk.begin() + static_cast<std::ptrdiff_t>(i * kGrain),
+                  std::min(kGrain, options.parent_disk.size() - i * kGrain), before.begin());
     if (plain == before) continue;
     out.u32(table + i * 4, out.size() / 512);
     out.put(out.size(), plain);
@@ -441,13 +476,15 @@ Bytes make_vmdk_stream(const Bytes& disk) {
 namespace {
 
 std::string base64(ByteView bytes) {
-  static constexpr std::string_view kDigits = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
+  static constexpr std::string_view kDigits =
+      "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
   std::string out;
   for (std::size_t i = 0; i < bytes.size(); i += 3) {
     std::uint32_t word = static_cast<std::uint32_t>(bytes[i] << 16);
     if (i + 1 < bytes.size()) word |= static_cast<std::uint32_t>(bytes[i + 1] << 8);
     if (i + 2 < bytes.size()) word |= bytes[i + 2];
-    for (int k = 0; k < 4; ++k) out += i + static_cast<std::size_t>(k) <= bytes.size() ? kDigits[(word >> (18 - 6 * k)) & 63] : '=';
+    for (int k = 0; k < 4; ++k)
+      out += i + static_cast<std::size_t>(k) <= bytes.size() ? kDigits[(word >> (18 - 6 * k)) & 63] : '=';
     if (i % 48 == 45) out += "\n\t\t";
   }
   return out;
@@ -489,19 +526,43 @@ Bytes make_udif(const Bytes& disk, BlockCodec codec, bool adc) {
   for (std::size_t at = 0; at < disk.size(); at += kChunk, ++count) {
     ByteView plain = ByteView(disk).subspan(at, std::min(kChunk, disk.size() - at));
     if (zeros(plain)) {
-      runs.u32be(count % 2 == 0 ? 0 : 2).u32be(0).u64be(at / 512).u64be(plain.size() / 512).u64be(data.size()).u64be(0);
+      runs.u32be(count % 2 == 0 ? 0 : 2)
+          .u32be(0)
+          .u64be(at / 512)
+          .u64be(plain.size() / 512)
+          .u64be(data.size())
+          .u64be(0);
       continue;
     }
     Bytes packed = adc ? pack_adc(plain) : pack_block(codec, plain);
-    runs.u32be(kind).u32be(0).u64be(at / 512).u64be(plain.size() / 512).u64be(data.size()).u64be(packed.size());
+    runs.u32be(kind)
+        .u32be(0)
+        .u64be(at / 512)
+        .u64be(plain.size() / 512)
+        .u64be(data.size())
+        .u64be(packed.size());
     data.bytes(packed);
   }
   runs.u32be(0xFFFFFFFF).u32be(0).u64be(disk.size() / 512).u64be(0).u64be(data.size()).u64be(0);
   ByteWriter table;
-  table.text("mish").u32be(1).u64be(0).u64be(disk.size() / 512).u64be(0).u32be(2056).u32be(0).zeros(24).zeros(136).u32be(count + 1).bytes(runs.view());
-  std::string list = "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<plist version=\"1.0\">\n<dict>\n<key>resource-fork</key>\n<dict>\n<key>blkx</key>\n<array>\n<dict>\n"
-                     "<key>Attributes</key><string>0x0050</string>\n<key>Data</key>\n<data>\n\t\t" + base64(table.view()) +
-                     "\n</data>\n<key>ID</key><string>0</string>\n<key>Name</key><string>whole disk</string>\n</dict>\n</array>\n</dict>\n</dict>\n</plist>\n";
+  table.text("mish")
+      .u32be(1)
+      .u64be(0)
+      .u64be(disk.size() / 512)
+      .u64be(0)
+      .u32be(2056)
+      .u32be(0)
+      .zeros(24)
+      .zeros(136)
+      .u32be(count + 1)
+      .bytes(runs.view());
+  std::string list =
+      "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<plist "
+      "version=\"1.0\">\n<dict>\n<key>resource-fork</key>\n<dict>\n<key>blkx</key>\n<array>\n<dict>\n"
+      "<key>Attributes</key><string>0x0050</string>\n<key>Data</key>\n<data>\n\t\t" +
+      base64(table.view()) +
+      "\n</data>\n<key>ID</key><string>0</string>\n<key>Name</key><string>whole "
+      "disk</string>\n</dict>\n</array>\n</dict>\n</dict>\n</plist>\n";
   Canvas trailer(512);
   trailer.text(0, "koly");
   trailer.big(4, 4, 4);
@@ -542,7 +603,18 @@ Bytes make_android_sparse(const Bytes& disk, std::size_t from, std::size_t to) {
   }
   chunk(0xCAC3, blocks - to, {});
   if (from == 0 && to == blocks) chunk(0xCAC4, 0, ByteWriter().u32(crc32(0, whole)).view());
-  return ByteWriter().u32(0xED26FF3A).u16(1).u16(0).u16(28).u16(12).u32(kBlock).u32(blocks).u32(count).u32(0).bytes(chunks.view()).take();
+  return ByteWriter()
+      .u32(0xED26FF3A)
+      .u16(1)
+      .u16(0)
+      .u16(28)
+      .u16(12)
+      .u32(kBlock)
+      .u32(blocks)
+      .u32(count)
+      .u32(0)
+      .bytes(chunks.view())
+      .take();
 }
 
 }  // namespace operculum::test

@@ -33,7 +33,8 @@ struct WrapOptions {
 
 Bytes make_qcow2(const Bytes& disk, const WrapOptions& options = {});
 Bytes make_vhd_fixed(const Bytes& disk);
-Bytes make_vhd(const Bytes& disk, const WrapOptions& options = {});  ///< dynamic, or differencing with a parent
+Bytes make_vhd(const Bytes& disk,
+               const WrapOptions& options = {});  ///< dynamic, or differencing with a parent
 Bytes make_vhdx(const Bytes& disk, const WrapOptions& options = {});
 Bytes make_vmdk(const Bytes& disk, const WrapOptions& options = {});  ///< monolithic sparse
 Bytes make_vmdk_stream(const Bytes& disk);                            ///< stream-optimised

@@ -10,7 +10,8 @@ constexpr std::size_t kBlock = 4096, kInode = 256, kFirstInode = 11;
 
 class Writer {
  public:
-  Writer(const SampleTree& tree, std::size_t size, const std::string& label) : tree_(tree), disk_(size / kBlock * kBlock), label_(label) {
+  Writer(const SampleTree& tree, std::size_t size, const std::string& label)
+      : tree_(tree), disk_(size / kBlock * kBlock), label_(label) {
     blocks_ = disk_.size() / kBlock;
     inodes_ = (tree.size() + kFirstInode + 16 + 15) / 16 * 16;
     next_block_ = 4 + (inodes_ * kInode + kBlock - 1) / kBlock;
@@ -87,7 +88,10 @@ class Writer {
       if (node.path.empty() && tree_[child].path.empty()) continue;
       EntryKind kind = tree_[child].kind;
       links += kind == EntryKind::folder ? 1 : 0;
-      rows.push_back({tree_[child].name(), numbers_[tree_[child].path], kind == EntryKind::folder ? 2U : kind == EntryKind::symbolic_link ? 7U : 1U});
+      rows.push_back({tree_[child].name(), numbers_[tree_[child].path],
+                      kind == EntryKind::folder          ? 2U
+                      : kind == EntryKind::symbolic_link ? 7U
+                                                         : 1U});
     }
     Bytes data;
     std::size_t last = 0;
@@ -168,6 +172,8 @@ class Writer {
 
 }  // namespace
 
-Bytes make_ext(const SampleTree& tree, std::size_t size, const std::string& label) { return Writer(tree, size, label).build(); }
+Bytes make_ext(const SampleTree& tree, std::size_t size, const std::string& label) {
+  return Writer(tree, size, label).build();
+}
 
 }  // namespace operculum::test

@@ -9,9 +9,12 @@ namespace operculum::test {
 namespace {
 
 constexpr std::size_t kSector = 512, kRow = 32;
-constexpr std::uint32_t kDate = (46 << 9) | (3 << 5) | 1, kTime = (14 << 11) | (5 << 5) | 4;  // 2026-03-01 14:05:08
+constexpr std::uint32_t kDate = (46 << 9) | (3 << 5) | 1,
+                        kTime = (14 << 11) | (5 << 5) | 4;  // 2026-03-01 14:05:08
 
-std::u16string wide(const std::string& text) { return {text.begin(), text.end()}; }
+std::u16string wide(const std::string& text) {
+  return {text.begin(), text.end()};
+}
 
 /// Hands out clusters: every other one, so that a chain has to be followed.
 class Clusters {
@@ -33,7 +36,8 @@ class Clusters {
 
 class FatWriter {
  public:
-  FatWriter(const SampleTree& tree, unsigned bits, const std::string& label) : tree_(tree), bits_(bits), label_(label) {
+  FatWriter(const SampleTree& tree, unsigned bits, const std::string& label)
+      : tree_(tree), bits_(bits), label_(label) {
     clusters_ = bits == 12 ? 4000 : bits == 16 ? 5000 : 66000;
     cluster_ = bits == 32 ? 512 : 1024;
     table_sectors_ = (static_cast<std::size_t>(clusters_ + 2) * bits / 8 + kSector) / kSector;
@@ -100,17 +104,31 @@ class FatWriter {
   std::uint32_t last() const { return bits_ == 12 ? 0xFFF : bits_ == 16 ? 0xFFFF : 0x0FFFFFFF; }
 
   std::uint32_t write_chain(ByteView data, std::uint32_t first = 0) {
-    std::vector<std::uint32_t> chain = cluster_numbers_.take(data.size() - std::min(data.size(), first != 0 ? cluster_ : 0), cluster_);
+    std::vector<std::uint32_t> chain =
+        cluster_numbers_.take(data.size() - std::min(data.size(), first != 0 ? cluster_ : 0), cluster_);
     if (first != 0) chain.insert(chain.begin(), first);
     for (std::size_t i = 0; i < chain.size(); ++i) {
       set(chain[i], i + 1 < chain.size() ? chain[i + 1] : last());
-      disk_->put(heap_ + (chain[i] - 2) * cluster_, data.subspan(i * cluster_, std::min(cluster_, data.size() - i * cluster_)));
+      disk_->put(heap_ + (chain[i] - 2) * cluster_,
+                 data.subspan(i * cluster_, std::min(cluster_, data.size() - i * cluster_)));
     }
     return chain.empty() ? 0 : chain[0];
   }
 
-  static void row(ByteWriter& out, std::string_view short_name, unsigned attributes, std::uint32_t cluster, std::size_t size) {
-    out.text(short_name).u8(attributes).u8(0).u8(0).u16(kTime).u16(kDate).u16(kDate).u16(cluster >> 16).u16(kTime).u16(kDate).u16(cluster).u32(size);
+  static void row(ByteWriter& out, std::string_view short_name, unsigned attributes, std::uint32_t cluster,
+                  std::size_t size) {
+    out.text(short_name)
+        .u8(attributes)
+        .u8(0)
+        .u8(0)
+        .u16(kTime)
+        .u16(kDate)
+        .u16(kDate)
+        .u16(cluster >> 16)
+        .u16(kTime)
+        .u16(kDate)
+        .u16(cluster)
+        .u32(size);
   }
 
   Bytes rows_of(const std::string& path, std::uint32_t parent) {
@@ -136,14 +154,19 @@ class FatWriter {
       }
       std::string alias = fmt::format("FILE{:04}   ", ++aliases_);
       long_name(out, node.name(), alias);
-      row(out, alias, folder ? 16 : (node.permissions() & 0200) == 0 ? 33 : 32, cluster, folder ? 0 : node.data.size());
+      row(out, alias,
+          folder                             ? 16
+          : (node.permissions() & 0200) == 0 ? 33
+                                             : 32,
+          cluster, folder ? 0 : node.data.size());
     }
     return out.take();
   }
 
   static void long_name(ByteWriter& out, const std::string& name, const std::string& alias) {
     std::uint8_t sum = 0;
-    for (char c : alias) sum = static_cast<std::uint8_t>(((sum & 1) << 7) + (sum >> 1) + static_cast<std::uint8_t>(c));
+    for (char c : alias)
+      sum = static_cast<std::uint8_t>(((sum & 1) << 7) + (sum >> 1) + static_cast<std::uint8_t>(c));
     std::u16string units = wide(name);
     std::size_t parts = (units.size() + 12) / 13;
     if (units.size() % 13 != 0) units += u'\0';
@@ -172,7 +195,8 @@ class FatWriter {
 
 class ExfatWriter {
  public:
-  ExfatWriter(const SampleTree& tree, const std::string& label) : tree_(tree), label_(label), disk_(kHeap + kClusters * kCluster) {}
+  ExfatWriter(const SampleTree& tree, const std::string& label)
+      : tree_(tree), label_(label), disk_(kHeap + kClusters * kCluster) {}
 
   Bytes build() {
     disk_.u32(kTable, 0xFFFFFFF8);
@@ -187,7 +211,8 @@ class ExfatWriter {
     Bytes rows = root.take(), more = rows_of("");
     rows.insert(rows.end(), more.begin(), more.end());
     std::uint32_t first = write(rows, false);
-    for (std::uint32_t i = 0; i + 2 < clusters_.next(); i += 1) disk_[place(bitmap) + i / 8] |= static_cast<Byte>(1U << (i % 8));
+    for (std::uint32_t i = 0; i + 2 < clusters_.next(); i += 1)
+      disk_[place(bitmap) + i / 8] |= static_cast<Byte>(1U << (i % 8));
     boot(first);
     return disk_.take();
   }
@@ -218,8 +243,30 @@ class ExfatWriter {
       std::size_t parts = (name.size() + 14) / 15;
       ByteWriter set;
       std::uint32_t stamp = (kDate << 16) | kTime;
-      set.u8(0x85).u8(1 + parts).u16(0).u16(folder ? 16 : 32).u16(0).u32(stamp).u32(stamp).u32(stamp).u8(0).u8(0).u8(0x80).u8(0x80).u8(0x80).zeros(7);
-      set.u8(0xC0).u8(1 | (in_a_row ? 2 : 0)).u8(0).u8(name.size()).u16(0).u16(0).u64(size).u32(0).u32(first).u64(size);
+      set.u8(0x85)
+          .u8(1 + parts)
+          .u16(0)
+          .u16(folder ? 16 : 32)
+          .u16(0)
+          .u32(stamp)
+          .u32(stamp)
+          .u32(stamp)
+          .u8(0)
+          .u8(0)
+          .u8(0x80)
+          .u8(0x80)
+          .u8(0x80)
+          .zeros(7);
+      set.u8(0xC0)
+          .u8(1 | (in_a_row ? 2 : 0))
+          .u8(0)
+          .u8(name.size())
+          .u16(0)
+          .u16(0)
+          .u64(size)
+          .u32(0)
+          .u32(first)
+          .u64(size);
       for (std::size_t part = 0; part < parts; ++part) {
         set.u8(0xC1).u8(0);
         for (std::size_t i = 0; i < 15; ++i) set.u16(part * 15 + i < name.size() ? name[part * 15 + i] : 0);
@@ -271,7 +318,11 @@ class ExfatWriter {
 
 }  // namespace
 
-Bytes make_fat(const SampleTree& tree, unsigned bits, const std::string& label) { return FatWriter(tree, bits, label).build(); }
-Bytes make_exfat(const SampleTree& tree, const std::string& label) { return ExfatWriter(tree, label).build(); }
+Bytes make_fat(const SampleTree& tree, unsigned bits, const std::string& label) {
+  return FatWriter(tree, bits, label).build();
+}
+Bytes make_exfat(const SampleTree& tree, const std::string& label) {
+  return ExfatWriter(tree, label).build();
+}
 
 }  // namespace operculum::test

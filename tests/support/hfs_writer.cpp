@@ -15,7 +15,7 @@ constexpr std::uint32_t kFrom1904 = 2082844800;
 constexpr std::uint32_t kPrivateFolder = 9000;
 
 struct Record {
-  Bytes key;   // without its length
+  Bytes key;  // without its length
   Bytes data;
 };
 
@@ -42,7 +42,8 @@ class Writer {
     for (const SampleNode& node : tree_) ids_[node.path] = next++;
     folder("", "shells", 1, {.path = "", .kind = EntryKind::folder});
     if (!options_.hard_link.empty()) {
-      folder_record(2, std::string(4, '\0') + "HFS+ Private Data", kPrivateFolder, {.kind = EntryKind::folder}, 1);
+      folder_record(2, std::string(4, '\0') + "HFS+ Private Data", kPrivateFolder,
+                    {.kind = EntryKind::folder}, 1);
     }
     for (const SampleNode& node : tree_) {
       std::uint32_t parent = ids_.at(node.parent());
@@ -57,14 +58,19 @@ class Writer {
         file_record(parent, node.name(), ids_[node.path], node, false);
       }
     }
-    Fork catalog = store_tree(catalog_, [](const Record& a, const Record& b) { return key_of(a) < key_of(b); });
+    Fork catalog =
+        store_tree(catalog_, [](const Record& a, const Record& b) { return key_of(a) < key_of(b); });
     Fork overflow = store_tree(overflow_, [](const Record& a, const Record& b) {
-      auto order = [](const Record& r) { return std::tuple(Bytes(r.key.begin() + 2, r.key.begin() + 6), r.key[0], Bytes(r.key.begin() + 6, r.key.end())); };
+      auto order = [](const Record& r) {
+        return std::tuple(Bytes(r.key.begin() + 2, r.key.begin() + 6), r.key[0],
+                          Bytes(r.key.begin() + 6, r.key.end()));
+      };
       return order(a) < order(b);
     });
-    Fork attributes = attributes_.empty() ? Fork{} : store_tree(attributes_, [](const Record& a, const Record& b) {
-      return Bytes(a.key.begin() + 2, a.key.end()) < Bytes(b.key.begin() + 2, b.key.end());
-    });
+    Fork attributes =
+        attributes_.empty() ? Fork{} : store_tree(attributes_, [](const Record& a, const Record& b) {
+          return Bytes(a.key.begin() + 2, a.key.end()) < Bytes(b.key.begin() + 2, b.key.end());
+        });
     return volume(catalog, overflow, attributes);
   }
 
@@ -99,7 +105,9 @@ class Writer {
     std::size_t total = 0;
     for (auto [first, count] : fork.extents) total += count;
     w.u64be(fork.size).u32be(0).u32be(total);
-    for (std::size_t i = 0; i < 8; ++i) w.u32be(i < fork.extents.size() ? fork.extents[i].first : 0).u32be(i < fork.extents.size() ? fork.extents[i].second : 0);
+    for (std::size_t i = 0; i < 8; ++i)
+      w.u32be(i < fork.extents.size() ? fork.extents[i].first : 0)
+          .u32be(i < fork.extents.size() ? fork.extents[i].second : 0);
     return w.take();
   }
 
@@ -109,37 +117,52 @@ class Writer {
     for (std::size_t i = 0; i < fork.extents.size(); ++i) {
       if (i >= 8 && i % 8 == 0) {
         ByteWriter data;
-        for (std::size_t k = i; k < i + 8; ++k) data.u32be(k < fork.extents.size() ? fork.extents[k].first : 0).u32be(k < fork.extents.size() ? fork.extents[k].second : 0);
+        for (std::size_t k = i; k < i + 8; ++k)
+          data.u32be(k < fork.extents.size() ? fork.extents[k].first : 0)
+              .u32be(k < fork.extents.size() ? fork.extents[k].second : 0);
         overflow_.push_back({ByteWriter().u8(0).u8(0).u32be(id).u32be(before).take(), data.take()});
       }
       before += fork.extents[i].second;
     }
   }
 
-  static void dates_and_rights(ByteWriter& w, const SampleNode& node, unsigned type, std::uint32_t special, unsigned flags) {
+  static void dates_and_rights(ByteWriter& w, const SampleNode& node, unsigned type, std::uint32_t special,
+                               unsigned flags) {
     std::uint32_t time = static_cast<std::uint32_t>(node.time + kFrom1904);
     for (int i = 0; i < 4; ++i) w.u32be(time);
-    w.u32be(0).u32be(node.user).u32be(node.group).u8(0).u8(flags).u16be(type | node.permissions()).u32be(special);
+    w.u32be(0)
+        .u32be(node.user)
+        .u32be(node.group)
+        .u8(0)
+        .u8(flags)
+        .u16be(type | node.permissions())
+        .u32be(special);
   }
 
-  void folder(const std::string& path, const std::string& name, std::uint32_t parent, const SampleNode& node) {
+  void folder(const std::string& path, const std::string& name, std::uint32_t parent,
+              const SampleNode& node) {
     folder_record(parent, name, ids_[path], node, children_of(tree_, path).size());
   }
 
-  void folder_record(std::uint32_t parent, const std::string& name, std::uint32_t id, const SampleNode& node, std::size_t count) {
+  void folder_record(std::uint32_t parent, const std::string& name, std::uint32_t id, const SampleNode& node,
+                     std::size_t count) {
     ByteWriter w;
     w.u16be(1).u16be(0).u32be(count).u32be(id);
     dates_and_rights(w, node, 040000, 0, 0);
     w.zeros(16 + 16 + 4 + 4);
     catalog_.push_back({catalog_key(parent, name), w.take()});
-    catalog_.push_back({catalog_key(id, ""), ByteWriter().u16be(3).u16be(0).u32be(parent).bytes(name_units(name)).take()});
+    catalog_.push_back(
+        {catalog_key(id, ""), ByteWriter().u16be(3).u16be(0).u32be(parent).bytes(name_units(name)).take()});
   }
 
-  void file_record(std::uint32_t parent, const std::string& name, std::uint32_t id, const SampleNode& node, bool link) {
+  void file_record(std::uint32_t parent, const std::string& name, std::uint32_t id, const SampleNode& node,
+                   bool link) {
     ByteWriter w;
     bool symbolic = node.kind == EntryKind::symbolic_link;
     bool kept = node.path == options_.packed_kept, in_fork = node.path == options_.packed_fork;
-    Fork data = kept || in_fork ? Fork{} : store(symbolic ? as_bytes(node.target) : ByteView(node.data), node.path == options_.scattered);
+    Fork data = kept || in_fork ? Fork{}
+                                : store(symbolic ? as_bytes(node.target) : ByteView(node.data),
+                                        node.path == options_.scattered);
     Fork resource;
     if (node.path == options_.resource && !link) resource = store(as_bytes("fork of " + node.name()));
     if (kept) {
@@ -153,7 +176,8 @@ class Writer {
     }
     if (node.path == options_.attributed) attribute(id, "user.exhibit", as_bytes("seven"));
     w.u16be(2).u16be(2).u32be(0).u32be(id);
-    dates_and_rights(w, node, symbolic ? 0120000 : 0100000, link ? ids_[options_.link_of] : 1, kept || in_fork ? 0x20 : 0);
+    dates_and_rights(w, node, symbolic ? 0120000 : 0100000, link ? ids_[options_.link_of] : 1,
+                     kept || in_fork ? 0x20 : 0);
     if (link) {
       w.text("hlnkhfs+").zeros(8);
     } else {
@@ -162,7 +186,8 @@ class Writer {
     w.zeros(16 + 4 + 4).bytes(fork_bytes(data)).bytes(fork_bytes(resource));
     overflow(data, id);
     catalog_.push_back({catalog_key(parent, name), w.take()});
-    catalog_.push_back({catalog_key(id, ""), ByteWriter().u16be(4).u16be(0).u32be(parent).bytes(name_units(name)).take()});
+    catalog_.push_back(
+        {catalog_key(id, ""), ByteWriter().u16be(4).u16be(0).u32be(parent).bytes(name_units(name)).take()});
   }
 
   static Bytes packed_fork(ByteView data) {
@@ -186,7 +211,8 @@ class Writer {
 
   void attribute(std::uint32_t id, const std::string& name, ByteView value) {
     Bytes key = ByteWriter().u16be(0).u32be(id).u32be(0).bytes(name_units(name)).take();
-    attributes_.push_back({key, ByteWriter().u32be(0x10).zeros(8).u32be(value.size()).bytes(value).align(2).take()});
+    attributes_.push_back(
+        {key, ByteWriter().u32be(0x10).zeros(8).u32be(value.size()).bytes(value).align(2).take()});
   }
 
   /// Leaves, and one level of index above them when there are several.
@@ -197,7 +223,8 @@ class Writer {
     std::vector<Bytes> first_keys;
     std::size_t used = 14 + 2;
     for (const Record& record : records) {
-      Bytes raw = ByteWriter().u16be(record.key.size()).bytes(record.key).align(2).bytes(record.data).align(2).take();
+      Bytes raw =
+          ByteWriter().u16be(record.key.size()).bytes(record.key).align(2).bytes(record.data).align(2).take();
       if (used + raw.size() + 2 > kNode) {
         leaves.emplace_back();
         used = 16;
@@ -207,16 +234,26 @@ class Writer {
       used += raw.size() + 2;
     }
     bool indexed = leaves.size() > 1;
-    std::size_t nodes = 1 + leaves.size() + (indexed ? 1 : 0), root = records.empty() ? 0 : indexed ? leaves.size() + 1 : 1;
+    std::size_t nodes = 1 + leaves.size() + (indexed ? 1 : 0), root = records.empty() ? 0
+                                                                      : indexed       ? leaves.size() + 1
+                                                                                      : 1;
     ByteWriter file;
     ByteWriter head;
-    head.u16be(indexed ? 2 : 1).u32be(root).u32be(records.size()).u32be(records.empty() ? 0 : 1).u32be(records.empty() ? 0 : leaves.size());
-    head.u16be(kNode).u16be(516).u32be(nodes).u32be(0).u16be(0).u32be(kNode).u8(0).u8(0xCF).u32be(6).zeros(64);
+    head.u16be(indexed ? 2 : 1)
+        .u32be(root)
+        .u32be(records.size())
+        .u32be(records.empty() ? 0 : 1)
+        .u32be(records.empty() ? 0 : leaves.size());
+    head.u16be(kNode).u16be(516).u32be(nodes).u32be(0).u16be(0).u32be(kNode).u8(0).u8(0xCF).u32be(6).zeros(
+        64);
     file.bytes(node(1, 0, 0, {head.take(), Bytes(128), Bytes(kNode - 14 - 106 - 128 - 8)}));
-    for (std::size_t i = 0; i < leaves.size(); ++i) file.bytes(node(-1, i + 1 < leaves.size() ? i + 2 : 0, 1, leaves[i]));
+    for (std::size_t i = 0; i < leaves.size(); ++i)
+      file.bytes(node(-1, i + 1 < leaves.size() ? i + 2 : 0, 1, leaves[i]));
     if (indexed) {
       std::vector<Bytes> rows;
-      for (std::size_t i = 0; i < leaves.size(); ++i) rows.push_back(ByteWriter().u16be(first_keys[i].size()).bytes(first_keys[i]).align(2).u32be(i + 1).take());
+      for (std::size_t i = 0; i < leaves.size(); ++i)
+        rows.push_back(
+            ByteWriter().u16be(first_keys[i].size()).bytes(first_keys[i]).align(2).u32be(i + 1).take());
       file.bytes(node(0, 0, 2, rows));
     }
     return store(file.view());
@@ -272,6 +309,8 @@ class Writer {
 
 }  // namespace
 
-Bytes make_hfs(const SampleTree& tree, const HfsOptions& options) { return Writer(tree, options).build(); }
+Bytes make_hfs(const SampleTree& tree, const HfsOptions& options) {
+  return Writer(tree, options).build();
+}
 
 }  // namespace operculum::test

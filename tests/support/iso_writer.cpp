@@ -13,10 +13,16 @@ namespace {
 constexpr std::size_t kSector = 2048;
 constexpr Byte kDate[7] = {126, 3, 1, 14, 5, 8, 0};
 
-std::size_t sectors(std::size_t bytes) { return (bytes + kSector - 1) / kSector; }
+std::size_t sectors(std::size_t bytes) {
+  return (bytes + kSector - 1) / kSector;
+}
 
-ByteWriter& both16(ByteWriter& w, std::uint64_t v) { return w.u16(v).u16be(v); }
-ByteWriter& both32(ByteWriter& w, std::uint64_t v) { return w.u32(v).u32be(v); }
+ByteWriter& both16(ByteWriter& w, std::uint64_t v) {
+  return w.u16(v).u16be(v);
+}
+ByteWriter& both32(ByteWriter& w, std::uint64_t v) {
+  return w.u32(v).u32be(v);
+}
 
 struct FilePlace {
   std::uint64_t extent = 0;
@@ -78,7 +84,9 @@ class Writer {
   };
   using Key = std::pair<Tree, std::string>;
 
-  bool moved(const std::string& path) const { return !options_.relocated.empty() && path == options_.relocated; }
+  bool moved(const std::string& path) const {
+    return !options_.relocated.empty() && path == options_.relocated;
+  }
 
   std::vector<std::size_t> rows_of(Tree kind, const std::string& path) const {
     std::vector<std::size_t> rows = children_of(tree_, path);
@@ -152,7 +160,9 @@ class Writer {
 
   Bytes fields(const SampleNode& node) {
     ByteWriter out;
-    unsigned type = node.kind == EntryKind::folder ? 040000 : node.kind == EntryKind::symbolic_link ? 0120000 : 0100000;
+    unsigned type = node.kind == EntryKind::folder          ? 040000
+                    : node.kind == EntryKind::symbolic_link ? 0120000
+                                                            : 0100000;
     out.text("PX").u8(36).u8(1);
     both32(out, type | node.permissions());
     both32(out, 1);
@@ -209,7 +219,8 @@ class Writer {
 
   // ---- records
 
-  Bytes record(std::uint64_t extent, std::uint64_t size, unsigned flags, const Bytes& name, const Bytes& area) {
+  Bytes record(std::uint64_t extent, std::uint64_t size, unsigned flags, const Bytes& name,
+               const Bytes& area) {
     ByteWriter r;
     std::size_t length = 33 + name.size() + (name.size() % 2 == 0 ? 1 : 0) + area.size();
     length += length % 2;
@@ -274,7 +285,8 @@ class Writer {
       if (node.kind == EntryKind::folder) {
         FolderPlace place = folders_[{kind, node.path}];
         bool link = ridge && moved(node.path) && node.parent() == path;
-        add(link ? record(files_.begin()->second.extent, 0, 0, name, area) : record(place.extent, place.size, 2, name, area));
+        add(link ? record(files_.begin()->second.extent, 0, 0, name, area)
+                 : record(place.extent, place.size, 2, name, area));
         if (node.parent() == path) write_folder(kind, node.path, path);
         continue;
       }
@@ -284,7 +296,8 @@ class Writer {
         add(record(place.extent, size, 0, name, area));
       }
       for (std::size_t i = 0; i < place.parts.size(); ++i)
-        add(record(place.parts[i].first, place.parts[i].second, i + 1 < place.parts.size() ? 0x80 : 0, name, area));
+        add(record(place.parts[i].first, place.parts[i].second, i + 1 < place.parts.size() ? 0x80 : 0, name,
+                   area));
     }
     data.resize(own.size);
     image_.put(own.extent * kSector, data);
@@ -331,7 +344,10 @@ class Writer {
     both32(d, type == 1 ? table_size_ : joliet_table_size_);
     d.u32(path_table).u32(0).u32be(0).u32be(0);
     d.bytes(record(root.extent, root.size, 2, {0}, {}));
-    d.text(std::string(128, ' ')).text(fmt::format("{:<128}", "SALTMARSH POINT")).text(std::string(128, ' ')).text(std::string(128, ' '));
+    d.text(std::string(128, ' '))
+        .text(fmt::format("{:<128}", "SALTMARSH POINT"))
+        .text(std::string(128, ' '))
+        .text(std::string(128, ' '));
     d.text(std::string(37 * 3, ' ')).text("2026030114050800").u8(0).text("2026030114050800").u8(0);
     image_.put(at * kSector, d.view());
   }
@@ -348,6 +364,8 @@ class Writer {
 
 }  // namespace
 
-Bytes make_iso(const SampleTree& tree, const IsoOptions& options) { return Writer(tree, options).build(); }
+Bytes make_iso(const SampleTree& tree, const IsoOptions& options) {
+  return Writer(tree, options).build();
+}
 
 }  // namespace operculum::test

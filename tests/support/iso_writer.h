@@ -13,8 +13,8 @@ struct IsoOptions {
   std::string relocated = {};  ///< path of a folder to be moved to the root and linked from its place
 };
 
-/// An ISO 9660 image. Long Rock Ridge fields lie in continuation areas. Without Rock Ridge names are shortened to
-/// eight and three characters with a number.
+/// An ISO 9660 image. Long Rock Ridge fields lie in continuation areas. Without Rock Ridge names are
+/// shortened to eight and three characters with a number.
 Bytes make_iso(const SampleTree& tree, const IsoOptions& options = {});
 
 }  // namespace operculum::test

@@ -20,7 +20,8 @@ Bytes noise(std::size_t size, std::uint32_t seed) {
 
 SampleTree sample_tree() {
   std::string table;
-  for (int i = 0; i < 3000; ++i) table += fmt::format("2026-03-{:02} {:02}:{:02} {} cm\n", i % 31 + 1, i % 24, i % 60, i * 37 % 520);
+  for (int i = 0; i < 3000; ++i)
+    table += fmt::format("2026-03-{:02} {:02}:{:02} {} cm\n", i % 31 + 1, i % 24, i % 60, i * 37 % 520);
   SampleTree tree = {
       {.path = "gauge", .kind = EntryKind::folder},
       {.path = "gauge/logs", .kind = EntryKind::folder, .mode = 0700},
@@ -35,14 +36,17 @@ SampleTree sample_tree() {
       {.path = "gauge/run", .data = to_bytes("#!/bin/sh\nexit 0\n"), .mode = 0755},
   };
   for (int i = 0; i < 60; ++i)
-    tree.push_back({.path = fmt::format("many/reading {:03} of the second tide gauge.txt", i), .data = to_bytes(fmt::format("{}\n", i))});
+    tree.push_back({.path = fmt::format("many/reading {:03} of the second tide gauge.txt", i),
+                    .data = to_bytes(fmt::format("{}\n", i))});
   return tree;
 }
 
 SampleTree sample_tree_with_links() {
   SampleTree tree = sample_tree();
   tree.push_back({.path = "latest", .kind = EntryKind::symbolic_link, .target = "gauge/logs/2026"});
-  tree.push_back({.path = "gauge/far", .kind = EntryKind::symbolic_link, .target = std::string(150, 'x') + "/../" + std::string(90, 'y')});
+  tree.push_back({.path = "gauge/far",
+                  .kind = EntryKind::symbolic_link,
+                  .target = std::string(150, 'x') + "/../" + std::string(90, 'y')});
   return tree;
 }
 
@@ -69,7 +73,8 @@ std::string compare_tree(Held& held, const SampleTree& tree, const std::string& 
     }
     const Entry& entry = entries[at->second];
     if (entry.kind != node.kind) wrong += fmt::format("{}: is a {}\n", node.path, name_of(entry.kind));
-    if (entry.link_target() != node.target) wrong += fmt::format("{}: leads to {}\n", node.path, entry.link_target());
+    if (entry.link_target() != node.target)
+      wrong += fmt::format("{}: leads to {}\n", node.path, entry.link_target());
     if (node.kind == EntryKind::file) {
       std::string data;
       try {
@@ -77,8 +82,11 @@ std::string compare_tree(Held& held, const SampleTree& tree, const std::string& 
       } catch (const Error& error) {
         wrong += fmt::format("{}: {}\n", node.path, error.what());
       }
-      if (data != as_text(node.data)) wrong += fmt::format("{}: other data ({} bytes, {} expected)\n", node.path, data.size(), node.data.size());
-      if (entry.size != node.data.size()) wrong += fmt::format("{}: {} bytes stated\n", node.path, entry.size);
+      if (data != as_text(node.data))
+        wrong +=
+            fmt::format("{}: other data ({} bytes, {} expected)\n", node.path, data.size(), node.data.size());
+      if (entry.size != node.data.size())
+        wrong += fmt::format("{}: {} bytes stated\n", node.path, entry.size);
     }
     found.erase(at);
   }

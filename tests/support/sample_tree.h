@@ -27,8 +27,8 @@ struct SampleNode {
 };
 using SampleTree = std::vector<SampleNode>;
 
-/// A tree that has what file systems differ in: an empty file, one of several blocks, one that packs well, long
-/// names, folders within folders and one with many entries.
+/// A tree that has what file systems differ in: an empty file, one of several blocks, one that packs well,
+/// long names, folders within folders and one with many entries.
 SampleTree sample_tree();
 /// The same with symbolic links.
 SampleTree sample_tree_with_links();
@@ -39,8 +39,9 @@ Bytes noise(std::size_t size, std::uint32_t seed = 1);
 /// What is directly in a folder ("" is the root), as positions in the tree.
 std::vector<std::size_t> children_of(const SampleTree& tree, const std::string& folder);
 
-/// Compares a container with the tree: every path is there, once, with its kind, data and link target, and nothing
-/// is wrong. Returns a line for each difference. More entries are only allowed where their path starts with `extra`.
+/// Compares a container with the tree: every path is there, once, with its kind, data and link target, and
+/// nothing is wrong. Returns a line for each difference. More entries are only allowed where their path
+/// starts with `extra`.
 std::string compare_tree(struct Held& held, const SampleTree& tree, const std::string& extra = "");
 
 }  // namespace operculum::test

@@ -34,7 +34,8 @@ class MetaWriter {
     ByteView plain = ByteView(pending_).first(count);
     Bytes packed = pack_block(codec_, plain);
     bool stored = packed.size() >= count;
-    out_.u16((stored ? count : packed.size()) | (stored ? 0x8000 : 0)).bytes(stored ? plain : ByteView(packed));
+    out_.u16((stored ? count : packed.size()) | (stored ? 0x8000 : 0))
+        .bytes(stored ? plain : ByteView(packed));
     pending_.erase(pending_.begin(), pending_.begin() + static_cast<std::ptrdiff_t>(count));
   }
   BlockCodec codec_;
@@ -69,9 +70,11 @@ struct Placed {
 
 class Writer {
  public:
-  Writer(const SampleTree& tree, const SquashOptions& options) : tree_(tree), options_(options), inodes_(options.codec), folders_(options.codec) {
+  Writer(const SampleTree& tree, const SquashOptions& options)
+      : tree_(tree), options_(options), inodes_(options.codec), folders_(options.codec) {
     image_.zeros(kSuper);
-    if (options.codec == BlockCodec::lz4) image_.u16(8 | 0x8000).u32(1).u32(0);  // its options are not optional
+    if (options.codec == BlockCodec::lz4)
+      image_.u16(8 | 0x8000).u32(1).u32(0);  // its options are not optional
   }
 
   Bytes build() {
@@ -95,10 +98,26 @@ class Writer {
     std::uint32_t bits = 0;
     while ((1U << bits) < options_.block) ++bits;
     ByteWriter super;
-    std::uint16_t flags = static_cast<std::uint16_t>((options_.fragments ? 0 : 0x10) | (options_.extended ? 0 : 0x200) |
-                                                     (options_.codec == BlockCodec::lz4 ? 0x400 : 0));
-    super.text("hsqs").u32(count).u32(1772373908).u32(options_.block).u32(fragments_.size()).u16(method_number(options_.codec)).u16(bits);
-    super.u16(flags).u16(1).u16(4).u16(0).u64(root.reference).u64(used).u64(ids).u64(attributes).u64(inode_table).u64(folder_table);
+    std::uint16_t flags =
+        static_cast<std::uint16_t>((options_.fragments ? 0 : 0x10) | (options_.extended ? 0 : 0x200) |
+                                   (options_.codec == BlockCodec::lz4 ? 0x400 : 0));
+    super.text("hsqs")
+        .u32(count)
+        .u32(1772373908)
+        .u32(options_.block)
+        .u32(fragments_.size())
+        .u16(method_number(options_.codec))
+        .u16(bits);
+    super.u16(flags)
+        .u16(1)
+        .u16(4)
+        .u16(0)
+        .u64(root.reference)
+        .u64(used)
+        .u64(ids)
+        .u64(attributes)
+        .u64(inode_table)
+        .u64(folder_table);
     super.u64(fragments_.empty() ? kNone : fragment_table).u64(kNone);
     out.put(0, super.view());
     return out.take();
@@ -125,7 +144,8 @@ class Writer {
       one.start = image_.size();
       std::size_t at = 0;
       for (; at < node.data.size(); at += options_.block) {
-        ByteView part = ByteView(node.data).subspan(at, std::min<std::size_t>(options_.block, node.data.size() - at));
+        ByteView part =
+            ByteView(node.data).subspan(at, std::min<std::size_t>(options_.block, node.data.size() - at));
         if (options_.fragments && part.size() < options_.block) break;
         bool zeros = std::all_of(part.begin(), part.end(), [](Byte b) { return b == 0; });
         one.sizes.push_back(zeros && part.size() == options_.block ? 0 : store_block(part));
@@ -152,13 +172,21 @@ class Writer {
 
   ByteWriter head(const SampleNode& node, std::uint16_t type) {
     ByteWriter out;
-    out.u16(type).u16(node.permissions()).u16(0).u16(0).u32(static_cast<std::uint64_t>(node.time)).u32(numbers_[node.path]);
+    out.u16(type)
+        .u16(node.permissions())
+        .u16(0)
+        .u16(0)
+        .u32(static_cast<std::uint64_t>(node.time))
+        .u32(numbers_[node.path]);
     return out;
   }
 
   Placed other(const SampleNode& node) {
     bool wide = options_.extended;
-    std::uint16_t basic = node.kind == EntryKind::file ? 2 : node.kind == EntryKind::symbolic_link ? 3 : node.kind == EntryKind::fifo ? 6 : 5;
+    std::uint16_t basic = node.kind == EntryKind::file            ? 2
+                          : node.kind == EntryKind::symbolic_link ? 3
+                          : node.kind == EntryKind::fifo          ? 6
+                                                                  : 5;
     Placed placed{inodes_.reference(), numbers_[node.path], basic};
     ByteWriter out = head(node, static_cast<std::uint16_t>(wide ? basic + 7 : basic));
     if (node.kind == EntryKind::file) {
@@ -183,10 +211,12 @@ class Writer {
 
   Placed folder(const std::string& path, std::uint32_t parent) {
     std::vector<std::size_t> children = children_of(tree_, path);
-    std::sort(children.begin(), children.end(), [&](std::size_t a, std::size_t b) { return tree_[a].name() < tree_[b].name(); });
+    std::sort(children.begin(), children.end(),
+              [&](std::size_t a, std::size_t b) { return tree_[a].name() < tree_[b].name(); });
     std::vector<Placed> placed;
     for (std::size_t child : children)
-      placed.push_back(tree_[child].kind == EntryKind::folder ? folder(tree_[child].path, numbers_[path]) : other(tree_[child]));
+      placed.push_back(tree_[child].kind == EntryKind::folder ? folder(tree_[child].path, numbers_[path])
+                                                              : other(tree_[child]));
     std::uint64_t block = folders_.block(), offset = folders_.offset(), size = 0, links = 2;
     for (std::size_t i = 0; i < children.size();) {
       std::uint64_t inode_block = placed[i].reference >> 16;
@@ -196,7 +226,11 @@ class Writer {
       out.u32(end - i - 1).u32(inode_block).u32(placed[i].number);
       for (std::size_t base = i; i < end; ++i) {
         const std::string name = tree_[children[i]].name();
-        out.u16(placed[i].reference & 0xFFFF).u16(placed[i].number - placed[base].number).u16(placed[i].type).u16(name.size() - 1).text(name);
+        out.u16(placed[i].reference & 0xFFFF)
+            .u16(placed[i].number - placed[base].number)
+            .u16(placed[i].type)
+            .u16(name.size() - 1)
+            .text(name);
         links += placed[i].type == 1 ? 1 : 0;
       }
       size += out.size();
@@ -210,7 +244,8 @@ class Writer {
     own.path = path;
     Placed result{inodes_.reference(), numbers_[path], 1};
     if (options_.extended) {
-      inodes_.add(head(own, 8).u32(links).u32(size + 3).u32(block).u32(parent).u16(0).u16(offset).u32(~0U).view());
+      inodes_.add(
+          head(own, 8).u32(links).u32(size + 3).u32(block).u32(parent).u16(0).u16(offset).u32(~0U).view());
     } else {
       inodes_.add(head(own, 1).u32(block).u32(links).u16(size + 3).u16(offset).u32(parent).view());
     }
@@ -261,6 +296,8 @@ class Writer {
 
 }  // namespace
 
-Bytes make_squashfs(const SampleTree& tree, const SquashOptions& options) { return Writer(tree, options).build(); }
+Bytes make_squashfs(const SampleTree& tree, const SquashOptions& options) {
+  return Writer(tree, options).build();
+}
 
 }  // namespace operculum::test

@@ -12,7 +12,8 @@ std::uint16_t crc16(ByteView bytes) {
   std::uint16_t sum = 0;
   for (Byte b : bytes) {
     sum = static_cast<std::uint16_t>(sum ^ (b << 8));
-    for (int i = 0; i < 8; ++i) sum = static_cast<std::uint16_t>((sum & 0x8000) != 0 ? (sum << 1) ^ 0x1021 : sum << 1);
+    for (int i = 0; i < 8; ++i)
+      sum = static_cast<std::uint16_t>((sum & 0x8000) != 0 ? (sum << 1) ^ 0x1021 : sum << 1);
   }
   return sum;
 }
@@ -40,7 +41,9 @@ Bytes fixed_string(const std::string& text, std::size_t size) {
   return out;
 }
 
-Bytes time_stamp() { return ByteWriter().u16(0x1000).u16(2026).u8(3).u8(1).u8(14).u8(5).u8(8).u8(0).u8(0).u8(0).take(); }
+Bytes time_stamp() {
+  return ByteWriter().u16(0x1000).u16(2026).u8(3).u8(1).u8(14).u8(5).u8(8).u8(0).u8(0).u8(0).take();
+}
 
 Bytes regid(std::string_view text) {
   Canvas out(32);
@@ -50,7 +53,8 @@ Bytes regid(std::string_view text) {
 
 class Writer {
  public:
-  Writer(const SampleTree& tree, const UdfOptions& options) : tree_(tree), options_(options), sector_(options.sector), disk_(Bytes(kStart * options.sector)) {
+  Writer(const SampleTree& tree, const UdfOptions& options)
+      : tree_(tree), options_(options), sector_(options.sector), disk_(Bytes(kStart * options.sector)) {
     if (!options.base.empty()) disk_.put(0, options.base);
     if (options.partition == UdfPartition::metadata) next_ = kMetaFirst + kMetaBlocks;
   }
@@ -59,15 +63,43 @@ class Writer {
     std::uint32_t file_set = new_entry();
     std::uint32_t root = new_entry();
     folder("", root, root);
-    write_entry(file_set, tagged(256, file_set, ByteWriter().bytes(time_stamp()).u16(3).u16(3).u32(1).u32(1).u32(0).u32(0).zeros(64).zeros(128).zeros(64).zeros(32).zeros(32).zeros(32)
-                                                    .bytes(address(root, static_cast<std::uint32_t>(sector_))).zeros(32).zeros(48).take()));
+    write_entry(file_set, tagged(256, file_set,
+                                 ByteWriter()
+                                     .bytes(time_stamp())
+                                     .u16(3)
+                                     .u16(3)
+                                     .u32(1)
+                                     .u32(1)
+                                     .u32(0)
+                                     .u32(0)
+                                     .zeros(64)
+                                     .zeros(128)
+                                     .zeros(64)
+                                     .zeros(32)
+                                     .zeros(32)
+                                     .zeros(32)
+                                     .bytes(address(root, static_cast<std::uint32_t>(sector_)))
+                                     .zeros(32)
+                                     .zeros(48)
+                                     .take()));
     if (options_.partition == UdfPartition::metadata) metadata_files();
     if (options_.partition == UdfPartition::sparable) move_packet();
     if (options_.partition == UdfPartition::virtual_table) allocation_table();
     recognition();
     std::size_t length = next_;
     for (std::size_t at : {std::size_t{200}, std::size_t{216}}) sequence(at, length, file_set);
-    put(232, tagged(9, 232, ByteWriter().bytes(time_stamp()).u32(1).zeros(8).zeros(32).u32(1).u32(46).u32(10).u32(length).zeros(46).take()));
+    put(232, tagged(9, 232,
+                    ByteWriter()
+                        .bytes(time_stamp())
+                        .u32(1)
+                        .zeros(8)
+                        .zeros(32)
+                        .u32(1)
+                        .u32(46)
+                        .u32(10)
+                        .u32(length)
+                        .zeros(46)
+                        .take()));
     ByteWriter anchor;
     anchor.u32(16 * sector_).u32(200).u32(16 * sector_).u32(216).zeros(480);
     put(256, tagged(2, 256, anchor.take()));
@@ -80,7 +112,9 @@ class Writer {
   void put(std::size_t sector, const Bytes& bytes) { disk_.put(sector * sector_, bytes); }
 
   std::uint16_t entry_partition() const {
-    return options_.partition == UdfPartition::metadata || options_.partition == UdfPartition::virtual_table ? 1 : 0;
+    return options_.partition == UdfPartition::metadata || options_.partition == UdfPartition::virtual_table
+               ? 1
+               : 0;
   }
 
   Bytes address(std::uint32_t block, std::uint32_t length) const {
@@ -120,7 +154,8 @@ class Writer {
     std::uint16_t partition;
   };
 
-  Bytes entry(std::uint32_t at, unsigned type, const SampleNode& node, std::size_t size, const std::vector<Run>& runs, ByteView embedded, bool is_embedded) {
+  Bytes entry(std::uint32_t at, unsigned type, const SampleNode& node, std::size_t size,
+              const std::vector<Run>& runs, ByteView embedded, bool is_embedded) {
     ByteWriter b;
     b.u32(0).u16(4).u16(0).u16(1).u8(0).u8(type).zeros(6).u16(is_embedded ? 3 : 1);
     std::uint32_t m = node.permissions(), rights = (m & 7) | (((m >> 3) & 7) << 5) | (((m >> 6) & 7) << 10);
@@ -151,7 +186,8 @@ class Writer {
       write_entry(block, data);
       runs.push_back({data.size(), block, entry_partition()});
     } else {
-      std::size_t part = (data.size() / 2 + sector_ - 1) / sector_ * sector_;  // in two extents with a gap between them
+      std::size_t part =
+          (data.size() / 2 + sector_ - 1) / sector_ * sector_;  // in two extents with a gap between them
       for (std::size_t from = 0; from < data.size(); from += part) {
         std::size_t size = std::min(part, data.size() - from);
         runs.push_back({size, static_cast<std::uint32_t>(next_), 0});
@@ -162,11 +198,13 @@ class Writer {
     write_entry(at, entry(at, type, node, data.size(), runs, {}, false));
   }
 
-  static Bytes identifier(std::uint32_t location, const std::string& name, unsigned about, const Bytes& where) {
+  static Bytes identifier(std::uint32_t location, const std::string& name, unsigned about,
+                          const Bytes& where) {
     bool wide = name.find(' ') != std::string::npos;  // both forms are used
     ByteWriter text;
     if (!name.empty()) text.u8(wide ? 16 : 8);
-    for (char c : name) wide ? text.u16be(static_cast<unsigned char>(c)) : text.u8(static_cast<unsigned char>(c));
+    for (char c : name)
+      wide ? text.u16be(static_cast<unsigned char>(c)) : text.u8(static_cast<unsigned char>(c));
     ByteWriter b;
     b.u16(1).u8(about).u8(text.size()).bytes(where).u16(0).bytes(text.view());
     while ((16 + b.size()) % 4 != 0) b.u8(0);
@@ -184,7 +222,8 @@ class Writer {
       const SampleNode& node = tree_[index];
       std::uint32_t at = new_entry();
       bool is_folder = node.kind == EntryKind::folder;
-      rows.bytes(identifier(own, node.name(), is_folder ? 2 : 0, address(at, static_cast<std::uint32_t>(sector_))));
+      rows.bytes(
+          identifier(own, node.name(), is_folder ? 2 : 0, address(at, static_cast<std::uint32_t>(sector_))));
       if (is_folder) {
         folder(node.path, at, own);
       } else if (node.kind == EntryKind::symbolic_link) {
@@ -241,7 +280,8 @@ class Writer {
     std::uint32_t first = static_cast<std::uint32_t>(next_);
     disk_.put((kStart + next_) * sector_, data.view());
     next_ += (data.size() + sector_ - 1) / sector_;
-    disk_.put((kStart + next_) * sector_, entry(static_cast<std::uint32_t>(next_), 248, {}, data.size(), {{data.size(), first, 0}}, {}, false));
+    disk_.put((kStart + next_) * sector_, entry(static_cast<std::uint32_t>(next_), 248, {}, data.size(),
+                                                {{data.size(), first, 0}}, {}, false));
     ++next_;
   }
 
@@ -263,9 +303,32 @@ class Writer {
     unsigned count = 1;
     if (options_.partition == UdfPartition::sparable) {
       maps = ByteWriter();
-      maps.u8(2).u8(64).zeros(2).bytes(regid("*UDF Sparable Partition")).u16(1).u16(0).u16(kPacket).u8(1).u8(0).u32(512).u32(kSpareTable).zeros(12);
+      maps.u8(2)
+          .u8(64)
+          .zeros(2)
+          .bytes(regid("*UDF Sparable Partition"))
+          .u16(1)
+          .u16(0)
+          .u16(kPacket)
+          .u8(1)
+          .u8(0)
+          .u32(512)
+          .u32(kSpareTable)
+          .zeros(12);
     } else if (options_.partition == UdfPartition::metadata) {
-      maps.u8(2).u8(64).zeros(2).bytes(regid("*UDF Metadata Partition")).u16(1).u16(0).u32(0).u32(1).u32(0xFFFFFFFF).u32(32).u16(1).u8(1).zeros(5);
+      maps.u8(2)
+          .u8(64)
+          .zeros(2)
+          .bytes(regid("*UDF Metadata Partition"))
+          .u16(1)
+          .u16(0)
+          .u32(0)
+          .u32(1)
+          .u32(0xFFFFFFFF)
+          .u32(32)
+          .u16(1)
+          .u8(1)
+          .zeros(5);
       ++count;
     } else if (options_.partition == UdfPartition::virtual_table) {
       maps.u8(2).u8(64).zeros(2).bytes(regid("*UDF Virtual Partition")).u16(1).u16(0).zeros(24);
@@ -276,9 +339,27 @@ class Writer {
     domain.u16(24, options_.extended ? 0x0250 : 0x0102);
     ByteWriter logical;
     logical.u32(1).zeros(64).bytes(fixed_string("tide pool", 128)).u32(sector_).bytes(domain.take());
-    logical.bytes(address(file_set, static_cast<std::uint32_t>(sector_))).u32(maps.size()).u32(count).zeros(32).zeros(128).u32(sector_).u32(232).bytes(maps.view());
+    logical.bytes(address(file_set, static_cast<std::uint32_t>(sector_)))
+        .u32(maps.size())
+        .u32(count)
+        .zeros(32)
+        .zeros(128)
+        .u32(sector_)
+        .u32(232)
+        .bytes(maps.view());
     put(at + 1, tagged(6, at + 1, logical.take()));
-    put(at + 2, tagged(5, at + 2, ByteWriter().u32(2).u16(1).u16(0).bytes(regid("+NSR03")).zeros(128).u32(1).u32(kStart).u32(length).zeros(316).take()));
+    put(at + 2, tagged(5, at + 2,
+                       ByteWriter()
+                           .u32(2)
+                           .u16(1)
+                           .u16(0)
+                           .bytes(regid("+NSR03"))
+                           .zeros(128)
+                           .u32(1)
+                           .u32(kStart)
+                           .u32(length)
+                           .zeros(316)
+                           .take()));
     put(at + 3, tagged(8, at + 3, Bytes(496)));
   }
 
@@ -292,6 +373,8 @@ class Writer {
 
 }  // namespace
 
-Bytes make_udf(const SampleTree& tree, const UdfOptions& options) { return Writer(tree, options).build(); }
+Bytes make_udf(const SampleTree& tree, const UdfOptions& options) {
+  return Writer(tree, options).build();
+}
 
 }  // namespace operculum::test

@@ -8,10 +8,10 @@ enum class UdfPartition { plain, metadata, sparable, virtual_table };
 
 struct UdfOptions {
   UdfPartition partition = UdfPartition::plain;
-  bool extended = true;      ///< extended file entries
-  bool embedded = true;      ///< small files and folders within their entry
+  bool extended = true;  ///< extended file entries
+  bool embedded = true;  ///< small files and folders within their entry
   std::size_t sector = 2048;
-  Bytes base = {};           ///< an ISO image whose files lie elsewhere: what a bridge disc begins with
+  Bytes base = {};  ///< an ISO image whose files lie elsewhere: what a bridge disc begins with
 };
 
 /// A UDF image of the tree.

@@ -34,7 +34,8 @@ std::string contents_text(const IdentifiedLayer& layer) {
   return text;
 }
 
-/// "2         Linux file system \"kiosk\", 512.0 MiB: ext4 file system, label exhibit, 210.0 MiB used, 302.0 MiB free".
+/// "2         Linux file system \"kiosk\", 512.0 MiB: ext4 file system, label exhibit, 210.0 MiB used, 302.0
+/// MiB free".
 std::string part_text(const IdentifiedPart& part) {
   std::string text = part.type;
   if (!part.name.empty()) text += fmt::format(" \"{}\"", escape(part.name));
@@ -72,7 +73,9 @@ std::string to_text(const Identification& found, bool colour) {
       unused += partition ? 0 : part.size;
       ranges += partition ? 0 : 1;
     }
-    if (ranges > 0) line("unused", fmt::format("{} in {} without a partition", human_size(unused), counted(ranges, "range", "ranges")));
+    if (ranges > 0)
+      line("unused", fmt::format("{} in {} without a partition", human_size(unused),
+                                 counted(ranges, "range", "ranges")));
     for (const auto& [name, value] : layer.facts)
       line(name.size() <= 9 ? name : "fact",
            name.size() <= 9 ? escape(value) : fmt::format("{}: {}", name, escape(value)));
@@ -88,7 +91,8 @@ std::string to_text(const Identification& found, bool colour) {
   for (const IdentifiedLayer& layer : found.layers) {
     for (const Finding& finding : layer.findings) tell(finding);
     for (const IdentifiedPart& part : layer.parts) {
-      for (const Finding& finding : part.findings) tell({finding.level, fmt::format("{}: {}", part.path, finding.text)});
+      for (const Finding& finding : part.findings)
+        tell({finding.level, fmt::format("{}: {}", part.path, finding.text)});
     }
   }
   if (!found.suggestion.empty()) line("next", found.suggestion);

@@ -72,7 +72,8 @@ std::string shown_path(const Found& found) {
   if (found.entry.kind == EntryKind::folder) path += '/';
   if (found.format.family == "partition table" && found.entry.extra) {
     path += fmt::format("  {}", found.entry.extra->type_tag);
-    if (!found.entry.extra->comment.empty()) path += fmt::format(" \"{}\"", escape(found.entry.extra->comment));
+    if (!found.entry.extra->comment.empty())
+      path += fmt::format(" \"{}\"", escape(found.entry.extra->comment));
   }
   if (!found.entry.link_target().empty()) path += fmt::format(" -> {}", escape(found.entry.link_target()));
   return path;

@@ -18,7 +18,9 @@ namespace {
 
 constexpr std::uint64_t kBlock = 512;  // of st_blocks
 
-ViewTree& tree() { return *static_cast<ViewTree*>(fuse_get_context()->private_data); }
+ViewTree& tree() {
+  return *static_cast<ViewTree*>(fuse_get_context()->private_data);
+}
 
 /// Runs what the kernel asked for; an Error becomes an error number.
 template <typename Work>
@@ -93,13 +95,15 @@ int get_attributes(const char* path, struct stat* out, fuse_file_info*) {
   });
 }
 
-int read_folder(const char* path, void* buffer, fuse_fill_dir_t fill, off_t, fuse_file_info*, fuse_readdir_flags) {
+int read_folder(const char* path, void* buffer, fuse_fill_dir_t fill, off_t, fuse_file_info*,
+                fuse_readdir_flags) {
   return answer([&] {
     auto known = tree().find(path);
     if (!known) return -ENOENT;
     if (!known->folder) return -ENOTDIR;
     for (const char* own : {".", ".."}) fill(buffer, own, nullptr, 0, static_cast<fuse_fill_dir_flags>(0));
-    for (const std::string& name : tree().names(path)) fill(buffer, name.c_str(), nullptr, 0, static_cast<fuse_fill_dir_flags>(0));
+    for (const std::string& name : tree().names(path))
+      fill(buffer, name.c_str(), nullptr, 0, static_cast<fuse_fill_dir_flags>(0));
     return 0;
   });
 }
@@ -128,7 +132,8 @@ int open_entry(const char* path, fuse_file_info* info) {
 int read_entry(const char*, char* buffer, std::size_t size, off_t offset, fuse_file_info* info) {
   return answer([&] {
     const Source& source = **reinterpret_cast<SourcePtr*>(info->fh);
-    return static_cast<int>(source.read_at(static_cast<std::uint64_t>(offset), {reinterpret_cast<Byte*>(buffer), size}));
+    return static_cast<int>(
+        source.read_at(static_cast<std::uint64_t>(offset), {reinterpret_cast<Byte*>(buffer), size}));
   });
 }
 
@@ -219,20 +224,24 @@ class Mounted {
 
 void mount_view(Session& session, const std::string& target, const std::string& folder, bool foreground) {
   Place place = resolve(target, session.context, Step::into);
-  if (!place.is_container()) throw Malformed("it is no container that this program knows; `operculum identify` tells what it is");
+  if (!place.is_container())
+    throw Malformed("it is no container that this program knows; `operculum identify` tells what it is");
   if (!std::filesystem::is_directory(folder)) throw IoError(escape(folder), ENOTDIR);
-  if (!std::filesystem::is_empty(folder)) throw IoError(fmt::format("{} is not empty", escape(folder)), ENOTEMPTY);
+  if (!std::filesystem::is_empty(folder))
+    throw IoError(fmt::format("{} is not empty", escape(folder)), ENOTEMPTY);
   ViewTree view(place, session.context);
   Mounted mounted(view, folder, std::filesystem::path(place.file).filename().string());
-  session.say(Session::Tone::note, fmt::format("{} can be seen in {}, read-only; `fusermount3 -u {}` takes it away", escape(target), escape(folder),
-                                               shell_word(folder)));
+  session.say(Session::Tone::note,
+              fmt::format("{} can be seen in {}, read-only; `fusermount3 -u {}` takes it away",
+                          escape(target), escape(folder), shell_word(folder)));
   mounted.serve(foreground);
 }
 
 }  // namespace
 
 void add_mount(CLI::App& app, Session& session) {
-  CLI::App* command = app.add_subcommand("mount", "Show what is inside in a folder, read-only, nested containers as folders");
+  CLI::App* command =
+      app.add_subcommand("mount", "Show what is inside in a folder, read-only, nested containers as folders");
   struct Options {
     std::string target, folder;
     bool foreground = false;
@@ -240,7 +249,8 @@ void add_mount(CLI::App& app, Session& session) {
   auto options = std::make_shared<Options>();
   command->add_option("TARGET", options->target, "A container, or a folder in one")->required();
   command->add_option("FOLDER", options->folder, "An empty folder")->required();
-  command->add_flag("--foreground", options->foreground, "Stay until the view is taken away, or until a signal");
+  command->add_flag("--foreground", options->foreground,
+                    "Stay until the view is taken away, or until a signal");
   command->callback([&session, options] {
     prepare(session);
     try {

@@ -176,6 +176,7 @@ bool DirectoryReader::next(Entry& entry) {
                                     context_.limits.max_entries));
   }
   if (std::size_t length = central_length(raw); length > raw.size()) raw = input_.ensure(length);
+  if (detail_ == Detail::paths && take_plain(entry, raw)) return true;
   Cursor cursor(raw, "zip central directory", place_.at + input_.consumed());
   try {
     CentralHeader header = CentralHeader::read(cursor);
@@ -188,6 +189,44 @@ bool DirectoryReader::next(Entry& entry) {
     return false;
   }
   input_.consume(cursor.position());
+  return true;
+}
+
+/// The offset of the local header when the extra fields are nothing but a Zip64 one, or none; else nothing.
+std::optional<std::uint64_t> simple_offset(const Byte* header, ByteView extra) {
+  constexpr std::uint16_t kZip64Field = 1;
+  std::uint32_t offset = load_little<std::uint32_t>(header + 42);
+  if (extra.empty()) return offset == UINT32_MAX ? std::nullopt : std::optional<std::uint64_t>(offset);
+  if (extra.size() < 4 || load_little<std::uint16_t>(extra.data()) != kZip64Field ||
+      load_little<std::uint16_t>(extra.data() + 2) != extra.size() - 4)
+    return std::nullopt;
+  std::size_t at = 4;
+  for (std::size_t size : {24, 20}) at += load_little<std::uint32_t>(header + size) == UINT32_MAX ? 8 : 0;
+  if (offset != UINT32_MAX) return at == extra.size() ? std::optional<std::uint64_t>(offset) : std::nullopt;
+  return at + 8 == extra.size() ? std::optional(load_little<std::uint64_t>(extra.data() + at)) : std::nullopt;
+}
+
+/// The short way when only paths are wanted: true when the header at the front of `raw` is as most are, with
+/// no extra fields that tell of the path and a name in ASCII.
+bool DirectoryReader::take_plain(Entry& entry, ByteView raw) {
+  const Byte* at = raw.data();
+  std::size_t length = central_length(raw), name_length = load_little<std::uint16_t>(at + 28);
+  if (raw.size() < length || !place_.volume_starts.empty()) return false;
+  std::string_view name = as_text(raw.subspan(kCentralSize, name_length));
+  auto offset =
+      simple_offset(at, raw.subspan(kCentralSize + name_length, load_little<std::uint16_t>(at + 30)));
+  if (!offset || *offset > UINT64_MAX / 2 || !is_ascii(name)) return false;
+  front_ = std::min(front_, *offset + place_.prefix);
+  CentralHeader header;
+  header.version_made_by = load_little<std::uint16_t>(at + 4);
+  header.uncompressed_size = load_little<std::uint32_t>(at + 24);
+  header.external_attributes = load_little<std::uint32_t>(at + 38);
+  header.name = name;
+  entry.kind = EntryKind::file;
+  apply_attributes(entry, header);
+  entry.path.assign(name);
+  finish_path(entry, header.version_made_by);
+  input_.consume(length);
   return true;
 }
 
@@ -229,7 +268,12 @@ void DirectoryReader::fill_path(Entry& entry, const CentralHeader& header, const
   } else {
     path = decode_name(name, (header.flags & utf8_bit) != 0 || extra.unicode_path, context_.names_in);
   }
-  if (writes_backslashes(header.version_made_by) && path.find('/') == std::string::npos) {
+  finish_path(entry, header.version_made_by);
+}
+
+void DirectoryReader::finish_path(Entry& entry, std::uint16_t version_made_by) {
+  std::string& path = entry.path;
+  if (writes_backslashes(version_made_by) && path.find('/') == std::string::npos) {
     std::replace(path.begin(), path.end(), '\\', '/');
   }
   if (path.ends_with('/')) entry.kind = EntryKind::folder;

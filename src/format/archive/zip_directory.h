@@ -35,8 +35,10 @@ class DirectoryReader {
   std::uint64_t front() const { return front_; }  ///< the smallest offset of a local header so far
 
  private:
+  bool take_plain(Entry& entry, ByteView raw);
   void fill(Entry& entry, CentralHeader& header);
   void fill_path(Entry& entry, const CentralHeader& header, const ExtraFields& extra) const;
+  static void finish_path(Entry& entry, std::uint16_t version_made_by);
   void tell_end();
 
   const DirectoryPlace& place_;

@@ -1,5 +1,5 @@
-// cramfs, after the Linux kernel's documentation (filesystems/cramfs) and its disk format header. Written in the
-// byte order of the machine that made it: both are read.
+// cramfs, after the Linux kernel's documentation (filesystems/cramfs) and its disk format header. Written in
+// the byte order of the machine that made it: both are read.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -22,7 +22,12 @@ constexpr std::size_t kSuperSize = 76, kInodeSize = 12, kRootAt = 64;
 constexpr std::uint64_t kBlock = 4096;
 constexpr std::uint32_t kUncompressed = 1U << 31, kDirect = 1U << 30, kPointerFlags = kUncompressed | kDirect;
 
-enum Flag : std::uint32_t { kHasIdentity = 0x1, kWrongSignature = 0x200, kExtendedPointers = 0x800, kKnown = 0xF03 };
+enum Flag : std::uint32_t {
+  kHasIdentity = 0x1,
+  kWrongSignature = 0x200,
+  kExtendedPointers = 0x800,
+  kKnown = 0xF03
+};
 
 struct Inode {
   std::uint32_t mode = 0, uid = 0, gid = 0, size = 0;
@@ -32,16 +37,22 @@ struct Inode {
 class CramContainer final : public FileTree {
  public:
   CramContainer(SourcePtr image, OpenContext& context, std::uint64_t base, bool big)
-      : FileTree(context.limits), image_(make_slice(image, base, image->size() - base)), meta_(make_cached(image_)), big_(big) {
+      : FileTree(context.limits),
+        image_(make_slice(image, base, image->size() - base)),
+        meta_(make_cached(image_)),
+        big_(big) {
     Bytes raw = read_exactly(*image_, 0, kSuperSize, "cramfs superblock");
     size_ = word(raw, 4);
     flags_ = word(raw, 8);
     files_ = word(raw, 44);
     std::string_view name = as_text(raw).substr(48, 16);
     name_ = name.substr(0, std::min(name.find('\0'), name.size()));
-    if (std::uint32_t unknown = flags_ & ~std::uint32_t{kKnown}; unknown != 0) throw Unsupported(fmt::format("cramfs feature bits {:#x}", unknown));
-    if ((flags_ & kWrongSignature) != 0) add_finding(Finding::Level::warning, "it is marked as having a wrong signature");
-    if (image_->size() < size_ || image_->size() >= size_ + kBlock) compare_sizes(*this, image_->size(), size_);
+    if (std::uint32_t unknown = flags_ & ~std::uint32_t{kKnown}; unknown != 0)
+      throw Unsupported(fmt::format("cramfs feature bits {:#x}", unknown));
+    if ((flags_ & kWrongSignature) != 0)
+      add_finding(Finding::Level::warning, "it is marked as having a wrong signature");
+    if (image_->size() < size_ || image_->size() >= size_ + kBlock)
+      compare_sizes(*this, image_->size(), size_);
   }
 
   std::vector<std::pair<std::string, std::string>> facts() override {
@@ -60,7 +71,8 @@ class CramContainer final : public FileTree {
     if ((inode.mode & 0xF000) != 0x4000) throw Malformed("cramfs: a folder's inode is of another kind");
     for (std::uint64_t at = inode.offset, end = inode.offset + inode.size; at + kInodeSize <= end;) {
       Inode child = read_inode(at);
-      if (child.name_length == 0) throw Malformed(fmt::format("cramfs inode at offset {}: it has no name", at));
+      if (child.name_length == 0)
+        throw Malformed(fmt::format("cramfs inode at offset {}: it has no name", at));
       Bytes name = read_exactly(*meta_, at + kInodeSize, child.name_length, "cramfs name");
       row(at, child, as_text(name), sink);
       at += kInodeSize + child.name_length;
@@ -77,8 +89,15 @@ class CramContainer final : public FileTree {
   Inode read_inode(std::uint64_t at) const {
     Bytes raw = read_exactly(*meta_, at, kInodeSize, "cramfs inode");
     std::uint32_t a = word(raw, 0), b = word(raw, 4), c = word(raw, 8);
-    if (big_) return {a >> 16, a & 0xFFFF, b & 0xFF, b >> 8, std::uint64_t{c >> 26} * 4, std::uint64_t{c & 0x3FFFFFF} * 4};
-    return {a & 0xFFFF, a >> 16, b >> 24, b & 0xFFFFFF, std::uint64_t{c & 0x3F} * 4, std::uint64_t{c >> 6} * 4};
+    if (big_)
+      return {a >> 16,
+              a & 0xFFFF,
+              b & 0xFF,
+              b >> 8,
+              std::uint64_t{c >> 26} * 4,
+              std::uint64_t{c & 0x3FFFFFF} * 4};
+    return {
+        a & 0xFFFF, a >> 16, b >> 24, b & 0xFFFFFF, std::uint64_t{c & 0x3F} * 4, std::uint64_t{c >> 6} * 4};
   }
 
   ContentPtr content_of(const Inode& inode) {
@@ -95,11 +114,13 @@ class CramContainer final : public FileTree {
       } else {
         place_extended(pointer, block, at);
       }
-      if (block.stored_size > 2 * kBlock) throw Malformed(fmt::format("cramfs: a packed block of {} bytes is not possible", block.stored_size));
+      if (block.stored_size > 2 * kBlock)
+        throw Malformed(fmt::format("cramfs: a packed block of {} bytes is not possible", block.stored_size));
       blocks.push_back(block);
     }
     auto self = std::static_pointer_cast<CramContainer>(shared_from_this());
-    return make_block_content(std::move(blocks), [self](const Block& block, ByteSpan out) { self->decode(block, out); });
+    return make_block_content(std::move(blocks),
+                              [self](const Block& block, ByteSpan out) { self->decode(block, out); });
   }
 
   /// Pointers whose two upper bits tell of blocks stored plainly or elsewhere.
@@ -111,7 +132,8 @@ class CramContainer final : public FileTree {
       block.stored_size = block.unpacked_size;
       if (!plain) {
         Bytes raw = read_exactly(*meta_, block.stored_offset, 2, "cramfs block");
-        block.stored_size = big_ ? BigFields(raw, "cramfs block").u16(0) : LittleFields(raw, "cramfs block").u16(0);
+        block.stored_size =
+            big_ ? BigFields(raw, "cramfs block").u16(0) : LittleFields(raw, "cramfs block").u16(0);
         block.stored_offset += 2;
       }
       at = block.stored_offset + block.stored_size;
@@ -129,7 +151,9 @@ class CramContainer final : public FileTree {
     }
     Bytes packed = read_exactly(*image_, block.stored_offset, block.stored_size, "cramfs block");
     std::size_t count = decode_block(block.tag != 0 ? BlockCodec::stored : BlockCodec::zlib, packed, out);
-    if (count < out.size()) throw Malformed(fmt::format("cramfs block at offset {}: {} bytes come out, {} are expected", block.stored_offset, count, out.size()));
+    if (count < out.size())
+      throw Malformed(fmt::format("cramfs block at offset {}: {} bytes come out, {} are expected",
+                                  block.stored_offset, count, out.size()));
   }
 
   void row(std::uint64_t at, const Inode& inode, std::string_view name, const TreeSink& sink) {
@@ -148,7 +172,8 @@ class CramContainer final : public FileTree {
       entry.size = inode.size;
     } else if (entry.kind == EntryKind::symbolic_link) {
       try {
-        extra.link_target = as_text(read_up_to(*content_of(inode)->source(), 0, std::min<std::uint32_t>(inode.size, 65536)));
+        extra.link_target =
+            as_text(read_up_to(*content_of(inode)->source(), 0, std::min<std::uint32_t>(inode.size, 65536)));
       } catch (const Malformed& error) {
         wrong = error.what();
       }

@@ -24,7 +24,7 @@ using namespace erofs;
 constexpr std::uint64_t kSuperAt = 1024;
 constexpr std::size_t kSuperSize = 128;
 constexpr std::uint32_t kMagic = 0xE0F5E1E2;
-constexpr std::uint32_t kHasChecksum = 1;                                     // compatible features
+constexpr std::uint32_t kHasChecksum = 1;  // compatible features
 constexpr std::uint32_t kZeroPadding = 1, kAttributePrefixes = 0x40, kKnownFeatures = 0x7F;  // others
 
 enum Layout : unsigned { kFlat = 0, kPackedFull = 1, kFlatInline = 2, kPackedCompact = 3, kChunks = 4 };
@@ -44,7 +44,8 @@ Super read_super(ByteView raw) {
   if (f.u32(0) != kMagic) throw Malformed("EROFS superblock: the magic is missing");
   Super s;
   s.compat = f.u32(8);
-  if (f.u8(12) < 9 || f.u8(12) > 16) throw Malformed(fmt::format("EROFS superblock: a block size of 2^{} is not possible", f.u8(12)));
+  if (f.u8(12) < 9 || f.u8(12) > 16)
+    throw Malformed(fmt::format("EROFS superblock: a block size of 2^{} is not possible", f.u8(12)));
   s.block_size = 1U << f.u8(12);
   s.root = f.u16(14);
   s.inodes = f.u64(16);
@@ -122,13 +123,15 @@ class ErofsContainer final : public FileTree {
     Bytes all = read_up_to(*image_, kSuperAt, length);
     std::uint32_t stored = load_little<std::uint32_t>(all.data() + 4);
     std::fill_n(all.begin() + 4, 4, Byte{0});
-    if (crc32c(~0U, all) != stored) add_finding(Finding::Level::fault, "the superblock does not fit its checksum");
+    if (crc32c(~0U, all) != stored)
+      add_finding(Finding::Level::fault, "the superblock does not fit its checksum");
   }
 
   Inode read_inode(std::uint64_t number) const {
     Inode n;
     n.number = number;
-    n.at = checked_add(std::uint64_t{super_.meta_block} * super_.block_size, checked_mul(number, 32, "an inode number"), "an inode's place");
+    n.at = checked_add(std::uint64_t{super_.meta_block} * super_.block_size,
+                       checked_mul(number, 32, "an inode number"), "an inode's place");
     Bytes raw = read_exactly(*meta_, n.at, 32, "EROFS inode");
     std::uint16_t format = load_little<std::uint16_t>(raw.data());
     bool is_long = (format & 1) != 0;
@@ -150,7 +153,8 @@ class ErofsContainer final : public FileTree {
       n.size = f.u32(8);
       n.uid = f.u16(24);
       n.gid = f.u16(26);
-      n.modified = from_unix(static_cast<std::int64_t>(super_.made), super_.made_nanoseconds < 1'000'000'000 ? super_.made_nanoseconds : 0);
+      n.modified = from_unix(static_cast<std::int64_t>(super_.made),
+                             super_.made_nanoseconds < 1'000'000'000 ? super_.made_nanoseconds : 0);
     }
     n.attributes_at = n.at + (is_long ? 64 : 32);
     n.attributes_size = attributes == 0 ? 0 : 12 + (attributes - 1) * 4;
@@ -202,13 +206,15 @@ class ErofsContainer final : public FileTree {
   }
 
   ContentPtr packed(const Inode& inode) {
-    PackedFile file{inode.size, (inode.data_at + 7) / 8 * 8, super_.block_size, inode.layout == kPackedCompact};
+    PackedFile file{inode.size, (inode.data_at + 7) / 8 * 8, super_.block_size,
+                    inode.layout == kPackedCompact};
     std::vector<Block> blocks = map_blocks(*meta_, file);
     if (inode.number == super_.packed_inode &&
         std::any_of(blocks.begin(), blocks.end(), [](const Block& one) { return one.tag == kFragment; }))
       throw Malformed("EROFS: the file that holds the fragments refers to itself");
     auto self = std::static_pointer_cast<ErofsContainer>(shared_from_this());
-    return make_block_content(std::move(blocks), [self](const Block& block, ByteSpan out) { self->decode(block, out); });
+    return make_block_content(std::move(blocks),
+                              [self](const Block& block, ByteSpan out) { self->decode(block, out); });
   }
 
   void decode(const Block& block, ByteSpan out) {
@@ -221,11 +227,15 @@ class ErofsContainer final : public FileTree {
       return;
     }
     if (block.tag == kShifted || block.tag == kInterlaced) return plain(block, out);
-    if (block.stored_size > (1 << 20)) throw Malformed(fmt::format("EROFS: a packed cluster of {} bytes is not possible", block.stored_size));
+    if (block.stored_size > (1 << 20))
+      throw Malformed(fmt::format("EROFS: a packed cluster of {} bytes is not possible", block.stored_size));
     thread_local Bytes raw;
     raw.resize(static_cast<std::size_t>(block.stored_size));
     std::size_t got = image_->read_at(block.stored_offset, raw);
-    if (got < raw.size()) throw CutShort(fmt::format("EROFS cluster at offset {}: {} of {} bytes are there; the image is cut short", block.stored_offset, got, raw.size()));
+    if (got < raw.size())
+      throw CutShort(
+          fmt::format("EROFS cluster at offset {}: {} of {} bytes are there; the image is cut short",
+                      block.stored_offset, got, raw.size()));
     ByteView data(raw);
     if ((super_.incompat & kZeroPadding) != 0 || block.tag != kLz4) {  // padding comes first
       auto first = std::find_if(data.begin(), data.end(), [](Byte b) { return b != 0; });
@@ -236,18 +246,26 @@ class ErofsContainer final : public FileTree {
     if (block.tag < std::size(kCodecs)) {
       count = decode_block(kCodecs[block.tag], data, out);
     } else {  // as a stream, for only the front of a shared cluster may be wanted
-      StreamPtr stream = open_decoder(block.tag == kDeflate ? "deflate" : "zstd", make_source_stream(make_memory_source({data.begin(), data.end()})));
+      StreamPtr stream = open_decoder(block.tag == kDeflate ? "deflate" : "zstd",
+                                      make_source_stream(make_memory_source({data.begin(), data.end()})));
       count = read_fully(*stream, out);
     }
-    if (count < out.size()) throw Malformed(fmt::format("EROFS cluster at offset {}: {} bytes come out, {} are expected", block.stored_offset, count, out.size()));
+    if (count < out.size())
+      throw Malformed(fmt::format("EROFS cluster at offset {}: {} bytes come out, {} are expected",
+                                  block.stored_offset, count, out.size()));
   }
 
   void plain(const Block& block, ByteSpan out) const {
-    std::size_t turned = block.tag == kInterlaced ? static_cast<std::size_t>(block.unpacked_offset % super_.block_size) : 0;
-    std::size_t front = turned == 0 ? out.size() : std::min<std::size_t>(out.size(), super_.block_size - turned);
+    std::size_t turned =
+        block.tag == kInterlaced ? static_cast<std::size_t>(block.unpacked_offset % super_.block_size) : 0;
+    std::size_t front =
+        turned == 0 ? out.size() : std::min<std::size_t>(out.size(), super_.block_size - turned);
     std::size_t got = image_->read_at(block.stored_offset + turned, out.first(front));
     if (front < out.size()) got += image_->read_at(block.stored_offset, out.subspan(front));
-    if (got < out.size()) throw CutShort(fmt::format("EROFS cluster at offset {}: {} of {} bytes are there; the image is cut short", block.stored_offset, got, out.size()));
+    if (got < out.size())
+      throw CutShort(
+          fmt::format("EROFS cluster at offset {}: {} of {} bytes are there; the image is cut short",
+                      block.stored_offset, got, out.size()));
   }
 
   // ---- folders
@@ -255,7 +273,8 @@ class ErofsContainer final : public FileTree {
   void rows_of(ByteView block, Detail detail, const TreeSink& sink) {
     LittleFields f(block, "EROFS folder block");
     std::size_t first = f.u16(8);
-    if (first < 12 || first % 12 != 0 || first > block.size()) throw Malformed("EROFS folder block: the first name's place makes no sense");
+    if (first < 12 || first % 12 != 0 || first > block.size())
+      throw Malformed("EROFS folder block: the first name's place makes no sense");
     for (std::size_t i = 0; i < first / 12; ++i) {
       std::size_t begin = f.u16(i * 12 + 8);
       std::size_t end = i + 1 < first / 12 ? f.u16((i + 1) * 12 + 8) : block.size();
@@ -268,8 +287,9 @@ class ErofsContainer final : public FileTree {
   }
 
   void row(std::uint64_t number, unsigned type, std::string_view name, Detail detail, const TreeSink& sink) {
-    static constexpr EntryKind kTypes[] = {EntryKind::file, EntryKind::file, EntryKind::folder, EntryKind::character_device,
-                                           EntryKind::block_device, EntryKind::fifo, EntryKind::socket, EntryKind::symbolic_link};
+    static constexpr EntryKind kTypes[] = {
+        EntryKind::file,         EntryKind::file, EntryKind::folder, EntryKind::character_device,
+        EntryKind::block_device, EntryKind::fifo, EntryKind::socket, EntryKind::symbolic_link};
     TreeItem item;
     item.ref = {number};
     item.entry.path = name;
@@ -304,7 +324,8 @@ class ErofsContainer final : public FileTree {
       if (inode.layout == kChunks) entry.flags |= Entry::sparse;
       if (inode.links > 1) item.link_id = inode.number + 1;
     } else if (entry.kind == EntryKind::symbolic_link) {
-      extra.link_target = as_text(read_up_to(*content_of(inode)->source(), 0, std::min<std::uint64_t>(inode.size, 65536)));
+      extra.link_target =
+          as_text(read_up_to(*content_of(inode)->source(), 0, std::min<std::uint64_t>(inode.size, 65536)));
     } else if (entry.kind != EntryKind::folder) {
       extra.device_major = (inode.word >> 8) & 0xFFF;
       extra.device_minor = (inode.word & 0xFF) | ((inode.word >> 12) & 0xFFF00);
@@ -317,7 +338,8 @@ class ErofsContainer final : public FileTree {
     LittleFields f(raw, "EROFS attributes", inode.attributes_at);
     std::size_t shared = f.u8(4), at = 12 + shared * 4;
     for (std::size_t i = 0; i < shared; ++i) {
-      std::uint64_t place = std::uint64_t{super_.attribute_block} * super_.block_size + std::uint64_t{f.u32(12 + i * 4)} * 4;
+      std::uint64_t place =
+          std::uint64_t{super_.attribute_block} * super_.block_size + std::uint64_t{f.u32(12 + i * 4)} * 4;
       Bytes one = read_up_to(*meta_, place, 4 + 255 + 65536);
       add_attribute(LittleFields(one, "EROFS shared attribute", place), 0, extra);
     }
@@ -325,9 +347,11 @@ class ErofsContainer final : public FileTree {
   }
 
   std::size_t add_attribute(const LittleFields& f, std::size_t at, EntryExtra& extra) const {
-    static constexpr std::string_view kPrefixes[] = {"", "user.", "system.posix_acl_access", "system.posix_acl_default", "trusted.", "lustre.", "security."};
+    static constexpr std::string_view kPrefixes[] = {
+        "",        "user.",    "system.posix_acl_access", "system.posix_acl_default", "trusted.",
+        "lustre.", "security."};
     std::size_t name_size = f.u8(at), index = f.u8(at + 1), value_size = f.u16(at + 2);
-    std::string name = (index & 0x80) != 0           ? long_prefix(index & 0x7F)
+    std::string name = (index & 0x80) != 0            ? long_prefix(index & 0x7F)
                        : index < std::size(kPrefixes) ? std::string(kPrefixes[index])
                                                       : "";
     name += f.text(at + 4, name_size);
@@ -342,8 +366,10 @@ class ErofsContainer final : public FileTree {
       std::uint64_t size = load_little<std::uint16_t>(read_exactly(*meta_, at, 2, "EROFS prefix").data());
       if (i == wanted && size > 0) {
         Bytes raw = read_exactly(*meta_, at + 2, size, "EROFS prefix");
-        static constexpr std::string_view kBases[] = {"", "user.", "", "", "trusted.", "lustre.", "security."};
-        return std::string(raw[0] < std::size(kBases) ? kBases[raw[0]] : "") + std::string(as_text(raw).substr(1));
+        static constexpr std::string_view kBases[] = {"",         "user.",   "",         "",
+                                                      "trusted.", "lustre.", "security."};
+        return std::string(raw[0] < std::size(kBases) ? kBases[raw[0]] : "") +
+               std::string(as_text(raw).substr(1));
       }
       at = (at + 2 + size + 3) / 4 * 4;
     }
@@ -369,16 +395,19 @@ ContainerPtr open_erofs(const Input& input, OpenContext& context) {
 }  // namespace
 
 Format erofs_format() {
-  return {.id = "erofs",
-          .name = "EROFS file system",
-          .family = "file system",
-          .specification = "Linux kernel documentation, filesystems/erofs",
-          .reads = "plain, inline and chunked files; LZ4, LZMA, deflate and zstd; full and compact indexes, big clusters, "
-                   "inlined ends, fragments, shared clusters; extended attributes, also shared ones and long prefixes",
-          .lacks = "images spread over several devices; 48-bit addresses and metadata boxes",
-          .suffixes = {".erofs"},
-          .recognise = recognise_erofs,
-          .open = open_erofs};
+  return {
+      .id = "erofs",
+      .name = "EROFS file system",
+      .family = "file system",
+      .specification = "Linux kernel documentation, filesystems/erofs",
+      .reads =
+          "plain, inline and chunked files; LZ4, LZMA, deflate and zstd; full and compact indexes, big "
+          "clusters, "
+          "inlined ends, fragments, shared clusters; extended attributes, also shared ones and long prefixes",
+      .lacks = "images spread over several devices; 48-bit addresses and metadata boxes",
+      .suffixes = {".erofs"},
+      .recognise = recognise_erofs,
+      .open = open_erofs};
 }
 
 }  // namespace operculum

@@ -1,6 +1,6 @@
-// The index of packed files: one record for each logical cluster, in a plain form of 8 bytes and a compact one
-// whose packs of 2 or 16 records share a block address. Linux kernel documentation, filesystems/erofs, and its
-// disk format header.
+// The index of packed files: one record for each logical cluster, in a plain form of 8 bytes and a compact
+// one whose packs of 2 or 16 records share a block address. Linux kernel documentation, filesystems/erofs,
+// and its disk format header.
 #include "format/filesystem/erofs_map.h"
 
 #include <fmt/format.h>
@@ -61,7 +61,8 @@ class Map {
     for (std::uint64_t i = 0; i < count_; ++i) {
       Record record = load(i);
       if (record.type == kNotHead) {
-        if (open && wants_count && record.blocks > 0) open->stored_size = std::uint64_t{record.blocks} * file_.block_size;
+        if (open && wants_count && record.blocks > 0)
+          open->stored_size = std::uint64_t{record.blocks} * file_.block_size;
         wants_count = false;
         continue;
       }
@@ -100,7 +101,8 @@ class Map {
   Block head(const Record& record, std::uint64_t begin) const {
     std::uint32_t plain = (advise_ & kInterlacedCluster) != 0 ? kInterlaced : kShifted;
     std::uint32_t tag = record.type == kPlain ? plain : algorithms_[record.type == kHead1 ? 0 : 1];
-    if (record.type != kPlain && tag > kZstd) throw Unsupported(fmt::format("EROFS compression number {}", tag));
+    if (record.type != kPlain && tag > kZstd)
+      throw Unsupported(fmt::format("EROFS compression number {}", tag));
     return {begin, 0, record.block * file_.block_size, std::uint64_t{1} << bits_, tag};
   }
 
@@ -145,8 +147,9 @@ class Map {
     unsigned low_bits = std::max(bits_, 12U);
     auto decode = [&](std::int64_t i, Type& type) {
       std::size_t place = bits * static_cast<std::size_t>(i);
-      std::uint64_t word = (load_little<std::uint32_t>(raw.data() + place / 8) |
-                            (std::uint64_t{raw[place / 8 + 4]} << 32)) >> (place & 7);
+      std::uint64_t word =
+          (load_little<std::uint32_t>(raw.data() + place / 8) | (std::uint64_t{raw[place / 8 + 4]} << 32)) >>
+          (place & 7);
       type = static_cast<Type>((word >> low_bits) & 3);
       return static_cast<std::uint32_t>(word & ((1U << low_bits) - 1));
     };

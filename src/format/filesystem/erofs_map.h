@@ -19,10 +19,10 @@ enum Packing : std::uint32_t {
 
 /// What is needed to find the blocks of a packed file.
 struct PackedFile {
-  std::uint64_t size = 0;         ///< unpacked
-  std::uint64_t map_at = 0;       ///< where the map header is
+  std::uint64_t size = 0;    ///< unpacked
+  std::uint64_t map_at = 0;  ///< where the map header is
   std::uint32_t block_size = 0;
-  bool compact = false;           ///< indexes of 2 or 4 bytes instead of 8
+  bool compact = false;  ///< indexes of 2 or 4 bytes instead of 8
 };
 
 /// The blocks of a file packed by EROFS, in rising order, from its map in `meta`. Throws Malformed and

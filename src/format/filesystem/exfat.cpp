@@ -18,7 +18,14 @@ constexpr std::size_t kBoot = 512, kRow = 32, kNamePart = 15;
 constexpr std::string_view kMark = "EXFAT   ";
 constexpr std::uint64_t kLongestFolder = 256 << 20, kBootSectors = 12;
 
-enum Type : std::uint8_t { kInUse = 0x80, kBitmap = 0x81, kLabel = 0x83, kFile = 0x85, kStream = 0xC0, kName = 0xC1 };
+enum Type : std::uint8_t {
+  kInUse = 0x80,
+  kBitmap = 0x81,
+  kLabel = 0x83,
+  kFile = 0x85,
+  kStream = 0xC0,
+  kName = 0xC1
+};
 enum Attribute : std::uint16_t { kReadOnly = 1, kFolder = 16 };
 
 struct Boot {
@@ -32,7 +39,8 @@ Boot read_boot(ByteView raw) {
   LittleFields f(raw, "exFAT boot sector");
   if (f.text(3, 8) != kMark) throw Malformed("exFAT boot sector: the mark is missing");
   unsigned sector_bits = f.u8(108), cluster_bits = f.u8(109);
-  if (sector_bits < 9 || sector_bits > 12 || sector_bits + cluster_bits > 25) throw Malformed("exFAT boot sector: its sizes make no sense");
+  if (sector_bits < 9 || sector_bits > 12 || sector_bits + cluster_bits > 25)
+    throw Malformed("exFAT boot sector: its sizes make no sense");
   Boot b;
   b.sector = std::uint64_t{1} << sector_bits;
   b.size = checked_mul(f.u64(72), b.sector, "the volume length");
@@ -45,7 +53,8 @@ Boot read_boot(ByteView raw) {
   b.root = f.u32(96);
   b.serial = f.u32(100);
   b.flags = f.u16(106);
-  if (b.geometry.clusters == 0 || b.geometry.clusters > 0xFFFFFFF5 || b.geometry.table_at == 0 || b.geometry.heap_at == 0)
+  if (b.geometry.clusters == 0 || b.geometry.clusters > 0xFFFFFFF5 || b.geometry.table_at == 0 ||
+      b.geometry.heap_at == 0)
     throw Malformed("exFAT boot sector: its numbers contradict each other");
   return b;
 }
@@ -79,11 +88,16 @@ Timestamp time_of(std::uint32_t stamp, std::uint8_t hundredths, std::uint8_t zon
 class ExfatContainer final : public FileTree {
  public:
   ExfatContainer(SourcePtr volume, OpenContext& context)
-      : FileTree(context.limits), volume_(std::move(volume)), boot_(find_boot()), table_(volume_, boot_.geometry) {
+      : FileTree(context.limits),
+        volume_(std::move(volume)),
+        boot_(find_boot()),
+        table_(volume_, boot_.geometry) {
     compare_sizes(*this, volume_->size(), boot_.size);
     constexpr std::uint16_t kDirty = 2, kFailure = 4;
-    if ((boot_.flags & kDirty) != 0) add_finding(Finding::Level::warning, "it was not unmounted: the newest files may be missing");
-    if ((boot_.flags & kFailure) != 0) add_finding(Finding::Level::warning, "it is marked as having bad clusters");
+    if ((boot_.flags & kDirty) != 0)
+      add_finding(Finding::Level::warning, "it was not unmounted: the newest files may be missing");
+    if ((boot_.flags & kFailure) != 0)
+      add_finding(Finding::Level::warning, "it is marked as having bad clusters");
   }
 
   std::vector<std::pair<std::string, std::string>> facts() override {
@@ -93,7 +107,8 @@ class ExfatContainer final : public FileTree {
     try {
       rows(folder_data(root()), [&](const Bytes& all, std::size_t at) {
         LittleFields row(ByteView(all).subspan(at, kRow), "exFAT folder entry", at);
-        if (row.u8(0) == kLabel) label = to_utf8(row.text(2, std::min<std::size_t>(row.u8(1), 11) * 2), "UTF-16LE").value_or("");
+        if (row.u8(0) == kLabel)
+          label = to_utf8(row.text(2, std::min<std::size_t>(row.u8(1), 11) * 2), "UTF-16LE").value_or("");
         if (row.u8(0) == kBitmap && !counted) {
           used = count_bits(row.u32(20), row.u64(24));
           counted = true;
@@ -107,7 +122,9 @@ class ExfatContainer final : public FileTree {
     out.emplace_back("capacity", size_fact(boot_.size));
     if (counted) {
       out.emplace_back("used", size_fact(used * boot_.geometry.cluster_size));
-      out.emplace_back("free", size_fact((boot_.geometry.clusters - std::min<std::uint64_t>(used, boot_.geometry.clusters)) * boot_.geometry.cluster_size));
+      out.emplace_back("free", size_fact((boot_.geometry.clusters -
+                                          std::min<std::uint64_t>(used, boot_.geometry.clusters)) *
+                                         boot_.geometry.cluster_size));
     }
     out.emplace_back("cluster", fmt::format("{} bytes", boot_.geometry.cluster_size));
     return out;
@@ -135,7 +152,9 @@ class ExfatContainer final : public FileTree {
     return make_content(make_extent_source(volume_, extents(ref, valid), entry.size));
   }
 
-  bool same_name(std::string_view stored, std::string_view wanted) const override { return to_lower(stored) == to_lower(wanted); }
+  bool same_name(std::string_view stored, std::string_view wanted) const override {
+    return to_lower(stored) == to_lower(wanted);
+  }
 
  private:
   static constexpr std::uint8_t kNoChain = 2;
@@ -169,7 +188,8 @@ class ExfatContainer final : public FileTree {
     if (size == 0) return {};
     std::vector<Extent> out = (ref.b & 1) != 0 ? table_.run(first, size) : table_.chain(first, size);
     if (out.empty() || out.back().logical + out.back().length < size)
-      throw Malformed(fmt::format("the chain of cluster {} ends before the {} bytes that are stated", first, size));
+      throw Malformed(
+          fmt::format("the chain of cluster {} ends before the {} bytes that are stated", first, size));
     return out;
   }
 
@@ -197,7 +217,9 @@ class ExfatContainer final : public FileTree {
   static FileSet read_set(const Bytes& all, std::size_t at) {
     LittleFields f(ByteView(all).subspan(at), "exFAT file entry", at);
     std::size_t rest = f.u8(1);
-    if (rest < 2 || rest > 18) throw Malformed(fmt::format("exFAT file entry at byte {}: {} secondary entries are not possible", at, rest));
+    if (rest < 2 || rest > 18)
+      throw Malformed(
+          fmt::format("exFAT file entry at byte {}: {} secondary entries are not possible", at, rest));
     FileSet set;
     std::uint16_t sum = 0;
     ByteView raw = f.bytes(0, (rest + 1) * kRow);
@@ -209,7 +231,8 @@ class ExfatContainer final : public FileTree {
     set.created = time_of(f.u32(8), f.u8(20), f.u8(22));
     set.modified = time_of(f.u32(12), f.u8(21), f.u8(23));
     set.accessed = time_of(f.u32(16), 0, f.u8(24));
-    if (f.u8(kRow) != kStream) throw Malformed(fmt::format("exFAT file entry at byte {}: its stream extension is missing", at));
+    if (f.u8(kRow) != kStream)
+      throw Malformed(fmt::format("exFAT file entry at byte {}: its stream extension is missing", at));
     set.flags = f.u8(kRow + 1);
     std::size_t length = f.u8(kRow + 3);
     set.valid = f.u64(kRow + 8);
@@ -239,7 +262,8 @@ class ExfatContainer final : public FileTree {
       if (set.valid < set.size) entry.flags |= Entry::sparse;
     }
     std::uint64_t length = entry.kind == EntryKind::folder ? set.size : set.valid;
-    item.ref = {set.first, (std::min(length, std::uint64_t{1} << 62) << 1) | ((set.flags & kNoChain) != 0 ? 1U : 0U)};
+    item.ref = {set.first,
+                (std::min(length, std::uint64_t{1} << 62) << 1) | ((set.flags & kNoChain) != 0 ? 1U : 0U)};
     if (!set.sum_fits) return add_damaged(std::move(item), "its entry does not fit its checksum", sink);
     sink(std::move(item));
   }
@@ -249,7 +273,8 @@ class ExfatContainer final : public FileTree {
     SourcePtr data = make_extent_source(volume_, table_.chain(first, size), size);
     std::uint64_t count = 0;
     for (std::uint64_t at = 0; at < size; at += 1 << 16) {
-      for (Byte b : read_up_to(*data, at, std::min<std::uint64_t>(1 << 16, size - at))) count += static_cast<unsigned>(std::popcount(b));
+      for (Byte b : read_up_to(*data, at, std::min<std::uint64_t>(1 << 16, size - at)))
+        count += static_cast<unsigned>(std::popcount(b));
     }
     return count;
   }
@@ -276,7 +301,9 @@ Format exfat_format() {
           .name = "exFAT file system",
           .family = "file system",
           .specification = "exFAT file system specification 1.00",
-          .reads = "chained and contiguous files, ends never written, checksums of boot region and entries, backup boot region",
+          .reads =
+              "chained and contiguous files, ends never written, checksums of boot region and entries, "
+              "backup boot region",
           .lacks = "the second allocation table of the transaction-safe variant",
           .suffixes = {".exfat"},
           .recognise = recognise_exfat,

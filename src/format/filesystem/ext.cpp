@@ -21,22 +21,26 @@ constexpr std::uint8_t kChecksumTail = 0xDE;
 constexpr std::size_t kMaxFolderName = 255;
 
 /// The kinds that folder entries name, by number.
-constexpr EntryKind kTypes[] = {EntryKind::file,         EntryKind::file, EntryKind::folder, EntryKind::character_device,
-                                EntryKind::block_device, EntryKind::fifo, EntryKind::socket, EntryKind::symbolic_link};
+constexpr EntryKind kTypes[] = {
+    EntryKind::file,         EntryKind::file, EntryKind::folder, EntryKind::character_device,
+    EntryKind::block_device, EntryKind::fifo, EntryKind::socket, EntryKind::symbolic_link};
 
 class ExtContainer final : public FileTree {
  public:
   ExtContainer(SourcePtr image, OpenContext& context)
-      : FileTree(context.limits),
-        volume_(std::move(image), [this](Finding::Level level, std::string text) { add_finding(level, std::move(text)); }) {
+      : FileTree(context.limits), volume_(std::move(image), [this](Finding::Level level, std::string text) {
+          add_finding(level, std::move(text));
+        }) {
     const Superblock& super = volume_.super();
     compare_sizes(*this, volume_.image()->size(), super.blocks * super.block_size);
     if (super.has(kRecover)) {
       add_finding(Finding::Level::warning,
-                  "it was not unmounted: its journal holds changes that are not applied here; the newest files may be missing");
+                  "it was not unmounted: its journal holds changes that are not applied here; the newest "
+                  "files may be missing");
     }
     constexpr std::uint16_t kHasErrors = 2;
-    if ((super.state & kHasErrors) != 0) add_finding(Finding::Level::warning, "it is marked as having errors");
+    if ((super.state & kHasErrors) != 0)
+      add_finding(Finding::Level::warning, "it is marked as having errors");
   }
 
   std::vector<std::pair<std::string, std::string>> facts() override {
@@ -64,7 +68,9 @@ class ExtContainer final : public FileTree {
     Inode inode = volume_.inode(static_cast<std::uint32_t>(folder.a));
     if ((inode.mode & 0xF000) != 0x4000) throw Malformed(fmt::format("inode {} is no folder", inode.number));
     bool sealed = inode.has(kEncryptedFlag);
-    if (sealed) add_finding(Finding::Level::note, "names and data in encrypted folders cannot be read without the system's key");
+    if (sealed)
+      add_finding(Finding::Level::note,
+                  "names and data in encrypted folders cannot be read without the system's key");
     Rows rows{inode, detail, sealed, sink};
     if (auto kept = volume_.inline_data(inode)) {
       constexpr std::size_t kParent = 4, kInBlock = 60;  // the first part begins with the parent's number
@@ -104,8 +110,8 @@ class ExtContainer final : public FileTree {
     const TreeSink& sink;
   };
 
-  /// Blocks of entries end with a checksum in the shape of an entry; blocks of a folder's index, which look like empty
-  /// ones, have theirs behind the room for the index.
+  /// Blocks of entries end with a checksum in the shape of an entry; blocks of a folder's index, which look
+  /// like empty ones, have theirs behind the room for the index.
   void check_sum(const Inode& folder, ByteView block, bool first) const {
     if (!volume_.super().has(kMetadataChecksum) || block.size() < 12) return;
     LittleFields f(block, "ext folder block");
@@ -116,13 +122,16 @@ class ExtContainer final : public FileTree {
       std::size_t tail = counts + most * 8;
       std::uint32_t sum = crc32c(volume_.seed_of(folder), f.bytes(0, counts + std::min(used, most) * 8));
       sum = crc32c(crc32c(sum, f.bytes(tail, 4)), kZeros);
-      if (sum != f.u32(tail + 4)) throw Malformed(fmt::format("inode {}: a block of the folder's index does not fit its checksum", folder.number));
+      if (sum != f.u32(tail + 4))
+        throw Malformed(
+            fmt::format("inode {}: a block of the folder's index does not fit its checksum", folder.number));
       return;
     }
     std::size_t tail = block.size() - 12;
     if (f.u32(tail) != 0 || f.u16(tail + 4) != 12 || f.u8(tail + 7) != kChecksumTail) return;
     if (f.u32(tail + 8) != crc32c(volume_.seed_of(folder), block.first(tail)))
-      throw Malformed(fmt::format("inode {}: a block of the folder does not fit its checksum", folder.number));
+      throw Malformed(
+          fmt::format("inode {}: a block of the folder does not fit its checksum", folder.number));
   }
 
   void rows_of(const Rows& rows, ByteView block) {
@@ -133,7 +142,8 @@ class ExtContainer final : public FileTree {
       length = (length & 0xFFFC) | ((length & 3) << 16);
       if (length == 0 || length == 0xFFFC) length = block.size() - at;  // a block of 64 KiB in 16 bits
       if (length < 8 || length > block.size() - at || name_length + 8 > length) {
-        throw Malformed(fmt::format("inode {}: folder entry at byte {} has the impossible length {}", rows.folder.number, at, length));
+        throw Malformed(fmt::format("inode {}: folder entry at byte {} has the impossible length {}",
+                                    rows.folder.number, at, length));
       }
       std::string_view name = f.text(at + 8, name_length);
       bool typed = volume_.super().has(kFileType);
@@ -188,11 +198,14 @@ class ExtContainer final : public FileTree {
         if (inode.links > 1) item.link_id = inode.number;
         break;
       case EntryKind::symbolic_link:
-        if (!inode.has(kEncryptedFlag)) extra.link_target = as_text(read_up_to(*volume_.data(inode), 0, std::min<std::uint64_t>(inode.size, 65536)));
+        if (!inode.has(kEncryptedFlag))
+          extra.link_target =
+              as_text(read_up_to(*volume_.data(inode), 0, std::min<std::uint64_t>(inode.size, 65536)));
         break;
       case EntryKind::character_device:
       case EntryKind::block_device: {
-        auto old = load_little<std::uint32_t>(inode.block.data()), wide = load_little<std::uint32_t>(inode.block.data() + 4);
+        auto old = load_little<std::uint32_t>(inode.block.data()),
+             wide = load_little<std::uint32_t>(inode.block.data() + 4);
         extra.device_major = old != 0 ? (old >> 8) & 0xFF : (wide >> 8) & 0xFFF;
         extra.device_minor = old != 0 ? old & 0xFF : (wide & 0xFF) | ((wide >> 12) & 0xFFF00);
         break;
@@ -227,9 +240,12 @@ Format ext_format() {
           .name = "ext2/ext3/ext4 file system",
           .family = "file system",
           .specification = "Linux kernel documentation, filesystems/ext4",
-          .reads = "extents and block maps; 64-bit and flexible groups, meta groups; inline data; checksums of superblock, "
-                   "groups, inodes, extents, folders and attributes; sparse files; extended attributes, also large ones; "
-                   "clusters (bigalloc); backup superblock",
+          .reads =
+              "extents and block maps; 64-bit and flexible groups, meta groups; inline data; checksums of "
+              "superblock, "
+              "groups, inodes, extents, folders and attributes; sparse files; extended attributes, also "
+              "large ones; "
+              "clusters (bigalloc); backup superblock",
           .lacks = "replaying the journal; contents of encrypted folders; the compression patch",
           .suffixes = {".ext2", ".ext3", ".ext4"},
           .recognise = recognise_ext,

@@ -17,9 +17,9 @@ constexpr std::uint64_t kSuperAt = 1024;
 constexpr std::size_t kSuperSize = 1024, kInodeFixed = 128;
 constexpr std::uint16_t kMagic = 0xEF53, kExtentMagic = 0xF30A;
 constexpr std::uint32_t kAttributeMagic = 0xEA020000;
-constexpr std::uint32_t kKnownIncompat = kFileType | kRecover | kJournalDevice | kMetaGroups | kExtents | k64Bit |
-                                         kMultiMount | kFlexGroups | kAttributeInodes | kChecksumSeed |
-                                         kLargeFolders | kInlineData | kEncrypt | kCaseFold;
+constexpr std::uint32_t kKnownIncompat = kFileType | kRecover | kJournalDevice | kMetaGroups | kExtents |
+                                         k64Bit | kMultiMount | kFlexGroups | kAttributeInodes |
+                                         kChecksumSeed | kLargeFolders | kInlineData | kEncrypt | kCaseFold;
 constexpr std::uint64_t kMaxGroups = 1 << 22;
 constexpr std::uint64_t kMaxAttribute = 64 << 10;
 
@@ -41,12 +41,15 @@ std::uint32_t sum_without(std::uint32_t seed, ByteView bytes, std::size_t hole, 
 std::uint16_t crc16(std::uint16_t sum, ByteView bytes) {
   for (Byte b : bytes) {
     sum ^= b;
-    for (int i = 0; i < 8; ++i) sum = static_cast<std::uint16_t>((sum & 1) != 0 ? (sum >> 1) ^ 0xA001 : sum >> 1);
+    for (int i = 0; i < 8; ++i)
+      sum = static_cast<std::uint16_t>((sum & 1) != 0 ? (sum >> 1) ^ 0xA001 : sum >> 1);
   }
   return sum;
 }
 
-std::string text_of(std::string_view raw) { return std::string(raw.substr(0, std::min(raw.find('\0'), raw.size()))); }
+std::string text_of(std::string_view raw) {
+  return std::string(raw.substr(0, std::min(raw.find('\0'), raw.size())));
+}
 
 /// Seconds with the two bits and 30 bits of nanoseconds that larger inodes add.
 Timestamp time_of(std::uint32_t seconds, std::uint32_t extra) {
@@ -64,7 +67,8 @@ bool is_power(std::uint64_t value, std::uint64_t base) {
 bool has_super_copy(const Superblock& super, std::uint64_t group) {
   constexpr std::uint32_t kSparseSuper = 1, kSparseSuper2 = 0x200;
   if (group == 0) return true;
-  if ((super.compat & kSparseSuper2) != 0) return false;  // only where two fields say; meta groups do not meet it
+  if ((super.compat & kSparseSuper2) != 0)
+    return false;  // only where two fields say; meta groups do not meet it
   if ((super.ro_compat & kSparseSuper) == 0) return true;
   return group == 1 || is_power(group, 3) || is_power(group, 5) || is_power(group, 7);
 }
@@ -110,10 +114,12 @@ Superblock read_superblock(ByteView bytes) {
   }
   s.free_inodes = f.u32(16);
   s.first_data_block = f.u32(20);
-  if (f.u32(24) > 6) throw Malformed(fmt::format("ext superblock: a block size of 2^{} KiB is not possible", f.u32(24)));
+  if (f.u32(24) > 6)
+    throw Malformed(fmt::format("ext superblock: a block size of 2^{} KiB is not possible", f.u32(24)));
   s.block_size = 1024U << f.u32(24);
   if (s.has(kBigAlloc)) {
-    if (f.u32(28) < f.u32(24) || f.u32(28) > 20) throw Malformed("ext superblock: the cluster size makes no sense");
+    if (f.u32(28) < f.u32(24) || f.u32(28) > 20)
+      throw Malformed("ext superblock: the cluster size makes no sense");
     s.cluster_blocks = 1U << (f.u32(28) - f.u32(24));
   }
   s.blocks_per_group = f.u32(32);
@@ -131,8 +137,9 @@ Superblock read_superblock(ByteView bytes) {
   s.first_meta_group = f.u32(260);
   s.checksum_seed = f.u32(624);
   if (s.blocks_per_group == 0 || s.inodes_per_group == 0 || s.blocks == 0 || s.inode_size < kInodeFixed ||
-      s.inode_size > s.block_size || (s.inode_size & (s.inode_size - 1)) != 0 || s.descriptor_size > s.block_size ||
-      s.first_data_block >= s.blocks || s.blocks_per_group > s.block_size * 8 * s.cluster_blocks) {
+      s.inode_size > s.block_size || (s.inode_size & (s.inode_size - 1)) != 0 ||
+      s.descriptor_size > s.block_size || s.first_data_block >= s.blocks ||
+      s.blocks_per_group > s.block_size * 8 * s.cluster_blocks) {
     throw Malformed("ext superblock: its numbers contradict each other");
   }
   return s;
@@ -152,8 +159,8 @@ Volume::Volume(SourcePtr image, std::function<void(Finding::Level, std::string)>
 void Volume::open(std::function<void(Finding::Level, std::string)>& report) {
   Bytes raw = read_up_to(*image_, kSuperAt, kSuperSize);
   auto sum_fits = [](const Superblock& super, ByteView bytes) {
-    return !super.has(kMetadataChecksum) ||
-           crc32c(~0U, bytes.first(kSuperSize - 4)) == LittleFields(bytes, "ext superblock").u32(kSuperSize - 4);
+    return !super.has(kMetadataChecksum) || crc32c(~0U, bytes.first(kSuperSize - 4)) ==
+                                                LittleFields(bytes, "ext superblock").u32(kSuperSize - 4);
   };
   std::string wrong;
   try {
@@ -172,13 +179,15 @@ void Volume::open(std::function<void(Finding::Level, std::string)>& report) {
       Superblock super = read_superblock(copy);
       if (super.block_size != block_size || !sum_fits(super, copy)) continue;
       super_ = std::move(super);
-      report(Finding::Level::fault, fmt::format("the superblock is damaged ({}); its backup at offset {} was used", wrong, at));
+      report(Finding::Level::fault,
+             fmt::format("the superblock is damaged ({}); its backup at offset {} was used", wrong, at));
       return;
     } catch (const Malformed&) {
     }
   }
   if (super_.blocks == 0) throw Malformed(wrong + "; there is no usable backup either");
-  report(Finding::Level::warning, fmt::format("the superblock may be damaged ({}), and there is no usable backup", wrong));
+  report(Finding::Level::warning,
+         fmt::format("the superblock may be damaged ({}), and there is no usable backup", wrong));
 }
 
 std::uint64_t Volume::descriptor_place(std::uint64_t group) const {
@@ -189,19 +198,24 @@ std::uint64_t Volume::descriptor_place(std::uint64_t group) const {
   std::uint64_t first = index * per_block;
   std::uint64_t block = super_.first_data_block + first * super_.blocks_per_group;
   std::uint64_t copies = has_super_copy(super_, first) ? 1 : 0;
-  if (first == 0 && super_.block_size == kSuperAt && super_.first_data_block == 0) ++copies;  // behind the boot block
+  if (first == 0 && super_.block_size == kSuperAt && super_.first_data_block == 0)
+    ++copies;  // behind the boot block
   return (block + copies) * super_.block_size + within;
 }
 
 void Volume::read_groups(const std::function<void(Finding::Level, std::string)>& report) {
-  std::uint64_t groups = (super_.blocks - super_.first_data_block + super_.blocks_per_group - 1) / super_.blocks_per_group;
-  groups = std::min<std::uint64_t>(groups, (std::uint64_t{super_.inodes} + super_.inodes_per_group - 1) / super_.inodes_per_group);
-  if (groups > kMaxGroups) throw Malformed(fmt::format("ext superblock: {} groups are more than any disk has", groups));
+  std::uint64_t groups =
+      (super_.blocks - super_.first_data_block + super_.blocks_per_group - 1) / super_.blocks_per_group;
+  groups = std::min<std::uint64_t>(
+      groups, (std::uint64_t{super_.inodes} + super_.inodes_per_group - 1) / super_.inodes_per_group);
+  if (groups > kMaxGroups)
+    throw Malformed(fmt::format("ext superblock: {} groups are more than any disk has", groups));
   std::uint64_t damaged = 0;
   for (std::uint64_t group = 0; group < groups; ++group) {
     Bytes raw = read_up_to(*meta_, descriptor_place(group), super_.descriptor_size);
     if (raw.size() < super_.descriptor_size) {
-      report(Finding::Level::fault, fmt::format("the group descriptors end after {} of {}; the image is cut short", group, groups));
+      report(Finding::Level::fault,
+             fmt::format("the group descriptors end after {} of {}; the image is cut short", group, groups));
       break;
     }
     LittleFields f(raw, "ext group descriptor", descriptor_place(group));
@@ -211,8 +225,8 @@ void Volume::read_groups(const std::function<void(Finding::Level, std::string)>&
     if (super_.has(kMetadataChecksum)) {
       damaged += sum != (sum_without(with_number(seed_, group, 4), raw, 30, 2) & 0xFFFF) ? 1 : 0;
     } else if (super_.has(kGroupChecksum)) {
-      Byte number[4] = {static_cast<Byte>(group), static_cast<Byte>(group >> 8), static_cast<Byte>(group >> 16),
-                        static_cast<Byte>(group >> 24)};
+      Byte number[4] = {static_cast<Byte>(group), static_cast<Byte>(group >> 8),
+                        static_cast<Byte>(group >> 16), static_cast<Byte>(group >> 24)};
       std::uint16_t own = crc16(crc16(crc16(0xFFFF, super_.uuid), number), ByteView(raw).first(30));
       if (raw.size() > 32) own = crc16(own, ByteView(raw).subspan(32));
       damaged += sum != own ? 1 : 0;
@@ -220,12 +234,14 @@ void Volume::read_groups(const std::function<void(Finding::Level, std::string)>&
     inode_tables_.push_back(table);
   }
   if (damaged > 0)
-    report(Finding::Level::fault, fmt::format("{} of {} group descriptors do not fit their checksum", damaged, groups));
+    report(Finding::Level::fault,
+           fmt::format("{} of {} group descriptors do not fit their checksum", damaged, groups));
 }
 
 Bytes Volume::block(std::uint64_t number, std::string_view what) const {
   if (number == 0 || number >= super_.blocks) {
-    throw Malformed(fmt::format("{}: block {} is not one of the file system's {}", what, number, super_.blocks));
+    throw Malformed(
+        fmt::format("{}: block {} is not one of the file system's {}", what, number, super_.blocks));
   }
   return read_exactly(*meta_, number * super_.block_size, super_.block_size, what);
 }
@@ -235,7 +251,8 @@ Inode Volume::inode(std::uint32_t number) const {
   if (number == 0 || number > super_.inodes || group >= inode_tables_.size())
     throw Malformed(fmt::format("inode {} is not one of the file system's {}", number, super_.inodes));
   std::uint64_t at = checked_add(checked_mul(inode_tables_[group], super_.block_size, "an inode table"),
-                                 std::uint64_t{(number - 1) % super_.inodes_per_group} * super_.inode_size, "an inode table");
+                                 std::uint64_t{(number - 1) % super_.inodes_per_group} * super_.inode_size,
+                                 "an inode table");
   Bytes raw = read_exactly(*meta_, at, super_.inode_size, "ext inode");
   LittleFields f(raw, "ext inode", at);
   Inode n;
@@ -259,7 +276,8 @@ Inode Volume::inode(std::uint32_t number) const {
   n.modified = time_of(f.u32(16), more(136));
   n.accessed = time_of(f.u32(8), more(140));
   if (kInodeFixed + extra >= 148) n.created = time_of(f.u32(144), more(148));
-  if (super_.inode_size > kInodeFixed) n.extra.assign(raw.begin() + static_cast<std::ptrdiff_t>(kInodeFixed + extra), raw.end());
+  if (super_.inode_size > kInodeFixed)
+    n.extra.assign(raw.begin() + static_cast<std::ptrdiff_t>(kInodeFixed + extra), raw.end());
   if (super_.has(kMetadataChecksum)) {
     bool high = extra >= 4;
     std::uint32_t stored = f.u16(124) | (high ? std::uint32_t{f.u16(130)} << 16 : 0);
@@ -294,10 +312,12 @@ void Volume::extent_node(const Inode& inode, ByteView node, unsigned level, std:
                          std::vector<Extent>& out) const {
   LittleFields f(node, "ext extent node");
   std::uint32_t entries = f.u16(2), most = f.u16(4), depth = f.u16(6);
-  if (f.u16(0) != kExtentMagic) throw Malformed(fmt::format("inode {}: an extent node lacks its magic", inode.number));
+  if (f.u16(0) != kExtentMagic)
+    throw Malformed(fmt::format("inode {}: an extent node lacks its magic", inode.number));
   if (depth > level || entries > most || 12 + std::size_t{entries} * 12 > node.size())
     throw Malformed(fmt::format("inode {}: an extent node contradicts itself", inode.number));
-  if (++nodes > super_.blocks) throw Malformed(fmt::format("inode {}: its extent tree has a loop", inode.number));
+  if (++nodes > super_.blocks)
+    throw Malformed(fmt::format("inode {}: its extent tree has a loop", inode.number));
   std::size_t tail = 12 + std::size_t{most} * 12;
   if (super_.has(kMetadataChecksum) && node.size() == super_.block_size && tail + 4 <= node.size() &&
       f.u32(tail) != crc32c(seed_of(inode), node.first(tail))) {
@@ -306,7 +326,8 @@ void Volume::extent_node(const Inode& inode, ByteView node, unsigned level, std:
   for (std::size_t at = 12; at < 12 + std::size_t{entries} * 12; at += 12) {
     std::uint64_t logical = std::uint64_t{f.u32(at)} * super_.block_size;
     std::uint64_t end = out.empty() ? 0 : out.back().logical + out.back().length;
-    if (logical < end) throw Malformed(fmt::format("inode {}: its extents overlap or are out of order", inode.number));
+    if (logical < end)
+      throw Malformed(fmt::format("inode {}: its extents overlap or are out of order", inode.number));
     if (depth > 0) {
       std::uint64_t child = f.u32(at + 4) | (std::uint64_t{f.u16(at + 8)} << 32);
       extent_node(inode, block(child, "ext extent node"), depth - 1, nodes, out);
@@ -317,8 +338,8 @@ void Volume::extent_node(const Inode& inode, ByteView node, unsigned level, std:
     if (count > kUnwritten) continue;  // allocated, never written: reads as zeros
     std::uint64_t start = f.u32(at + 8) | (std::uint64_t{f.u16(at + 6)} << 32);
     if (start == 0 || start + count > super_.blocks) {
-      throw Malformed(fmt::format("inode {}: blocks {} to {} are not all among the file system's {}", inode.number,
-                                  start, start + count, super_.blocks));
+      throw Malformed(fmt::format("inode {}: blocks {} to {} are not all among the file system's {}",
+                                  inode.number, start, start + count, super_.blocks));
     }
     std::uint64_t stored = start * super_.block_size, length = std::uint64_t{count} * super_.block_size;
     if (!out.empty() && end == logical && out.back().stored + out.back().length == stored) {
@@ -338,9 +359,11 @@ std::vector<Extent> Volume::block_map(const Inode& inode) const {
     logical += super_.block_size;
     if (number == 0) return;
     if (number >= super_.blocks || ++mapped > super_.blocks)
-      throw Malformed(fmt::format("inode {}: block {} is not one of the file system's {}", inode.number, number, super_.blocks));
+      throw Malformed(fmt::format("inode {}: block {} is not one of the file system's {}", inode.number,
+                                  number, super_.blocks));
     std::uint64_t stored = std::uint64_t{number} * super_.block_size;
-    if (!out.empty() && out.back().logical + out.back().length == at && out.back().stored + out.back().length == stored) {
+    if (!out.empty() && out.back().logical + out.back().length == at &&
+        out.back().stored + out.back().length == stored) {
       out.back().length += super_.block_size;
     } else {
       out.push_back({at, stored, super_.block_size});
@@ -356,20 +379,23 @@ std::vector<Extent> Volume::block_map(const Inode& inode) const {
       logical += covered;
       return;
     }
-    if (++tables > super_.blocks) throw Malformed(fmt::format("inode {}: its block map has a loop", inode.number));
+    if (++tables > super_.blocks)
+      throw Malformed(fmt::format("inode {}: its block map has a loop", inode.number));
     Bytes raw = block(number, "ext block map");
     for (std::size_t i = 0; i < per_block && logical < inode.size; ++i)
       self(self, load_little<std::uint32_t>(raw.data() + i * 4), level - 1);
   };
   for (std::size_t i = 0; i < 15; ++i)
-    table(table, load_little<std::uint32_t>(inode.block.data() + i * 4), i < 12 ? 0 : static_cast<unsigned>(i - 11));
+    table(table, load_little<std::uint32_t>(inode.block.data() + i * 4),
+          i < 12 ? 0 : static_cast<unsigned>(i - 11));
   return out;
 }
 
 std::optional<Bytes> Volume::inline_data(const Inode& inode) const {
   bool link = (inode.mode & 0xF000) == 0xA000;
   if (!inode.has(kInlineDataFlag)) {
-    std::uint64_t for_attributes = inode.attribute_block != 0 ? std::uint64_t{super_.cluster_blocks} * super_.block_size : 0;
+    std::uint64_t for_attributes =
+        inode.attribute_block != 0 ? std::uint64_t{super_.cluster_blocks} * super_.block_size : 0;
     if (!link || inode.allocated > for_attributes || inode.size >= inode.block.size()) return std::nullopt;
     return Bytes(inode.block.begin(), inode.block.begin() + static_cast<std::ptrdiff_t>(inode.size));
   }
@@ -378,7 +404,8 @@ std::optional<Bytes> Volume::inline_data(const Inode& inode) const {
     if (name == "system.data") data.insert(data.end(), value.begin(), value.end());
   }
   if (inode.size > data.size())
-    throw Malformed(fmt::format("inode {}: {} bytes are kept in it, its size says {}", inode.number, data.size(), inode.size));
+    throw Malformed(fmt::format("inode {}: {} bytes are kept in it, its size says {}", inode.number,
+                                data.size(), inode.size));
   if ((inode.mode & 0xF000) != 0x4000) data.resize(static_cast<std::size_t>(inode.size));
   return data;
 }
@@ -399,7 +426,8 @@ Attributes Volume::attributes(const Inode& inode) const {
   if (inode.attribute_block != 0) {
     Bytes raw = block(inode.attribute_block, "ext attribute block");
     LittleFields f(raw, "ext attribute block", inode.attribute_block * super_.block_size);
-    if (f.u32(0) != kAttributeMagic) throw Malformed(fmt::format("inode {}: its attribute block lacks the magic", inode.number));
+    if (f.u32(0) != kAttributeMagic)
+      throw Malformed(fmt::format("inode {}: its attribute block lacks the magic", inode.number));
     if (super_.has(kMetadataChecksum) &&
         f.u32(16) != sum_without(with_number(seed_, inode.attribute_block, 8), raw, 16, 4))
       throw Malformed(fmt::format("inode {}: its attribute block does not fit its checksum", inode.number));
@@ -417,7 +445,8 @@ void Volume::add_attributes(ByteView entries, ByteView values, bool in_block, At
     name += f.text(at + 16, length);
     if (holder != 0) {  // a large value has an inode of its own
       Inode value = inode(holder);
-      if (value.size > kMaxAttribute || value.has(kInlineDataFlag)) throw Malformed("an attribute's inode makes no sense");
+      if (value.size > kMaxAttribute || value.has(kInlineDataFlag))
+        throw Malformed("an attribute's inode makes no sense");
       Bytes bytes = read_up_to(*data(value), 0, value.size);
       out.emplace_back(std::move(name), as_text(bytes));
     } else {

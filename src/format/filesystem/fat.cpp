@@ -1,5 +1,5 @@
-// FAT12, FAT16 and FAT32, after the FAT file system specification (ECMA-107 for the first two) with long names
-// (VFAT).
+// FAT12, FAT16 and FAT32, after the FAT file system specification (ECMA-107 for the first two) with long
+// names (VFAT).
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -22,8 +22,8 @@ enum Attribute : std::uint8_t { kReadOnly = 1, kVolume = 8, kFolder = 16, kLongN
 
 struct Boot {
   fat::Geometry geometry;
-  std::uint64_t sector = 0, size = 0;         // bytes
-  std::uint64_t root_at = 0, root_size = 0;   // of a root folder outside the clusters
+  std::uint64_t sector = 0, size = 0;        // bytes
+  std::uint64_t root_at = 0, root_size = 0;  // of a root folder outside the clusters
   std::uint32_t root_cluster = 0, serial = 0;
   std::uint64_t info_at = 0;
   unsigned tables = 0;
@@ -31,7 +31,9 @@ struct Boot {
   std::string label;
 };
 
-bool is_power_of_two(std::uint64_t value) { return value != 0 && (value & (value - 1)) == 0; }
+bool is_power_of_two(std::uint64_t value) {
+  return value != 0 && (value & (value - 1)) == 0;
+}
 
 /// Throws Malformed unless the numbers are those of a FAT volume.
 Boot read_boot(ByteView raw) {
@@ -46,8 +48,9 @@ Boot read_boot(ByteView raw) {
   bool wide = table == 0;
   if (wide) table = f.u32(36);
   bool jump = f.u8(0) == 0xEB || f.u8(0) == 0xE9;
-  if (!jump || b.sector < 512 || b.sector > 4096 || !is_power_of_two(b.sector) || !is_power_of_two(per_cluster) || reserved == 0 ||
-      b.tables == 0 || b.tables > 4 || (b.media != 0xF0 && b.media < 0xF8) || sectors == 0 || table == 0)
+  if (!jump || b.sector < 512 || b.sector > 4096 || !is_power_of_two(b.sector) ||
+      !is_power_of_two(per_cluster) || reserved == 0 || b.tables == 0 || b.tables > 4 ||
+      (b.media != 0xF0 && b.media < 0xF8) || sectors == 0 || table == 0)
     throw Malformed("FAT boot sector: its numbers are not those of a FAT volume");
   std::uint64_t root = (root_rows * kRow + b.sector - 1) / b.sector;
   std::uint64_t before = reserved + b.tables * table + root;
@@ -59,7 +62,8 @@ Boot read_boot(ByteView raw) {
   b.geometry.heap_at = before * b.sector;
   b.geometry.cluster_size = per_cluster * b.sector;
   std::uint64_t numbered = b.geometry.table_size * 8 / b.geometry.bits;
-  b.geometry.clusters = static_cast<std::uint32_t>(std::min({clusters, numbered > 2 ? numbered - 2 : 0, std::uint64_t{0x0FFFFFF0}}));
+  b.geometry.clusters = static_cast<std::uint32_t>(
+      std::min({clusters, numbered > 2 ? numbered - 2 : 0, std::uint64_t{0x0FFFFFF0}}));
   b.size = sectors * b.sector;
   b.root_at = (reserved + b.tables * table) * b.sector;
   b.root_size = wide ? 0 : root_rows * kRow;
@@ -97,7 +101,8 @@ class LongName {
   /// The name, when it belongs to the file of this short name.
   std::optional<std::string> take(std::string_view short_name) {
     std::uint8_t sum = 0;
-    for (char c : short_name) sum = static_cast<std::uint8_t>(((sum & 1) << 7) + (sum >> 1) + static_cast<std::uint8_t>(c));
+    for (char c : short_name)
+      sum = static_cast<std::uint8_t>(((sum & 1) << 7) + (sum >> 1) + static_cast<std::uint8_t>(c));
     std::string units = std::move(units_);
     bool fits = expected_ == 0 && sum == sum_ && !units.empty();
     forget();
@@ -142,7 +147,9 @@ class FatContainer final : public FileTree {
     out.emplace_back("serial", fmt::format("{:04X}-{:04X}", boot_.serial >> 16, boot_.serial & 0xFFFF));
     out.emplace_back("capacity", size_fact(boot_.size));
     if (auto free = free_clusters()) {
-      out.emplace_back("used", size_fact((boot_.geometry.clusters - std::min<std::uint64_t>(*free, boot_.geometry.clusters)) * boot_.geometry.cluster_size));
+      out.emplace_back("used", size_fact((boot_.geometry.clusters -
+                                          std::min<std::uint64_t>(*free, boot_.geometry.clusters)) *
+                                         boot_.geometry.cluster_size));
       out.emplace_back("free", size_fact(*free * boot_.geometry.cluster_size));
     }
     out.emplace_back("cluster", fmt::format("{} bytes", boot_.geometry.cluster_size));
@@ -170,12 +177,15 @@ class FatContainer final : public FileTree {
   ContentPtr open(const Entry& entry, NodeRef ref) override {
     if (entry.size == 0) return make_content(make_memory_source({}));
     auto first = static_cast<std::uint32_t>(ref.a);
-    std::vector<Extent> extents = ref.b != 0 ? table_.run(first, entry.size) : table_.chain(first, entry.size);
+    std::vector<Extent> extents =
+        ref.b != 0 ? table_.run(first, entry.size) : table_.chain(first, entry.size);
     std::uint64_t reached = extents.empty() ? 0 : extents.back().logical + extents.back().length;
     return make_content(make_extent_source(volume_, std::move(extents), reached));
   }
 
-  bool same_name(std::string_view stored, std::string_view wanted) const override { return to_lower(stored) == to_lower(wanted); }
+  bool same_name(std::string_view stored, std::string_view wanted) const override {
+    return to_lower(stored) == to_lower(wanted);
+  }
 
  private:
   SourcePtr folder_data(std::uint32_t cluster) const {
@@ -204,7 +214,8 @@ class FatContainer final : public FileTree {
     item.ref = {cluster, deleted ? 1U : 0U};
     entry.kind = (attributes & kFolder) != 0 ? EntryKind::folder : EntryKind::file;
     if (entry.kind == EntryKind::folder && deleted) return;
-    if (entry.kind == EntryKind::folder && cluster < 2) return add_damaged(std::move(item), "it has no cluster", sink);
+    if (entry.kind == EntryKind::folder && cluster < 2)
+      return add_damaged(std::move(item), "it has no cluster", sink);
     if (deleted) entry.flags |= Entry::recovered;
     if ((attributes & kReadOnly) != 0) entry.mode = entry.kind == EntryKind::folder ? 0555 : 0444;
     entry.modified = from_dos(row.u16(24), row.u16(22));
@@ -213,7 +224,8 @@ class FatContainer final : public FileTree {
     sink(std::move(item));
   }
 
-  /// "CRAB    PNG" in the encoding that was asked for; two bits tell which halves were typed in small letters.
+  /// "CRAB    PNG" in the encoding that was asked for; two bits tell which halves were typed in small
+  /// letters.
   std::string short_name(const std::string& raw, std::uint8_t cases, bool deleted) const {
     std::string stem = raw.substr(0, 8), ending = raw.substr(8, 3);
     if (deleted) stem[0] = '_';
@@ -247,7 +259,8 @@ class FatContainer final : public FileTree {
         Bytes info = read_exactly(*volume_, boot_.info_at, kBoot, "FAT information sector");
         LittleFields f(info, "FAT information sector");
         constexpr std::uint32_t kLead = 0x41615252, kSecond = 0x61417272;
-        if (f.u32(0) == kLead && f.u32(484) == kSecond && f.u32(488) <= boot_.geometry.clusters) return f.u32(488);
+        if (f.u32(0) == kLead && f.u32(484) == kSecond && f.u32(488) <= boot_.geometry.clusters)
+          return f.u32(488);
       }
       if (boot_.geometry.clusters <= kCountUpTo) return table_.free_clusters();
     } catch (const Malformed&) {
@@ -259,7 +272,8 @@ class FatContainer final : public FileTree {
     constexpr std::uint64_t kCompareUpTo = 1 << 20;
     std::uint64_t size = boot_.geometry.table_size;
     if (boot_.tables < 2 || size > kCompareUpTo) return;
-    if (read_up_to(*volume_, boot_.geometry.table_at, size) != read_up_to(*volume_, boot_.geometry.table_at + size, size))
+    if (read_up_to(*volume_, boot_.geometry.table_at, size) !=
+        read_up_to(*volume_, boot_.geometry.table_at + size, size))
       add_finding(Finding::Level::warning, "the two allocation tables differ; the first is used");
   }
 

@@ -10,7 +10,8 @@
 
 namespace operculum::fat {
 
-Table::Table(SourcePtr volume, const Geometry& geometry) : volume_(make_cached(std::move(volume))), geometry_(geometry) {}
+Table::Table(SourcePtr volume, const Geometry& geometry)
+    : volume_(make_cached(std::move(volume))), geometry_(geometry) {}
 
 std::uint64_t Table::place(std::uint32_t cluster) const {
   if (!is_cluster(cluster))
@@ -21,9 +22,11 @@ std::uint64_t Table::place(std::uint32_t cluster) const {
 std::uint32_t Table::entry(std::uint32_t cluster) const {
   std::uint64_t at = std::uint64_t{cluster} * geometry_.bits / 8;
   std::size_t width = geometry_.bits == 32 ? 4 : 2;
-  if (at + width > geometry_.table_size) throw Malformed(fmt::format("cluster {} lies behind the end of the allocation table", cluster));
+  if (at + width > geometry_.table_size)
+    throw Malformed(fmt::format("cluster {} lies behind the end of the allocation table", cluster));
   Byte raw[4];
-  if (volume_->read_at(geometry_.table_at + at, {raw, width}) < width) throw CutShort("the image ends within the allocation table");
+  if (volume_->read_at(geometry_.table_at + at, {raw, width}) < width)
+    throw CutShort("the image ends within the allocation table");
   if (geometry_.bits == 32) return load_little<std::uint32_t>(raw) & 0x0FFFFFFF;
   std::uint32_t value = load_little<std::uint16_t>(raw);
   if (geometry_.bits == 16) return value >= 0xFFF0 ? value | 0x0FFF0000 : value;
@@ -37,7 +40,8 @@ std::vector<Extent> Table::chain(std::uint32_t first, std::uint64_t limit) const
   std::uint64_t done = 0, steps = 0;
   for (std::uint32_t cluster = first; done < limit;) {
     std::uint64_t at = place(cluster), length = std::min(geometry_.cluster_size, limit - done);
-    if (++steps > geometry_.clusters) throw Malformed(fmt::format("the chain of cluster {} has a loop", first));
+    if (++steps > geometry_.clusters)
+      throw Malformed(fmt::format("the chain of cluster {} has a loop", first));
     if (!out.empty() && out.back().stored + out.back().length == at) {
       out.back().length += length;
     } else {

@@ -8,12 +8,12 @@ namespace operculum::fat {
 
 /// Where the clusters of a volume lie; all in bytes.
 struct Geometry {
-  std::uint64_t table_at = 0;    ///< the file allocation table
+  std::uint64_t table_at = 0;  ///< the file allocation table
   std::uint64_t table_size = 0;
-  unsigned bits = 12;            ///< of one of its numbers: 12, 16 or 32
-  std::uint64_t heap_at = 0;     ///< cluster 2
+  unsigned bits = 12;         ///< of one of its numbers: 12, 16 or 32
+  std::uint64_t heap_at = 0;  ///< cluster 2
   std::uint64_t cluster_size = 0;
-  std::uint32_t clusters = 0;    ///< their numbers begin with 2
+  std::uint32_t clusters = 0;  ///< their numbers begin with 2
 };
 
 /// The file allocation table: which cluster follows which.

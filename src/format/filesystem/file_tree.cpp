@@ -68,13 +68,14 @@ void FileTree::walk_tree(Detail detail, const TreeSink& sink) {
     try {
       list(folder.ref, detail, [&](TreeItem&& item) {
         if (++count > limits_.max_entries) {
-          throw LimitExceeded(fmt::format("there are more than {} entries; if that is right, raise --max-entries",
-                                          limits_.max_entries));
+          throw LimitExceeded(fmt::format(
+              "there are more than {} entries; if that is right, raise --max-entries", limits_.max_entries));
         }
         if (fix_name(item.entry.path)) {
           add_finding(Finding::Level::warning,
                       fmt::format("{}: holds a name that no system allows; shown as \"{}\"",
-                                  folder.path.empty() ? "the root folder" : escape(folder.path), escape(item.entry.path)));
+                                  folder.path.empty() ? "the root folder" : escape(folder.path),
+                                  escape(item.entry.path)));
         }
         if (!folder.path.empty()) item.entry.path.insert(0, folder.path);
         if (item.link_id != 0 && item.entry.kind == EntryKind::file) {
@@ -87,9 +88,11 @@ void FileTree::walk_tree(Detail detail, const TreeSink& sink) {
         if (item.entry.kind == EntryKind::folder) {
           if (!seen.insert(item.ref).second) {
             add_finding(Finding::Level::fault,
-                        fmt::format("{}: leads back to a folder listed already; not entered", escape(item.entry.path)));
+                        fmt::format("{}: leads back to a folder listed already; not entered",
+                                    escape(item.entry.path)));
           } else if (folder.level + 1 >= kMaxLevels) {
-            add_finding(Finding::Level::fault, fmt::format("folders lie more than {} levels deep; not entered", kMaxLevels));
+            add_finding(Finding::Level::fault,
+                        fmt::format("folders lie more than {} levels deep; not entered", kMaxLevels));
           } else if (!item.entry.is(Entry::damaged)) {
             pending.push_back({item.entry.path + "/", item.ref, folder.level + 1});
           }
@@ -100,7 +103,8 @@ void FileTree::walk_tree(Detail detail, const TreeSink& sink) {
       throw;
     } catch (const Error& error) {
       if (error.kind() == ErrorKind::io) throw;
-      std::string name = folder.path.empty() ? "the root folder" : escape(folder.path.substr(0, folder.path.size() - 1));
+      std::string name =
+          folder.path.empty() ? "the root folder" : escape(folder.path.substr(0, folder.path.size() - 1));
       add_finding(Finding::Level::fault, fmt::format("{}: {}", name, error.what()));
     }
     std::reverse(pending.begin() + static_cast<std::ptrdiff_t>(below), pending.end());
@@ -139,8 +143,10 @@ Lookup FileTree::find(std::string_view path) {
     auto take = [&](TreeItem&& item) {
       fix_name(item.entry.path);
       bool exact = item.entry.path == wanted;
-      if (exact || (!found && same_name(item.entry.path, wanted))) found = std::move(item);
-      else if (result.similar.empty() && to_lower(item.entry.path) == to_lower(wanted)) result.similar = so_far + item.entry.path;
+      if (exact || (!found && same_name(item.entry.path, wanted)))
+        found = std::move(item);
+      else if (result.similar.empty() && to_lower(item.entry.path) == to_lower(wanted))
+        result.similar = so_far + item.entry.path;
     };
     try {
       list(folder, Detail::all, take);
@@ -163,7 +169,9 @@ Lookup FileTree::find(std::string_view path) {
     result.consumed = end;
     auto entry = std::make_shared<const Entry>(std::move(found->entry));
     result.entry = entry;
-    result.open = [self = shared_from_this(), this, entry, ref = found->ref] { return whole(open(*entry, ref), *entry); };
+    result.open = [self = shared_from_this(), this, entry, ref = found->ref] {
+      return whole(open(*entry, ref), *entry);
+    };
     return result;
   }
   return result;
@@ -181,13 +189,16 @@ void compare_sizes(Container& container, std::uint64_t image, std::uint64_t file
                           fmt::format("the image is cut short: its file system covers {} bytes, {} are there",
                                       grouped(file_system), grouped(image)));
   } else if (image > file_system) {
-    container.add_finding(Finding::Level::note,
-                          fmt::format("{} bytes follow the file system (padding that could be trimmed, or room to grow)",
-                                      grouped(image - file_system)));
+    container.add_finding(
+        Finding::Level::note,
+        fmt::format("{} bytes follow the file system (padding that could be trimmed, or room to grow)",
+                    grouped(image - file_system)));
   }
 }
 
-std::string size_fact(std::uint64_t bytes) { return fmt::format("{} ({} bytes)", human_size(bytes), grouped(bytes)); }
+std::string size_fact(std::uint64_t bytes) {
+  return fmt::format("{} ({} bytes)", human_size(bytes), grouped(bytes));
+}
 
 std::string uuid_text(ByteView bytes) {
   std::string digits = to_hex(bytes.first(16));

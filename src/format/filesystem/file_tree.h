@@ -23,9 +23,9 @@ struct TreeItem {
 
 using TreeSink = std::function<void(TreeItem&&)>;
 
-/// A container whose entries are found by going through folders: what all file systems have in common. Entries
-/// come folder by folder: first everything in a folder, then each of its folders. A folder that cannot be read
-/// costs only itself; one that is met twice is not entered again.
+/// A container whose entries are found by going through folders: what all file systems have in common.
+/// Entries come folder by folder: first everything in a folder, then each of its folders. A folder that
+/// cannot be read costs only itself; one that is met twice is not entered again.
 class FileTree : public Container {
  public:
   explicit FileTree(const Limits& limits) : limits_(limits) {}

@@ -18,9 +18,10 @@ using namespace hfs;
 
 constexpr std::uint32_t kRootParent = 1, kRootFolder = 2;
 constexpr std::uint16_t kFolderRecord = 1, kFileRecord = 2;
-constexpr std::uint32_t kHardLinkType = 0x686C6E6B, kHardLinkCreator = 0x6866732B;    // "hlnk", "hfs+"
+constexpr std::uint32_t kHardLinkType = 0x686C6E6B, kHardLinkCreator = 0x6866732B;      // "hlnk", "hfs+"
 constexpr std::uint32_t kFolderLinkType = 0x66647270, kFolderLinkCreator = 0x4D414353;  // "fdrp", "MACS"
-constexpr std::string_view kPrivateFiles = "HFS+ Private Data", kPrivateFolders = ".HFS+ Private Directory Data\r";
+constexpr std::string_view kPrivateFiles = "HFS+ Private Data",
+                           kPrivateFolders = ".HFS+ Private Directory Data\r";
 constexpr std::string_view kPacking = "com.apple.decmpfs", kResource = "com.apple.ResourceFork";
 constexpr std::uint8_t kPackedFlag = 0x20;
 constexpr std::uint64_t kLongestTarget = 65536;
@@ -70,13 +71,16 @@ std::string name_in(const BigFields& key) {
 class HfsContainer final : public FileTree {
  public:
   HfsContainer(SourcePtr image, OpenContext& context)
-      : FileTree(context.limits),
-        volume_(std::move(image), [this](Finding::Level level, std::string text) { add_finding(level, std::move(text)); }) {
+      : FileTree(context.limits), volume_(std::move(image), [this](Finding::Level level, std::string text) {
+          add_finding(level, std::move(text));
+        }) {
     const Header& header = volume_.header();
     compare_sizes(*this, volume_.image()->size(), std::uint64_t{header.blocks} * header.block);
     if (!header.clean)
-      add_finding(Finding::Level::warning, header.journaled ? "it was not unmounted: its journal may hold changes that are not applied here"
-                                                            : "it was not unmounted: the newest files may be missing");
+      add_finding(Finding::Level::warning,
+                  header.journaled
+                      ? "it was not unmounted: its journal may hold changes that are not applied here"
+                      : "it was not unmounted: the newest files may be missing");
   }
 
   std::vector<std::pair<std::string, std::string>> facts() override {
@@ -85,14 +89,17 @@ class HfsContainer final : public FileTree {
     try {
       volume_.catalog().from([](const BigFields& key) { return key.u32(0) < kRootParent; },
                              [&](const LeafRecord& record) {
-                               if (record.key.u32(0) == kRootParent) out.emplace_back("label", name_in(record.key));
+                               if (record.key.u32(0) == kRootParent)
+                                 out.emplace_back("label", name_in(record.key));
                                return false;
                              });
     } catch (const Malformed&) {
     }
     out.emplace_back("version", header.extended ? "HFSX" : "HFS+");
     out.emplace_back("capacity", size_fact(std::uint64_t{header.blocks} * header.block));
-    out.emplace_back("used", size_fact(std::uint64_t{header.blocks - std::min(header.free_blocks, header.blocks)} * header.block));
+    out.emplace_back(
+        "used",
+        size_fact(std::uint64_t{header.blocks - std::min(header.free_blocks, header.blocks)} * header.block));
     out.emplace_back("free", size_fact(std::uint64_t{header.free_blocks} * header.block));
     out.emplace_back("block", fmt::format("{} bytes", header.block));
     if (header.made.known()) out.emplace_back("made", to_text(header.made));
@@ -112,12 +119,15 @@ class HfsContainer final : public FileTree {
   ContentPtr open(const Entry&, NodeRef ref) override {
     Item item;
     volume_.catalog().at(ref.b & ~kResourcePart, [&](const LeafRecord& record) { item = read_item(record); });
-    if ((ref.b & kResourcePart) != 0) return make_content(volume_.fork(item.resource, item.id, Volume::ForkKind::resource));
+    if ((ref.b & kResourcePart) != 0)
+      return make_content(volume_.fork(item.resource, item.id, Volume::ForkKind::resource));
     if ((item.flags & kPackedFlag) != 0) {
       for (const auto& [name, value] : attributes_of(item.id)) {
         if (name != kPacking) continue;
         Packing packing = read_packing(as_bytes(value));
-        return open_packed(packing, packing.in_fork() ? volume_.fork(item.resource, item.id, Volume::ForkKind::resource) : nullptr);
+        return open_packed(packing, packing.in_fork()
+                                        ? volume_.fork(item.resource, item.id, Volume::ForkKind::resource)
+                                        : nullptr);
       }
     }
     return make_content(volume_.fork(item.data, item.id, Volume::ForkKind::data));
@@ -135,7 +145,8 @@ class HfsContainer final : public FileTree {
                            [&](const LeafRecord& record) {
                              if (record.key.u32(0) != parent) return false;
                              std::uint16_t kind = record.data.u16(0);
-                             if (kind == kFolderRecord || kind == kFileRecord) take(name_in(record.key), read_item(record));
+                             if (kind == kFolderRecord || kind == kFileRecord)
+                               take(name_in(record.key), read_item(record));
                              return true;
                            });
   }
@@ -153,7 +164,8 @@ class HfsContainer final : public FileTree {
   }
 
   void row(std::string name, const Item& stored, const TreeSink& sink) {
-    std::replace(name.begin(), name.end(), '/', ':');  // a slash in a name is shown as a colon by the system, too
+    std::replace(name.begin(), name.end(), '/',
+                 ':');  // a slash in a name is shown as a colon by the system, too
     TreeItem out;
     Item item = stored;
     bool file_link = stored.type == kHardLinkType && stored.creator == kHardLinkCreator;
@@ -161,7 +173,8 @@ class HfsContainer final : public FileTree {
     out.entry.path = name;
     if (file_link || folder_link) {
       auto target = linked(stored, folder_link);
-      if (!target) return add_damaged(std::move(out), "the file that this hard link stands for is missing", sink);
+      if (!target)
+        return add_damaged(std::move(out), "the file that this hard link stands for is missing", sink);
       item = *target;
     }
     out.ref = {item.id, item.folder ? 0 : item.place};
@@ -207,14 +220,16 @@ class HfsContainer final : public FileTree {
       }
     }
     if (entry.kind == EntryKind::symbolic_link) {
-      extra.link_target = as_text(read_up_to(*volume_.fork(item.data, item.id, Volume::ForkKind::data), 0, kLongestTarget));
+      extra.link_target =
+          as_text(read_up_to(*volume_.fork(item.data, item.id, Volume::ForkKind::data), 0, kLongestTarget));
     } else if (entry.kind == EntryKind::character_device || entry.kind == EntryKind::block_device) {
       extra.device_major = item.special >> 24;
       extra.device_minor = item.special & 0xFFFFFF;
     } else if (entry.kind == EntryKind::file) {
       bool packed = packing && (item.flags & kPackedFlag) != 0;
       entry.size = packed ? packing->size : item.data.size;
-      entry.stored_size = packed ? packing->kept.size() + (packing->in_fork() ? item.resource.size : 0) : item.data.size;
+      entry.stored_size =
+          packed ? packing->kept.size() + (packing->in_fork() ? item.resource.size : 0) : item.data.size;
       if (packed) entry.method = packing->method();
     }
   }
@@ -228,13 +243,15 @@ class HfsContainer final : public FileTree {
         [&](const BigFields& key) { return key.u32(2) < id; },
         [&](const LeafRecord& record) {
           if (record.key.u32(2) != id) return false;
-          std::string name = to_utf8(record.key.text(12, std::size_t{record.key.u16(10)} * 2), "UTF-16BE").value_or("_");
+          std::string name =
+              to_utf8(record.key.text(12, std::size_t{record.key.u16(10)} * 2), "UTF-16BE").value_or("_");
           std::uint32_t kind = record.data.u32(0);
           if (kind == kInline) {
             out.emplace_back(std::move(name), record.data.text(16, record.data.u32(12)));
           } else if (kind == kInFork && name != kResource) {
             Fork fork = read_fork(record.data, 8);
-            Bytes value = read_up_to(*volume_.fork(fork, id, Volume::ForkKind::data), 0, std::min(fork.size, kLargestAttribute));
+            Bytes value = read_up_to(*volume_.fork(fork, id, Volume::ForkKind::data), 0,
+                                     std::min(fork.size, kLargestAttribute));
             out.emplace_back(std::move(name), as_text(value));
           }
           return true;
@@ -273,8 +290,10 @@ Format hfs_format() {
           .name = "HFS+ file system",
           .family = "file system",
           .specification = "Apple Technical Note TN1150",
-          .reads = "HFS+ and HFSX, also within an HFS wrapper; extents overflow; hard links of files and folders; resource forks as "
-                   "NAME:rsrc; extended attributes; files packed with zlib, LZVN and LZFSE; backup volume header",
+          .reads =
+              "HFS+ and HFSX, also within an HFS wrapper; extents overflow; hard links of files and folders; "
+              "resource forks as "
+              "NAME:rsrc; extended attributes; files packed with zlib, LZVN and LZFSE; backup volume header",
           .lacks = "replaying the journal; HFS without the plus",
           .suffixes = {".hfs", ".hfsx"},
           .recognise = recognise_hfs,

@@ -42,7 +42,8 @@ Fork read_fork(const BigFields& f, std::size_t at) {
 
 Header read_header(ByteView raw) {
   BigFields f(raw, "HFS+ volume header", kHeaderAt);
-  if (f.u16(0) != kPlus && f.u16(0) != kExtended) throw Malformed("HFS+ volume header: the signature is missing");
+  if (f.u16(0) != kPlus && f.u16(0) != kExtended)
+    throw Malformed("HFS+ volume header: the signature is missing");
   Header h;
   h.extended = f.u16(0) == kExtended;
   constexpr std::uint32_t kUnmounted = 1 << 8, kInconsistent = 1 << 11, kJournaled = 1 << 13;
@@ -85,7 +86,8 @@ Bytes Tree::node(std::uint32_t number) const {
 LeafRecord Tree::record(ByteView node, unsigned index) const {
   BigFields f(node, what_);
   std::size_t begin = f.u16(node.size() - 2 * (index + 1)), end = f.u16(node.size() - 2 * (index + 2));
-  if (begin < kDescriptor || end <= begin || end > node.size()) throw Malformed(fmt::format("{}: a record's place in its node makes no sense", what_));
+  if (begin < kDescriptor || end <= begin || end > node.size())
+    throw Malformed(fmt::format("{}: a record's place in its node makes no sense", what_));
   BigFields all(node.subspan(begin, end - begin), what_);
   std::size_t key = all.u16(0), data = (2 + key + 1) / 2 * 2;
   return {BigFields(all.bytes(2, key), what_), all.from(data)};
@@ -102,7 +104,8 @@ void Tree::from(const Before& before, const std::function<bool(const LeafRecord&
   std::uint32_t number = root_;
   Bytes raw = node(number);
   for (int level = 0; static_cast<std::int8_t>(raw[8]) != kLeaf; ++level) {
-    if (static_cast<std::int8_t>(raw[8]) != kIndex || level > kMostLevels) throw Malformed(fmt::format("{}: node {} is of the wrong kind", what_, number));
+    if (static_cast<std::int8_t>(raw[8]) != kIndex || level > kMostLevels)
+      throw Malformed(fmt::format("{}: node {} is of the wrong kind", what_, number));
     unsigned count = BigFields(raw, what_).u16(10);
     std::uint32_t child = 0;
     for (unsigned i = 0; i < count; ++i) {  // the last child whose first key is not behind
@@ -124,13 +127,15 @@ void Tree::from(const Before& before, const std::function<bool(const LeafRecord&
     number = f.u32(0);
     if (number == 0) return;
     raw = node(number);
-    if (static_cast<std::int8_t>(raw[8]) != kLeaf) throw Malformed(fmt::format("{}: node {} is of the wrong kind", what_, number));
+    if (static_cast<std::int8_t>(raw[8]) != kLeaf)
+      throw Malformed(fmt::format("{}: node {} is of the wrong kind", what_, number));
   }
 }
 
 // ---- volume
 
-Volume::Volume(SourcePtr image, std::function<void(Finding::Level, std::string)> report) : image_(std::move(image)) {
+Volume::Volume(SourcePtr image, std::function<void(Finding::Level, std::string)> report)
+    : image_(std::move(image)) {
   Bytes raw = read_exactly(*image_, kHeaderAt, 512, "HFS+ volume header");
   BigFields f(raw, "HFS wrapper", kHeaderAt);
   if (f.u16(0) == kWrapper && f.u16(124) == kPlus) {  // within an older volume
@@ -143,11 +148,15 @@ Volume::Volume(SourcePtr image, std::function<void(Finding::Level, std::string)>
   } catch (const Malformed& error) {
     std::uint64_t at = image_->size() < kHeaderAt ? 0 : image_->size() - kHeaderAt;
     header_ = read_header(read_exactly(*image_, at, 512, "HFS+ backup volume header"));
-    report(Finding::Level::fault, fmt::format("the volume header is damaged ({}); its backup at the end was used", error.what()));
+    report(Finding::Level::fault,
+           fmt::format("the volume header is damaged ({}); its backup at the end was used", error.what()));
   }
-  if (header_.extents.size > 0) overflow_.emplace(make_cached(fork(header_.extents, kExtentsFile, ForkKind::data)), "HFS+ extents tree");
+  if (header_.extents.size > 0)
+    overflow_.emplace(make_cached(fork(header_.extents, kExtentsFile, ForkKind::data)), "HFS+ extents tree");
   catalog_.emplace(make_cached(fork(header_.catalog, kCatalogFile, ForkKind::data)), "HFS+ catalog");
-  if (header_.attributes.size > 0) attributes_.emplace(make_cached(fork(header_.attributes, kAttributesFile, ForkKind::data)), "HFS+ attributes tree");
+  if (header_.attributes.size > 0)
+    attributes_.emplace(make_cached(fork(header_.attributes, kAttributesFile, ForkKind::data)),
+                        "HFS+ attributes tree");
 }
 
 SourcePtr Volume::fork(const Fork& fork, std::uint32_t file, ForkKind kind) const {
@@ -161,10 +170,12 @@ SourcePtr Volume::fork(const Fork& fork, std::uint32_t file, ForkKind kind) cons
     auto wanted = std::tuple(file, static_cast<std::uint8_t>(kind), known);
     overflow_->from([&](const BigFields& key) { return order(key) < wanted; },
                     [&](const LeafRecord& record) {
-                      if (order(record.key) != std::tuple(file, static_cast<std::uint8_t>(kind), known)) return false;
+                      if (order(record.key) != std::tuple(file, static_cast<std::uint8_t>(kind), known))
+                        return false;
                       std::size_t before = all.extents.size();
                       read_extents(record.data, 0, all);
-                      for (std::size_t i = before; i < all.extents.size(); ++i) known += all.extents[i].second;
+                      for (std::size_t i = before; i < all.extents.size(); ++i)
+                        known += all.extents[i].second;
                       return known < fork.blocks && all.extents.size() > before;
                     });
   }
@@ -172,12 +183,15 @@ SourcePtr Volume::fork(const Fork& fork, std::uint32_t file, ForkKind kind) cons
   std::uint64_t logical = 0;
   for (auto [first, count] : all.extents) {
     if (logical >= fork.size) break;
-    if (first + count > header_.blocks) throw Malformed(fmt::format("HFS+ file {}: blocks {} to {} are not all among the volume's {}", file, first, first + count, header_.blocks));
+    if (first + count > header_.blocks)
+      throw Malformed(fmt::format("HFS+ file {}: blocks {} to {} are not all among the volume's {}", file,
+                                  first, first + count, header_.blocks));
     std::uint64_t length = std::min(count * header_.block, fork.size - logical);
     extents.push_back({logical, first * header_.block, length});
     logical += length;
   }
-  if (logical < fork.size) throw Malformed(fmt::format("HFS+ file {}: its extents hold {} of {} bytes", file, logical, fork.size));
+  if (logical < fork.size)
+    throw Malformed(fmt::format("HFS+ file {}: its extents hold {} of {} bytes", file, logical, fork.size));
   return make_extent_source(image_, std::move(extents), fork.size);
 }
 

@@ -43,8 +43,8 @@ class Tree {
 
   /// Whether a key comes before what is looked for.
   using Before = std::function<bool(const BigFields& key)>;
-  /// Calls `take` for the records from the first on whose key is not before what is looked for, until it returns
-  /// false. Throws Malformed on loops and damage.
+  /// Calls `take` for the records from the first on whose key is not before what is looked for, until it
+  /// returns false. Throws Malformed on loops and damage.
   void from(const Before& before, const std::function<bool(const LeafRecord&)>& take) const;
   /// The record at a place that was told before.
   void at(std::uint64_t place, const std::function<void(const LeafRecord&)>& take) const;

@@ -23,8 +23,10 @@ using namespace iso;
 
 constexpr std::uint64_t kDescriptorsAt = 16 * kSector;
 constexpr std::string_view kMark = "CD001";
-constexpr std::string_view kRockRidge = "rock-ridge", kJoliet = "joliet", kPlain = "plain", kFirstSession = "first-session", kUdf = "udf";
-constexpr std::uint64_t kBootFolder = std::uint64_t{1} << 62, kBootImage = std::uint64_t{1} << 63;  // in NodeRef::a
+constexpr std::string_view kRockRidge = "rock-ridge", kJoliet = "joliet", kPlain = "plain",
+                           kFirstSession = "first-session", kUdf = "udf";
+constexpr std::uint64_t kBootFolder = std::uint64_t{1} << 62,
+                        kBootImage = std::uint64_t{1} << 63;  // in NodeRef::a
 constexpr std::string_view kBootFolderName = "[boot]";
 constexpr unsigned kMostDescriptors = 64, kMostSessions = 100;
 constexpr std::uint64_t kSessionGap = 16384;  // sectors looked through for the next session
@@ -87,7 +89,10 @@ std::optional<Volume> read_volume(const Source& image, std::uint64_t at) {
 class IsoContainer final : public FileTree {
  public:
   IsoContainer(SourcePtr image, OpenContext& context)
-      : FileTree(context.limits), image_(std::move(image)), meta_(make_cached(image_)), encoding_(context.names_in) {
+      : FileTree(context.limits),
+        image_(std::move(image)),
+        meta_(make_cached(image_)),
+        encoding_(context.names_in) {
     find_sessions(context.view == kFirstSession);
     reader_.emplace(meta_, volume_.block);
     bool ridge = has_rock_ridge();
@@ -108,7 +113,8 @@ class IsoContainer final : public FileTree {
     if (!volume_.publisher.empty()) out.emplace_back("publisher", volume_.publisher);
     if (!volume_.application.empty()) out.emplace_back("made with", volume_.application);
     if (sessions_ > 1) out.emplace_back("sessions", std::to_string(sessions_));
-    if (!boot_images_.empty()) out.emplace_back("boot", fmt::format("{} boot images, in {}", boot_images_.size(), kBootFolderName));
+    if (!boot_images_.empty())
+      out.emplace_back("boot", fmt::format("{} boot images, in {}", boot_images_.size(), kBootFolderName));
     return out;
   }
 
@@ -173,7 +179,8 @@ class IsoContainer final : public FileTree {
     if (!volume) throw Malformed("ISO 9660: there is no primary volume descriptor");
     volume_ = *volume;
     for (sessions_ = 1; sessions_ < kMostSessions;) {
-      std::uint64_t end = (volume->blocks * volume->block + kDescriptorsAt - 1) / kDescriptorsAt * kDescriptorsAt;
+      std::uint64_t end =
+          (volume->blocks * volume->block + kDescriptorsAt - 1) / kDescriptorsAt * kDescriptorsAt;
       std::optional<Volume> next;
       for (std::uint64_t gap = 0; gap < kSessionGap && !next; gap += 16) {
         std::uint64_t at = end + (gap + 16) * kSector;
@@ -192,8 +199,9 @@ class IsoContainer final : public FileTree {
     if (!reader_->find_protocol(own)) return false;
     bool any = false;
     try {
-      records(volume_.root * volume_.block, volume_.root * volume_.block + std::min(volume_.root_size, kSector),
-              [&](const Record& record, std::uint64_t, std::uint64_t) { any |= record.ridge.any; }, true);
+      records(
+          volume_.root * volume_.block, volume_.root * volume_.block + std::min(volume_.root_size, kSector),
+          [&](const Record& record, std::uint64_t, std::uint64_t) { any |= record.ridge.any; }, true);
       any |= reader_->read(own, true).ridge.any;
     } catch (const Malformed&) {
       return any;
@@ -209,13 +217,16 @@ class IsoContainer final : public FileTree {
     if (view == kJoliet) tree_ = Tree::joliet;
   }
 
-  std::string_view tree_name() const { return tree_ == Tree::rock_ridge ? kRockRidge : tree_ == Tree::joliet ? kJoliet : kPlain; }
+  std::string_view tree_name() const {
+    return tree_ == Tree::rock_ridge ? kRockRidge : tree_ == Tree::joliet ? kJoliet : kPlain;
+  }
 
   // ---- folders
 
   void check_folder(std::uint64_t begin) const {
     Bytes own = read_up_to(*meta_, begin, 34);
-    if (own.size() < 34) throw CutShort(fmt::format("ISO 9660 folder at offset {}: the image ends before it", begin));
+    if (own.size() < 34)
+      throw CutShort(fmt::format("ISO 9660 folder at offset {}: the image ends before it", begin));
     if (own[0] < 34 || own[32] != 1 || own[33] != 0)
       throw Malformed(fmt::format("ISO 9660 folder at offset {}: its first record is not its own", begin));
   }
@@ -224,18 +235,22 @@ class IsoContainer final : public FileTree {
     Bytes raw = read_up_to(*meta_, at, std::min<std::uint64_t>(255, end - at));
     return reader_->read(raw, tree_ == Tree::rock_ridge);
   }
-  std::uint64_t next_record(std::uint64_t at) const { return at + std::max<Byte>(read_up_to(*meta_, at, 1).at(0), 1); }
+  std::uint64_t next_record(std::uint64_t at) const {
+    return at + std::max<Byte>(read_up_to(*meta_, at, 1).at(0), 1);
+  }
 
   using TakeRecord = std::function<void(const Record&, std::uint64_t at, std::uint64_t size)>;
-  /// Goes through the records of a folder; those of one file with several extents count as one. A damaged record
-  /// costs the rest of its sector.
-  void records(std::uint64_t begin, std::uint64_t end, const TakeRecord& take, bool with_ridge = false) const {
+  /// Goes through the records of a folder; those of one file with several extents count as one. A damaged
+  /// record costs the rest of its sector.
+  void records(std::uint64_t begin, std::uint64_t end, const TakeRecord& take,
+               bool with_ridge = false) const {
     std::string wrong;
     std::optional<Record> first;
     std::uint64_t first_at = 0, size = 0;
     for (std::uint64_t sector = begin; sector < end; sector += kSector) {
       Bytes raw = read_up_to(*meta_, sector, std::min(kSector, end - sector));
-      if (raw.size() < std::min(kSector, end - sector)) throw CutShort(fmt::format("ISO 9660 folder at offset {}: the image is cut short", begin));
+      if (raw.size() < std::min(kSector, end - sector))
+        throw CutShort(fmt::format("ISO 9660 folder at offset {}: the image is cut short", begin));
       for (std::size_t at = 0; at < raw.size() && raw[at] != 0; at += raw[at]) {
         try {
           Record record = reader_->read(ByteView(raw).subspan(at), with_ridge || tree_ == Tree::rock_ridge);
@@ -258,7 +273,8 @@ class IsoContainer final : public FileTree {
     if (!wrong.empty()) throw Malformed(wrong);
   }
 
-  void row(const Record& record, std::uint64_t at, std::uint64_t size, std::uint64_t folder_end, const TreeSink& sink) {
+  void row(const Record& record, std::uint64_t at, std::uint64_t size, std::uint64_t folder_end,
+           const TreeSink& sink) {
     const RockRidge& ridge = record.ridge;
     if (ridge.relocated) return;
     constexpr std::uint8_t kAssociated = 4;
@@ -333,11 +349,13 @@ class IsoContainer final : public FileTree {
     }
   }
 
-  /// Folders whose parent's folder is damaged: number, place and name of each are also in a table of their own.
+  /// Folders whose parent's folder is damaged: number, place and name of each are also in a table of their
+  /// own.
   void list_by_path_table(std::uint64_t parent, const TreeSink& sink) const {
     bool joliet = tree_ == Tree::joliet;
     std::uint64_t size = joliet ? volume_.joliet_table_size : volume_.path_table_size;
-    Bytes table = read_up_to(*meta_, (joliet ? volume_.joliet_table : volume_.path_table) * volume_.block, std::min<std::uint64_t>(size, 16 << 20));
+    Bytes table = read_up_to(*meta_, (joliet ? volume_.joliet_table : volume_.path_table) * volume_.block,
+                             std::min<std::uint64_t>(size, 16 << 20));
     LittleFields f(table, "ISO 9660 path table");
     std::vector<std::uint64_t> places;
     for (std::size_t at = 0; at + 8 <= table.size() && f.u8(at) != 0;) {
@@ -347,7 +365,8 @@ class IsoContainer final : public FileTree {
       places.push_back(place);
       if (places.size() > 1 && number >= 1 && number <= places.size() && places[number - 1] == parent) {
         Record record;
-        record.raw_name.assign(table.begin() + static_cast<std::ptrdiff_t>(at + 8), table.begin() + static_cast<std::ptrdiff_t>(at + 8 + length));
+        record.raw_name.assign(table.begin() + static_cast<std::ptrdiff_t>(at + 8),
+                               table.begin() + static_cast<std::ptrdiff_t>(at + 8 + length));
         record.flags = 2;
         TreeItem item;
         item.entry.path = name_of(record);
@@ -367,7 +386,8 @@ class IsoContainer final : public FileTree {
 
   /// Sparse files (P1282, 4.1.7): a tree of tables with 256 block numbers each; 0 is a hole.
   SourcePtr sparse(const SourcePtr& stored, const RockRidge& ridge) const {
-    if (ridge.table_depth == 0 || ridge.table_depth > 4) throw Malformed("Rock Ridge: the depth of a sparse file's tables makes no sense");
+    if (ridge.table_depth == 0 || ridge.table_depth > 4)
+      throw Malformed("Rock Ridge: the depth of a sparse file's tables makes no sense");
     std::vector<Extent> extents;
     std::uint64_t logical = 0, tables = 0;
     auto table = [&](auto&& self, std::uint64_t block, unsigned level) -> void {
@@ -380,7 +400,8 @@ class IsoContainer final : public FileTree {
         logical += length;
         return;
       }
-      if (++tables > stored->size() / kSector + 1) throw Malformed("Rock Ridge: a sparse file's tables form a loop");
+      if (++tables > stored->size() / kSector + 1)
+        throw Malformed("Rock Ridge: a sparse file's tables form a loop");
       Bytes raw = read_exactly(*stored, block * kSector, kSector, "Rock Ridge sparse table");
       for (std::size_t at = 0; at < kSector && logical < *ridge.virtual_size; at += 8) {
         std::uint32_t word = load_little<std::uint32_t>(raw.data() + at);
@@ -402,21 +423,25 @@ class IsoContainer final : public FileTree {
     LittleFields f(head, "zisofs header");
     std::uint64_t size = f.u32(8), at = std::uint64_t{f.u8(12)} * 4;
     unsigned bits = f.u8(13);
-    if (!std::equal(std::begin(kZMark), std::end(kZMark), head.begin()) || bits < 15 || bits > 17 || size != ridge.unpacked_size)
+    if (!std::equal(std::begin(kZMark), std::end(kZMark), head.begin()) || bits < 15 || bits > 17 ||
+        size != ridge.unpacked_size)
       throw Malformed("zisofs header: it does not fit the folder record");
     std::uint64_t block = std::uint64_t{1} << bits, count = (size + block - 1) / block;
     Bytes pointers = read_exactly(*stored, at, (count + 1) * 4, "zisofs block pointers");
     std::vector<Block> blocks;
     for (std::uint64_t i = 0; i < count; ++i) {
-      std::uint64_t begin = load_little<std::uint32_t>(pointers.data() + i * 4), end = load_little<std::uint32_t>(pointers.data() + i * 4 + 4);
-      if (end < begin || end - begin > 2 * block) throw Malformed("zisofs: the block pointers are out of order");
+      std::uint64_t begin = load_little<std::uint32_t>(pointers.data() + i * 4),
+                    end = load_little<std::uint32_t>(pointers.data() + i * 4 + 4);
+      if (end < begin || end - begin > 2 * block)
+        throw Malformed("zisofs: the block pointers are out of order");
       blocks.push_back({i * block, std::min(block, size - i * block), begin, end - begin, 0});
     }
     return make_block_content(std::move(blocks), [stored](const Block& one, ByteSpan out) {
       std::fill(out.begin(), out.end(), Byte{0});
       if (one.stored_size == 0) return;
       Bytes packed = read_exactly(*stored, one.stored_offset, one.stored_size, "zisofs block");
-      if (decode_block(BlockCodec::zlib, packed, out) < out.size()) throw Malformed("a zisofs block is shorter than its place");
+      if (decode_block(BlockCodec::zlib, packed, out) < out.size())
+        throw Malformed("a zisofs block is shorter than its place");
     });
   }
 
@@ -448,9 +473,12 @@ Format iso_format() {
           .name = "ISO 9660 disc image",
           .family = "file system",
           .specification = "ECMA-119 4th edition; Joliet; IEEE P1281, P1282; El Torito 1.0",
-          .reads = "levels 1 to 3, files of several extents; Joliet; Rock Ridge with continuation areas, relocated folders, "
-                   "links, devices and sparse files; boot images; zisofs; several sessions; folders by the path table when theirs is "
-                   "damaged; --view rock-ridge, joliet, plain, first-session, udf",
+          .reads =
+              "levels 1 to 3, files of several extents; Joliet; Rock Ridge with continuation areas, "
+              "relocated folders, "
+              "links, devices and sparse files; boot images; zisofs; several sessions; folders by the path "
+              "table when theirs is "
+              "damaged; --view rock-ridge, joliet, plain, first-session, udf",
           .lacks = "interleaved files; zisofs of version 2",
           .suffixes = {".iso"},
           .views = {kRockRidge, kJoliet, kPlain, kFirstSession, kUdf},

@@ -11,7 +11,8 @@ namespace operculum::iso {
 namespace {
 
 constexpr std::size_t kRow = 32;
-constexpr std::uint8_t kValidation = 1, kBootable = 0x88, kNotBootable = 0, kHeader = 0x90, kLastHeader = 0x91;
+constexpr std::uint8_t kValidation = 1, kBootable = 0x88, kNotBootable = 0, kHeader = 0x90,
+                       kLastHeader = 0x91;
 
 std::string_view platform_name(std::uint8_t platform) {
   switch (platform) {
@@ -53,7 +54,8 @@ std::uint64_t size_of(const Source& image, std::uint64_t at, std::uint8_t medium
 std::vector<BootImage> read_boot_catalog(const Source& image, std::uint64_t place) {
   std::vector<BootImage> out;
   Bytes catalog = read_up_to(image, place, kSector);
-  if (catalog.size() < 2 * kRow || catalog[0] != kValidation || catalog[30] != 0x55 || catalog[31] != 0xAA) return out;
+  if (catalog.size() < 2 * kRow || catalog[0] != kValidation || catalog[30] != 0x55 || catalog[31] != 0xAA)
+    return out;
   std::uint8_t platform = catalog[1];
   for (std::size_t at = kRow; at + kRow <= catalog.size(); at += kRow) {
     LittleFields f(ByteView(catalog).subspan(at, kRow), "boot catalog", place + at);

@@ -52,7 +52,8 @@ void add_times(const LittleFields& f, std::size_t length, RockRidge& out) {
   for (unsigned bit = 0; bit < 7; ++bit) {
     if ((flags & (1U << bit)) == 0) continue;
     if (at + width > length) return;
-    if (bit < std::size(times)) *times[bit] = is_long ? long_date(f.bytes(at, width)) : short_date(f.bytes(at, width));
+    if (bit < std::size(times))
+      *times[bit] = is_long ? long_date(f.bytes(at, width)) : short_date(f.bytes(at, width));
     at += width;
   }
 }
@@ -69,7 +70,8 @@ Timestamp long_date(ByteView raw) {
     return static_cast<int>(parse_number(as_text(raw).substr(at, count)).value_or(0));
   };
   if (number(0, 4) == 0) return {};
-  return from_parts(number(0, 4), number(4, 2), number(6, 2), number(8, 2), number(10, 2), number(12, 2), static_cast<std::int8_t>(raw[16]));
+  return from_parts(number(0, 4), number(4, 2), number(6, 2), number(8, 2), number(10, 2), number(12, 2),
+                    static_cast<std::int8_t>(raw[16]));
 }
 
 Record RecordReader::read(ByteView raw, bool with_ridge) const {
@@ -95,7 +97,8 @@ Record RecordReader::read(ByteView raw, bool with_ridge) const {
 
 bool RecordReader::find_protocol(ByteView own_record) {
   if (own_record.size() < kFixed + 1 || own_record[0] > own_record.size()) return false;
-  ByteView area = own_record.subspan(kFixed + 1, own_record[0] - std::min<std::size_t>(own_record[0], kFixed + 1));
+  ByteView area =
+      own_record.subspan(kFixed + 1, own_record[0] - std::min<std::size_t>(own_record[0], kFixed + 1));
   for (std::size_t before : {0, 14}) {  // 14 bytes of the extended architecture may come first
     if (area.size() < before + 7) continue;
     LittleFields f(area.subspan(before), "SUSP");
@@ -151,7 +154,8 @@ void RecordReader::read_fields(ByteView area, RockRidge& out, unsigned& continue
   while (out.target.ends_with('\0')) out.target.pop_back();
   if (!more) return;
   if (++continued > kMostContinuations) throw Malformed("Rock Ridge: the continuation areas form a loop");
-  Bytes rest = read_exactly(*image_, more->first, std::min(more->second, kLongestContinuation), "Rock Ridge continuation area");
+  Bytes rest = read_exactly(*image_, more->first, std::min(more->second, kLongestContinuation),
+                            "Rock Ridge continuation area");
   read_fields(rest, out, continued);
 }
 

@@ -16,8 +16,8 @@ struct RockRidge {
   std::uint32_t links = 1, uid = 0, gid = 0, inode = 0, device_major = 0, device_minor = 0;
   std::string target;
   Timestamp created, modified, accessed, changed;
-  std::optional<std::uint32_t> child;  ///< sector where a relocated folder really is
-  bool relocated = false;              ///< it is shown elsewhere
+  std::optional<std::uint32_t> child;         ///< sector where a relocated folder really is
+  bool relocated = false;                     ///< it is shown elsewhere
   std::optional<std::uint64_t> virtual_size;  ///< of a sparse file
   unsigned table_depth = 0;
   bool zisofs = false;
@@ -44,7 +44,8 @@ class RecordReader {
 
   /// The record at the front of `raw`. Throws Malformed.
   Record read(ByteView raw, bool with_ridge) const;
-  /// Looks for the mark of the sharing protocol in the root folder's own record; true when Rock Ridge may follow.
+  /// Looks for the mark of the sharing protocol in the root folder's own record; true when Rock Ridge may
+  /// follow.
   bool find_protocol(ByteView own_record);
 
  private:

@@ -15,34 +15,47 @@ namespace {
 
 using namespace ntfs;
 
-constexpr std::uint64_t kVolumeFile = 3, kRootFile = 5, kBitmapFile = 6, kFirstUserFile = 16, kExtendFile = 11;
+constexpr std::uint64_t kVolumeFile = 3, kRootFile = 5, kBitmapFile = 6, kFirstUserFile = 16,
+                        kExtendFile = 11;
 constexpr std::uint64_t kNumberMask = (std::uint64_t{1} << 48) - 1;
 constexpr std::string_view kWithSystem = "with-system", kIndexName = "$I30";
 constexpr std::uint64_t kLongestFolder = std::uint64_t{1} << 30;
 constexpr std::string_view kUnixLinkMark = "IntxLNK\x01";
 
-enum ReparseTag : std::uint32_t { kMountPoint = 0xA0000003, kSymbolicLink = 0xA000000C, kUnixLink = 0xA000001D, kOverlay = 0x80000017 };
+enum ReparseTag : std::uint32_t {
+  kMountPoint = 0xA0000003,
+  kSymbolicLink = 0xA000000C,
+  kUnixLink = 0xA000001D,
+  kOverlay = 0x80000017
+};
 
-std::string utf8(std::string_view units) { return to_utf8(units, "UTF-16LE").value_or("_"); }
+std::string utf8(std::string_view units) {
+  return to_utf8(units, "UTF-16LE").value_or("_");
+}
 
 class NtfsContainer final : public FileTree {
  public:
   NtfsContainer(SourcePtr image, OpenContext& context)
       : FileTree(context.limits),
-        volume_(std::move(image), [this](Finding::Level level, std::string text) { add_finding(level, std::move(text)); }),
+        volume_(std::move(image),
+                [this](Finding::Level level, std::string text) { add_finding(level, std::move(text)); }),
         with_system_(context.view == kWithSystem) {
     const Boot& boot = volume_.boot();
-    std::uint64_t size = volume_.image()->size(), covered = boot.size + boot.sector;  // the backup boot sector follows
+    std::uint64_t size = volume_.image()->size(),
+                  covered = boot.size + boot.sector;  // the backup boot sector follows
     if (size < boot.size || size > covered) compare_sizes(*this, size, covered);
     try {
       Record volume = volume_.record(kVolumeFile);
       if (const Attribute* name = volume.find(kVolumeName)) label_ = utf8(as_text(name->value));
-      if (const Attribute* about = volume.find(kVolumeInformation); about != nullptr && about->value.size() >= 12) {
+      if (const Attribute* about = volume.find(kVolumeInformation);
+          about != nullptr && about->value.size() >= 12) {
         version_ = fmt::format("{}.{}", about->value[8], about->value[9]);
-        if ((about->value[10] & 1) != 0) add_finding(Finding::Level::warning, "it was not unmounted: the newest files may be missing");
+        if ((about->value[10] & 1) != 0)
+          add_finding(Finding::Level::warning, "it was not unmounted: the newest files may be missing");
       }
     } catch (const Malformed& error) {
-      add_finding(Finding::Level::warning, fmt::format("the volume's own record is damaged: {}", error.what()));
+      add_finding(Finding::Level::warning,
+                  fmt::format("the volume's own record is damaged: {}", error.what()));
     }
   }
 
@@ -64,11 +77,13 @@ class NtfsContainer final : public FileTree {
  protected:
   NodeRef root() override { return {kRootFile}; }
 
-  /// All blocks of the index are gone through, not its tree: order does not matter, and nothing can form a loop.
+  /// All blocks of the index are gone through, not its tree: order does not matter, and nothing can form a
+  /// loop.
   void list(NodeRef folder, Detail, const TreeSink& sink) override {
     Record record = volume_.record(folder.a);
     const Attribute* root = record.find(kIndexRoot, kIndexName);
-    if (root == nullptr || !root->resident) throw Malformed(fmt::format("NTFS file {} is no folder", record.number));
+    if (root == nullptr || !root->resident)
+      throw Malformed(fmt::format("NTFS file {} is no folder", record.number));
     LittleFields f(root->value, "NTFS index root");
     rows(f.from(16), sink);
     const Attribute* blocks = record.find(kIndexAllocation, kIndexName);
@@ -77,7 +92,8 @@ class NtfsContainer final : public FileTree {
     Bytes used = bitmap != nullptr ? read_up_to(*volume_.data(*bitmap), 0, 1 << 20) : Bytes();
     SourcePtr data = volume_.data(*blocks);
     std::uint64_t size = f.u32(8);
-    if (size < 512 || size > 65536 || size % 512 != 0) throw Malformed(fmt::format("NTFS index root: blocks of {} bytes are not possible", size));
+    if (size < 512 || size > 65536 || size % 512 != 0)
+      throw Malformed(fmt::format("NTFS index root: blocks of {} bytes are not possible", size));
     std::string wrong;
     std::uint64_t end = std::min(blocks->size, kLongestFolder);
     for (std::uint64_t i = 0; (i + 1) * size <= end; ++i) {
@@ -107,12 +123,15 @@ class NtfsContainer final : public FileTree {
     throw Malformed(fmt::format("NTFS file {} has no such stream", ref.a));
   }
 
-  bool same_name(std::string_view stored, std::string_view wanted) const override { return to_lower(stored) == to_lower(wanted); }
+  bool same_name(std::string_view stored, std::string_view wanted) const override {
+    return to_lower(stored) == to_lower(wanted);
+  }
 
  private:
   ContentPtr checked_content(const Record& record, const Attribute& data) const {
-    if (const Attribute* reparse = record.find(kReparsePoint); reparse != nullptr && reparse->value.size() >= 4 &&
-                                                              load_little<std::uint32_t>(reparse->value.data()) == kOverlay)
+    if (const Attribute* reparse = record.find(kReparsePoint);
+        reparse != nullptr && reparse->value.size() >= 4 &&
+        load_little<std::uint32_t>(reparse->value.data()) == kOverlay)
       throw Unsupported("files packed by the system's overlay (XPRESS or LZX)");
     return volume_.content(data);
   }
@@ -127,7 +146,8 @@ class NtfsContainer final : public FileTree {
       if (key >= 66) {
         std::size_t units = header.u8(at + 16 + 64);
         constexpr std::uint8_t kShortName = 2;
-        if (header.u8(at + 16 + 65) != kShortName) row(header.u64(at), utf8(header.text(at + 16 + 66, units * 2)), sink);
+        if (header.u8(at + 16 + 65) != kShortName)
+          row(header.u64(at), utf8(header.text(at + 16 + 66, units * 2)), sink);
       }
       at += length;
     }
@@ -146,7 +166,8 @@ class NtfsContainer final : public FileTree {
     try {
       Record record = volume_.record(number);
       if (!record.in_use() || (record.sequence != reference >> 48 && number != 0))
-        throw Malformed(fmt::format("the folder names file {} as it was once; it has been deleted since", number));
+        throw Malformed(
+            fmt::format("the folder names file {} as it was once; it has been deleted since", number));
       fill(item, record);
       streams = streams_of(item, record);
     } catch (const Malformed& error) {
@@ -160,7 +181,8 @@ class NtfsContainer final : public FileTree {
   void fill(TreeItem& item, const Record& record) const {
     Entry& entry = item.entry;
     entry.kind = record.is_folder() ? EntryKind::folder : EntryKind::file;
-    if (const Attribute* about = record.find(kStandardInformation); about != nullptr && about->value.size() >= 36) {
+    if (const Attribute* about = record.find(kStandardInformation);
+        about != nullptr && about->value.size() >= 36) {
       LittleFields f(about->value, "NTFS standard information");
       entry.modified = from_filetime(f.u64(8));
       EntryExtra& extra = entry.extras();
@@ -220,7 +242,8 @@ class NtfsContainer final : public FileTree {
   static std::optional<std::string> target_of(const Attribute& reparse) {
     LittleFields f(reparse.value, "NTFS reparse point");
     std::uint32_t tag = f.u32(0);
-    if (tag == kUnixLink && reparse.value.size() > 12) return std::string(f.text(12, reparse.value.size() - 12));
+    if (tag == kUnixLink && reparse.value.size() > 12)
+      return std::string(f.text(12, reparse.value.size() - 12));
     if (tag != kMountPoint && tag != kSymbolicLink) return std::nullopt;
     std::size_t paths = tag == kSymbolicLink ? 20 : 16;
     std::string target = utf8(f.text(paths + f.u16(12), f.u16(14)));  // the name meant for people
@@ -277,8 +300,11 @@ Format ntfs_format() {
           .name = "NTFS file system",
           .family = "file system",
           .specification = "NTFS 3.1 as commonly documented; [MS-XCA] 2.5; [MS-FSCC] 2.1.2",
-          .reads = "resident and other data, sparse and compressed (LZNT1) files, named streams as NAME:STREAM, hard links, attribute "
-                   "lists, symbolic links and mount points, mirror of the file table, backup boot sector; --view with-system",
+          .reads =
+              "resident and other data, sparse and compressed (LZNT1) files, named streams as NAME:STREAM, "
+              "hard links, attribute "
+              "lists, symbolic links and mount points, mirror of the file table, backup boot sector; --view "
+              "with-system",
           .lacks = "contents of encrypted files; files packed by the system's overlay (XPRESS, LZX)",
           .suffixes = {".ntfs"},
           .views = {kWithSystem},

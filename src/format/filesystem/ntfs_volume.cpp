@@ -18,7 +18,9 @@ constexpr std::string_view kMark = "NTFS    ", kRecordMark = "FILE";
 constexpr std::uint64_t kNumberMask = (std::uint64_t{1} << 48) - 1;
 constexpr std::uint64_t kLargestList = 1 << 20;  // bytes of an attribute list
 
-std::string utf8(std::string_view units) { return to_utf8(units, "UTF-16LE").value_or("_"); }
+std::string utf8(std::string_view units) {
+  return to_utf8(units, "UTF-16LE").value_or("_");
+}
 
 /// A count of clusters, or a negative power of two of bytes.
 std::uint64_t size_of(std::uint8_t value, std::uint64_t cluster) {
@@ -27,7 +29,8 @@ std::uint64_t size_of(std::uint8_t value, std::uint64_t cluster) {
   return -number > 31 ? 0 : std::uint64_t{1} << -number;
 }
 
-/// The mapping pairs of an attribute that is not resident: lengths and signed steps of as few bytes as needed.
+/// The mapping pairs of an attribute that is not resident: lengths and signed steps of as few bytes as
+/// needed.
 std::vector<Run> read_runs(ByteView raw, std::uint64_t first) {
   std::vector<Run> runs;
   std::int64_t place = 0;
@@ -35,12 +38,14 @@ std::vector<Run> read_runs(ByteView raw, std::uint64_t first) {
   for (std::size_t at = 0; at < raw.size() && raw[at] != 0;) {
     std::size_t length_bytes = raw[at] & 15, step_bytes = raw[at] >> 4;
     ++at;
-    if (length_bytes == 0 || length_bytes > 8 || step_bytes > 8 || at + length_bytes + step_bytes > raw.size())
+    if (length_bytes == 0 || length_bytes > 8 || step_bytes > 8 ||
+        at + length_bytes + step_bytes > raw.size())
       throw Malformed("NTFS: the mapping pairs of an attribute make no sense");
     std::uint64_t count = 0;
     for (std::size_t i = 0; i < length_bytes; ++i) count |= std::uint64_t{raw[at + i]} << (8 * i);
     at += length_bytes;
-    if (count == 0 || count > (std::uint64_t{1} << 40)) throw Malformed("NTFS: the mapping pairs of an attribute make no sense");
+    if (count == 0 || count > (std::uint64_t{1} << 40))
+      throw Malformed("NTFS: the mapping pairs of an attribute make no sense");
     Run run{at_cluster, count, std::nullopt};
     if (step_bytes > 0) {
       std::uint64_t step = (raw[at + step_bytes - 1] & 0x80) != 0 ? ~std::uint64_t{0} : 0;
@@ -59,7 +64,8 @@ std::vector<Run> read_runs(ByteView raw, std::uint64_t first) {
 }  // namespace
 
 const Attribute* Record::find(std::uint32_t type, std::string_view name) const {
-  auto found = std::find_if(attributes.begin(), attributes.end(), [&](const Attribute& one) { return one.type == type && one.name == name; });
+  auto found = std::find_if(attributes.begin(), attributes.end(),
+                            [&](const Attribute& one) { return one.type == type && one.name == name; });
   return found == attributes.end() ? nullptr : &*found;
 }
 
@@ -80,7 +86,8 @@ Boot read_boot(ByteView raw) {
   b.record = size_of(f.u8(64), b.cluster);
   b.index_block = size_of(f.u8(68), b.cluster);
   b.serial = f.u64(72);
-  if (b.record < 512 || b.record > 65536 || b.record % 512 != 0) throw Malformed("NTFS boot sector: the size of a file record makes no sense");
+  if (b.record < 512 || b.record > 65536 || b.record % 512 != 0)
+    throw Malformed("NTFS boot sector: the size of a file record makes no sense");
   return b;
 }
 
@@ -88,24 +95,30 @@ void fix_up(ByteSpan raw, std::string_view mark) {
   LittleFields f(raw, "NTFS record");
   if (f.text(0, 4) != mark) throw Malformed(fmt::format("NTFS: a record lacks the mark {}", mark));
   std::size_t at = f.u16(4), count = f.u16(6);
-  if (count < 2 || (count - 1) * 512 > raw.size() || at + count * 2 > raw.size()) throw Malformed("NTFS: the update sequence of a record makes no sense");
+  if (count < 2 || (count - 1) * 512 > raw.size() || at + count * 2 > raw.size())
+    throw Malformed("NTFS: the update sequence of a record makes no sense");
   for (std::size_t i = 1; i < count; ++i) {
     Byte* end = raw.data() + i * 512 - 2;
-    if (end[0] != raw[at] || end[1] != raw[at + 1]) throw Malformed("NTFS: a record was only half written (its update sequence differs)");
+    if (end[0] != raw[at] || end[1] != raw[at + 1])
+      throw Malformed("NTFS: a record was only half written (its update sequence differs)");
     std::copy_n(raw.data() + at + i * 2, 2, end);
   }
 }
 
-Volume::Volume(SourcePtr image, std::function<void(Finding::Level, std::string)> report) : image_(std::move(image)), meta_(make_cached(image_)) {
+Volume::Volume(SourcePtr image, std::function<void(Finding::Level, std::string)> report)
+    : image_(std::move(image)), meta_(make_cached(image_)) {
   try {
     boot_ = read_boot(read_exactly(*image_, 0, 512, "NTFS boot sector"));
   } catch (const Malformed& error) {
     std::uint64_t last = image_->size() / 512 * 512;
-    boot_ = read_boot(read_exactly(*image_, last - std::min<std::uint64_t>(last, 512), 512, "NTFS backup boot sector"));
-    report(Finding::Level::fault, fmt::format("the boot sector is damaged ({}); its backup at the end was used", error.what()));
+    boot_ = read_boot(
+        read_exactly(*image_, last - std::min<std::uint64_t>(last, 512), 512, "NTFS backup boot sector"));
+    report(Finding::Level::fault,
+           fmt::format("the boot sector is damaged ({}); its backup at the end was used", error.what()));
   }
   std::string wrong;
-  for (std::uint64_t place : {boot_.table, boot_.mirror}) {  // the table's own record tells where the rest of it is
+  for (std::uint64_t place :
+       {boot_.table, boot_.mirror}) {  // the table's own record tells where the rest of it is
     try {
       SourcePtr front = make_slice(meta_, place, 16 * boot_.record);
       Record own;
@@ -115,7 +128,8 @@ Volume::Volume(SourcePtr image, std::function<void(Finding::Level, std::string)>
       table_ = front;
       table_ = make_cached(plain(*record(0).find(kData)));
       if (place == boot_.mirror && place != boot_.table)
-        report(Finding::Level::fault, fmt::format("the master file table is damaged ({}); its mirror was used", wrong));
+        report(Finding::Level::fault,
+               fmt::format("the master file table is damaged ({}); its mirror was used", wrong));
       return;
     } catch (const Malformed& error) {
       wrong = error.what();
@@ -125,7 +139,8 @@ Volume::Volume(SourcePtr image, std::function<void(Finding::Level, std::string)>
 }
 
 Bytes Volume::raw_record(const Source& table, std::uint64_t number) const {
-  Bytes raw = read_exactly(table, checked_mul(number, boot_.record, "a file number"), boot_.record, "NTFS file record");
+  Bytes raw = read_exactly(table, checked_mul(number, boot_.record, "a file number"), boot_.record,
+                           "NTFS file record");
   fix_up(raw, kRecordMark);
   return raw;
 }
@@ -144,7 +159,8 @@ void Volume::parse(ByteView raw, std::uint64_t number, Record& out) const {
   out.flags = f.u16(22);
   for (std::size_t at = f.u16(20); at + 8 <= raw.size() && f.u32(at) != kEnd;) {
     std::size_t length = f.u32(at + 4);
-    if (length < 24 || length > raw.size() - at) throw Malformed(fmt::format("NTFS file {}: an attribute has the impossible length {}", number, length));
+    if (length < 24 || length > raw.size() - at)
+      throw Malformed(fmt::format("NTFS file {}: an attribute has the impossible length {}", number, length));
     LittleFields a(raw.subspan(at, length), "NTFS attribute", at);
     Attribute one;
     one.type = a.u32(0);
@@ -190,7 +206,8 @@ void Volume::add_part(Attribute&& part, std::uint64_t first, std::vector<Attribu
     same->flags = part.flags;
   }
   same->runs.insert(same->runs.end(), part.runs.begin(), part.runs.end());
-  std::stable_sort(same->runs.begin(), same->runs.end(), [](const Run& a, const Run& b) { return a.first < b.first; });
+  std::stable_sort(same->runs.begin(), same->runs.end(),
+                   [](const Run& a, const Run& b) { return a.first < b.first; });
 }
 
 void Volume::add_listed(const Attribute& list, std::uint64_t own, Record& out) const {
@@ -201,13 +218,15 @@ void Volume::add_listed(const Attribute& list, std::uint64_t own, Record& out) c
     std::size_t length = f.u16(at + 4);
     if (length < 26) break;
     std::uint64_t number = f.u64(at + 16) & kNumberMask;
-    if (number != own && std::find(others.begin(), others.end(), number) == others.end()) others.push_back(number);
+    if (number != own && std::find(others.begin(), others.end(), number) == others.end())
+      others.push_back(number);
     at += length;
   }
   for (std::uint64_t number : others) {
     Bytes more = raw_record(*table_, number);
     LittleFields m(more, "NTFS file record");
-    if ((m.u64(32) & kNumberMask) != own) throw Malformed(fmt::format("NTFS file {}: its record {} belongs to another file", own, number));
+    if ((m.u64(32) & kNumberMask) != own)
+      throw Malformed(fmt::format("NTFS file {}: its record {} belongs to another file", own, number));
     Record part;
     parse(more, number, part);
     for (Attribute& one : part.attributes) {
@@ -226,7 +245,8 @@ SourcePtr Volume::plain(const Attribute& attribute) const {
   for (const Run& run : attribute.runs) {
     std::uint64_t logical = checked_mul(run.first, boot_.cluster, "an attribute's place");
     if (!run.place || logical >= limit) continue;
-    std::uint64_t length = std::min(checked_mul(run.count, boot_.cluster, "an attribute's run"), limit - logical);
+    std::uint64_t length =
+        std::min(checked_mul(run.count, boot_.cluster, "an attribute's run"), limit - logical);
     extents.push_back({logical, checked_mul(*run.place, boot_.cluster, "an attribute's place"), length});
   }
   return make_extent_source(image_, std::move(extents), attribute.size);
@@ -234,7 +254,8 @@ SourcePtr Volume::plain(const Attribute& attribute) const {
 
 ContentPtr Volume::content(const Attribute& attribute) const {
   if ((attribute.flags & kEncrypted) != 0) throw Unsupported("files encrypted by the file system");
-  if (!attribute.resident && (attribute.flags & kCompressed) != 0 && attribute.unit_bits != 0) return compressed(attribute);
+  if (!attribute.resident && (attribute.flags & kCompressed) != 0 && attribute.unit_bits != 0)
+    return compressed(attribute);
   return make_content(plain(attribute));
 }
 
@@ -248,23 +269,28 @@ ContentPtr Volume::compressed(const Attribute& attribute) const {
   for (std::uint64_t at = 0; at < attribute.size; at += unit) {
     std::uint64_t begin = at / boot_.cluster, end = begin + unit_clusters, packed = 0;
     std::vector<Extent> extents;
-    while (run < attribute.runs.size() && attribute.runs[run].first + attribute.runs[run].count <= begin) ++run;
+    while (run < attribute.runs.size() && attribute.runs[run].first + attribute.runs[run].count <= begin)
+      ++run;
     for (std::size_t i = run; i < attribute.runs.size() && attribute.runs[i].first < end; ++i) {
       const Run& one = attribute.runs[i];
       if (!one.place) continue;
       std::uint64_t first = std::max(one.first, begin), last = std::min(one.first + one.count, end);
-      extents.push_back({packed, (*one.place + (first - one.first)) * boot_.cluster, (last - first) * boot_.cluster});
+      extents.push_back(
+          {packed, (*one.place + (first - one.first)) * boot_.cluster, (last - first) * boot_.cluster});
       packed += (last - first) * boot_.cluster;
     }
-    if (run == attribute.runs.size() && blocks.size() > 1 && extents.empty() && attribute.size - at > (std::uint64_t{1} << 40))
+    if (run == attribute.runs.size() && blocks.size() > 1 && extents.empty() &&
+        attribute.size - at > (std::uint64_t{1} << 40))
       throw Malformed("NTFS: a compressed file is larger than its clusters tell");
-    blocks.push_back({at, std::min(unit, attribute.size - at), units->size(), packed, packed == unit ? 1U : 0U});
+    blocks.push_back(
+        {at, std::min(unit, attribute.size - at), units->size(), packed, packed == unit ? 1U : 0U});
     units->push_back(std::move(extents));
   }
   return make_block_content(std::move(blocks), [units, image = image_](const Block& block, ByteSpan out) {
     SourcePtr stored = make_extent_source(image, (*units)[block.stored_offset], block.stored_size);
     if (block.tag == 1) {
-      if (stored->read_at(0, out) < out.size()) throw CutShort("a compression unit is not all there; the image is cut short");
+      if (stored->read_at(0, out) < out.size())
+        throw CutShort("a compression unit is not all there; the image is cut short");
       return;
     }
     if (block.stored_size == 0) {

@@ -22,7 +22,9 @@ struct Header {
   std::string name;
 };
 
-std::uint64_t padded(std::uint64_t size) { return (size + 15) / 16 * 16; }
+std::uint64_t padded(std::uint64_t size) {
+  return (size + 15) / 16 * 16;
+}
 
 std::uint32_t sum_of(ByteView words) {
   std::uint32_t sum = 0;
@@ -40,7 +42,8 @@ class RomContainer final : public FileTree {
     name_ = name_at(16, first_);
     if (sum_of(read_up_to(*image_, 0, std::min<std::uint64_t>(512, size_))) != 0)
       add_finding(Finding::Level::fault, "the superblock does not fit its checksum");
-    if (image_->size() < size_ || image_->size() >= padded(size_) + 1024) compare_sizes(*this, image_->size(), size_);
+    if (image_->size() < size_ || image_->size() >= padded(size_) + 1024)
+      compare_sizes(*this, image_->size(), size_);
   }
 
   std::vector<std::pair<std::string, std::string>> facts() override {
@@ -63,7 +66,8 @@ class RomContainer final : public FileTree {
   ContentPtr open(const Entry&, NodeRef ref) override {
     Header header = read_header(ref.a);
     if (image_->size() < header.data_at + header.size)
-      throw CutShort(fmt::format("romfs file at offset {}: {} bytes are missing; the image is cut short", header.at, header.data_at + header.size - image_->size()));
+      throw CutShort(fmt::format("romfs file at offset {}: {} bytes are missing; the image is cut short",
+                                 header.at, header.data_at + header.size - image_->size()));
     return make_content(make_slice(image_, header.data_at, header.size));
   }
 
@@ -94,8 +98,9 @@ class RomContainer final : public FileTree {
   }
 
   void row(const Header& header, const TreeSink& sink) {
-    static constexpr EntryKind kKinds[] = {EntryKind::hard_link,    EntryKind::folder,           EntryKind::file,   EntryKind::symbolic_link,
-                                           EntryKind::block_device, EntryKind::character_device, EntryKind::socket, EntryKind::fifo};
+    static constexpr EntryKind kKinds[] = {
+        EntryKind::hard_link,    EntryKind::folder,           EntryKind::file,   EntryKind::symbolic_link,
+        EntryKind::block_device, EntryKind::character_device, EntryKind::socket, EntryKind::fifo};
     TreeItem item;
     Entry& entry = item.entry;
     entry.path = header.name;
@@ -111,14 +116,16 @@ class RomContainer final : public FileTree {
     entry.mode = entry.kind == EntryKind::folder || target.executable ? 0755 : 0644;
     if (!header.sum_fits) {
       entry.flags |= Entry::damaged;
-      add_finding(Finding::Level::fault, fmt::format("\"{}\": its header does not fit its checksum", escape(header.name)));
+      add_finding(Finding::Level::fault,
+                  fmt::format("\"{}\": its header does not fit its checksum", escape(header.name)));
     }
     if (entry.kind == EntryKind::file) {
       entry.size = entry.stored_size = target.size;
       entry.offset = target.data_at;
       item.link_id = target.at;
     } else if (entry.kind == EntryKind::symbolic_link) {
-      entry.extras().link_target = as_text(read_up_to(*meta_, header.data_at, std::min<std::uint64_t>(header.size, kMaxName)));
+      entry.extras().link_target =
+          as_text(read_up_to(*meta_, header.data_at, std::min<std::uint64_t>(header.size, kMaxName)));
     } else if (entry.kind == EntryKind::block_device || entry.kind == EntryKind::character_device) {
       entry.extras().device_major = static_cast<std::uint32_t>(header.spec >> 16);
       entry.extras().device_minor = static_cast<std::uint32_t>(header.spec & 0xFFFF);
@@ -131,7 +138,9 @@ class RomContainer final : public FileTree {
   std::string name_;
 };
 
-Match recognise_romfs(Probe& probe) { return starts_with(probe.head(8), kMagic) ? Match::front : Match::none; }
+Match recognise_romfs(Probe& probe) {
+  return starts_with(probe.head(8), kMagic) ? Match::front : Match::none;
+}
 
 ContainerPtr open_romfs(const Input& input, OpenContext& context) {
   return std::make_shared<RomContainer>(random_access(*input.content, context.spool), context);

@@ -30,15 +30,27 @@ constexpr Method kMethods[] = {{1, BlockCodec::zlib}, {2, BlockCodec::lzma_alone
                                {4, BlockCodec::xz},   {5, BlockCodec::lz4},        {6, BlockCodec::zstd}};
 
 enum Type : std::uint16_t {
-  folder = 1, file, link, block_device, character_device, fifo, socket,
-  long_folder, long_file, long_link, long_block_device, long_character_device, long_fifo, long_socket,
+  folder = 1,
+  file,
+  link,
+  block_device,
+  character_device,
+  fifo,
+  socket,
+  long_folder,
+  long_file,
+  long_link,
+  long_block_device,
+  long_character_device,
+  long_fifo,
+  long_socket,
 };
 
 struct Super {
   std::uint32_t inodes = 0, made = 0, block_size = 0, fragments = 0, ids = 0;
   std::uint16_t method = 0, major = 0, minor = 0;
-  std::uint64_t root = 0, bytes_used = 0, id_table = 0, attribute_table = 0, inode_table = 0, folder_table = 0,
-                fragment_table = 0;
+  std::uint64_t root = 0, bytes_used = 0, id_table = 0, attribute_table = 0, inode_table = 0,
+                folder_table = 0, fragment_table = 0;
 };
 
 Super read_super(ByteView raw) {
@@ -69,7 +81,8 @@ class MetaReader {
   MetaReader(const ReadBlock& read_block, std::uint64_t block, std::uint64_t offset)
       : read_block_(read_block), next_(block), at_(static_cast<std::size_t>(offset)) {
     turn();
-    if (at_ > block_->size()) throw Malformed("SquashFS: a reference leads behind the end of its metadata block");
+    if (at_ > block_->size())
+      throw Malformed("SquashFS: a reference leads behind the end of its metadata block");
   }
 
   /// The next `count` bytes, gathered across blocks.
@@ -116,10 +129,13 @@ class SquashContainer final : public FileTree {
       throw Unsupported(fmt::format("SquashFS {}.{} (4.0 is read)", super_.major, super_.minor));
     auto method = std::find_if(std::begin(kMethods), std::end(kMethods),
                                [&](const Method& one) { return one.number == super_.method; });
-    if (method == std::end(kMethods)) throw Unsupported(fmt::format("SquashFS compression number {}", super_.method));
+    if (method == std::end(kMethods))
+      throw Unsupported(fmt::format("SquashFS compression number {}", super_.method));
     codec_ = method->codec;
-    if (super_.block_size < 4096 || super_.block_size > (1 << 20) || (super_.block_size & (super_.block_size - 1)) != 0)
-      throw Malformed(fmt::format("SquashFS superblock: a block size of {} bytes is not possible", super_.block_size));
+    if (super_.block_size < 4096 || super_.block_size > (1 << 20) ||
+        (super_.block_size & (super_.block_size - 1)) != 0)
+      throw Malformed(
+          fmt::format("SquashFS superblock: a block size of {} bytes is not possible", super_.block_size));
     std::uint64_t padded = (super_.bytes_used + 4095) / 4096 * 4096;
     if (image_->size() < super_.bytes_used || image_->size() > padded)
       compare_sizes(*this, image_->size(), super_.bytes_used);
@@ -138,15 +154,18 @@ class SquashContainer final : public FileTree {
 
   void list(NodeRef folder, Detail detail, const TreeSink& sink) override {
     Inode inode = read_inode(folder.a);
-    if (inode.type != Type::folder && inode.type != Type::long_folder) throw Malformed("SquashFS: a folder's inode is of another kind");
+    if (inode.type != Type::folder && inode.type != Type::long_folder)
+      throw Malformed("SquashFS: a folder's inode is of another kind");
     if (inode.size < 4) return;  // an empty folder counts 3 bytes
     std::uint64_t left = inode.size - 3;
-    MetaReader reader(read_block_, checked_add(super_.folder_table, inode.start, "a folder's place"), inode.offset);
+    MetaReader reader(read_block_, checked_add(super_.folder_table, inode.start, "a folder's place"),
+                      inode.offset);
     while (left > 0) {
       Bytes head = reader.take(12);
       LittleFields h(head, "SquashFS folder header");
       std::uint64_t count = std::uint64_t{h.u32(0)} + 1, block = h.u32(4);
-      if (count > 256) throw Malformed(fmt::format("SquashFS folder header: {} entries, at most 256 are possible", count));
+      if (count > 256)
+        throw Malformed(fmt::format("SquashFS folder header: {} entries, at most 256 are possible", count));
       left -= std::min<std::uint64_t>(left, 12);
       for (std::uint64_t i = 0; i < count; ++i) {
         Bytes raw = reader.take(8);
@@ -174,7 +193,8 @@ class SquashContainer final : public FileTree {
       blocks.push_back({done, inode.size - done, inode.offset, inode.fragment, kInFragment});
     }
     auto self = std::static_pointer_cast<SquashContainer>(shared_from_this());
-    return make_block_content(std::move(blocks), [self](const Block& block, ByteSpan out) { self->decode(block, out); });
+    return make_block_content(std::move(blocks),
+                              [self](const Block& block, ByteSpan out) { self->decode(block, out); });
   }
 
  private:
@@ -186,7 +206,9 @@ class SquashContainer final : public FileTree {
     Bytes head = read_exactly(*meta_, at, 2, "SquashFS metadata block");
     std::uint16_t word = load_little<std::uint16_t>(head.data());
     std::uint64_t size = word & 0x7FFF;
-    if (size > kMetaBlock || size == 0) throw Malformed(fmt::format("SquashFS metadata block at offset {}: {} bytes are not possible", at, size));
+    if (size > kMetaBlock || size == 0)
+      throw Malformed(
+          fmt::format("SquashFS metadata block at offset {}: {} bytes are not possible", at, size));
     next = at + 2 + size;
     return meta_blocks_.get(at, [&] {
       Bytes packed = read_exactly(*meta_, at + 2, size, "SquashFS metadata block");
@@ -200,7 +222,8 @@ class SquashContainer final : public FileTree {
   /// `count` records of a table that is reached through a list of its blocks' places.
   Bytes table_record(std::uint64_t list, std::uint64_t index, std::size_t record) {
     std::uint64_t per_block = kMetaBlock / record;
-    Bytes place = read_exactly(*meta_, checked_add(list, index / per_block * 8, "a table"), 8, "SquashFS table");
+    Bytes place =
+        read_exactly(*meta_, checked_add(list, index / per_block * 8, "a table"), 8, "SquashFS table");
     MetaReader reader(read_block_, load_little<std::uint64_t>(place.data()), (index % per_block) * record);
     return reader.take(record);
   }
@@ -218,7 +241,8 @@ class SquashContainer final : public FileTree {
   std::uint32_t id(std::uint16_t index) const { return index < ids_.size() ? ids_[index] : 0; }
 
   Inode read_inode(std::uint64_t ref, std::vector<std::uint32_t>* block_sizes = nullptr) {
-    MetaReader reader(read_block_, checked_add(super_.inode_table, ref >> 16, "an inode's place"), ref & 0xFFFF);
+    MetaReader reader(read_block_, checked_add(super_.inode_table, ref >> 16, "an inode's place"),
+                      ref & 0xFFFF);
     Bytes head = reader.take(16);
     LittleFields h(head, "SquashFS inode");
     Inode n;
@@ -259,7 +283,8 @@ class SquashContainer final : public FileTree {
         LittleFields f(raw, "SquashFS link inode");
         n.links = f.u32(0);
         n.size = f.u32(4);
-        if (n.size > 65536) throw Malformed(fmt::format("SquashFS: a link's target of {} bytes is not possible", n.size));
+        if (n.size > 65536)
+          throw Malformed(fmt::format("SquashFS: a link's target of {} bytes is not possible", n.size));
         Bytes target = more(static_cast<std::size_t>(n.size));
         n.target = as_text(target);
         if (n.type == Type::long_link) n.attributes = load_little<std::uint32_t>(more(4).data());
@@ -319,7 +344,8 @@ class SquashContainer final : public FileTree {
     while (count > 0) {  // piece by piece: a count without blocks behind it ends early
       auto part = static_cast<std::size_t>(std::min<std::uint64_t>(count, 2048));
       Bytes raw = reader.take(part * 4);
-      for (std::size_t i = 0; i < part; ++i) block_sizes->push_back(load_little<std::uint32_t>(raw.data() + i * 4));
+      for (std::size_t i = 0; i < part; ++i)
+        block_sizes->push_back(load_little<std::uint32_t>(raw.data() + i * 4));
       count -= part;
     }
   }
@@ -329,10 +355,13 @@ class SquashContainer final : public FileTree {
     if (super_.attribute_table == kNone) return out;
     Bytes head = read_exactly(*meta_, super_.attribute_table, 16, "SquashFS attribute table");
     std::uint64_t pairs = load_little<std::uint64_t>(head.data());
-    if (index >= load_little<std::uint32_t>(head.data() + 8)) throw Malformed("SquashFS: an attribute number is out of range");
+    if (index >= load_little<std::uint32_t>(head.data() + 8))
+      throw Malformed("SquashFS: an attribute number is out of range");
     Bytes record = table_record(super_.attribute_table + 16, index, 16);
     LittleFields r(record, "SquashFS attribute record");
-    auto at = [&](std::uint64_t ref) { return MetaReader(read_block_, checked_add(pairs, ref >> 16, "an attribute"), ref & 0xFFFF); };
+    auto at = [&](std::uint64_t ref) {
+      return MetaReader(read_block_, checked_add(pairs, ref >> 16, "an attribute"), ref & 0xFFFF);
+    };
     MetaReader reader = at(r.u64(0));
     static constexpr std::string_view kPrefixes[] = {"user.", "trusted.", "security."};
     for (std::uint32_t i = 0; i < r.u32(8); ++i) {
@@ -340,24 +369,29 @@ class SquashContainer final : public FileTree {
       std::uint16_t type = load_little<std::uint16_t>(key.data());
       Bytes name = reader.take(load_little<std::uint16_t>(key.data() + 2));
       std::uint32_t size = load_little<std::uint32_t>(reader.take(4).data());
-      if (size > 65536) throw Malformed(fmt::format("SquashFS: an attribute of {} bytes is not possible", size));
+      if (size > 65536)
+        throw Malformed(fmt::format("SquashFS: an attribute of {} bytes is not possible", size));
       Bytes value = reader.take(size);
       if ((type & 0x100) != 0 && size == 8) {  // kept elsewhere
         MetaReader elsewhere = at(load_little<std::uint64_t>(value.data()));
         size = load_little<std::uint32_t>(elsewhere.take(4).data());
-        if (size > 65536) throw Malformed(fmt::format("SquashFS: an attribute of {} bytes is not possible", size));
+        if (size > 65536)
+          throw Malformed(fmt::format("SquashFS: an attribute of {} bytes is not possible", size));
         value = elsewhere.take(size);
       }
-      if ((type & 0xFF) < std::size(kPrefixes)) out.emplace_back(std::string(kPrefixes[type & 0xFF]) + std::string(as_text(name)), as_text(value));
+      if ((type & 0xFF) < std::size(kPrefixes))
+        out.emplace_back(std::string(kPrefixes[type & 0xFF]) + std::string(as_text(name)), as_text(value));
     }
     return out;
   }
 
   // ---- entries
 
-  void row(std::uint64_t ref, std::uint16_t type, std::string_view name, Detail detail, const TreeSink& sink) {
-    static constexpr EntryKind kKinds[] = {EntryKind::file, EntryKind::folder, EntryKind::file, EntryKind::symbolic_link,
-                                           EntryKind::block_device, EntryKind::character_device, EntryKind::fifo, EntryKind::socket};
+  void row(std::uint64_t ref, std::uint16_t type, std::string_view name, Detail detail,
+           const TreeSink& sink) {
+    static constexpr EntryKind kKinds[] = {
+        EntryKind::file,         EntryKind::folder,           EntryKind::file, EntryKind::symbolic_link,
+        EntryKind::block_device, EntryKind::character_device, EntryKind::fifo, EntryKind::socket};
     TreeItem item;
     item.ref = {ref};
     item.entry.path = name;
@@ -375,8 +409,9 @@ class SquashContainer final : public FileTree {
   }
 
   void fill(TreeItem& item, const Inode& inode) {
-    static constexpr EntryKind kKinds[] = {EntryKind::folder, EntryKind::file, EntryKind::symbolic_link, EntryKind::block_device,
-                                           EntryKind::character_device, EntryKind::fifo, EntryKind::socket};
+    static constexpr EntryKind kKinds[] = {
+        EntryKind::folder,           EntryKind::file, EntryKind::symbolic_link, EntryKind::block_device,
+        EntryKind::character_device, EntryKind::fifo, EntryKind::socket};
     Entry& entry = item.entry;
     entry.kind = kKinds[(inode.type - 1) % 7];
     entry.mode = inode.mode;
@@ -401,28 +436,38 @@ class SquashContainer final : public FileTree {
       BytesPtr fragment = read_fragment(static_cast<std::uint32_t>(block.stored_size));
       if (block.stored_offset > fragment->size() || fragment->size() - block.stored_offset < out.size())
         throw Malformed("SquashFS: a file's end is not within its fragment");
-      std::copy_n(fragment->begin() + static_cast<std::ptrdiff_t>(block.stored_offset), out.size(), out.begin());
+      std::copy_n(fragment->begin() + static_cast<std::ptrdiff_t>(block.stored_offset), out.size(),
+                  out.begin());
       return;
     }
     if (block.stored_size == 0) {
       std::fill(out.begin(), out.end(), Byte{0});
-    } else if (std::size_t got = decode_data(block.stored_offset, static_cast<std::uint32_t>(block.stored_size), out); got != out.size()) {
-      throw Malformed(fmt::format("SquashFS data block at offset {}: {} bytes come out, {} are expected", block.stored_offset, got, out.size()));
+    } else if (std::size_t got =
+                   decode_data(block.stored_offset, static_cast<std::uint32_t>(block.stored_size), out);
+               got != out.size()) {
+      throw Malformed(fmt::format("SquashFS data block at offset {}: {} bytes come out, {} are expected",
+                                  block.stored_offset, got, out.size()));
     }
   }
 
   std::size_t decode_data(std::uint64_t at, std::uint32_t word, ByteSpan out) const {
     std::uint32_t size = word & ~kStoredBit;
-    if (size > super_.block_size) throw Malformed(fmt::format("SquashFS data block at offset {}: {} packed bytes are not possible", at, size));
+    if (size > super_.block_size)
+      throw Malformed(
+          fmt::format("SquashFS data block at offset {}: {} packed bytes are not possible", at, size));
     thread_local Bytes packed;
     packed.resize(size);
     std::size_t got = image_->read_at(at, packed);
-    if (got < size) throw CutShort(fmt::format("SquashFS data block at offset {}: {} of {} bytes are there; the image is cut short", at, got, size));
+    if (got < size)
+      throw CutShort(
+          fmt::format("SquashFS data block at offset {}: {} of {} bytes are there; the image is cut short",
+                      at, got, size));
     return decode_block((word & kStoredBit) != 0 ? BlockCodec::stored : codec_, packed, out);
   }
 
   BytesPtr read_fragment(std::uint32_t index) {
-    if (index >= super_.fragments) throw Malformed(fmt::format("SquashFS: fragment {} is not one of {}", index, super_.fragments));
+    if (index >= super_.fragments)
+      throw Malformed(fmt::format("SquashFS: fragment {} is not one of {}", index, super_.fragments));
     return fragments_.get(index, [&] {
       Bytes record = table_record(super_.fragment_table, index, 16);
       LittleFields f(record, "SquashFS fragment record");
@@ -437,7 +482,9 @@ class SquashContainer final : public FileTree {
   BlockCodec codec_ = BlockCodec::stored;
   std::vector<std::uint32_t> ids_;
   BlockCache meta_blocks_{8 << 20}, fragments_{16 << 20};
-  MetaReader::ReadBlock read_block_ = [this](std::uint64_t at, std::uint64_t& next) { return read_meta(at, next); };
+  MetaReader::ReadBlock read_block_ = [this](std::uint64_t at, std::uint64_t& next) {
+    return read_meta(at, next);
+  };
 };
 
 Match recognise_squashfs(Probe& probe) {
@@ -452,7 +499,8 @@ Match recognise_squashfs(Probe& probe) {
 
 ContainerPtr open_squashfs(const Input& input, OpenContext& context) {
   SourcePtr image = random_access(*input.content, context.spool);
-  if (read_up_to(*image, 0, 4) == Bytes{'s', 'q', 's', 'h'}) throw Unsupported("SquashFS in big-endian byte order (versions before 4.0)");
+  if (read_up_to(*image, 0, 4) == Bytes{'s', 'q', 's', 'h'})
+    throw Unsupported("SquashFS in big-endian byte order (versions before 4.0)");
   return std::make_shared<SquashContainer>(std::move(image), context);
 }
 
@@ -463,7 +511,9 @@ Format squashfs_format() {
           .name = "SquashFS file system",
           .family = "file system",
           .specification = "Linux kernel documentation, filesystems/squashfs (4.0)",
-          .reads = "gzip, LZMA, xz, LZO, LZ4 and zstd; fragments; sparse files; all inode kinds; extended attributes; hard links",
+          .reads =
+              "gzip, LZMA, xz, LZO, LZ4 and zstd; fragments; sparse files; all inode kinds; extended "
+              "attributes; hard links",
           .lacks = "versions before 4.0",
           .suffixes = {".squashfs", ".sqfs", ".sfs", ".snap"},
           .recognise = recognise_squashfs,

@@ -19,21 +19,33 @@ using namespace udf;
 constexpr std::uint64_t kRecognitionAt = 32768, kSector = 2048;
 constexpr std::string_view kIsoViews[] = {"rock-ridge", "joliet", "plain", "first-session"};
 
-enum FileType : std::uint8_t { kFolder = 4, kFile = 5, kBlock = 6, kCharacter = 7, kFifo = 9, kSocket = 10, kLink = 12, kRealTime = 249 };
+enum FileType : std::uint8_t {
+  kFolder = 4,
+  kFile = 5,
+  kBlock = 6,
+  kCharacter = 7,
+  kFifo = 9,
+  kSocket = 10,
+  kLink = 12,
+  kRealTime = 249
+};
 
 class UdfContainer final : public FileTree {
  public:
   UdfContainer(SourcePtr image, OpenContext& context)
       : FileTree(context.limits),
         size_(image->size()),
-        volume_(std::move(image), [this](Finding::Level level, std::string text) { add_finding(level, std::move(text)); }) {}
+        volume_(std::move(image),
+                [this](Finding::Level level, std::string text) { add_finding(level, std::move(text)); }) {}
 
   std::vector<std::pair<std::string, std::string>> facts() override {
     std::vector<std::pair<std::string, std::string>> out;
     if (!volume_.label.empty()) out.emplace_back("label", volume_.label);
     out.emplace_back("revision", volume_.revision);
     if (volume_.total_blocks > 0) {
-      out.emplace_back("used", size_fact((volume_.total_blocks - std::min(volume_.free_blocks, volume_.total_blocks)) * volume_.block_size()));
+      out.emplace_back(
+          "used", size_fact((volume_.total_blocks - std::min(volume_.free_blocks, volume_.total_blocks)) *
+                            volume_.block_size()));
       out.emplace_back("free", size_fact(volume_.free_blocks * volume_.block_size()));
     }
     if (volume_.recorded.known()) out.emplace_back("written", to_text(volume_.recorded));
@@ -45,27 +57,36 @@ class UdfContainer final : public FileTree {
 
   void list(NodeRef folder, Detail detail, const TreeSink& sink) override {
     FileEntry own = volume_.entry(address(folder));
-    if (own.type != kFolder) throw Malformed(fmt::format("UDF block {}: its file entry is not a folder's", own.at.block));
+    if (own.type != kFolder)
+      throw Malformed(fmt::format("UDF block {}: its file entry is not a folder's", own.at.block));
     SourcePtr data = volume_.data(own);
     constexpr std::uint64_t kLongest = 38 + 255 + 65535;
     for (std::uint64_t at = 0; at + 38 <= own.size;) {
       Bytes raw = read_up_to(*data, at, 38 + 255 + 64);
       if (raw.size() < 38) throw CutShort("the image is cut short within the folder");
-      std::size_t name = raw[19], use = load_little<std::uint16_t>(raw.data() + 36), length = (38 + name + use + 3) / 4 * 4;
+      std::size_t name = raw[19], use = load_little<std::uint16_t>(raw.data() + 36),
+                  length = (38 + name + use + 3) / 4 * 4;
       if (length > raw.size() && length <= kLongest) raw = read_up_to(*data, at, length);
       if (length > raw.size() || !has_tag(ByteView(raw).first(length), kFileIdentifier))
-        throw Malformed(fmt::format("UDF folder at block {}: the entry at byte {} is damaged; what follows it is not listed", own.at.block, at));
+        throw Malformed(fmt::format(
+            "UDF folder at block {}: the entry at byte {} is damaged; what follows it is not listed",
+            own.at.block, at));
       row(LittleFields(raw, "UDF file identifier"), 38 + use, name, detail, sink);
       at += length;
     }
   }
 
-  ContentPtr open(const Entry&, NodeRef ref) override { return make_content(volume_.data(volume_.entry(address(ref)))); }
+  ContentPtr open(const Entry&, NodeRef ref) override {
+    return make_content(volume_.data(volume_.entry(address(ref))));
+  }
 
  private:
-  static Address address(NodeRef ref) { return {static_cast<std::uint32_t>(ref.a), static_cast<std::uint16_t>(ref.b)}; }
+  static Address address(NodeRef ref) {
+    return {static_cast<std::uint32_t>(ref.a), static_cast<std::uint16_t>(ref.b)};
+  }
 
-  void row(const LittleFields& f, std::size_t name_at, std::size_t name_length, Detail detail, const TreeSink& sink) {
+  void row(const LittleFields& f, std::size_t name_at, std::size_t name_length, Detail detail,
+           const TreeSink& sink) {
     enum : std::uint8_t { kIsFolder = 2, kDeleted = 4, kParent = 8 };
     std::uint8_t about = f.u8(18);
     if ((about & (kDeleted | kParent)) != 0) return;
@@ -87,9 +108,14 @@ class UdfContainer final : public FileTree {
 
   void fill(TreeItem& item, const FileEntry& file) {
     static constexpr std::pair<std::uint8_t, EntryKind> kKinds[] = {
-        {kFolder, EntryKind::folder},        {kBlock, EntryKind::block_device}, {kCharacter, EntryKind::character_device},
-        {kFifo, EntryKind::fifo},            {kSocket, EntryKind::socket},      {kLink, EntryKind::symbolic_link},
-        {kRealTime, EntryKind::file},        {kFile, EntryKind::file},
+        {kFolder, EntryKind::folder},
+        {kBlock, EntryKind::block_device},
+        {kCharacter, EntryKind::character_device},
+        {kFifo, EntryKind::fifo},
+        {kSocket, EntryKind::socket},
+        {kLink, EntryKind::symbolic_link},
+        {kRealTime, EntryKind::file},
+        {kFile, EntryKind::file},
     };
     Entry& entry = item.entry;
     for (auto [type, kind] : kKinds) {
@@ -109,7 +135,8 @@ class UdfContainer final : public FileTree {
       extra.link_target = target_of(file);
     } else if (entry.kind == EntryKind::file) {
       entry.size = file.size;
-      entry.stored_size = file.embedded() ? file.size : std::min(file.size, file.blocks * volume_.block_size());
+      entry.stored_size =
+          file.embedded() ? file.size : std::min(file.size, file.blocks * volume_.block_size());
       if (entry.stored_size < entry.size) entry.flags |= Entry::sparse;
       if (file.links > 1) item.link_id = (std::uint64_t{file.at.partition} << 32) + file.at.block + 1;
     }
@@ -171,24 +198,32 @@ bool has_rock_ridge(Probe& probe) {
   return as_text(own).find("SP\x07\x01\xBE\xEF") != std::string_view::npos;
 }
 
-Match recognise_udf(Probe& probe) { return has_mark(probe) && !has_rock_ridge(probe) ? Match::front : Match::none; }
+Match recognise_udf(Probe& probe) {
+  return has_mark(probe) && !has_rock_ridge(probe) ? Match::front : Match::none;
+}
 
 ContainerPtr open_udf_format(const Input& input, OpenContext& context) {
-  if (std::find(std::begin(kIsoViews), std::end(kIsoViews), context.view) != std::end(kIsoViews)) return iso_format().open(input, context);
+  if (std::find(std::begin(kIsoViews), std::end(kIsoViews), context.view) != std::end(kIsoViews))
+    return iso_format().open(input, context);
   return open_udf(random_access(*input.content, context.spool), context);
 }
 
 }  // namespace
 
-ContainerPtr open_udf(SourcePtr image, OpenContext& context) { return std::make_shared<UdfContainer>(std::move(image), context); }
+ContainerPtr open_udf(SourcePtr image, OpenContext& context) {
+  return std::make_shared<UdfContainer>(std::move(image), context);
+}
 
 Format udf_format() {
   return {.id = "udf",
           .name = "UDF file system",
           .family = "file system",
           .specification = "ECMA-167 3rd edition; UDF 2.60",
-          .reads = "1.02 to 2.60: plain, virtual, sparable and metadata partitions; embedded files, holes; unicode names, links, devices; "
-                   "reserve descriptors; sectors of 512 to 4096 bytes; on discs with ISO 9660, too, the richer tree (--view udf or joliet)",
+          .reads =
+              "1.02 to 2.60: plain, virtual, sparable and metadata partitions; embedded files, holes; "
+              "unicode names, links, devices; "
+              "reserve descriptors; sectors of 512 to 4096 bytes; on discs with ISO 9660, too, the richer "
+              "tree (--view udf or joliet)",
           .lacks = "strategy 4096 of write-once discs; named streams; extended allocation descriptors",
           .suffixes = {".udf", ".iso"},
           .views = {"udf"},

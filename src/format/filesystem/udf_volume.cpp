@@ -22,7 +22,8 @@ std::uint16_t crc16(ByteView bytes) {
   std::uint16_t sum = 0;
   for (Byte b : bytes) {
     sum = static_cast<std::uint16_t>(sum ^ (b << 8));
-    for (int i = 0; i < 8; ++i) sum = static_cast<std::uint16_t>((sum & 0x8000) != 0 ? (sum << 1) ^ 0x1021 : sum << 1);
+    for (int i = 0; i < 8; ++i)
+      sum = static_cast<std::uint16_t>((sum & 0x8000) != 0 ? (sum << 1) ^ 0x1021 : sum << 1);
   }
   return sum;
 }
@@ -61,7 +62,8 @@ bool has_tag(ByteView raw, std::uint16_t tag) {
   std::uint8_t sum = 0;
   for (std::size_t i = 0; i < 16; ++i) sum = static_cast<std::uint8_t>(sum + (i == 4 ? 0 : raw[i]));
   std::size_t length = f.u16(10);
-  return f.u16(0) == tag && f.u8(4) == sum && 16 + length <= raw.size() && (length == 0 || crc16(raw.subspan(16, length)) == f.u16(8));
+  return f.u16(0) == tag && f.u8(4) == sum && 16 + length <= raw.size() &&
+         (length == 0 || crc16(raw.subspan(16, length)) == f.u16(8));
 }
 
 std::string unicode_of(ByteView raw) {
@@ -89,12 +91,14 @@ Timestamp time_of(ByteView raw) {
   parts.tm_hour = f.u8(6);
   parts.tm_min = f.u8(7);
   parts.tm_sec = f.u8(8);
-  if (parts.tm_mon < 0 || parts.tm_mon > 11 || parts.tm_mday < 1 || parts.tm_mday > 31 || parts.tm_hour > 23) return {};
+  if (parts.tm_mon < 0 || parts.tm_mon > 11 || parts.tm_mday < 1 || parts.tm_mday > 31 || parts.tm_hour > 23)
+    return {};
   int zone = f.u16(0) & 0xFFF;
   if (zone >= 0x800) zone -= 0x1000;
   bool zoned = zone >= -1440 && zone <= 1440;
   std::uint32_t nanoseconds = (f.u8(9) * 10000U + f.u8(10) * 100U + f.u8(11)) * 1000U;
-  Timestamp time = from_unix(timegm(&parts) - (zoned ? zone * 60 : 0), nanoseconds < 1'000'000'000 ? nanoseconds : 0);
+  Timestamp time =
+      from_unix(timegm(&parts) - (zoned ? zone * 60 : 0), nanoseconds < 1'000'000'000 ? nanoseconds : 0);
   time.floating = !zoned;
   return time;
 }
@@ -104,12 +108,14 @@ Volume::Volume(SourcePtr image, std::function<void(Finding::Level, std::string)>
   find_anchor();
   if (!read_sequence(main_)) {
     physical_.clear();
-    if (!read_sequence(reserve_)) throw Malformed("UDF: there is no logical volume in the volume descriptors");
+    if (!read_sequence(reserve_))
+      throw Malformed("UDF: there is no logical volume in the volume descriptors");
     report_(Finding::Level::warning, "the main volume descriptors are damaged; the reserve was used");
   }
   take_logical_volume(logical_volume_);
   open_maps();
-  Bytes raw = read_exactly(*partition(file_set_.partition), file_set_.block * block_size_, block_size_, "UDF file set descriptor");
+  Bytes raw = read_exactly(*partition(file_set_.partition), file_set_.block * block_size_, block_size_,
+                           "UDF file set descriptor");
   if (!has_tag(raw, kFileSet)) throw Malformed("UDF: the file set descriptor is missing or damaged");
   LittleFields f(raw, "UDF file set descriptor");
   root_ = {f.u32(404), f.u16(408)};
@@ -128,7 +134,8 @@ void Volume::find_anchor() {
       sector_ = sector;
       main_ = {f.u32(20), f.u32(16)};
       reserve_ = {f.u32(28), f.u32(24)};
-      if (at != kAnchorSector) report_(Finding::Level::note, "the first anchor is missing; the one at the end was used");
+      if (at != kAnchorSector)
+        report_(Finding::Level::note, "the first anchor is missing; the one at the end was used");
       return;
     }
   }
@@ -162,13 +169,15 @@ void Volume::take_logical_volume(ByteView raw) {
 }
 
 SourcePtr Volume::physical(std::uint16_t number) const {
-  auto found = std::find_if(physical_.begin(), physical_.end(), [&](const PhysicalPartition& one) { return one.number == number; });
+  auto found = std::find_if(physical_.begin(), physical_.end(),
+                            [&](const PhysicalPartition& one) { return one.number == number; });
   if (found == physical_.end()) throw Malformed(fmt::format("UDF: partition {} is not described", number));
   return make_slice(image_, found->start * sector_, found->length * sector_);
 }
 
 SourcePtr Volume::partition(std::uint16_t index) const {
-  if (index >= partitions_.size() || !partitions_[index]) throw Malformed(fmt::format("UDF: there is no partition map {}", index));
+  if (index >= partitions_.size() || !partitions_[index])
+    throw Malformed(fmt::format("UDF: there is no partition map {}", index));
   return partitions_[index];
 }
 
@@ -195,7 +204,8 @@ void Volume::open_maps() {
     } else if (id.starts_with("*UDF Virtual Partition")) {
       partitions_.push_back(virtual_partition(base, static_cast<std::uint16_t>(i)));
     } else {
-      throw Unsupported(fmt::format("UDF partitions of the kind \"{}\"", escape(id.substr(0, std::min(id.find('\0'), id.size())))));
+      throw Unsupported(fmt::format("UDF partitions of the kind \"{}\"",
+                                    escape(id.substr(0, std::min(id.find('\0'), id.size())))));
     }
   }
 }
@@ -208,7 +218,8 @@ SourcePtr Volume::sparable(const SourcePtr& base, ByteView map) const {
   for (const PhysicalPartition& one : physical_) {
     if (one.number == m.u16(38)) start = one.start * sector_;
   }
-  std::vector<std::pair<std::uint64_t, std::uint64_t>> moved;  // packet's place in the partition, its place in the image
+  std::vector<std::pair<std::uint64_t, std::uint64_t>>
+      moved;  // packet's place in the partition, its place in the image
   for (unsigned i = 0; i < std::min<unsigned>(m.u8(42), 4) && moved.empty(); ++i) {
     Bytes raw = read_up_to(*meta_, m.u32(48 + i * 4) * sector_, std::min<std::uint64_t>(m.u32(44), 1 << 20));
     if (!has_tag(raw, 0) || raw.size() < 56) continue;
@@ -238,7 +249,8 @@ SourcePtr Volume::metadata(const SourcePtr& base, std::uint16_t index, ByteView 
   for (std::size_t field : {40, 44}) {
     try {
       std::uint32_t block = m.u32(field);
-      FileEntry file = parse_entry(read_exactly(*base, block * block_size_, block_size_, "UDF metadata file"), {block, index});
+      FileEntry file = parse_entry(read_exactly(*base, block * block_size_, block_size_, "UDF metadata file"),
+                                   {block, index});
       partitions_.push_back(base);  // its extents count in the partition beneath
       SourcePtr source = data(file);
       partitions_.pop_back();
@@ -273,7 +285,8 @@ SourcePtr Volume::virtual_partition(const SourcePtr& base, std::uint16_t index) 
       end -= 36;  // the older form ends with its identifier
     }
     std::vector<std::uint32_t> blocks;
-    for (std::size_t at = begin; at + 4 <= end; at += 4) blocks.push_back(load_little<std::uint32_t>(table.data() + at));
+    for (std::size_t at = begin; at + 4 <= end; at += 4)
+      blocks.push_back(load_little<std::uint32_t>(table.data() + at));
     return std::make_shared<VirtualSource>(base, std::move(blocks), block_size_);
   }
   throw Malformed("UDF: the virtual allocation table is missing at the end; the image may be cut short");
@@ -284,7 +297,8 @@ void Volume::read_integrity(Extent32 extent) {
   if (!has_tag(raw, kIntegrity)) return;
   LittleFields f(raw, "UDF integrity descriptor");
   recorded = time_of(f.bytes(16, 12));
-  if (f.u32(28) == 0) report_(Finding::Level::warning, "it was not unmounted: the newest files may be missing");
+  if (f.u32(28) == 0)
+    report_(Finding::Level::warning, "it was not unmounted: the newest files may be missing");
   std::uint32_t count = std::min<std::uint32_t>(f.u32(72), kMostMaps);
   for (std::uint32_t i = 0; i < count && 80 + (count + i) * 4 + 4 <= raw.size(); ++i) {
     if (f.u32(80 + i * 4) == 0xFFFFFFFF) continue;
@@ -300,7 +314,9 @@ FileEntry Volume::entry(Address at) const {
 
 FileEntry Volume::parse_entry(ByteView raw, Address at) const {
   bool extended = has_tag(raw, kExtendedFileEntry);
-  if (!extended && !has_tag(raw, kFileEntry)) throw Malformed(fmt::format("UDF block {}: expected a file entry, found something else or damage", at.block));
+  if (!extended && !has_tag(raw, kFileEntry))
+    throw Malformed(
+        fmt::format("UDF block {}: expected a file entry, found something else or damage", at.block));
   LittleFields f(raw, "UDF file entry", at.block * block_size_);
   FileEntry e;
   e.at = at;
@@ -321,7 +337,8 @@ FileEntry Volume::parse_entry(ByteView raw, Address at) const {
   std::size_t attributes = f.u32(lengths), allocation = f.u32(lengths + 4);
   ByteView data = f.bytes(body + std::min<std::size_t>(attributes, raw.size()), allocation);
   e.allocation.assign(data.begin(), data.end());
-  for (std::size_t place = 24; place + 24 <= attributes && body + place + 24 <= raw.size();) {  // behind the header's own tag
+  for (std::size_t place = 24;
+       place + 24 <= attributes && body + place + 24 <= raw.size();) {  // behind the header's own tag
     LittleFields a = f.from(body + place);
     std::size_t length = a.u32(8);
     constexpr std::uint32_t kDevice = 12;
@@ -338,7 +355,9 @@ FileEntry Volume::parse_entry(ByteView raw, Address at) const {
 SourcePtr Volume::data(const FileEntry& entry) const {
   if (entry.embedded()) {
     Bytes kept = entry.allocation;
-    if (entry.size > kept.size()) throw Malformed(fmt::format("UDF block {}: {} bytes are kept in the entry, its size says {}", entry.at.block, kept.size(), entry.size));
+    if (entry.size > kept.size())
+      throw Malformed(fmt::format("UDF block {}: {} bytes are kept in the entry, its size says {}",
+                                  entry.at.block, kept.size(), entry.size));
     kept.resize(static_cast<std::size_t>(entry.size));
     return make_memory_source(std::move(kept));
   }
@@ -356,10 +375,14 @@ SourcePtr Volume::data(const FileEntry& entry) const {
     if (length == 0) break;
     at += width;
     if (extent_kind == 3) {  // the descriptors go on elsewhere
-      if (++continuations > kMostContinuations) throw Malformed(fmt::format("UDF block {}: the allocation descriptors form a loop", entry.at.block));
-      Bytes next = read_exactly(*partition(where.partition), where.block * block_size_, block_size_, "UDF allocation extent");
-      if (!has_tag(next, kAllocationExtent)) throw Malformed(fmt::format("UDF block {}: expected an allocation extent", where.block));
-      std::size_t count = std::min<std::size_t>(load_little<std::uint32_t>(next.data() + 20), next.size() - 24);
+      if (++continuations > kMostContinuations)
+        throw Malformed(fmt::format("UDF block {}: the allocation descriptors form a loop", entry.at.block));
+      Bytes next = read_exactly(*partition(where.partition), where.block * block_size_, block_size_,
+                                "UDF allocation extent");
+      if (!has_tag(next, kAllocationExtent))
+        throw Malformed(fmt::format("UDF block {}: expected an allocation extent", where.block));
+      std::size_t count =
+          std::min<std::size_t>(load_little<std::uint32_t>(next.data() + 20), next.size() - 24);
       table.assign(next.begin() + 24, next.begin() + static_cast<std::ptrdiff_t>(24 + count));
       at = 0;
       continue;

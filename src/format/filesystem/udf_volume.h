@@ -88,7 +88,8 @@ class Volume {
   Address file_set_, root_;
 };
 
-/// True when the descriptor tag at the front of `raw` is of that kind and its checksums fit (ECMA-167, 3/7.2).
+/// True when the descriptor tag at the front of `raw` is of that kind and its checksums fit (ECMA-167,
+/// 3/7.2).
 bool has_tag(ByteView raw, std::uint16_t tag);
 
 /// A name or label in OSTA compressed Unicode (UDF 2.60, 2.1.1) as UTF-8.

@@ -1,5 +1,5 @@
-// Android sparse images: a header and chunks of raw bytes, fill patterns, holes and checksums, after the header of
-// Android's libsparse (sparse_format.h).
+// Android sparse images: a header and chunks of raw bytes, fill patterns, holes and checksums, after the
+// header of Android's libsparse (sparse_format.h).
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -35,22 +35,27 @@ Parsed parse(const Source& file, std::uint64_t base, std::vector<Finding>& findi
   Parsed out;
   out.block = h.u32(12);
   out.size = out.block * h.u32(16);
-  if (at < kFileHeader || chunk_header < kChunkHeader || out.block == 0 || out.block % 4 != 0 || out.block > (64 << 20))
+  if (at < kFileHeader || chunk_header < kChunkHeader || out.block == 0 || out.block % 4 != 0 ||
+      out.block > (64 << 20))
     throw Malformed("Android sparse header: its sizes make no sense");
   std::uint64_t logical = 0;
   for (std::uint32_t i = 0, count = h.u32(20); i < count; ++i) {
     Bytes raw = read_up_to(file, at, kChunkHeader);
     if (raw.size() < kChunkHeader) {
-      findings.push_back({Finding::Level::fault, fmt::format("the image is cut short: {} of {} chunks are there", i, count)});
+      findings.push_back({Finding::Level::fault,
+                          fmt::format("the image is cut short: {} of {} chunks are there", i, count)});
       out.known = logical;
       return out;
     }
     LittleFields f(raw, "Android sparse chunk", at);
     std::uint64_t length = f.u32(4) * out.block, total = f.u32(8), data = at + chunk_header;
-    if (total < chunk_header || logical + length > out.size) throw Malformed(fmt::format("Android sparse chunk at offset {}: its lengths make no sense", at));
+    if (total < chunk_header || logical + length > out.size)
+      throw Malformed(fmt::format("Android sparse chunk at offset {}: its lengths make no sense", at));
     switch (f.u16(0)) {
       case kRaw:
-        if (total - chunk_header != length) throw Malformed(fmt::format("Android sparse chunk at offset {}: its two lengths contradict each other", at));
+        if (total - chunk_header != length)
+          throw Malformed(
+              fmt::format("Android sparse chunk at offset {}: its two lengths contradict each other", at));
         if (length > 0) out.runs.push_back({logical, length, MappedRun::From::stored, base + data, 0, 0});
         break;
       case kFill:
@@ -59,10 +64,13 @@ Parsed parse(const Source& file, std::uint64_t base, std::vector<Finding>& findi
       case kHole:
         break;
       case kSum:
-        if (logical == out.size) out.crc32 = load_little<std::uint32_t>(read_exactly(file, data, 4, "Android sparse checksum").data());
+        if (logical == out.size)
+          out.crc32 =
+              load_little<std::uint32_t>(read_exactly(file, data, 4, "Android sparse checksum").data());
         break;
       default:
-        throw Malformed(fmt::format("Android sparse chunk at offset {}: there is no chunk type {:#06x}", at, f.u16(0)));
+        throw Malformed(
+            fmt::format("Android sparse chunk at offset {}: there is no chunk type {:#06x}", at, f.u16(0)));
     }
     logical += length;
     at += total;
@@ -75,7 +83,8 @@ Parsed parse(const Source& file, std::uint64_t base, std::vector<Finding>& findi
 std::vector<SourcePtr> find_parts(const Input& input, const SourcePtr& own) {
   std::string_view name = base_name(input.name);
   std::size_t digits = name.find_last_not_of("0123456789");
-  bool split_name = digits != std::string_view::npos && digits + 1 < name.size() && to_lower(name).find("sparse") != std::string::npos;
+  bool split_name = digits != std::string_view::npos && digits + 1 < name.size() &&
+                    to_lower(name).find("sparse") != std::string::npos;
   if (!split_name || !input.sibling) return {own};
   std::string stem(name.substr(0, digits + 1));
   std::vector<SourcePtr> parts;
@@ -89,7 +98,8 @@ std::vector<SourcePtr> find_parts(const Input& input, const SourcePtr& own) {
 
 Match recognise_android_sparse(Probe& probe) {
   ByteView head = probe.head(kFileHeader);
-  return head.size() == kFileHeader && load_little<std::uint32_t>(head.data()) == kMagic ? Match::front : Match::none;
+  return head.size() == kFileHeader && load_little<std::uint32_t>(head.data()) == kMagic ? Match::front
+                                                                                         : Match::none;
 }
 
 ContainerPtr open_android_sparse(const Input& input, OpenContext& context) {
@@ -111,27 +121,30 @@ ContainerPtr open_android_sparse(const Input& input, OpenContext& context) {
   image.facts.emplace_back("block", fmt::format("{} bytes", all.block));
   image.crc32 = all.crc32;
   SourcePtr whole = parts.size() == 1 ? own : make_joined(parts);
-  image.bytes = std::make_shared<RunSource>(whole, all.size, std::move(all.runs), [whole](const ImageRun& run) {
-    Bytes word = read_exactly(*whole, run.at, 4, "Android sparse fill pattern"), out;
-    for (std::size_t i = 0; i < kPattern; ++i) out.push_back(word[i % 4]);
-    return out;
-  });
+  image.bytes =
+      std::make_shared<RunSource>(whole, all.size, std::move(all.runs), [whole](const ImageRun& run) {
+        Bytes word = read_exactly(*whole, run.at, 4, "Android sparse fill pattern"), out;
+        for (std::size_t i = 0; i < kPattern; ++i) out.push_back(word[i % 4]);
+        return out;
+      });
   return make_disk_image(input, std::move(image));
 }
 
 }  // namespace
 
 Format android_sparse_format() {
-  return {.id = "android-sparse",
-          .name = "Android sparse image",
-          .family = "disk image",
-          .specification = "Android libsparse, sparse_format.h (version 1.0)",
-          .reads = "raw, fill and empty chunks; the checksum over the whole; split images whose parts lie beside it",
-          .lacks = "checksums in the middle of an image",
-          .suffixes = {".simg", ".sparse"},
-          .single_stream = true,
-          .recognise = recognise_android_sparse,
-          .open = open_android_sparse};
+  return {
+      .id = "android-sparse",
+      .name = "Android sparse image",
+      .family = "disk image",
+      .specification = "Android libsparse, sparse_format.h (version 1.0)",
+      .reads =
+          "raw, fill and empty chunks; the checksum over the whole; split images whose parts lie beside it",
+      .lacks = "checksums in the middle of an image",
+      .suffixes = {".simg", ".sparse"},
+      .single_stream = true,
+      .recognise = recognise_android_sparse,
+      .open = open_android_sparse};
 }
 
 }  // namespace operculum

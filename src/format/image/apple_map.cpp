@@ -18,22 +18,28 @@ constexpr std::uint32_t kMostPartitions = 4096;
 std::uint64_t block_size(const std::function<Bytes(std::uint64_t, std::size_t)>& read) {
   Bytes head = read(0, 4);
   if (head.size() < 4 || BigFields(head, "Apple partition map").u16(0) != kDriverMark) return 0;
-  for (std::uint64_t size : {std::uint64_t{512}, std::uint64_t{BigFields(head, "Apple partition map").u16(2)}}) {
+  for (std::uint64_t size :
+       {std::uint64_t{512}, std::uint64_t{BigFields(head, "Apple partition map").u16(2)}}) {
     Bytes first = size >= 512 ? read(size, 2) : Bytes();
     if (first.size() == 2 && BigFields(first, "Apple partition map").u16(0) == kMapMark) return size;
   }
   return 0;
 }
 
-std::string text_of(std::string_view raw) { return std::string(raw.substr(0, std::min(raw.find('\0'), raw.size()))); }
+std::string text_of(std::string_view raw) {
+  return std::string(raw.substr(0, std::min(raw.find('\0'), raw.size())));
+}
 
 Match recognise_apple_map(Probe& probe) {
-  return block_size([&](std::uint64_t at, std::size_t count) { return probe.at(at, count); }) != 0 ? Match::front : Match::none;
+  return block_size([&](std::uint64_t at, std::size_t count) { return probe.at(at, count); }) != 0
+             ? Match::front
+             : Match::none;
 }
 
 ContainerPtr open_apple_map(const Input& input, OpenContext& context) {
   SourcePtr disk = random_access(*input.content, context.spool);
-  std::uint64_t block = block_size([&](std::uint64_t at, std::size_t count) { return read_up_to(*disk, at, count); });
+  std::uint64_t block =
+      block_size([&](std::uint64_t at, std::size_t count) { return read_up_to(*disk, at, count); });
   if (block == 0) throw Malformed("Apple partition map: its marks are missing");
   PartitionTable table;
   table.sector = block;
@@ -43,7 +49,8 @@ ContainerPtr open_apple_map(const Input& input, OpenContext& context) {
   for (std::uint32_t i = 0; i < count; ++i) {
     Bytes raw = read_up_to(*disk, (i + 1) * block, 512);
     if (raw.size() < 512 || BigFields(raw, "Apple partition map").u16(0) != kMapMark) {
-      table.findings.push_back({Finding::Level::fault, fmt::format("the partition map ends after {} of {} entries", i, count)});
+      table.findings.push_back(
+          {Finding::Level::fault, fmt::format("the partition map ends after {} of {} entries", i, count)});
       break;
     }
     BigFields f(raw, "Apple partition map", (i + 1) * block);

@@ -16,7 +16,8 @@ class DiskContainer final : public Container {
  public:
   DiskContainer(const Input& input, DiskImage image) : image_(std::move(image)) {
     for (Finding& finding : image_.findings) add_finding(finding.level, std::move(finding.text));
-    if (image_.bytes->size() % 512 != 0) add_finding(Finding::Level::warning, "the disk's size is not a multiple of a sector (512 bytes)");
+    if (image_.bytes->size() % 512 != 0)
+      add_finding(Finding::Level::warning, "the disk's size is not a multiple of a sector (512 bytes)");
     Entry entry;
     std::string_view name = base_name(input.name);
     std::size_t dot = name.rfind('.');
@@ -41,7 +42,9 @@ class DiskContainer final : public Container {
   ContentPtr content(std::size_t) override {
     struct Whole final : Content {
       Whole(SourcePtr all, std::optional<std::uint32_t> sum) : bytes(std::move(all)), crc(sum) {}
-      StreamPtr stream() const override { return make_checked(make_source_stream(bytes), {bytes->size(), crc}); }
+      StreamPtr stream() const override {
+        return make_checked(make_source_stream(bytes), {bytes->size(), crc});
+      }
       SourcePtr source() const override { return bytes; }
       SourcePtr bytes;
       std::optional<std::uint32_t> crc;
@@ -59,7 +62,8 @@ class MissingSource final : public Source {
   explicit MissingSource(std::string name) : name_(std::move(name)) {}
   std::uint64_t size() const override { return 0; }
   std::size_t read_at(std::uint64_t, ByteSpan) const override {
-    throw Malformed(fmt::format("this part is kept in the parent image \"{}\", which is not beside this one", escape(name_)));
+    throw Malformed(fmt::format("this part is kept in the parent image \"{}\", which is not beside this one",
+                                escape(name_)));
   }
 
  private:
@@ -72,17 +76,23 @@ ContainerPtr make_disk_image(const Input& input, DiskImage image) {
   return std::make_shared<DiskContainer>(input, std::move(image));
 }
 
-SourcePtr open_parent(const Input& input, OpenContext& context, const std::string& stored_name, std::vector<Finding>& findings) {
+SourcePtr open_parent(const Input& input, OpenContext& context, const std::string& stored_name,
+                      std::vector<Finding>& findings) {
   std::size_t slash = stored_name.find_last_of("/\\");
   std::string name = slash == std::string::npos ? stored_name : stored_name.substr(slash + 1);
-  SourcePtr file = input.sibling && !name.empty() && name != base_name(input.name) ? input.sibling(name) : nullptr;
+  SourcePtr file =
+      input.sibling && !name.empty() && name != base_name(input.name) ? input.sibling(name) : nullptr;
   if (!file) {
-    findings.push_back({Finding::Level::fault,
-                        fmt::format("it holds only the differences to its parent image \"{}\", which is not beside it; put it there", escape(stored_name))});
+    findings.push_back(
+        {Finding::Level::fault,
+         fmt::format(
+             "it holds only the differences to its parent image \"{}\", which is not beside it; put it there",
+             escape(stored_name))});
     return std::make_shared<MissingSource>(name);
   }
   Input parent{make_content(file), name, nullptr};
-  parent.sibling = [sibling = input.sibling, own = std::string(base_name(input.name))](const std::string& wanted) -> SourcePtr {
+  parent.sibling = [sibling = input.sibling,
+                    own = std::string(base_name(input.name))](const std::string& wanted) -> SourcePtr {
     return wanted == own ? nullptr : sibling(wanted);  // no image is its own ancestor
   };
   Opened opened = open_container(parent, context);

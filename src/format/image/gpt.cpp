@@ -42,12 +42,14 @@ constexpr TypeName kTypes[] = {
 };
 
 std::string type_name(const std::string& guid) {
-  auto found = std::find_if(std::begin(kTypes), std::end(kTypes), [&](const TypeName& one) { return one.guid == guid; });
+  auto found = std::find_if(std::begin(kTypes), std::end(kTypes),
+                            [&](const TypeName& one) { return one.guid == guid; });
   return found != std::end(kTypes) ? std::string(found->name) : guid;
 }
 
 struct Header {
-  std::uint64_t sector = 512, own = 0, other = 0, entries_at = 0, last_usable = 0, first_usable = 0;  // sectors
+  std::uint64_t sector = 512, own = 0, other = 0, entries_at = 0, last_usable = 0,
+                first_usable = 0;  // sectors
   std::uint32_t count = 0, entry_size = 0;
   Bytes entries;
   std::string guid;
@@ -75,7 +77,8 @@ Header read_header(const Source& disk, std::uint64_t sector, std::uint64_t at) {
   h.entry_size = f.u32(84);
   if (h.count > kMostEntries || h.entry_size < 128 || h.entry_size > 4096 || h.entry_size % 8 != 0)
     throw Malformed(fmt::format("{} entries of {} bytes are not possible", h.count, h.entry_size));
-  h.entries = read_exactly(disk, checked_mul(h.entries_at, sector, "the GPT entries' place"), std::uint64_t{h.count} * h.entry_size, "GPT entries");
+  h.entries = read_exactly(disk, checked_mul(h.entries_at, sector, "the GPT entries' place"),
+                           std::uint64_t{h.count} * h.entry_size, "GPT entries");
   if (crc32(0, h.entries) != f.u32(88)) throw Malformed("its entries do not fit their checksum");
   return h;
 }
@@ -89,9 +92,12 @@ Header find_header(const Source& disk, std::vector<Finding>& findings) {
       try {
         Header backup = read_header(disk, sector, first.other);
         if (backup.entries != first.entries || backup.guid != first.guid)
-          findings.push_back({Finding::Level::warning, "the backup partition table disagrees with the first, which is used"});
+          findings.push_back({Finding::Level::warning,
+                              "the backup partition table disagrees with the first, which is used"});
       } catch (const Malformed& error) {
-        findings.push_back({Finding::Level::warning, fmt::format("the backup partition table is damaged or missing: {}", error.what())});
+        findings.push_back(
+            {Finding::Level::warning,
+             fmt::format("the backup partition table is damaged or missing: {}", error.what())});
       }
       return first;
     } catch (const Malformed& error) {
@@ -102,7 +108,10 @@ Header find_header(const Source& disk, std::vector<Finding>& findings) {
     if (disk.size() < 2 * sector) continue;
     try {
       Header backup = read_header(disk, sector, disk.size() / sector - 1);
-      findings.push_back({Finding::Level::fault, fmt::format("the partition table's header is damaged ({}); its backup at the end was used", wrong)});
+      findings.push_back(
+          {Finding::Level::fault,
+           fmt::format("the partition table's header is damaged ({}); its backup at the end was used",
+                       wrong)});
       return backup;
     } catch (const Malformed&) {
     }
@@ -116,9 +125,11 @@ std::string hybrid_note(const Source& disk) {
   if (!rows) return "there is no protective MBR";
   std::string others;
   for (const MbrRow& row : *rows) {
-    if (row.type != 0 && row.type != kProtective) others += (others.empty() ? "" : ", ") + mbr_type_name(row.type);
+    if (row.type != 0 && row.type != kProtective)
+      others += (others.empty() ? "" : ", ") + mbr_type_name(row.type);
   }
-  return others.empty() ? "" : "its MBR names partitions, too (" + others + "): a hybrid table; the GPT is shown";
+  return others.empty() ? ""
+                        : "its MBR names partitions, too (" + others + "): a hybrid table; the GPT is shown";
 }
 
 bool has_protective_mbr(ByteView head) {
@@ -145,23 +156,28 @@ ContainerPtr open_gpt(const Input& input, OpenContext& context) {
   table.sector = header.sector;
   table.taken.emplace_back(0, header.first_usable * header.sector);
   std::uint64_t sectors = disk->size() / header.sector;
-  if (header.last_usable < sectors) table.taken.emplace_back((header.last_usable + 1) * header.sector, disk->size());
+  if (header.last_usable < sectors)
+    table.taken.emplace_back((header.last_usable + 1) * header.sector, disk->size());
   table.facts = {{"guid", header.guid}, {"sector", fmt::format("{} bytes", header.sector)}};
-  if (std::string note = hybrid_note(*disk); !note.empty()) table.findings.push_back({Finding::Level::note, note});
+  if (std::string note = hybrid_note(*disk); !note.empty())
+    table.findings.push_back({Finding::Level::note, note});
   for (std::uint32_t i = 0; i < header.count; ++i) {
-    LittleFields f(ByteView(header.entries).subspan(std::size_t{i} * header.entry_size, header.entry_size), "GPT entry");
+    LittleFields f(ByteView(header.entries).subspan(std::size_t{i} * header.entry_size, header.entry_size),
+                   "GPT entry");
     ByteView type = f.bytes(0, 16);
     if (std::all_of(type.begin(), type.end(), [](Byte b) { return b == 0; })) continue;
     std::uint64_t first = f.u64(32), last = f.u64(40);
     if (last < first || last >= std::uint64_t{1} << 50) {
-      table.findings.push_back({Finding::Level::fault, fmt::format("partition {} ends before it begins; left out", i + 1)});
+      table.findings.push_back(
+          {Finding::Level::fault, fmt::format("partition {} ends before it begins; left out", i + 1)});
       continue;
     }
     std::string_view units = f.text(56, 72);
     std::size_t length = 0;
     while (length + 1 < units.size() && (units[length] != 0 || units[length + 1] != 0)) length += 2;
     std::string name = to_utf8(units.substr(0, length), "UTF-16LE").value_or("");
-    table.partitions.push_back({std::to_string(i + 1), name, type_name(guid_text(type)), first * header.sector, (last - first + 1) * header.sector});
+    table.partitions.push_back({std::to_string(i + 1), name, type_name(guid_text(type)),
+                                first * header.sector, (last - first + 1) * header.sector});
   }
   return make_partitions(std::move(disk), std::move(table));
 }
@@ -173,7 +189,9 @@ Format gpt_format() {
           .name = "disk with a GUID partition table",
           .family = "partition table",
           .specification = "UEFI specification 2.10, section 5.3",
-          .reads = "checksums of header and entries, the backup at the end, sectors of 512 and 4096 bytes, unallocated ranges",
+          .reads =
+              "checksums of header and entries, the backup at the end, sectors of 512 and 4096 bytes, "
+              "unallocated ranges",
           .lacks = "",
           .suffixes = {".img", ".raw", ".dd"},
           .recognise = recognise_gpt,

@@ -12,11 +12,13 @@ namespace {
 
 class PartitionContainer final : public Container {
  public:
-  PartitionContainer(SourcePtr disk, PartitionTable table) : disk_(std::move(disk)), facts_(std::move(table.facts)) {
+  PartitionContainer(SourcePtr disk, PartitionTable table)
+      : disk_(std::move(disk)), facts_(std::move(table.facts)) {
     for (Finding& finding : table.findings) add_finding(finding.level, std::move(finding.text));
     if (disk_->size() % table.sector != 0) {
-      add_finding(Finding::Level::warning,
-                  fmt::format("the size is not a multiple of the sector ({} bytes): the image may be cut short, or something follows it", table.sector));
+      add_finding(Finding::Level::warning, fmt::format("the size is not a multiple of the sector ({} bytes): "
+                                                       "the image may be cut short, or something follows it",
+                                                       table.sector));
     }
     for (const Partition& one : table.partitions) add_partition(one);
     add_unallocated(table);
@@ -33,7 +35,9 @@ class PartitionContainer final : public Container {
     Lookup found = Container::find(path);
     if (found.kind != Lookup::Kind::nothing) return found;
     for (const Partition& one : parts_) {  // by its name
-      if (one.name.empty() || !path.starts_with(one.name) || (path.size() > one.name.size() && path[one.name.size()] != '/')) continue;
+      if (one.name.empty() || !path.starts_with(one.name) ||
+          (path.size() > one.name.size() && path[one.name.size()] != '/'))
+        continue;
       found = Container::find(one.path);
       found.consumed = one.name.size();
       return found;
@@ -45,14 +49,19 @@ class PartitionContainer final : public Container {
   void add_partition(const Partition& one) {
     std::uint64_t size = disk_->size();
     if (one.start >= size) {
-      add_finding(Finding::Level::fault, fmt::format("partition {} begins behind the end of the image; the image is cut short", one.path));
+      add_finding(
+          Finding::Level::fault,
+          fmt::format("partition {} begins behind the end of the image; the image is cut short", one.path));
     } else if (one.length > size - one.start) {
-      add_finding(Finding::Level::fault, fmt::format("partition {} goes {} bytes beyond the end of the image; the image is cut short",
-                                                     one.path, grouped(one.length - (size - one.start))));
+      add_finding(
+          Finding::Level::fault,
+          fmt::format("partition {} goes {} bytes beyond the end of the image; the image is cut short",
+                      one.path, grouped(one.length - (size - one.start))));
     }
     for (const Partition& other : parts_) {
       if (one.start < other.start + other.length && other.start < one.start + one.length)
-        add_finding(Finding::Level::warning, fmt::format("partitions {} and {} overlap", other.path, one.path));
+        add_finding(Finding::Level::warning,
+                    fmt::format("partitions {} and {} overlap", other.path, one.path));
     }
     parts_.push_back(one);
   }

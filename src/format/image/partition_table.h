@@ -6,23 +6,24 @@ namespace operculum {
 
 /// A range of a disk that a partition table names.
 struct Partition {
-  std::string path;  ///< its number
-  std::string name;  ///< where the table has one
-  std::string type;  ///< in words
+  std::string path;                     ///< its number
+  std::string name;                     ///< where the table has one
+  std::string type;                     ///< in words
   std::uint64_t start = 0, length = 0;  ///< bytes
 };
 
 /// What was read of a partition table.
 struct PartitionTable {
   std::vector<Partition> partitions;
-  std::vector<std::pair<std::uint64_t, std::uint64_t>> taken;  ///< other ranges in use: begin and end, in bytes
+  std::vector<std::pair<std::uint64_t, std::uint64_t>>
+      taken;  ///< other ranges in use: begin and end, in bytes
   std::vector<std::pair<std::string, std::string>> facts;
   std::vector<Finding> findings;
   std::uint64_t sector = 512;  ///< bytes
 };
 
-/// A container of the partitions and, under names of their own, of what no partition covers. A locator may use a
-/// partition's name instead of its number.
+/// A container of the partitions and, under names of their own, of what no partition covers. A locator may
+/// use a partition's name instead of its number.
 ContainerPtr make_partitions(SourcePtr disk, PartitionTable table);
 
 /// The four rows of an MBR, or of an extended boot record.

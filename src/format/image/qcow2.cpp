@@ -18,11 +18,18 @@ namespace {
 
 constexpr std::uint32_t kMagic = 0x514649FB;  // "QFI\xfb"
 constexpr std::uint64_t kOffsetMask = 0x00FFFFFFFFFFFE00;
-enum Incompatible : std::uint64_t { kDirty = 1, kCorrupt = 2, kDataFile = 4, kCompressionType = 8, kExtendedTables = 16 };
+enum Incompatible : std::uint64_t {
+  kDirty = 1,
+  kCorrupt = 2,
+  kDataFile = 4,
+  kCompressionType = 8,
+  kExtendedTables = 16
+};
 enum Extension : std::uint32_t { kDataFileName = 0x44415441, kBackingFormat = 0xE2792ACA };
 
 struct Header {
-  std::uint32_t version = 0, cluster_bits = 0, encryption = 0, l1_count = 0, snapshots = 0, header_length = 72;
+  std::uint32_t version = 0, cluster_bits = 0, encryption = 0, l1_count = 0, snapshots = 0,
+                header_length = 72;
   std::uint64_t size = 0, l1_at = 0, snapshots_at = 0, incompatible = 0;
   std::uint8_t compression = 0;
   std::string backing, data_file;
@@ -36,7 +43,8 @@ Header read_header(const Source& file) {
   h.version = f.u32(4);
   if (h.version != 2 && h.version != 3) throw Unsupported(fmt::format("QCOW version {}", h.version));
   h.cluster_bits = f.u32(20);
-  if (h.cluster_bits < 9 || h.cluster_bits > 21) throw Malformed(fmt::format("QCOW2 header: clusters of 2^{} bytes are not possible", h.cluster_bits));
+  if (h.cluster_bits < 9 || h.cluster_bits > 21)
+    throw Malformed(fmt::format("QCOW2 header: clusters of 2^{} bytes are not possible", h.cluster_bits));
   h.size = f.u64(24);
   h.encryption = f.u32(32);
   h.l1_count = f.u32(36);
@@ -77,7 +85,8 @@ class QcowSource final : public MappedSource {
     std::uint64_t l1 = index / per_table, left = cluster_ - within;
     if (l1 >= header_.l1_count) return {MappedRun::From::parent, left};
     std::uint64_t table = word(checked_add(header_.l1_at, l1 * 8, "the first table")) & kOffsetMask;
-    if (table == 0) return {MappedRun::From::parent, per_table * cluster_ - (index % per_table) * cluster_ - within};
+    if (table == 0)
+      return {MappedRun::From::parent, per_table * cluster_ - (index % per_table) * cluster_ - within};
     std::uint64_t at = table + (index % per_table) * entry_bytes_, entry = word(at);
     constexpr std::uint64_t kPacked = std::uint64_t{1} << 62, kZero = 1;
     if ((entry & kPacked) != 0) return {MappedRun::From::packed, left, entry & (kPacked - 1), within};
@@ -94,9 +103,12 @@ class QcowSource final : public MappedSource {
     Bytes packed = read_up_to(*file_, at, sectors * 512 - at % 512);
     Bytes out(static_cast<std::size_t>(cluster_));
     // what follows the packed bytes in their last sector is not part of them
-    StreamPtr stream = open_decoder(header_.compression == 1 ? "zstd" : "deflate", make_source_stream(make_memory_source(std::move(packed))));
+    StreamPtr stream = open_decoder(header_.compression == 1 ? "zstd" : "deflate",
+                                    make_source_stream(make_memory_source(std::move(packed))));
     std::size_t got = read_fully(*stream, out);
-    if (got < out.size()) throw Malformed(fmt::format("QCOW2 cluster at offset {}: {} bytes come out, {} are expected", at, got, out.size()));
+    if (got < out.size())
+      throw Malformed(
+          fmt::format("QCOW2 cluster at offset {}: {} bytes come out, {} are expected", at, got, out.size()));
     return out;
   }
 
@@ -109,7 +121,9 @@ class QcowSource final : public MappedSource {
     return {MappedRun::From::parent, left};
   }
 
-  std::uint64_t word(std::uint64_t at) const { return BigFields(read_exactly(*tables_, at, 8, "QCOW2 table"), "QCOW2 table", at).u64(0); }
+  std::uint64_t word(std::uint64_t at) const {
+    return BigFields(read_exactly(*tables_, at, 8, "QCOW2 table"), "QCOW2 table", at).u64(0);
+  }
 
   SourcePtr tables_, file_;
   Header header_;
@@ -125,7 +139,8 @@ std::vector<std::string> read_snapshots(const Source& file, const Header& header
     BigFields f(raw, "QCOW2 snapshot", at);
     std::uint64_t id = f.u16(12), name = f.u16(14), extra = f.u32(36);
     Bytes text = read_exactly(file, at + 40 + extra, id + name, "QCOW2 snapshot");
-    out.push_back(fmt::format("{} ({})", as_text(text).substr(static_cast<std::size_t>(id)), to_text(from_unix(f.u32(16)))));
+    out.push_back(fmt::format("{} ({})", as_text(text).substr(static_cast<std::size_t>(id)),
+                              to_text(from_unix(f.u32(16)))));
     at += (40 + extra + id + name + 7) / 8 * 8;
   }
   return out;
@@ -141,22 +156,27 @@ ContainerPtr open_qcow2(const Input& input, OpenContext& context) {
   Header header = read_header(*file);
   if (header.encryption != 0) throw Unsupported("encrypted QCOW2 images");
   constexpr std::uint64_t kKnown = kDirty | kCorrupt | kDataFile | kCompressionType | kExtendedTables;
-  if ((header.incompatible & ~kKnown) != 0) throw Unsupported(fmt::format("QCOW2 feature bits {:#x}", header.incompatible & ~kKnown));
+  if ((header.incompatible & ~kKnown) != 0)
+    throw Unsupported(fmt::format("QCOW2 feature bits {:#x}", header.incompatible & ~kKnown));
   if (header.compression > 1) throw Unsupported(fmt::format("QCOW2 compression type {}", header.compression));
   DiskImage image;
   image.method = header.compression == 1 ? "zstd" : "deflate";
-  image.facts = {{"version", std::to_string(header.version)}, {"cluster", fmt::format("{} bytes", std::uint64_t{1} << header.cluster_bits)}};
-  if ((header.incompatible & kCorrupt) != 0) image.findings.push_back({Finding::Level::warning, "it is marked as corrupt"});
+  image.facts = {{"version", std::to_string(header.version)},
+                 {"cluster", fmt::format("{} bytes", std::uint64_t{1} << header.cluster_bits)}};
+  if ((header.incompatible & kCorrupt) != 0)
+    image.findings.push_back({Finding::Level::warning, "it is marked as corrupt"});
   SourcePtr parent, data = file;
   if (!header.backing.empty()) {
     image.facts.emplace_back("parent", header.backing);
     parent = open_parent(input, context, header.backing, image.findings);
   }
-  if ((header.incompatible & kDataFile) != 0) data = open_parent(input, context, header.data_file, image.findings);
+  if ((header.incompatible & kDataFile) != 0)
+    data = open_parent(input, context, header.data_file, image.findings);
   try {
     for (const std::string& name : read_snapshots(*file, header)) image.facts.emplace_back("snapshot", name);
   } catch (const Malformed& error) {
-    image.findings.push_back({Finding::Level::warning, fmt::format("the list of snapshots is damaged: {}", error.what())});
+    image.findings.push_back(
+        {Finding::Level::warning, fmt::format("the list of snapshots is damaged: {}", error.what())});
   }
   image.bytes = std::make_shared<QcowSource>(file, std::move(data), header, std::move(parent));
   return make_disk_image(input, std::move(image));
@@ -169,7 +189,9 @@ Format qcow2_format() {
           .name = "QCOW2 disk image",
           .family = "disk image",
           .specification = "QCOW2 image format, versions 2 and 3",
-          .reads = "plain, zlib and zstd clusters, zero clusters, subclusters; external data files; parents beside it; snapshots are named",
+          .reads =
+              "plain, zlib and zstd clusters, zero clusters, subclusters; external data files; parents "
+              "beside it; snapshots are named",
           .lacks = "encrypted images; contents of snapshots",
           .suffixes = {".qcow2", ".qcow"},
           .single_stream = true,

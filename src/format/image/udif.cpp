@@ -1,5 +1,5 @@
-// UDIF, the disk images of Apple's systems: a trailer leads to a property list, which holds the tables of chunks.
-// There is no published specification; the structures are as commonly documented.
+// UDIF, the disk images of Apple's systems: a trailer leads to a property list, which holds the tables of
+// chunks. There is no published specification; the structures are as commonly documented.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -55,7 +55,8 @@ Bytes from_base64(std::string_view text) {
   Bytes out;
   std::uint32_t bits = 0;
   unsigned count = 0;
-  static constexpr std::string_view kDigits = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
+  static constexpr std::string_view kDigits =
+      "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
   for (char c : text) {
     std::size_t value = kDigits.find(c);
     if (value == std::string_view::npos) continue;  // blanks and padding
@@ -89,22 +90,26 @@ void add_table(ByteView raw, std::uint64_t data_at, std::vector<ImageRun>& runs,
     std::uint32_t kind = f.u32(at);
     if (kind == kEnd) break;
     if (kind == kZero || kind == kIgnore || kind == kComment) continue;
-    if (kind != kRaw && method_of(kind) == "stored") throw Unsupported(fmt::format("UDIF chunks of kind {:#x}", kind));
-    ImageRun run{checked_mul(checked_add(first, f.u64(at + 8), "a chunk's place"), kSector, "a chunk's place"),
-                 checked_mul(f.u64(at + 16), kSector, "a chunk's length"),
-                 kind == kRaw ? MappedRun::From::stored : MappedRun::From::packed,
-                 checked_add(checked_add(data_at, offset, "a chunk's place"), f.u64(at + 24), "a chunk's place"),
-                 f.u64(at + 32),
-                 kind};
+    if (kind != kRaw && method_of(kind) == "stored")
+      throw Unsupported(fmt::format("UDIF chunks of kind {:#x}", kind));
+    ImageRun run{
+        checked_mul(checked_add(first, f.u64(at + 8), "a chunk's place"), kSector, "a chunk's place"),
+        checked_mul(f.u64(at + 16), kSector, "a chunk's length"),
+        kind == kRaw ? MappedRun::From::stored : MappedRun::From::packed,
+        checked_add(checked_add(data_at, offset, "a chunk's place"), f.u64(at + 24), "a chunk's place"),
+        f.u64(at + 32),
+        kind};
     if (run.from == MappedRun::From::packed && (run.length > kLargestChunk || run.packed > kLargestChunk))
-      throw Malformed(fmt::format("UDIF chunk table: a chunk of {} bytes is not possible", std::max(run.length, run.packed)));
+      throw Malformed(fmt::format("UDIF chunk table: a chunk of {} bytes is not possible",
+                                  std::max(run.length, run.packed)));
     if (run.length > 0) runs.push_back(run);
     if (kind != kRaw) method = method_of(kind);
   }
 }
 
 Bytes decode_chunk(const Source& file, const ImageRun& run) {
-  Bytes packed = read_exactly(file, run.at, run.packed, "UDIF chunk"), out(static_cast<std::size_t>(run.length));
+  Bytes packed = read_exactly(file, run.at, run.packed, "UDIF chunk"),
+        out(static_cast<std::size_t>(run.length));
   std::size_t count = 0;
   switch (run.tag) {
     case kAdc:
@@ -123,25 +128,32 @@ Bytes decode_chunk(const Source& file, const ImageRun& run) {
       count = decode_lzfse(packed, out);
       break;
   }
-  if (count < out.size()) throw Malformed(fmt::format("UDIF chunk at offset {}: {} bytes come out, {} are expected", run.at, count, out.size()));
+  if (count < out.size())
+    throw Malformed(fmt::format("UDIF chunk at offset {}: {} bytes come out, {} are expected", run.at, count,
+                                out.size()));
   return out;
 }
 
 Match recognise_udif(Probe& probe) {
   if (starts_with(probe.head(8), kEncrypted)) return Match::front;
   ByteView tail = probe.tail(kTrailer);
-  return tail.size() == kTrailer && starts_with(tail, kTrailerMark) && BigFields(tail, "UDIF").u32(8) == kTrailer ? Match::front : Match::none;
+  return tail.size() == kTrailer && starts_with(tail, kTrailerMark) &&
+                 BigFields(tail, "UDIF").u32(8) == kTrailer
+             ? Match::front
+             : Match::none;
 }
 
 ContainerPtr open_udif(const Input& input, OpenContext& context) {
   SourcePtr file = random_access(*input.content, context.spool);
   if (starts_with(read_up_to(*file, 0, 8), kEncrypted)) throw Unsupported("encrypted UDIF images");
-  Bytes trailer = read_exactly(*file, file->size() - std::min(file->size(), kTrailer), kTrailer, "UDIF trailer");
+  Bytes trailer =
+      read_exactly(*file, file->size() - std::min(file->size(), kTrailer), kTrailer, "UDIF trailer");
   BigFields f(trailer, "UDIF trailer", file->size() - kTrailer);
   if (f.u32(60) > 1) throw Unsupported(fmt::format("UDIF images in {} segments", f.u32(60)));
   std::uint64_t data_at = f.u64(24), list_at = f.u64(216), list_size = f.u64(224);
   if (list_size == 0) throw Unsupported("UDIF images whose tables are in a resource fork");
-  if (list_size > kLongestList) throw Malformed(fmt::format("UDIF trailer: a property list of {} bytes is not possible", list_size));
+  if (list_size > kLongestList)
+    throw Malformed(fmt::format("UDIF trailer: a property list of {} bytes is not possible", list_size));
   Bytes text = read_exactly(*file, list_at, list_size, "UDIF property list");
   pugi::xml_document list;
   if (pugi::xml_parse_result parsed = list.load_buffer(text.data(), text.size()); !parsed)
@@ -156,7 +168,8 @@ ContainerPtr open_udif(const Input& input, OpenContext& context) {
   if (tables.children("dict").empty()) throw Malformed("UDIF property list: there are no chunk tables");
   std::uint64_t size = checked_mul(f.u64(492), kSector, "the disk's size");
   for (const ImageRun& run : runs) size = std::max(size, run.logical + run.length);
-  image.bytes = std::make_shared<RunSource>(file, size, std::move(runs), [file](const ImageRun& run) { return decode_chunk(*file, run); });
+  image.bytes = std::make_shared<RunSource>(file, size, std::move(runs),
+                                            [file](const ImageRun& run) { return decode_chunk(*file, run); });
   return make_disk_image(input, std::move(image));
 }
 

@@ -26,7 +26,8 @@ bool sum_fits(ByteView raw, std::size_t hole) {
 
 class VhdSource final : public MappedSource {
  public:
-  VhdSource(SourcePtr file, std::uint64_t size, std::uint64_t table, std::uint64_t entries, std::uint64_t block, SourcePtr parent, bool difference)
+  VhdSource(SourcePtr file, std::uint64_t size, std::uint64_t table, std::uint64_t entries,
+            std::uint64_t block, SourcePtr parent, bool difference)
       : MappedSource(file, size, std::move(parent)),
         tables_(make_cached(std::move(file))),
         table_(table),
@@ -40,7 +41,8 @@ class VhdSource final : public MappedSource {
     std::uint64_t index = offset / block_, within = offset % block_, left = block_ - within;
     auto absent = difference_ ? MappedRun::From::parent : MappedRun::From::zeros;
     if (index >= entries_) return {absent, left};
-    std::uint64_t sector = BigFields(read_exactly(*tables_, table_ + index * 4, 4, "VHD block table"), "VHD block table").u32(0);
+    std::uint64_t sector =
+        BigFields(read_exactly(*tables_, table_ + index * 4, 4, "VHD block table"), "VHD block table").u32(0);
     if (sector == 0xFFFFFFFF) return {absent, left};
     std::uint64_t at = sector * 512;
     if (!difference_) return {MappedRun::From::stored, left, at + bitmap_ + within};
@@ -52,7 +54,8 @@ class VhdSource final : public MappedSource {
     bool own = bit(first);
     while (last < block_ / 512 && last - first < 4096 && bit(last) == own) ++last;
     std::uint64_t length = last * 512 - within;
-    return own ? MappedRun{MappedRun::From::stored, length, at + bitmap_ + within} : MappedRun{absent, length};
+    return own ? MappedRun{MappedRun::From::stored, length, at + bitmap_ + within}
+               : MappedRun{absent, length};
   }
 
  private:
@@ -68,7 +71,9 @@ Bytes find_footer(const Source& file, std::vector<Finding>& findings) {
   Bytes first = read_up_to(file, 0, kFooter);
   if (starts_with(last, kMark) && sum_fits(last, 64)) return last;
   if (starts_with(first, kMark) && sum_fits(first, 64)) {
-    findings.push_back({Finding::Level::warning, "the footer is missing at the end: the image may be cut short; its copy at the front was used"});
+    findings.push_back(
+        {Finding::Level::warning,
+         "the footer is missing at the end: the image may be cut short; its copy at the front was used"});
     return first;
   }
   if (starts_with(last, kMark) || starts_with(first, kMark)) {
@@ -81,7 +86,8 @@ Bytes find_footer(const Source& file, std::vector<Finding>& findings) {
 Match recognise_vhd(Probe& probe) {
   if (starts_with(probe.head(8), kMark)) return Match::front;
   ByteView tail = probe.tail(kFooter);
-  return tail.size() == kFooter && starts_with(tail, kMark) && sum_fits(tail, 64) ? Match::front : Match::none;
+  return tail.size() == kFooter && starts_with(tail, kMark) && sum_fits(tail, 64) ? Match::front
+                                                                                  : Match::none;
 }
 
 ContainerPtr open_vhd(const Input& input, OpenContext& context) {
@@ -92,19 +98,26 @@ ContainerPtr open_vhd(const Input& input, OpenContext& context) {
   std::uint64_t size = f.u64(48), header_at = f.u64(16);
   std::uint32_t kind = f.u32(60);
   constexpr std::int64_t kFrom2000 = 946684800;
-  image.facts = {{"kind", kind == kFixed ? "fixed" : kind == kDynamicKind ? "dynamic" : "difference"}, {"made", to_text(from_unix(kFrom2000 + f.u32(24)))}};
+  image.facts = {{"kind", kind == kFixed         ? "fixed"
+                          : kind == kDynamicKind ? "dynamic"
+                                                 : "difference"},
+                 {"made", to_text(from_unix(kFrom2000 + f.u32(24)))}};
   if (kind == kFixed) {
     image.bytes = make_slice(file, 0, size);
-    if (image.bytes->size() < size) image.findings.push_back({Finding::Level::fault, "the image is cut short"});
+    if (image.bytes->size() < size)
+      image.findings.push_back({Finding::Level::fault, "the image is cut short"});
     return make_disk_image(input, std::move(image));
   }
-  if (kind != kDynamicKind && kind != kDifference) throw Unsupported(fmt::format("VHD images of kind {}", kind));
+  if (kind != kDynamicKind && kind != kDifference)
+    throw Unsupported(fmt::format("VHD images of kind {}", kind));
   Bytes header = read_exactly(*file, header_at, kDynamic, "VHD dynamic header");
   if (!starts_with(header, kDynamicMark)) throw Malformed("VHD dynamic header: the mark is missing");
-  if (!sum_fits(header, 36)) image.findings.push_back({Finding::Level::warning, "the dynamic header does not fit its checksum"});
+  if (!sum_fits(header, 36))
+    image.findings.push_back({Finding::Level::warning, "the dynamic header does not fit its checksum"});
   BigFields h(header, "VHD dynamic header", header_at);
   std::uint64_t block = h.u32(32);
-  if (block < 4096 || block % 512 != 0 || (block & (block - 1)) != 0) throw Malformed(fmt::format("VHD dynamic header: blocks of {} bytes are not possible", block));
+  if (block < 4096 || block % 512 != 0 || (block & (block - 1)) != 0)
+    throw Malformed(fmt::format("VHD dynamic header: blocks of {} bytes are not possible", block));
   SourcePtr parent;
   if (kind == kDifference) {
     std::string_view units = h.text(64, 512);
@@ -114,23 +127,26 @@ ContainerPtr open_vhd(const Input& input, OpenContext& context) {
     image.facts.emplace_back("parent", name);
     parent = open_parent(input, context, name, image.findings);
   }
-  image.bytes = std::make_shared<VhdSource>(file, size, h.u64(16), h.u32(28), block, std::move(parent), kind == kDifference);
+  image.bytes = std::make_shared<VhdSource>(file, size, h.u64(16), h.u32(28), block, std::move(parent),
+                                            kind == kDifference);
   return make_disk_image(input, std::move(image));
 }
 
 }  // namespace
 
 Format vhd_format() {
-  return {.id = "vhd",
-          .name = "VHD disk image",
-          .family = "disk image",
-          .specification = "Virtual Hard Disk Image Format Specification 1.0",
-          .reads = "fixed, dynamic and differencing images with the parent beside them, checksums, a missing footer",
-          .lacks = "",
-          .suffixes = {".vhd", ".avhd"},
-          .single_stream = true,
-          .recognise = recognise_vhd,
-          .open = open_vhd};
+  return {
+      .id = "vhd",
+      .name = "VHD disk image",
+      .family = "disk image",
+      .specification = "Virtual Hard Disk Image Format Specification 1.0",
+      .reads =
+          "fixed, dynamic and differencing images with the parent beside them, checksums, a missing footer",
+      .lacks = "",
+      .suffixes = {".vhd", ".avhd"},
+      .single_stream = true,
+      .recognise = recognise_vhd,
+      .open = open_vhd};
 }
 
 }  // namespace operculum

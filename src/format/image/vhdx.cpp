@@ -25,7 +25,14 @@ constexpr std::string_view kDiskSize = "2fa54224-cd1b-4876-b211-5dbed83bf4b8";
 constexpr std::string_view kSectorSize = "8141bf1d-a96f-4709-ba47-f233a8faab5f";
 constexpr std::string_view kParentLocator = "a8d35f2d-b30b-454d-abf7-d3d84834ab0c";
 
-enum State : std::uint64_t { kAbsent = 0, kUndefined = 1, kZero = 2, kUnmapped = 3, kPresent = 6, kPartly = 7 };
+enum State : std::uint64_t {
+  kAbsent = 0,
+  kUndefined = 1,
+  kZero = 2,
+  kUnmapped = 3,
+  kPresent = 6,
+  kPartly = 7
+};
 
 struct Layout {
   std::uint64_t table = 0, size = 0, block = 0, sector = 512;
@@ -35,11 +42,15 @@ struct Layout {
 class VhdxSource final : public MappedSource {
  public:
   VhdxSource(SourcePtr file, const Layout& layout, SourcePtr parent)
-      : MappedSource(file, layout.size, std::move(parent)), tables_(make_cached(std::move(file))), layout_(layout), ratio_((std::uint64_t{1} << 23) * layout.sector / layout.block) {}
+      : MappedSource(file, layout.size, std::move(parent)),
+        tables_(make_cached(std::move(file))),
+        layout_(layout),
+        ratio_((std::uint64_t{1} << 23) * layout.sector / layout.block) {}
 
  protected:
   MappedRun locate(std::uint64_t offset) const override {
-    std::uint64_t index = offset / layout_.block, within = offset % layout_.block, left = layout_.block - within;
+    std::uint64_t index = offset / layout_.block, within = offset % layout_.block,
+                  left = layout_.block - within;
     std::uint64_t entry = word(index + index / ratio_), place = entry >> 20 << 20;
     switch (entry & 7) {
       case kPresent:
@@ -57,7 +68,8 @@ class VhdxSource final : public MappedSource {
   /// Sectors of a block that come from the parent have no bit in the chunk's bitmap.
   MappedRun partly(std::uint64_t index, std::uint64_t place, std::uint64_t within) const {
     std::uint64_t bitmap = word((index / ratio_ + 1) * (ratio_ + 1) - 1) >> 20 << 20;
-    std::uint64_t per_block = layout_.block / layout_.sector, first = within / layout_.sector, base = (index % ratio_) * per_block;
+    std::uint64_t per_block = layout_.block / layout_.sector, first = within / layout_.sector,
+                  base = (index % ratio_) * per_block;
     auto bit = [&](std::uint64_t number) {
       Bytes raw = read_exactly(*tables_, bitmap + (base + number) / 8, 1, "VHDX sector bitmap");
       return (raw[0] >> ((base + number) % 8) & 1) != 0;
@@ -66,11 +78,14 @@ class VhdxSource final : public MappedSource {
     std::uint64_t last = first + 1;
     while (last < per_block && last - first < 4096 && bit(last) == own) ++last;
     std::uint64_t length = last * layout_.sector - within;
-    return own ? MappedRun{MappedRun::From::stored, length, place + within} : MappedRun{MappedRun::From::parent, length};
+    return own ? MappedRun{MappedRun::From::stored, length, place + within}
+               : MappedRun{MappedRun::From::parent, length};
   }
 
   std::uint64_t word(std::uint64_t index) const {
-    return LittleFields(read_exactly(*tables_, layout_.table + index * 8, 8, "VHDX block table"), "VHDX block table").u64(0);
+    return LittleFields(read_exactly(*tables_, layout_.table + index * 8, 8, "VHDX block table"),
+                        "VHDX block table")
+        .u64(0);
   }
 
   SourcePtr tables_;
@@ -99,7 +114,9 @@ void check_log(const Source& file, std::vector<Finding>& findings) {
     in_use = std::any_of(log.begin(), log.end(), [](Byte b) { return b != 0; });
   }
   if (!any) findings.push_back({Finding::Level::warning, "both headers are damaged"});
-  if (in_use) findings.push_back({Finding::Level::warning, "it was not closed properly: its log holds changes that are not applied here"});
+  if (in_use)
+    findings.push_back({Finding::Level::warning,
+                        "it was not closed properly: its log holds changes that are not applied here"});
 }
 
 std::map<std::string, std::pair<std::uint64_t, std::uint64_t>> read_regions(const Source& file) {
@@ -124,7 +141,8 @@ std::map<std::string, Bytes> read_metadata(const Source& file, std::uint64_t at)
   std::map<std::string, Bytes> out;
   for (std::uint32_t i = 0; i < std::min<std::uint32_t>(f.u16(10), 2047); ++i) {
     std::size_t row = 32 + std::size_t{i} * 32;
-    out[guid_text(f.bytes(row, 16))] = read_exactly(file, at + f.u32(row + 16), std::min<std::uint32_t>(f.u32(row + 20), 1 << 20), "VHDX metadata");
+    out[guid_text(f.bytes(row, 16))] = read_exactly(
+        file, at + f.u32(row + 16), std::min<std::uint32_t>(f.u32(row + 20), 1 << 20), "VHDX metadata");
   }
   return out;
 }
@@ -137,24 +155,30 @@ std::string parent_name(ByteView raw) {
     std::size_t row = 20 + std::size_t{i} * 12;
     std::string key = to_utf8(f.text(f.u32(row), f.u16(row + 8)), "UTF-16LE").value_or("");
     std::string value = to_utf8(f.text(f.u32(row + 4), f.u16(row + 10)), "UTF-16LE").value_or("");
-    if (key == "relative_path" || (name.empty() && (key == "absolute_win32_path" || key == "volume_path"))) name = value;
+    if (key == "relative_path" || (name.empty() && (key == "absolute_win32_path" || key == "volume_path")))
+      name = value;
   }
   return name;
 }
 
-Match recognise_vhdx(Probe& probe) { return starts_with(probe.head(8), kMark) ? Match::front : Match::none; }
+Match recognise_vhdx(Probe& probe) {
+  return starts_with(probe.head(8), kMark) ? Match::front : Match::none;
+}
 
 ContainerPtr open_vhdx(const Input& input, OpenContext& context) {
   SourcePtr file = random_access(*input.content, context.spool);
   DiskImage image;
   check_log(*file, image.findings);
   auto regions = read_regions(*file);
-  auto metadata_at = regions.find(std::string(kMetadataRegion)), table_at = regions.find(std::string(kTableRegion));
-  if (metadata_at == regions.end() || table_at == regions.end()) throw Malformed("VHDX: the region table lacks a region");
+  auto metadata_at = regions.find(std::string(kMetadataRegion)),
+       table_at = regions.find(std::string(kTableRegion));
+  if (metadata_at == regions.end() || table_at == regions.end())
+    throw Malformed("VHDX: the region table lacks a region");
   auto metadata = read_metadata(*file, metadata_at->second.first);
   auto item = [&](std::string_view id, std::size_t size) {
     auto found = metadata.find(std::string(id));
-    if (found == metadata.end() || found->second.size() < size) throw Malformed(fmt::format("VHDX metadata: the item {} is missing", id));
+    if (found == metadata.end() || found->second.size() < size)
+      throw Malformed(fmt::format("VHDX metadata: the item {} is missing", id));
     return LittleFields(found->second, "VHDX metadata");
   };
   Layout layout;
@@ -163,10 +187,11 @@ ContainerPtr open_vhdx(const Input& input, OpenContext& context) {
   layout.has_parent = (item(kParameters, 8).u32(4) & 2) != 0;
   layout.size = item(kDiskSize, 8).u64(0);
   layout.sector = item(kSectorSize, 4).u32(0);
-  if (layout.block < kMiB || layout.block > 256 * kMiB || (layout.block & (layout.block - 1)) != 0 || (layout.sector != 512 && layout.sector != 4096) ||
-      layout.size > 64 * kMiB * kMiB)
+  if (layout.block < kMiB || layout.block > 256 * kMiB || (layout.block & (layout.block - 1)) != 0 ||
+      (layout.sector != 512 && layout.sector != 4096) || layout.size > 64 * kMiB * kMiB)
     throw Malformed("VHDX metadata: its sizes make no sense");
-  image.facts = {{"kind", layout.has_parent ? "difference" : "dynamic or fixed"}, {"block", size_fact(layout.block)}};
+  image.facts = {{"kind", layout.has_parent ? "difference" : "dynamic or fixed"},
+                 {"block", size_fact(layout.block)}};
   SourcePtr parent;
   if (layout.has_parent) {
     std::string name = parent_name(item(kParentLocator, 20).all());
@@ -184,7 +209,9 @@ Format vhdx_format() {
           .name = "VHDX disk image",
           .family = "disk image",
           .specification = "[MS-VHDX]",
-          .reads = "fixed, dynamic and differencing images with the parent beside them; checksums; the second region table",
+          .reads =
+              "fixed, dynamic and differencing images with the parent beside them; checksums; the second "
+              "region table",
           .lacks = "replaying the log",
           .suffixes = {".vhdx", ".avhdx"},
           .single_stream = true,

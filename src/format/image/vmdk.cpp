@@ -1,5 +1,5 @@
-// VMDK: sparse and stream-optimised extents, and descriptors with their extents, after the Virtual Disk Format
-// specification 5.0.
+// VMDK: sparse and stream-optimised extents, and descriptors with their extents, after the Virtual Disk
+// Format specification 5.0.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -44,7 +44,8 @@ Header read_header(const Source& file, std::uint64_t at) {
   h.directory = f.u64(56);
   h.unclean = f.u8(72) != 0;
   if (h.version < 1 || h.version > 3) throw Unsupported(fmt::format("VMDK extents of version {}", h.version));
-  if (h.grain == 0 || h.grain > 65536 || (h.grain & (h.grain - 1)) != 0 || h.per_table == 0 || h.per_table > (1 << 20) || h.capacity > (std::uint64_t{1} << 50))
+  if (h.grain == 0 || h.grain > 65536 || (h.grain & (h.grain - 1)) != 0 || h.per_table == 0 ||
+      h.per_table > (1 << 20) || h.capacity > (std::uint64_t{1} << 50))
     throw Malformed("VMDK header: its numbers make no sense");
   return h;
 }
@@ -53,7 +54,8 @@ Header read_header(const Source& file, std::uint64_t at) {
 Header with_directory(const Source& file, const Header& front) {
   if (front.directory != kAtEnd) return front;
   constexpr std::uint64_t kFromEnd = 1024;
-  if (file.size() < 2 * kFromEnd) throw CutShort("VMDK: the header's copy at the end is missing; the image is cut short");
+  if (file.size() < 2 * kFromEnd)
+    throw CutShort("VMDK: the header's copy at the end is missing; the image is cut short");
   try {
     return read_header(file, file.size() / kSector * kSector - kFromEnd);
   } catch (const Malformed&) {
@@ -64,13 +66,19 @@ Header with_directory(const Source& file, const Header& front) {
 class SparseExtent final : public MappedSource {
  public:
   SparseExtent(SourcePtr file, const Header& header, SourcePtr parent)
-      : MappedSource(file, header.capacity * kSector, parent), tables_(make_cached(file)), file_(std::move(file)), header_(header), has_parent_(parent != nullptr) {}
+      : MappedSource(file, header.capacity * kSector, parent),
+        tables_(make_cached(file)),
+        file_(std::move(file)),
+        header_(header),
+        has_parent_(parent != nullptr) {}
 
  protected:
   MappedRun locate(std::uint64_t offset) const override {
-    std::uint64_t grain = header_.grain * kSector, index = offset / grain, within = offset % grain, left = grain - within;
+    std::uint64_t grain = header_.grain * kSector, index = offset / grain, within = offset % grain,
+                  left = grain - within;
     auto absent = has_parent_ ? MappedRun::From::parent : MappedRun::From::zeros;
-    std::uint64_t table = word(checked_add(header_.directory * kSector, index / header_.per_table * 4, "the grain directory"));
+    std::uint64_t table =
+        word(checked_add(header_.directory * kSector, index / header_.per_table * 4, "the grain directory"));
     if (table == 0) return {absent, left};
     std::uint64_t place = word(table * kSector + index % header_.per_table * 4);
     if (place == 0) return {absent, left};
@@ -83,15 +91,19 @@ class SparseExtent final : public MappedSource {
     constexpr std::size_t kMarker = 12;
     std::uint32_t size = load_little<std::uint32_t>(read_exactly(*file_, at + 8, 4, "VMDK grain").data());
     std::uint64_t grain = header_.grain * kSector;
-    if (size > 2 * grain + 4096) throw Malformed(fmt::format("VMDK grain at offset {}: {} packed bytes are not possible", at, size));
-    Bytes packed = read_exactly(*file_, at + kMarker, size, "VMDK grain"), out(static_cast<std::size_t>(grain));
+    if (size > 2 * grain + 4096)
+      throw Malformed(fmt::format("VMDK grain at offset {}: {} packed bytes are not possible", at, size));
+    Bytes packed = read_exactly(*file_, at + kMarker, size, "VMDK grain"),
+          out(static_cast<std::size_t>(grain));
     std::size_t count = decode_block(BlockCodec::zlib, packed, out);
     std::fill(out.begin() + static_cast<std::ptrdiff_t>(count), out.end(), Byte{0});
     return out;
   }
 
  private:
-  std::uint32_t word(std::uint64_t at) const { return load_little<std::uint32_t>(read_exactly(*tables_, at, 4, "VMDK grain table").data()); }
+  std::uint32_t word(std::uint64_t at) const {
+    return load_little<std::uint32_t>(read_exactly(*tables_, at, 4, "VMDK grain table").data());
+  }
 
   SourcePtr tables_, file_;
   Header header_;
@@ -118,8 +130,10 @@ Descriptor read_descriptor(std::string_view text) {
       std::string_view raw = trim(line.substr(equals + 1));
       return std::string(raw.size() >= 2 && raw.front() == '"' ? raw.substr(1, raw.size() - 2) : raw);
     };
-    if (equals != std::string_view::npos && to_lower(trim(line.substr(0, equals))) == "createtype") out.type = value();
-    if (equals != std::string_view::npos && to_lower(trim(line.substr(0, equals))) == "parentfilenamehint") out.parent = value();
+    if (equals != std::string_view::npos && to_lower(trim(line.substr(0, equals))) == "createtype")
+      out.type = value();
+    if (equals != std::string_view::npos && to_lower(trim(line.substr(0, equals))) == "parentfilenamehint")
+      out.parent = value();
     if (!line.starts_with("RW ") && !line.starts_with("RDONLY ") && !line.starts_with("NOACCESS ")) continue;
     std::size_t quote = line.find('"'), end = line.rfind('"');
     std::vector<std::string_view> words;
@@ -140,7 +154,8 @@ Descriptor read_descriptor(std::string_view text) {
 }
 
 /// The extents of a descriptor, each in a file beside it, as one disk.
-SourcePtr join_extents(const Input& input, const Descriptor& descriptor, const SourcePtr& parent, DiskImage& image) {
+SourcePtr join_extents(const Input& input, const Descriptor& descriptor, const SourcePtr& parent,
+                       DiskImage& image) {
   std::vector<SourcePtr> parts;
   std::uint64_t start = 0;
   for (const ExtentLine& extent : descriptor.extents) {
@@ -150,7 +165,8 @@ SourcePtr join_extents(const Input& input, const Descriptor& descriptor, const S
       part = make_extent_source(make_memory_source({}), {}, size);
     } else {
       SourcePtr file = input.sibling ? input.sibling(extent.file) : nullptr;
-      if (!file) throw Malformed(fmt::format("its part \"{}\" is not beside it; put it there", escape(extent.file)));
+      if (!file)
+        throw Malformed(fmt::format("its part \"{}\" is not beside it; put it there", escape(extent.file)));
       if (extent.kind == "SPARSE") {
         SourcePtr above = parent ? make_slice(parent, start, size) : nullptr;
         Header header = with_directory(*file, read_header(*file, 0));
@@ -161,7 +177,8 @@ SourcePtr join_extents(const Input& input, const Descriptor& descriptor, const S
       } else {
         throw Unsupported(fmt::format("VMDK extents of kind {}", escape(extent.kind)));
       }
-      if (part->size() < size) throw CutShort(fmt::format("its part \"{}\" is cut short", escape(extent.file)));
+      if (part->size() < size)
+        throw CutShort(fmt::format("its part \"{}\" is cut short", escape(extent.file)));
     }
     parts.push_back(std::move(part));
     start += size;
@@ -188,9 +205,12 @@ ContainerPtr open_vmdk(const Input& input, OpenContext& context) {
   } else {
     Header front = read_header(*file, 0);
     header = with_directory(*file, front);
-    Bytes text = read_up_to(*file, front.descriptor_at * kSector, std::min(front.descriptor_size * kSector, kLongestDescriptor));
+    Bytes text = read_up_to(*file, front.descriptor_at * kSector,
+                            std::min(front.descriptor_size * kSector, kLongestDescriptor));
     descriptor = read_descriptor(as_text(text));
-    if (header->unclean) image.findings.push_back({Finding::Level::warning, "it was not closed properly: the newest changes may be missing"});
+    if (header->unclean)
+      image.findings.push_back(
+          {Finding::Level::warning, "it was not closed properly: the newest changes may be missing"});
   }
   if (!descriptor.type.empty()) image.facts.emplace_back("kind", descriptor.type);
   SourcePtr parent;
@@ -216,7 +236,9 @@ Format vmdk_format() {
           .name = "VMDK disk image",
           .family = "disk image",
           .specification = "Virtual Disk Format 5.0",
-          .reads = "monolithic sparse and stream-optimised images, descriptors with flat, sparse and zero extents beside them; parents beside it",
+          .reads =
+              "monolithic sparse and stream-optimised images, descriptors with flat, sparse and zero extents "
+              "beside them; parents beside it",
           .lacks = "sparse extents of the older server kind (COWD)",
           .suffixes = {".vmdk"},
           .single_stream = true,
