@@ -5,6 +5,7 @@
 
 #include <algorithm>
 
+#include "support/erofs_writer.h"
 #include "support/ext_writer.h"
 #include "support/fat_writer.h"
 #include "support/hfs_writer.h"
@@ -216,6 +217,24 @@ TEST(Ext, UsesTheBackupOfADamagedSuperblock) {
   EXPECT_EQ(paths_of(*container), "crab");
   EXPECT_TRUE(has_finding(*container, "its backup at offset"));
 }
+
+struct ErofsCodec : testing::TestWithParam<BlockCodec> {};
+
+TEST_P(ErofsCodec, DecodesItsClusters) {
+  std::string table;
+  for (int i = 0; i < 9000; ++i) table += fmt::format("{} cm at {}\n", i * 37 % 520, i);
+  SampleTree tree = {{.path = "crab.txt", .data = to_bytes("pinch\n")},
+                     {.path = "noise.bin", .data = noise(50'000)},
+                     {.path = "table.csv", .data = to_bytes(table)}};
+  Held held = open_bytes(make_erofs(tree, GetParam()));
+  ASSERT_EQ(held.format(), "erofs");
+  EXPECT_EQ(compare_tree(held, tree), "");
+}
+
+INSTANTIATE_TEST_SUITE_P(All, ErofsCodec,
+                         testing::Values(BlockCodec::lz4, BlockCodec::micro_lzma, BlockCodec::deflate,
+                                         BlockCodec::zstd),
+                         [](const auto& each) { return std::string(name_of(each.param)); });
 
 TEST(SquashFs, KeepsHolesAndAttributes) {
   Bytes holes(400'000);

@@ -40,6 +40,31 @@ INSTANTIATE_TEST_SUITE_P(All, ZipMethods,
                                          MethodCase{"zstd", 93}, MethodCase{"zstd", 20},
                                          MethodCase{"xz", 95}));
 
+TEST(ZipDirectory, PathsAreTheSameWithAndWithoutTheRest) {
+  ByteWriter other;
+  other.u16(0xFACE).u16(2).u16(7);
+  ByteWriter unicode;  // Info-ZIP's field: version, CRC of the plain name, the name in UTF-8
+  std::string plain = "gezeiten.txt", better = "gez\xc3\xa9iten.txt";
+  unicode.u16(0x7075).u16(5 + better.size()).u8(1).u32(crc32(0, as_bytes(plain))).text(better);
+  for (bool zip64 : {false, true}) {
+    ZipBuilder zip;
+    zip.folder("pool")
+        .add("pool/crab.txt", "pinch")
+        .add({.name = "dos\\limpet.txt", .data = to_bytes("x"), .made_by = 0});
+    zip.add({.name = "with/field.txt", .data = to_bytes("y"), .extra = other.view()});
+    zip.add({.name = plain, .data = to_bytes("z"), .extra = unicode.view()});
+    zip.add({.name = "\xc3\xbc.txt", .data = to_bytes("u"), .utf8 = true});
+    if (zip64) zip.zip64();
+    Held held = open_bytes(zip.build());
+    std::vector<std::pair<std::string, EntryKind>> brief, full;
+    held->each(Detail::paths, [&](const Entry& entry) { brief.emplace_back(entry.path, entry.kind); });
+    for (const Entry& entry : held->entries()) full.emplace_back(entry.path, entry.kind);
+    EXPECT_EQ(brief, full);
+    EXPECT_EQ(full[4].first, better);
+    EXPECT_EQ(full[2].first, "dos/limpet.txt");
+  }
+}
+
 TEST(ZipDirectory, ReadsHeadersLargerThanItsBuffer) {
   ByteWriter extra;
   extra.u16(0xFACE).u16(65'000).zeros(65'000);

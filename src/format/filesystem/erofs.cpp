@@ -101,6 +101,8 @@ class ErofsContainer final : public FileTree {
   void list(NodeRef folder, Detail detail, const TreeSink& sink) override {
     Inode inode = read_inode(folder.a);
     if ((inode.mode & 0xF000) != 0x4000) throw Malformed("EROFS: a folder's inode is of another kind");
+    if (inode.size > image_->size())
+      throw Malformed(fmt::format("EROFS: a folder of {} bytes is larger than the image", inode.size));
     SourcePtr data = content_of(inode)->source();
     std::string wrong;
     for (std::uint64_t at = 0; at < inode.size; at += super_.block_size) {

@@ -27,6 +27,7 @@ enum Type : std::uint8_t { kPlain = 0, kHead1 = 1, kNotHead = 2, kHead2 = 3 };
 
 constexpr std::uint32_t kBlockCount = 1U << 11;  // in a distance: it is a count of packed blocks instead
 constexpr std::uint64_t kLargestExtent = 64 << 20;
+constexpr std::uint64_t kMostClusters = 1 << 24;  // of one file: 64 GiB in clusters of the usual size
 
 struct Record {
   Type type = kPlain;
@@ -51,6 +52,8 @@ class Map {
     algorithms_[1] = f.u8(6) >> 4;
     bits_ = static_cast<unsigned>(std::countr_zero(file.block_size)) + (f.u8(7) & 7);
     count_ = (file.size + (std::uint64_t{1} << bits_) - 1) >> bits_;
+    if (count_ > kMostClusters)
+      throw Malformed(fmt::format("EROFS: a packed file of {} bytes is larger than any here", file.size));
   }
 
   std::vector<Block> blocks() {

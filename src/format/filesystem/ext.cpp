@@ -18,7 +18,6 @@ using namespace ext;
 
 constexpr std::uint32_t kRootInode = 2;
 constexpr std::uint8_t kChecksumTail = 0xDE;
-constexpr std::size_t kMaxFolderName = 255;
 
 /// The kinds that folder entries name, by number.
 constexpr EntryKind kTypes[] = {
@@ -78,6 +77,9 @@ class ExtContainer final : public FileTree {
       rows_of(rows, all.subspan(kParent, kInBlock - kParent));
       return rows_of(rows, all.subspan(kInBlock));
     }
+    if (inode.size > volume_.image()->size())
+      throw Malformed(
+          fmt::format("inode {}: a folder of {} bytes is larger than the image", inode.number, inode.size));
     SourcePtr data = volume_.data(inode);
     std::uint32_t block_size = volume_.super().block_size;
     std::string wrong;

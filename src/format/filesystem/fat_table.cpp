@@ -38,10 +38,12 @@ std::vector<Extent> Table::chain(std::uint32_t first, std::uint64_t limit) const
   constexpr std::uint32_t kBad = 0x0FFFFFF7, kLast = 0x0FFFFFF8;
   std::vector<Extent> out;
   std::uint64_t done = 0, steps = 0;
+  std::uint64_t most =
+      std::min<std::uint64_t>(geometry_.clusters, volume_->size() / geometry_.cluster_size + 1);
   for (std::uint32_t cluster = first; done < limit;) {
     std::uint64_t at = place(cluster), length = std::min(geometry_.cluster_size, limit - done);
-    if (++steps > geometry_.clusters)
-      throw Malformed(fmt::format("the chain of cluster {} has a loop", first));
+    if (++steps > most)
+      throw Malformed(fmt::format("the chain of cluster {} has a loop, or is longer than the image", first));
     if (!out.empty() && out.back().stored + out.back().length == at) {
       out.back().length += length;
     } else {

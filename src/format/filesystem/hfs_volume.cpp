@@ -76,6 +76,7 @@ Tree::Tree(SourcePtr file, std::string_view what) : file_(std::move(file)), what
   nodes_ = f.u32(36);
   if (node_size_ < 512 || node_size_ > 32768 || (node_size_ & (node_size_ - 1)) != 0)
     throw Malformed(fmt::format("{}: nodes of {} bytes are not possible", what_, node_size_));
+  nodes_ = static_cast<std::uint32_t>(std::min<std::uint64_t>(nodes_, file_->size() / node_size_));
 }
 
 Bytes Tree::node(std::uint32_t number) const {

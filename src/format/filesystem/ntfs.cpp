@@ -15,8 +15,7 @@ namespace {
 
 using namespace ntfs;
 
-constexpr std::uint64_t kVolumeFile = 3, kRootFile = 5, kBitmapFile = 6, kFirstUserFile = 16,
-                        kExtendFile = 11;
+constexpr std::uint64_t kVolumeFile = 3, kRootFile = 5, kBitmapFile = 6, kFirstUserFile = 16;
 constexpr std::uint64_t kNumberMask = (std::uint64_t{1} << 48) - 1;
 constexpr std::string_view kWithSystem = "with-system", kIndexName = "$I30";
 constexpr std::uint64_t kLongestFolder = std::uint64_t{1} << 30;

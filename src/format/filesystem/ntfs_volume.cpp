@@ -262,7 +262,11 @@ ContentPtr Volume::content(const Attribute& attribute) const {
 /// Units of usually 16 clusters: full ones are plain, ones with nothing are zeros, the rest are packed.
 ContentPtr Volume::compressed(const Attribute& attribute) const {
   if (attribute.unit_bits > 8) throw Malformed("NTFS: the compression unit makes no sense");
+  constexpr std::uint64_t kMostUnits = 1 << 24;  // 1 TiB in units of the usual size
   std::uint64_t unit_clusters = std::uint64_t{1} << attribute.unit_bits, unit = unit_clusters * boot_.cluster;
+  if (attribute.size / unit > kMostUnits)
+    throw Malformed(
+        fmt::format("NTFS: a compressed file of {} bytes is larger than any here", attribute.size));
   auto units = std::make_shared<std::vector<std::vector<Extent>>>();
   std::vector<Block> blocks;
   std::size_t run = 0;
@@ -279,9 +283,6 @@ ContentPtr Volume::compressed(const Attribute& attribute) const {
           {packed, (*one.place + (first - one.first)) * boot_.cluster, (last - first) * boot_.cluster});
       packed += (last - first) * boot_.cluster;
     }
-    if (run == attribute.runs.size() && blocks.size() > 1 && extents.empty() &&
-        attribute.size - at > (std::uint64_t{1} << 40))
-      throw Malformed("NTFS: a compressed file is larger than its clusters tell");
     blocks.push_back(
         {at, std::min(unit, attribute.size - at), units->size(), packed, packed == unit ? 1U : 0U});
     units->push_back(std::move(extents));

@@ -19,6 +19,7 @@ namespace {
 constexpr std::uint32_t kMagic = 0x73717368;     // "hsqs"
 constexpr std::uint32_t kMagicBig = 0x68737173;  // "sqsh": the byte order of older versions
 constexpr std::size_t kSuperSize = 96;
+constexpr std::uint64_t kMostBlocks = 1 << 24;  // of one file: 2 TiB in blocks of the usual size
 constexpr std::uint64_t kMetaBlock = 8192, kNone = ~std::uint64_t{0};
 constexpr std::uint32_t kStoredBit = 1U << 24, kNoFragment = ~0U, kNoAttributes = ~0U;
 
@@ -341,6 +342,8 @@ class SquashContainer final : public FileTree {
     if (block_sizes == nullptr) return;
     std::uint64_t count = n.size / super_.block_size;
     if (n.fragment == kNoFragment && n.size % super_.block_size != 0) ++count;
+    if (count > kMostBlocks)
+      throw Malformed(fmt::format("SquashFS file inode: {} bytes are more than any file here has", n.size));
     while (count > 0) {  // piece by piece: a count without blocks behind it ends early
       auto part = static_cast<std::size_t>(std::min<std::uint64_t>(count, 2048));
       Bytes raw = reader.take(part * 4);
