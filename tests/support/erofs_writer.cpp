@@ -34,9 +34,9 @@ struct Extent {
 std::vector<Extent> pack(ByteView data, BlockCodec codec) {
   std::vector<Extent> out;
   for (std::size_t at = 0; at < data.size();) {
-    std::size_t length = std::min<std::size_t>(data.size() - at, 16 * kBlock);
+    std::size_t length = std::min<std::size_t>(data.size() - at, 16 * kBlock - 100);
     Bytes packed;
-    for (;; length /= 2) {
+    for (;; length = std::max(length / 2, kBlock)) {  // one beginning in each cluster at most
       packed = pack_block(codec, data.subspan(at, length));
       if (packed.size() <= kBlock || length <= kBlock) break;
     }
