@@ -199,6 +199,28 @@ std::string to_hex(ByteView bytes) {
   return out;
 }
 
+std::string printable(std::string_view text) {
+  std::string result;
+  for (std::size_t at = 0; at <= text.size();) {
+    std::size_t end = std::min(text.find_first_of("\\\t\r\n", at), text.size());
+    result += escape(text.substr(at, end - at));
+    if (end < text.size() && text[end] != '\r') result += text[end] == '\n' ? ' ' : text[end];
+    at = end + 1;
+  }
+  return result;
+}
+
+std::optional<Bytes> from_hex(std::string_view digits) {
+  if (digits.size() % 2 != 0) return std::nullopt;
+  Bytes bytes;
+  for (std::size_t i = 0; i < digits.size(); i += 2) {
+    auto value = parse_number(digits.substr(i, 2), 16);
+    if (!value) return std::nullopt;
+    bytes.push_back(static_cast<Byte>(*value));
+  }
+  return bytes;
+}
+
 std::size_t display_width(std::string_view text) {
   if (is_plain(text)) return text.size();
   std::size_t width = 0;

@@ -29,6 +29,9 @@ void require_encoding(const std::string& encoding);
 /// that it can be undone.
 std::string escape(std::string_view text);
 
+/// The same for text that is only read, not typed again: backslashes and tabs stay, line ends are blanks.
+std::string printable(std::string_view text);
+
 /// Undoes escape(); nothing when the text has a backslash that escape() would not have written.
 std::optional<std::string> unescape(std::string_view text);
 
@@ -37,6 +40,9 @@ std::string shell_word(std::string_view word);
 
 /// Lower-case hexadecimal digits, two a byte.
 std::string to_hex(ByteView bytes);
+
+/// Undoes to_hex(), in either case; nothing when another character occurs or a digit is missing.
+std::optional<Bytes> from_hex(std::string_view digits);
 
 /// Columns that UTF-8 text takes on a terminal.
 std::size_t display_width(std::string_view text);

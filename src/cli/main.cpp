@@ -29,6 +29,7 @@ int run(int argc, char** argv) {
   add_verify(app, session);
   add_formats(app, session);
   add_mount(app, session);
+  add_install_report(app, session);
   add_layout(app, session);
   try {
     app.parse(argc, argv);

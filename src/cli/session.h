@@ -73,6 +73,7 @@ void add_discard(CLI::App& app, Session& session);
 void add_verify(CLI::App& app, Session& session);
 void add_formats(CLI::App& app, Session& session);
 void add_mount(CLI::App& app, Session& session);
+void add_install_report(CLI::App& app, Session& session);
 void add_layout(CLI::App& app, Session& session);
 
 }  // namespace operculum::cli

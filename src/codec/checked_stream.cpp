@@ -2,6 +2,8 @@
 
 #include "base/checksum.h"
 #include "base/error.h"
+#include "base/sum_kinds.h"
+#include "base/text.h"
 #include "codec/codec.h"
 
 namespace operculum {
@@ -9,7 +11,9 @@ namespace {
 
 class CheckedStream final : public Stream {
  public:
-  CheckedStream(StreamPtr inner, const Expected& expected) : inner_(std::move(inner)), expected_(expected) {}
+  CheckedStream(StreamPtr inner, const Expected& expected) : inner_(std::move(inner)), expected_(expected) {
+    if (const SumKind* kind = find_sum(expected.sum)) sum_ = kind->make({});
+  }
 
   std::size_t read(ByteSpan out) override {
     std::size_t count = inner_->read(out);
@@ -18,6 +22,7 @@ class CheckedStream final : public Stream {
       return 0;
     }
     if (expected_.crc32) crc_ = crc32(crc_, out.first(count));
+    if (sum_) sum_->add(out.first(count));
     done_ += count;
     if (expected_.size && done_ > *expected_.size) {
       throw Malformed(
@@ -27,7 +32,7 @@ class CheckedStream final : public Stream {
   }
 
  private:
-  void check_end() const {
+  void check_end() {
     if (expected_.size && done_ != *expected_.size) {
       throw Malformed(fmt::format("the data ends after {} of {} bytes; it is damaged or cut short", done_,
                                   *expected_.size));
@@ -36,12 +41,20 @@ class CheckedStream final : public Stream {
       throw Malformed(fmt::format("checksum differs (stored {:08x}, computed {:08x}); the data is damaged",
                                   *expected_.crc32, crc_));
     }
+    if (!sum_) return;
+    Bytes computed = sum_->finish();
+    sum_.reset();
+    if (computed != expected_.digest) {
+      throw Malformed(fmt::format("{} differs (stored {}, computed {}); the data is damaged", expected_.sum,
+                                  to_hex(expected_.digest), to_hex(computed)));
+    }
   }
 
   StreamPtr inner_;
   Expected expected_;
   std::uint64_t done_ = 0;
   std::uint32_t crc_ = 0;
+  std::unique_ptr<Sum> sum_;
 };
 
 }  // namespace

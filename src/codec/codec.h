@@ -44,10 +44,12 @@ Bytes encode(std::string_view name, ByteView plain);
 struct Expected {
   std::optional<std::uint64_t> size;  ///< in bytes
   std::optional<std::uint32_t> crc32;
+  std::string_view sum = {};  ///< a name that find_sum() knows; empty: no other checksum
+  Bytes digest = {};          ///< its result
 };
 
-/// Passes `inner` on and, at its end, throws Malformed when size or CRC-32 differ from what is expected; also
-/// as soon as there are more bytes than expected.
+/// Passes `inner` on and, at its end, throws Malformed when size or checksums differ from what is expected;
+/// also as soon as there are more bytes than expected.
 StreamPtr make_checked(StreamPtr inner, const Expected& expected);
 
 }  // namespace operculum

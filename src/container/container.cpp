@@ -68,7 +68,7 @@ void Container::walk(const Visitor& visitor) {
   for (std::size_t i = 0; i < all.size(); ++i) {
     ContentPtr data;
     if (all[i].has_data()) data = std::make_shared<EntryContent>(shared_from_this(), i);
-    if (!visitor({all[i], i, data, nullptr})) return;
+    if (!visitor({all[i], i, data, nullptr, lane(i)})) return;
   }
 }
 

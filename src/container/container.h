@@ -2,10 +2,12 @@
 
 #include <functional>
 #include <mutex>
+#include <optional>
 #include <span>
 #include <vector>
 
 #include "container/entry.h"
+#include "container/installation.h"
 #include "io/stream.h"
 
 namespace operculum {
@@ -34,9 +36,11 @@ enum class Detail { all, paths };
 /// One entry met on a walk.
 struct Visit {
   const Entry& entry;
-  std::size_t index;   ///< position in stored order
-  ContentPtr content;  ///< with random access: the data, usable after the call too; else empty
-  Stream* stream;      ///< in a forward walk: the data, only during the call; else null
+  std::size_t index;     ///< position in stored order
+  ContentPtr content;    ///< with random access: the data, usable after the call too; else empty
+  Stream* stream;        ///< in a forward walk: the data, only during the call; else null
+  std::size_t lane = 0;  ///< not 0: entries of one lane are decoded together, best in order on one thread
+  bool checked = false;  ///< a checksum is compared that the entry does not tell of
 };
 
 /// What a path leads to within one container.
@@ -74,6 +78,9 @@ class Container : public std::enable_shared_from_this<Container> {
   /// Unsupported or Malformed; the stream may throw them later, too.
   virtual ContentPtr content(std::size_t index) = 0;
 
+  /// The lane of an entry, see Visit.
+  virtual std::size_t lane(std::size_t) const { return 0; }
+
   /// What `path` leads to: the longest run of its parts that is an entry, or a folder. Containers that have
   /// folders of their own find it without listing the rest.
   virtual Lookup find(std::string_view path);
@@ -85,7 +92,10 @@ class Container : public std::enable_shared_from_this<Container> {
   /// Facts about the whole, such as {"comment", "..."} or {"volumes", "3"}, for `identify`.
   virtual std::vector<std::pair<std::string, std::string>> facts() { return {}; }
 
-  std::vector<Finding> findings() const;
+  /// What an installer would do with what is in here; nothing for what is no installer.
+  virtual std::optional<Installation> installation() { return std::nullopt; }
+
+  virtual std::vector<Finding> findings() const;
   void add_finding(Finding::Level level, std::string text);  ///< the same text is kept once
 
   static constexpr std::size_t kMaxFindings = 200;

@@ -1,9 +1,14 @@
 #include "container/parts.h"
 
 #include <fmt/format.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
+#include <filesystem>
+#include <optional>
+
 #include "base/error.h"
+#include "base/text.h"
 #include "io/file_source.h"
 
 namespace operculum {
@@ -14,6 +19,25 @@ constexpr int kMaxParts = 999;
 std::string folder_of(const std::string& path) {
   std::size_t slash = path.rfind('/');
   return slash == std::string::npos ? "" : path.substr(0, slash + 1);
+}
+
+/// `name` in `folder` as it is, or else one that differs only in case: sets made where case does not count
+/// are often renamed so. Empty when there is neither.
+std::string find_part(const std::string& folder, std::string_view name) {
+  if (name.empty() || name == "." || name == "..") return "";
+  std::string exact = folder + std::string(name), wanted = to_lower(name);
+  if (access(exact.c_str(), F_OK) == 0) return exact;
+  std::error_code none;
+  for (const auto& item : std::filesystem::directory_iterator(folder.empty() ? "." : folder, none)) {
+    std::string own = item.path().filename().string();
+    if (to_lower(own) == wanted) return folder + own;
+  }
+  return "";
+}
+
+bool is_regular(const std::string& path) {
+  struct stat status {};
+  return stat(path.c_str(), &status) == 0 && S_ISREG(status.st_mode);
 }
 
 }  // namespace
@@ -33,8 +57,13 @@ SourcePtr open_with_parts(const std::string& path) {
 
 std::function<SourcePtr(const std::string&)> file_sibling(const std::string& path) {
   return [folder = folder_of(path)](const std::string& name) -> SourcePtr {
-    std::string full = folder + name;
-    return name.find('/') == std::string::npos && access(full.c_str(), F_OK) == 0 ? open_file(full) : nullptr;
+    std::string full, within = folder;
+    for (std::string_view part : split(name, '/')) {
+      full = find_part(within, part);
+      if (full.empty()) return nullptr;
+      within = full + "/";
+    }
+    return is_regular(full) ? open_file(full) : nullptr;
   };
 }
 
@@ -43,12 +72,17 @@ std::function<SourcePtr(const std::string&)> entry_sibling(ContainerPtr containe
   return [container = std::move(container), folder = folder_of(path),
           &context](const std::string& name) -> SourcePtr {
     std::span<const Entry> entries = container->entries();
+    std::string full = folder + name, lower = to_lower(full);
+    std::optional<std::size_t> found;
     for (std::size_t i = 0; i < entries.size(); ++i) {
-      if (entries[i].has_data() && entries[i].path == folder + name) {
-        return random_access(*container->content(i), context.spool);
+      if (!entries[i].has_data() || entries[i].path.size() != full.size()) continue;
+      if (entries[i].path == full) {
+        found = i;
+        break;
       }
+      if (!found && to_lower(entries[i].path) == lower) found = i;
     }
-    return nullptr;
+    return found ? random_access(*container->content(*found), context.spool) : nullptr;
   };
 }
 

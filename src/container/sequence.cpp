@@ -69,7 +69,13 @@ class ByteSumStream final : public Stream {
 struct Special {
   std::vector<Extent> extents;
   std::optional<std::uint32_t> byte_sum;
+  std::string_view sum;
+  Bytes digest;
 };
+
+bool is_special(const SequenceItem& item) {
+  return item.entry.is(Entry::sparse) || item.byte_sum || !item.sum.empty();
+}
 
 StreamPtr finish_stream(StreamPtr packed, const Special* special, const Entry& entry) {
   if (special != nullptr && entry.is(Entry::sparse)) {
@@ -77,7 +83,12 @@ StreamPtr finish_stream(StreamPtr packed, const Special* special, const Entry& e
   }
   if (special != nullptr && special->byte_sum)
     packed = std::make_unique<ByteSumStream>(std::move(packed), *special->byte_sum);
-  return make_checked(std::move(packed), {entry.size, std::nullopt});
+  Expected expected{entry.size, std::nullopt, {}, {}};
+  if (special != nullptr) {
+    expected.sum = special->sum;
+    expected.digest = special->digest;
+  }
+  return make_checked(std::move(packed), expected);
 }
 
 class SequenceContainer final : public Container {
@@ -95,9 +106,8 @@ class SequenceContainer final : public Container {
     std::call_once(listed_, [this] {
       InputBuffer input(source_ ? make_source_stream(source_) : content_->stream());
       pass(input, Data::passed_over, [this](SequenceItem& item, std::size_t index, Stream*) {
-        if (item.entry.is(Entry::sparse) || item.byte_sum) {
-          special_[index] = {std::move(item.extents), item.byte_sum};
-        }
+        if (is_special(item))
+          special_[index] = {std::move(item.extents), item.byte_sum, item.sum, std::move(item.digest)};
         entries_.push_back(std::move(item.entry));
         return true;
       });
@@ -173,7 +183,7 @@ class SequenceContainer final : public Container {
       PackedStream packed(input, item.packed);
       StreamPtr data;
       if (wanted == Data::handed_out) {
-        Special special{item.extents, item.byte_sum};
+        Special special{item.extents, item.byte_sum, item.sum, item.digest};
         data = finish_stream(std::make_unique<BorrowedStream>(packed), &special, item.entry);
       }
       std::uint64_t padding = item.padding;

@@ -15,6 +15,8 @@ struct SequenceItem {
   std::vector<Extent>
       extents;  ///< for a sparse entry: where its packed bytes belong (stored = offset in them)
   std::optional<std::uint32_t> byte_sum;  ///< sum of all data bytes, where stored (cpio "crc")
+  std::string_view sum = {};              ///< a name that find_sum() knows, where `digest` is stored
+  Bytes digest = {};
 };
 
 /// Reads the headers of a container whose entries lie one after another. One object makes one pass.

@@ -10,6 +10,16 @@ Format zip_format();
 Format tar_format();
 Format cpio_format();
 Format ar_format();
+Format cab_format();
+Format cfb_format();
+
+Format msi_format();
+Format pe_format();
+Format rpm_format();
+Format deb_format();
+Format xar_format();
+Format wim_format();
+Format carrier_format();
 
 Format ext_format();
 Format squashfs_format();
@@ -40,6 +50,7 @@ Format xz_format();
 Format lzma_format();
 Format zstd_format();
 Format lz4_format();
+Format chunked_xz_format();
 Format compress_format();
 
 }  // namespace operculum

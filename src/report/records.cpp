@@ -107,6 +107,7 @@ Json to_json(const Found& found) {
   if (entry.is(Entry::has_crc) && entry.has_data()) record["crc32"] = fmt::format("{:08x}", entry.crc32);
   if (auto words = flag_words(entry); !words.empty()) record["flags"] = words;
   record["format"] = found.format.id;
+  if (!found.kind.empty()) record["content"] = found.kind;
   if (entry.extra) {
     const EntryExtra& extra = *entry.extra;
     add_text(record, "link_target", extra.link_target);
@@ -190,6 +191,61 @@ Json to_json(const Format& format) {
           {"lacks", format.lacks},
           {"views", format.views},
           {"endings", format.suffixes}};
+}
+
+Json to_json(const PackageReport& report) {
+  Json about = Json::object(), actions = Json::array(), places = Json::array(), registry = Json::array(),
+       shortcuts = Json::array(), findings = Json::array();
+  for (const auto& [name, value] : report.plan.about) about[name] = escape(value);
+  for (const InstallAction& action : report.plan.actions) {
+    actions.push_back({{"kind", name_of(action.kind)},
+                       {"name", escape(action.name)},
+                       {"when", escape(action.when)},
+                       {"command", escape(action.command)},
+                       {"text", escape(action.text)}});
+  }
+  for (const InstalledPlace& place : report.places) {
+    Json items = Json::array();
+    for (const InstalledItem& item : place.items) {
+      Json one = {{"path", escape(item.path)}, {"kind", name_of(item.kind)}};
+      if (item.kind == EntryKind::file) one["size"] = item.size;
+      if (item.mode != Entry::kNoMode) one["mode"] = fmt::format("{:04o}", item.mode);
+      if (!item.owner.empty()) one["owner"] = escape(item.owner);
+      if (!item.link_target.empty()) one["link_target"] = escape(item.link_target);
+      items.push_back(std::move(one));
+    }
+    places.push_back({{"place", escape(place.place)},
+                      {"files", place.files},
+                      {"bytes", place.bytes},
+                      {"items", std::move(items)}});
+  }
+  for (const RegistryValue& value : report.plan.registry)
+    registry.push_back(
+        {{"key", escape(value.key)}, {"name", escape(value.name)}, {"value", escape(value.value)}});
+  for (const Shortcut& shortcut : report.plan.shortcuts)
+    shortcuts.push_back({{"path", escape(shortcut.path)}, {"target", escape(shortcut.target)}});
+  for (const Finding& finding : report.findings)
+    findings.push_back({{"level", name_of(finding.level)}, {"text", finding.text}});
+  auto escaped = [](const std::vector<std::string>& lines) {
+    Json all = Json::array();
+    for (const std::string& line : lines) all.push_back(escape(line));
+    return all;
+  };
+  return {{"record", "install"},
+          {"target", escape(report.target)},
+          {"format", report.format},
+          {"about", std::move(about)},
+          {"files", report.files},
+          {"bytes", report.bytes},
+          {"on_disk", report.on_disk},
+          {"actions", std::move(actions)},
+          {"places", std::move(places)},
+          {"registry", std::move(registry)},
+          {"shortcuts", std::move(shortcuts)},
+          {"needs", escaped(report.plan.needs)},
+          {"notes", escaped(report.plan.notes)},
+          {"removal", escaped(report.removal)},
+          {"findings", std::move(findings)}};
 }
 
 Json finding_json(const std::string& path, const Finding& finding) {

@@ -3,6 +3,7 @@
 #include <nlohmann/json.hpp>
 
 #include "task/identify.h"
+#include "task/install_report.h"
 #include "task/list.h"
 #include "task/summary.h"
 #include "task/unpack.h"
@@ -23,6 +24,7 @@ Json to_json(const Fault& fault);
 Json to_json(const VerifyTotals& totals);
 Json to_json(const Summary& summary);
 Json to_json(const Format& format);
+Json to_json(const PackageReport& report);
 Json finding_json(const std::string& path, const Finding& finding);
 
 /// Flags of an entry as words: "encrypted", "sparse", "damaged", "recovered".

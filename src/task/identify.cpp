@@ -17,6 +17,9 @@ namespace {
 /// Solid layers up to this stored size, in bytes, are decoded to count their entries without being asked.
 constexpr std::uint64_t kCountWithoutAsking = 16 << 20;
 
+/// Entries of an executable that are looked at for containers.
+constexpr std::size_t kCarriedLookedAt = 1000;
+
 IdentifiedLayer look(const Layer& layer, bool count) {
   IdentifiedLayer out;
   out.format = layer.format;
@@ -129,8 +132,38 @@ void check_size(Identification& out) {
   }
 }
 
-void suggest(const Place& place, Identification& out) {
+/// The largest container that an executable carries: most often what a person wants of it.
+std::string carried(const Layer& layer, OpenContext& context) {
+  std::string best;
+  std::uint64_t most = 0;
+  std::span<const Entry> entries = layer.container->entries();
+  for (std::size_t i = 0; i < std::min(entries.size(), kCarriedLookedAt); ++i) {
+    if (!entries[i].has_data() || !entries[i].size_known() || entries[i].size <= most) continue;
+    try {
+      Probe probe = make_probe(*layer.container->content(i), std::string(base_name(entries[i].path)));
+      if (recognise(probe, context) == nullptr) continue;
+      best = entries[i].path;
+      most = entries[i].size;
+    } catch (const Error&) {
+      continue;  // told by whoever opens it
+    }
+  }
+  return best;
+}
+
+void suggest(const Place& place, OpenContext& context, Identification& out) {
   if (place.layers.empty()) return;
+  const Layer& layer = place.layers.back();
+  if (layer.format->id == "pe" || layer.format->id == "carrier") {
+    if (std::string inner = carried(layer, context); !inner.empty()) {
+      out.suggestion = fmt::format("operculum unpack {}", shell_word(out.target + "/" + inner));
+      return;
+    }
+  }
+  if (layer.container->installation()) {
+    out.suggestion = fmt::format("operculum install-report {}", shell_word(out.target));
+    return;
+  }
   out.suggestion = fmt::format("operculum list {}", shell_word(out.target));
 }
 
@@ -165,7 +198,7 @@ Identification identify(const std::string& target, const IdentifyRequest& reques
     check_name(file, context, out);
     check_size(out);
   }
-  suggest(place, out);
+  suggest(place, context, out);
   return out;
 }
 

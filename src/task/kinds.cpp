@@ -68,6 +68,13 @@ bool has_script_ending(std::string_view name) {
 
 }  // namespace
 
+std::span<const std::string_view> kind_names() {
+  static constexpr std::string_view kNames[] = {"image",     "sound",  "video",      "font",
+                                                "text",      "script", "executable", "document",
+                                                "container", "data",   "empty"};
+  return kNames;
+}
+
 KindReader::KindReader()
     : magic_(magic_open(MAGIC_MIME_TYPE | MAGIC_NO_CHECK_COMPRESS | MAGIC_NO_CHECK_TAR)) {
   if (magic_ == nullptr || magic_load(magic_, nullptr) != 0) {

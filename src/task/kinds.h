@@ -1,5 +1,6 @@
 #pragma once
 
+#include <span>
 #include <string>
 #include <string_view>
 
@@ -30,6 +31,9 @@ class KindReader {
  private:
   magic_set* magic_;
 };
+
+/// All that kind_of() says, for choosing among them.
+std::span<const std::string_view> kind_names();
 
 /// How many first bytes kind_of() wants.
 constexpr std::size_t kKindHead = 4096;

@@ -8,6 +8,7 @@ namespace operculum {
 struct ListRequest {
   Selection selection;
   bool deep = false;
+  bool kinds = false;  ///< decode the first bytes of each file to tell what it is
   Detail detail = Detail::all;
 };
 

@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <condition_variable>
+#include <deque>
 #include <exception>
 #include <map>
 #include <mutex>
@@ -12,11 +13,22 @@
 
 namespace operculum {
 
+namespace {
+
+constexpr unsigned kMostInLanes = 16384;
+
+}  // namespace
+
 struct OrderedWork::State {
   explicit State(unsigned threads)
       : control(tbb::global_control::max_allowed_parallelism, threads + 1),
         arena(static_cast<int>(threads), 0),
         most(threads * 4) {}
+
+  struct Piece {
+    std::uint64_t number;
+    Work work;
+  };
 
   /// Runs the reports that are next in order; one thread at a time does so.
   void flush(std::unique_lock<std::mutex>& lock) {
@@ -42,6 +54,40 @@ struct OrderedWork::State {
     changed.notify_all();
   }
 
+  void start(Piece begun, std::size_t lane) {
+    arena.enqueue([this, piece = std::make_shared<Piece>(std::move(begun)), lane] {
+      Report report;
+      bool stopped = false;
+      {
+        std::lock_guard check(mutex);
+        stopped = error != nullptr;
+      }
+      try {
+        if (!stopped) report = piece->work();
+      } catch (...) {
+        std::lock_guard keep(mutex);
+        if (!error) error = std::current_exception();
+      }
+      piece->work = nullptr;  // what it holds is given back before the next of its lane begins
+      std::unique_lock lock(mutex);
+      if (lane != 0) go_on(lane);
+      done.emplace(piece->number, std::move(report));
+      flush(lock);
+    });
+  }
+
+  /// Starts the next piece of a lane whose turn has ended; called with the mutex held.
+  void go_on(std::size_t lane) {
+    auto waiting = lanes.find(lane);
+    if (waiting->second.empty()) {
+      lanes.erase(waiting);
+      return;
+    }
+    Piece next = std::move(waiting->second.front());
+    waiting->second.pop_front();
+    start(std::move(next), lane);
+  }
+
   bool idle() const { return in_flight == 0 && !reporting; }
 
   tbb::global_control control;
@@ -50,6 +96,7 @@ struct OrderedWork::State {
   std::mutex mutex;  // guards the rest
   std::condition_variable changed;
   std::map<std::uint64_t, Report> done;
+  std::map<std::size_t, std::deque<Piece>> lanes;  // those with a piece under way, and what waits behind it
   std::uint64_t submitted = 0, reported = 0;
   unsigned in_flight = 0;
   bool reporting = false;
@@ -65,31 +112,23 @@ OrderedWork::~OrderedWork() {
   state_->changed.wait(lock, [this] { return state_->idle(); });
 }
 
-void OrderedWork::submit(std::function<Report()> work) {
+void OrderedWork::submit(Work work, std::size_t lane) {
   State* state = state_.get();
   std::unique_lock lock(state->mutex);
-  state->changed.wait(lock, [state] { return state->in_flight < state->most; });
+  unsigned most = lane == 0 ? state->most : kMostInLanes;
+  state->changed.wait(lock, [state, most] { return state->in_flight < most; });
   if (state->error) std::rethrow_exception(state->error);
-  std::uint64_t number = state->submitted++;
+  State::Piece piece{state->submitted++, std::move(work)};
   ++state->in_flight;
+  if (lane != 0) {
+    auto [waiting, first] = state->lanes.try_emplace(lane);
+    if (!first) {
+      waiting->second.push_back(std::move(piece));
+      return;
+    }
+  }
   lock.unlock();
-  state->arena.enqueue([state, number, work = std::move(work)] {
-    Report report;
-    bool stopped = false;
-    {
-      std::lock_guard check(state->mutex);
-      stopped = state->error != nullptr;
-    }
-    try {
-      if (!stopped) report = work();
-    } catch (...) {
-      std::lock_guard keep(state->mutex);
-      if (!state->error) state->error = std::current_exception();
-    }
-    std::unique_lock flush_lock(state->mutex);
-    state->done.emplace(number, std::move(report));
-    state->flush(flush_lock);
-  });
+  state->start(std::move(piece), lane);
 }
 
 void OrderedWork::report(Report report) {

@@ -17,9 +17,13 @@ class OrderedWork {
   OrderedWork(const OrderedWork&) = delete;
   OrderedWork& operator=(const OrderedWork&) = delete;
 
+  using Work = std::function<Report()>;
+
   /// `work` runs on some thread; the report it returns runs later, one at a time. What `work` throws is
-  /// thrown again by the next submit() or finish(), and nothing submitted afterwards runs.
-  void submit(std::function<Report()> work);
+  /// thrown again by the next submit() or finish(), and nothing submitted afterwards runs. Pieces with the
+  /// same `lane`, unless that is 0, run one after another in order; many of them may wait, so that another
+  /// lane's turn comes at the same time.
+  void submit(Work work, std::size_t lane = 0);
 
   /// A report alone, kept in order.
   void report(Report report);

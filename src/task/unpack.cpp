@@ -8,6 +8,8 @@
 #include <unordered_set>
 
 #include "base/text.h"
+#include "base/units.h"
+#include "task/kinds.h"
 #include "task/link_maker.h"
 #include "task/name_template.h"
 #include "task/ordered_work.h"
@@ -18,6 +20,7 @@ namespace {
 
 /// Larger entries, in bytes, are decoded on a thread of their own while they are written.
 constexpr std::uint64_t kReadAheadFrom = 8 << 20;
+constexpr std::uint64_t kRefusedNamed = 5;  // files of a refused kind that a message names
 
 class Unpacker {
  public:
@@ -36,6 +39,7 @@ class Unpacker {
         work_(request.jobs) {}
 
   UnpackTotals run() {
+    if (!request_.refuse_kinds.empty()) refuse_kinds();
     if (place_.is_container()) {
       walk_all();
     } else {
@@ -51,7 +55,8 @@ class Unpacker {
  private:
   void walk_all() {
     const Layer& layer = place_.layers.back();
-    if (layer.container->access() == Access::random && !request_.deep) expect_total(*layer.container);
+    if (layer.container->access() == Access::random && !request_.deep && request_.only_kinds.empty())
+      expect_total(*layer.container);
     WalkEvents events;
     events.found = [this](const Found& found) {
       if (progress_.stop || log_.stop()) {
@@ -70,7 +75,39 @@ class Unpacker {
       log_.emit({UnpackEvent::Kind::warning, path, "", 0, "",
                  fmt::format("cannot be entered, unpacked as a file: {}", error.what())});
     };
-    walk(layer, place_.layers.size() == 1 ? place_.file_source : nullptr, context_, {request_.deep}, events);
+    walk(layer, place_.layers.size() == 1 ? place_.file_source : nullptr, context_,
+         {.deep = request_.deep, .kinds = !request_.only_kinds.empty()}, events);
+  }
+
+  /// Looks at everything that is wanted before anything is written.
+  void refuse_kinds() {
+    std::uint64_t count = 0;
+    std::string named;
+    auto look_at = [&](const std::string& path, std::string_view kind) {
+      if (!is_among(kind, request_.refuse_kinds) || ++count > kRefusedNamed) return;
+      named += fmt::format("{}{} ({})", named.empty() ? "" : ", ", escape(path), kind);
+    };
+    if (place_.is_container()) {
+      WalkEvents events;
+      events.found = [&](const Found& found) {
+        if (found.entry.has_data() && request_.selection.wants(found.path)) look_at(found.path, found.kind);
+        return !progress_.stop;
+      };
+      walk(place_.layers.back(), place_.layers.size() == 1 ? place_.file_source : nullptr, context_,
+           {.deep = request_.deep, .kinds = true}, events);
+    } else if (place_.content) {
+      Bytes head(kKindHead);
+      head.resize(read_fully(*place_.content->stream(), head));
+      look_at(place_.name, KindReader().kind_of(head, place_.name));
+    }
+    if (count == 0) return;
+    throw GuardTripped(fmt::format("nothing was unpacked, for {} of a refused kind: {}{}",
+                                   counted(count, "file is", "files are"), named,
+                                   count > kRefusedNamed ? ", ..." : ""));
+  }
+
+  static bool is_among(std::string_view kind, const std::vector<std::string>& kinds) {
+    return std::find(kinds.begin(), kinds.end(), kind) != kinds.end();
   }
 
   /// The place is a single entry, or a file that is no container.
@@ -87,7 +124,7 @@ class Unpacker {
     }
     Container* container = place_.layers.empty() ? nullptr : place_.layers.back().container.get();
     file(*entry, path, wanted_name(*entry, path, container), place_.content, nullptr,
-         OutputNames::Duplicates::numbered);
+         OutputNames::Duplicates::numbered, 0);
     work_.finish();
     for (const Layer& layer : place_.layers) {
       for (const Finding& finding : layer.container->findings()) log_.finding("", finding);
@@ -112,11 +149,12 @@ class Unpacker {
   void take(const Found& found) {
     if (!request_.selection.wants(found.path)) return;
     const Entry& entry = found.entry;
+    if (!request_.only_kinds.empty() && !is_among(found.kind, request_.only_kinds)) return;
     if (entry.kind == EntryKind::file) {
       auto duplicates =
           found.format.later_replaces ? OutputNames::Duplicates::replace : OutputNames::Duplicates::numbered;
       file(entry, found.path, wanted_name(entry, found.path, &found.container), found.content, found.stream,
-           duplicates);
+           duplicates, found.lane);
     } else {
       take_other(entry, found.path, found.container.shared_from_this(), found.format);
     }
@@ -193,7 +231,7 @@ class Unpacker {
   }
 
   void file(const Entry& entry, const std::string& path, const std::string& wanted, const ContentPtr& content,
-            Stream* stream, OutputNames::Duplicates duplicates) {
+            Stream* stream, OutputNames::Duplicates duplicates, std::size_t lane) {
     OutputNames::Given given = names_.file(wanted, duplicates);
     if (given.path.empty())
       return log_.left_out(path, given.remark.empty() ? "its name leaves nothing to use" : given.remark);
@@ -215,7 +253,7 @@ class Unpacker {
     FileJob job{std::move(event), target_.metadata_of(entry), existing, entry.is(Entry::sparse)};
     if (content) {
       bool large = entry.size_known() && entry.size >= kReadAheadFrom;
-      work_.submit([this, job = std::move(job), content, large]() mutable {
+      auto work = [this, job = std::move(job), content, large]() mutable {
         with_errors(job, progress_, [&] {
           StreamPtr data = content->stream();
           if (large) {
@@ -225,7 +263,8 @@ class Unpacker {
           }
         });
         return log_.report_of(std::move(job.event));
-      });
+      };
+      work_.submit(std::move(work), lane);
     } else {
       write_forward(std::move(job), *stream);
     }

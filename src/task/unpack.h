@@ -19,18 +19,20 @@ enum class LinkRule {
 struct UnpackRequest {
   std::string into;  ///< the output folder
   Selection selection;
-  bool deep = false;           ///< into nested containers, too
-  bool flat = false;           ///< all files directly in the output folder
-  bool dry_run = false;        ///< plan only; nothing is written
-  bool keep_damaged = false;   ///< keep what could be decoded of damaged files, as NAME.damaged
-  bool keep_going = true;      ///< after a damaged entry
-  bool devices = false;        ///< make devices, fifos and sockets
-  bool special_modes = false;  ///< keep set-user-id and set-group-id bits of files
-  bool owners = false;         ///< give files the owners that are stored, by number
-  bool attributes = false;     ///< set the extended attributes that are stored
-  std::string origin;          ///< an origin mark that everything unpacked gets; empty: none
-  std::string name_as;         ///< a NameTemplate for the output names of files; empty: their paths
-  bool digests = false;        ///< compute SHA-256 of what is written
+  bool deep = false;                    ///< into nested containers, too
+  bool flat = false;                    ///< all files directly in the output folder
+  bool dry_run = false;                 ///< plan only; nothing is written
+  bool keep_damaged = false;            ///< keep what could be decoded of damaged files, as NAME.damaged
+  bool keep_going = true;               ///< after a damaged entry
+  bool devices = false;                 ///< make devices, fifos and sockets
+  bool special_modes = false;           ///< keep set-user-id and set-group-id bits of files
+  bool owners = false;                  ///< give files the owners that are stored, by number
+  bool attributes = false;              ///< set the extended attributes that are stored
+  std::string origin;                   ///< an origin mark that everything unpacked gets; empty: none
+  std::string name_as;                  ///< a NameTemplate for the output names of files; empty: their paths
+  std::vector<std::string> only_kinds;  ///< by content, see KindReader; empty: files of every kind
+  std::vector<std::string> refuse_kinds;  ///< when a wanted file is of one of these, nothing is written
+  bool digests = false;                   ///< compute SHA-256 of what is written
   Existing existing = Existing::keep;
   LinkRule links = LinkRule::rooted;
   NameRules names = NameRules::here;

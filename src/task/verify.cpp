@@ -28,7 +28,7 @@ class Verifier {
       walk_all(covered);
     } else if (place_.content) {
       const Entry& entry = *place_.entry;
-      decode(entry.path, entry.size, place_.content, nullptr, covered || entry.is(Entry::has_crc));
+      decode({entry.path, entry.size, place_.content, covered || entry.is(Entry::has_crc)});
     }
     work_.finish();
     for (const Layer& layer : place_.layers) tell_findings("", *layer.container);
@@ -40,8 +40,7 @@ class Verifier {
     WalkEvents events;
     events.found = [this](const Found& found) {
       if (progress_.stop) return false;
-      if (found.entry.has_data() && request_.selection.wants(found.path))
-        decode(found.path, found.entry.size, found.content, found.stream, found.covered);
+      if (found.entry.has_data() && request_.selection.wants(found.path)) take(found);
       return true;
     };
     events.leave = [this](const std::string& path, Container& container) {
@@ -57,27 +56,39 @@ class Verifier {
          {request_.deep, covered}, events);
   }
 
-  void decode(const std::string& path, std::uint64_t size, const ContentPtr& content, Stream* stream,
-              bool checked) {
-    auto room = static_cast<std::size_t>(std::clamp<std::uint64_t>(size, 64 * 1024, kWholeBuffer));
-    if (stream != nullptr) {
-      work_.report(drain(path, *stream, room, checked));
-      return;
+  /// What there is to decode.
+  struct Item {
+    std::string path;
+    std::uint64_t size;
+    ContentPtr content;
+    bool checked;  // some checksum will be compared
+  };
+
+  void take(const Found& found) {
+    Item item{found.path, found.entry.size, found.content, found.covered};
+    if (found.stream != nullptr) {
+      work_.report(drain(item, *found.stream));
+    } else {
+      decode(std::move(item), found.lane);
     }
-    work_.submit([this, path, content, room, checked]() -> OrderedWork::Report {
+  }
+
+  void decode(Item to_decode, std::size_t lane = 0) {
+    auto work = [this, item = std::move(to_decode)]() -> OrderedWork::Report {
       try {
-        StreamPtr data = content->stream();
-        return drain(path, *data, room, checked);
+        StreamPtr data = item.content->stream();
+        return drain(item, *data);
       } catch (const GuardTripped&) {
         throw;
       } catch (const Error& error) {
-        return fault_report(path, error);
+        return fault_report(item.path, error);
       }
-    });
+    };
+    work_.submit(std::move(work), lane);
   }
 
-  OrderedWork::Report drain(const std::string& path, Stream& stream, std::size_t room, bool checked) {
-    Bytes block(room);
+  OrderedWork::Report drain(const Item& item, Stream& stream) {
+    Bytes block(static_cast<std::size_t>(std::clamp<std::uint64_t>(item.size, 64 * 1024, kWholeBuffer)));
     std::uint64_t bytes = 0;
     try {
       while (std::size_t count = stream.read(block)) {
@@ -88,10 +99,10 @@ class Verifier {
     } catch (const GuardTripped&) {
       throw;
     } catch (const Error& error) {
-      return fault_report(path, error);
+      return fault_report(item.path, error);
     }
     ++progress_.entries;
-    return [this, bytes, checked] {
+    return [this, bytes, checked = item.checked] {
       ++totals_.entries;
       totals_.bytes += bytes;
       totals_.with_checksum += checked ? 1 : 0;

@@ -8,6 +8,7 @@
 #include "base/text.h"
 #include "container/parts.h"
 #include "io/digest.h"
+#include "task/kinds.h"
 
 namespace operculum {
 namespace {
@@ -43,10 +44,34 @@ class BrokenStream final : public Stream {
   std::exception_ptr error_ = std::current_exception();
 };
 
+/// Content whose first bytes are known already: reading begins behind them, so that a decoder that stands
+/// there can go on.
+class FrontedContent final : public Content {
+ public:
+  FrontedContent(Bytes front, ContentPtr inner) : front_(std::move(front)), inner_(std::move(inner)) {}
+  StreamPtr stream() const override {
+    struct Owned final : Stream {
+      Owned(Bytes front, StreamPtr inner) : rest(std::move(inner)), all(std::move(front), *rest) {}
+      std::size_t read(ByteSpan out) override { return all.read(out); }
+      StreamPtr rest;
+      FrontedStream all;
+    };
+    StreamPtr rest = inner_->stream();
+    rest->skip(front_.size());
+    return std::make_unique<Owned>(front_, std::move(rest));
+  }
+
+ private:
+  Bytes front_;
+  ContentPtr inner_;
+};
+
 class Walk {
  public:
   Walk(OpenContext& context, const WalkOptions& options, const WalkEvents& events)
-      : context_(context), options_(options), events_(events) {}
+      : context_(context), options_(options), events_(events) {
+    if (options.kinds) kinds_ = std::make_unique<KindReader>();
+  }
 
   bool run(const Format& format, const ContainerPtr& container, const std::string& prefix,
            const SourcePtr& bytes, bool covered) {
@@ -69,8 +94,32 @@ class Walk {
  private:
   bool hand_out(const Format& format, Container& container, const Visit& visit, const std::string& path,
                 ContentPtr content, Stream* stream) {
-    return events_.found({visit.entry, path, format, container, covers(visit.entry), ancestors_.size() - 1,
-                          std::move(content), stream});
+    Found found{visit.entry,        path,   format,    container, covers(visit), ancestors_.size() - 1,
+                std::move(content), stream, visit.lane};
+    return kinds_ && visit.entry.has_data() ? hand_out_with_kind(found) : events_.found(found);
+  }
+
+  /// What was read to tell the kind is given back in front of the rest.
+  bool hand_out_with_kind(Found found) {
+    Bytes head(kKindHead);
+    try {
+      StreamPtr own = found.stream == nullptr ? found.content->stream() : nullptr;
+      head.resize(read_fully(own ? *own : *found.stream, head));
+    } catch (const Error& error) {
+      found.kind = error.kind() == ErrorKind::needs_key ? "encrypted" : "unreadable";
+      BrokenStream broken;
+      if (found.stream != nullptr) found.stream = &broken;
+      return events_.found(found);
+    }
+    found.kind = kinds_->kind_of(head, found.path);
+    if (found.stream == nullptr) {
+      if (!found.content->source())
+        found.content = std::make_shared<FrontedContent>(std::move(head), found.content);
+      return events_.found(found);
+    }
+    FrontedStream all(std::move(head), *found.stream);
+    found.stream = &all;
+    return events_.found(found);
   }
 
   /// Hands out the entry, or what is in it when it is a container.
@@ -112,11 +161,12 @@ class Walk {
       inner = {};
     }
     if (!inner.container) return hand_out(format, *container, visit, path, content, nullptr);
-    return run(*inner.format, inner.container, path + "/", bytes, covers(visit.entry));
+    return run(*inner.format, inner.container, path + "/", bytes, covers(visit));
   }
 
-  bool covers(const Entry& entry) const {
-    return covered_.back() || entry.is(Entry::has_crc) || entry.is(Entry::has_sum);
+  bool covers(const Visit& visit) const {
+    const Entry& entry = visit.entry;
+    return covered_.back() || visit.checked || entry.is(Entry::has_crc) || entry.is(Entry::has_sum);
   }
 
   /// Small entries are decoded once for both looking and handing out; damage shows when they are handed out.
@@ -143,6 +193,7 @@ class Walk {
   OpenContext& context_;
   const WalkOptions& options_;
   const WalkEvents& events_;
+  std::unique_ptr<KindReader> kinds_;
   std::vector<bool> covered_;         // for each container around: a checksum includes its bytes
   std::vector<SourcePtr> ancestors_;  // the bytes of the containers around, where they can be had again
 };

@@ -11,15 +11,19 @@ struct Found {
   const std::string& path;  ///< also through nested containers; works behind a locator
   const Format& format;     ///< of the container that holds it
   Container& container;
-  bool covered;        ///< a checksum of bytes that include these is compared somewhere around them
-  std::size_t depth;   ///< 0 for the container the walk began with
-  ContentPtr content;  ///< the data, when it can be had later; else empty
-  Stream* stream;      ///< the data, when it can be had only now; else null
+  bool covered;                ///< a checksum of bytes that include these is compared somewhere around them
+  std::size_t depth;           ///< 0 for the container the walk began with
+  ContentPtr content;          ///< the data, when it can be had later; else empty
+  Stream* stream;              ///< the data, when it can be had only now; else null
+  std::size_t lane;            ///< as in Visit
+  std::string_view kind = {};  ///< what a file is by content, where WalkOptions::kinds is on; see KindReader;
+                               ///< "encrypted" or "unreadable" when that cannot be told
 };
 
 struct WalkOptions {
   bool deep = false;     ///< also into entries that are containers, instead of handing them out
   bool covered = false;  ///< for the container the walk begins with: see Found
+  bool kinds = false;    ///< tell what each file is by its first bytes
 };
 
 /// What a walk tells beside entries.

@@ -30,7 +30,7 @@ struct ListOptions {
 const std::map<std::string, Sort> kSorts = {
     {"size", Sort::size}, {"path", Sort::path}, {"time", Sort::time}, {"stored", Sort::stored}};
 
-constexpr std::size_t kSizeWidth = 15, kMethodWidth = 10, kTimeWidth = 20, kFlagsWidth = 5;
+constexpr std::size_t kSizeWidth = 15, kMethodWidth = 10, kTimeWidth = 20, kFlagsWidth = 5, kKindWidth = 10;
 
 /// What is kept of an entry when it must be sorted: the line, and what it is sorted by.
 struct Row {
@@ -79,20 +79,22 @@ std::string shown_path(const Found& found) {
   return path;
 }
 
-std::string table_head() {
+std::string table_head(bool kinds) {
   using Align = TextTable::Align;
-  return fmt::format("{}  {}  {}  {}  {}  {}\n", padded("size", kSizeWidth, Align::right),
+  return fmt::format("{}  {}  {}  {}  {}  {}{}\n", padded("size", kSizeWidth, Align::right),
                      padded("stored", kSizeWidth, Align::right), padded("method", kMethodWidth),
-                     padded("time", kTimeWidth), padded("flags", kFlagsWidth), "path");
+                     padded("time", kTimeWidth), padded("flags", kFlagsWidth),
+                     kinds ? padded("kind", kKindWidth) + "  " : "", "path");
 }
 
-std::string table_line(const Found& found, bool human) {
+std::string table_line(const Found& found, bool human, bool kinds) {
   const Entry& entry = found.entry;
   bool data = entry.has_data();
   return fmt::format(
-      "{:>{}}  {:>{}}  {:<{}}  {:<{}}  {:<{}}  {}\n", data ? size_text(entry.size, human) : "-", kSizeWidth,
+      "{:>{}}  {:>{}}  {:<{}}  {:<{}}  {:<{}}  {}{}\n", data ? size_text(entry.size, human) : "-", kSizeWidth,
       data ? size_text(entry.stored_size, human) : "-", kSizeWidth, data ? entry.method : "-", kMethodWidth,
-      to_text(entry.modified), kTimeWidth, flag_letters(entry), kFlagsWidth, shown_path(found));
+      to_text(entry.modified), kTimeWidth, flag_letters(entry), kFlagsWidth,
+      kinds ? fmt::format("{:<{}}  ", data ? found.kind : "-", kKindWidth) : "", shown_path(found));
 }
 
 std::string csv_row(const Found& found) {
@@ -104,7 +106,8 @@ std::string csv_row(const Found& found) {
                    size(entry.stored_size), entry.has_data() ? std::string(entry.method) : "",
                    to_rfc3339(entry.modified),
                    entry.mode == Entry::kNoMode ? "" : fmt::format("{:04o}", entry.mode),
-                   fmt::format("{}", fmt::join(flag_words(entry), " ")), escape(entry.link_target())});
+                   fmt::format("{}", fmt::join(flag_words(entry), " ")), escape(entry.link_target()),
+                   std::string(found.kind)});
 }
 
 /// Prints one listing in the form that was asked for.
@@ -123,10 +126,12 @@ class Listing {
     auto findings = [&](const std::string& path, const Finding& finding) { tell(target, path, finding); };
     if (options_.summary) return print_summary(summarise(place, request, session_.context, findings));
     bool table = !session_.json && !options_.paths && !options_.tree && !options_.csv;
-    if (table) session_.data.write(styled(table_head(), "1", session_.output.empty() && colour_wanted(1)));
-    if (options_.csv)
+    if (table)
       session_.data.write(
-          csv_line({"path", "kind", "size", "stored", "method", "time", "mode", "flags", "link_target"}));
+          styled(table_head(request.kinds), "1", session_.output.empty() && colour_wanted(1)));
+    if (options_.csv)
+      session_.data.write(csv_line(
+          {"path", "kind", "size", "stored", "method", "time", "mode", "flags", "link_target", "content"}));
     list(
         place, request, session_.context, [this](const Found& found) { take(found); }, findings);
     finish();
@@ -164,7 +169,7 @@ class Listing {
     if (session_.json) return json_line(to_json(found));
     if (options_.csv) return csv_row(found);
     if (options_.paths) return escape(found.path) + '\n';
-    return table_line(found, options_.human);
+    return table_line(found, options_.human, options_.request.kinds);
   }
 
   /// Sizes and times sort from the largest and newest down, paths up.
@@ -248,6 +253,8 @@ void add_list(CLI::App& app, Session& session) {
   command->add_option("--sort", options->sort, "By size, path, time or stored (size) instead of stored order")
       ->transform(CLI::CheckedTransformer(kSorts).description("size|path|time|stored"));
   command->add_flag("--human", options->human, "Sizes with units");
+  command->add_flag("--kinds", options->request.kinds,
+                    "With what each file is by content: image, sound, script, ...");
   command->add_flag("--deep", options->request.deep, "Into nested containers, too");
   options->selection.add_to(*command, SelectionOptions::With::patterns);
   command->callback([&session, options] {

@@ -14,6 +14,7 @@
 #include "cli/session.h"
 #include "io/origin.h"
 #include "report/records.h"
+#include "task/kinds.h"
 #include "task/receipt.h"
 
 namespace operculum::cli {
@@ -212,6 +213,17 @@ void add_unpack(CLI::App& app, Session& session) {
                    "The output folder; without it, a new one named after the container")
       ->type_name("DIR");
   options->selection.add_to(*command, SelectionOptions::With::patterns_and_list);
+  auto kinds = [&](const char* name, std::vector<std::string>& into, const char* about) {
+    std::vector<std::string> known(kind_names().begin(), kind_names().end());
+    command->add_option(name, into, about)
+        ->delimiter(',')
+        ->check(CLI::IsMember(known))
+        ->type_name("KIND,...");
+  };
+  kinds("--only-kind", request.only_kinds,
+        "Only files that are of these kinds by content: image, sound, text, ...");
+  kinds("--refuse-kind", request.refuse_kinds,
+        "Write nothing at all when a file is of one of these kinds, such as script,executable");
   command->add_flag("--deep", request.deep, "Unpack nested containers, too, each into a folder of its name");
   command->add_flag("--flat", request.flat, "All files directly into the output folder");
   command

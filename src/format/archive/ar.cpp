@@ -157,7 +157,7 @@ Format ar_format() {
           .specification = "ar(5), common form, GNU and BSD long names; deb(5)",
           .reads = "common, GNU and BSD long names, symbol tables as entries",
           .lacks = "thin archives (their data lies elsewhere)",
-          .suffixes = {".a", ".ar", ".deb", ".udeb"},
+          .suffixes = {".a", ".ar"},
           .recognise = recognise_ar,
           .open = open_ar};
 }

@@ -8,6 +8,7 @@
 #include "base/text.h"
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/ntfs_volume.h"
+#include "format/filesystem/reparse.h"
 #include "format/formats.h"
 
 namespace operculum {
@@ -20,13 +21,6 @@ constexpr std::uint64_t kNumberMask = (std::uint64_t{1} << 48) - 1;
 constexpr std::string_view kWithSystem = "with-system", kIndexName = "$I30";
 constexpr std::uint64_t kLongestFolder = std::uint64_t{1} << 30;
 constexpr std::string_view kUnixLinkMark = "IntxLNK\x01";
-
-enum ReparseTag : std::uint32_t {
-  kMountPoint = 0xA0000003,
-  kSymbolicLink = 0xA000000C,
-  kUnixLink = 0xA000001D,
-  kOverlay = 0x80000017
-};
 
 std::string utf8(std::string_view units) {
   return to_utf8(units, "UTF-16LE").value_or("_");
@@ -130,7 +124,7 @@ class NtfsContainer final : public FileTree {
   ContentPtr checked_content(const Record& record, const Attribute& data) const {
     if (const Attribute* reparse = record.find(kReparsePoint);
         reparse != nullptr && reparse->value.size() >= 4 &&
-        load_little<std::uint32_t>(reparse->value.data()) == kOverlay)
+        load_little<std::uint32_t>(reparse->value.data()) == kReparseOverlay)
       throw Unsupported("files packed by the system's overlay (XPRESS or LZX)");
     return volume_.content(data);
   }
@@ -239,18 +233,9 @@ class NtfsContainer final : public FileTree {
   }
 
   static std::optional<std::string> target_of(const Attribute& reparse) {
-    LittleFields f(reparse.value, "NTFS reparse point");
-    std::uint32_t tag = f.u32(0);
-    if (tag == kUnixLink && reparse.value.size() > 12)
-      return std::string(f.text(12, reparse.value.size() - 12));
-    if (tag != kMountPoint && tag != kSymbolicLink) return std::nullopt;
-    std::size_t paths = tag == kSymbolicLink ? 20 : 16;
-    std::string target = utf8(f.text(paths + f.u16(12), f.u16(14)));  // the name meant for people
-    if (target.empty()) target = utf8(f.text(paths + f.u16(8), f.u16(10)));
-    constexpr std::string_view kDevicePrefix = "\\??\\";
-    if (target.starts_with(kDevicePrefix)) target.erase(0, kDevicePrefix.size());
-    std::replace(target.begin(), target.end(), '\\', '/');
-    return target;
+    if (reparse.value.size() < 8) return std::nullopt;
+    return reparse_target(load_little<std::uint32_t>(reparse.value.data()),
+                          ByteView(reparse.value).subspan(8));
   }
 
   std::optional<std::uint64_t> used_clusters() const {

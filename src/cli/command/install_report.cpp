@@ -1,0 +1,70 @@
+#include "task/install_report.h"
+
+#include <fmt/format.h>
+
+#include "base/text.h"
+#include "cli/session.h"
+#include "report/install_text.h"
+#include "report/records.h"
+
+namespace operculum::cli {
+namespace {
+
+struct ReportOptions {
+  std::vector<std::string> targets;
+  std::string page;
+  bool scripts = false, removal = false;
+};
+
+void report_one(Session& session, const ReportOptions& options, const std::string& target) {
+  std::vector<PackageReport> reports = report_installation(target, session.context);
+  if (reports.empty())
+    throw Malformed("no installer that this program knows is in it; `operculum identify` tells what it is");
+  if (!options.page.empty()) {
+    Output page;
+    page.open(options.page);
+    page.write(install_page(reports, target));
+    page.flush();
+    return session.say(Session::Tone::note, fmt::format("the report is in {}", escape(options.page)));
+  }
+  for (const PackageReport& report : reports) {
+    if (session.json) {
+      session.data.write(json_line(to_json(report)));
+    } else if (options.removal) {
+      for (const std::string& path : report.removal) session.data.write_line(path);
+    } else {
+      session.data.write(install_text(report, options.scripts));
+    }
+    for (const Finding& finding : report.findings) {
+      if (finding.level == Finding::Level::fault) session.raise(some_failed);
+    }
+  }
+}
+
+}  // namespace
+
+void add_install_report(CLI::App& app, Session& session) {
+  CLI::App* command = app.add_subcommand(
+      "install-report", "Tell what an installer would put on a machine and run there, without running it");
+  auto options = std::make_shared<ReportOptions>();
+  command->add_option("TARGET", options->targets, "Installers, or what holds them")->required();
+  command->add_flag("--scripts", options->scripts, "With the text of scripts");
+  CLI::Option* page = command->add_option("--page", options->page, "Write an HTML page to this new file");
+  command->add_flag("--removal", options->removal, "Only the paths to remove by hand, one a line")
+      ->excludes(page);
+  command->callback([&session, options] {
+    prepare(session);
+    if (!options->page.empty() && options->targets.size() > 1)
+      throw Malformed("--page takes one target at a time");
+    for (const std::string& target : options->targets) {
+      try {
+        report_one(session, *options, target);
+      } catch (const Error& error) {
+        session.data.flush();
+        report_error(session, target, error);
+      }
+    }
+  });
+}
+
+}  // namespace operculum::cli

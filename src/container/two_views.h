@@ -1,0 +1,39 @@
+#pragma once
+
+#include "container/container.h"
+
+namespace operculum {
+
+/// Two trees of the same bytes: one is shown, and locators also find what only the other has. Everything else
+/// is asked of the one that is shown.
+class TwoViews : public Container {
+ public:
+  TwoViews(ContainerPtr shown, ContainerPtr other) : shown_(std::move(shown)), other_(std::move(other)) {}
+
+  Access access() const override { return shown_->access(); }
+  std::span<const Entry> entries() override { return shown_->entries(); }
+  void each(Detail detail, const std::function<void(const Entry&)>& visitor) override {
+    shown_->each(detail, visitor);
+  }
+  ContentPtr content(std::size_t index) override { return shown_->content(index); }
+  std::size_t lane(std::size_t index) const override { return shown_->lane(index); }
+  Lookup find(std::string_view path) override {
+    Lookup found = shown_->find(path);
+    if (found.kind != Lookup::Kind::nothing) return found;
+    Lookup elsewhere = other_->find(path);
+    return elsewhere.kind == Lookup::Kind::nothing ? found : elsewhere;
+  }
+  void walk(const Visitor& visitor) override { shown_->walk(visitor); }
+  std::vector<std::pair<std::string, std::string>> facts() override { return shown_->facts(); }
+  std::optional<Installation> installation() override { return shown_->installation(); }
+  std::vector<Finding> findings() const override {
+    std::vector<Finding> all = Container::findings(), inner = shown_->findings();
+    all.insert(all.end(), inner.begin(), inner.end());
+    return all;
+  }
+
+ private:
+  ContainerPtr shown_, other_;
+};
+
+}  // namespace operculum

@@ -1,0 +1,61 @@
+#include "format/package/payload.h"
+
+#include "base/text.h"
+#include "container/entry.h"
+#include "container/identify.h"
+
+namespace operculum {
+namespace {
+
+using Kind = InstallAction::Kind;
+
+struct StartPlace {
+  std::string_view part, ending;  // of the path
+  Kind kind;
+  std::string_view when;
+};
+constexpr StartPlace kStartPlaces[] = {
+    {"lib/systemd/system/", ".service", Kind::service, "by the service manager"},
+    {"lib/systemd/system/", ".socket", Kind::service, "by the service manager"},
+    {"lib/systemd/system/", ".timer", Kind::scheduled_task, "by the service manager's timer"},
+    {"etc/systemd/system/", ".service", Kind::service, "by the service manager"},
+    {"lib/systemd/user/", ".service", Kind::autostart, "by a user's service manager"},
+    {"etc/init.d/", "", Kind::service, "at boot"},
+    {"etc/rc.d/init.d/", "", Kind::service, "at boot"},
+    {"etc/cron.", "", Kind::scheduled_task, "at set times"},
+    {"var/spool/cron/", "", Kind::scheduled_task, "at set times"},
+    {"etc/xdg/autostart/", ".desktop", Kind::autostart, "at log-in"},
+    {"etc/profile.d/", "", Kind::autostart, "at log-in"},
+    {"Library/LaunchDaemons/", ".plist", Kind::service, "at boot"},
+    {"Library/LaunchAgents/", ".plist", Kind::autostart, "at log-in"},
+    {"Startup/", "", Kind::autostart, "at log-in"},
+};
+
+}  // namespace
+
+Unwrapped unwrapped(ContentPtr packed, OpenContext& context) {
+  Unwrapped result{std::move(packed), "", false};
+  for (std::uint64_t depth = 0; depth < context.limits.max_depth; ++depth) {
+    Probe probe = make_probe(*result.content, "");
+    const Format* format = recognise(probe, context);
+    if (format == nullptr || !format->single_stream) break;
+    if (result.codec.empty()) result.codec = format->id;
+    result.checked |= format->checks_data;
+    ContainerPtr stream = format->open({result.content, "", nullptr}, context);
+    result.content = stream->content(0);
+  }
+  return result;
+}
+
+std::optional<InstallAction> started_by_path(std::string_view path) {
+  for (const StartPlace& place : kStartPlaces) {
+    if (path.find(place.part) == std::string_view::npos || !path.ends_with(place.ending) ||
+        path.ends_with('/'))
+      continue;
+    return InstallAction{place.kind, std::string(base_name(path)), std::string(place.when), std::string(path),
+                         ""};
+  }
+  return std::nullopt;
+}
+
+}  // namespace operculum

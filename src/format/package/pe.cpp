@@ -1,0 +1,189 @@
+// Windows executables: the PE format specification, revision 11, with the resource formats as the Windows SDK
+// publishes them. What lies behind the image or within it is looked for by content.
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/error.h"
+#include "base/fields.h"
+#include "base/text.h"
+#include "container/embedded.h"
+#include "format/formats.h"
+#include "format/package/pe_resources.h"
+
+namespace operculum {
+namespace {
+
+using namespace pe;
+
+constexpr std::string_view kSubsystems[] = {"", "driver or native program", "window program",
+                                            "console program"};
+constexpr std::uint16_t kFirstEfi = 10, kLastEfi = 13;
+constexpr std::size_t kMostVersion = 64 * 1024;
+
+class PeContainer final : public Container {
+ public:
+  PeContainer(SourcePtr bytes, Image image, OpenContext& context)
+      : bytes_(std::move(bytes)), image_(std::move(image)), context_(context) {
+    if (image_.stated_end > bytes_->size()) {
+      add_finding(Finding::Level::fault,
+                  fmt::format("the program is cut short: its sections reach to {} bytes, "
+                              "and there are {}; get it again",
+                              image_.stated_end, bytes_->size()));
+    }
+    auto tell = [this](const std::string& trouble) { add_finding(Finding::Level::warning, trouble); };
+    resources_ = read_resources(*bytes_, image_, tell);
+  }
+
+  std::span<const Entry> entries() override {
+    std::call_once(listed_, [this] { list(); });
+    return entries_;
+  }
+
+  ContentPtr content(std::size_t index) override {
+    const Place& place = places_[index];
+    if (!place.make) return make_content(make_slice(bytes_, place.at, entries_[index].size));
+    return make_content(make_memory_source(place.make()));
+  }
+
+  std::vector<std::pair<std::string, std::string>> facts() override {
+    std::vector<std::pair<std::string, std::string>> facts;
+    std::string_view kind = image_.subsystem < std::size(kSubsystems) ? kSubsystems[image_.subsystem] : "";
+    if (image_.subsystem >= kFirstEfi && image_.subsystem <= kLastEfi) kind = "EFI program";
+    facts.emplace_back("program", fmt::format("{}{}{}", machine_name(image_.machine),
+                                              image_.is_library() ? ", library"
+                                              : kind.empty()      ? ""
+                                                                  : ", ",
+                                              image_.is_library() ? "" : kind));
+    for (const Resource& one : resources_) {
+      if (one.type != 16 || !one.type_name.empty()) continue;
+      for (auto& value :
+           read_version(read_up_to(*bytes_, one.at, std::min<std::uint64_t>(one.size, kMostVersion)))) {
+        if (value.first == "ProductName" || value.first == "ProductVersion" || value.first == "CompanyName" ||
+            value.first == "FileDescription")
+          facts.push_back(std::move(value));
+      }
+      break;
+    }
+    if (image_.signature_size != 0) facts.emplace_back("signature", "there is one; it is not checked");
+    return facts;
+  }
+
+ private:
+  struct Place {
+    std::uint64_t at = 0;
+    std::function<Bytes()> make;
+  };
+
+  void add(std::string path, std::uint64_t at, std::uint64_t size, std::function<Bytes()> make = nullptr) {
+    Entry entry;
+    entry.path = std::move(path);
+    entry.offset = at;
+    if (make) {
+      entry.method = "converted";
+    } else {
+      entry.size = entry.stored_size = size;
+    }
+    entries_.push_back(std::move(entry));
+    places_.push_back({at, std::move(make)});
+  }
+
+  void list() {
+    for (Presented& one : present(bytes_, resources_))
+      add("resources/" + one.path, one.at, one.size, std::move(one.make));
+    std::vector<std::string> names;
+    for (const Section& section : image_.sections) {
+      if (section.size == 0) continue;
+      std::string name = section.name.empty() ? "unnamed" : section.name;
+      std::replace(name.begin(), name.end(), '/', '_');
+      auto same = std::count(names.begin(), names.end(), name);
+      names.push_back(name);
+      add("sections/" + name + (same == 0 ? "" : fmt::format("-{}", same + 1)), section.at, section.size);
+    }
+    list_embedded();
+    list_end();
+  }
+
+  /// Containers within sections that are no resource of their own.
+  void list_embedded() {
+    for (const Section& section : image_.sections) {
+      for (const Embedded& one : find_embedded(bytes_, section.at, section.size, context_)) {
+        bool listed = std::any_of(resources_.begin(), resources_.end(), [&](const Resource& resource) {
+          return one.at >= resource.at && one.at < resource.at + resource.size;
+        });
+        if (!listed) add("embedded/" + name_of(one), one.at, one.size);
+      }
+    }
+  }
+
+  /// Signature and overlay: what lies behind the sections.
+  void list_end() {
+    std::uint64_t size = bytes_->size();
+    if (image_.signature_size != 0) {
+      // Each certificate stands behind a header of eight bytes, filled up to a multiple of eight.
+      std::uint64_t at = image_.signature_at, end = at + image_.signature_size;
+      for (int number = 1; at + 8 < end && number <= 16; ++number) {
+        Bytes header = read_up_to(*bytes_, at, 8);
+        std::uint64_t length = header.size() < 8 ? 0 : load_little<std::uint32_t>(header.data());
+        if (length <= 8 || length > end - at) break;
+        add(fmt::format("signature/{}.p7s", number), at + 8, length - 8);
+        at += (length + 7) / 8 * 8;
+      }
+    }
+    std::uint64_t until =
+        image_.signature_at >= image_.end && image_.signature_size != 0 ? image_.signature_at : size;
+    if (until > image_.end) overlay(image_.end, until);
+    std::uint64_t behind = image_.signature_at + image_.signature_size;
+    if (until != size && behind < size) overlay(behind, size);
+  }
+
+  void overlay(std::uint64_t at, std::uint64_t end) {
+    std::vector<Embedded> found = find_embedded(bytes_, at, end - at, context_);
+    for (const Embedded& one : found) add("embedded/" + name_of(one), one.at, one.size);
+    if (found.empty() || found.front().at != at || found.front().size < end - at)
+      add("overlay", at, end - at);
+  }
+
+  SourcePtr bytes_;
+  Image image_;
+  OpenContext& context_;
+  std::vector<Resource> resources_;
+  std::once_flag listed_;
+  std::vector<Entry> entries_;
+  std::vector<Place> places_;
+};
+
+/// Not Match::front: an archive that has such a program only in front is that archive first of all.
+Match recognise_pe(Probe& probe) {
+  ByteView head = probe.head(64);
+  if (head.size() < 64 || !starts_with(head, "MZ")) return Match::none;
+  Bytes header = probe.at(LittleFields(head, "DOS header").u32(60), 26);
+  if (header.size() < 26 || !starts_with(header, std::string_view("PE\0\0", 4))) return Match::none;
+  std::uint16_t magic = load_little<std::uint16_t>(header.data() + 24);
+  return magic == 0x10B || magic == 0x20B ? Match::inside : Match::none;
+}
+
+ContainerPtr open_pe(const Input& input, OpenContext& context) {
+  SourcePtr bytes = random_access(*input.content, context.spool);
+  auto image = read_image(*bytes);
+  if (!image) throw Malformed("PE: the headers are not all there; the program is cut short");
+  return std::make_shared<PeContainer>(std::move(bytes), std::move(*image), context);
+}
+
+}  // namespace
+
+Format pe_format() {
+  return {.id = "pe",
+          .name = "Windows executable",
+          .family = "package",
+          .specification = "PE format, revision 11; resource file formats of the Windows SDK",
+          .reads =
+              "32 and 64 bit; sections, resources (icons as .ico, bitmaps, strings and version as text), "
+              "signature, overlay; containers embedded anywhere",
+          .lacks = "checking of signatures; 16-bit executables",
+          .suffixes = {".exe", ".dll", ".sys", ".scr", ".ocx", ".efi", ".cpl", ".mui"},
+          .recognise = recognise_pe,
+          .open = open_pe};
+}
+
+}  // namespace operculum

@@ -1,0 +1,379 @@
+#include "format/package/pe_resources.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <map>
+#include <set>
+
+#include "base/error.h"
+#include "base/fields.h"
+#include "base/text.h"
+
+namespace operculum::pe {
+namespace {
+
+constexpr std::size_t kTableHeader = 16, kTableRow = 8, kLeaf = 16, kMostLeaves = 100000, kMostRows = 65536;
+constexpr std::uint32_t kHighBit = 0x80000000;
+constexpr std::uint64_t kMostMade = 64 << 20;  // bytes of a resource that is put together
+
+enum Type : std::uint32_t {
+  kCursor = 1,
+  kBitmap = 2,
+  kIcon = 3,
+  kStrings = 6,
+  kGroupCursor = 12,
+  kGroupIcon = 14,
+  kVersion = 16,
+  kManifest = 24
+};
+
+struct TypeName {
+  std::uint32_t type;
+  std::string_view folder, ending;
+};
+constexpr TypeName kTypes[] = {
+    {kCursor, "cursor-images", ""},
+    {kBitmap, "bitmaps", ".bmp"},
+    {kIcon, "icon-images", ""},
+    {4, "menus", ""},
+    {5, "dialogs", ""},
+    {kStrings, "strings", ".txt"},
+    {7, "font-folders", ""},
+    {8, "fonts", ".fnt"},
+    {9, "accelerators", ""},
+    {10, "data", ""},
+    {11, "messages", ""},
+    {kGroupCursor, "cursors", ".cur"},
+    {kGroupIcon, "icons", ".ico"},
+    {kVersion, "version", ".txt"},
+    {17, "dialog-includes", ""},
+    {19, "plug-and-play", ""},
+    {20, "device-drivers", ""},
+    {21, "animated-cursors", ".ani"},
+    {22, "animated-icons", ".ani"},
+    {23, "html", ".html"},
+    {kManifest, "manifest", ".xml"},
+};
+
+const TypeName* find_type(std::uint32_t type) {
+  auto known =
+      std::find_if(std::begin(kTypes), std::end(kTypes), [&](const TypeName& t) { return t.type == type; });
+  return known == std::end(kTypes) ? nullptr : &*known;
+}
+
+std::string wide_text(ByteView raw) {
+  return to_utf8(as_text(raw), "UTF-16LE").value_or("unreadable");
+}
+
+/// Names of three levels: type, name, language.
+class TreeReader {
+ public:
+  TreeReader(const Source& bytes, const Image& image, const std::function<void(const std::string&)>& trouble)
+      : bytes_(bytes), image_(image), trouble_(trouble) {}
+
+  std::vector<Resource> read() {
+    if (image_.directories.size() <= kResources || image_.directories[kResources].size == 0) return {};
+    auto place = image_.locate(image_.directories[kResources].address);
+    if (!place) {
+      trouble_("the resources lie outside the sections");
+      return {};
+    }
+    base_ = place->first;
+    room_ = place->second;
+    table(0, 0, {});
+    return std::move(found_);
+  }
+
+ private:
+  void table(std::uint32_t at, int level, Resource so_far) {
+    if (!seen_.insert(at).second) return trouble_("the resource tree has a loop");
+    Bytes header = read(at, kTableHeader);
+    if (header.size() < kTableHeader) return;
+    LittleFields h(header, "resource table", base_ + at);
+    std::size_t rows = std::min<std::size_t>(std::size_t{h.u16(12)} + h.u16(14), kMostRows);
+    Bytes raw = read(at + kTableHeader, rows * kTableRow);
+    LittleFields r(raw, "resource table", base_ + at + kTableHeader);
+    for (std::size_t i = 0; i + 1 <= raw.size() / kTableRow && found_.size() < kMostLeaves; ++i) {
+      std::uint32_t id = r.u32(i * kTableRow), to = r.u32(i * kTableRow + 4);
+      Resource one = so_far;
+      if (level == 0) {
+        name(id, one.type, one.type_name);
+      } else if (level == 1) {
+        name(id, one.number, one.name);
+      } else {
+        one.language = id;
+      }
+      if ((to & kHighBit) == 0) {
+        leaf(to, std::move(one));
+      } else if (level < 2) {
+        table(to & ~kHighBit, level + 1, std::move(one));
+      } else {
+        trouble_("the resource tree is more than three levels deep");
+      }
+    }
+  }
+
+  void name(std::uint32_t id, std::uint32_t& number, std::string& text) {
+    if ((id & kHighBit) == 0) {
+      number = id;
+      return;
+    }
+    std::uint32_t at = id & ~kHighBit;
+    Bytes length = read(at, 2);
+    if (length.size() < 2) return;
+    text = wide_text(read(at + 2, load_little<std::uint16_t>(length.data()) * std::size_t{2}));
+  }
+
+  void leaf(std::uint32_t at, Resource one) {
+    Bytes raw = read(at, kLeaf);
+    if (raw.size() < kLeaf) return;
+    LittleFields l(raw, "resource data entry", base_ + at);
+    auto place = image_.locate(l.u32(0));
+    if (!place) return trouble_("a resource lies outside the sections; it is left out");
+    one.at = place->first;
+    one.size = std::min<std::uint64_t>(l.u32(4), place->second);
+    if (one.size < l.u32(4))
+      trouble_(fmt::format("a resource states {} bytes where {} are left", l.u32(4), place->second));
+    found_.push_back(std::move(one));
+  }
+
+  Bytes read(std::uint64_t at, std::size_t size) {
+    if (at >= room_) {
+      trouble_("the resource tree goes on behind the end of its section");
+      return {};
+    }
+    return read_up_to(bytes_, base_ + at, std::min<std::uint64_t>(size, room_ - at));
+  }
+
+  const Source& bytes_;
+  const Image& image_;
+  const std::function<void(const std::string&)>& trouble_;
+  std::uint64_t base_ = 0, room_ = 0;
+  std::set<std::uint32_t> seen_;
+  std::vector<Resource> found_;
+};
+
+using Images = std::map<std::uint32_t, Resource>;
+
+Bytes bytes_of(const Source& bytes, const Resource& resource) {
+  if (resource.size > kMostMade) throw LimitExceeded("a resource of more than 64 MiB to be converted");
+  return read_up_to(bytes, resource.at, resource.size);
+}
+
+void append_little(Bytes& out, std::uint32_t value, unsigned size) {
+  for (unsigned i = 0; i < size; ++i) out.push_back(static_cast<Byte>(value >> (8 * i)));
+}
+
+/// A bitmap is stored without the header that a file of it begins with.
+Bytes make_bitmap(ByteView raw) {
+  LittleFields f(raw, "bitmap resource");
+  std::uint32_t header = f.u32(0), colours = 0;
+  if (header == 12) {
+    unsigned bits = f.u16(10);
+    colours = bits <= 8 ? (1u << bits) * 3 : 0;
+  } else {
+    unsigned bits = f.u16(14);
+    std::uint32_t used = f.u32(32);
+    colours = used != 0 ? used * 4 : bits <= 8 ? (1u << bits) * 4 : 0;
+    if (header == 40 && f.u32(16) == 3) colours += 12;  // masks stand between header and pixels
+  }
+  Bytes out = {'B', 'M'};
+  append_little(out, static_cast<std::uint32_t>(raw.size() + 14), 4);
+  append_little(out, 0, 4);
+  append_little(out, 14 + header + colours, 4);
+  out.insert(out.end(), raw.begin(), raw.end());
+  return out;
+}
+
+/// A group names images that are resources of their own; a file has them behind each other.
+Bytes make_group(const Source& bytes, const Resource& group, const Images& images, bool cursor) {
+  Bytes raw = bytes_of(bytes, group);
+  LittleFields g(raw, "icon group");
+  std::size_t count = g.u16(4);
+  Bytes directory, data;
+  std::size_t kept = 0;
+  std::vector<std::pair<std::size_t, const Resource*>> members;
+  for (std::size_t i = 0; i < count; ++i) {
+    auto image = images.find(g.u16(6 + i * 14 + 12));
+    if (image != images.end()) members.emplace_back(6 + i * 14, &image->second);
+  }
+  std::size_t at = 6 + members.size() * 16;
+  for (auto [row, resource] : members) {
+    Bytes image = bytes_of(bytes, *resource);
+    std::uint32_t spot_x = 0, spot_y = 0;
+    if (cursor && image.size() >= 4) {  // the hot spot stands in front of the image
+      spot_x = load_little<std::uint16_t>(image.data());
+      spot_y = load_little<std::uint16_t>(image.data() + 2);
+      image.erase(image.begin(), image.begin() + 4);
+      append_little(directory, g.u16(row) & 0xFF, 1);
+      append_little(directory, (g.u16(row + 2) / 2) & 0xFF, 1);
+      append_little(directory, 0, 2);
+      append_little(directory, spot_x, 2);
+      append_little(directory, spot_y, 2);
+    } else {
+      ByteView start = g.bytes(row, 8);
+      directory.insert(directory.end(), start.begin(), start.end());
+    }
+    append_little(directory, static_cast<std::uint32_t>(image.size()), 4);
+    append_little(directory, static_cast<std::uint32_t>(at + data.size()), 4);
+    data.insert(data.end(), image.begin(), image.end());
+    if (data.size() > kMostMade) throw LimitExceeded("an icon of more than 64 MiB");
+    ++kept;
+  }
+  Bytes out;
+  append_little(out, 0, 2);
+  append_little(out, cursor ? 2 : 1, 2);
+  append_little(out, static_cast<std::uint32_t>(kept), 2);
+  out.insert(out.end(), directory.begin(), directory.end());
+  out.insert(out.end(), data.begin(), data.end());
+  return out;
+}
+
+/// Sixteen strings a resource, each with its length; the resource's number says which.
+Bytes make_strings(const Source& bytes, const std::vector<Resource>& blocks) {
+  std::string text;
+  for (const Resource& block : blocks) {
+    Bytes raw = bytes_of(bytes, block);
+    LittleFields f(raw, "string table");
+    std::size_t at = 0;
+    for (std::uint32_t i = 0; i < 16 && at + 2 <= raw.size(); ++i) {
+      std::size_t length = f.u16(at);
+      at += 2;
+      if (length != 0) {
+        std::string value = wide_text(f.bytes(at, std::min(length * 2, raw.size() - at)));
+        text += fmt::format("{}\t{}\n", (block.number - 1) * 16 + i, escape(value));
+      }
+      at += length * 2;
+    }
+  }
+  return Bytes(text.begin(), text.end());
+}
+
+/// One node of version information and what lies in it.
+struct VersionNode {
+  std::string key;
+  ByteView value, children;
+  std::size_t length = 0;  // rounded up to where the next begins
+};
+
+std::optional<VersionNode> version_node(ByteView raw) {
+  if (raw.size() < 6) return std::nullopt;
+  LittleFields f(raw, "version information");
+  std::size_t length = f.u16(0), value_length = f.u16(2);
+  bool is_text = f.u16(4) == 1;
+  if (length < 6 || length > raw.size()) return std::nullopt;
+  VersionNode node;
+  std::size_t at = 6;
+  while (at + 2 <= length && f.u16(at) != 0) at += 2;
+  node.key = wide_text(f.bytes(6, at - 6));
+  at = (at + 2 + 3) / 4 * 4;
+  std::size_t size = is_text ? value_length * 2 : value_length;
+  at = std::min(at, length);
+  size = std::min(size, length - at);
+  node.value = raw.subspan(at, size);
+  std::size_t inner = std::min((at + size + 3) / 4 * 4, length);
+  node.children = raw.subspan(inner, length - inner);
+  node.length = std::min((length + 3) / 4 * 4, raw.size());
+  return node;
+}
+
+std::string version_number(std::uint32_t high, std::uint32_t low) {
+  return fmt::format("{}.{}.{}.{}", high >> 16, high & 0xFFFF, low >> 16, low & 0xFFFF);
+}
+
+Bytes make_version(const Source& bytes, const Resource& resource) {
+  std::string text;
+  for (const auto& [name, value] : read_version(bytes_of(bytes, resource)))
+    text += fmt::format("{}: {}\n", escape(name), escape(value));
+  return Bytes(text.begin(), text.end());
+}
+
+std::string safe_part(std::string text) {
+  std::replace(text.begin(), text.end(), '/', '_');
+  std::replace(text.begin(), text.end(), '\\', '_');
+  return text.empty() ? "_" : text;
+}
+
+}  // namespace
+
+std::vector<Resource> read_resources(const Source& bytes, const Image& image,
+                                     const std::function<void(const std::string&)>& trouble) {
+  return TreeReader(bytes, image, trouble).read();
+}
+
+std::vector<std::pair<std::string, std::string>> read_version(ByteView raw) {
+  std::vector<std::pair<std::string, std::string>> values;
+  auto root = version_node(raw);
+  if (!root || root->key != "VS_VERSION_INFO") return values;
+  if (root->value.size() >= 24) {
+    LittleFields f(root->value, "version information");
+    values.emplace_back("File version", version_number(f.u32(8), f.u32(12)));
+    values.emplace_back("Product version", version_number(f.u32(16), f.u32(20)));
+  }
+  auto each = [](ByteView within, const std::function<void(const VersionNode&)>& visitor) {
+    while (auto node = version_node(within)) {
+      visitor(*node);
+      within = within.subspan(node->length);
+    }
+  };
+  each(root->children, [&](const VersionNode& info) {
+    if (info.key != "StringFileInfo") return;
+    each(info.children, [&](const VersionNode& table) {
+      each(table.children, [&](const VersionNode& string) {
+        std::string value = wide_text(string.value);
+        values.emplace_back(string.key, value.substr(0, value.find('\0')));
+      });
+    });
+  });
+  return values;
+}
+
+std::vector<Presented> present(const SourcePtr& bytes, const std::vector<Resource>& resources) {
+  auto icons = std::make_shared<Images>(), cursors = std::make_shared<Images>();  // by number
+  std::map<std::uint32_t, std::vector<Resource>> strings;                         // by language
+  std::map<std::pair<std::string, std::string>, std::size_t> languages;
+  auto folder_of = [](const Resource& one) {
+    const TypeName* known = one.type_name.empty() ? find_type(one.type) : nullptr;
+    if (known != nullptr) return std::string(known->folder);
+    return one.type_name.empty() ? fmt::format("type-{}", one.type) : safe_part(one.type_name);
+  };
+  auto name_of_one = [](const Resource& one) {
+    return one.name.empty() ? std::to_string(one.number) : safe_part(one.name);
+  };
+  for (const Resource& one : resources) {
+    if (one.type == kIcon) icons->emplace(one.number, one);
+    if (one.type == kCursor) cursors->emplace(one.number, one);
+    if (one.type == kStrings) strings[one.language].push_back(one);
+    ++languages[{folder_of(one), name_of_one(one)}];
+  }
+  std::vector<Presented> shown;
+  for (const auto& [language, blocks] : strings) {
+    std::string path = strings.size() == 1 ? "strings.txt" : fmt::format("strings.{:04x}.txt", language);
+    shown.push_back({path, 0, 0, 0, 0, [bytes, blocks = blocks] { return make_strings(*bytes, blocks); }});
+  }
+  for (const Resource& one : resources) {
+    if (one.type == kStrings && one.type_name.empty()) continue;
+    std::string folder = folder_of(one), name = name_of_one(one);
+    const TypeName* known = one.type_name.empty() ? find_type(one.type) : nullptr;
+    std::string language =
+        languages[{folder, name}] > 1 ? fmt::format(".{:04x}", one.language) : std::string();
+    Presented made{folder + "/" + name + language + std::string(known != nullptr ? known->ending : ""),
+                   one.at,
+                   one.size,
+                   one.at,
+                   one.size,
+                   nullptr};
+    std::uint32_t type = one.type_name.empty() ? one.type : 0;
+    if (type == kBitmap) made.make = [bytes, one] { return make_bitmap(bytes_of(*bytes, one)); };
+    if (type == kVersion) made.make = [bytes, one] { return make_version(*bytes, one); };
+    if (type == kGroupIcon)
+      made.make = [bytes, one, icons] { return make_group(*bytes, one, *icons, false); };
+    if (type == kGroupCursor)
+      made.make = [bytes, one, cursors] { return make_group(*bytes, one, *cursors, true); };
+    shown.push_back(std::move(made));
+  }
+  return shown;
+}
+
+}  // namespace operculum::pe

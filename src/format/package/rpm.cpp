@@ -1,0 +1,371 @@
+// RPM packages, versions 3 and 4: lead, signature header, header, and a cpio payload in any codec, also the
+// form without names for large files.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <unordered_map>
+
+#include "base/error.h"
+#include "base/fields.h"
+#include "base/sum_kinds.h"
+#include "base/text.h"
+#include "container/sequence.h"
+#include "container/two_views.h"
+#include "format/formats.h"
+#include "format/package/payload.h"
+#include "format/package/rpm_header.h"
+
+namespace operculum {
+namespace {
+
+using namespace rpm;
+using Facts = std::vector<std::pair<std::string, std::string>>;
+
+constexpr std::uint64_t kLead = 96;
+constexpr Byte kMark[] = {0xED, 0xAB, 0xEE, 0xDB};
+constexpr std::size_t kNamed = 110, kNameless = 14;  // bytes of the two kinds of payload headers
+constexpr std::string_view kTrailer = "TRAILER!!!";
+constexpr std::size_t kLongestName = 65536;
+constexpr std::uint64_t kGhost = 64;  // a file flag: owned by the package, not in it
+
+/// Numbers of digests as OpenPGP has them (RFC 4880, 9.4).
+std::string_view digest_name(std::uint64_t kind) {
+  switch (kind) {
+    case 1:
+      return "md5";
+    case 2:
+      return "sha1";
+    case 8:
+      return "sha256";
+    default:
+      return "";
+  }
+}
+
+/// What the header says about the files.
+class FileTable {
+ public:
+  explicit FileTable(const Header& header) {
+    std::vector<std::string> names = header.texts(kBaseNames), folders = header.texts(kFolderNames);
+    std::vector<std::uint64_t> indexes = header.numbers(kFolderIndexes);
+    if (names.empty()) {
+      paths_ = header.texts(kOldFileNames);
+    } else {
+      for (std::size_t i = 0; i < names.size(); ++i) {
+        std::size_t folder = i < indexes.size() ? static_cast<std::size_t>(indexes[i]) : SIZE_MAX;
+        paths_.push_back((folder < folders.size() ? folders[folder] : "/") + names[i]);
+      }
+    }
+    for (std::string& path : paths_) path = clean_path(path.starts_with('/') ? path.substr(1) : path);
+    sizes_ = header.numbers(header.has(kLongFileSizes) ? kLongFileSizes : kFileSizes);
+    modes_ = header.numbers(kFileModes);
+    times_ = header.numbers(kFileTimes);
+    devices_ = header.numbers(kFileDevices);
+    flags_ = header.numbers(kFileFlags);
+    digests_ = header.texts(kFileDigests);
+    links_ = header.texts(kFileLinks);
+    owners_ = header.texts(kFileOwners);
+    groups_ = header.texts(kFileGroups);
+    sum_ = digest_name(header.number(kFileDigestKind, 1));
+    std::vector<std::uint64_t> inodes = header.numbers(kFileInodes), on = header.numbers(kFileInodeDevices);
+    for (std::size_t i = 0; i < paths_.size(); ++i) {
+      by_path_[paths_[i]] = i;
+      if (i >= inodes.size() || is_ghost(i) || (at(modes_, i) & 0170000) != 0100000) continue;
+      last_of_.push_back({inodes[i] | at(on, i) << 32, i});
+    }
+    // Of the names of one file only the last has the data.
+    std::sort(last_of_.begin(), last_of_.end());
+    holder_.resize(paths_.size());
+    for (std::size_t i = 0; i < paths_.size(); ++i) holder_[i] = i;
+    for (std::size_t i = last_of_.size(); i-- > 1;) {
+      if (last_of_[i - 1].first == last_of_[i].first)
+        holder_[last_of_[i - 1].second] = holder_[last_of_[i].second];
+    }
+    last_of_.clear();
+  }
+
+  std::size_t size() const { return paths_.size(); }
+  const std::string& path(std::size_t i) const { return paths_[i]; }
+  bool is_ghost(std::size_t i) const { return (at(flags_, i) & kGhost) != 0; }
+  std::uint64_t file_size(std::size_t i) const { return at(sizes_, i); }
+  std::optional<std::size_t> find(const std::string& path) const {
+    auto found = by_path_.find(path);
+    return found == by_path_.end() ? std::nullopt : std::optional(found->second);
+  }
+
+  /// Everything but where the data lies.
+  void describe(std::size_t i, SequenceItem& item) const {
+    Entry& entry = item.entry;
+    entry.path = paths_[i];
+    entry.mode = static_cast<std::uint32_t>(at(modes_, i) & 07777);
+    entry.kind = kind_of_mode(static_cast<std::uint32_t>(at(modes_, i)));
+    entry.modified = from_unix(static_cast<std::int64_t>(at(times_, i)));
+    EntryExtra& extra = entry.extras();
+    if (i < owners_.size()) extra.owner = owners_[i];
+    if (i < groups_.size()) extra.group = groups_[i];
+    extra.device_major = static_cast<std::uint32_t>(at(devices_, i) >> 8);
+    extra.device_minor = static_cast<std::uint32_t>(at(devices_, i) & 0xFF);
+    if (entry.kind == EntryKind::symbolic_link && i < links_.size()) extra.link_target = links_[i];
+    if (entry.kind != EntryKind::file) return;
+    if (holder_[i] != i) {
+      entry.kind = EntryKind::hard_link;
+      extra.link_target = paths_[holder_[i]];
+    } else if (i < digests_.size() && !sum_.empty()) {
+      auto digest = from_hex(digests_[i]);
+      if (!digest || digest->size() != find_sum(sum_)->bytes) return;
+      item.sum = sum_;
+      item.digest = std::move(*digest);
+      entry.flags |= Entry::has_sum;
+    }
+  }
+
+ private:
+  static std::uint64_t at(const std::vector<std::uint64_t>& numbers, std::size_t i) {
+    return i < numbers.size() ? numbers[i] : 0;
+  }
+
+  std::vector<std::string> paths_, digests_, links_, owners_, groups_;
+  std::vector<std::uint64_t> sizes_, modes_, times_, devices_, flags_;
+  std::vector<std::pair<std::uint64_t, std::size_t>> last_of_;
+  std::vector<std::size_t> holder_;
+  std::unordered_map<std::string, std::size_t> by_path_;
+  std::string_view sum_;
+};
+
+/// The payload: cpio "newc", whose entries the header describes; files beyond 4 GiB have only their number.
+class PayloadParser final : public SequenceParser {
+ public:
+  explicit PayloadParser(std::shared_ptr<const FileTable> files) : files_(std::move(files)) {}
+
+  bool next(InputBuffer& input, SequenceItem& item) override {
+    std::uint64_t offset = input.consumed();
+    ByteView front = input.ensure(kNamed);
+    if (front.size() < kNameless) throw CutShort("the payload ends without its end mark; it is cut short");
+    std::string_view magic = as_text(front.first(6));
+    if (magic == "07070X") {
+      std::uint64_t number = hex(front, 6, offset);
+      input.consume(kNameless + 2);  // filled up to a multiple of four
+      if (number >= files_->size())
+        throw Malformed(
+            fmt::format("RPM payload at offset {}: file number {} does not exist", offset, number));
+      take(static_cast<std::size_t>(number), files_->file_size(static_cast<std::size_t>(number)), input,
+           item);
+      return true;
+    }
+    if ((magic != "070701" && magic != "070702") || front.size() < kNamed)
+      throw Malformed(
+          fmt::format("RPM payload at offset {}: expected a cpio header, found other bytes", offset));
+    std::uint64_t mode = hex(front, 14, offset), time = hex(front, 46, offset), size = hex(front, 54, offset),
+                  name_size = hex(front, 94, offset);
+    if (name_size == 0 || name_size > kLongestName)
+      throw Malformed(fmt::format("RPM payload at offset {}: a name of {} bytes", offset, name_size));
+    ByteView all = input.ensure(kNamed + static_cast<std::size_t>(name_size));
+    if (all.size() < kNamed + name_size) throw CutShort("the payload ends within a name; it is cut short");
+    std::string name(as_text(all.subspan(kNamed, static_cast<std::size_t>(name_size) - 1)));
+    input.consume(kNamed + static_cast<std::size_t>(name_size));
+    input.skip((4 - (kNamed + name_size) % 4) % 4);
+    if (name == kTrailer) return false;
+    std::string path = clean_path(name.starts_with("./") ? name.substr(2) : name);
+    if (path.starts_with('/')) path.erase(0, 1);
+    auto known = files_->find(path);
+    if (known) {
+      take(*known, size, input, item);
+      return true;
+    }
+    report(Finding::Level::warning, fmt::format("{}: the header does not name this file", escape(path)));
+    item.entry.path = path;
+    item.entry.mode = static_cast<std::uint32_t>(mode & 07777);
+    item.entry.kind = kind_of_mode(static_cast<std::uint32_t>(mode));
+    item.entry.modified = from_unix(static_cast<std::int64_t>(time));
+    place(size, input, item);
+    return true;
+  }
+
+ private:
+  static std::uint64_t hex(ByteView front, std::size_t at, std::uint64_t offset) {
+    auto value = parse_number(as_text(front.subspan(at, 8)), 16);
+    if (!value) throw Malformed(fmt::format("RPM payload at offset {}: a field is no number", offset + at));
+    return *value;
+  }
+
+  void take(std::size_t number, std::uint64_t size, const InputBuffer& input, SequenceItem& item) const {
+    files_->describe(number, item);
+    place(size, input, item);
+  }
+
+  static void place(std::uint64_t size, const InputBuffer& input, SequenceItem& item) {
+    item.packed = size;
+    item.padding = (4 - size % 4) % 4;
+    item.entry.offset = input.consumed();
+    if (item.entry.kind == EntryKind::hard_link && size != 0) item.entry.kind = EntryKind::file;
+    if (item.entry.kind == EntryKind::file) item.entry.size = item.entry.stored_size = size;
+  }
+
+  std::shared_ptr<const FileTable> files_;
+};
+
+/// A tag with its script, what runs it, and when.
+struct ScriptTag {
+  std::uint32_t script, program;
+  std::string_view name, when;
+};
+constexpr ScriptTag kScripts[] = {
+    {kBeforeTransaction, kBeforeTransactionProgram, "pretrans", "before everything else"},
+    {kBeforeInstall, kBeforeInstallProgram, "pre", "before unpacking"},
+    {kAfterInstall, kAfterInstallProgram, "post", "after unpacking"},
+    {kBeforeRemove, kBeforeRemoveProgram, "preun", "before removing"},
+    {kAfterRemove, kAfterRemoveProgram, "postun", "after removing"},
+    {kAfterTransaction, kAfterTransactionProgram, "posttrans", "after everything else"},
+};
+
+constexpr std::pair<std::uint32_t, const char*> kAbout[] = {
+    {kName, "product"},  {kVersion, "version"}, {kRelease, "release"}, {kArchitecture, "for"},
+    {kSummary, "title"}, {kVendor, "maker"},    {kLicence, "licence"}, {kUrl, "from"},
+};
+
+class InstalledView final : public TwoViews {
+ public:
+  InstalledView(ContainerPtr payload, ContainerPtr members, Header header,
+                std::shared_ptr<const FileTable> files, std::string codec)
+      : TwoViews(std::move(payload), std::move(members)),
+        header_(std::move(header)),
+        files_(std::move(files)),
+        codec_(std::move(codec)) {}
+
+  Facts facts() override {
+    Facts facts = about();
+    facts.emplace_back("payload", codec_.empty() ? "stored" : codec_);
+    return facts;
+  }
+
+  std::optional<Installation> installation() override {
+    Installation result;
+    result.system_paths = true;
+    result.about = about();
+    for (const ScriptTag& one : kScripts) {
+      std::string text = header_.text(one.script), program = header_.text(one.program);
+      if (text.empty() && program.empty()) continue;
+      result.actions.push_back(
+          {InstallAction::Kind::script, std::string(one.name), std::string(one.when), program, text});
+    }
+    for (const std::string& text : header_.texts(kTriggerScripts)) {
+      result.actions.push_back(
+          {InstallAction::Kind::script, "trigger", "when another package comes or goes", "", text});
+    }
+    for (std::size_t i = 0; i < files_->size(); ++i) {
+      if (auto action = started_by_path(files_->path(i))) result.actions.push_back(std::move(*action));
+      if (files_->is_ghost(i))
+        result.notes.push_back(
+            fmt::format("{} belongs to the package and is made later", escape(files_->path(i))));
+    }
+    for (const std::string& need : header_.texts(kRequires)) {
+      if (!need.starts_with("rpmlib(")) result.needs.push_back(need);
+    }
+    return result;
+  }
+
+ private:
+  Facts about() const {
+    Facts facts;
+    for (auto [tag, label] : kAbout) {
+      if (std::string text = header_.text(tag); !text.empty()) facts.emplace_back(label, text);
+    }
+    return facts;
+  }
+
+  Header header_;
+  std::shared_ptr<const FileTable> files_;
+  std::string codec_;
+};
+
+/// The parts of the package file as they lie in it.
+class StoredView final : public Container {
+ public:
+  StoredView(SourcePtr bytes, const Header& signature, const Header& header, std::string_view codec)
+      : bytes_(std::move(bytes)) {
+    add("lead", 0, kLead);
+    add("signature-header", signature.begin(), signature.end() - signature.begin());
+    add("header", header.begin(), header.end() - header.begin());
+    std::string name = "payload.cpio" + (codec.empty() ? "" : "." + std::string(codec));
+    add(name, header.end(), bytes_->size() - std::min(bytes_->size(), header.end()));
+  }
+  std::span<const Entry> entries() override { return entries_; }
+  ContentPtr content(std::size_t index) override {
+    return make_content(make_slice(bytes_, entries_[index].offset, entries_[index].size));
+  }
+
+ private:
+  void add(std::string path, std::uint64_t at, std::uint64_t size) {
+    Entry entry;
+    entry.path = std::move(path);
+    entry.offset = at;
+    entry.size = entry.stored_size = size;
+    entries_.push_back(std::move(entry));
+  }
+
+  SourcePtr bytes_;
+  std::vector<Entry> entries_;
+};
+
+void check_header(const Source& bytes, const Header& signature, const Header& header, Container& container) {
+  for (auto [tag, sum] :
+       {std::pair<std::uint32_t, std::string_view>{kSha256Header, "sha256"}, {kSha1Header, "sha1"}}) {
+    auto stored = from_hex(signature.text(tag));
+    if (!stored) continue;
+    auto computed = find_sum(sum)->make({});
+    computed->add(read_up_to(bytes, header.begin(), header.end() - header.begin()));
+    if (computed->finish() != *stored)
+      container.add_finding(Finding::Level::fault,
+                            fmt::format("the header does not fit its {}; the package is damaged", sum));
+    return;
+  }
+}
+
+Match recognise_rpm(Probe& probe) {
+  ByteView head = probe.head(kLead + 4);
+  if (head.size() < kLead + 4 || !std::equal(std::begin(kMark), std::end(kMark), head.begin()))
+    return Match::none;
+  return head[4] == 3 || head[4] == 4 ? Match::front : Match::none;
+}
+
+ContainerPtr open_rpm(const Input& input, OpenContext& context) {
+  SourcePtr bytes = random_access(*input.content, context.spool);
+  Header signature = Header::read(*bytes, kLead);
+  std::uint64_t at = (signature.end() + 7) / 8 * 8;
+  Header header = Header::read(*bytes, at);
+  std::string format = header.text(kPayloadFormat);
+  auto members = std::make_shared<StoredView>(bytes, signature, header, header.text(kPayloadCodec));
+  if (context.view == "stored") return members;
+  if (!format.empty() && format != "cpio")
+    throw Unsupported(fmt::format("RPM payloads of format {}", escape(format)));
+  if (header.end() >= bytes->size())
+    throw CutShort("the package ends behind its header: the payload is missing; get it again");
+  SourcePtr packed = make_slice(bytes, header.end(), bytes->size() - header.end());
+  Unwrapped payload = unwrapped(make_content(packed), context);
+  auto files = std::make_shared<const FileTable>(header);
+  Input inner{payload.content, input.name, nullptr};
+  ContainerPtr tree =
+      make_sequence(inner, context, [files] { return std::make_unique<PayloadParser>(files); });
+  auto view = std::make_shared<InstalledView>(tree, members, std::move(header), files, payload.codec);
+  check_header(*bytes, signature, Header::read(*bytes, at), *view);
+  return view;
+}
+
+}  // namespace
+
+Format rpm_format() {
+  return {.id = "rpm",
+          .name = "RPM package",
+          .family = "package",
+          .specification = "RPM package format, versions 3 and 4",
+          .reads =
+              "all payload codecs, files over 4 GiB, hard links, owners, digests of the header and of each "
+              "file; the parts of the file (view stored)",
+          .lacks = "checking of signatures; delta payloads",
+          .suffixes = {".rpm"},
+          .views = {"installed", "stored"},
+          .recognise = recognise_rpm,
+          .open = open_rpm};
+}
+
+}  // namespace operculum

@@ -1,0 +1,115 @@
+#include "format/package/rpm_header.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/error.h"
+#include "base/fields.h"
+
+namespace operculum::rpm {
+namespace {
+
+constexpr std::size_t kIntro = 16, kRow = 16;
+constexpr std::uint32_t kMostRows = 65536, kMostStore = 256 << 20;
+constexpr std::size_t kMostValues = 4 << 20;
+constexpr Byte kMark[] = {0x8E, 0xAD, 0xE8, 0x01};
+
+enum Type : std::uint32_t {
+  kInt8 = 2,
+  kInt16 = 3,
+  kInt32 = 4,
+  kInt64 = 5,
+  kText = 6,
+  kBinary = 7,
+  kTexts = 8,
+  kTranslated = 9
+};
+
+std::size_t width_of(std::uint32_t type) {
+  switch (type) {
+    case kInt16:
+      return 2;
+    case kInt32:
+      return 4;
+    case kInt64:
+      return 8;
+    default:
+      return 1;
+  }
+}
+
+}  // namespace
+
+Header Header::read(const Source& bytes, std::uint64_t at) {
+  Bytes intro = read_exactly(bytes, at, kIntro, "RPM header");
+  if (!std::equal(std::begin(kMark), std::end(kMark), intro.begin()))
+    throw Malformed(fmt::format("RPM header at offset {}: its mark is missing; the package is damaged", at));
+  BigFields f(intro, "RPM header", at);
+  std::uint32_t rows = f.u32(8), size = f.u32(12);
+  if (rows > kMostRows || size > kMostStore)
+    throw Malformed(
+        fmt::format("RPM header at offset {}: {} values in {} bytes are not possible", at, rows, size));
+  Bytes table = read_exactly(bytes, at + kIntro, std::uint64_t{rows} * kRow, "RPM header index");
+  Header header;
+  header.begin_ = at;
+  header.store_ = read_exactly(bytes, at + kIntro + table.size(), size, "RPM header store");
+  header.end_ = at + kIntro + table.size() + size;
+  BigFields t(table, "RPM header index", at + kIntro);
+  for (std::size_t i = 0; i < rows; ++i)
+    header.values_[t.u32(i * kRow)] = {t.u32(i * kRow + 4), t.u32(i * kRow + 8), t.u32(i * kRow + 12)};
+  return header;
+}
+
+const Header::Value* Header::find(std::uint32_t tag) const {
+  auto found = values_.find(tag);
+  return found == values_.end() || found->second.offset > store_.size() ? nullptr : &found->second;
+}
+
+std::vector<std::string> Header::texts(std::uint32_t tag) const {
+  const Value* value = find(tag);
+  std::vector<std::string> all;
+  if (value == nullptr || (value->type != kText && value->type != kTexts && value->type != kTranslated))
+    return all;
+  std::string_view rest = as_text(ByteView(store_).subspan(value->offset));
+  for (std::size_t i = 0; i < std::min<std::size_t>(value->count, kMostValues) && !rest.empty(); ++i) {
+    std::size_t end = rest.find('\0');
+    all.emplace_back(rest.substr(0, end));
+    if (end == std::string_view::npos) break;
+    rest.remove_prefix(end + 1);
+  }
+  return all;
+}
+
+std::string Header::text(std::uint32_t tag) const {
+  std::vector<std::string> all = texts(tag);
+  return all.empty() ? "" : all.front();
+}
+
+std::vector<std::uint64_t> Header::numbers(std::uint32_t tag) const {
+  const Value* value = find(tag);
+  std::vector<std::uint64_t> all;
+  if (value == nullptr || value->type < kInt8 || value->type > kInt64) return all;
+  std::size_t width = width_of(value->type), room = (store_.size() - value->offset) / width;
+  for (std::size_t i = 0; i < std::min<std::size_t>({value->count, room, kMostValues}); ++i) {
+    std::uint64_t number = 0;
+    for (std::size_t b = 0; b < width; ++b) number = number << 8 | store_[value->offset + i * width + b];
+    all.push_back(number);
+  }
+  return all;
+}
+
+std::uint64_t Header::number(std::uint32_t tag, std::uint64_t otherwise) const {
+  std::vector<std::uint64_t> all = numbers(tag);
+  return all.empty() ? otherwise : all.front();
+}
+
+Bytes Header::bytes(std::uint32_t tag) const {
+  const Value* value = find(tag);
+  if (value == nullptr || value->type != kBinary) return {};
+  std::size_t count = std::min<std::size_t>(value->count, store_.size() - value->offset);
+  auto begin = store_.begin() + value->offset;
+  return Bytes(begin, begin + static_cast<std::ptrdiff_t>(count));
+}
+
+}  // namespace operculum::rpm

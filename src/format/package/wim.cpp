@@ -1,0 +1,386 @@
+// Windows imaging archives: the Windows Imaging File Format, with XPRESS ([MS-XCA] 2.2) and LZX ([MS-PATCH]
+// 2) resources, also solid ones, and split sets.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <map>
+#include <pugixml.hpp>
+#include <set>
+
+#include "base/error.h"
+#include "base/fields.h"
+#include "base/text.h"
+#include "codec/codec.h"
+#include "format/filesystem/reparse.h"
+#include "format/formats.h"
+#include "format/package/wim_resource.h"
+
+namespace operculum {
+namespace {
+
+using namespace wim;
+using Facts = std::vector<std::pair<std::string, std::string>>;
+
+constexpr std::size_t kNode = 102, kStreamRow = 38;
+constexpr std::uint64_t kMostMetadata = std::uint64_t{1} << 30, kMostXml = 16 << 20,
+                        kLongestReparse = 64 * 1024;
+constexpr int kMostDepth = 200;
+constexpr std::size_t kLongestPath = 32768;
+constexpr unsigned kMostParts = 999;
+constexpr std::uint64_t kSolidMark = std::uint64_t{1} << 32;  // the size that a solid resource itself states
+enum Attribute : std::uint32_t { kReadOnly = 1, kFolder = 0x10, kReparse = 0x400 };
+
+/// A file of the split set.
+struct Part {
+  SourcePtr bytes;
+  Header header;
+};
+
+/// A blob and the solid resource that it lies in, where it does.
+struct Place {
+  Blob blob;
+  std::size_t solid = SIZE_MAX;
+};
+
+class WimContainer final : public Container {
+ public:
+  WimContainer(const Input& input, OpenContext& context) : context_(context) {
+    SourcePtr bytes = random_access(*input.content, context.spool);
+    Header header = read_header(*bytes);
+    codec_ = header.codec;
+    add_part({bytes, header});
+    if (header.parts > 1) find_parts(input, header);
+    for (const Blob& blob : metadata_) read_image(blob);
+    if (header.images > images_) {
+      add_finding(Finding::Level::fault,
+                  fmt::format("the header states {} images, and {} were found; the first part "
+                              "of a split set holds them",
+                              header.images, images_));
+    }
+    read_xml(*bytes, header);
+  }
+
+  std::span<const Entry> entries() override { return entries_; }
+
+  ContentPtr content(std::size_t index) override {
+    const Bytes& hash = hashes_[index];
+    if (std::all_of(hash.begin(), hash.end(), [](Byte b) { return b == 0; }))
+      return make_content(make_memory_source({}));
+    ContentPtr raw = open(hash);
+    Expected expected{entries_[index].size, std::nullopt, "sha1", hash};
+    return std::make_shared<HashedContent>(std::move(raw), std::move(expected));
+  }
+
+  Facts facts() override {
+    Facts facts{{"images", std::to_string(images_)}, {"method", std::string(name_of(codec_))}};
+    if (parts_.size() > 1) facts.emplace_back("parts", std::to_string(parts_.size()));
+    facts.insert(facts.end(), xml_facts_.begin(), xml_facts_.end());
+    return facts;
+  }
+
+ private:
+  /// Streams compare the hash; random access cannot, and is there for containers within.
+  class HashedContent final : public Content {
+   public:
+    HashedContent(ContentPtr inner, Expected expected)
+        : inner_(std::move(inner)), expected_(std::move(expected)) {}
+    StreamPtr stream() const override { return make_checked(inner_->stream(), expected_); }
+    SourcePtr source() const override { return inner_->source(); }
+
+   private:
+    ContentPtr inner_;
+    Expected expected_;
+  };
+
+  void add_part(Part part) {
+    std::vector<Blob> blobs = read_lookup(*part.bytes, part.header);
+    std::size_t index = parts_.size();
+    std::vector<std::size_t>
+        run;  // solid resources that lie behind each other, and the blobs that lie in them
+    std::vector<std::uint64_t> starts;
+    std::uint64_t total = 0;
+    bool in_blobs = false;
+    for (Blob& blob : blobs) {
+      blob.part = static_cast<std::uint16_t>(index);
+      if (blob.resource.is_free) continue;
+      if (blob.resource.metadata) {
+        metadata_.push_back(blob);
+      } else if (!blob.resource.solid) {
+        places_[blob.hash] = {std::move(blob), SIZE_MAX};
+      } else if (blob.resource.size == kSolidMark) {
+        if (in_blobs) {
+          run.clear();
+          starts.clear();
+          total = 0;
+          in_blobs = false;
+        }
+        run.push_back(solid_.size());
+        starts.push_back(total);
+        total += solid_size(*part.bytes, blob.resource);
+        solid_.push_back({index, blob.resource, nullptr});
+      } else {
+        in_blobs = true;
+        if (run.empty()) continue;
+        auto after = std::upper_bound(starts.begin(), starts.end(), blob.resource.offset);
+        auto which = static_cast<std::size_t>(after - starts.begin()) - 1;
+        Place place{std::move(blob), run[which]};
+        place.blob.resource.offset -= starts[which];
+        place.blob.resource.size = place.blob.resource.stored;
+        places_[place.blob.hash] = std::move(place);
+      }
+    }
+    parts_.push_back(std::move(part));
+  }
+
+  static std::uint64_t solid_size(const Source& bytes, const Resource& resource) {
+    Bytes front = read_up_to(bytes, resource.offset, 8);
+    return front.size() < 8 ? 0 : load_little<std::uint64_t>(front.data());
+  }
+
+  /// "x.swm", "x2.swm", "x3.swm", ...: the other parts beside the one given.
+  void find_parts(const Input& input, const Header& header) {
+    std::size_t dot = input.name.rfind('.');
+    std::string stem = input.name.substr(0, dot),
+                ending = dot == std::string::npos ? "" : input.name.substr(dot);
+    if (header.part > 1) {
+      std::string number = std::to_string(header.part);
+      if (stem.ends_with(number)) stem.resize(stem.size() - number.size());
+    }
+    for (unsigned part = 1; part <= std::min<unsigned>(header.parts, kMostParts); ++part) {
+      if (part == header.part) continue;
+      std::string name = stem + (part == 1 ? "" : std::to_string(part)) + ending, why = "is not there";
+      try {
+        SourcePtr bytes = input.sibling ? input.sibling(name) : nullptr;
+        if (bytes) {
+          Header own = read_header(*bytes);
+          if (own.guid == header.guid && own.part == part) {
+            add_part({bytes, own});
+            continue;
+          }
+          why = "belongs to another set";
+        }
+      } catch (const Error& error) {
+        why = fmt::format("cannot be read: {}", error.what());
+      }
+      add_finding(Finding::Level::fault, fmt::format("part {} of {}, \"{}\", {}: what lies in it is missing",
+                                                     part, header.parts, escape(name), why));
+    }
+  }
+
+  ContentPtr open(const Bytes& hash) {
+    auto found = places_.find(hash);
+    if (found == places_.end())
+      throw Malformed(fmt::format("its data ({}) is not in the archive{}", to_hex(hash),
+                                  parts_.front().header.parts > 1 ? ", or in a part that is not there" : ""));
+    const Place& place = found->second;
+    const Resource& resource = place.blob.resource;
+    if (place.solid == SIZE_MAX) {
+      const Part& part = parts_[place.blob.part];
+      return open_resource(part.bytes, resource, part.header.codec, part.header.chunk);
+    }
+    SourcePtr all = solid_bytes(place.solid);
+    return make_content(make_slice(all, resource.offset, resource.size));
+  }
+
+  SourcePtr solid_bytes(std::size_t index) {
+    std::lock_guard lock(mutex_);
+    Solid& solid = solid_[index];
+    if (!solid.bytes) solid.bytes = open_solid(parts_[solid.part].bytes, solid.resource)->source();
+    return solid.bytes;
+  }
+
+  // ---- the tree of an image
+
+  void read_image(const Blob& blob) {
+    ++images_;
+    std::string prefix = metadata_.size() > 1 ? std::to_string(images_) : "";
+    try {
+      const Part& part = parts_[blob.part];
+      if (blob.resource.size > kMostMetadata)
+        throw LimitExceeded("an image with more than 1 GiB of metadata");
+      ContentPtr content = open_resource(part.bytes, blob.resource, part.header.codec, part.header.chunk);
+      StreamPtr stream = make_checked(content->stream(), {std::nullopt, std::nullopt, "sha1", blob.hash});
+      Bytes raw = read_all(*stream, kMostMetadata);
+      LittleFields f(raw, "image metadata");
+      std::size_t security = std::max<std::size_t>(f.u32(0), 8);
+      std::set<std::size_t> seen;
+      std::map<std::uint64_t, std::string> link_groups;
+      folder(f, static_cast<std::size_t>(f.u64((security + 7) / 8 * 8 + 16)), prefix, 0, seen, link_groups);
+    } catch (const Error& error) {
+      add_finding(Finding::Level::fault, fmt::format("image {}: {}", images_, error.what()));
+    }
+  }
+
+  void folder(const LittleFields& f, std::size_t at, const std::string& path, int depth,
+              std::set<std::size_t>& seen, std::map<std::uint64_t, std::string>& link_groups) {
+    if (at == 0) return;
+    if (depth > kMostDepth || path.size() > kLongestPath || !seen.insert(at).second) {
+      add_finding(Finding::Level::fault,
+                  fmt::format("the folder \"{}\" lies in itself, or too deep", escape(path)));
+      return;
+    }
+    while (f.u64(at) > 8) {
+      if (entries_.size() >= context_.limits.max_entries)
+        throw LimitExceeded(fmt::format("there are more than {} entries", context_.limits.max_entries));
+      auto length = static_cast<std::size_t>(f.u64(at));
+      LittleFields node(f.bytes(at, kNode), "image file", at);
+      std::string name = to_utf8(f.text(at + kNode, node.u16(100)), "UTF-16LE").value_or("_");
+      std::replace(name.begin(), name.end(), '/', '_');
+      std::string own = path.empty() ? name : path + "/" + name;
+      std::size_t next = at + (length + 7) / 8 * 8;
+      next = take(f, node, own, next, link_groups);
+      auto below = static_cast<std::size_t>(node.u64(16));
+      if ((node.u32(8) & kFolder) != 0 && (node.u32(8) & kReparse) == 0) {
+        folder(f, below, own, depth + 1, seen, link_groups);
+      }
+      at = next;
+    }
+  }
+
+  /// Adds a node and its streams; returns where the next node is.
+  std::size_t take(const LittleFields& f, const LittleFields& node, const std::string& path, std::size_t at,
+                   std::map<std::uint64_t, std::string>& link_groups) {
+    std::uint32_t attributes = node.u32(8);
+    Entry entry;
+    entry.path = path;
+    entry.modified = from_filetime(node.u64(56));
+    entry.extras().created = from_filetime(node.u64(40));
+    entry.extras().accessed = from_filetime(node.u64(48));
+    bool is_folder = (attributes & kFolder) != 0, reparse = (attributes & kReparse) != 0;
+    entry.mode = is_folder ? 0755 : (attributes & kReadOnly) != 0 ? 0444 : 0644;
+    Bytes hash(node.bytes(64, kHashSize).begin(), node.bytes(64, kHashSize).end());
+    struct Named {
+      std::string name;
+      Bytes hash;
+    };
+    std::vector<Named> streams;
+    for (unsigned i = 0; i < node.u16(96); ++i) {
+      auto length = static_cast<std::size_t>(f.u64(at));
+      if (length < kStreamRow)
+        throw Malformed(fmt::format("{}: a stream entry of {} bytes", escape(path), length));
+      ByteView own = f.bytes(at + 16, kHashSize);
+      std::string name = to_utf8(f.text(at + kStreamRow, f.u16(at + 36)), "UTF-16LE").value_or("_");
+      std::replace(name.begin(), name.end(), '/', '_');
+      if (name.empty()) {
+        hash.assign(own.begin(), own.end());
+      } else {
+        streams.push_back({std::move(name), Bytes(own.begin(), own.end())});
+      }
+      at += (length + 7) / 8 * 8;
+    }
+    std::uint64_t group = reparse ? 0 : node.u64(88);
+    if (reparse) {
+      follow(entry, node.u32(88), hash, is_folder);
+    } else if (is_folder) {
+      entry.kind = EntryKind::folder;
+    } else if (group != 0) {
+      auto [first, is_new] = link_groups.try_emplace(group, path);
+      if (!is_new) {
+        entry.kind = EntryKind::hard_link;
+        entry.extras().link_target = first->second;
+      }
+    }
+    Timestamp modified = entry.modified;
+    add(std::move(entry), hash);
+    for (Named& stream : streams) {
+      Entry named;
+      named.path = path + ":" + stream.name;
+      named.modified = modified;
+      add(std::move(named), stream.hash);
+    }
+    return at;
+  }
+
+  void follow(Entry& entry, std::uint32_t tag, const Bytes& hash, bool is_folder) {
+    try {
+      SourcePtr data = random_access(*open(hash), context_.spool);
+      if (auto target = reparse_target(tag, read_up_to(*data, 0, kLongestReparse))) {
+        entry.kind = EntryKind::symbolic_link;
+        entry.extras().link_target = *target;
+      } else if (is_folder) {
+        entry.kind = EntryKind::folder;
+      }
+    } catch (const Error& error) {
+      entry.flags |= Entry::damaged;
+      if (is_folder) entry.kind = EntryKind::folder;
+      add_finding(Finding::Level::warning,
+                  fmt::format("{}: where it leads cannot be read: {}", escape(entry.path), error.what()));
+    }
+  }
+
+  void add(Entry entry, const Bytes& hash) {
+    if (entry.kind == EntryKind::file) {
+      auto found = places_.find(hash);
+      if (found == places_.end()) {
+        bool none = std::all_of(hash.begin(), hash.end(), [](Byte b) { return b == 0; });
+        if (none) entry.size = entry.stored_size = 0;
+      } else {
+        const Resource& resource = found->second.blob.resource;
+        entry.size = resource.size;
+        if (found->second.solid == SIZE_MAX) entry.stored_size = resource.stored;
+        if (resource.packed || found->second.solid != SIZE_MAX) entry.method = name_of(codec_);
+        entry.flags |= Entry::has_sum;
+      }
+    }
+    entries_.push_back(std::move(entry));
+    hashes_.push_back(hash);
+  }
+
+  void read_xml(const Source& bytes, const Header& header) {
+    Bytes raw = read_up_to(bytes, header.xml.offset, std::min(header.xml.stored, kMostXml));
+    pugi::xml_document document;
+    if (!document.load_buffer(raw.data(), raw.size())) return;
+    for (pugi::xml_node image : document.child("WIM").children("IMAGE")) {
+      std::string text = image.child_value("NAME"), about = image.child_value("DESCRIPTION");
+      if (!about.empty() && about != text) text += (text.empty() ? "" : ": ") + about;
+      if (!text.empty())
+        xml_facts_.emplace_back(fmt::format("image {}", image.attribute("INDEX").as_int()), text);
+    }
+  }
+
+  struct Solid {
+    std::size_t part;
+    Resource resource;
+    SourcePtr bytes;
+  };
+
+  OpenContext& context_;
+  std::vector<Part> parts_;
+  Packing codec_ = Packing::none;
+  std::uint32_t images_ = 0;
+  std::vector<Blob> metadata_;
+  std::map<Bytes, Place> places_;
+  std::mutex mutex_;  // guards the bytes of the next
+  std::vector<Solid> solid_;
+  std::vector<Entry> entries_;
+  std::vector<Bytes> hashes_;
+  Facts xml_facts_;
+};
+
+Match recognise_wim(Probe& probe) {
+  ByteView head = probe.head(16);
+  if (head.size() < 16 || !starts_with(head, kMark)) return Match::none;
+  return load_little<std::uint32_t>(head.data() + 8) >= kHeader ? Match::front : Match::none;
+}
+
+ContainerPtr open_wim(const Input& input, OpenContext& context) {
+  return std::make_shared<WimContainer>(input, context);
+}
+
+}  // namespace
+
+Format wim_format() {
+  return {.id = "wim",
+          .name = "Windows imaging archive",
+          .family = "package",
+          .specification = "Windows Imaging File Format; [MS-XCA] 2.2, [MS-PATCH] 2",
+          .reads =
+              "several images, XPRESS and LZX, solid resources, hard links, alternate streams, links, split "
+              "sets; hashes of all data",
+          .lacks = "LZMS; packages of a delta kind",
+          .suffixes = {".wim", ".swm", ".esd"},
+          .recognise = recognise_wim,
+          .open = open_wim};
+}
+
+}  // namespace operculum

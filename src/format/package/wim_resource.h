@@ -1,0 +1,61 @@
+#pragma once
+
+#include <memory>
+#include <unordered_map>
+#include <vector>
+
+#include "io/stream.h"
+
+namespace operculum::wim {
+
+constexpr std::string_view kMark("MSWIM\0\0\0", 8);
+constexpr std::size_t kHeader = 208, kLookupRow = 50, kHashSize = 20;
+
+enum HeaderFlag : std::uint32_t {
+  has_compression = 2,
+  is_spanned = 8,
+  with_xpress = 0x20000,
+  with_lzx = 0x40000,
+  with_lzms = 0x80000
+};
+
+enum class Packing { none, xpress, lzx, lzms };
+
+/// Where bytes lie in an archive and how: a resource header of the format.
+struct Resource {
+  std::uint64_t offset = 0, stored = 0, size = 0;  ///< bytes; stored and unpacked
+  bool metadata = false, packed = false, solid = false, is_free = false;
+};
+
+struct Header {
+  std::uint32_t version = 0, flags = 0, chunk = 0, images = 0;
+  std::uint16_t part = 1, parts = 1;
+  Bytes guid;
+  Resource lookup, xml;
+  Packing codec = Packing::none;
+};
+
+/// Throws Malformed.
+Header read_header(const Source& bytes);
+
+/// Some content of the archive, known by its hash.
+struct Blob {
+  Resource resource;
+  std::uint16_t part = 1;  ///< of the split set
+  Bytes hash;              ///< SHA-1, 20 bytes
+};
+
+/// The rows of a part's lookup table. Throws Malformed.
+std::vector<Blob> read_lookup(const Source& bytes, const Header& header);
+
+/// "stored", "xpress", "lzx" or "lzms".
+std::string_view name_of(Packing codec);
+
+/// The bytes of a resource that is not part of a solid one. Throws Malformed, and Unsupported for LZMS.
+ContentPtr open_resource(const SourcePtr& bytes, const Resource& resource, Packing codec,
+                         std::uint32_t chunk);
+
+/// The unpacked bytes of a solid resource, which holds several blobs one after another.
+ContentPtr open_solid(const SourcePtr& bytes, const Resource& resource);
+
+}  // namespace operculum::wim

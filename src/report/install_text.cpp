@@ -1,0 +1,72 @@
+#include "report/install_text.h"
+
+#include <fmt/format.h>
+
+#include "base/text.h"
+#include "base/units.h"
+#include "report/records.h"
+
+namespace operculum {
+namespace {
+
+std::string item_line(const InstalledItem& item) {
+  std::string mode = item.mode == Entry::kNoMode ? "    " : fmt::format("{:04o}", item.mode);
+  std::string path = escape(item.path) + (item.kind == EntryKind::folder ? "/" : "");
+  if (!item.link_target.empty()) path += " -> " + escape(item.link_target);
+  return fmt::format("    {} {:<12} {:>12}  {}\n", mode, escape(item.owner),
+                     item.kind == EntryKind::file ? grouped(item.size) : "-", path);
+}
+
+std::string action_lines(const InstallAction& action, bool scripts) {
+  std::string text = fmt::format("  {:<14} {}", name_of(action.kind), printable(action.name));
+  if (!action.when.empty()) text += fmt::format(", {}", printable(action.when));
+  if (!action.command.empty() && action.command != action.name)
+    text += fmt::format("\n  {:<14} {}", "", printable(action.command));
+  text += "\n";
+  if (!scripts || action.text.empty()) return text;
+  for (std::string_view line : split(trim(action.text), '\n'))
+    text += fmt::format("  {:<14} | {}\n", "", printable(line));
+  return text;
+}
+
+}  // namespace
+
+std::string install_text(const PackageReport& report, bool scripts) {
+  std::string out = escape(report.target) + "\n";
+  auto fact = [&](std::string_view name, const std::string& value) {
+    out += fmt::format("  {:<14} {}\n", name, printable(value));
+  };
+  fact("is", std::string(report.format));
+  for (const auto& [name, value] : report.plan.about) fact(name, value);
+  fact("takes", fmt::format("{} in {}; {} on disk", human_size(report.bytes),
+                            counted(report.files, "file", "files"), human_size(report.on_disk)));
+  for (const Finding& finding : report.findings) fact(name_of(finding.level), finding.text);
+  out += "would put\n";
+  for (const InstalledPlace& place : report.places) {
+    out += fmt::format("  {}  ({}, {})\n", escape(place.place), counted(place.files, "file", "files"),
+                       human_size(place.bytes));
+    for (const InstalledItem& item : place.items) out += item_line(item);
+  }
+  auto section = [&](std::string_view title, bool empty) {
+    out += fmt::format("{}\n", title);
+    if (empty) out += "  nothing\n";
+  };
+  section("would run", report.plan.actions.empty());
+  for (const InstallAction& action : report.plan.actions) out += action_lines(action, scripts);
+  if (!report.plan.registry.empty()) section("would write to the registry", false);
+  for (const RegistryValue& value : report.plan.registry)
+    out += fmt::format("  {}\n    {} = {}\n", printable(value.key),
+                       printable(value.name.empty() ? "(default)" : value.name), printable(value.value));
+  if (!report.plan.shortcuts.empty()) section("would make shortcuts", false);
+  for (const Shortcut& shortcut : report.plan.shortcuts)
+    out += fmt::format("  {} -> {}\n", escape(shortcut.path), printable(shortcut.target));
+  if (!report.plan.needs.empty()) section("needs", false);
+  for (const std::string& need : report.plan.needs) out += fmt::format("  {}\n", printable(need));
+  if (!report.plan.notes.empty()) section("beside that", false);
+  for (const std::string& note : report.plan.notes) out += fmt::format("  {}\n", printable(note));
+  section("to remove by hand", report.removal.empty());
+  for (const std::string& path : report.removal) out += fmt::format("  {}\n", escape(path));
+  return out;
+}
+
+}  // namespace operculum

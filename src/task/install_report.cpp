@@ -1,0 +1,146 @@
+#include "task/install_report.h"
+
+#include <algorithm>
+#include <map>
+#include <set>
+
+#include "container/open.h"
+#include "container/parts.h"
+#include "task/walk.h"
+
+namespace operculum {
+namespace {
+
+constexpr std::uint64_t kDiskBlock = 4096;
+constexpr std::size_t kMostLookedAt = 2000;  // entries of a container that is no installer
+constexpr std::size_t kOwnFolderDepth = 3;   // parts of a path from which on a folder is the package's own
+constexpr int kMostNested = 6;
+
+std::string place_of(const std::string& path, bool system_paths) {
+  std::size_t first = path.find('/');
+  if (first == std::string::npos) return system_paths ? "/" : ".";
+  std::size_t second = path.find('/', first + 1);
+  if (!system_paths) return path.substr(0, first);
+  return "/" + path.substr(0, second == std::string::npos ? first : second);
+}
+
+InstalledItem item_of(const Entry& entry) {
+  InstalledItem item;
+  item.path = entry.path;
+  item.kind = entry.kind;
+  item.size = entry.has_data() && entry.size_known() ? entry.size : 0;
+  item.mode = entry.mode;
+  item.link_target = entry.link_target();
+  if (entry.extra && !entry.extra->owner.empty()) item.owner = entry.extra->owner + ":" + entry.extra->group;
+  return item;
+}
+
+/// All that has to go for the package to be gone.
+std::vector<std::string> removal_of(const PackageReport& report) {
+  std::vector<std::string> paths;
+  std::set<std::string> folders;
+  std::string root = report.plan.system_paths ? "/" : "";
+  for (const InstalledPlace& place : report.places) {
+    for (const InstalledItem& item : place.items) {
+      if (item.kind == EntryKind::folder) {
+        folders.insert(item.path);
+        continue;
+      }
+      paths.push_back(root + item.path);
+      for (std::size_t slash = item.path.rfind('/'); slash != std::string::npos && slash > 0;
+           slash = item.path.rfind('/', slash - 1)) {
+        if (!folders.insert(item.path.substr(0, slash)).second) break;
+      }
+    }
+  }
+  for (const Shortcut& shortcut : report.plan.shortcuts) paths.push_back(root + shortcut.path);
+  std::vector<std::string> own;
+  auto parts = [](const std::string& path) {
+    return static_cast<std::size_t>(std::count(path.begin(), path.end(), '/')) + 1;
+  };
+  std::size_t least = report.plan.system_paths ? kOwnFolderDepth : 2;
+  std::copy_if(folders.begin(), folders.end(), std::back_inserter(own),
+               [&](const std::string& path) { return parts(path) >= least; });
+  std::stable_sort(own.begin(), own.end(),
+                   [&](const std::string& a, const std::string& b) { return parts(a) > parts(b); });
+  for (const std::string& folder : own) paths.push_back(root + folder + "/");
+  return paths;
+}
+
+PackageReport report_of(const std::string& target, const Format& format, Container& container,
+                        Installation plan) {
+  PackageReport report;
+  report.target = target;
+  report.format = format.name;
+  report.plan = std::move(plan);
+  std::map<std::string, InstalledPlace> places;
+  container.each(Detail::all, [&](const Entry& entry) {
+    if (entry.path == ".") return;
+    InstalledItem item = item_of(entry);
+    InstalledPlace& place = places[place_of(item.path, report.plan.system_paths)];
+    if (item.kind == EntryKind::file) {
+      ++place.files;
+      place.bytes += item.size;
+      report.on_disk += (item.size + kDiskBlock - 1) / kDiskBlock * kDiskBlock;
+    }
+    place.items.push_back(std::move(item));
+  });
+  for (auto& [name, place] : places) {
+    if (std::all_of(place.items.begin(), place.items.end(),
+                    [](const InstalledItem& item) { return item.kind == EntryKind::folder; }))
+      continue;
+    place.place = name;
+    report.files += place.files;
+    report.bytes += place.bytes;
+    report.places.push_back(std::move(place));
+  }
+  report.removal = removal_of(report);
+  report.findings = container.findings();
+  return report;
+}
+
+class Search {
+ public:
+  explicit Search(OpenContext& context) : context_(context) {}
+
+  void look(const std::string& target, const Format& format, const ContainerPtr& container, int depth) {
+    if (auto plan = container->installation()) {
+      found.push_back(report_of(target, format, *container, std::move(*plan)));
+      return;
+    }
+    if (depth >= kMostNested || container->access() != Access::random) return;
+    std::span<const Entry> entries = container->entries();
+    for (std::size_t i = 0; i < std::min(entries.size(), kMostLookedAt); ++i) {
+      if (!entries[i].has_data() || entries[i].size == 0) continue;
+      try {
+        Input input{container->content(i), std::string(base_name(entries[i].path)),
+                    entry_sibling(container, entries[i].path, context_)};
+        Opened inner = open_container(input, context_);
+        if (inner.container) look(target + "/" + entries[i].path, *inner.format, inner.container, depth + 1);
+      } catch (const LimitExceeded&) {
+        throw;
+      } catch (const Error&) {
+        continue;  // what cannot be opened is no installer that could be told about
+      }
+    }
+  }
+
+  std::vector<PackageReport> found;
+
+ private:
+  OpenContext& context_;
+};
+
+}  // namespace
+
+std::vector<PackageReport> report_installation(const std::string& target, OpenContext& context) {
+  Place place = resolve(target, context, Step::into);
+  if (place.layers.empty()) return {};
+  Search search(context);
+  // The locator may lead through several containers: the innermost that is an installer is meant.
+  const Layer& layer = place.layers.back();
+  search.look(target, *layer.format, layer.container, 0);
+  return std::move(search.found);
+}
+
+}  // namespace operculum
