@@ -12,6 +12,7 @@
 #include "container/locator.h"
 #include "described_table.h"
 #include "images.h"
+#include "packages.h"
 #include "io/file_source.h"
 #include "measure.h"
 #include "workload.h"
@@ -145,7 +146,7 @@ int main(int argc, char** argv) {
   if (argc < 2) {
     fmt::print(
         "usage: operculum_bench PROGRAM [FOLDER "
-        "[show|identify|list|layout|zip|stored|tar|ext|squashfs|folders|one|nested]]\n");
+        "[show|identify|list|layout|zip|stored|tar|ext|squashfs|folders|one|nested|mszip|lzx|lanes|msi]]\n");
     return 2;
   }
   Bench bench{{argv[1], argc > 2 ? argv[2] : "/dev/shm/operculum-bench"}};
@@ -161,6 +162,7 @@ int main(int argc, char** argv) {
     if (argc <= 3 || argv[3] == name) (bench.*run_it)();
   }
   measure_images(bench, argc > 3 ? argv[3] : "");
+  measure_packages(bench, argc > 3 ? argv[3] : "");
   std::filesystem::remove_all(bench.folder);
   return bench.failed ? 1 : 0;
 }

@@ -6,14 +6,18 @@
 #include <cstdio>
 #include <filesystem>
 #include <fstream>
+#include <map>
 #include <string>
 
 #include "base/checksum.h"
 #include "codec/codec.h"
+#include "support/cab_writer.h"
 #include "support/disk_writer.h"
 #include "support/ext_writer.h"
 #include "support/fat_writer.h"
+#include "support/msi_writer.h"
 #include "support/packs.h"
+#include "support/pe_writer.h"
 #include "support/squashfs_writer.h"
 #include "support/tar_builder.h"
 #include "support/zip_builder.h"
@@ -164,6 +168,33 @@ Bytes installer() {
       .build();
 }
 
+/// A program that holds a database that holds a cabinet: what installs the chart display.
+Bytes chart_display() {
+  std::map<std::string, Bytes> files = {{"chart.exe", make_pe({}, {.code = noise(20'000)})},
+                                        {"charts/estuary.ppm", picture(96, 60, 130, 190)},
+                                        {"charts/harbour.ppm", picture(64, 190, 120, 40)},
+                                        {"tides.csv", to_bytes(tide_table())},
+                                        {"when-ready.vbs", to_bytes("MsgBox \"High water is at noon.\"\r\n")}};
+  CabFolder folder{.method = CabMethod::lzx};
+  for (const auto& [path, data] : files)
+    folder.files.push_back({fmt::format("f{}", folder.files.size() + 1), data});
+  Bytes database = make_msi(sample_msi(files, make_cab({folder}), "#display.cab"));
+  Bytes icon = ByteWriter().u32(40).u32(16).u32(32).u16(1).u16(24).zeros(24).take();
+  Bytes rings = picture(16, 60, 130, 190);
+  icon.insert(icon.end(), rings.end() - 16 * 16 * 3, rings.end());
+  icon.resize(icon.size() + 64);  // the mask
+  Bytes group = ByteWriter().u16(0).u16(1).u16(1).u8(16).u8(16).u16(0).u16(1).u16(24).u32(icon.size()).u16(1).take();
+  return make_pe({{.type = 3, .number = 1, .data = icon},
+                  {.type = 14, .number = 1, .data = group},
+                  {.type = 16,
+                   .number = 1,
+                   .data = make_version({{"CompanyName", "Saltmarsh Point"},
+                                         {"ProductName", "Chart Display"},
+                                         {"ProductVersion", "2.1.0"}})},
+                  {.type = 24, .number = 1, .data = to_bytes("<assembly manifestVersion=\"1.0\"/>\n")},
+                  {.type = 10, .number = 101, .data = database}});
+}
+
 Bytes locked() {
   ZipBuilder zip;
   zip.add({.name = "gauge/firmware-key.txt",
@@ -189,6 +220,7 @@ int main(int argc, char** argv) {
   write(folder / "exhibit-7.tar.xz", encode("xz", exhibit_backup()));
   write(folder / "gauge-logs.zip", damaged_gauge());
   write(folder / "chart-setup.exe", installer());
+  write(folder / "chart-display.exe", chart_display());
   write(folder / "gauge-keys.zip", locked());
   write(folder / "tides.txt.gz", encode("gzip", to_bytes(tide_table())));
   Bytes card = exhibit_card();

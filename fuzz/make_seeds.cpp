@@ -1,14 +1,21 @@
 // Small images of discs, disks and file systems for the fuzz targets to begin with. usage: make_seeds FOLDER
+#include <fmt/format.h>
+
 #include <algorithm>
 #include <cstdio>
 #include <filesystem>
 #include <fstream>
 
+#include "support/cab_writer.h"
+#include "support/cfb_writer.h"
 #include "support/disk_writer.h"
 #include "support/ext_writer.h"
 #include "support/fat_writer.h"
 #include "support/hfs_writer.h"
 #include "support/iso_writer.h"
+#include "support/msi_writer.h"
+#include "support/package_writer.h"
+#include "support/pe_writer.h"
 #include "support/squashfs_writer.h"
 #include "support/udf_writer.h"
 
@@ -31,6 +38,30 @@ SampleTree tree() {
           {.path = "crab.txt", .data = to_bytes("pinch\n")},
           {.path = "pool/deep/limpet of the northern mole.bin", .data = noise(9000)},
           {.path = "pool/tide.csv", .data = Bytes(20'000, 'x')}};
+}
+
+void write_packages(const std::filesystem::path& folder, const SampleTree& files) {
+  std::vector<CabFile> packed = {{"crab.txt", to_bytes("pinch pinch pinch\n")}, {"pool\\tide.csv", Bytes(5000, 'x')}};
+  for (CabMethod method : {CabMethod::stored, CabMethod::mszip, CabMethod::quantum, CabMethod::lzx})
+    write(folder, fmt::format("cab-{}", static_cast<int>(method)).c_str(), make_cab({{packed, method, 15}}));
+  write(folder, "cfb", make_cfb({{.name = u"pool", .storage = true}, {.name = u"crab", .parent = 0, .data = Bytes(5000, 'x')}}));
+  std::map<std::string, Bytes> installed = {{"chart.exe", Bytes(900, 'c')}};
+  Bytes database = make_msi(sample_msi(installed, make_cab({{{{"f1", installed["chart.exe"]}}}}), "#d"));
+  write(folder, "msi", database);
+  write(folder, "pe", make_pe({{.type = 10, .number = 1, .data = to_bytes("tide")},
+                               {.type = 16, .data = make_version({{"ProductName", "Tide"}})}},
+                              {.overlay = make_cab({{packed}})}));
+  Bytes script = to_bytes("#!/bin/sh\nexit\n");
+  Bytes behind = make_cab({{packed}});
+  script.insert(script.end(), behind.begin(), behind.end());
+  write(folder, "carrier", script);
+  write(folder, "deb", make_deb(files, "#!/bin/sh\n"));
+  write(folder, "rpm", make_rpm(files, {.codec = "stored", .post = "true\n"}));
+  write(folder, "rpm-nameless", make_rpm(files, {.nameless = true}));
+  write(folder, "xar", make_xar(files));
+  write(folder, "wim-lzx", make_wim(files, {.streamed = "crab.txt"})[0]);
+  write(folder, "wim-xpress", make_wim(files, {.packing = WimOptions::Packing::xpress, .solid = true})[0]);
+  write(folder, "chunked-xz", make_chunked_xz(Bytes(3000, 'x'), 1000));
 }
 
 }  // namespace
@@ -70,5 +101,6 @@ int main(int argc, char** argv) {
   write(folder, "vmdk-stream", make_vmdk_stream(disk));
   write(folder, "udif", make_udif(disk, BlockCodec::zlib));
   write(folder, "android", make_android_sparse(disk));
+  write_packages(folder, links);
   return 0;
 }

@@ -57,7 +57,15 @@ step "One file: through wrapper, partition table, file system, SquashFS and pack
 step "The whole card, files within files" operculum list --tree --deep exhibit-card.img/kiosk
 step "Everything on the card, checked" operculum verify --deep exhibit-card.qcow2
 step "One folder of it" operculum unpack exhibit-card.qcow2/2/opt/kiosk --into unpacked/kiosk
+step "An installer: what is it, and what does it carry?" operculum identify chart-display.exe
+step "What is in the program itself" operculum list chart-display.exe
+step "What would it do to a machine? Nothing is run" operculum install-report chart-display.exe --scripts
+operculum install-report chart-display.exe --page chart-display.html
+step "From one file to a portable folder" operculum unpack chart-display.exe/resources/data/101 --into unpacked/chart-display
+step "A table of the database" operculum show chart-display.exe/resources/data/101/tables/File.csv
+step "Only pictures, whatever their names" operculum unpack chart-display.exe/resources/data/101 --only-kind image --into unpacked/charts
+step_with_code 5 "No scripts wanted: nothing is written" operculum unpack chart-display.exe/resources/data/101 --refuse-kind script,executable --into unpacked/refused
 step "Take the textures back" operculum discard textures-receipt.json
 operculum list --json --deep exhibit-7.tar.xz --output exhibit-7.jsonl
 operculum list --csv tidepool.skin --output tidepool.csv
-printf '\nThe results are in %s: open unpacked/, exhibit-7.jsonl, tidepool.csv.\n' "$PWD"
+printf '\nThe results are in %s: open unpacked/, chart-display.html, exhibit-7.jsonl, tidepool.csv.\n' "$PWD"

@@ -8,11 +8,10 @@
 #include <unordered_set>
 
 #include "base/text.h"
-#include "base/units.h"
-#include "task/kinds.h"
 #include "task/link_maker.h"
 #include "task/name_template.h"
 #include "task/ordered_work.h"
+#include "task/refuse_kinds.h"
 #include "task/walk.h"
 
 namespace operculum {
@@ -20,7 +19,6 @@ namespace {
 
 /// Larger entries, in bytes, are decoded on a thread of their own while they are written.
 constexpr std::uint64_t kReadAheadFrom = 8 << 20;
-constexpr std::uint64_t kRefusedNamed = 5;  // files of a refused kind that a message names
 
 class Unpacker {
  public:
@@ -39,7 +37,6 @@ class Unpacker {
         work_(request.jobs) {}
 
   UnpackTotals run() {
-    if (!request_.refuse_kinds.empty()) refuse_kinds();
     if (place_.is_container()) {
       walk_all();
     } else {
@@ -77,37 +74,6 @@ class Unpacker {
     };
     walk(layer, place_.layers.size() == 1 ? place_.file_source : nullptr, context_,
          {.deep = request_.deep, .kinds = !request_.only_kinds.empty()}, events);
-  }
-
-  /// Looks at everything that is wanted before anything is written.
-  void refuse_kinds() {
-    std::uint64_t count = 0;
-    std::string named;
-    auto look_at = [&](const std::string& path, std::string_view kind) {
-      if (!is_among(kind, request_.refuse_kinds) || ++count > kRefusedNamed) return;
-      named += fmt::format("{}{} ({})", named.empty() ? "" : ", ", escape(path), kind);
-    };
-    if (place_.is_container()) {
-      WalkEvents events;
-      events.found = [&](const Found& found) {
-        if (found.entry.has_data() && request_.selection.wants(found.path)) look_at(found.path, found.kind);
-        return !progress_.stop;
-      };
-      walk(place_.layers.back(), place_.layers.size() == 1 ? place_.file_source : nullptr, context_,
-           {.deep = request_.deep, .kinds = true}, events);
-    } else if (place_.content) {
-      Bytes head(kKindHead);
-      head.resize(read_fully(*place_.content->stream(), head));
-      look_at(place_.name, KindReader().kind_of(head, place_.name));
-    }
-    if (count == 0) return;
-    throw GuardTripped(fmt::format("nothing was unpacked, for {} of a refused kind: {}{}",
-                                   counted(count, "file is", "files are"), named,
-                                   count > kRefusedNamed ? ", ..." : ""));
-  }
-
-  static bool is_among(std::string_view kind, const std::vector<std::string>& kinds) {
-    return std::find(kinds.begin(), kinds.end(), kind) != kinds.end();
   }
 
   /// The place is a single entry, or a file that is no container.
@@ -149,7 +115,7 @@ class Unpacker {
   void take(const Found& found) {
     if (!request_.selection.wants(found.path)) return;
     const Entry& entry = found.entry;
-    if (!request_.only_kinds.empty() && !is_among(found.kind, request_.only_kinds)) return;
+    if (!request_.only_kinds.empty() && !is_kind_of(found.kind, request_.only_kinds)) return;
     if (entry.kind == EntryKind::file) {
       auto duplicates =
           found.format.later_replaces ? OutputNames::Duplicates::replace : OutputNames::Duplicates::numbered;
@@ -324,6 +290,7 @@ class Unpacker {
 
 UnpackTotals unpack(const Place& place, const UnpackRequest& request, OpenContext& context,
                     Progress& progress, const UnpackSink& sink) {
+  if (!request.refuse_kinds.empty()) refuse_kinds(place, request, context, progress);
   return Unpacker(place, request, context, progress, sink).run();
 }
 

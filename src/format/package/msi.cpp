@@ -193,16 +193,12 @@ class InstalledView final : public Container {
     return make_content([data, expected] { return make_checked(data->stream(), expected); });
   }
 
-  Facts facts() override {
-    Facts facts;
-    for (auto& fact : installation()->about) facts.push_back(std::move(fact));
-    return facts;
-  }
-  std::optional<Installation> installation() override {
-    return read_installation(package_->database, tree_, package_->about());
-  }
+  Facts facts() override { return plan().about; }
+  std::optional<Installation> installation() override { return plan(); }
 
  private:
+  Installation plan() const { return read_installation(package_->database, tree_, package_->about()); }
+
   struct Cabinet {
     ContainerPtr container;
     std::unordered_map<std::string, std::size_t> by_name;

@@ -153,14 +153,23 @@ class PeContainer final : public Container {
   std::vector<Place> places_;
 };
 
-/// Not Match::front: an archive that has such a program only in front is that archive first of all.
+/// An archive that has such a program only in front is that archive first of all: something behind the sections
+/// makes the match weaker.
 Match recognise_pe(Probe& probe) {
   ByteView head = probe.head(64);
   if (head.size() < 64 || !starts_with(head, "MZ")) return Match::none;
   Bytes header = probe.at(LittleFields(head, "DOS header").u32(60), 26);
   if (header.size() < 26 || !starts_with(header, std::string_view("PE\0\0", 4))) return Match::none;
   std::uint16_t magic = load_little<std::uint16_t>(header.data() + 24);
-  return magic == 0x10B || magic == 0x20B ? Match::inside : Match::none;
+  if (magic != 0x10B && magic != 0x20B) return Match::none;
+  if (!probe.source()) return Match::inside;
+  try {
+    auto image = read_image(*probe.source());
+    std::uint64_t end = image ? std::max(image->stated_end, image->signature_at + image->signature_size) : 0;
+    return end >= probe.source()->size() ? Match::front : Match::inside;
+  } catch (const Malformed&) {
+    return Match::inside;
+  }
 }
 
 ContainerPtr open_pe(const Input& input, OpenContext& context) {

@@ -106,7 +106,7 @@ class WimContainer final : public Container {
       if (blob.resource.metadata) {
         metadata_.push_back(blob);
       } else if (!blob.resource.solid) {
-        places_[blob.hash] = {std::move(blob), SIZE_MAX};
+        places_[blob.hash] = {blob, SIZE_MAX};
       } else if (blob.resource.size == kSolidMark) {
         if (in_blobs) {
           run.clear();
@@ -126,7 +126,8 @@ class WimContainer final : public Container {
         Place place{std::move(blob), run[which]};
         place.blob.resource.offset -= starts[which];
         place.blob.resource.size = place.blob.resource.stored;
-        places_[place.blob.hash] = std::move(place);
+        Bytes hash = place.blob.hash;
+        places_[std::move(hash)] = std::move(place);
       }
     }
     parts_.push_back(std::move(part));

@@ -17,47 +17,34 @@ constexpr std::string_view kMark = "pbzx";
 constexpr std::uint64_t kFront = 12, kChunkHeader = 16, kMostChunk = 64 << 20;
 enum Tag : std::uint32_t { kPacked, kPlain };
 
+/// What is there of a file that is cut short, then the error.
+class CutStream final : public Stream {
+ public:
+  explicit CutStream(StreamPtr inner) : inner_(std::move(inner)) {}
+  std::size_t read(ByteSpan out) override {
+    if (std::size_t count = inner_->read(out)) return count;
+    throw CutShort("the rest of its chunks is missing or damaged");
+  }
+
+ private:
+  StreamPtr inner_;
+};
+
 class ChunkedXzContainer final : public Container {
  public:
   ChunkedXzContainer(SourcePtr bytes, const std::string& name) : bytes_(std::move(bytes)) {
-    std::uint64_t at = kFront, unpacked = 0, size = bytes_->size();
-    while (at < size) {
-      Bytes header = read_up_to(*bytes_, at, kChunkHeader);
-      if (header.size() < kChunkHeader) {
-        add_finding(Finding::Level::fault, "it ends within the header of a chunk; the file is cut short");
-        break;
-      }
-      BigFields f(header, "chunk header", at);
-      std::uint64_t plain = f.u64(0), packed = f.u64(8);
-      at += kChunkHeader;
-      if (plain == 0 || plain > kMostChunk || packed > kMostChunk) {
-        add_finding(
-            Finding::Level::fault,
-            fmt::format("the chunk at offset {} states {} bytes in {}; the file is damaged from here on", at,
-                        plain, packed));
-        break;
-      }
-      if (packed > size - at) {
-        add_finding(
-            Finding::Level::fault,
-            fmt::format("the last chunk has {} of {} bytes; the file is cut short", size - at, packed));
-        break;
-      }
-      blocks_.push_back({unpacked, plain, at, packed, packed == plain ? kPlain : kPacked});
-      unpacked += plain;
-      at += packed;
-    }
+    std::uint64_t unpacked = read_headers();
     Entry entry;
     entry.path = name.ends_with(".pbzx") ? name.substr(0, name.size() - 5) : name.empty() ? "content" : name;
-    entry.size = unpacked;
-    entry.stored_size = size;
+    if (!cut_) entry.size = unpacked;
+    entry.stored_size = bytes_->size();
     entry.method = "xz";
     entries_.push_back(std::move(entry));
   }
 
   std::span<const Entry> entries() override { return entries_; }
   ContentPtr content(std::size_t) override {
-    return make_block_content(blocks_, [bytes = bytes_](const Block& block, ByteSpan out) {
+    auto decode = [bytes = bytes_](const Block& block, ByteSpan out) {
       Bytes packed = read_exactly(*bytes, block.stored_offset, block.stored_size, "chunk");
       if (block.tag == kPlain) {
         std::copy(packed.begin(), packed.end(), out.begin());
@@ -65,15 +52,59 @@ class ChunkedXzContainer final : public Container {
         throw Malformed(
             fmt::format("the chunk at offset {} gives fewer bytes than it states", block.stored_offset));
       }
-    });
+    };
+    ContentPtr whole = make_block_content(blocks_, decode);
+    if (!cut_) return whole;
+    return make_content([whole]() -> StreamPtr { return std::make_unique<CutStream>(whole->stream()); });
   }
   std::vector<std::pair<std::string, std::string>> facts() override {
     return {{"chunks", std::to_string(blocks_.size())}};
   }
 
  private:
+  /// Finds all chunks; returns how many bytes they unpack to.
+  std::uint64_t read_headers() {
+    std::uint64_t at = kFront, unpacked = 0, size = bytes_->size();
+    Bytes front = read_exactly(*bytes_, 0, kFront, "chunked xz header");
+    std::uint64_t usual = BigFields(front, "chunked xz header").u64(4);
+    while (at < size) {
+      Bytes header = read_up_to(*bytes_, at, kChunkHeader);
+      if (header.size() < kChunkHeader) {
+        cut("it ends within the header of a chunk; the file is cut short");
+        return unpacked;
+      }
+      BigFields f(header, "chunk header", at);
+      std::uint64_t plain = f.u64(0), packed = f.u64(8);
+      at += kChunkHeader;
+      if (plain == 0 || plain > kMostChunk || packed == 0 || packed > kMostChunk) {
+        cut(fmt::format("the chunk at offset {} states {} bytes in {}; the file is damaged from here on", at, plain,
+                        packed));
+        return unpacked;
+      }
+      if (packed > size - at) {
+        cut(fmt::format("the last chunk has {} of {} bytes; the file is cut short", size - at, packed));
+        return unpacked;
+      }
+      blocks_.push_back({unpacked, plain, at, packed, packed == plain ? kPlain : kPacked});
+      unpacked += plain;
+      at += packed;
+    }
+    if (blocks_.empty()) {
+      cut("it ends in front of its first chunk; the file is cut short");
+    } else if (blocks_.back().unpacked_size == usual) {
+      add_finding(Finding::Level::note, "the last chunk is a full one: the file may be cut short between two");
+    }
+    return unpacked;
+  }
+
+  void cut(const std::string& why) {
+    add_finding(Finding::Level::fault, why);
+    cut_ = true;
+  }
+
   SourcePtr bytes_;
   std::vector<Block> blocks_;
+  bool cut_ = false;
   std::vector<Entry> entries_;
 };
 
