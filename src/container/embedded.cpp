@@ -13,8 +13,8 @@ namespace operculum {
 namespace {
 
 constexpr std::size_t kBlock = 1 << 20, kOverlap = 512, kMostFound = 1000;
-constexpr unsigned kMostTrials = 2000;
-constexpr std::size_t kTrial = 4096;  // bytes of a stream that have to decode
+constexpr unsigned kMostLooks = 20000, kMostTrials = 64;  // marks looked at; formats opened
+constexpr std::size_t kTrial = 4096;                      // bytes of a stream that have to decode
 
 /// What a container begins with.
 struct Mark {
@@ -66,7 +66,7 @@ class Finder {
   std::vector<Embedded> find() {
     static const MarkTable table;
     Bytes block;
-    while (at_ < end_ && found_.size() < kMostFound && trials_ < kMostTrials) {
+    while (at_ < end_ && found_.size() < kMostFound && looks_ < kMostLooks && trials_ < kMostTrials) {
       block = read_up_to(*bytes_, at_, std::min<std::uint64_t>(kBlock + kOverlap, end_ - at_));
       std::size_t most = std::min(block.size(), kBlock);
       std::uint64_t next = at_ + most;
@@ -98,9 +98,10 @@ class Finder {
         std::uint64_t stated = load_little<std::uint32_t>(front.data() + mark.size_at);
         if (stated != 0) size = std::min(size, stated);
       }
-      if (trials_++ >= kMostTrials) return end_;
+      if (looks_++ >= kMostLooks || trials_ >= kMostTrials) return end_;
       if (const Format* format = opened(begin, size)) {
         found_.push_back({begin, size, format});
+        --trials_;  // only what is passed over counts
         return begin + size;
       }
     }
@@ -112,6 +113,7 @@ class Finder {
     Probe probe(part, "");
     const Format* format = recognise(probe);
     if (format == nullptr || format->recognise(probe) != Match::front) return nullptr;
+    ++trials_;
     try {
       ContainerPtr container = format->open({make_content(part), "", nullptr}, context_);
       if (!format->single_stream) return format;
@@ -128,7 +130,7 @@ class Finder {
   const SourcePtr& bytes_;
   std::uint64_t begin_, at_, end_;
   OpenContext& context_;
-  unsigned trials_ = 0;
+  unsigned looks_ = 0, trials_ = 0;
   std::vector<Embedded> found_;
 };
 

@@ -20,7 +20,8 @@ bool is_kind_of(std::string_view kind, const std::vector<std::string>& kinds) {
   return std::find(kinds.begin(), kinds.end(), kind) != kinds.end();
 }
 
-void refuse_kinds(const Place& place, const UnpackRequest& request, OpenContext& context, Progress& progress) {
+void refuse_kinds(const Place& place, const UnpackRequest& request, OpenContext& context,
+                  Progress& progress) {
   std::uint64_t count = 0;
   std::string named;
   auto look_at = [&](const std::string& path, std::string_view kind) {
@@ -42,7 +43,8 @@ void refuse_kinds(const Place& place, const UnpackRequest& request, OpenContext&
   }
   if (count == 0) return;
   throw GuardTripped(fmt::format("nothing was unpacked, for {} of a refused kind: {}{}",
-                                 counted(count, "file is", "files are"), named, count > kNamed ? ", ..." : ""));
+                                 counted(count, "file is", "files are"), named,
+                                 count > kNamed ? ", ..." : ""));
 }
 
 }  // namespace operculum

@@ -218,6 +218,15 @@ TEST(Msi, SurvivesCuts) {
   }
 }
 
+TEST(Msi, WithoutItsTablesTheStreamsAreLeft) {
+  Bytes bytes = make_cfb({{.name = u"disk1.cab", .data = cabinet_of(program_files())}}, 3,
+                         ByteWriter().u32(0x000C1086).u32(0).u32(0xC0).u32(0x46000000).take());
+  Held held = open_bytes(bytes, "update.msp");
+  ASSERT_EQ(held.format(), "msi");
+  EXPECT_TRUE(has_finding(*held, "its tables cannot be read"));
+  EXPECT_EQ(text_at(*held, "disk1.cab").substr(0, 4), "MSCF");
+}
+
 TEST(MsiFixture, OpensAsAnotherImplementationWroteIt) {
   std::string path = std::string(OPERCULUM_SOURCE) + "/tests/fixtures/installer/chart.msi";
   TempFolder folder;

@@ -84,6 +84,14 @@ TEST(RpmForms, DigestsAreCompared) {
   EXPECT_TRUE(has_finding(*open_bytes(bytes), "does not fit its sha256"));
 }
 
+TEST(RpmForms, ACutDownloadIsSaidFirst) {
+  Bytes bytes = make_rpm(installed_tree(), {.codec = "gzip"});
+  bytes.resize(bytes.size() - 1000);
+  Held held = open_bytes(bytes);
+  ASSERT_FALSE(held->findings().empty());
+  EXPECT_NE(held->findings()[0].text.find("the package is cut short: it states"), std::string::npos);
+}
+
 TEST(RpmForms, PartsAreTheStoredView) {
   Held held = open_viewed(make_rpm(installed_tree(), {.codec = "xz"}), "stored");
   EXPECT_EQ(paths_of(*held), "lead signature-header header payload.cpio.xz");
@@ -196,6 +204,12 @@ TEST(XarForms, ChecksumsAreCompared) {
   EXPECT_TRUE(has_finding(*open_bytes(sum), "does not fit its sha1"));
 }
 
+TEST(XarForms, ACutDownloadIsSaid) {
+  Bytes bytes = make_xar(installed_tree());
+  bytes.resize(bytes.size() - 1000);
+  EXPECT_TRUE(has_finding(*open_bytes(bytes), "the archive is cut short: its files reach"));
+}
+
 TEST(XarForms, SurvivesCuts) {
   SampleTree tree = {{.path = "a.txt", .data = to_bytes("tide\n")}};
   EXPECT_GT(read_every_prefix(make_xar(tree), "cut.xar"), 0u);
@@ -304,7 +318,8 @@ TEST(ChunkedXz, SurvivesCuts) {
   unsigned complete = 0;
   for (std::size_t size = 0; size < whole.size(); ++size) {
     try {
-      Held held = open_bytes(Bytes(whole.begin(), whole.begin() + static_cast<std::ptrdiff_t>(size)), "Payload");
+      Held held =
+          open_bytes(Bytes(whole.begin(), whole.begin() + static_cast<std::ptrdiff_t>(size)), "Payload");
       if (held.format() != "chunked-xz") continue;
       text_of(*held, 0);
       EXPECT_TRUE(has_finding(*held, "may be cut short")) << size;

@@ -151,7 +151,9 @@ Bytes make_rpm(const SampleTree& tree, const RpmOptions& options) {
   header.numbers(5011, {options.digest}, 4);
   Bytes main = header.take();
   RpmHeader signature;
+  Bytes packed = packed_by(options.codec, payload.take());
   signature.text(273, to_hex(digest("SHA256", main)));
+  signature.numbers(1000, {main.size() + packed.size()}, 4);
   ByteWriter out;
   out.u32be(0xEDABEEDB)
       .u8(3)
@@ -163,7 +165,7 @@ Bytes make_rpm(const SampleTree& tree, const RpmOptions& options) {
       .u16be(1)
       .u16be(5)
       .zeros(16);
-  out.bytes(signature.take()).align(8).bytes(main).bytes(packed_by(options.codec, payload.take()));
+  out.bytes(signature.take()).align(8).bytes(main).bytes(packed);
   return out.take();
 }
 

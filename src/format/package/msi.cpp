@@ -289,7 +289,14 @@ Match recognise_msi(Probe& probe) {
 }
 
 ContainerPtr open_msi(const Input& input, OpenContext& context) {
-  auto package = std::make_shared<const Package>(random_access(*input.content, context.spool), input);
+  std::shared_ptr<const Package> package;
+  try {
+    package = std::make_shared<const Package>(random_access(*input.content, context.spool), input);
+  } catch (const Malformed& error) {  // what is left of it may still have streams
+    ContainerPtr plain = cfb_format().open(input, context);
+    plain->add_finding(Finding::Level::fault, fmt::format("its tables cannot be read: {}", error.what()));
+    return plain;
+  }
   auto stored = std::make_shared<StoredView>(package);
   for (const std::string& trouble : package->database.file().troubles())
     stored->add_finding(Finding::Level::fault, trouble);

@@ -13,7 +13,7 @@ namespace {
 
 constexpr std::string_view kAlphabet = "0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz._";
 constexpr char16_t kPairs = 0x3800, kSingles = 0x4800, kTableMark = 0x4840;
-constexpr std::uint64_t kMostTable = std::uint64_t{1} << 30;
+constexpr std::uint64_t kMostTable = std::uint64_t{256} << 20;
 constexpr unsigned kTextType = 0x0D40, kKeyTextType = 0x2D40, kNumberType = 0x0502, kKeyNumberType = 0x2502;
 constexpr std::uint32_t kWideReferences = 0x80000000;
 
@@ -189,7 +189,7 @@ Bytes Database::read_stream(std::string_view name) const {
   SourcePtr source = stream(name);
   if (!source) return {};
   if (source->size() > kMostTable)
-    throw LimitExceeded(fmt::format("the table {} takes more than a GiB", escape(name)));
+    throw LimitExceeded(fmt::format("the table {} takes more than 256 MiB", escape(name)));
   return read_up_to(*source, 0, source->size());
 }
 

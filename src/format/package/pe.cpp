@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <map>
 
 #include "base/error.h"
 #include "base/fields.h"
@@ -91,14 +92,13 @@ class PeContainer final : public Container {
   void list() {
     for (Presented& one : present(bytes_, resources_))
       add("resources/" + one.path, one.at, one.size, std::move(one.make));
-    std::vector<std::string> names;
+    std::map<std::string, unsigned> names;
     for (const Section& section : image_.sections) {
       if (section.size == 0) continue;
       std::string name = section.name.empty() ? "unnamed" : section.name;
       std::replace(name.begin(), name.end(), '/', '_');
-      auto same = std::count(names.begin(), names.end(), name);
-      names.push_back(name);
-      add("sections/" + name + (same == 0 ? "" : fmt::format("-{}", same + 1)), section.at, section.size);
+      unsigned same = ++names[name];
+      add("sections/" + name + (same == 1 ? "" : fmt::format("-{}", same)), section.at, section.size);
     }
     list_embedded();
     list_end();
@@ -106,8 +106,15 @@ class PeContainer final : public Container {
 
   /// Containers within sections that are no resource of their own.
   void list_embedded() {
-    for (const Section& section : image_.sections) {
-      for (const Embedded& one : find_embedded(bytes_, section.at, section.size, context_)) {
+    std::vector<Section> sections = image_.sections;
+    std::sort(sections.begin(), sections.end(),
+              [](const Section& a, const Section& b) { return a.at < b.at; });
+    std::uint64_t done = 0;  // sections may overlap; no byte is searched twice
+    for (const Section& section : sections) {
+      std::uint64_t from = std::max(section.at, done), end = section.at + section.size;
+      if (from >= end) continue;
+      done = end;
+      for (const Embedded& one : find_embedded(bytes_, from, end - from, context_)) {
         bool listed = std::any_of(resources_.begin(), resources_.end(), [&](const Resource& resource) {
           return one.at >= resource.at && one.at < resource.at + resource.size;
         });
@@ -153,8 +160,8 @@ class PeContainer final : public Container {
   std::vector<Place> places_;
 };
 
-/// An archive that has such a program only in front is that archive first of all: something behind the sections
-/// makes the match weaker.
+/// An archive that has such a program only in front is that archive first of all: something behind the
+/// sections makes the match weaker.
 Match recognise_pe(Probe& probe) {
   ByteView head = probe.head(64);
   if (head.size() < 64 || !starts_with(head, "MZ")) return Match::none;

@@ -19,7 +19,7 @@ struct Directory {
   std::uint32_t address = 0, size = 0;
 };
 
-enum DirectoryIndex : std::size_t { kResources = 2, kCertificates = 4, kClr = 14 };
+enum DirectoryIndex : std::size_t { kResources = 2, kCertificates = 4 };
 
 /// The headers of a Windows executable (the PE format specification, revision 11).
 struct Image {

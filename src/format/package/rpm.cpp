@@ -308,10 +308,19 @@ class StoredView final : public Container {
 };
 
 void check_header(const Source& bytes, const Header& signature, const Header& header, Container& container) {
+  std::uint64_t stated = signature.number(kLongSize, signature.number(kSize));
+  std::uint64_t there = bytes.size() - header.begin();
+  if (stated > there) {
+    container.add_finding(
+        Finding::Level::fault,
+        fmt::format("the package is cut short: it states {} bytes behind its signature, and there "
+                    "are {}; get it again",
+                    stated, there));
+  }
   for (auto [tag, sum] :
        {std::pair<std::uint32_t, std::string_view>{kSha256Header, "sha256"}, {kSha1Header, "sha1"}}) {
     auto stored = from_hex(signature.text(tag));
-    if (!stored) continue;
+    if (!stored || stored->empty()) continue;
     auto computed = find_sum(sum)->make({});
     computed->add(read_up_to(bytes, header.begin(), header.end() - header.begin()));
     if (computed->finish() != *stored)

@@ -11,7 +11,7 @@ namespace operculum::rpm {
 namespace {
 
 constexpr std::size_t kIntro = 16, kRow = 16;
-constexpr std::uint32_t kMostRows = 65536, kMostStore = 256 << 20;
+constexpr std::uint32_t kMostRows = 65536, kMostStore = 64 << 20;
 constexpr std::size_t kMostValues = 4 << 20;
 constexpr Byte kMark[] = {0x8E, 0xAD, 0xE8, 0x01};
 

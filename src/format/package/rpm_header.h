@@ -8,18 +8,15 @@
 
 namespace operculum::rpm {
 
-/// Numbers of values; the ones from the signature header are shifted so that one map could hold both.
+/// Numbers of values in the signature header.
+enum SignatureTag : std::uint32_t { kSha1Header = 269, kLongSize = 270, kSha256Header = 273, kSize = 1000 };
+
+/// Numbers of values in the header.
 enum Tag : std::uint32_t {
-  kSha1Header = 269,
-  kSha256Header = 273,
-  kHeaderAndPayloadMd5 = 1004,  // signature
   kName = 1000,
   kVersion = 1001,
   kRelease = 1002,
-  kEpoch = 1003,
   kSummary = 1004,
-  kBuildTime = 1006,
-  kInstalledSize = 1009,
   kVendor = 1011,
   kLicence = 1014,
   kUrl = 1020,
@@ -43,7 +40,6 @@ enum Tag : std::uint32_t {
   kAfterInstallProgram = 1086,
   kBeforeRemoveProgram = 1087,
   kAfterRemoveProgram = 1088,
-  kTriggerPrograms = 1092,
   kFileInodeDevices = 1095,
   kFileInodes = 1096,
   kFolderIndexes = 1116,

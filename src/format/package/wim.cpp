@@ -26,7 +26,7 @@ constexpr std::uint64_t kMostMetadata = std::uint64_t{1} << 30, kMostXml = 16 <<
                         kLongestReparse = 64 * 1024;
 constexpr int kMostDepth = 200;
 constexpr std::size_t kLongestPath = 32768;
-constexpr unsigned kMostParts = 999;
+constexpr unsigned kMostParts = 999, kMostImages = 500;
 constexpr std::uint64_t kSolidMark = std::uint64_t{1} << 32;  // the size that a solid resource itself states
 enum Attribute : std::uint32_t { kReadOnly = 1, kFolder = 0x10, kReparse = 0x400 };
 
@@ -50,7 +50,13 @@ class WimContainer final : public Container {
     codec_ = header.codec;
     add_part({bytes, header});
     if (header.parts > 1) find_parts(input, header);
-    for (const Blob& blob : metadata_) read_image(blob);
+    for (const Blob& blob : metadata_) {
+      if (images_ == kMostImages) {
+        add_finding(Finding::Level::fault, "there are more than 500 images; the others are left out");
+        break;
+      }
+      read_image(blob);
+    }
     if (header.images > images_) {
       add_finding(Finding::Level::fault,
                   fmt::format("the header states {} images, and {} were found; the first part "

@@ -16,7 +16,7 @@ namespace operculum::wim {
 namespace {
 
 constexpr std::uint32_t kDefaultChunk = 32768, kMostChunk = 64 << 20;
-constexpr std::uint64_t kMostChunks = 16 << 20, kMostLookup = 512 << 20;
+constexpr std::uint64_t kMostChunks = 16 << 20, kMostLookup = 128 << 20;
 enum ResourceFlag : std::uint8_t { kFree = 1, kMetadata = 2, kPacked = 4, kSolid = 16 };
 
 Resource resource_at(const LittleFields& f, std::size_t at) {
@@ -86,7 +86,7 @@ Header read_header(const Source& bytes) {
 }
 
 std::vector<Blob> read_lookup(const Source& bytes, const Header& header) {
-  if (header.lookup.stored > kMostLookup) throw LimitExceeded("a lookup table of more than 512 MiB");
+  if (header.lookup.stored > kMostLookup) throw LimitExceeded("a lookup table of more than 128 MiB");
   if (header.lookup.packed) throw Unsupported("packed lookup tables");
   Bytes raw = read_exactly(bytes, header.lookup.offset, header.lookup.stored, "lookup table");
   LittleFields f(raw, "lookup table", header.lookup.offset);

@@ -21,7 +21,7 @@ using Facts = std::vector<std::pair<std::string, std::string>>;
 
 constexpr std::string_view kMark = "xar!";
 constexpr std::size_t kHeader = 28;
-constexpr std::uint64_t kMostTable = std::uint64_t{256} << 20;
+constexpr std::uint64_t kMostTable = 64 << 20;
 constexpr int kMostDepth = 500;
 constexpr std::size_t kLongestPath = 32768;
 
@@ -83,7 +83,7 @@ class XarContainer final : public Container {
     std::uint64_t packed = h.u64(8), unpacked = h.u64(16), at = h.u16(4);
     heap_ = at + packed;
     if (unpacked > kMostTable || packed > kMostTable)
-      throw LimitExceeded("a xar table of contents of more than 256 MiB");
+      throw LimitExceeded("a xar table of contents of more than 64 MiB");
     StreamPtr stream = open_decoder("zlib", make_source_stream(bytes_, at, packed));
     Bytes text = read_all(*stream, kMostTable);
     pugi::xml_document document;
@@ -94,6 +94,12 @@ class XarContainer final : public Container {
     check_table(table, at, packed);
     made_ = table.child_value("creation-time");
     for (pugi::xml_node file : table.children("file")) take(file, "", 0);
+    if (heap_ + end_ > bytes_->size()) {
+      add_finding(Finding::Level::fault,
+                  fmt::format("the archive is cut short: its files reach to {} bytes, and "
+                              "there are {}; get it again",
+                              heap_ + end_, bytes_->size()));
+    }
     for (auto [entry, id] : links_) {
       auto target = by_id_.find(id);
       if (target != by_id_.end()) entries_[entry].extras().link_target = target->second;
@@ -182,7 +188,7 @@ class XarContainer final : public Container {
     for (pugi::xml_node inner : file.children("file")) take(inner, path, depth + 1);
   }
 
-  static void read_data(const pugi::xml_node& node, Entry& entry, Data& data) {
+  void read_data(const pugi::xml_node& node, Entry& entry, Data& data) {
     data.offset = node.child("offset").text().as_ullong();
     data.length = node.child("length").text().as_ullong();
     data.size = node.child("size").text().as_ullong();
@@ -202,6 +208,7 @@ class XarContainer final : public Container {
       data.digest = std::move(*digest);
       entry.flags |= Entry::has_sum;
     }
+    end_ = std::max(end_, data.offset + data.length);
     entry.size = data.size;
     entry.stored_size = data.length;
     entry.offset = data.offset;
@@ -209,7 +216,7 @@ class XarContainer final : public Container {
   }
 
   SourcePtr bytes_;
-  std::uint64_t heap_ = 0;
+  std::uint64_t heap_ = 0, end_ = 0;  // where the heap begins, and how far files reach in it
   std::string made_;
   std::vector<Entry> entries_;
   std::vector<Data> data_;
