@@ -17,7 +17,7 @@ declare -A commands=(
   [layout-problems]="cat draft.layout; operculum layout check draft.layout"
   [card]="operculum identify exhibit-card.qcow2; operculum list exhibit-card.img; operculum show exhibit-card.qcow2/2/opt/kiosk/media.squashfs/packs/tidepool.skin/scripts/tide.lua; operculum list --tree --deep exhibit-card.img/kiosk | head -n 16"
   [mount]="mkdir view; operculum mount exhibit-card.qcow2 view; find view | head -n 30; fusermount3 -u view"
-  [install-report]="operculum identify chart-display.exe; operculum install-report chart-display.exe --scripts | head -n 42"
+  [install-report]="operculum identify chart-display.exe; operculum install-report chart-display.exe --scripts | head -n 34"
   [formats]="operculum formats | head -n 44"
 )
 names=("$@")

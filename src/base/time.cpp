@@ -52,6 +52,20 @@ Timestamp from_dos(std::uint16_t date, std::uint16_t time) {
           true};
 }
 
+Timestamp from_calendar(int year, int month, int day, int hour, int minute, int second) {
+  if (month < 1 || month > 12 || day < 1 || day > 31 || hour < 0 || hour > 23 || minute < 0 || minute > 59 ||
+      second < 0 || second > 60)
+    return {};
+  std::tm parts{};
+  parts.tm_year = year - 1900;
+  parts.tm_mon = month - 1;
+  parts.tm_mday = day;
+  parts.tm_hour = hour;
+  parts.tm_min = minute;
+  parts.tm_sec = second;
+  return from_unix(timegm(&parts));
+}
+
 Timestamp from_filetime(std::uint64_t ticks) {
   if (ticks == 0) return {};
   return {static_cast<std::int64_t>(ticks / kTicksPerSecond) - kFiletimeEpoch,

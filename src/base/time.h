@@ -26,6 +26,9 @@ Timestamp from_unix(std::int64_t seconds, std::uint32_t nanoseconds = 0);
 /// range.
 Timestamp from_dos(std::uint16_t date, std::uint16_t time);
 
+/// A date and a time of day in UTC; unknown when a part is out of range. A leap second is the next second.
+Timestamp from_calendar(int year, int month, int day, int hour, int minute, int second);
+
 /// 100 ns steps since 1601-01-01 UTC, as NTFS stores them.
 Timestamp from_filetime(std::uint64_t ticks);
 

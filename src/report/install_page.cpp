@@ -26,7 +26,7 @@ p.lead { margin: 0; color: var(--soft) }
 table { border-collapse: collapse; width: 100% } th { text-align: left; font-weight: 600; color: var(--soft); font-size: .85rem }
 td, th { padding: .25rem .75rem .25rem 0; border-bottom: 1px solid var(--line); vertical-align: top }
 td.number, th.number { text-align: right; font-variant-numeric: tabular-nums; white-space: nowrap }
-td.name { white-space: nowrap; color: var(--soft) }
+td.name { white-space: nowrap; color: var(--soft); width: 9rem }
 code, pre, .path { font-family: ui-monospace, monospace; font-size: .9rem }
 pre { background: var(--box); border: 1px solid var(--line); border-radius: .5rem; padding: .75rem; overflow-x: auto; margin: .5rem 0 }
 details { margin: .4rem 0 } summary { cursor: pointer }

@@ -183,11 +183,8 @@ Identification identify(const std::string& target, const IdentifyRequest& reques
   }
   bool leaf = place.layers.empty() || place.layers.back().format->single_stream || place.entry;
   if (leaf && place.content) {
-    KindReader kinds;
-    Bytes head(kKindHead);
-    StreamPtr stream = place.content->stream();
-    head.resize(read_fully(*stream, head));
-    KindReader::Told told = kinds.tell(head, place.name);
+    Probe probe = make_probe(*place.content, place.name);
+    KindReader::Told told = KindReader().tell(probe, place.name);
     out.kind = told.kind;
     out.media_type = told.media_type;
   }

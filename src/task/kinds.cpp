@@ -87,12 +87,12 @@ KindReader::~KindReader() {
   magic_close(magic_);
 }
 
-KindReader::Told KindReader::tell(ByteView head, std::string_view name) {
+KindReader::Told KindReader::tell(Probe& probe, std::string_view name) {
+  Bytes head(probe.head(kKindHead).begin(), probe.head(kKindHead).end());
   if (head.empty()) return {"empty", "inode/x-empty"};
   const char* type = magic_buffer(magic_, head.data(), head.size());
   std::string media_type = type == nullptr ? "application/octet-stream" : type;
-  Probe probe(Bytes(head.begin(), head.end()), false, "");
-  if (recognise(probe) != nullptr) return {"container", media_type};
+  if (const Format* format = recognise(probe)) return {format->kind, media_type};
   if (starts_with(head, "#!")) return {"script", media_type};
   auto rule = std::find_if(std::begin(kRules), std::end(kRules),
                            [&](const Rule& r) { return media_type.starts_with(r.type); });

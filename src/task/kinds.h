@@ -4,7 +4,7 @@
 #include <string>
 #include <string_view>
 
-#include "base/bytes.h"
+#include "container/probe.h"
 
 struct magic_set;  // libmagic's handle
 
@@ -19,23 +19,22 @@ class KindReader {
   KindReader(const KindReader&) = delete;
   KindReader& operator=(const KindReader&) = delete;
 
-  /// By content, from the first bytes of a file. The name only tells scripts from other text.
-  std::string_view kind_of(ByteView head, std::string_view name) { return tell(head, name).kind; }
-
   struct Told {
     std::string_view kind;
     std::string media_type;  ///< "image/png"
   };
-  Told tell(ByteView head, std::string_view name);
+  /// By content: what the probe can reach tells containers, the first kKindHead bytes the rest. The name only
+  /// tells scripts from other text.
+  Told tell(Probe& probe, std::string_view name);
 
  private:
   magic_set* magic_;
 };
 
-/// All that kind_of() says, for choosing among them.
+/// All kinds, for choosing among them.
 std::span<const std::string_view> kind_names();
 
-/// How many first bytes kind_of() wants.
+/// How many first bytes a file that is no container is told by.
 constexpr std::size_t kKindHead = 4096;
 
 }  // namespace operculum

@@ -6,6 +6,7 @@
 
 #include "base/text.h"
 #include "base/units.h"
+#include "container/identify.h"
 #include "task/kinds.h"
 #include "task/walk.h"
 
@@ -37,9 +38,8 @@ void refuse_kinds(const Place& place, const UnpackRequest& request, OpenContext&
     walk(place.layers.back(), place.layers.size() == 1 ? place.file_source : nullptr, context,
          {.deep = request.deep, .kinds = true}, events);
   } else if (place.content) {
-    Bytes head(kKindHead);
-    head.resize(read_fully(*place.content->stream(), head));
-    look_at(place.name, KindReader().kind_of(head, place.name));
+    Probe probe = make_probe(*place.content, place.name);
+    look_at(place.name, KindReader().tell(probe, place.name).kind);
   }
   if (count == 0) return;
   throw GuardTripped(fmt::format("nothing was unpacked, for {} of a refused kind: {}{}",

@@ -37,11 +37,11 @@ class FrontedStream final : public Stream {
 /// Fails as the stream did that it stands for.
 class BrokenStream final : public Stream {
  public:
-  BrokenStream() = default;  // within a catch block: stands for what was caught
+  explicit BrokenStream(std::exception_ptr error) : error_(std::move(error)) {}
   std::size_t read(ByteSpan) override { std::rethrow_exception(error_); }
 
  private:
-  std::exception_ptr error_ = std::current_exception();
+  std::exception_ptr error_;
 };
 
 /// Content whose first bytes are known already: reading begins behind them, so that a decoder that stands
@@ -101,25 +101,45 @@ class Walk {
 
   /// What was read to tell the kind is given back in front of the rest.
   bool hand_out_with_kind(Found found) {
-    Bytes head(kKindHead);
+    if (found.stream != nullptr) {
+      Bytes head = read_head(found, *found.stream);
+      BrokenStream broken(error_);
+      FrontedStream all(std::move(head), *found.stream);
+      found.stream = error_ ? static_cast<Stream*>(&broken) : &all;
+      return events_.found(found);
+    }
     try {
-      StreamPtr own = found.stream == nullptr ? found.content->stream() : nullptr;
-      head.resize(read_fully(own ? *own : *found.stream, head));
+      if (SourcePtr source = found.content->source()) {
+        Probe probe(std::move(source), "");
+        found.kind = kinds_->tell(probe, found.path).kind;
+      } else {
+        StreamPtr own = found.content->stream();
+        Bytes head = read_head(found, *own);
+        if (!error_) found.content = std::make_shared<FrontedContent>(std::move(head), found.content);
+      }
     } catch (const Error& error) {
-      found.kind = error.kind() == ErrorKind::needs_key ? "encrypted" : "unreadable";
-      BrokenStream broken;
-      if (found.stream != nullptr) found.stream = &broken;
-      return events_.found(found);
+      found.kind = kind_of_error(error);  // told again when the data is read
     }
-    found.kind = kinds_->kind_of(head, found.path);
-    if (found.stream == nullptr) {
-      if (!found.content->source())
-        found.content = std::make_shared<FrontedContent>(std::move(head), found.content);
-      return events_.found(found);
-    }
-    FrontedStream all(std::move(head), *found.stream);
-    found.stream = &all;
     return events_.found(found);
+  }
+
+  /// The first bytes, from which the kind is told; `error_` is what reading them threw.
+  Bytes read_head(Found& found, Stream& stream) {
+    Bytes head(kKindHead);
+    error_ = nullptr;
+    try {
+      head.resize(read_fully(stream, head));
+      Probe probe(head, head.size() < kKindHead, "");
+      found.kind = kinds_->tell(probe, found.path).kind;
+    } catch (const Error& error) {
+      found.kind = kind_of_error(error);
+      error_ = std::current_exception();
+    }
+    return head;
+  }
+
+  static std::string_view kind_of_error(const Error& error) {
+    return error.kind() == ErrorKind::needs_key ? "encrypted" : "unreadable";
   }
 
   /// Hands out the entry, or what is in it when it is a container.
@@ -135,7 +155,7 @@ class Walk {
       try {
         front = read_front(*visit.stream);
       } catch (const Error&) {
-        BrokenStream broken;  // told when the entry is read
+        BrokenStream broken(std::current_exception());  // told when the entry is read
         return hand_out(format, *container, visit, path, nullptr, &broken);
       }
       Probe probe(front.bytes, front.complete, name);
@@ -194,6 +214,7 @@ class Walk {
   const WalkOptions& options_;
   const WalkEvents& events_;
   std::unique_ptr<KindReader> kinds_;
+  std::exception_ptr error_;          // of the head read last
   std::vector<bool> covered_;         // for each container around: a checksum includes its bytes
   std::vector<SourcePtr> ancestors_;  // the bytes of the containers around, where they can be had again
 };

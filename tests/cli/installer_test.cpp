@@ -33,7 +33,7 @@ TEST(InstallReport, LooksIntoAnExecutable) {
   EXPECT_EQ(ran.exit_code, 0) << ran.err;
   EXPECT_NE(ran.out.find("setup.exe/resources/data/101\n"), std::string::npos) << ran.out;
   EXPECT_NE(ran.out.find("4,000  ProgramFiles/Chart Display/chart.exe"), std::string::npos) << ran.out;
-  EXPECT_NE(ran.out.find("service        TideFeed, automatically"), std::string::npos) << ran.out;
+  EXPECT_NE(ran.out.find("service        TideFeed (\"Tide feed\"), automatically"), std::string::npos) << ran.out;
   EXPECT_NE(ran.out.find("HKLM\\Software\\Saltmarsh Point"), std::string::npos) << ran.out;
   EXPECT_EQ(ran.out.find("MsgBox"), std::string::npos);
   Ran scripts = operculum({"install-report", "--scripts", "setup.exe/resources/data/101"}, folder.path());
@@ -153,6 +153,13 @@ TEST(Kinds, AreListed) {
   EXPECT_NE(ran.out.find("container   inner.zip"), std::string::npos) << ran.out;
   Ran json = operculum({"list", "--kinds", "--json", "pack.skin"}, folder.path());
   EXPECT_NE(json.out.find("\"content\":\"text\""), std::string::npos) << json.out;
+}
+
+TEST(Kinds, ProgramsAreNoContainersToAPerson) {
+  TempFolder folder;
+  folder.write("pack.zip", ZipBuilder().stored("chart.exe", make_pe({})).build());
+  Ran ran = operculum({"list", "--kinds", "pack.zip"}, folder.path());
+  EXPECT_NE(ran.out.find("executable  chart.exe"), std::string::npos) << ran.out;
 }
 
 TEST(Kinds, ChooseWhatIsUnpacked) {

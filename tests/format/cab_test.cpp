@@ -27,17 +27,6 @@ std::vector<CabFile> sample_files() {
           {"run.sh", to_bytes("#!/bin/sh\n"), 0x40}};
 }
 
-Held open_among(const std::map<std::string, Bytes>& files, const std::string& name) {
-  Held held;
-  held.context = std::make_unique<OpenContext>();
-  auto source_of = [files](const std::string& wanted) -> SourcePtr {
-    auto found = files.find(wanted);
-    return found == files.end() ? nullptr : make_memory_source(found->second);
-  };
-  held.opened = open_container({make_content(source_of(name)), name, source_of}, *held.context);
-  return held;
-}
-
 void expect_files(Container& container, const std::vector<CabFile>& files) {
   std::span<const Entry> entries = container.entries();
   ASSERT_EQ(entries.size(), files.size());
@@ -156,7 +145,7 @@ TEST_P(CabSet, IsJoinedFromAnyOfItsCabinets) {
   auto set = set_of(files, GetParam(), 41'000);
   ASSERT_GE(set.size(), 3u);
   for (const auto& [name, bytes] : set) {
-    Held held = open_among(set, name);
+    Held held = open_beside(name, set);
     expect_files(*held, all);
     EXPECT_TRUE(held->findings().empty()) << name;
   }
@@ -168,12 +157,12 @@ TEST_P(CabSet, AMissingCabinetIsNamedAndTheRestIsRead) {
   std::string last = "tide" + std::to_string(set.size()) + ".cab";
   auto without_last = set;
   without_last.erase(last);
-  Held held = open_among(without_last, "tide1.cab");
+  Held held = open_beside("tide1.cab", without_last);
   EXPECT_TRUE(has_finding(*held, last));
   EXPECT_EQ(text_at(*held, "charts/harbour.txt"), as_text(files[0].data));
   auto without_first = set;
   without_first.erase("tide1.cab");
-  Held tail = open_among(without_first, last);
+  Held tail = open_beside(last, without_first);
   EXPECT_TRUE(has_finding(*tail, "tide1.cab"));
   EXPECT_EQ(text_at(*tail, "last.txt"), "last\n");
 }
@@ -184,7 +173,7 @@ INSTANTIATE_TEST_SUITE_P(Methods, CabSet,
 TEST(CabSet, ACabinetOfAnotherSetIsNotTaken) {
   auto set = set_of(sample_files(), CabMethod::mszip, 41'000);
   set["tide2.cab"][32] ^= 1;  // its set number
-  Held held = open_among(set, "tide1.cab");
+  Held held = open_beside("tide1.cab", set);
   EXPECT_TRUE(has_finding(*held, "of set"));
 }
 

@@ -24,19 +24,6 @@ Bytes sample_disk() {
   return disk;
 }
 
-using Files = std::map<std::string, Bytes>;
-
-Held open_beside(const std::string& name, const Files& files) {
-  Held held;
-  held.context = std::make_unique<OpenContext>();
-  auto source_of = [files](const std::string& wanted) -> SourcePtr {
-    auto found = files.find(wanted);
-    return found == files.end() ? nullptr : make_memory_source(found->second);
-  };
-  held.opened = open_container({make_content(source_of(name)), name, source_of}, *held.context);
-  return held;
-}
-
 Bytes disk_of(Held& held) {
   Bytes out = read_all(*held->content(0)->stream(), 64 << 20);
   SourcePtr source = held->content(0)->source();

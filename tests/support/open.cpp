@@ -46,6 +46,17 @@ Held open_source(SourcePtr source, const std::string& name) {
   return held;
 }
 
+Held open_beside(const std::string& name, const Files& files) {
+  Held held;
+  held.context = std::make_unique<OpenContext>();
+  auto source_of = [files](const std::string& wanted) -> SourcePtr {
+    auto found = files.find(wanted);
+    return found == files.end() ? nullptr : make_memory_source(found->second);
+  };
+  held.opened = open_container({make_content(source_of(name)), name, source_of}, *held.context);
+  return held;
+}
+
 std::string text_of(Container& container, std::size_t index) {
   return std::string(as_text(read_all(*container.content(index)->stream(), kMost)));
 }

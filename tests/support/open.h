@@ -1,5 +1,6 @@
 #pragma once
 
+#include <map>
 #include <memory>
 
 #include "base/error.h"
@@ -32,6 +33,10 @@ Held open_bytes(
 
 /// The same for a source.
 Held open_source(SourcePtr source, const std::string& name = "sample");
+
+/// The one of these files that is named, with the others beside it.
+using Files = std::map<std::string, Bytes>;
+Held open_beside(const std::string& name, const Files& files);
 
 std::string text_of(Container& container, std::size_t index);  ///< all data of an entry
 std::string paths_of(Container& container);                    ///< "a.txt b.txt" in stored order

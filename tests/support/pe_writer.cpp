@@ -178,9 +178,9 @@ Bytes make_version(const std::vector<std::pair<std::string, std::string>>& strin
   Bytes fixed = ByteWriter()
                     .u32(0xFEEF04BD)
                     .u32(0x10000)
-                    .u32(0x20001)
+                    .u32(0x10002)
                     .u32(0x30004)
-                    .u32(0x20001)
+                    .u32(0x10002)
                     .u32(0)
                     .zeros(28)
                     .take();

@@ -97,17 +97,22 @@ std::string table_line(const Found& found, bool human, bool kinds) {
       kinds ? fmt::format("{:<{}}  ", data ? found.kind : "-", kKindWidth) : "", shown_path(found));
 }
 
-std::string csv_row(const Found& found) {
+std::string csv_row(const Found& found, bool kinds) {
   const Entry& entry = found.entry;
   auto size = [&](std::uint64_t value) {
     return !entry.has_data() || value == Entry::kUnknownSize ? "" : std::to_string(value);
   };
-  return csv_line({escape(found.path), std::string(name_of(entry.kind)), size(entry.size),
-                   size(entry.stored_size), entry.has_data() ? std::string(entry.method) : "",
-                   to_rfc3339(entry.modified),
-                   entry.mode == Entry::kNoMode ? "" : fmt::format("{:04o}", entry.mode),
-                   fmt::format("{}", fmt::join(flag_words(entry), " ")), escape(entry.link_target()),
-                   std::string(found.kind)});
+  std::vector<std::string> cells = {escape(found.path),
+                                    std::string(name_of(entry.kind)),
+                                    size(entry.size),
+                                    size(entry.stored_size),
+                                    entry.has_data() ? std::string(entry.method) : "",
+                                    to_rfc3339(entry.modified),
+                                    entry.mode == Entry::kNoMode ? "" : fmt::format("{:04o}", entry.mode),
+                                    fmt::format("{}", fmt::join(flag_words(entry), " ")),
+                                    escape(entry.link_target())};
+  if (kinds) cells.emplace_back(found.kind);
+  return csv_line(cells);
 }
 
 /// Prints one listing in the form that was asked for.
@@ -129,9 +134,12 @@ class Listing {
     if (table)
       session_.data.write(
           styled(table_head(request.kinds), "1", session_.output.empty() && colour_wanted(1)));
-    if (options_.csv)
-      session_.data.write(csv_line(
-          {"path", "kind", "size", "stored", "method", "time", "mode", "flags", "link_target", "content"}));
+    if (options_.csv) {
+      std::vector<std::string> titles = {"path", "kind", "size",  "stored",     "method",
+                                         "time", "mode", "flags", "link_target"};
+      if (request.kinds) titles.emplace_back("content");
+      session_.data.write(csv_line(titles));
+    }
     list(
         place, request, session_.context, [this](const Found& found) { take(found); }, findings);
     finish();
@@ -167,7 +175,7 @@ class Listing {
 
   std::string line_of(const Found& found) const {
     if (session_.json) return json_line(to_json(found));
-    if (options_.csv) return csv_row(found);
+    if (options_.csv) return csv_row(found, options_.request.kinds);
     if (options_.paths) return escape(found.path) + '\n';
     return table_line(found, options_.human, options_.request.kinds);
   }

@@ -75,6 +75,7 @@ Format cfb_format() {
           .reads = "versions 3 and 4, long sector tables, short streams; storages as folders",
           .lacks = "",
           .suffixes = {".doc", ".xls", ".ppt", ".msg", ".db", ".suo", ".max", ".vsd", ".pub"},
+          .kind = "document",
           .recognise = recognise_cfb,
           .open = open_cfb};
 }

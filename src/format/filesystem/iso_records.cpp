@@ -2,7 +2,6 @@
 
 #include <fmt/format.h>
 
-#include <ctime>
 
 #include "base/fields.h"
 #include "base/text.h"
@@ -15,15 +14,9 @@ constexpr unsigned kMostContinuations = 100;
 constexpr std::uint64_t kLongestContinuation = 32 << 10;
 
 Timestamp from_parts(int year, int month, int day, int hour, int minute, int second, int zone) {
-  if (month < 1 || month > 12 || day < 1 || day > 31 || hour > 23 || minute > 59 || second > 60) return {};
-  std::tm parts{};
-  parts.tm_year = year - 1900;
-  parts.tm_mon = month - 1;
-  parts.tm_mday = day;
-  parts.tm_hour = hour;
-  parts.tm_min = minute;
-  parts.tm_sec = second;
-  return from_unix(timegm(&parts) - std::int64_t{zone} * 900);  // zone: quarters of an hour from UTC
+  Timestamp time = from_calendar(year, month, day, hour, minute, second);
+  if (time.known()) time.seconds -= std::int64_t{zone} * 900;  // zone: quarters of an hour from UTC
+  return time;
 }
 
 /// The components of a symbolic link, which may go on in the next field.

@@ -3,7 +3,6 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <ctime>
 
 #include "base/fields.h"
 #include "base/text.h"
@@ -84,21 +83,15 @@ std::string fixed_string(ByteView raw) {
 
 Timestamp time_of(ByteView raw) {
   LittleFields f(raw, "UDF time");
-  std::tm parts{};
-  parts.tm_year = static_cast<std::int16_t>(f.u16(2)) - 1900;
-  parts.tm_mon = f.u8(4) - 1;
-  parts.tm_mday = f.u8(5);
-  parts.tm_hour = f.u8(6);
-  parts.tm_min = f.u8(7);
-  parts.tm_sec = f.u8(8);
-  if (parts.tm_mon < 0 || parts.tm_mon > 11 || parts.tm_mday < 1 || parts.tm_mday > 31 || parts.tm_hour > 23)
-    return {};
+  Timestamp time =
+      from_calendar(static_cast<std::int16_t>(f.u16(2)), f.u8(4), f.u8(5), f.u8(6), f.u8(7), f.u8(8));
+  if (!time.known()) return time;
   int zone = f.u16(0) & 0xFFF;
   if (zone >= 0x800) zone -= 0x1000;
   bool zoned = zone >= -1440 && zone <= 1440;
   std::uint32_t nanoseconds = (f.u8(9) * 10000U + f.u8(10) * 100U + f.u8(11)) * 1000U;
-  Timestamp time =
-      from_unix(timegm(&parts) - (zoned ? zone * 60 : 0), nanoseconds < 1'000'000'000 ? nanoseconds : 0);
+  if (zoned) time.seconds -= zone * 60;
+  time.nanoseconds = nanoseconds < 1'000'000'000 ? nanoseconds : 0;
   time.floating = !zoned;
   return time;
 }

@@ -6,6 +6,7 @@
 #include "base/fields.h"
 #include "base/text.h"
 #include "container/embedded.h"
+#include "container/ranges.h"
 #include "format/formats.h"
 
 namespace operculum {
@@ -54,33 +55,6 @@ std::vector<Embedded> find_payload(const SourcePtr& bytes, OpenContext& context)
   return from ? find_embedded(bytes, *from, bytes->size() - *from, context) : std::vector<Embedded>();
 }
 
-class CarrierContainer final : public Container {
- public:
-  CarrierContainer(SourcePtr bytes, OpenContext& context) : bytes_(std::move(bytes)) {
-    std::vector<Embedded> found = find_payload(bytes_, context);
-    if (found.empty()) throw Malformed("a program in which no container was found");
-    add(starts_with(read_up_to(*bytes_, 0, 2), kScriptMark) ? "script.sh" : "program", 0, found.front().at);
-    for (const Embedded& one : found) add(name_of(one), one.at, one.size);
-  }
-
-  std::span<const Entry> entries() override { return entries_; }
-  ContentPtr content(std::size_t index) override {
-    return make_content(make_slice(bytes_, entries_[index].offset, entries_[index].size));
-  }
-
- private:
-  void add(std::string path, std::uint64_t at, std::uint64_t size) {
-    Entry entry;
-    entry.path = std::move(path);
-    entry.offset = at;
-    entry.size = entry.stored_size = size;
-    entries_.push_back(std::move(entry));
-  }
-
-  SourcePtr bytes_;
-  std::vector<Entry> entries_;
-};
-
 Match recognise_carrier(Probe& probe) {
   ByteView head = probe.head(4);
   if (!probe.source() || (!starts_with(head, kScriptMark) && !starts_with(head, kElfMark)))
@@ -90,7 +64,13 @@ Match recognise_carrier(Probe& probe) {
 }
 
 ContainerPtr open_carrier(const Input& input, OpenContext& context) {
-  return std::make_shared<CarrierContainer>(random_access(*input.content, context.spool), context);
+  SourcePtr bytes = random_access(*input.content, context.spool);
+  std::vector<Embedded> found = find_payload(bytes, context);
+  if (found.empty()) throw Malformed("a program in which no container was found");
+  bool script = starts_with(read_up_to(*bytes, 0, kScriptMark.size()), kScriptMark);
+  std::vector<NamedRange> ranges = {{script ? "script.sh" : "program", 0, found.front().at}};
+  for (const Embedded& one : found) ranges.push_back({name_of(one), one.at, one.size});
+  return make_ranges(std::move(bytes), ranges);
 }
 
 }  // namespace
@@ -103,6 +83,7 @@ Format carrier_format() {
           .reads = "scripts and ELF programs with a container behind them",
           .lacks = "",
           .suffixes = {".run", ".bin", ".sh"},
+          .kind = "executable",
           .recognise = recognise_carrier,
           .open = open_carrier};
 }

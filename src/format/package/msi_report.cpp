@@ -164,7 +164,8 @@ class Reporter {
     auto start = static_cast<std::size_t>(row.number("StartType", 4));
     action.when = start < std::size(kStartTypes) ? std::string(kStartTypes[start]) : std::to_string(start);
     action.command = trim(path_of_component(row.text("Component_")) + " " + resolved(row.text("Arguments")));
-    action.text = row.text("DisplayName");
+    if (std::string shown = row.text("DisplayName"); !shown.empty() && shown != action.name)
+      action.name += fmt::format(" (\"{}\")", shown);
     result_.actions.push_back(std::move(action));
   }
 

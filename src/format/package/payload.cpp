@@ -1,5 +1,6 @@
 #include "format/package/payload.h"
 
+#include "base/error.h"
 #include "base/text.h"
 #include "container/entry.h"
 #include "container/identify.h"
@@ -31,13 +32,24 @@ constexpr StartPlace kStartPlaces[] = {
     {"Startup/", "", Kind::autostart, "at log-in"},
 };
 
+/// The format of some bytes. Within a stream that is damaged nothing is recognised: whoever reads on will
+/// tell.
+const Format* outermost(const Content& content, const OpenContext& context, bool within) {
+  try {
+    Probe probe = make_probe(content, "");
+    return recognise(probe, context);
+  } catch (const Malformed&) {
+    if (!within) throw;
+    return nullptr;
+  }
+}
+
 }  // namespace
 
 Unwrapped unwrapped(ContentPtr packed, OpenContext& context) {
   Unwrapped result{std::move(packed), "", false};
   for (std::uint64_t depth = 0; depth < context.limits.max_depth; ++depth) {
-    Probe probe = make_probe(*result.content, "");
-    const Format* format = recognise(probe, context);
+    const Format* format = outermost(*result.content, context, !result.codec.empty());
     if (format == nullptr || !format->single_stream) break;
     if (result.codec.empty()) result.codec = format->id;
     result.checked |= format->checks_data;

@@ -22,6 +22,12 @@ constexpr std::string_view kSubsystems[] = {"", "driver or native program", "win
 constexpr std::uint16_t kFirstEfi = 10, kLastEfi = 13;
 constexpr std::size_t kMostVersion = 64 * 1024;
 
+/// Strings of the version information that identify shows.
+constexpr std::pair<std::string_view, const char*> kAbout[] = {{"ProductName", "product"},
+                                                               {"ProductVersion", "version"},
+                                                               {"CompanyName", "maker"},
+                                                               {"FileDescription", "title"}};
+
 class PeContainer final : public Container {
  public:
   PeContainer(SourcePtr bytes, Image image, OpenContext& context)
@@ -58,11 +64,11 @@ class PeContainer final : public Container {
                                               image_.is_library() ? "" : kind));
     for (const Resource& one : resources_) {
       if (one.type != 16 || !one.type_name.empty()) continue;
-      for (auto& value :
-           read_version(read_up_to(*bytes_, one.at, std::min<std::uint64_t>(one.size, kMostVersion)))) {
-        if (value.first == "ProductName" || value.first == "ProductVersion" || value.first == "CompanyName" ||
-            value.first == "FileDescription")
-          facts.push_back(std::move(value));
+      Bytes raw = read_up_to(*bytes_, one.at, std::min<std::uint64_t>(one.size, kMostVersion));
+      for (auto& [name, value] : read_version(raw)) {
+        auto known = std::find_if(std::begin(kAbout), std::end(kAbout),
+                                  [&, &own = name](const auto& about) { return about.first == own; });
+        if (known != std::end(kAbout)) facts.emplace_back(known->second, value);
       }
       break;
     }
@@ -198,6 +204,7 @@ Format pe_format() {
               "signature, overlay; containers embedded anywhere",
           .lacks = "checking of signatures; 16-bit executables",
           .suffixes = {".exe", ".dll", ".sys", ".scr", ".ocx", ".efi", ".cpl", ".mui"},
+          .kind = "executable",
           .recognise = recognise_pe,
           .open = open_pe};
 }

@@ -9,6 +9,7 @@
 #include "base/fields.h"
 #include "base/sum_kinds.h"
 #include "base/text.h"
+#include "container/ranges.h"
 #include "container/sequence.h"
 #include "container/two_views.h"
 #include "format/formats.h"
@@ -279,33 +280,14 @@ class InstalledView final : public TwoViews {
 };
 
 /// The parts of the package file as they lie in it.
-class StoredView final : public Container {
- public:
-  StoredView(SourcePtr bytes, const Header& signature, const Header& header, std::string_view codec)
-      : bytes_(std::move(bytes)) {
-    add("lead", 0, kLead);
-    add("signature-header", signature.begin(), signature.end() - signature.begin());
-    add("header", header.begin(), header.end() - header.begin());
-    std::string name = "payload.cpio" + (codec.empty() ? "" : "." + std::string(codec));
-    add(name, header.end(), bytes_->size() - std::min(bytes_->size(), header.end()));
-  }
-  std::span<const Entry> entries() override { return entries_; }
-  ContentPtr content(std::size_t index) override {
-    return make_content(make_slice(bytes_, entries_[index].offset, entries_[index].size));
-  }
-
- private:
-  void add(std::string path, std::uint64_t at, std::uint64_t size) {
-    Entry entry;
-    entry.path = std::move(path);
-    entry.offset = at;
-    entry.size = entry.stored_size = size;
-    entries_.push_back(std::move(entry));
-  }
-
-  SourcePtr bytes_;
-  std::vector<Entry> entries_;
-};
+ContainerPtr stored_view(const SourcePtr& bytes, const Header& signature, const Header& header) {
+  std::string codec = header.text(kPayloadCodec);
+  return make_ranges(bytes, {{"lead", 0, kLead},
+                             {"signature-header", signature.begin(), signature.end() - signature.begin()},
+                             {"header", header.begin(), header.end() - header.begin()},
+                             {"payload.cpio" + (codec.empty() ? "" : "." + codec), header.end(),
+                              bytes->size() - std::min(bytes->size(), header.end())}});
+}
 
 void check_header(const Source& bytes, const Header& signature, const Header& header, Container& container) {
   std::uint64_t stated = signature.number(kLongSize, signature.number(kSize));
@@ -343,7 +325,7 @@ ContainerPtr open_rpm(const Input& input, OpenContext& context) {
   std::uint64_t at = (signature.end() + 7) / 8 * 8;
   Header header = Header::read(*bytes, at);
   std::string format = header.text(kPayloadFormat);
-  auto members = std::make_shared<StoredView>(bytes, signature, header, header.text(kPayloadCodec));
+  ContainerPtr members = stored_view(bytes, signature, header);
   if (context.view == "stored") return members;
   if (!format.empty() && format != "cpio")
     throw Unsupported(fmt::format("RPM payloads of format {}", escape(format)));

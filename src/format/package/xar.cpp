@@ -3,7 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <ctime>
+#include <cstdio>
 #include <map>
 #include <pugixml.hpp>
 
@@ -56,14 +56,7 @@ std::string sum_name(std::string_view style) {
 Timestamp from_text(const char* text) {
   int year = 0, month = 0, day = 0, hour = 0, minute = 0, second = 0;
   if (std::sscanf(text, "%d-%d-%dT%d:%d:%d", &year, &month, &day, &hour, &minute, &second) != 6) return {};
-  std::tm parts{};
-  parts.tm_year = year - 1900;
-  parts.tm_mon = month - 1;
-  parts.tm_mday = day;
-  parts.tm_hour = hour;
-  parts.tm_min = minute;
-  parts.tm_sec = second;
-  return from_unix(timegm(&parts));
+  return from_calendar(year, month, day, hour, minute, second);
 }
 
 /// Where the data of a file lies in the heap, and how.

@@ -1,0 +1,16 @@
+#pragma once
+
+#include "container/container.h"
+
+namespace operculum {
+
+/// A part of some bytes under a name.
+struct NamedRange {
+  std::string path;
+  std::uint64_t at = 0, size = 0;  ///< bytes
+};
+
+/// A container whose entries are ranges of `bytes`, each as it lies there.
+ContainerPtr make_ranges(SourcePtr bytes, const std::vector<NamedRange>& ranges);
+
+}  // namespace operculum
