@@ -12,9 +12,9 @@
 #include "container/locator.h"
 #include "described_table.h"
 #include "images.h"
-#include "packages.h"
 #include "io/file_source.h"
 #include "measure.h"
+#include "packages.h"
 #include "workload.h"
 
 namespace {

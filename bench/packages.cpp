@@ -55,7 +55,8 @@ Bytes plain_blocks(const Bytes& data) {
   Bytes room(2 * kBlock);
   for (std::size_t at = 0; at < data.size(); at += kBlock) {
     std::size_t size = std::min(kBlock, data.size() - at);
-    std::size_t packed = libdeflate_deflate_compress(compressor, data.data() + at, size, room.data(), room.size());
+    std::size_t packed =
+        libdeflate_deflate_compress(compressor, data.data() + at, size, room.data(), room.size());
     out.u32(packed).u32(size).bytes(ByteView(room).first(packed));
   }
   libdeflate_free_compressor(compressor);
@@ -109,7 +110,9 @@ void lanes(Measure& m) {
                               {files_of(readings(kSize, 4), 1 << 20), CabMethod::mszip}}));
   });
   m.compare("two folders side by side (one thread)", 0.65,
-            [&] { return run({m.program, "verify", cab, "--jobs", "1"}).seconds; },
+            [&] {
+              return run({m.program, "verify", cab, "--jobs", "1"}).seconds;
+            },
             {m.program, "verify", cab, "--jobs", "2"});
   std::filesystem::remove(cab);
 }
@@ -119,7 +122,8 @@ void msi(Measure& m) {
   std::string path = m.folder + "/big.msi";
   Measure::forked([&] {
     std::map<std::string, Bytes> files;
-    for (int i = 0; i < 50'000; ++i) files[fmt::format("charts {}/sheet {}.dat", i / 200, i)] = Bytes(static_cast<std::size_t>(i % 97));
+    for (int i = 0; i < 50'000; ++i)
+      files[fmt::format("charts {}/sheet {}.dat", i / 200, i)] = Bytes(static_cast<std::size_t>(i % 97));
     write_file(path, make_msi(sample_msi(files, {}, "data.cab")));
   });
   auto read_tables = [&] {
@@ -129,13 +133,15 @@ void msi(Measure& m) {
       const msi::Table* table = database.table(name);
       for (std::size_t row = 0; row < table->rows(); ++row) {
         for (std::size_t column = 0; column < table->columns().size(); ++column)
-          sum += table->columns()[column].is_text() ? table->text(row, column).size()
-                                                    : static_cast<std::size_t>(table->number(row, column).value_or(0));
+          sum += table->columns()[column].is_text()
+                     ? table->text(row, column).size()
+                     : static_cast<std::size_t>(table->number(row, column).value_or(0));
       }
     }
     if (sum == 0) _exit(1);
   };
-  m.compare("list a database of 50,000 files (its tables read once)", 3.0, [&] { return Measure::forked(read_tables); },
+  m.compare("list a database of 50,000 files (its tables read once)", 3.0,
+            [&] { return Measure::forked(read_tables); },
             {m.program, "list", path, "--output", m.out() + "/list.txt"});
   std::filesystem::remove(path);
 }

@@ -6,8 +6,8 @@
 
 namespace operculum::bench {
 
-/// Installer packages and their codecs against libdeflate on the same bytes. `only` names one of them: mszip, lzx,
-/// lanes, msi; empty: all.
+/// Installer packages and their codecs against libdeflate on the same bytes. `only` names one of them: mszip,
+/// lzx, lanes, msi; empty: all.
 void measure_packages(Measure& measure, std::string_view only);
 
 }  // namespace operculum::bench

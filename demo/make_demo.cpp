@@ -170,11 +170,12 @@ Bytes installer() {
 
 /// A program that holds a database that holds a cabinet: what installs the chart display.
 Bytes chart_display() {
-  std::map<std::string, Bytes> files = {{"chart.exe", make_pe({}, {.code = noise(20'000)})},
-                                        {"charts/estuary.ppm", picture(96, 60, 130, 190)},
-                                        {"charts/harbour.ppm", picture(64, 190, 120, 40)},
-                                        {"tides.csv", to_bytes(tide_table())},
-                                        {"when-ready.vbs", to_bytes("MsgBox \"High water is at noon.\"\r\n")}};
+  std::map<std::string, Bytes> files = {
+      {"chart.exe", make_pe({}, {.code = noise(20'000)})},
+      {"charts/estuary.ppm", picture(96, 60, 130, 190)},
+      {"charts/harbour.ppm", picture(64, 190, 120, 40)},
+      {"tides.csv", to_bytes(tide_table())},
+      {"when-ready.vbs", to_bytes("MsgBox \"High water is at noon.\"\r\n")}};
   CabFolder folder{.method = CabMethod::lzx};
   for (const auto& [path, data] : files)
     folder.files.push_back({fmt::format("f{}", folder.files.size() + 1), data});
@@ -183,7 +184,8 @@ Bytes chart_display() {
   Bytes rings = picture(16, 60, 130, 190);
   icon.insert(icon.end(), rings.end() - 16 * 16 * 3, rings.end());
   icon.resize(icon.size() + 64);  // the mask
-  Bytes group = ByteWriter().u16(0).u16(1).u16(1).u8(16).u8(16).u16(0).u16(1).u16(24).u32(icon.size()).u16(1).take();
+  Bytes group =
+      ByteWriter().u16(0).u16(1).u16(1).u8(16).u8(16).u16(0).u16(1).u16(24).u32(icon.size()).u16(1).take();
   return make_pe({{.type = 3, .number = 1, .data = icon},
                   {.type = 14, .number = 1, .data = group},
                   {.type = 16,

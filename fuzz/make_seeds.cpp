@@ -41,16 +41,20 @@ SampleTree tree() {
 }
 
 void write_packages(const std::filesystem::path& folder, const SampleTree& files) {
-  std::vector<CabFile> packed = {{"crab.txt", to_bytes("pinch pinch pinch\n")}, {"pool\\tide.csv", Bytes(5000, 'x')}};
+  std::vector<CabFile> packed = {{"crab.txt", to_bytes("pinch pinch pinch\n")},
+                                 {"pool\\tide.csv", Bytes(5000, 'x')}};
   for (CabMethod method : {CabMethod::stored, CabMethod::mszip, CabMethod::quantum, CabMethod::lzx})
     write(folder, fmt::format("cab-{}", static_cast<int>(method)).c_str(), make_cab({{packed, method, 15}}));
-  write(folder, "cfb", make_cfb({{.name = u"pool", .storage = true}, {.name = u"crab", .parent = 0, .data = Bytes(5000, 'x')}}));
+  write(folder, "cfb",
+        make_cfb(
+            {{.name = u"pool", .storage = true}, {.name = u"crab", .parent = 0, .data = Bytes(5000, 'x')}}));
   std::map<std::string, Bytes> installed = {{"chart.exe", Bytes(900, 'c')}};
   Bytes database = make_msi(sample_msi(installed, make_cab({{{{"f1", installed["chart.exe"]}}}}), "#d"));
   write(folder, "msi", database);
-  write(folder, "pe", make_pe({{.type = 10, .number = 1, .data = to_bytes("tide")},
-                               {.type = 16, .data = make_version({{"ProductName", "Tide"}})}},
-                              {.overlay = make_cab({{packed}})}));
+  write(folder, "pe",
+        make_pe({{.type = 10, .number = 1, .data = to_bytes("tide")},
+                 {.type = 16, .data = make_version({{"ProductName", "Tide"}})}},
+                {.overlay = make_cab({{packed}})}));
   Bytes script = to_bytes("#!/bin/sh\nexit\n");
   Bytes behind = make_cab({{packed}});
   script.insert(script.end(), behind.begin(), behind.end());

@@ -50,9 +50,9 @@ void draw(const Node& root, std::string& out) {
 
 }  // namespace
 
-std::string tree_text(const std::vector<TreeItem>& items) {
+std::string tree_text(const std::vector<TreeLine>& items) {
   Node root;
-  for (const TreeItem& item : items) {
+  for (const TreeLine& item : items) {
     Node* at = &root;
     std::vector<std::string_view> parts = split(item.path, '/');
     for (std::size_t i = 0; i + 1 < parts.size(); ++i) at = &folder_in(*at, std::string(parts[i]));

@@ -6,7 +6,7 @@
 namespace operculum {
 
 /// One line of a tree: a path, and what stands behind its name.
-struct TreeItem {
+struct TreeLine {
   std::string path;  ///< parts separated by '/'
   bool folder = false;
   std::string note;
@@ -14,6 +14,6 @@ struct TreeItem {
 
 /// Paths as an indented tree, folders in the order in which they were first met; missing folders are filled
 /// in.
-std::string tree_text(const std::vector<TreeItem>& items);
+std::string tree_text(const std::vector<TreeLine>& items);
 
 }  // namespace operculum

@@ -33,7 +33,8 @@ TEST(InstallReport, LooksIntoAnExecutable) {
   EXPECT_EQ(ran.exit_code, 0) << ran.err;
   EXPECT_NE(ran.out.find("setup.exe/resources/data/101\n"), std::string::npos) << ran.out;
   EXPECT_NE(ran.out.find("4,000  ProgramFiles/Chart Display/chart.exe"), std::string::npos) << ran.out;
-  EXPECT_NE(ran.out.find("service        TideFeed (\"Tide feed\"), automatically"), std::string::npos) << ran.out;
+  EXPECT_NE(ran.out.find("service        TideFeed (\"Tide feed\"), automatically"), std::string::npos)
+      << ran.out;
   EXPECT_NE(ran.out.find("HKLM\\Software\\Saltmarsh Point"), std::string::npos) << ran.out;
   EXPECT_EQ(ran.out.find("MsgBox"), std::string::npos);
   Ran scripts = operculum({"install-report", "--scripts", "setup.exe/resources/data/101"}, folder.path());

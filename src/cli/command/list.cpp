@@ -241,7 +241,7 @@ class Listing {
   Session& session_;
   const ListOptions& options_;
   std::vector<Row> rows_;
-  std::vector<TreeItem> tree_;
+  std::vector<TreeLine> tree_;
   std::uint64_t files_ = 0, folders_ = 0, bytes_ = 0;
 };
 

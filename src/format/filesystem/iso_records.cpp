@@ -2,7 +2,6 @@
 
 #include <fmt/format.h>
 
-
 #include "base/fields.h"
 #include "base/text.h"
 

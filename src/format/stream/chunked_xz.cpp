@@ -77,8 +77,8 @@ class ChunkedXzContainer final : public Container {
       std::uint64_t plain = f.u64(0), packed = f.u64(8);
       at += kChunkHeader;
       if (plain == 0 || plain > kMostChunk || packed == 0 || packed > kMostChunk) {
-        cut(fmt::format("the chunk at offset {} states {} bytes in {}; the file is damaged from here on", at, plain,
-                        packed));
+        cut(fmt::format("the chunk at offset {} states {} bytes in {}; the file is damaged from here on", at,
+                        plain, packed));
         return unpacked;
       }
       if (packed > size - at) {
@@ -92,7 +92,8 @@ class ChunkedXzContainer final : public Container {
     if (blocks_.empty()) {
       cut("it ends in front of its first chunk; the file is cut short");
     } else if (blocks_.back().unpacked_size == usual) {
-      add_finding(Finding::Level::note, "the last chunk is a full one: the file may be cut short between two");
+      add_finding(Finding::Level::note,
+                  "the last chunk is a full one: the file may be cut short between two");
     }
     return unpacked;
   }
