@@ -152,8 +152,8 @@ class WordCode {
     for (unsigned length = TableBits + 1; length <= kMostBits; ++length) {
       if (next >= limit_[length]) continue;
       bits.drop(length);
-      return sorted_[static_cast<std::size_t>(static_cast<std::int32_t>(next >> (kMostBits - length)) +
-                                              shift_[length])];
+      std::int64_t code = next >> (kMostBits - length);
+      return sorted_[static_cast<std::size_t>(code + shift_[length])];
     }
     throw Malformed("an unused code; the data is damaged");
   }

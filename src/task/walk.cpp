@@ -37,11 +37,11 @@ class FrontedStream final : public Stream {
 /// Fails as the stream did that it stands for.
 class BrokenStream final : public Stream {
  public:
-  explicit BrokenStream(std::exception_ptr error) : error_(std::move(error)) {}
+  BrokenStream() = default;  // within a catch block: stands for what was caught
   std::size_t read(ByteSpan) override { std::rethrow_exception(error_); }
 
  private:
-  std::exception_ptr error_;
+  std::exception_ptr error_ = std::current_exception();
 };
 
 /// Content whose first bytes are known already: reading begins behind them, so that a decoder that stands
@@ -103,9 +103,8 @@ class Walk {
   bool hand_out_with_kind(Found found) {
     if (found.stream != nullptr) {
       Bytes head = read_head(found, *found.stream);
-      BrokenStream broken(error_);
       FrontedStream all(std::move(head), *found.stream);
-      found.stream = error_ ? static_cast<Stream*>(&broken) : &all;
+      found.stream = broken_ ? static_cast<Stream*>(broken_.get()) : &all;
       return events_.found(found);
     }
     try {
@@ -115,7 +114,7 @@ class Walk {
       } else {
         StreamPtr own = found.content->stream();
         Bytes head = read_head(found, *own);
-        if (!error_) found.content = std::make_shared<FrontedContent>(std::move(head), found.content);
+        if (!broken_) found.content = std::make_shared<FrontedContent>(std::move(head), found.content);
       }
     } catch (const Error& error) {
       found.kind = kind_of_error(error);  // told again when the data is read
@@ -123,17 +122,17 @@ class Walk {
     return events_.found(found);
   }
 
-  /// The first bytes, from which the kind is told; `error_` is what reading them threw.
+  /// The first bytes, from which the kind is told; `broken_` stands for what reading them threw.
   Bytes read_head(Found& found, Stream& stream) {
     Bytes head(kKindHead);
-    error_ = nullptr;
+    broken_.reset();
     try {
       head.resize(read_fully(stream, head));
       Probe probe(head, head.size() < kKindHead, "");
       found.kind = kinds_->tell(probe, found.path).kind;
     } catch (const Error& error) {
       found.kind = kind_of_error(error);
-      error_ = std::current_exception();
+      broken_ = std::make_unique<BrokenStream>();
     }
     return head;
   }
@@ -155,7 +154,7 @@ class Walk {
       try {
         front = read_front(*visit.stream);
       } catch (const Error&) {
-        BrokenStream broken(std::current_exception());  // told when the entry is read
+        BrokenStream broken;  // told when the entry is read
         return hand_out(format, *container, visit, path, nullptr, &broken);
       }
       Probe probe(front.bytes, front.complete, name);
@@ -214,9 +213,9 @@ class Walk {
   const WalkOptions& options_;
   const WalkEvents& events_;
   std::unique_ptr<KindReader> kinds_;
-  std::exception_ptr error_;          // of the head read last
-  std::vector<bool> covered_;         // for each container around: a checksum includes its bytes
-  std::vector<SourcePtr> ancestors_;  // the bytes of the containers around, where they can be had again
+  std::unique_ptr<BrokenStream> broken_;  // when the head read last was
+  std::vector<bool> covered_;             // for each container around: a checksum includes its bytes
+  std::vector<SourcePtr> ancestors_;      // the bytes of the containers around, where they can be had again
 };
 
 }  // namespace

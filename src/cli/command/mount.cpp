@@ -5,9 +5,11 @@
 #include <sys/stat.h>
 #include <sys/sysmacros.h>
 
+#include <algorithm>
 #include <cerrno>
-#include <cstring>
 #include <filesystem>
+#include <map>
+#include <mutex>
 
 #include "base/text.h"
 #include "cli/session.h"
@@ -41,6 +43,34 @@ int answer(Work work) {
   } catch (const std::bad_alloc&) {
     return -ENOMEM;
   }
+}
+
+/// What is open, by the number that the kernel was given for it.
+class OpenFiles {
+ public:
+  std::uint64_t add(SourcePtr source) {
+    std::lock_guard lock(mutex_);
+    sources_[++last_] = std::move(source);
+    return last_;
+  }
+  SourcePtr get(std::uint64_t number) {
+    std::lock_guard lock(mutex_);
+    return sources_.at(number);
+  }
+  void remove(std::uint64_t number) {
+    std::lock_guard lock(mutex_);
+    sources_.erase(number);
+  }
+
+ private:
+  std::mutex mutex_;  // guards the rest
+  std::map<std::uint64_t, SourcePtr> sources_;
+  std::uint64_t last_ = 0;
+};
+
+OpenFiles& open_files() {
+  static OpenFiles files;
+  return files;
 }
 
 mode_t type_of(const ViewTree::Known& known) {
@@ -114,7 +144,7 @@ int read_link(const char* path, char* buffer, std::size_t size) {
     if (!known || !known->entry || size == 0) return -ENOENT;
     std::string_view target = known->entry->link_target();
     std::size_t count = std::min(target.size(), size - 1);
-    std::memcpy(buffer, target.data(), count);
+    std::copy_n(target.begin(), count, buffer);
     buffer[count] = '\0';
     return 0;
   });
@@ -123,7 +153,7 @@ int read_link(const char* path, char* buffer, std::size_t size) {
 int open_entry(const char* path, fuse_file_info* info) {
   return answer([&] {
     if ((info->flags & O_ACCMODE) != O_RDONLY) return -EROFS;
-    info->fh = reinterpret_cast<std::uint64_t>(new SourcePtr(tree().open(path)));
+    info->fh = open_files().add(tree().open(path));
     info->keep_cache = 1;
     return 0;
   });
@@ -131,14 +161,14 @@ int open_entry(const char* path, fuse_file_info* info) {
 
 int read_entry(const char*, char* buffer, std::size_t size, off_t offset, fuse_file_info* info) {
   return answer([&] {
-    const Source& source = **reinterpret_cast<SourcePtr*>(info->fh);
+    SourcePtr source = open_files().get(info->fh);
     return static_cast<int>(
-        source.read_at(static_cast<std::uint64_t>(offset), {reinterpret_cast<Byte*>(buffer), size}));
+        source->read_at(static_cast<std::uint64_t>(offset), {reinterpret_cast<Byte*>(buffer), size}));
   });
 }
 
 int release_entry(const char*, fuse_file_info* info) {
-  delete reinterpret_cast<SourcePtr*>(info->fh);
+  open_files().remove(info->fh);
   return 0;
 }
 
@@ -150,7 +180,7 @@ int get_attribute(const char* path, const char* name, char* buffer, std::size_t 
       if (own != name) continue;
       if (size == 0) return static_cast<int>(value.size());
       if (value.size() > size) return -ERANGE;
-      std::memcpy(buffer, value.data(), value.size());
+      std::copy(value.begin(), value.end(), buffer);
       return static_cast<int>(value.size());
     }
     return -ENODATA;
@@ -166,7 +196,7 @@ int list_attributes(const char* path, char* buffer, std::size_t size) {
     }
     if (size == 0) return static_cast<int>(names.size());
     if (names.size() > size) return -ERANGE;
-    std::memcpy(buffer, names.data(), names.size());
+    std::copy(names.begin(), names.end(), buffer);
     return static_cast<int>(names.size());
   });
 }

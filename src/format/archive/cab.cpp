@@ -26,7 +26,7 @@ class SetFinder {
  public:
   SetFinder(Container& container, const Input& input) : container_(container), input_(input) {}
 
-  std::vector<CabinetPtr> find(CabinetPtr given) {
+  std::vector<CabinetPtr> find(const CabinetPtr& given) {
     std::vector<CabinetPtr> all;
     for (CabinetPtr at = given; (at = neighbour(*at, at->previous, at->previous_disk, -1));)
       all.push_back(at);
@@ -79,7 +79,7 @@ class CabContainer final : public Container {
     auto own =
         std::make_shared<Cabinet>(read_cabinet(random_access(*input.content, context.spool), input.name));
     note_size(*own);
-    cabinets_ = SetFinder(*this, input).find(std::move(own));
+    cabinets_ = SetFinder(*this, input).find(own);
     for (std::size_t i = 0; i < cabinets_.size(); ++i) add_cabinet(i);
     for (auto& folder : folders_) {
       streams_.push_back(std::make_shared<SolidStream>(

@@ -15,7 +15,7 @@ using namespace cfb;
 
 class CfbContainer final : public Container {
  public:
-  explicit CfbContainer(SourcePtr bytes) : file_(bytes) {
+  explicit CfbContainer(const SourcePtr& bytes) : file_(bytes) {
     for (const std::string& trouble : file_.troubles()) add_finding(Finding::Level::fault, trouble);
     if (file_.stated_size() > bytes->size() + (std::uint64_t{1} << 16)) {
       add_finding(Finding::Level::fault, fmt::format("the file is cut short: its sectors take {} bytes, and "

@@ -170,7 +170,8 @@ class Reporter {
   }
 
   void registry(const Row& row) {
-    auto root = static_cast<std::size_t>(row.number("Root") + 1);
+    std::int64_t number = row.number("Root");
+    auto root = static_cast<std::size_t>(number + 1);
     RegistryValue value;
     value.key =
         fmt::format("{}\\{}", root < std::size(kRoots) ? kRoots[root] : "?", resolved(row.text("Key")));

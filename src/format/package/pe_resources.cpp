@@ -86,7 +86,7 @@ class TreeReader {
   }
 
  private:
-  void table(std::uint32_t at, int level, Resource so_far) {
+  void table(std::uint32_t at, int level, const Resource& so_far) {
     if (!seen_.insert(at).second) return trouble_("the resource tree has a loop");
     Bytes header = read(at, kTableHeader);
     if (header.size() < kTableHeader) return;
@@ -350,7 +350,7 @@ std::vector<Presented> present(const SourcePtr& bytes, const std::vector<Resourc
   std::vector<Presented> shown;
   for (const auto& [language, blocks] : strings) {
     std::string path = strings.size() == 1 ? "strings.txt" : fmt::format("strings.{:04x}.txt", language);
-    shown.push_back({path, 0, 0, 0, 0, [bytes, blocks = blocks] { return make_strings(*bytes, blocks); }});
+    shown.push_back({path, 0, 0, [bytes, blocks = blocks] { return make_strings(*bytes, blocks); }});
   }
   for (const Resource& one : resources) {
     if (one.type == kStrings && one.type_name.empty()) continue;
@@ -358,12 +358,8 @@ std::vector<Presented> present(const SourcePtr& bytes, const std::vector<Resourc
     const TypeName* known = one.type_name.empty() ? find_type(one.type) : nullptr;
     std::string language =
         languages[{folder, name}] > 1 ? fmt::format(".{:04x}", one.language) : std::string();
-    Presented made{folder + "/" + name + language + std::string(known != nullptr ? known->ending : ""),
-                   one.at,
-                   one.size,
-                   one.at,
-                   one.size,
-                   nullptr};
+    std::string_view ending = known != nullptr ? known->ending : "";
+    Presented made{fmt::format("{}/{}{}{}", folder, name, language, ending), one.at, one.size, nullptr};
     std::uint32_t type = one.type_name.empty() ? one.type : 0;
     if (type == kBitmap) made.make = [bytes, one] { return make_bitmap(bytes_of(*bytes, one)); };
     if (type == kVersion) made.make = [bytes, one] { return make_version(*bytes, one); };

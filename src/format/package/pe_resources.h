@@ -25,7 +25,6 @@ std::vector<Resource> read_resources(const Source& bytes, const Image& image,
 struct Presented {
   std::string path;  ///< below "resources/"
   std::uint64_t at = 0, size = 0;
-  std::uint64_t raw_at = 0, raw_size = 0;  ///< where it lies; 0 when it is put together from several
   std::function<Bytes()> make;             ///< empty: the raw bytes are what it is
 };
 
