@@ -83,7 +83,7 @@ void compare_codec(Measure& m, const std::string& what, CabMethod method, double
   std::string cab = m.folder + "/pack.cab", blocks = m.folder + "/blocks";
   Measure::forked([&] {
     Bytes data = readings(kSize, 3);
-    write_file(cab, make_cab({{files_of(data, 1 << 20), method, 18}}));
+    write_file(cab, make_cab({{files_of(data, 1 << 20), method, 18, false}}));
     write_file(blocks, plain_blocks(data));
   });
   fmt::print("  packed to {} where libdeflate takes {}\n", human_size(std::filesystem::file_size(cab)),

@@ -63,9 +63,10 @@ std::vector<Data> pack(const CabFolder& folder) {
       packed = pack_quantum(plain, folder.window_bits);
       break;
     case CabMethod::lzx:
-      packed = pack_lzx(plain, {.window_bits = folder.window_bits,
-                                .blocks = LzxOptions::Blocks::mixed,
-                                .translate = static_cast<std::int32_t>(plain.size())});
+      packed = pack_lzx(
+          plain, {.window_bits = folder.window_bits,
+                  .blocks = folder.plain_blocks ? LzxOptions::Blocks::mixed : LzxOptions::Blocks::aligned,
+                  .translate = static_cast<std::int32_t>(plain.size())});
       break;
   }
   std::vector<Data> blocks;

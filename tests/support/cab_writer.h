@@ -19,6 +19,7 @@ struct CabFolder {
   std::vector<CabFile> files;
   CabMethod method = CabMethod::mszip;
   unsigned window_bits = 16;  ///< LZX and Quantum
+  bool plain_blocks = true;   ///< LZX: every third block is not packed
 };
 
 struct CabOptions {

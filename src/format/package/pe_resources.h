@@ -25,7 +25,7 @@ std::vector<Resource> read_resources(const Source& bytes, const Image& image,
 struct Presented {
   std::string path;  ///< below "resources/"
   std::uint64_t at = 0, size = 0;
-  std::function<Bytes()> make;             ///< empty: the raw bytes are what it is
+  std::function<Bytes()> make;  ///< empty: the raw bytes are what it is
 };
 
 /// What a person wants to see of the resources: icons as .ico, bitmaps with their header, string tables and

@@ -155,7 +155,8 @@ class WimContainer final : public Container {
     }
     for (unsigned part = 1; part <= std::min<unsigned>(header.parts, kMostParts); ++part) {
       if (part == header.part) continue;
-      std::string name = stem + (part == 1 ? "" : std::to_string(part)) + ending, why = "is not there";
+      std::string name = fmt::format("{}{}{}", stem, part == 1 ? "" : std::to_string(part), ending);
+      std::string why = "is not there";
       try {
         SourcePtr bytes = input.sibling ? input.sibling(name) : nullptr;
         if (bytes) {
@@ -233,7 +234,7 @@ class WimContainer final : public Container {
       LittleFields node(f.bytes(at, kNode), "image file", at);
       std::string name = to_utf8(f.text(at + kNode, node.u16(100)), "UTF-16LE").value_or("_");
       std::replace(name.begin(), name.end(), '/', '_');
-      std::string own = path.empty() ? name : path + "/" + name;
+      std::string own = path.empty() ? name : fmt::format("{}/{}", path, name);
       std::size_t next = at + (length + 7) / 8 * 8;
       next = take(f, node, own, next, link_groups);
       auto below = static_cast<std::size_t>(node.u64(16));
