@@ -107,7 +107,7 @@ class TreeReader {
       if ((to & kHighBit) == 0) {
         leaf(to, std::move(one));
       } else if (level < 2) {
-        table(to & ~kHighBit, level + 1, std::move(one));
+        table(to & ~kHighBit, level + 1, one);
       } else {
         trouble_("the resource tree is more than three levels deep");
       }
