@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include "codec/history.h"
+#include "codec/steps.h"
 #include "codec/word_bits.h"
 
 namespace operculum {
@@ -14,22 +16,8 @@ constexpr unsigned kTranslatedFrames = 32768;  // calls are translated in the fi
 constexpr std::size_t kUntranslatedTail = 10;
 constexpr std::int32_t kChunkTranslation = 12000000;
 
-struct Slots {
-  std::array<std::uint32_t, kMostSlots> base{};
-  std::array<std::uint8_t, kMostSlots> extra{};
-};
-
-constexpr Slots make_slots() {
-  Slots slots;
-  std::uint32_t base = 0;
-  for (unsigned i = 0; i < kMostSlots; ++i) {
-    slots.base[i] = base;
-    slots.extra[i] = static_cast<std::uint8_t>(i < 4 ? 0 : std::min(i / 2 - 1, 17u));
-    base += 1u << slots.extra[i];
-  }
-  return slots;
-}
-constexpr Slots kSlots = make_slots();
+constexpr auto kSlots =
+    make_steps<kMostSlots>([](unsigned i) { return i < 4 ? 0u : std::min(i / 2 - 1, 17u); });
 
 /// By the number of window bits, from 15 on.
 constexpr unsigned kSlotCounts[] = {30, 32, 34, 36, 38, 42, 50};
@@ -246,12 +234,10 @@ void untranslate_calls(ByteSpan data, std::int32_t position, std::int32_t file_s
 
 struct LzxDecoder::State {
   explicit State(unsigned window_bits)
-      : core(window_bits, false), window(std::size_t{1} << window_bits), buffer(2 * window + kFrame) {}
+      : core(window_bits, false), history(std::size_t{1} << window_bits, kFrame) {}
 
   Core core;
-  std::size_t window;
-  Bytes buffer;  // at least a window's worth of history in front of `at`
-  std::size_t at = 0;
+  History history;
   Bytes translated;
   std::uint32_t frames = 0;
   std::int32_t translation = 0;  // 0: none
@@ -269,14 +255,9 @@ ByteView LzxDecoder::decode_frame(ByteView packed, std::size_t size) {
     s.started = true;
     if (bits.take(1) == 1) s.translation = static_cast<std::int32_t>(bits.take(32));
   }
-  if (s.at + size > s.buffer.size()) {
-    std::size_t keep = std::min(s.at, s.window);
-    std::memmove(s.buffer.data(), s.buffer.data() + s.at - keep, keep);
-    s.at = keep;
-  }
-  Byte* out = s.buffer.data() + s.at;
-  s.core.decode(bits, s.buffer.data(), out, out + size);
-  s.at += size;
+  Byte* out = s.history.room(size);
+  s.core.decode(bits, s.history.begin(), out, out + size);
+  s.history.filled(size);
   std::uint32_t frame = s.frames++;
   if (s.translation == 0 || frame >= kTranslatedFrames) return {out, size};
   s.translated.assign(out, out + size);

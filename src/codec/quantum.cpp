@@ -2,9 +2,8 @@
 
 #include <fmt/format.h>
 
-#include <cstring>
-
 #include "base/error.h"
+#include "codec/history.h"
 #include "codec/quantum_model.h"
 #include "codec/word_bits.h"
 
@@ -76,12 +75,10 @@ class Coder {
 
 struct QuantumDecoder::State {
   explicit State(unsigned window_bits)
-      : models(window_bits), window(std::size_t{1} << window_bits), buffer(2 * window + kFrame) {}
+      : models(window_bits), history(std::size_t{1} << window_bits, kFrame) {}
 
   Models models;
-  std::size_t window;
-  Bytes buffer;  // at least a window's worth of history in front of `at`
-  std::size_t at = 0;
+  History history;
 };
 
 QuantumDecoder::QuantumDecoder(unsigned window_bits) {
@@ -95,13 +92,8 @@ QuantumDecoder::~QuantumDecoder() = default;
 ByteView QuantumDecoder::decode_frame(ByteView packed, std::size_t size) {
   if (size > kFrame) fail(fmt::format("a frame of {} bytes", size));
   State& s = *state_;
-  if (s.at + size > s.buffer.size()) {
-    std::size_t keep = std::min(s.at, s.window);
-    std::memmove(s.buffer.data(), s.buffer.data() + s.at - keep, keep);
-    s.at = keep;
-  }
-  const Byte* begin = s.buffer.data();
-  Byte* const first = s.buffer.data() + s.at;
+  Byte* const first = s.history.room(size);
+  const Byte* begin = s.history.begin();
   Byte* out = first;
   Byte* const end = out + size;
   Coder coder(packed);
@@ -118,7 +110,7 @@ ByteView QuantumDecoder::decode_frame(ByteView packed, std::size_t size) {
       }
       unsigned slot = coder.symbol(s.models.distances[kind]);
       std::size_t distance = kDistances.base[slot] + coder.take(kDistances.extra[slot]) + 1;
-      if (distance > static_cast<std::size_t>(out - begin) || distance > s.window)
+      if (distance > static_cast<std::size_t>(out - begin) || distance > s.history.window())
         fail("a copy from before the first byte");
       if (length > static_cast<std::size_t>(end - out)) fail("a copy runs beyond its frame");
       copy_back(out, distance, length, end);
@@ -126,7 +118,7 @@ ByteView QuantumDecoder::decode_frame(ByteView packed, std::size_t size) {
     }
     if (coder.overrun()) fail("the data ends too early; it is cut short");
   }
-  s.at += size;
+  s.history.filled(size);
   return {first, size};
 }
 

@@ -4,6 +4,8 @@
 #include <array>
 #include <cstdint>
 
+#include "codec/steps.h"
+
 namespace operculum::quantum {
 
 constexpr unsigned kMostSymbols = 64;
@@ -61,36 +63,12 @@ class Model {
   std::array<Symbol, kMostSymbols + 1> at_;
 };
 
-struct Steps {
-  std::array<std::uint32_t, kMostSlots> base{};
-  std::array<std::uint8_t, kMostSlots> extra{};
-};
-
-constexpr Steps make_distances() {
-  Steps steps;
-  std::uint32_t base = 0;
-  for (unsigned i = 0; i < kMostSlots; ++i) {
-    steps.base[i] = base;
-    steps.extra[i] = static_cast<std::uint8_t>(i < 4 ? 0 : i / 2 - 1);
-    base += 1u << steps.extra[i];
-  }
-  return steps;
-}
-constexpr Steps kDistances = make_distances();
-
-constexpr Steps make_lengths() {
-  Steps steps;
-  std::uint32_t base = 0;
-  for (unsigned i = 0; i + 1 < kLengths; ++i) {
-    steps.base[i] = base;
-    steps.extra[i] = static_cast<std::uint8_t>(i < 6 ? 0 : (i - 2) / 4);
-    base += 1u << steps.extra[i];
-  }
-  steps.base[kLengths - 1] = 254;
-  return steps;
-}
-constexpr Steps kLengthSteps = make_lengths();
-static_assert(kLengthSteps.base[25] == 222 && kLengthSteps.extra[25] == 5 && kDistances.base[41] == 1572864);
+constexpr auto kDistances = make_steps<kMostSlots>([](unsigned i) { return i < 4 ? 0u : i / 2 - 1; });
+/// The last step has no extra bits: it is the longest copy alone.
+constexpr auto kLengthSteps =
+    make_steps<kLengths>([](unsigned i) { return i < 6 || i + 1 == kLengths ? 0u : (i - 2) / 4; });
+static_assert(kLengthSteps.base[25] == 222 && kLengthSteps.base[26] == 254 && kLengthSteps.extra[25] == 5 &&
+              kDistances.base[41] == 1572864);
 
 /// The models of one stream.
 struct Models {

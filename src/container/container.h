@@ -92,6 +92,9 @@ class Container : public std::enable_shared_from_this<Container> {
   /// Facts about the whole, such as {"comment", "..."} or {"volumes", "3"}, for `identify`.
   virtual std::vector<std::pair<std::string, std::string>> facts() { return {}; }
 
+  /// Whether installation() has something to tell; cheap.
+  virtual bool installs() const { return false; }
+
   /// What an installer would do with what is in here; nothing for what is no installer.
   virtual std::optional<Installation> installation() { return std::nullopt; }
 

@@ -111,8 +111,8 @@ class Finder {
   const Format* opened(std::uint64_t at, std::uint64_t size) {
     SourcePtr part = make_slice(bytes_, at, size);
     Probe probe(part, "");
-    const Format* format = recognise(probe);
-    if (format == nullptr || format->recognise(probe) != Match::front) return nullptr;
+    const Format* format = recognise_at_front(probe);
+    if (format == nullptr) return nullptr;
     ++trials_;
     try {
       ContainerPtr container = format->open({make_content(part), "", nullptr}, context_);

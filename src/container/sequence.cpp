@@ -34,17 +34,6 @@ class PackedStream final : public Stream {
   std::uint64_t left_;
 };
 
-/// Owns nothing: lets one stream be wrapped by others that want to own theirs.
-class BorrowedStream final : public Stream {
- public:
-  explicit BorrowedStream(Stream& inner) : inner_(inner) {}
-  std::size_t read(ByteSpan out) override { return inner_.read(out); }
-  std::uint64_t skip(std::uint64_t count) override { return inner_.skip(count); }
-
- private:
-  Stream& inner_;
-};
-
 /// Compares the sum of all bytes, modulo 2^32, with the stored one.
 class ByteSumStream final : public Stream {
  public:
@@ -184,7 +173,7 @@ class SequenceContainer final : public Container {
       StreamPtr data;
       if (wanted == Data::handed_out) {
         Special special{item.extents, item.byte_sum, item.sum, item.digest};
-        data = finish_stream(std::make_unique<BorrowedStream>(packed), &special, item.entry);
+        data = finish_stream(make_borrowed(packed), &special, item.entry);
       }
       std::uint64_t padding = item.padding;
       std::uint64_t length = item.packed;

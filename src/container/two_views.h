@@ -25,6 +25,7 @@ class TwoViews : public Container {
   }
   void walk(const Visitor& visitor) override { shown_->walk(visitor); }
   std::vector<std::pair<std::string, std::string>> facts() override { return shown_->facts(); }
+  bool installs() const override { return shown_->installs(); }
   std::optional<Installation> installation() override { return shown_->installation(); }
   std::vector<Finding> findings() const override {
     std::vector<Finding> all = Container::findings(), inner = shown_->findings();

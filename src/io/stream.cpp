@@ -31,6 +31,16 @@ class SourceStream final : public Stream {
   std::uint64_t at_, end_;
 };
 
+class BorrowedStream final : public Stream {
+ public:
+  explicit BorrowedStream(Stream& inner) : inner_(inner) {}
+  std::size_t read(ByteSpan out) override { return inner_.read(out); }
+  std::uint64_t skip(std::uint64_t count) override { return inner_.skip(count); }
+
+ private:
+  Stream& inner_;
+};
+
 class SourceContent final : public Content {
  public:
   explicit SourceContent(SourcePtr source) : source_(std::move(source)) {}
@@ -85,6 +95,10 @@ Bytes read_all(Stream& stream, std::uint64_t limit) {
     if (bytes.size() > limit)
       throw LimitExceeded("the data is larger than the " + human_size(limit) + " expected here");
   }
+}
+
+StreamPtr make_borrowed(Stream& inner) {
+  return std::make_unique<BorrowedStream>(inner);
 }
 
 StreamPtr make_source_stream(SourcePtr source, std::uint64_t offset, std::uint64_t length) {

@@ -32,6 +32,9 @@ Bytes read_all(Stream& stream, std::uint64_t limit);
 /// The source's bytes from `offset` on, `length` at most.
 StreamPtr make_source_stream(SourcePtr source, std::uint64_t offset = 0, std::uint64_t length = UINT64_MAX);
 
+/// Owns nothing: lets a stream be wrapped by others that want to own theirs. `inner` must outlive it.
+StreamPtr make_borrowed(Stream& inner);
+
 /// Bytes repeatable from the start: the data of an entry. `source()` is there where random access is cheap.
 /// Safe to share between threads.
 class Content {

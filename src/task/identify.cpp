@@ -160,7 +160,7 @@ void suggest(const Place& place, OpenContext& context, Identification& out) {
       return;
     }
   }
-  if (layer.container->installation()) {
+  if (layer.container->installs()) {
     out.suggestion = fmt::format("operculum install-report {}", shell_word(out.target));
     return;
   }

@@ -88,12 +88,13 @@ KindReader::~KindReader() {
 }
 
 KindReader::Told KindReader::tell(Probe& probe, std::string_view name) {
-  Bytes head(probe.head(kKindHead).begin(), probe.head(kKindHead).end());
+  ByteView head = probe.head(kKindHead);
   if (head.empty()) return {"empty", "inode/x-empty"};
   const char* type = magic_buffer(magic_, head.data(), head.size());
   std::string media_type = type == nullptr ? "application/octet-stream" : type;
+  bool script = starts_with(head, "#!");  // the view ends when a recogniser reads on
   if (const Format* format = recognise(probe)) return {format->kind, media_type};
-  if (starts_with(head, "#!")) return {"script", media_type};
+  if (script) return {"script", media_type};
   auto rule = std::find_if(std::begin(kRules), std::end(kRules),
                            [&](const Rule& r) { return media_type.starts_with(r.type); });
   std::string_view kind = rule == std::end(kRules) ? "data" : rule->kind;

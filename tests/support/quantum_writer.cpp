@@ -81,6 +81,7 @@ struct Step {
   std::uint32_t low;
 };
 
+template <typename Steps>
 Step step_of(const Steps& steps, unsigned count, std::uint32_t value) {
   for (unsigned i = count; i-- > 0;) {
     if (value >= steps.base[i]) return {i, steps.extra[i], value - steps.base[i]};

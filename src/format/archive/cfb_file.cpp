@@ -219,13 +219,6 @@ void CompoundFile::read_tree(ByteView directory) {
     troubles_.emplace_back("the directory names entries that do not exist: it is damaged or cut short");
 }
 
-const Node* CompoundFile::child(std::size_t parent, std::u16string_view wide) const {
-  for (std::size_t i = 1; i < nodes_.size(); ++i) {
-    if (nodes_[i].parent == parent && nodes_[i].wide == wide) return &nodes_[i];
-  }
-  return nullptr;
-}
-
 SourcePtr CompoundFile::open(const Node& node) const {
   if (node.size == 0) return make_memory_source({});
   if (node.size >= cutoff_) {

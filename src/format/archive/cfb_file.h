@@ -37,9 +37,6 @@ class CompoundFile {
   const std::vector<Node>& nodes() const { return nodes_; }
   const std::vector<std::string>& troubles() const { return troubles_; }
 
-  /// The child of `parent` with that name, or nothing.
-  const Node* child(std::size_t parent, std::u16string_view wide) const;
-
   /// The bytes of a stream. Throws Malformed where its chain is broken.
   SourcePtr open(const Node& node) const;
 

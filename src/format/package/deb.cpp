@@ -59,24 +59,11 @@ Digests read_digests(std::string_view text) {
   Digests digests;
   for (std::string_view line : split(text, '\n')) {
     if (line.size() < 35) continue;
-    Bytes digest;
-    for (std::size_t i = 0; i < 32; i += 2) {
-      if (auto value = parse_number(line.substr(i, 2), 16)) digest.push_back(static_cast<Byte>(*value));
-    }
-    if (digest.size() == 16) digests[clean_path(trim(line.substr(33)))] = std::move(digest);
+    if (auto digest = from_hex(line.substr(0, 32)))
+      digests[clean_path(trim(line.substr(33)))] = std::move(*digest);
   }
   return digests;
 }
-
-/// Lets a stream of a walk be wrapped.
-class Borrowed final : public Stream {
- public:
-  explicit Borrowed(Stream& inner) : inner_(inner) {}
-  std::size_t read(ByteSpan out) override { return inner_.read(out); }
-
- private:
-  Stream& inner_;
-};
 
 class InstalledView final : public TwoViews {
  public:
@@ -105,7 +92,7 @@ class InstalledView final : public TwoViews {
       checked.checked = true;
       StreamPtr wrapped;
       if (visit.stream != nullptr) {
-        wrapped = make_checked(std::make_unique<Borrowed>(*visit.stream), expect(known->second));
+        wrapped = make_checked(make_borrowed(*visit.stream), expect(known->second));
         checked.stream = wrapped.get();
       } else {
         checked.content = make_content([inner = visit.content, expected = expect(known->second)] {
@@ -118,6 +105,7 @@ class InstalledView final : public TwoViews {
 
   Facts facts() override { return about(); }
 
+  bool installs() const override { return true; }
   std::optional<Installation> installation() override {
     Installation result;
     result.system_paths = true;

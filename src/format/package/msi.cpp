@@ -194,6 +194,7 @@ class InstalledView final : public Container {
   }
 
   Facts facts() override { return plan().about; }
+  bool installs() const override { return true; }
   std::optional<Installation> installation() override { return plan(); }
 
  private:

@@ -57,8 +57,7 @@ StringPool::StringPool(ByteView index, ByteView data) {
   Cursor cursor(index, "installer string pool");
   std::uint32_t head = cursor.u32le();
   wide_ = (head & kWideReferences) != 0;
-  code_page_ = head & ~kWideReferences;
-  std::string encoding = encoding_of(code_page_);
+  std::string encoding = encoding_of(head & ~kWideReferences);
   places_.emplace_back(0, 0);  // number 0 is null
   std::size_t at = 0;
   while (cursor.left() >= 4) {
@@ -87,7 +86,6 @@ Table::Table(std::string name, std::vector<Column> columns, Bytes raw, const Str
   for (const Column& column : columns_) row += column.width;
   if (row == 0) return;
   rows_ = raw_.size() / row;
-  cut_short_ = raw_.size() % row != 0;
   std::size_t start = 0;
   for (const Column& column : columns_) {
     starts_.push_back(start);

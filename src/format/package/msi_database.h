@@ -26,11 +26,9 @@ class StringPool {
   StringPool(ByteView index, ByteView data);
   std::string_view text(std::size_t number) const;  ///< UTF-8; empty for numbers that do not exist
   std::size_t reference_width() const { return wide_ ? 3 : 2; }  ///< bytes of a string's number in a table
-  unsigned code_page() const { return code_page_; }
 
  private:
   bool wide_ = false;
-  unsigned code_page_ = 0;
   std::string all_;
   std::vector<std::pair<std::size_t, std::size_t>> places_;  // offset and length in all_
 };
@@ -43,7 +41,6 @@ class Table {
   const std::string& name() const { return name_; }
   const std::vector<Column>& columns() const { return columns_; }
   std::size_t rows() const { return rows_; }
-  bool cut_short() const { return cut_short_; }  ///< the bytes are no whole number of rows
 
   std::optional<std::size_t> find_column(std::string_view name) const;
   /// Of a text column; empty for null and for a column that does not exist.
@@ -64,7 +61,6 @@ class Table {
   Bytes raw_;
   const StringPool& pool_;
   std::size_t rows_ = 0;
-  bool cut_short_ = false;
 };
 
 /// A stream's name in clear: names of a database's streams are packed, two characters in one unit. Tables
@@ -78,7 +74,6 @@ class Database {
   explicit Database(SourcePtr bytes);
 
   const cfb::CompoundFile& file() const { return file_; }
-  const StringPool& pool() const { return pool_; }
   const std::vector<std::string>& tables() const { return tables_; }
 
   /// Null when there is no such table. Throws Malformed when it cannot be read. Safe to share.

@@ -63,7 +63,7 @@ class PeContainer final : public Container {
                                                                   : ", ",
                                               image_.is_library() ? "" : kind));
     for (const Resource& one : resources_) {
-      if (one.type != 16 || !one.type_name.empty()) continue;
+      if (one.type != kVersionType || !one.type_name.empty()) continue;
       Bytes raw = read_up_to(*bytes_, one.at, std::min<std::uint64_t>(one.size, kMostVersion));
       for (auto& [name, value] : read_version(raw)) {
         auto known = std::find_if(std::begin(kAbout), std::end(kAbout),

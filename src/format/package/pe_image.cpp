@@ -42,7 +42,6 @@ std::optional<Image> read_image(const Source& bytes) {
   Image image;
   image.machine = c.u16(4);
   std::size_t sections = c.u16(6), optional_size = c.u16(20);
-  image.linked = c.u32(8);
   image.characteristics = c.u16(22);
   Bytes optional = read_up_to(bytes, at + kCoffHeader, optional_size);
   LittleFields o(optional, "PE optional header", at + kCoffHeader);

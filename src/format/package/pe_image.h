@@ -25,7 +25,6 @@ enum DirectoryIndex : std::size_t { kResources = 2, kCertificates = 4 };
 struct Image {
   bool wide = false;  ///< PE32+
   std::uint16_t machine = 0, characteristics = 0, subsystem = 0;
-  std::uint32_t linked = 0;  ///< seconds since 1970, or a hash
   std::vector<Section> sections;
   std::vector<Directory> directories;
   std::uint64_t end = 0;         ///< of the last section in the file

@@ -24,7 +24,6 @@ enum Type : std::uint32_t {
   kStrings = 6,
   kGroupCursor = 12,
   kGroupIcon = 14,
-  kVersion = 16,
   kManifest = 24
 };
 
@@ -46,7 +45,7 @@ constexpr TypeName kTypes[] = {
     {11, "messages", ""},
     {kGroupCursor, "cursors", ".cur"},
     {kGroupIcon, "icons", ".ico"},
-    {kVersion, "version", ".txt"},
+    {kVersionType, "version", ".txt"},
     {17, "dialog-includes", ""},
     {19, "plug-and-play", ""},
     {20, "device-drivers", ""},
@@ -362,7 +361,7 @@ std::vector<Presented> present(const SourcePtr& bytes, const std::vector<Resourc
     Presented made{fmt::format("{}/{}{}{}", folder, name, language, ending), one.at, one.size, nullptr};
     std::uint32_t type = one.type_name.empty() ? one.type : 0;
     if (type == kBitmap) made.make = [bytes, one] { return make_bitmap(bytes_of(*bytes, one)); };
-    if (type == kVersion) made.make = [bytes, one] { return make_version(*bytes, one); };
+    if (type == kVersionType) made.make = [bytes, one] { return make_version(*bytes, one); };
     if (type == kGroupIcon)
       made.make = [bytes, one, icons] { return make_group(*bytes, one, *icons, false); };
     if (type == kGroupCursor)

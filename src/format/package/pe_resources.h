@@ -7,6 +7,8 @@
 
 namespace operculum::pe {
 
+constexpr std::uint32_t kVersionType = 16;  ///< Resource::type of version information
+
 /// A leaf of the resource tree.
 struct Resource {
   std::uint32_t type = 0;  ///< 0 when it has a name

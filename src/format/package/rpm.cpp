@@ -226,7 +226,7 @@ constexpr std::pair<std::uint32_t, const char*> kAbout[] = {
 
 class InstalledView final : public TwoViews {
  public:
-  InstalledView(ContainerPtr payload, ContainerPtr members, Header header,
+  InstalledView(ContainerPtr payload, ContainerPtr members, std::shared_ptr<const Header> header,
                 std::shared_ptr<const FileTable> files, std::string codec)
       : TwoViews(std::move(payload), std::move(members)),
         header_(std::move(header)),
@@ -239,17 +239,18 @@ class InstalledView final : public TwoViews {
     return facts;
   }
 
+  bool installs() const override { return true; }
   std::optional<Installation> installation() override {
     Installation result;
     result.system_paths = true;
     result.about = about();
     for (const ScriptTag& one : kScripts) {
-      std::string text = header_.text(one.script), program = header_.text(one.program);
+      std::string text = header_->text(one.script), program = header_->text(one.program);
       if (text.empty() && program.empty()) continue;
       result.actions.push_back(
           {InstallAction::Kind::script, std::string(one.name), std::string(one.when), program, text});
     }
-    for (const std::string& text : header_.texts(kTriggerScripts)) {
+    for (const std::string& text : header_->texts(kTriggerScripts)) {
       result.actions.push_back(
           {InstallAction::Kind::script, "trigger", "when another package comes or goes", "", text});
     }
@@ -259,7 +260,7 @@ class InstalledView final : public TwoViews {
         result.notes.push_back(
             fmt::format("{} belongs to the package and is made later", escape(files_->path(i))));
     }
-    for (const std::string& need : header_.texts(kRequires)) {
+    for (const std::string& need : header_->texts(kRequires)) {
       if (!need.starts_with("rpmlib(")) result.needs.push_back(need);
     }
     return result;
@@ -269,12 +270,12 @@ class InstalledView final : public TwoViews {
   Facts about() const {
     Facts facts;
     for (auto [tag, label] : kAbout) {
-      if (std::string text = header_.text(tag); !text.empty()) facts.emplace_back(label, text);
+      if (std::string text = header_->text(tag); !text.empty()) facts.emplace_back(label, text);
     }
     return facts;
   }
 
-  Header header_;
+  std::shared_ptr<const Header> header_;
   std::shared_ptr<const FileTable> files_;
   std::string codec_;
 };
@@ -323,7 +324,8 @@ ContainerPtr open_rpm(const Input& input, OpenContext& context) {
   SourcePtr bytes = random_access(*input.content, context.spool);
   Header signature = Header::read(*bytes, kLead);
   std::uint64_t at = (signature.end() + 7) / 8 * 8;
-  Header header = Header::read(*bytes, at);
+  auto shared = std::make_shared<const Header>(Header::read(*bytes, at));
+  const Header& header = *shared;
   std::string format = header.text(kPayloadFormat);
   ContainerPtr members = stored_view(bytes, signature, header);
   if (context.view == "stored") return members;
@@ -337,8 +339,8 @@ ContainerPtr open_rpm(const Input& input, OpenContext& context) {
   Input inner{payload.content, input.name, nullptr};
   ContainerPtr tree =
       make_sequence(inner, context, [files] { return std::make_unique<PayloadParser>(files); });
-  auto view = std::make_shared<InstalledView>(tree, members, std::move(header), files, payload.codec);
-  check_header(*bytes, signature, Header::read(*bytes, at), *view);
+  auto view = std::make_shared<InstalledView>(tree, members, std::move(shared), files, payload.codec);
+  check_header(*bytes, signature, header, *view);
   return view;
 }
 

@@ -21,7 +21,6 @@ enum Type : std::uint32_t {
   kInt32 = 4,
   kInt64 = 5,
   kText = 6,
-  kBinary = 7,
   kTexts = 8,
   kTranslated = 9
 };
@@ -102,14 +101,6 @@ std::vector<std::uint64_t> Header::numbers(std::uint32_t tag) const {
 std::uint64_t Header::number(std::uint32_t tag, std::uint64_t otherwise) const {
   std::vector<std::uint64_t> all = numbers(tag);
   return all.empty() ? otherwise : all.front();
-}
-
-Bytes Header::bytes(std::uint32_t tag) const {
-  const Value* value = find(tag);
-  if (value == nullptr || value->type != kBinary) return {};
-  std::size_t count = std::min<std::size_t>(value->count, store_.size() - value->offset);
-  auto begin = store_.begin() + value->offset;
-  return Bytes(begin, begin + static_cast<std::ptrdiff_t>(count));
 }
 
 }  // namespace operculum::rpm

@@ -70,7 +70,6 @@ class Header {
   std::vector<std::string> texts(std::uint32_t tag) const;
   std::vector<std::uint64_t> numbers(std::uint32_t tag) const;
   std::uint64_t number(std::uint32_t tag, std::uint64_t otherwise = 0) const;
-  Bytes bytes(std::uint32_t tag) const;
 
  private:
   struct Value {

@@ -42,6 +42,11 @@ struct Place {
   std::size_t solid = SIZE_MAX;
 };
 
+/// Empty data has no blob; its hash is all zeros.
+bool is_nothing(const Bytes& hash) {
+  return std::all_of(hash.begin(), hash.end(), [](Byte b) { return b == 0; });
+}
+
 class WimContainer final : public Container {
  public:
   WimContainer(const Input& input, OpenContext& context) : context_(context) {
@@ -70,8 +75,7 @@ class WimContainer final : public Container {
 
   ContentPtr content(std::size_t index) override {
     const Bytes& hash = hashes_[index];
-    if (std::all_of(hash.begin(), hash.end(), [](Byte b) { return b == 0; }))
-      return make_content(make_memory_source({}));
+    if (is_nothing(hash)) return make_content(make_memory_source({}));
     ContentPtr raw = open(hash);
     Expected expected{entries_[index].size, std::nullopt, "sha1", hash};
     return std::make_shared<HashedContent>(std::move(raw), std::move(expected));
@@ -320,8 +324,7 @@ class WimContainer final : public Container {
     if (entry.kind == EntryKind::file) {
       auto found = places_.find(hash);
       if (found == places_.end()) {
-        bool none = std::all_of(hash.begin(), hash.end(), [](Byte b) { return b == 0; });
-        if (none) entry.size = entry.stored_size = 0;
+        if (is_nothing(hash)) entry.size = entry.stored_size = 0;
       } else {
         const Resource& resource = found->second.blob.resource;
         entry.size = resource.size;

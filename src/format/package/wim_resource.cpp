@@ -66,7 +66,6 @@ Header read_header(const Source& bytes) {
   Bytes raw = read_exactly(bytes, 0, kHeader, "disk image archive header");
   LittleFields f(raw, "disk image archive header");
   Header header;
-  header.version = f.u32(12);
   header.flags = f.u32(16);
   header.chunk = f.u32(20) == 0 ? kDefaultChunk : f.u32(20);
   ByteView guid = f.bytes(24, 16);

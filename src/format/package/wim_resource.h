@@ -28,7 +28,7 @@ struct Resource {
 };
 
 struct Header {
-  std::uint32_t version = 0, flags = 0, chunk = 0, images = 0;
+  std::uint32_t flags = 0, chunk = 0, images = 0;
   std::uint16_t part = 1, parts = 1;
   Bytes guid;
   Resource lookup, xml;
