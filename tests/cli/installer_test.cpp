@@ -77,6 +77,9 @@ TEST(InstallReport, ThePageStandsAloneAndNamesStayText) {
   Ran again = operculum({"install-report", "setup.exe", "--page", "report.html"}, folder.path());
   EXPECT_NE(again.exit_code, 0);  // nothing is replaced
   EXPECT_EQ(folder.read("report.html"), page);
+  EXPECT_EQ(
+      operculum({"install-report", "setup.exe", "setup.exe", "--page", "two.html"}, folder.path()).exit_code,
+      2);
 }
 
 TEST(InstallReport, SystemPackagesTellPlacesAndOwners) {

@@ -55,7 +55,7 @@ void add_install_report(CLI::App& app, Session& session) {
   command->callback([&session, options] {
     prepare(session);
     if (!options->page.empty() && options->targets.size() > 1)
-      throw Malformed("--page takes one target at a time");
+      throw CLI::ValidationError("--page", "takes one TARGET at a time");
     for (const std::string& target : options->targets) {
       try {
         report_one(session, *options, target);
