@@ -36,7 +36,7 @@ struct Inode {
 
 class CramContainer final : public FileTree {
  public:
-  CramContainer(SourcePtr image, OpenContext& context, std::uint64_t base, bool big)
+  CramContainer(const SourcePtr& image, OpenContext& context, std::uint64_t base, bool big)
       : FileTree(context.limits),
         image_(make_slice(image, base, image->size() - base)),
         meta_(make_cached(image_)),

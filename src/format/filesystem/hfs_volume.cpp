@@ -135,7 +135,7 @@ void Tree::from(const Before& before, const std::function<bool(const LeafRecord&
 
 // ---- volume
 
-Volume::Volume(SourcePtr image, std::function<void(Finding::Level, std::string)> report)
+Volume::Volume(SourcePtr image, const std::function<void(Finding::Level, std::string)>& report)
     : image_(std::move(image)) {
   Bytes raw = read_exactly(*image_, kHeaderAt, 512, "HFS+ volume header");
   BigFields f(raw, "HFS wrapper", kHeaderAt);

@@ -65,7 +65,7 @@ Timestamp time_of(std::uint32_t seconds);
 /// A volume's special files, and the extents of any fork.
 class Volume {
  public:
-  explicit Volume(SourcePtr image, std::function<void(Finding::Level, std::string)> report);
+  explicit Volume(SourcePtr image, const std::function<void(Finding::Level, std::string)>& report);
 
   enum class ForkKind : std::uint8_t { data = 0, resource = 0xFF };
   SourcePtr fork(const Fork& fork, std::uint32_t file, ForkKind kind) const;

@@ -105,7 +105,7 @@ void fix_up(ByteSpan raw, std::string_view mark) {
   }
 }
 
-Volume::Volume(SourcePtr image, std::function<void(Finding::Level, std::string)> report)
+Volume::Volume(SourcePtr image, const std::function<void(Finding::Level, std::string)>& report)
     : image_(std::move(image)), meta_(make_cached(image_)) {
   try {
     boot_ = read_boot(read_exactly(*image_, 0, 512, "NTFS boot sector"));

@@ -61,7 +61,7 @@ Boot read_boot(ByteView raw);
 
 class Volume {
  public:
-  Volume(SourcePtr image, std::function<void(Finding::Level, std::string)> report);
+  Volume(SourcePtr image, const std::function<void(Finding::Level, std::string)>& report);
 
   const Boot& boot() const { return boot_; }
   const SourcePtr& image() const { return image_; }
