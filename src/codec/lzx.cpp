@@ -14,6 +14,7 @@ constexpr unsigned kMainSymbols = kLiterals + kLengthHeaders * kMostSlots;
 constexpr unsigned kLengthSymbols = 249, kShortestCopy = 2;
 constexpr unsigned kTranslatedFrames = 32768;  // calls are translated in the first GiB only
 constexpr std::size_t kUntranslatedTail = 10;
+constexpr Byte kCall = 0xE8;
 constexpr std::int32_t kChunkTranslation = 12000000;
 
 constexpr auto kSlots =
@@ -134,55 +135,53 @@ class Core {
 
   Byte* decode_coded(WordBits& outer, const Byte* begin, Byte* out, Byte* stop, const Byte* end) {
     WordBits bits = outer;  // in registers while the loop runs
-    std::uint32_t r0 = recent_[0], r1 = recent_[1], r2 = recent_[2];
+    std::array<std::uint32_t, 3> recent = recent_;
     const bool aligned = type_ == kAligned;
     while (out < stop) {
       bits.refill();
       unsigned symbol = main_.decode(bits);
       if (symbol < kLiterals) {
         *out++ = static_cast<Byte>(symbol);
-        continue;
+        if (out == stop) break;
+        symbol = main_.decode(bits);
+        if (symbol < kLiterals) {
+          *out++ = static_cast<Byte>(symbol);
+          continue;
+        }
+        bits.refill();
       }
       symbol -= kLiterals;
-      std::size_t length = symbol % kLengthHeaders;
-      if (length == kLengthHeaders - 1) length += length_.decode(bits);
-      length += kShortestCopy;
+      std::size_t length = symbol % kLengthHeaders + kShortestCopy;
+      if (symbol % kLengthHeaders == kLengthHeaders - 1) {
+        length += length_.decode(bits);
+        bits.refill();
+      }
       unsigned slot = symbol / kLengthHeaders;
       std::uint32_t distance = 0;
       if (slot > 2) {
         unsigned extra = kSlots.extra[slot];
         std::uint32_t low = 0;
         if (aligned && extra >= 3) {
-          low = bits.take(extra - 3) << 3;
-          bits.refill();
+          low = bits.take_available(extra - 3) << 3;
           low += aligned_.decode(bits);
         } else {
-          low = bits.take(extra);
+          low = bits.take_available(extra);
         }
         distance = kSlots.base[slot] + low - 2;
-        r2 = r1;
-        r1 = r0;
-        r0 = distance;
-      } else if (slot == 0) {
-        distance = r0;
-      } else if (slot == 1) {
-        distance = r1;
-        r1 = r0;
-        r0 = distance;
+        recent[2] = recent[1];
+        recent[1] = recent[0];
       } else {
-        distance = r2;
-        r2 = r0;
-        r0 = distance;
+        distance = recent[slot];
+        recent[slot] = recent[0];
       }
+      recent[0] = distance;
       if (distance > static_cast<std::size_t>(out - begin) || distance == 0 || distance > window_)
         fail("a copy from before the first byte");
       if (length > static_cast<std::size_t>(end - out)) fail("a copy runs beyond its frame");
       copy_back(out, distance, length, end);
       out += length;
     }
-    recent_[0] = r0;
-    recent_[1] = r1;
-    recent_[2] = r2;
+    recent_ = recent;
     outer = bits;
     return out;
   }
@@ -209,6 +208,12 @@ class Core {
   WordCode<8, 7> aligned_;
 };
 
+/// Whether there is a call that untranslate_calls() would look at.
+bool has_calls(ByteView data) {
+  return data.size() > kUntranslatedTail &&
+         std::memchr(data.data(), kCall, data.size() - kUntranslatedTail) != nullptr;
+}
+
 /// Calls in machine code were made absolute, so that equal targets look equal; this makes them relative
 /// again. `position` is that of data[0] in the unpacked bytes.
 void untranslate_calls(ByteSpan data, std::int32_t position, std::int32_t file_size) {
@@ -217,7 +222,7 @@ void untranslate_calls(ByteSpan data, std::int32_t position, std::int32_t file_s
   Byte* end = at + data.size() - kUntranslatedTail;
   const Byte* begin = at;
   while (at < end) {
-    at = static_cast<Byte*>(std::memchr(at, 0xE8, static_cast<std::size_t>(end - at)));
+    at = static_cast<Byte*>(std::memchr(at, kCall, static_cast<std::size_t>(end - at)));
     if (at == nullptr) return;
     auto here = position + static_cast<std::int32_t>(at - begin);
     auto target = static_cast<std::int32_t>(load_little<std::uint32_t>(at + 1));
@@ -259,7 +264,7 @@ ByteView LzxDecoder::decode_frame(ByteView packed, std::size_t size) {
   s.core.decode(bits, s.history.begin(), out, out + size);
   s.history.filled(size);
   std::uint32_t frame = s.frames++;
-  if (s.translation == 0 || frame >= kTranslatedFrames) return {out, size};
+  if (s.translation == 0 || frame >= kTranslatedFrames || !has_calls({out, size})) return {out, size};
   s.translated.assign(out, out + size);
   untranslate_calls(s.translated, static_cast<std::int32_t>(frame * kFrame), s.translation);
   return s.translated;

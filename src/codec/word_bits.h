@@ -18,17 +18,20 @@ class WordBits {
  public:
   explicit WordBits(ByteView packed) : at_(packed.data()), end_(packed.data() + packed.size()) {}
 
-  /// Makes at least 32 bits available.
+  /// Makes at least 48 bits available. Behind count_ the buffer may hold bits of the next word already: they
+  /// come again with the next refill.
   void refill() {
-    if (count_ > 32) return;
-    if (end_ - at_ >= 4) [[likely]] {
-      auto pair = load_little<std::uint32_t>(at_);
-      at_ += 4;
-      buffer_ |= std::uint64_t{(pair << 16) | (pair >> 16)} << (32 - count_);
-      count_ += 32;
+    if (end_ - at_ >= 8) [[likely]] {
+      auto words = load_little<std::uint64_t>(at_);
+      words = words >> 32 | words << 32;
+      words = (words & 0xFFFF0000FFFF0000) >> 16 | (words & 0x0000FFFF0000FFFF) << 16;
+      buffer_ |= words >> count_;
+      unsigned taken = (63 - count_) / 16;
+      at_ += std::size_t{taken} * 2;
+      count_ += taken * 16;
       return;
     }
-    while (count_ <= 48) {
+    while (count_ < 48) {
       std::uint64_t word = 0;
       if (end_ - at_ >= 2) {
         word = load_little<std::uint16_t>(at_);
@@ -48,9 +51,12 @@ class WordBits {
   }
   /// The next `bits`, 0 to 32.
   std::uint32_t take(unsigned bits) {
-    if (bits == 0) return 0;
     refill();
-    auto value = static_cast<std::uint32_t>(buffer_ >> (64 - bits));
+    return take_available(bits);
+  }
+  /// The next `bits`, 0 to 32, which must be available.
+  std::uint32_t take_available(unsigned bits) {
+    auto value = static_cast<std::uint32_t>(buffer_ >> 1 >> (63 - bits));
     drop(bits);
     return value;
   }
@@ -168,6 +174,12 @@ class WordCode {
 /// written beyond `end`.
 inline void copy_back(Byte* to, std::size_t distance, std::size_t length, const Byte* end) {
   const Byte* from = to - distance;
+  if (distance >= 16 && static_cast<std::size_t>(end - to) >= length + 32) [[likely]] {
+    std::memcpy(to, from, 16);
+    std::memcpy(to + 16, from + 16, 16);
+    for (std::size_t done = 32; done < length; done += 16) std::memcpy(to + done, from + done, 16);
+    return;
+  }
   if (distance >= 8 && static_cast<std::size_t>(end - to) >= length + 8) [[likely]] {
     Byte* stop = to + length;
     do {

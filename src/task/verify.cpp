@@ -1,6 +1,7 @@
 #include "task/verify.h"
 
 #include <algorithm>
+#include <memory>
 
 #include "task/ordered_work.h"
 
@@ -8,6 +9,7 @@ namespace operculum {
 namespace {
 
 constexpr std::size_t kWholeBuffer = 1 << 20;  // bytes; an entry that fits is decoded in one go
+constexpr std::size_t kLeastBuffer = 64 << 10;
 
 class Verifier {
  public:
@@ -88,10 +90,12 @@ class Verifier {
   }
 
   OrderedWork::Report drain(const Item& item, Stream& stream) {
-    Bytes block(static_cast<std::size_t>(std::clamp<std::uint64_t>(item.size, 64 * 1024, kWholeBuffer)));
+    auto room = static_cast<std::size_t>(std::clamp<std::uint64_t>(item.size, kLeastBuffer, kWholeBuffer));
+    auto block =
+        std::make_unique_for_overwrite<Byte[]>(room);  // clearing it would cost more than some codecs
     std::uint64_t bytes = 0;
     try {
-      while (std::size_t count = stream.read(block)) {
+      while (std::size_t count = stream.read({block.get(), room})) {
         meter_.add(count);
         progress_.bytes += count;
         bytes += count;
