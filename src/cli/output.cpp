@@ -6,6 +6,8 @@
 
 #include <cerrno>
 #include <cstdlib>
+#include <cstring>
+#include <utility>
 
 #include "base/error.h"
 #include "base/text.h"
@@ -28,35 +30,42 @@ void Output::open(const std::string& path) {
   if (!file_) throw IoError(fmt::format("cannot write {}", escape(path)), errno);
 }
 
+char* Output::room(std::size_t count) {
+  if (!buffer_) buffer_ = std::make_unique<char[]>(kBuffer);
+  if (used_ + count > kBuffer) flush();
+  return buffer_.get() + used_;
+}
+
 void Output::write(std::string_view text) {
-  buffer_ += text;
-  if (buffer_.size() >= kBuffer) flush();
+  if (text.empty()) return;
+  if (text.size() > kBuffer) {
+    flush();
+    return write_out(text);
+  }
+  std::memcpy(room(text.size()), text.data(), text.size());
+  used_ += text.size();
 }
 
 void Output::write_line(std::string_view untrusted) {
-  if (is_plain(untrusted)) {
-    buffer_ += untrusted;
-  } else {
-    buffer_ += escape(untrusted);
-  }
-  buffer_ += '\n';
-  if (buffer_.size() >= kBuffer) flush();
+  if (untrusted.size() >= kBuffer || !is_plain(untrusted)) return write(escape(untrusted) + '\n');
+  char* to = room(untrusted.size() + 1);
+  std::memcpy(to, untrusted.data(), untrusted.size());
+  to[untrusted.size()] = '\n';
+  used_ += untrusted.size() + 1;
 }
 
 void Output::flush() {
-  std::string_view rest = buffer_;
+  write_out({buffer_.get(), std::exchange(used_, 0)});
+}
+
+void Output::write_out(std::string_view rest) {
   while (!rest.empty()) {
     ssize_t count = ::write(number(), rest.data(), rest.size());
     if (count < 0 && errno == EINTR) continue;
     if (count < 0 && errno == EPIPE) _exit(0);
-    if (count < 0) {
-      int error = errno;
-      buffer_.clear();
-      throw IoError("cannot write the output", error);
-    }
+    if (count < 0) throw IoError("cannot write the output", errno);
     rest.remove_prefix(static_cast<std::size_t>(count));
   }
-  buffer_.clear();
 }
 
 bool Output::is_terminal() const {

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <memory>
 #include <string>
 #include <string_view>
 
@@ -24,9 +25,13 @@ class Output {
 
  private:
   int number() const { return file_ ? file_.number() : 1; }
+  /// Where `count` bytes, at most kBuffer, can be put; they count once used_ says so.
+  char* room(std::size_t count);
+  void write_out(std::string_view text);
 
   Descriptor file_;
-  std::string buffer_;
+  std::unique_ptr<char[]> buffer_;
+  std::size_t used_ = 0;
 };
 
 /// True when text on this descriptor may have colour: a terminal, and NO_COLOR is not set.

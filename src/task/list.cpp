@@ -1,19 +1,31 @@
 #include "task/list.h"
 
 namespace operculum {
+namespace {
+
+/// The wanted entries of one container, which is not entered any deeper.
+void list_flat(const Layer& layer, const Selection& selection, Detail detail,
+               const std::function<void(const Entry&)>& sink, const FindingSink& findings) {
+  if (selection.everything()) {
+    layer.container->each(detail, sink);
+  } else {
+    layer.container->each(detail, [&](const Entry& entry) {
+      if (selection.wants(entry.path)) sink(entry);
+    });
+  }
+  for (const Finding& finding : layer.container->findings()) findings("", finding);
+}
+
+}  // namespace
 
 void list(const Place& place, const ListRequest& request, OpenContext& context,
           const std::function<void(const Found&)>& sink, const FindingSink& findings) {
   const Layer& layer = place.layers.back();
   if (!request.deep && !request.kinds) {
-    bool everything = request.selection.everything();
-    layer.container->each(request.detail, [&](const Entry& entry) {
-      if (everything || request.selection.wants(entry.path)) {
-        sink({entry, entry.path, *layer.format, *layer.container, false, 0, nullptr, nullptr, 0});
-      }
-    });
-    for (const Finding& finding : layer.container->findings()) findings("", finding);
-    return;
+    auto take = [&](const Entry& entry) {
+      sink({entry, entry.path, *layer.format, *layer.container, false, 0, nullptr, nullptr, 0});
+    };
+    return list_flat(layer, request.selection, Detail::all, take, findings);
   }
   WalkEvents events = telling(findings);
   events.found = [&](const Found& found) {
@@ -22,6 +34,18 @@ void list(const Place& place, const ListRequest& request, OpenContext& context,
   };
   walk(layer, place.layers.size() == 1 ? place.file_source : nullptr, context,
        {.deep = request.deep, .kinds = request.kinds}, events);
+}
+
+void list_paths(const Place& place, const ListRequest& request, OpenContext& context,
+                const std::function<void(const std::string&)>& sink, const FindingSink& findings) {
+  if (request.deep || request.kinds) {
+    list(
+        place, request, context, [&](const Found& found) { sink(found.path); }, findings);
+    return;
+  }
+  list_flat(
+      place.layers.back(), request.selection, Detail::paths, [&](const Entry& entry) { sink(entry.path); },
+      findings);
 }
 
 }  // namespace operculum

@@ -125,11 +125,14 @@ class Listing {
     if (place.layers.empty())
       throw Malformed("it is no container that this program knows; `operculum identify` tells what it is");
     ListRequest request = options_.request;
-    if (options_.paths && options_.sort == Sort::stored_order) request.detail = Detail::paths;
     request.selection = options_.selection.selection(place.inside);
     if (place.layers.back().format->single_stream) request.selection.inside.clear();
     auto findings = [&](const std::string& path, const Finding& finding) { tell(target, path, finding); };
     if (options_.summary) return print_summary(summarise(place, request, session_.context, findings));
+    if (options_.paths && options_.sort == Sort::stored_order) {
+      auto print = [this](const std::string& path) { session_.data.write_line(path); };
+      return list_paths(place, request, session_.context, print, findings);
+    }
     bool table = !session_.json && !options_.paths && !options_.tree && !options_.csv;
     if (table)
       session_.data.write(
@@ -160,9 +163,6 @@ class Listing {
       if (!entry.link_target().empty()) note = fmt::format(" -> {}", escape(entry.link_target()));
       tree_.push_back({found.path, entry.kind == EntryKind::folder, std::move(note)});
       return;
-    }
-    if (options_.paths && options_.sort == Sort::stored_order) {
-      return session_.data.write_line(found.path);
     }
     std::string line = line_of(found);
     if (options_.sort == Sort::stored_order) {

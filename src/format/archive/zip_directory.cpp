@@ -83,18 +83,38 @@ std::size_t central_length(ByteView raw) {
   return kCentralSize + lengths.u16le() + lengths.u16le() + lengths.u16le();
 }
 
-/// Times, permissions and kind by the system that made the entry (4.4.2, 4.4.15).
-void apply_attributes(Entry& entry, const CentralHeader& header) {
+/// The offset of the local header when the extra fields are nothing but a Zip64 one, or none; else nothing.
+std::optional<std::uint64_t> simple_offset(const Byte* header, ByteView extra) {
+  constexpr std::uint16_t kZip64Field = 1;
+  std::uint32_t offset = load_little<std::uint32_t>(header + 42);
+  if (extra.empty()) return offset == UINT32_MAX ? std::nullopt : std::optional<std::uint64_t>(offset);
+  if (extra.size() < 4 || load_little<std::uint16_t>(extra.data()) != kZip64Field ||
+      load_little<std::uint16_t>(extra.data() + 2) != extra.size() - 4)
+    return std::nullopt;
+  std::size_t at = 4;
+  for (std::size_t size : {24, 20}) at += load_little<std::uint32_t>(header + size) == UINT32_MAX ? 8 : 0;
+  if (offset != UINT32_MAX) return at == extra.size() ? std::optional<std::uint64_t>(offset) : std::nullopt;
+  return at + 8 == extra.size() ? std::optional(load_little<std::uint64_t>(extra.data() + at)) : std::nullopt;
+}
+
+/// What of a central header tells the kind of its entry.
+struct Attributes {
+  std::uint16_t version_made_by;
+  std::uint32_t external;
+  bool empty, ends_with_slash;
+};
+
+/// Permissions and kind by the system that made the entry (4.4.2, 4.4.15).
+void apply_attributes(Entry& entry, const Attributes& header) {
   auto host = static_cast<std::uint8_t>(header.version_made_by >> 8);
-  std::uint32_t unix_mode = header.external_attributes >> 16;
+  std::uint32_t unix_mode = header.external >> 16;
+  entry.kind = EntryKind::file;
   if ((host == host_unix || host == host_darwin) && unix_mode != 0) {
     entry.mode = unix_mode & 07777;
     if ((unix_mode & S_IFMT) != 0) entry.kind = kind_of_mode(unix_mode);
   }
-  if (header.name.ends_with('/') || ((header.external_attributes & kDosFolder) != 0 &&
-                                     header.uncompressed_size == 0 && entry.kind == EntryKind::file)) {
-    entry.kind = EntryKind::folder;
-  }
+  bool dos_folder = (header.external & kDosFolder) != 0 && header.empty && entry.kind == EntryKind::file;
+  if (header.ends_with_slash || dos_folder) entry.kind = EntryKind::folder;
 }
 
 bool writes_backslashes(std::uint16_t version_made_by) {
@@ -175,8 +195,9 @@ bool DirectoryReader::next(Entry& entry) {
     throw LimitExceeded(fmt::format("there are more than {} entries; if that is right, raise --max-entries",
                                     context_.limits.max_entries));
   }
-  if (std::size_t length = central_length(raw); length > raw.size()) raw = input_.ensure(length);
-  if (detail_ == Detail::paths && take_plain(entry, raw)) return true;
+  std::size_t length = central_length(raw);
+  if (length > raw.size()) raw = input_.ensure(length);
+  if (detail_ == Detail::paths && raw.size() >= length && take_plain(entry, raw.first(length))) return true;
   Cursor cursor(raw, "zip central directory", place_.at + input_.consumed());
   try {
     CentralHeader header = CentralHeader::read(cursor);
@@ -192,41 +213,23 @@ bool DirectoryReader::next(Entry& entry) {
   return true;
 }
 
-/// The offset of the local header when the extra fields are nothing but a Zip64 one, or none; else nothing.
-std::optional<std::uint64_t> simple_offset(const Byte* header, ByteView extra) {
-  constexpr std::uint16_t kZip64Field = 1;
-  std::uint32_t offset = load_little<std::uint32_t>(header + 42);
-  if (extra.empty()) return offset == UINT32_MAX ? std::nullopt : std::optional<std::uint64_t>(offset);
-  if (extra.size() < 4 || load_little<std::uint16_t>(extra.data()) != kZip64Field ||
-      load_little<std::uint16_t>(extra.data() + 2) != extra.size() - 4)
-    return std::nullopt;
-  std::size_t at = 4;
-  for (std::size_t size : {24, 20}) at += load_little<std::uint32_t>(header + size) == UINT32_MAX ? 8 : 0;
-  if (offset != UINT32_MAX) return at == extra.size() ? std::optional<std::uint64_t>(offset) : std::nullopt;
-  return at + 8 == extra.size() ? std::optional(load_little<std::uint64_t>(extra.data() + at)) : std::nullopt;
-}
-
-/// The short way when only paths are wanted: true when the header at the front of `raw` is as most are, with
-/// no extra fields that tell of the path and a name in ASCII.
+/// The short way when only paths are wanted: true when the header `raw` is as most are, with no extra fields
+/// that tell of the path and a name in ASCII.
 bool DirectoryReader::take_plain(Entry& entry, ByteView raw) {
   const Byte* at = raw.data();
-  std::size_t length = central_length(raw), name_length = load_little<std::uint16_t>(at + 28);
-  if (raw.size() < length || !place_.volume_starts.empty()) return false;
+  std::size_t name_length = load_little<std::uint16_t>(at + 28);
+  if (!place_.volume_starts.empty()) return false;
   std::string_view name = as_text(raw.subspan(kCentralSize, name_length));
   auto offset =
       simple_offset(at, raw.subspan(kCentralSize + name_length, load_little<std::uint16_t>(at + 30)));
   if (!offset || *offset > UINT64_MAX / 2 || !is_ascii(name)) return false;
   front_ = std::min(front_, *offset + place_.prefix);
-  CentralHeader header;
-  header.version_made_by = load_little<std::uint16_t>(at + 4);
-  header.uncompressed_size = load_little<std::uint32_t>(at + 24);
-  header.external_attributes = load_little<std::uint32_t>(at + 38);
-  header.name = name;
-  entry.kind = EntryKind::file;
-  apply_attributes(entry, header);
+  auto version_made_by = load_little<std::uint16_t>(at + 4);
+  apply_attributes(entry, {version_made_by, load_little<std::uint32_t>(at + 38),
+                           load_little<std::uint32_t>(at + 24) == 0, name.ends_with('/')});
   entry.path.assign(name);
-  finish_path(entry, header.version_made_by);
-  input_.consume(length);
+  finish_path(entry, version_made_by);
+  input_.consume(raw.size());
   return true;
 }
 
@@ -255,8 +258,8 @@ void DirectoryReader::fill(Entry& entry, CentralHeader& header) {
                                                      : decode_name(header.comment, utf8, context_.names_in);
     }
   }
-  entry.kind = EntryKind::file;
-  apply_attributes(entry, header);
+  apply_attributes(entry, {header.version_made_by, header.external_attributes, header.uncompressed_size == 0,
+                           header.name.ends_with('/')});
   fill_path(entry, header, extra);
 }
 
