@@ -10,14 +10,17 @@
 #include <fstream>
 
 #include "io/file_source.h"
+#include "support/byte_writer.h"
 #include "support/disk_writer.h"
 #include "support/ext_writer.h"
 #include "support/iso_writer.h"
+#include "support/lzx_writer.h"
 #include "support/open.h"
 #include "support/program.h"
 #include "support/sample_tree.h"
 #include "support/squashfs_writer.h"
 #include "support/temp_folder.h"
+#include "support/xpress_writer.h"
 
 namespace operculum {
 namespace {
@@ -445,6 +448,63 @@ TEST(KernelMounts, WhatWasWrittenThroughNtfsIsRead) {
   EXPECT_TRUE(entry_at(*held, "hole.bin").is(Entry::sparse));
   Held system = open_path(folder.path("image"), "with-system");
   EXPECT_EQ(entry_at(*system, "$MFT").kind, EntryKind::file);
+}
+
+/// `plain` in chunks behind a table of their places, as the system's overlay keeps it.
+Bytes overlay_stream(const Bytes& plain, std::size_t chunk, bool lzx) {
+  ByteWriter table, chunks;
+  for (std::size_t at = 0; at < plain.size(); at += chunk) {
+    if (at > 0) table.u32(chunks.size());
+    ByteView part = ByteView(plain).subspan(at, std::min(chunk, plain.size() - at));
+    Bytes packed = lzx ? pack_lzx_chunk(part, 15) : pack_xpress(part);
+    chunks.bytes(packed.size() < part.size() ? ByteView(packed) : part);
+  }
+  return table.bytes(chunks.take()).take();
+}
+
+TEST(KernelMounts, FilesPackedByTheOverlayOfNtfsAreRead) {
+  if (geteuid() != 0) GTEST_SKIP() << "only root may mount";
+  NEEDS("mkfs.ntfs");
+  TempFolder folder;
+  std::ofstream(folder.path("image")).close();
+  std::filesystem::resize_file(folder.path("image"), 16 << 20);
+  ASSERT_EQ(tool("mkfs.ntfs", {"-q", "-F", "image"}, folder.path()).exit_code, 0);
+  std::string text;
+  for (int i = 0; i < 6'000; ++i) text += fmt::format("{} cm at {}\n", i * 37 % 520, i);
+  Bytes plain = to_bytes(text), raw = noise(70'000);
+  plain.insert(plain.end(), raw.begin(), raw.end());  // chunks that stay as they are
+  plain.insert(plain.end(), text.begin(), text.begin() + 333);
+  constexpr std::size_t kChunks[] = {4096, 32768, 8192, 16384};  // by the algorithm's number
+  {
+    KernelMount mounted(folder, "image", {"-t", "ntfs-3g", "-o", "loop,streams_interface=windows"});
+    if (!mounted.works()) GTEST_SKIP() << "this machine does not mount it: " << mounted.why();
+    for (std::uint32_t algorithm = 0; algorithm < 5; ++algorithm) {
+      std::string path = fmt::format("{}/packed {}", mounted.path(), algorithm);
+      std::ofstream(path).close();
+      std::filesystem::resize_file(path, plain.size());
+      Bytes packed = overlay_stream(plain, kChunks[algorithm % 4], algorithm == 1);
+      std::ofstream(path + ":WofCompressedData", std::ios::binary)
+          .write(as_text(packed).data(), static_cast<std::streamsize>(packed.size()));
+      Bytes reparse = ByteWriter().u32(0x80000017).u16(16).u16(0).u32(1).u32(2).u32(1).u32(algorithm).take();
+      ASSERT_EQ(setxattr(path.c_str(), "system.ntfs_reparse_data", reparse.data(), reparse.size(), 0), 0);
+    }
+  }
+  Held held = open_path(folder.path("image"));
+  ASSERT_EQ(held.format(), "ntfs");
+  for (int algorithm = 0; algorithm < 4; ++algorithm) {
+    std::string path = fmt::format("packed {}", algorithm);
+    EXPECT_EQ(text_at(*held, path), as_text(plain)) << algorithm;
+    EXPECT_EQ(entry_at(*held, path).method, algorithm == 1 ? "lzx" : "xpress");
+    EXPECT_LT(entry_at(*held, path).stored_size, plain.size());
+    Bytes part(100);  // from the middle, without what is in front
+    auto content = held->content(static_cast<std::size_t>(&entry_at(*held, path) - held->entries().data()));
+    EXPECT_EQ(content->source()->read_at(plain.size() - 80'000, part), part.size());
+    EXPECT_EQ(as_text(part), as_text(plain).substr(plain.size() - 80'000, 100));
+  }
+  EXPECT_THROW(text_at(*held, "packed 4"), Unsupported);
+  EXPECT_EQ(paths_of(*held).find("WofCompressedData"), std::string::npos);
+  Held system = open_path(folder.path("image"), "with-system");
+  EXPECT_EQ(entry_at(*system, "packed 1:WofCompressedData").kind, EntryKind::file);
 }
 
 }  // namespace

@@ -7,6 +7,7 @@
 #include "base/fields.h"
 #include "base/text.h"
 #include "format/filesystem/file_tree.h"
+#include "format/filesystem/ntfs_overlay.h"
 #include "format/filesystem/ntfs_volume.h"
 #include "format/filesystem/reparse.h"
 #include "format/formats.h"
@@ -107,7 +108,7 @@ class NtfsContainer final : public FileTree {
     Record record = volume_.record(ref.a);
     std::uint64_t index = 0;
     if (ref.b == 0) {
-      if (const Attribute* data = record.find(kData)) return checked_content(record, *data);
+      if (const Attribute* data = record.find(kData)) return data_of(record, *data);
       return make_content(make_memory_source({}));
     }
     for (const Attribute& one : record.attributes) {
@@ -121,11 +122,8 @@ class NtfsContainer final : public FileTree {
   }
 
  private:
-  ContentPtr checked_content(const Record& record, const Attribute& data) const {
-    if (const Attribute* reparse = record.find(kReparsePoint);
-        reparse != nullptr && reparse->value.size() >= 4 &&
-        load_little<std::uint32_t>(reparse->value.data()) == kReparseOverlay)
-      throw Unsupported("files packed by the system's overlay (XPRESS or LZX)");
+  ContentPtr data_of(const Record& record, const Attribute& data) const {
+    if (auto overlay = overlay_of(record)) return overlay_content(volume_, record, *overlay);
     return volume_.content(data);
   }
 
@@ -200,6 +198,11 @@ class NtfsContainer final : public FileTree {
         return;
       }
       set_sizes(entry, *data);
+      if (auto overlay = overlay_of(record)) {
+        entry.method = method_of(*overlay);
+        entry.flags &= static_cast<std::uint8_t>(~Entry::sparse);  // what is there in their place is all hole
+        if (const Attribute* packed = record.find(kData, kOverlayStream)) entry.stored_size = packed->size;
+      }
     } else {
       entry.size = entry.stored_size = 0;
     }
@@ -218,12 +221,17 @@ class NtfsContainer final : public FileTree {
     if ((data.flags & kCompressed) != 0 && !data.resident) entry.method = "lznt1";
   }
 
-  static std::vector<TreeItem> streams_of(const TreeItem& item, const Record& record) {
+  /// The one with the packed bytes of the file itself only shows among the system's.
+  std::vector<TreeItem> streams_of(const TreeItem& item, const Record& record) const {
     std::vector<TreeItem> out;
+    bool with_packed = with_system_ || !overlay_of(record);
+    std::uint64_t index = 0;
     for (const Attribute& one : record.attributes) {
       if (one.type != kData || one.name.empty()) continue;
+      ++index;
+      if (one.name == kOverlayStream && !with_packed) continue;
       TreeItem stream;
-      stream.ref = {item.ref.a, out.size() + 1};
+      stream.ref = {item.ref.a, index};
       stream.entry.path = item.entry.path + ":" + one.name;
       stream.entry.modified = item.entry.modified;
       set_sizes(stream.entry, one);
@@ -280,20 +288,22 @@ ContainerPtr open_ntfs(const Input& input, OpenContext& context) {
 }  // namespace
 
 Format ntfs_format() {
-  return {.id = "ntfs",
-          .name = "NTFS file system",
-          .family = "file system",
-          .specification = "NTFS 3.1 as commonly documented; [MS-XCA] 2.5; [MS-FSCC] 2.1.2",
-          .reads =
-              "resident and other data, sparse and compressed (LZNT1) files, named streams as NAME:STREAM, "
-              "hard links, attribute "
-              "lists, symbolic links and mount points, mirror of the file table, backup boot sector; --view "
-              "with-system",
-          .lacks = "contents of encrypted files; files packed by the system's overlay (XPRESS, LZX)",
-          .suffixes = {".ntfs"},
-          .views = {kWithSystem},
-          .recognise = recognise_ntfs,
-          .open = open_ntfs};
+  return {
+      .id = "ntfs",
+      .name = "NTFS file system",
+      .family = "file system",
+      .specification = "NTFS 3.1 as commonly documented; [MS-XCA] 2.5; [MS-FSCC] 2.1.2",
+      .reads =
+          "resident and other data, sparse and compressed files (LZNT1; XPRESS and LZX of the system's "
+          "overlay), named streams as NAME:STREAM, "
+          "hard links, attribute "
+          "lists, symbolic links and mount points, mirror of the file table, backup boot sector; --view "
+          "with-system",
+      .lacks = "contents of encrypted files; files that the system's overlay takes from an archive elsewhere",
+      .suffixes = {".ntfs"},
+      .views = {kWithSystem},
+      .recognise = recognise_ntfs,
+      .open = open_ntfs};
 }
 
 }  // namespace operculum

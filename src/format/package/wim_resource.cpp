@@ -10,7 +10,7 @@
 #include "base/fields.h"
 #include "codec/lzx.h"
 #include "codec/xpress.h"
-#include "io/block_content.h"
+#include "io/chunk_table.h"
 
 namespace operculum::wim {
 namespace {
@@ -33,26 +33,18 @@ Resource resource_at(const LittleFields& f, std::size_t at) {
   return resource;
 }
 
-void decode_chunk(Packing codec, ByteView packed, ByteSpan out, std::uint32_t chunk) {
+/// What decodes a chunk. Throws Unsupported for LZMS.
+std::function<void(ByteView, ByteSpan)> decoder_of(Packing codec, std::uint32_t chunk) {
   switch (codec) {
     case Packing::xpress:
-      return decode_xpress(packed, out);
+      return decode_xpress;
     case Packing::lzx:
-      return decode_lzx_chunk(packed, out, static_cast<unsigned>(std::bit_width(chunk) - 1));
+      return [window_bits = static_cast<unsigned>(std::bit_width(chunk) - 1)](ByteView packed, ByteSpan out) {
+        decode_lzx_chunk(packed, out, window_bits);
+      };
     default:
       throw Unsupported("resources packed with LZMS");
   }
-}
-
-ContentPtr chunked(const SourcePtr& bytes, std::vector<Block> blocks, Packing codec, std::uint32_t chunk) {
-  return make_block_content(std::move(blocks), [bytes, codec, chunk](const Block& block, ByteSpan out) {
-    Bytes packed = read_exactly(*bytes, block.stored_offset, block.stored_size, "a packed chunk");
-    if (packed.size() == out.size()) {
-      std::copy(packed.begin(), packed.end(), out.begin());
-    } else {
-      decode_chunk(codec, packed, out, chunk);
-    }
-  });
 }
 
 void check_chunk(std::uint32_t chunk) {
@@ -112,31 +104,8 @@ ContentPtr open_resource(const SourcePtr& bytes, const Resource& resource, Packi
     throw CutShort(
         fmt::format("its {} bytes lie behind the end of the file; the file is cut short", resource.stored));
   if (!resource.packed) return make_content(make_slice(bytes, resource.offset, resource.stored));
-  if (codec == Packing::lzms) throw Unsupported("resources packed with LZMS");
-  if (resource.size == 0) return make_content(make_memory_source({}));
-  // A table of where each chunk but the first begins, counted from behind the table.
-  std::uint64_t chunks = (resource.size - 1) / chunk + 1, width = resource.size > UINT32_MAX ? 8 : 4;
-  if (chunks > kMostChunks || (chunks - 1) * width > resource.stored)
-    throw Malformed(
-        fmt::format("it states {} bytes in {}, which is not possible", resource.size, resource.stored));
-  std::uint64_t table_size = (chunks - 1) * width;
-  Bytes table = read_exactly(*bytes, resource.offset, table_size, "chunk table");
-  LittleFields f(table, "chunk table", resource.offset);
-  auto start = [&](std::uint64_t index) -> std::uint64_t {
-    if (index == 0) return 0;
-    if (index == chunks) return resource.stored - table_size;
-    auto at = static_cast<std::size_t>((index - 1) * width);
-    return width == 8 ? f.u64(at) : f.u32(at);
-  };
-  std::vector<Block> blocks;
-  for (std::uint64_t i = 0; i < chunks; ++i) {
-    std::uint64_t from = start(i), to = start(i + 1),
-                  unpacked = std::min<std::uint64_t>(chunk, resource.size - i * chunk);
-    if (to <= from || to > resource.stored - table_size || to - from > unpacked)
-      throw Malformed(fmt::format("its chunk {} has an impossible place", i + 1));
-    blocks.push_back({i * chunk, unpacked, resource.offset + table_size + from, to - from, 0});
-  }
-  return chunked(bytes, std::move(blocks), codec, chunk);
+  return make_chunk_content(bytes, {resource.offset, resource.stored, resource.size, chunk},
+                            decoder_of(codec, chunk));
 }
 
 ContentPtr open_solid(const SourcePtr& bytes, const Resource& resource) {
@@ -146,8 +115,7 @@ ContentPtr open_solid(const SourcePtr& bytes, const Resource& resource) {
   std::uint32_t chunk = f.u32(8), kind = f.u32(12);
   check_chunk(chunk);
   if (kind > 3) throw Malformed(fmt::format("solid resource: compression of type {}", kind));
-  auto codec = static_cast<Packing>(kind);
-  if (codec == Packing::lzms) throw Unsupported("solid resources packed with LZMS");
+  auto decode = decoder_of(static_cast<Packing>(kind), chunk);
   std::uint64_t chunks = size == 0 ? 0 : (size - 1) / chunk + 1;
   if (chunks > kMostChunks || chunks * 4 > resource.stored)
     throw Malformed(fmt::format("solid resource: {} bytes in {} are not possible", size, resource.stored));
@@ -163,7 +131,7 @@ ContentPtr open_solid(const SourcePtr& bytes, const Resource& resource) {
     blocks.push_back({i * chunk, unpacked, at, stored, 0});
     at += stored;
   }
-  return chunked(bytes, std::move(blocks), codec, chunk);
+  return make_chunk_content(bytes, std::move(blocks), std::move(decode));
 }
 
 }  // namespace operculum::wim
