@@ -166,6 +166,8 @@ constexpr SumKind kSums[] = {
     {"md5", "MD5 (RFC 1321)", 16, false, 0, plain<Digest<EVP_md5>>},
     {"sha1", "SHA-1 (FIPS 180-4)", 20, false, 0, plain<Digest<EVP_sha1>>},
     {"sha256", "SHA-256 (FIPS 180-4)", 32, false, 0, plain<Digest<EVP_sha256>>},
+    {"sha384", "SHA-384 (FIPS 180-4)", 48, false, 0, plain<Digest<EVP_sha384>>},
+    {"sha512", "SHA-512 (FIPS 180-4)", 64, false, 0, plain<Digest<EVP_sha512>>},
 };
 
 // ---- hashes of names

@@ -1,34 +1,43 @@
 #include "container/ranges.h"
 
+#include "codec/codec.h"
+
 namespace operculum {
 namespace {
 
 class RangesContainer final : public Container {
  public:
-  RangesContainer(SourcePtr bytes, const std::vector<NamedRange>& ranges) : bytes_(std::move(bytes)) {
-    for (const NamedRange& range : ranges) {
+  RangesContainer(SourcePtr bytes, std::vector<NamedRange> ranges)
+      : bytes_(std::move(bytes)), ranges_(std::move(ranges)) {
+    for (const NamedRange& range : ranges_) {
       Entry entry;
       entry.path = range.path;
       entry.offset = range.at;
       entry.size = entry.stored_size = range.size;
+      if (!range.sum.empty()) entry.flags |= Entry::has_sum;
       entries_.push_back(std::move(entry));
     }
   }
 
   std::span<const Entry> entries() override { return entries_; }
   ContentPtr content(std::size_t index) override {
-    return make_content(make_slice(bytes_, entries_[index].offset, entries_[index].size));
+    const NamedRange& range = ranges_[index];
+    SourcePtr part = make_slice(bytes_, range.at, range.size);
+    if (range.sum.empty()) return make_content(part);
+    Expected expected{range.size, std::nullopt, range.sum, range.digest};
+    return make_content([part, expected] { return make_checked(make_source_stream(part), expected); });
   }
 
  private:
   SourcePtr bytes_;
+  std::vector<NamedRange> ranges_;
   std::vector<Entry> entries_;
 };
 
 }  // namespace
 
-ContainerPtr make_ranges(SourcePtr bytes, const std::vector<NamedRange>& ranges) {
-  return std::make_shared<RangesContainer>(std::move(bytes), ranges);
+ContainerPtr make_ranges(SourcePtr bytes, std::vector<NamedRange> ranges) {
+  return std::make_shared<RangesContainer>(std::move(bytes), std::move(ranges));
 }
 
 }  // namespace operculum

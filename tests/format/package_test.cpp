@@ -95,6 +95,11 @@ TEST(RpmForms, ACutDownloadIsSaidFirst) {
 TEST(RpmForms, PartsAreTheStoredView) {
   Held held = open_viewed(make_rpm(installed_tree(), {.codec = "xz"}), "stored");
   EXPECT_EQ(paths_of(*held), "lead signature-header header payload.cpio.xz");
+  Bytes damaged = make_rpm(installed_tree(), {.codec = "xz"});
+  damaged[damaged.size() - 30] ^= 1;
+  EXPECT_EQ(text_of(*held, 3).substr(1, 4), "7zXZ");
+  EXPECT_THROW(text_of(*open_viewed(damaged, "stored"), 3),
+               Malformed);  // the payload has a digest of its own
   Held installed = open_bytes(make_rpm(installed_tree(), {.codec = "xz"}));
   EXPECT_EQ(installed->find("payload.cpio.xz").kind, Lookup::Kind::entry);
 }
@@ -186,7 +191,7 @@ TEST_P(Xar, GivesTheTree) {
 INSTANTIATE_TEST_SUITE_P(Encodings, Xar,
                          testing::Values(std::pair("application/octet-stream", "md5"),
                                          std::pair("application/x-gzip", "sha1"),
-                                         std::pair("application/x-bzip2", "sha256"),
+                                         std::pair("application/x-bzip2", "sha512"),
                                          std::pair("application/x-lzma", "sha1"),
                                          std::pair("application/x-xz", "sha256")));
 
@@ -202,6 +207,20 @@ TEST(XarForms, ChecksumsAreCompared) {
   std::size_t heap = 28 + static_cast<std::size_t>(BigFields(sum, "").u64(8));
   sum[heap] ^= 1;
   EXPECT_TRUE(has_finding(*open_bytes(sum), "does not fit its sha1"));
+}
+
+TEST(XarForms, ExtendedAttributesAreRead) {
+  Held held = open_bytes(make_xar(installed_tree(), {.note = "keep dry"}));
+  using Attributes = std::vector<std::pair<std::string, std::string>>;
+  EXPECT_EQ(entry_at(*held, "usr/bin/chart").extra->attributes, (Attributes{{"note", "keep dry"}}));
+  EXPECT_EQ(entry_at(*held, "usr").extra->attributes, Attributes{});
+  EXPECT_EQ(compare_tree(held, installed_tree()), "");
+  Bytes cut =
+      make_xar({{.path = "a", .data = noise(9)}}, {.encoding = "application/octet-stream", .note = "x"});
+  EXPECT_TRUE(held->findings().empty());
+  cut.resize(cut.size() - 10);  // the attribute and the file
+  Held damaged = open_bytes(cut);
+  EXPECT_TRUE(has_finding(*damaged, "a: the extended attribute note is left out: its 1 bytes lie behind"));
 }
 
 TEST(XarForms, ACutDownloadIsSaid) {

@@ -149,9 +149,11 @@ Bytes make_rpm(const SampleTree& tree, const RpmOptions& options) {
   header.text(1124, "cpio");
   header.text(1125, options.codec);
   header.numbers(5011, {options.digest}, 4);
+  Bytes packed = packed_by(options.codec, payload.take());
+  header.texts(5092, {to_hex(digest("SHA256", packed))});
+  header.numbers(5093, {8}, 4);
   Bytes main = header.take();
   RpmHeader signature;
-  Bytes packed = packed_by(options.codec, payload.take());
   signature.text(273, to_hex(digest("SHA256", main)));
   signature.numbers(1000, {main.size() + packed.size()}, 4);
   ByteWriter out;
@@ -177,7 +179,8 @@ Bytes make_xar(const SampleTree& tree, const XarOptions& options) {
                                                {"application/x-bzip2", "bzip2"},
                                                {"application/x-lzma", "lzma-alone"},
                                                {"application/x-xz", "xz"}};
-  std::string name = options.sum == "sha1" ? "SHA1" : options.sum == "md5" ? "MD5" : "SHA256";
+  std::string name = options.sum;
+  std::transform(name.begin(), name.end(), name.begin(), [](unsigned char c) { return std::toupper(c); });
   std::size_t sum_size = digest(name.c_str(), {}).size();
   ByteWriter heap;
   heap.zeros(sum_size);
@@ -196,6 +199,13 @@ Bytes make_xar(const SampleTree& tree, const XarOptions& options) {
         text += fmt::format("<type>symlink</type><link type=\"file\">{}</link>", node.target);
       } else {
         Bytes packed = packed_by(codecs.at(options.encoding), node.data);
+        if (!options.note.empty()) {
+          text += fmt::format(
+              "<ea id=\"0\"><name>note</name><length>{0}</length><offset>{1}</offset>"
+              "<size>{0}</size><encoding style=\"application/octet-stream\"/></ea>",
+              options.note.size(), heap.size());
+          heap.text(options.note);
+        }
         text += fmt::format(
             "<type>file</type><data><length>{}</length><offset>{}</offset><size>{}</size>"
             "<encoding style=\"{}\"/><extracted-checksum style=\"{}\">{}</extracted-checksum></data>",

@@ -20,6 +20,7 @@ Bytes make_rpm(const SampleTree& tree, const RpmOptions& options = {});
 struct XarOptions {
   std::string encoding = "application/x-gzip";
   std::string sum = "sha1";
+  std::string note = {};  ///< an extended attribute "note" that every file gets
 };
 
 Bytes make_xar(const SampleTree& tree, const XarOptions& options = {});

@@ -38,6 +38,10 @@ std::string_view digest_name(std::uint64_t kind) {
       return "sha1";
     case 8:
       return "sha256";
+    case 9:
+      return "sha384";
+    case 10:
+      return "sha512";
     default:
       return "";
   }
@@ -283,11 +287,18 @@ class InstalledView final : public TwoViews {
 /// The parts of the package file as they lie in it.
 ContainerPtr stored_view(const SourcePtr& bytes, const Header& signature, const Header& header) {
   std::string codec = header.text(kPayloadCodec);
+  NamedRange payload{"payload.cpio" + (codec.empty() ? "" : "." + codec), header.end(),
+                     bytes->size() - std::min(bytes->size(), header.end())};
+  std::string_view sum = digest_name(header.number(kPayloadDigestKind));
+  auto digest = from_hex(header.text(kPayloadDigest));
+  if (digest && !sum.empty() && digest->size() == find_sum(sum)->bytes) {
+    payload.sum = sum;
+    payload.digest = std::move(*digest);
+  }
   return make_ranges(bytes, {{"lead", 0, kLead},
                              {"signature-header", signature.begin(), signature.end() - signature.begin()},
                              {"header", header.begin(), header.end() - header.begin()},
-                             {"payload.cpio" + (codec.empty() ? "" : "." + codec), header.end(),
-                              bytes->size() - std::min(bytes->size(), header.end())}});
+                             std::move(payload)});
 }
 
 void check_header(const Source& bytes, const Header& signature, const Header& header, Container& container) {

@@ -54,6 +54,8 @@ enum Tag : std::uint32_t {
   kOldFileNames = 1027,
   kLongFileSizes = 5008,
   kFileDigestKind = 5011,
+  kPayloadDigest = 5092,
+  kPayloadDigestKind = 5093,
 };
 
 /// One header: values by tag (the RPM package format, "header structure").

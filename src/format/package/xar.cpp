@@ -45,6 +45,8 @@ constexpr Kind kKinds[] = {{"file", EntryKind::file},
                            {"block special", EntryKind::block_device},
                            {"socket", EntryKind::socket}};
 
+constexpr std::uint64_t kMostAttribute = 64 << 10, kMostAttributes = 16 << 20;
+
 /// "sha1", "SHA1", "sha-1" all mean the same.
 std::string sum_name(std::string_view style) {
   std::string name = to_lower(style);
@@ -101,8 +103,16 @@ class XarContainer final : public Container {
 
   std::span<const Entry> entries() override { return entries_; }
 
-  ContentPtr content(std::size_t index) override {
-    const Data& data = data_[index];
+  ContentPtr content(std::size_t index) override { return open(data_[index]); }
+
+  Facts facts() override {
+    Facts facts;
+    if (!made_.empty()) facts.emplace_back("made", made_);
+    return facts;
+  }
+
+ private:
+  ContentPtr open(const Data& data) const {
     if (!data.unknown.empty()) throw Unsupported(fmt::format("xar data encoded as {}", escape(data.unknown)));
     std::uint64_t at = heap_ + data.offset;
     if (at < heap_ || at > bytes_->size() || data.length > bytes_->size() - at)
@@ -122,13 +132,6 @@ class XarContainer final : public Container {
     });
   }
 
-  Facts facts() override {
-    Facts facts;
-    if (!made_.empty()) facts.emplace_back("made", made_);
-    return facts;
-  }
-
- private:
   void check_table(const pugi::xml_node& table, std::uint64_t at, std::uint64_t packed) {
     pugi::xml_node sum = table.child("checksum");
     const SumKind* kind = find_sum(sum_name(sum.attribute("style").as_string()));
@@ -174,14 +177,39 @@ class XarContainer final : public Container {
     }
     by_id_[id] = entry.path;
     Data data;
-    if (entry.kind == EntryKind::file) read_data(file.child("data"), entry, data);
+    for (pugi::xml_node attribute : file.children("ea")) take_attribute(attribute, entry);
+    if (entry.kind == EntryKind::file) {
+      data = read_data(file.child("data"));
+      entry.size = data.size;
+      entry.stored_size = data.length;
+      entry.offset = data.offset;
+      entry.method = data.codec;
+      if (!data.sum.empty()) entry.flags |= Entry::has_sum;
+    }
     std::string path = entry.path;
     entries_.push_back(std::move(entry));
     data_.push_back(std::move(data));
     for (pugi::xml_node inner : file.children("file")) take(inner, path, depth + 1);
   }
 
-  void read_data(const pugi::xml_node& node, Entry& entry, Data& data) {
+  /// An extended attribute: its value lies in the heap as the data of files does.
+  void take_attribute(const pugi::xml_node& node, Entry& entry) {
+    std::string name = node.child_value("name");
+    try {
+      Data data = read_data(node);
+      if (data.size > kMostAttribute || attributes_ + data.size > kMostAttributes)
+        throw LimitExceeded(fmt::format("{} bytes of extended attributes", data.size));
+      attributes_ += data.size;
+      Bytes value = read_all(*open(data)->stream(), kMostAttribute);
+      entry.extras().attributes.emplace_back(name, as_text(value));
+    } catch (const Error& error) {
+      add_finding(Finding::Level::fault, fmt::format("{}: the extended attribute {} is left out: {}",
+                                                     escape(entry.path), escape(name), error.what()));
+    }
+  }
+
+  Data read_data(const pugi::xml_node& node) {
+    Data data;
     data.offset = node.child("offset").text().as_ullong();
     data.length = node.child("length").text().as_ullong();
     data.size = node.child("size").text().as_ullong();
@@ -199,17 +227,14 @@ class XarContainer final : public Container {
     if (const SumKind* kind = find_sum(name); kind != nullptr && digest && digest->size() == kind->bytes) {
       data.sum = name;
       data.digest = std::move(*digest);
-      entry.flags |= Entry::has_sum;
     }
     end_ = std::max(end_, data.offset + data.length);
-    entry.size = data.size;
-    entry.stored_size = data.length;
-    entry.offset = data.offset;
-    entry.method = data.codec;
+    return data;
   }
 
   SourcePtr bytes_;
   std::uint64_t heap_ = 0, end_ = 0;  // where the heap begins, and how far files reach in it
+  std::uint64_t attributes_ = 0;      // bytes of extended attributes so far
   std::string made_;
   std::vector<Entry> entries_;
   std::vector<Data> data_;
@@ -231,16 +256,18 @@ ContainerPtr open_xar(const Input& input, OpenContext& context) {
 }  // namespace
 
 Format xar_format() {
-  return {.id = "xar",
-          .name = "xar archive",
-          .family = "package",
-          .specification = "xar file format, version 1",
-          .reads =
-              "stored, zlib, bzip2, LZMA and xz data; links, owners; checksums of the table and of each file",
-          .lacks = "checking of signatures; extended attributes",
-          .suffixes = {".xar", ".pkg", ".xip"},
-          .recognise = recognise_xar,
-          .open = open_xar};
+  return {
+      .id = "xar",
+      .name = "xar archive",
+      .family = "package",
+      .specification = "xar file format, version 1",
+      .reads =
+          "stored, zlib, bzip2, LZMA and xz data; links, owners; checksums of the table and of each file; "
+          "extended attributes",
+      .lacks = "checking of signatures",
+      .suffixes = {".xar", ".pkg", ".xip"},
+      .recognise = recognise_xar,
+      .open = open_xar};
 }
 
 }  // namespace operculum
