@@ -1,5 +1,6 @@
-// Opens arbitrary bytes as one format, whether or not they are recognised, lists them and reads all data,
-// both with random access and as a stream. Anything but an Error is a finding of the fuzzer.
+// Opens arbitrary bytes as one format, whether or not they are recognised, lists them, reads all data, both with
+// random access and as a stream, and asks what they would install. Anything but an Error is a finding of the
+// fuzzer.
 #include <algorithm>
 
 #include "base/error.h"
@@ -45,6 +46,7 @@ void open_and_read(const ContentPtr& content) {
       return --left > 0;
     });
     container->facts();
+    container->installation();
   } catch (const Error&) {
     // likewise
   }

@@ -5,6 +5,7 @@
 
 #include "base/fields.h"
 #include "codec/codec.h"
+#include "io/file_source.h"
 #include "support/cab_writer.h"
 #include "support/cfb_writer.h"
 #include "support/msi_writer.h"
@@ -74,6 +75,21 @@ TEST(CompoundFile, SizesThatCannotBeAreRefused) {
   Held held = open_bytes(canvas.take());
   EXPECT_THROW(text_at(*held, "Contents"), Malformed);
   EXPECT_EQ(text_at(*held, "Notes/short"), "a short stream\n");
+}
+
+TEST(CompoundFileFixture, OpensAsAnOfficeSuiteWroteIt) {
+  std::string path = std::string(OPERCULUM_SOURCE) + "/tests/fixtures/installer/tide-log.doc";
+  Held held = open_source(open_file(path), "tide-log.doc");
+  ASSERT_EQ(held.format(), "cfb");
+  EXPECT_TRUE(held->findings().empty());
+  EXPECT_EQ(held->entries().size(), 6u);
+  std::string wide;  // the text is UTF-16
+  for (char letter : std::string("Reading 60: 220 cm above chart datum")) wide += {letter, '\0'};
+  EXPECT_NE(text_at(*held, "WordDocument").find(wide), std::string::npos);
+  EXPECT_EQ(text_at(*held, "1Table").size(), 1635u);  // in the mini stream
+  std::string summary = text_at(*held, "\x05SummaryInformation");
+  EXPECT_EQ(summary.size(), 172u);
+  EXPECT_EQ(summary.substr(0, 2), "\xFE\xFF");
 }
 
 TEST(CompoundFile, SurvivesCuts) {
@@ -216,6 +232,29 @@ TEST(Msi, SurvivesCuts) {
       EXPECT_STRNE(error.what(), "");
     }
   }
+}
+
+TEST(Msi, AMergeModuleHasItsCabinetUnderAFixedName) {
+  auto files = program_files();
+  MsiContents module = sample_msi(files, cabinet_of(files), "#MergeModule.CABinet");
+  std::erase_if(module.tables, [](const MsiTable& table) { return table.name == "Media"; });
+  const std::string number = ".0A1B2C3D_4E5F_6071_8293_A4B5C6D7E8F9";  // modules put theirs behind keys
+  for (MsiTable& table : module.tables) {
+    if (table.name != "Directory") continue;
+    for (auto& row : table.rows) {
+      for (std::size_t column : {0, 1}) {
+        if (row[column] == MsiValue("ProgramFilesFolder")) row[column] = "ProgramFilesFolder" + number;
+      }
+    }
+  }
+  module.tables.push_back({"ModuleSignature",
+                           {{"ModuleID", MsiColumn::Kind::text, true},
+                            {"Language", MsiColumn::Kind::number16, true},
+                            {"Version"}},
+                           {{"Chart" + number, 0, "2.1"}}});
+  Held held = open_bytes(make_msi(module), "chart.msm");
+  ASSERT_EQ(held.format(), "msi");
+  for (const auto& [path, data] : files) EXPECT_EQ(text_at(*held, kRoot + path), as_text(data)) << path;
 }
 
 TEST(Msi, WithoutItsTablesTheStreamsAreLeft) {

@@ -1,6 +1,9 @@
 #include "support/open.h"
 
+#include <fmt/format.h>
+
 #include <map>
+#include <random>
 #include <stdexcept>
 
 namespace operculum::test {
@@ -8,21 +11,34 @@ namespace {
 
 constexpr std::uint64_t kMost = 64 << 20;
 
-/// Every file's data by path and position, as far as it could be read without an error.
-std::map<std::size_t, std::pair<std::string, std::string>> contents_of(Container& container) {
-  std::map<std::size_t, std::pair<std::string, std::string>> contents;
+struct FileText {
+  std::string path, text;
+  bool sum = false;  ///< a checksum of it was compared
+};
+
+/// Every file's data by position, as far as it could be read without an error.
+std::map<std::size_t, FileText> contents_of(Container& container) {
+  std::map<std::size_t, FileText> contents;
   container.walk([&](const Visit& visit) {
-    if (!visit.entry.has_data()) return true;
+    const Entry& entry = visit.entry;
+    if (!entry.has_data()) return true;
     try {
       Bytes data = visit.stream != nullptr ? read_all(*visit.stream, kMost)
                                            : read_all(*visit.content->stream(), kMost);
-      contents[visit.index] = {visit.entry.path, std::string(as_text(data))};
+      contents[visit.index] = {entry.path, std::string(as_text(data)),
+                               entry.is(Entry::has_crc) || entry.is(Entry::has_sum) || visit.checked};
     } catch (const Error&) {
       // told: that is what is asked of it
     }
     return true;
   });
   return contents;
+}
+
+/// Whether the file is in `whole` at the same place under the same path, but with other text.
+bool differs(std::size_t index, const FileText& file, const std::map<std::size_t, FileText>& whole) {
+  auto same = whole.find(index);
+  return same != whole.end() && same->second.path == file.path && same->second.text != file.text;
 }
 
 }  // namespace
@@ -98,17 +114,41 @@ std::size_t read_every_prefix(const Bytes& bytes, const std::string& name) {
         if (cut.format() == "none") continue;
         auto contents = contents_of(*cut);
         ++listed;
-        for (const auto& [index, item] : contents) {
-          auto same = expected.find(index);
-          bool known = same != expected.end() && same->second.first == item.first;
-          if (known && same->second.second != item.second) {
-            throw std::runtime_error("cut at " + std::to_string(size) + ": " + item.first +
-                                     " was read without an error, but differs");
-          }
+        for (const auto& [index, file] : contents) {
+          if (differs(index, file, expected))
+            throw std::runtime_error(
+                fmt::format("cut at {}: {} was read without an error, but differs", size, file.path));
         }
       } catch (const Error&) {
         // a clear error is a right answer
       }
+    }
+  }
+  return listed;
+}
+
+std::size_t read_with_flips(const Bytes& bytes, std::size_t rounds, bool summed) {
+  auto expected = contents_of(*open_bytes(bytes));
+  std::size_t listed = 0;
+  std::minstd_rand random(7);
+  for (std::size_t round = 0; round < rounds; ++round) {
+    std::size_t at = round < bytes.size() && bytes.size() <= rounds ? round : random() % bytes.size();
+    unsigned bit = static_cast<unsigned>(random() >> 8) % 8;
+    Bytes bad = bytes;
+    bad[at] = static_cast<Byte>(bad[at] ^ 1u << bit);
+    try {
+      Held held = open_bytes(std::move(bad));
+      if (held.format() == "none") continue;
+      auto contents = contents_of(*held);
+      held->installation();
+      ++listed;
+      for (const auto& [index, file] : contents) {
+        if (summed && file.sum && differs(index, file, expected))
+          throw std::runtime_error(
+              fmt::format("bit {} of byte {}: {} has a checksum, but was read changed", bit, at, file.path));
+      }
+    } catch (const Error&) {
+      // a clear error is a right answer
     }
   }
   return listed;

@@ -49,4 +49,10 @@ bool has_finding(const Container& container, std::string_view part);
 /// that it is complete. Returns how many prefixes could still be listed.
 std::size_t read_every_prefix(const Bytes& bytes, const std::string& name);
 
+/// Opens `bytes` with one bit flipped, `rounds` times at places spread over them, lists it and reads all data
+/// and what it would install: each must end in an Error or a result and, where `summed` says that checksums
+/// cover where files lie too, never hand out changed text of a file that claims one. Returns how many could
+/// still be listed.
+std::size_t read_with_flips(const Bytes& bytes, std::size_t rounds, bool summed);
+
 }  // namespace operculum::test
