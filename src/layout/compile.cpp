@@ -7,13 +7,13 @@
 
 namespace operculum::layout {
 
-Compiled compile(Description description, std::vector<std::string> known_names) {
+Compiled compile(Description description, const NamesReader& read_names) {
   Compiled result;
   auto plan = std::make_shared<Plan>();
   plan->description = std::move(description);
   plan->id = plan->description.name.substr(0, plan->description.name.rfind('.'));
-  plan->known_names = std::move(known_names);
   syntax::Layout layout = parse(plan->description, result.problems);
+  if (read_names && !layout.names_file.empty()) plan->known_names = read_names(layout.names_file);
   Compiler(*plan, layout, result.problems).run();
   std::stable_sort(result.problems.begin(), result.problems.end(),
                    [](const Problem& a, const Problem& b) { return a.where.at < b.where.at; });

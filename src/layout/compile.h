@@ -1,5 +1,6 @@
 #pragma once
 
+#include <functional>
 #include <memory>
 
 #include "layout/plan/plan.h"
@@ -12,7 +13,10 @@ struct Compiled {
   std::vector<Problem> problems;     ///< errors and warnings, in the order of their places
 };
 
-/// Parses and compiles. Never throws for anything that the description says.
-Compiled compile(Description description, std::vector<std::string> known_names = {});
+/// Gives the known names in a file beside the description; may throw IoError.
+using NamesReader = std::function<std::vector<std::string>(const std::string& file)>;
+
+/// Parses and compiles. Never throws for anything that the description says, save what `read_names` throws.
+Compiled compile(Description description, const NamesReader& read_names = {});
 
 }  // namespace operculum::layout

@@ -11,7 +11,6 @@
 #include "base/text.h"
 #include "io/file_source.h"
 #include "layout/described_format.h"
-#include "layout/text/parser.h"
 
 namespace operculum::layout {
 namespace {
@@ -50,14 +49,11 @@ Found Library::read(const std::string& path) {
   Found found{path, {}};
   std::string text = read_text(path, kLargest, "a description");
   Description description{std::filesystem::path(path).filename().string(), std::move(text)};
-  std::vector<Problem> unused;
-  syntax::Layout glance = parse(description, unused);
-  std::vector<std::string> names;
-  if (!glance.names_file.empty() && glance.names_file.find('/') == std::string::npos) {
-    std::string beside = (std::filesystem::path(path).parent_path() / glance.names_file).string();
-    if (std::filesystem::exists(beside)) names = read_names(beside);
-  }
-  found.compiled = compile(std::move(description), std::move(names));
+  found.compiled = compile(std::move(description), [&](const std::string& file) {
+    std::string beside = (std::filesystem::path(path).parent_path() / file).string();
+    bool there = file.find('/') == std::string::npos && std::filesystem::exists(beside);
+    return there ? read_names(beside) : std::vector<std::string>();
+  });
   return found;
 }
 

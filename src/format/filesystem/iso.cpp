@@ -10,6 +10,7 @@
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/iso_boot.h"
 #include "format/filesystem/iso_records.h"
+#include "format/filesystem/iso_volume.h"
 #include "format/filesystem/udf.h"
 #include "format/formats.h"
 #include "io/block_content.h"
@@ -21,70 +22,13 @@ namespace {
 
 using namespace iso;
 
-constexpr std::uint64_t kDescriptorsAt = 16 * kSector;
-constexpr std::string_view kMark = "CD001";
 constexpr std::string_view kRockRidge = "rock-ridge", kJoliet = "joliet", kPlain = "plain",
                            kFirstSession = "first-session", kUdf = "udf";
 constexpr std::uint64_t kBootFolder = std::uint64_t{1} << 62,
                         kBootImage = std::uint64_t{1} << 63;  // in NodeRef::a
 constexpr std::string_view kBootFolderName = "[boot]";
-constexpr unsigned kMostDescriptors = 64, kMostSessions = 100;
-constexpr std::uint64_t kSessionGap = 16384;  // sectors looked through for the next session
 
 enum class Tree { plain, joliet, rock_ridge };
-
-struct Volume {
-  std::uint64_t at = 0;  // of its descriptors
-  std::uint64_t block = kSector, blocks = 0;
-  std::uint64_t root = 0, root_size = 0, path_table = 0, path_table_size = 0;
-  std::uint64_t joliet_root = 0, joliet_size = 0, joliet_table = 0, joliet_table_size = 0, boot_catalog = 0;
-  bool has_joliet = false;
-  std::string label, application, publisher;
-  Timestamp made;
-};
-
-std::string trimmed(std::string_view raw) {
-  return std::string(trim(raw.substr(0, std::min(raw.find('\0'), raw.size()))));
-}
-
-/// The volume descriptors that begin at `at`; nothing when there is no primary one.
-std::optional<Volume> read_volume(const Source& image, std::uint64_t at) {
-  std::optional<Volume> volume;
-  for (unsigned i = 0; i < kMostDescriptors; ++i) {
-    Bytes raw = read_up_to(image, at + i * kSector, kSector);
-    if (raw.size() < kSector || as_text(raw).substr(1, 5) != kMark) break;
-    LittleFields f(raw, "ISO 9660 volume descriptor", at + i * kSector);
-    std::uint8_t type = f.u8(0);
-    if (type == 255) break;
-    if (type == 1 && !volume) {
-      volume.emplace();
-      volume->at = at;
-      volume->block = f.u16(128);
-      if (volume->block != 512 && volume->block != 1024 && volume->block != 2048) volume->block = kSector;
-      volume->blocks = f.u32(80);
-      volume->path_table_size = f.u32(132);
-      volume->path_table = f.u32(140);
-      volume->root = f.u32(158);
-      volume->root_size = f.u32(166);
-      volume->label = trimmed(f.text(40, 32));
-      volume->publisher = trimmed(f.text(318, 128));
-      volume->application = trimmed(f.text(574, 128));
-      volume->made = long_date(f.bytes(813, 17));
-    } else if (type == 2 && volume) {
-      std::string_view escape_sequence = f.text(88, 3);
-      if (escape_sequence == "%/@" || escape_sequence == "%/C" || escape_sequence == "%/E") {
-        volume->has_joliet = true;
-        volume->joliet_root = f.u32(158);
-        volume->joliet_size = f.u32(166);
-        volume->joliet_table_size = f.u32(132);
-        volume->joliet_table = f.u32(140);
-      }
-    } else if (type == 0 && volume && f.text(7, 23) == "EL TORITO SPECIFICATION") {
-      volume->boot_catalog = f.u32(71);
-    }
-  }
-  return volume;
-}
 
 class IsoContainer final : public FileTree {
  public:
@@ -93,7 +37,9 @@ class IsoContainer final : public FileTree {
         image_(std::move(image)),
         meta_(make_cached(image_)),
         encoding_(context.names_in) {
-    find_sessions(context.view == kFirstSession);
+    Sessions found = find_sessions(*meta_, context.view == kFirstSession);
+    volume_ = std::move(found.shown);
+    sessions_ = found.count;
     reader_.emplace(meta_, volume_.block);
     bool ridge = has_rock_ridge();
     tree_ = ridge ? Tree::rock_ridge : volume_.has_joliet ? Tree::joliet : Tree::plain;
@@ -173,26 +119,6 @@ class IsoContainer final : public FileTree {
 
  private:
   // ---- which tree
-
-  void find_sessions(bool want_first) {
-    auto volume = read_volume(*meta_, kDescriptorsAt);
-    if (!volume) throw Malformed("ISO 9660: there is no primary volume descriptor");
-    volume_ = *volume;
-    for (sessions_ = 1; sessions_ < kMostSessions;) {
-      std::uint64_t end =
-          (volume->blocks * volume->block + kDescriptorsAt - 1) / kDescriptorsAt * kDescriptorsAt;
-      std::optional<Volume> next;
-      for (std::uint64_t gap = 0; gap < kSessionGap && !next; gap += 16) {
-        std::uint64_t at = end + (gap + 16) * kSector;
-        if (at <= volume->at || at >= image_->size()) break;
-        next = read_volume(*meta_, at);
-      }
-      if (!next) return;
-      volume = next;
-      ++sessions_;
-      if (!want_first) volume_ = *volume;
-    }
-  }
 
   bool has_rock_ridge() {
     Bytes own = read_up_to(*meta_, volume_.root * volume_.block, 255);

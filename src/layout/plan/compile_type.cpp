@@ -182,7 +182,7 @@ ReadPlanPtr Compiler::record_read(const Type& type, Scope& scope) {
   for (std::size_t i = 0; i < type.arguments.size(); ++i) {
     NodePtr node = expression(*type.arguments[i].value, scope);
     StaticType wanted = type_named(syntax.parameters[i].type, syntax.parameters[i].where, Base::number);
-    if (!(node->type() == wanted || (node->type().numeric() && wanted.numeric())))
+    if (!node->type().fits(wanted))
       fail(type.arguments[i].where,
            fmt::format("{} expects {} here, found {}", type.name, wanted.name(), node->type().name()));
     made->arguments.push_back(std::move(node));

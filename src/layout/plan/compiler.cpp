@@ -316,8 +316,7 @@ void Compiler::function_body(const syntax::Function& from, FunctionPlan& plan) {
   parameters(from.parameters, scope, plan.parameters);
   if (!from.result.empty()) plan.result = type_named(from.result, from.where, Base::number);
   NodePtr body = expression(*from.body, scope);
-  if (plan.result.base != Base::unknown &&
-      !(plan.result == body->type() || (plan.result.numeric() && body->type().numeric())))
+  if (plan.result.base != Base::unknown && !body->type().fits(plan.result))
     fail(from.body->where, fmt::format("this gives {}, not {}", body->type().name(), plan.result.name()));
   if (plan.result.base == Base::unknown) plan.result = body->type();
   plan.slots = scope.most;

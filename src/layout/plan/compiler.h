@@ -50,21 +50,26 @@ class Compiler {
 
   NodePtr name(const syntax::Expr& expr, Scope& scope);
   NodePtr field(const syntax::Expr& expr, Scope& scope);
-  NodePtr slice(const syntax::Expr& expr, Scope& scope);
   NodePtr form(const syntax::Expr& expr, Scope& scope);
   NodePtr binary(const syntax::Expr& expr, Scope& scope);
   NodePtr one_of(const syntax::Expr& expr, Scope& scope);
   NodePtr conditional(const syntax::Expr& expr, Scope& scope);
   NodePtr fallback(const syntax::Expr& expr, Scope& scope);
+  void same_types(const Node& a, const Node& b, const Span& where);
+
+  // lists, and what goes through them: compile_list.cpp
+  NodePtr slice(const syntax::Expr& expr, Scope& scope);
   NodePtr list(const syntax::Expr& expr, Scope& scope);
   NodePtr over(const syntax::Expr& expr, Scope& scope);
   NodePtr chain_of_links(const syntax::Expr& expr, Scope& scope);
   NodePtr tree(const syntax::Expr& expr, Scope& scope);
+
+  // calls: compile_call.cpp
+  struct SpecialCalls;
   NodePtr call(const syntax::Expr& expr, Scope& scope);
-  NodePtr special_call(const syntax::Expr& expr, Scope& scope);
-  NodePtr loop_call(const syntax::Expr& expr, Scope& scope);
+  NodePtr own_call(const syntax::Expr& expr, Scope& scope);
   std::vector<NodePtr> positional(const syntax::Expr& expr, Scope& scope, std::string_view takes);
-  void same_types(const Node& a, const Node& b, const Span& where);
+
   void note(const ProblemFound& found);
   [[noreturn]] static void fail_quietly();
   [[noreturn]] void unknown_name(const std::string& name, const Span& where, const Scope& scope);

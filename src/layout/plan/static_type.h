@@ -16,7 +16,11 @@ struct StaticType {
   bool is(Base other) const { return base == other && depth == 0; }
   bool is_list() const { return depth > 0; }
   bool numeric() const { return is(Base::number) || is(Base::truth); }
+  bool comparable_bytes() const { return is(Base::text) || is(Base::bytes); }
   bool operator==(const StaticType&) const = default;
+  bool fits(const StaticType& wanted) const {  ///< a condition is as good as a number
+    return *this == wanted || (numeric() && wanted.numeric());
+  }
   StaticType element() const { return {base, record, depth - 1}; }
   StaticType list() const { return {base, record, depth + 1}; }
   std::string name() const;  ///< "a number", "a list of Item records"

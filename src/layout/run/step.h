@@ -37,7 +37,6 @@ struct StepKind {
   std::string_view about;  ///< one line for the reference
   std::vector<StepParameter> parameters;
   bool keeps_size = false;  ///< byte n of the output comes from byte n of the input
-  bool cipher = false;
   StreamPtr (*open)(StreamPtr packed, const StepArguments& arguments, std::optional<std::uint64_t> size);
 };
 

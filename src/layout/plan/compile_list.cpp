@@ -1,0 +1,98 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "layout/plan/compiler.h"
+#include "layout/text/words.h"
+
+namespace operculum::layout {
+
+using syntax::Expr;
+using Base = StaticType::Base;
+
+NodePtr Compiler::slice(const Expr& expr, Scope& scope) {
+  NodePtr of = expression(*expr.parts[0], scope);
+  NodePtr from = number(*expr.parts[1], scope), to = number(*expr.parts[2], scope);
+  if (of->type().is_list()) return list_slice_node(expr.where, std::move(of), std::move(from), std::move(to));
+  if (!of->type().is(Base::bytes))
+    fail(expr.parts[0]->where, fmt::format("this is {}, not a list or bytes", of->type().name()));
+  NodePtr again = number(*expr.parts[1], scope);
+  NodePtr length = arithmetic_node(expr.where, '-', std::move(to), std::move(again));
+  return bytes_slice_node(expr.where, std::move(of), std::move(from), std::move(length));
+}
+
+NodePtr Compiler::list(const Expr& expr, Scope& scope) {
+  if (expr.parts.empty()) fail(expr.where, "a list in brackets needs at least one element");
+  std::vector<NodePtr> parts;
+  for (const syntax::ExprPtr& part : expr.parts) {
+    parts.push_back(expression(*part, scope));
+    same_types(*parts.front(), *parts.back(), part->where);
+  }
+  auto some = std::find_if(parts.begin(), parts.end(),
+                           [](const NodePtr& one) { return !one->type().is(Base::unknown); });
+  StaticType type = (some == parts.end() ? parts.front() : *some)->type().list();
+  return list_node(expr.where, type, std::move(parts));
+}
+
+NodePtr Compiler::over(const Expr& expr, Scope& scope) {
+  auto words = list_words();
+  auto what = static_cast<Over>(std::find(words.begin(), words.end(), expr.name) - words.begin());
+  NodePtr list = expression(*expr.parts[0], scope);
+  if (!list->type().is_list())
+    fail(expr.parts[0]->where,
+         fmt::format("{} goes through a list; this is {}", expr.name, list->type().name()));
+  StaticType element = list->type().element();
+  Inner inner(scope);
+  Each each;
+  each.list = std::move(list);
+  each.slot = scope.take(3);
+  scope.variables.push_back({expr.variable, element, each.slot, nullptr, true});
+  if (!expr.number_variable.empty()) {
+    each.number_slot = scope.take();
+    scope.variables.push_back({expr.number_variable, {Base::number}, *each.number_slot});
+  }
+  if (expr.condition) each.condition = condition(*expr.condition, scope);
+  StaticType result = element;
+  if (expr.body) {
+    bool numbers = what == Over::sum || what == Over::least || what == Over::most;
+    each.body = numbers              ? number(*expr.body, scope)
+                : what == Over::join ? of_base(*expr.body, scope, Base::bytes)
+                                     : expression(*expr.body, scope);
+    result = each.body->type();
+  } else if (what == Over::join && !element.is(Base::bytes)) {
+    fail(expr.where, fmt::format("join puts runs of bytes together; these are {}", element.name()),
+         "say which: join(x in list: x.data)");
+  }
+  if (what == Over::any || what == Over::all) result = {Base::truth};
+  if (what == Over::count || what == Over::sum) result = {Base::number};
+  if (what == Over::join) result = {Base::bytes};
+  if (what == Over::each) result = result.list();
+  return over_node(expr.where, result, what, std::move(each));
+}
+
+NodePtr Compiler::chain_of_links(const Expr& expr, Scope& scope) {
+  NodePtr from = expression(*expr.parts[0], scope);
+  StaticType type = from->type();
+  Inner inner(scope);
+  std::size_t slot = scope.take();
+  scope.variables.push_back({expr.variable, type, slot});
+  NodePtr holds = condition(*expr.condition, scope);
+  NodePtr next = expression(*expr.body, scope);
+  same_types(*from, *next, expr.body->where);
+  return chain_node(expr.where, type.list(), std::move(from), std::move(holds), std::move(next), slot);
+}
+
+NodePtr Compiler::tree(const Expr& expr, Scope& scope) {
+  NodePtr roots = expression(*expr.parts[0], scope);
+  if (!roots->type().is_list())
+    fail(expr.parts[0]->where, fmt::format("a tree begins with a list; this is {}", roots->type().name()));
+  StaticType type = roots->type();
+  Inner inner(scope);
+  std::size_t slot = scope.take();
+  scope.variables.push_back({expr.variable, type.element(), slot});
+  NodePtr children = expression(*expr.body, scope);
+  same_types(*roots, *children, expr.body->where);
+  return tree_node(expr.where, type, std::move(roots), std::move(children), slot);
+}
+
+}  // namespace operculum::layout
