@@ -197,6 +197,26 @@ Bytes chart_display() {
                   {.type = 10, .number = 101, .data = database}});
 }
 
+/// The flash memory of a tide gauge, read out chip and all: a loader, a file system, settings, a packed log.
+Bytes gauge_dump() {
+  Bytes dump = noise(0x3000, 12);
+  const auto fill_to = [&](std::size_t size) { dump.resize(size, 0xFF); };
+  const auto append = [&](const Bytes& part) { dump.insert(dump.end(), part.begin(), part.end()); };
+  fill_to(0x4000);
+  append(make_squashfs(
+      {{.path = "etc", .kind = EntryKind::folder},
+       {.path = "etc/gauge.conf", .data = to_bytes("zero_mm = 1240\nevery_s = 360\n")},
+       {.path = "etc/start.sh", .data = to_bytes("#!/bin/sh\nread_float | log\n"), .mode = 0755},
+       {.path = "usr", .kind = EntryKind::folder},
+       {.path = "usr/tides.txt", .data = to_bytes(tide_table())}},
+      {.codec = BlockCodec::xz}));
+  fill_to(0x8000);
+  append(make_cab({{{{"float.tab", to_bytes("step,mm\n0,0\n1,12\n2,25\n")}}}}));
+  fill_to(0x9000);
+  append(encode("gzip", to_bytes(tide_table())));
+  return dump;
+}
+
 Bytes locked() {
   ZipBuilder zip;
   zip.add({.name = "gauge/firmware-key.txt",
@@ -224,6 +244,7 @@ int main(int argc, char** argv) {
   write(folder / "chart-setup.exe", installer());
   write(folder / "chart-display.exe", chart_display());
   write(folder / "gauge-keys.zip", locked());
+  write(folder / "tide-gauge.dump", gauge_dump());
   write(folder / "tides.txt.gz", encode("gzip", to_bytes(tide_table())));
   Bytes card = exhibit_card();
   write(folder / "exhibit-card.img", card);

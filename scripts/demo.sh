@@ -65,6 +65,9 @@ step "From one file to a portable folder" operculum unpack chart-display.exe/res
 step "A table of the database" operculum show chart-display.exe/resources/data/101/tables/File.csv
 step "Only pictures, whatever their names" operculum unpack chart-display.exe/resources/data/101 --only-kind image --into unpacked/charts
 step_with_code 5 "No scripts wanted: nothing is written" operculum unpack chart-display.exe/resources/data/101 --refuse-kind script,executable --into unpacked/refused
+step "A memory dump: nothing known, but something may be in it" operculum identify tide-gauge.dump
+step "Containers, wherever they begin" operculum list --search tide-gauge.dump
+step "All that is in them" operculum unpack --search --deep tide-gauge.dump --into unpacked/tide-gauge
 step "Take the textures back" operculum discard textures-receipt.json
 operculum list --json --deep exhibit-7.tar.xz --output exhibit-7.jsonl
 operculum list --csv tidepool.skin --output tidepool.csv

@@ -12,6 +12,7 @@
 #include "base/text.h"
 #include "base/units.h"
 #include "cli/keys.h"
+#include "format/formats.h"
 #include "io/file_source.h"
 #include "layout/described_format.h"
 
@@ -148,6 +149,9 @@ void add_common_options(CLI::App& app, Session& session) {
       ->check(CLI::IsMember(known_views()).description(""))
       ->type_name("NAME")
       ->group("Everywhere");
+  app.add_flag("--search", session.search,
+               "Look for containers anywhere within files that are none themselves from the first byte on")
+      ->group("Everywhere");
   Limits& limits = session.context.limits;
   auto limit = [&](const char* name, std::uint64_t& value, const char* text) {
     return app.add_option(name, value, text)->capture_default_str()->group("Guards");
@@ -178,6 +182,7 @@ void prepare(Session& session) {
     });
   }
   use_layouts(session);
+  if (session.search) context.searched.push_back(searched_file_format());
   if (!session.output.empty()) session.data.open(session.output);
 }
 

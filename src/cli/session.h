@@ -29,6 +29,7 @@ struct Session {
   std::string config_folder;             ///< operculum's folder beneath XDG_CONFIG_HOME
   std::vector<std::string> layouts;      ///< --layout
   std::vector<std::string> known_names;  ///< --known-names
+  bool search = false;                   ///< --search
 
   OpenContext context;
   Progress progress;

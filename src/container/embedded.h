@@ -8,13 +8,21 @@ namespace operculum {
 struct Embedded {
   std::uint64_t at = 0, size = 0;  ///< up to where it, or else the range that was searched, ends; bytes
   const Format* format = nullptr;
+  bool end_stated = false;
+};
+
+struct EmbeddedSearch {
+  std::size_t most = 1000;  ///< stops when so many were found
+  /// Looks for the end of a ZIP archive, and goes on within what follows the front of a packed stream, which
+  /// then ends where the next container begins: every byte is looked at.
+  bool thorough = false;
 };
 
 /// Containers that begin anywhere in `size` bytes from `at`: found by their marks, then recognised strictly
 /// and opened on trial, so that bytes which look like a mark by chance are passed over. Behind the first one
-/// whose end is not stated the search stops.
+/// whose end is not stated, and not found either, the search stops.
 std::vector<Embedded> find_embedded(const SourcePtr& bytes, std::uint64_t at, std::uint64_t size,
-                                    OpenContext& context);
+                                    OpenContext& context, EmbeddedSearch search = {});
 
 /// "offset-0000f800.cab": a name for what was found.
 std::string name_of(const Embedded& embedded);

@@ -24,7 +24,9 @@ struct OpenContext {
   SpoolBudget spool;
   std::vector<std::string> known_names;  ///< paths that packs may hold under a hash alone
   std::vector<Format> preferred;         ///< formats that the user named: tried before all others
-  std::function<std::span<const Format>()> described;  ///< formats found beside the program's own: tried last
+  std::function<std::span<const Format>()> described;  ///< formats found beside the program's own: tried then
+  std::vector<Format>
+      searched;  ///< go before what others find within the bytes, behind what they find in front
 };
 
 /// The bytes to open as a container, and where they came from.

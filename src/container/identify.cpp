@@ -15,17 +15,18 @@ bool name_fits(const Format& format, std::string_view name) {
 
 namespace {
 
-const Format* strongest_of(Probe& probe, std::span<const Format> candidates) {
-  const Format* best = nullptr;
-  Match strongest = Match::none;
+struct Recognised {
+  const Format* format = nullptr;
+  Match match = Match::none;
+};
+
+Recognised strongest_of(Probe& probe, std::span<const Format> candidates) {
+  Recognised best;
   for (const Format& format : candidates) {
     Match match = format.recognise(probe);
     if (match == Match::weak && !name_fits(format, probe.name())) continue;
-    if (match > strongest) {
-      strongest = match;
-      best = &format;
-    }
-    if (strongest == Match::front) break;
+    if (match > best.match) best = {&format, match};
+    if (best.match == Match::front) break;
   }
   return best;
 }
@@ -37,7 +38,7 @@ std::span<const Format> described(const OpenContext& context) {
 }  // namespace
 
 const Format* recognise(Probe& probe) {
-  return strongest_of(probe, formats());
+  return strongest_of(probe, formats()).format;
 }
 
 const Format* recognise_at_front(Probe& probe) {
@@ -47,9 +48,12 @@ const Format* recognise_at_front(Probe& probe) {
 }
 
 const Format* recognise(Probe& probe, const OpenContext& context) {
-  if (const Format* named = strongest_of(probe, context.preferred)) return named;
-  if (const Format* own = recognise(probe)) return own;
-  return strongest_of(probe, described(context));
+  if (const Format* named = strongest_of(probe, context.preferred).format) return named;
+  Recognised own = strongest_of(probe, formats());
+  if (own.format == nullptr) own = strongest_of(probe, described(context));
+  if (own.match == Match::front) return own.format;
+  const Format* searched = strongest_of(probe, context.searched).format;
+  return searched != nullptr ? searched : own.format;
 }
 
 const Format* format_for_name(std::string_view name, const OpenContext* context) {

@@ -53,4 +53,7 @@ Format lz4_format();
 Format chunked_xz_format();
 Format compress_format();
 
+/// Not in the registry: for files that begin as nothing known, where the user wants them searched.
+Format searched_file_format();
+
 }  // namespace operculum

@@ -152,9 +152,14 @@ std::string carried(const Layer& layer, OpenContext& context) {
 }
 
 void suggest(const Place& place, OpenContext& context, Identification& out) {
-  if (place.layers.empty()) return;
+  if (place.layers.empty()) {
+    bool searched = !context.searched.empty();
+    if (out.kind == "data" && !searched)
+      out.suggestion = fmt::format("operculum list --search {}", shell_word(out.target));
+    return;
+  }
   const Layer& layer = place.layers.back();
-  if (layer.format->id == "pe" || layer.format->id == "carrier") {
+  if (layer.format->id == "pe" || layer.format->id == "carrier" || layer.format->id == "searched") {
     if (std::string inner = carried(layer, context); !inner.empty()) {
       out.suggestion = fmt::format("operculum unpack {}", shell_word(out.target + "/" + inner));
       return;

@@ -1,13 +1,17 @@
 // install-report, kinds and views, as people use them.
 #include <gtest/gtest.h>
 
+#include <algorithm>
 #include <nlohmann/json.hpp>
 
+#include "codec/codec.h"
 #include "support/cab_writer.h"
 #include "support/msi_writer.h"
 #include "support/package_writer.h"
 #include "support/pe_writer.h"
 #include "support/program.h"
+#include "support/squashfs_writer.h"
+#include "support/tar_builder.h"
 #include "support/temp_folder.h"
 #include "support/zip_builder.h"
 
@@ -124,6 +128,53 @@ TEST(Installer, OneCommandMakesAPortableFolder) {
   EXPECT_EQ(deep.exit_code, 0) << deep.err;
   EXPECT_EQ(folder.read("deep/resources/data/101/ProgramFiles/Chart Display/data/<tides>.dat"),
             std::string(7000, 't'));
+}
+
+/// A file of no known kind in which a cabinet, a packed log, a file system, two archives and a tape lie.
+Bytes dump_with_containers() {
+  Bytes dump = noise(5000);
+  for (const Bytes& part :
+       {make_cab({{{{"tide.txt", to_bytes("high\n")}}}}), noise(700),
+        encode("gzip", to_bytes(std::string(2000, 'l'))), noise(99),
+        make_squashfs({{.path = "gauge.conf", .data = to_bytes("zero = 12\n")}}),
+        ZipBuilder().add("first.txt", "1").build(), noise(90), ZipBuilder().add("second.txt", "2").build(),
+        noise(300), TarBuilder().add({.name = "ebb.txt", .data = to_bytes("low\n")}).build()})
+    dump.insert(dump.end(), part.begin(), part.end());
+  return dump;
+}
+
+TEST(Search, FindsContainersAnywhereWhenAsked) {
+  TempFolder folder;
+  Bytes dump = dump_with_containers();
+  folder.write("gauge.dump", dump);
+  folder.write("front.dump", ByteView(dump).first(6000));  // with the cabinet alone
+  Ran plain = operculum({"list", "front.dump"}, folder.path());
+  EXPECT_EQ(plain.exit_code, 3);
+  EXPECT_EQ(plain.out, "");
+  Ran identified = operculum({"identify", "front.dump"}, folder.path());
+  EXPECT_NE(identified.out.find("operculum list --search front.dump"), std::string::npos) << identified.out;
+  Ran listed = operculum({"list", "--search", "--paths", "gauge.dump"}, folder.path());
+  EXPECT_EQ(listed.exit_code, 0) << listed.err;
+  EXPECT_TRUE(listed.out.starts_with("offset-00001388.cab\noffset-")) << listed.out;
+  EXPECT_EQ(std::count(listed.out.begin(), listed.out.end(), '\n'), 6) << listed.out;
+  EXPECT_NE(listed.err.find(".tar does not state where it ends"), std::string::npos) << listed.err;
+  Ran shown = operculum({"show", "--search", "gauge.dump/offset-00001388.cab/tide.txt"}, folder.path());
+  EXPECT_EQ(shown.out, "high\n") << shown.err;
+  Ran unpacked = operculum({"unpack", "--search", "--deep", "gauge.dump", "--into", "out"}, folder.path());
+  EXPECT_EQ(unpacked.exit_code, 0) << unpacked.err;
+  std::string files = folder.listing("out");
+  for (const char* name : {"tide.txt", "gauge.conf", "first.txt", "second.txt", "ebb.txt"})
+    EXPECT_NE(files.find(name), std::string::npos) << name << "\n" << files;
+}
+
+TEST(Search, LeavesKnownFilesAsTheyAre) {
+  TempFolder folder;
+  folder.write("tides.txt", "high water at six\n");
+  folder.write("noise.bin", noise(300));
+  for (const char* name : {"tides.txt", "noise.bin"}) {
+    Ran ran = operculum({"list", "--search", name}, folder.path());
+    EXPECT_EQ(ran.exit_code, 3) << name << ran.err;
+  }
 }
 
 TEST(Views, AreAskedForByName) {

@@ -12,6 +12,7 @@
 namespace operculum {
 namespace {
 
+constexpr std::size_t kMostPayloads = 1000;
 constexpr std::string_view kScriptMark = "#!", kElfMark =
                                                    "\x7F"
                                                    "ELF";
@@ -50,9 +51,10 @@ std::optional<std::uint64_t> search_from(const SourcePtr& bytes) {
   return end && *end < bytes->size() ? end : std::nullopt;
 }
 
-std::vector<Embedded> find_payload(const SourcePtr& bytes, OpenContext& context) {
+std::vector<Embedded> find_payload(const SourcePtr& bytes, OpenContext& context, std::size_t most) {
   auto from = search_from(bytes);
-  return from ? find_embedded(bytes, *from, bytes->size() - *from, context) : std::vector<Embedded>();
+  return from ? find_embedded(bytes, *from, bytes->size() - *from, context, {.most = most})
+              : std::vector<Embedded>();
 }
 
 Match recognise_carrier(Probe& probe) {
@@ -60,12 +62,12 @@ Match recognise_carrier(Probe& probe) {
   if (!probe.source() || (!starts_with(head, kScriptMark) && !starts_with(head, kElfMark)))
     return Match::none;
   OpenContext trial;
-  return find_payload(probe.source(), trial).empty() ? Match::none : Match::inside;
+  return find_payload(probe.source(), trial, 1).empty() ? Match::none : Match::inside;
 }
 
 ContainerPtr open_carrier(const Input& input, OpenContext& context) {
   SourcePtr bytes = random_access(*input.content, context.spool);
-  std::vector<Embedded> found = find_payload(bytes, context);
+  std::vector<Embedded> found = find_payload(bytes, context, kMostPayloads);
   if (found.empty()) throw Malformed("a program in which no container was found");
   bool script = starts_with(read_up_to(*bytes, 0, kScriptMark.size()), kScriptMark);
   std::vector<NamedRange> ranges = {{script ? "script.sh" : "program", 0, found.front().at}};
