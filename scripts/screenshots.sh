@@ -18,10 +18,11 @@ declare -A commands=(
   [card]="operculum identify exhibit-card.qcow2; operculum list exhibit-card.img; operculum show exhibit-card.qcow2/2/opt/kiosk/media.squashfs/packs/tidepool.skin/scripts/tide.lua; operculum list --tree --deep exhibit-card.img/kiosk | head -n 16"
   [mount]="mkdir view; operculum mount exhibit-card.qcow2 view; find view | head -n 30; fusermount3 -u view"
   [install-report]="operculum identify chart-display.exe; operculum install-report chart-display.exe --scripts | head -n 34"
+  [search]="operculum identify tide-gauge.dump; operculum list --search tide-gauge.dump; operculum list --tree --search --deep tide-gauge.dump; operculum show --search tide-gauge.dump/offset-00004000.squashfs/etc/gauge.conf; operculum unpack --search --deep tide-gauge.dump --into shots/gauge"
   [formats]="operculum formats | head -n 44"
 )
 names=("$@")
-[ $# -gt 0 ] || names=(identify list tree summary show unpack verify discard layout-check layout-problems card mount install-report formats)
+[ $# -gt 0 ] || names=(identify list tree summary show unpack verify discard layout-check layout-problems card mount install-report search formats)
 mkdir -p docs/screenshots
 display=:97
 Xvfb $display -screen 0 1280x800x24 >/dev/null 2>&1 &

@@ -7,7 +7,6 @@
 
 #include "base/cursor.h"
 #include "base/error.h"
-#include "container/identify.h"
 
 namespace operculum {
 namespace {
@@ -22,33 +21,45 @@ constexpr std::string_view kZipMark = "PK\x03\x04", kZipEnd = "PK\x05\x06";
 /// What a container begins with.
 struct Mark {
   std::string_view bytes;
-  std::size_t within = 0;   ///< where in the container the mark is
-  std::size_t size_at = 0;  ///< where a little-endian total size is; 0: nowhere
-  bool wide = false;        ///< that size has 64 bits, else 32
+  std::array<std::string_view, 2> formats;  ///< ids of those that begin so, in the order they are tried in
+  std::size_t within = 0;                   ///< where in the container the mark is
+  std::size_t size_at = 0;                  ///< where a little-endian total size is; 0: nowhere
+  bool wide = false;                        ///< that size has 64 bits, else 32
 };
 
 constexpr Mark kMarks[] = {
-    {std::string_view("MSCF\0\0\0\0", 8), 0, 8},
-    {"\xD0\xCF\x11\xE0\xA1\xB1\x1A\xE1"},
-    {kZipMark},
+    {std::string_view("MSCF\0\0\0\0", 8), {"cab"}, 0, 8},
+    {"\xD0\xCF\x11\xE0\xA1\xB1\x1A\xE1", {"msi", "cfb"}},
+    {kZipMark, {"zip"}},
     {std::string_view("\xFD"
                       "7zXZ\0",
-                      6)},
-    {"\x28\xB5\x2F\xFD"},
-    {"\x1F\x8B\x08"},
-    {"BZh91AY&SY"},
-    {"\x04\x22\x4D\x18"},
-    {"hsqs", 0, 40, true},
-    {"\xE2\xE1\xF5\xE0", 1024},
-    {"\x45\x3D\xCD\x28", 0, 4},
-    {"-rom1fs-"},
-    {"070701"},
-    {"!<arch>\n"},
-    {"ustar", 257},
-    {"\xED\xAB\xEE\xDB"},
-    {"xar!"},
-    {std::string_view("MSWIM\0\0\0", 8)},
+                      6),
+     {"xz"}},
+    {"\x28\xB5\x2F\xFD", {"zstd"}},
+    {"\x1F\x8B\x08", {"gzip"}},
+    {"BZh91AY&SY", {"bzip2"}},
+    {"\x04\x22\x4D\x18", {"lz4"}},
+    {"hsqs", {"squashfs"}, 0, 40, true},
+    {"\xE2\xE1\xF5\xE0", {"erofs"}, 1024},
+    {"\x45\x3D\xCD\x28", {"cramfs"}, 0, 4},
+    {"-rom1fs-", {"romfs"}},
+    {"070701", {"cpio"}},
+    {"!<arch>\n", {"deb", "ar"}},
+    {"ustar", {"tar"}, 257},
+    {"\xED\xAB\xEE\xDB", {"rpm"}},
+    {"xar!", {"xar"}},
+    {std::string_view("MSWIM\0\0\0", 8), {"wim"}},
 };
+
+/// The first of a mark's formats that recognises the bytes from their first one on; nothing when none does.
+const Format* recognise_marked(const Mark& mark, Probe& probe) {
+  for (std::string_view id : mark.formats) {
+    auto format =
+        std::find_if(formats().begin(), formats().end(), [&](const Format& one) { return one.id == id; });
+    if (format != formats().end() && format->recognise(probe) == Match::front) return &*format;
+  }
+  return nullptr;
+}
 
 /// The total size that is stated behind a mark; nothing when none is.
 std::optional<std::uint64_t> stated_size(const Mark& mark, ByteView front) {
@@ -134,7 +145,7 @@ class Finder {
       std::optional<std::uint64_t> stated = stated_size(mark, front);
       std::uint64_t size = std::min(stated.value_or(UINT64_MAX), end_ - begin);
       if (looks_++ >= kMostLooks || trials_ >= most_trials_) return end_;
-      if (const Format* format = opened(begin, size)) {
+      if (const Format* format = opened(mark, begin, size)) {
         if (search_.thorough && mark.bytes == kZipMark) {
           stated = zip_size(*bytes_, begin, end_);
           size = stated.value_or(size);
@@ -149,10 +160,10 @@ class Finder {
     return std::nullopt;
   }
 
-  const Format* opened(std::uint64_t at, std::uint64_t size) {
+  const Format* opened(const Mark& mark, std::uint64_t at, std::uint64_t size) {
     SourcePtr part = make_slice(bytes_, at, size);
     Probe probe(part, "");
-    const Format* format = recognise_at_front(probe);
+    const Format* format = recognise_marked(mark, probe);
     if (format == nullptr) return nullptr;
     ++trials_;
     try {

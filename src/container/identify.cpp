@@ -41,12 +41,6 @@ const Format* recognise(Probe& probe) {
   return strongest_of(probe, formats()).format;
 }
 
-const Format* recognise_at_front(Probe& probe) {
-  auto found = std::find_if(formats().begin(), formats().end(),
-                            [&](const Format& one) { return one.recognise(probe) == Match::front; });
-  return found == formats().end() ? nullptr : &*found;
-}
-
 const Format* recognise(Probe& probe, const OpenContext& context) {
   if (const Format* named = strongest_of(probe, context.preferred).format) return named;
   Recognised own = strongest_of(probe, formats());

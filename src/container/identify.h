@@ -8,9 +8,6 @@ namespace operculum {
 /// them.
 const Format* recognise(Probe& probe);
 
-/// The same, only by strict structure from the first byte on.
-const Format* recognise_at_front(Probe& probe);
-
 /// Whether the format's usual name endings fit.
 bool name_fits(const Format& format, std::string_view name);
 

@@ -13,7 +13,7 @@ namespace operculum {
 namespace {
 
 constexpr std::string_view kMagic = "-rom1fs-";
-constexpr std::size_t kMaxName = 4096;
+constexpr std::size_t kMaxName = 4096, kSummed = 512, kLeastSize = 32;
 
 struct Header {
   std::uint64_t at = 0, next = 0, spec = 0, size = 0, data_at = 0;
@@ -40,7 +40,7 @@ class RomContainer final : public FileTree {
     Bytes head = read_exactly(*image_, 0, 16, "romfs superblock");
     size_ = BigFields(head, "romfs superblock").u32(8);
     name_ = name_at(16, first_);
-    if (sum_of(read_up_to(*image_, 0, std::min<std::uint64_t>(512, size_))) != 0)
+    if (sum_of(read_up_to(*image_, 0, std::min<std::uint64_t>(kSummed, size_))) != 0)
       add_finding(Finding::Level::fault, "the superblock does not fit its checksum");
     if (image_->size() < size_ || image_->size() >= padded(size_) + 1024)
       compare_sizes(*this, image_->size(), size_);
@@ -139,7 +139,12 @@ class RomContainer final : public FileTree {
 };
 
 Match recognise_romfs(Probe& probe) {
-  return starts_with(probe.head(8), kMagic) ? Match::front : Match::none;
+  ByteView head = probe.head(kSummed);
+  if (head.size() < kLeastSize || !starts_with(head, kMagic)) return Match::none;
+  std::uint64_t size = BigFields(head, "romfs superblock").u32(8);
+  bool fits = probe.source() && size <= probe.source()->size();
+  bool summed = sum_of(head.first(static_cast<std::size_t>(std::min<std::uint64_t>(head.size(), size)))) == 0;
+  return size >= kLeastSize && (fits || summed) ? Match::front : Match::weak;
 }
 
 ContainerPtr open_romfs(const Input& input, OpenContext& context) {

@@ -10,6 +10,8 @@
 namespace operculum {
 namespace {
 
+constexpr std::size_t kMost = 100'000;
+
 Match recognise_searched(Probe& probe) {
   if (!probe.source()) return Match::none;
   OpenContext trial;
@@ -19,11 +21,15 @@ Match recognise_searched(Probe& probe) {
 
 ContainerPtr open_searched(const Input& input, OpenContext& context) {
   SourcePtr bytes = random_access(*input.content, context.spool);
-  std::vector<Embedded> found = find_embedded(bytes, 0, bytes->size(), context, {.thorough = true});
+  std::vector<Embedded> found =
+      find_embedded(bytes, 0, bytes->size(), context, {.most = kMost, .thorough = true});
   if (found.empty()) throw Malformed("no container was found in it");
   std::vector<NamedRange> ranges;
   for (const Embedded& one : found) ranges.push_back({name_of(one), one.at, one.size});
   ContainerPtr container = make_ranges(bytes, ranges);
+  if (found.size() == kMost)
+    container->add_finding(Finding::Level::warning,
+                           fmt::format("the search ended with the container number {}", kMost));
   if (const Embedded& last = found.back(); !last.end_stated && !last.format->single_stream)
     container->add_finding(Finding::Level::note,
                            fmt::format("{} does not state where it ends: the rest of the file is shown as "
