@@ -65,7 +65,7 @@ Header with_directory(const Source& file, const Header& front) {
 
 class SparseExtent final : public MappedSource {
  public:
-  SparseExtent(SourcePtr file, const Header& header, SourcePtr parent)
+  SparseExtent(SourcePtr file, const Header& header, const SourcePtr& parent)
       : MappedSource(file, header.capacity * kSector, parent),
         tables_(make_cached(file)),
         file_(std::move(file)),

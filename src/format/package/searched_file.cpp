@@ -25,6 +25,7 @@ ContainerPtr open_searched(const Input& input, OpenContext& context) {
       find_embedded(bytes, 0, bytes->size(), context, {.most = kMost, .thorough = true});
   if (found.empty()) throw Malformed("no container was found in it");
   std::vector<NamedRange> ranges;
+  ranges.reserve(found.size());
   for (const Embedded& one : found) ranges.push_back({name_of(one), one.at, one.size});
   ContainerPtr container = make_ranges(bytes, ranges);
   if (found.size() == kMost)
