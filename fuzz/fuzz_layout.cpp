@@ -27,7 +27,8 @@ void read_data(const Content& content) {
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
   std::string_view all(reinterpret_cast<const char*>(data), size);
   std::size_t end = std::min(all.find(std::string_view("\0\0", 2)), all.size());
-  layout::Compiled compiled = layout::compile({"fuzz.layout", std::string(all.substr(0, end))}, {"crab.png"});
+  auto names = [](const std::string&) { return std::vector<std::string>{"crab.png"}; };
+  layout::Compiled compiled = layout::compile({"fuzz.layout", std::string(all.substr(0, end))}, names);
   for (const layout::Problem& problem : compiled.problems)
     layout::Description{"fuzz.layout", std::string(all.substr(0, end))}.show(problem);
   if (!compiled.plan) return 0;

@@ -1,11 +1,29 @@
 #include "layout/compile.h"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 
 #include "layout/plan/compiler.h"
 #include "layout/text/parser.h"
 
 namespace operculum::layout {
+
+namespace {
+
+constexpr std::size_t kMostTold = 100;
+
+/// Nobody reads hundreds of problems; what has so many is hardly a description.
+void keep_first(std::vector<Problem>& problems) {
+  if (problems.size() <= kMostTold) return;
+  Problem rest{Problem::Level::error, problems[kMostTold].where,
+               fmt::format("{} more problems are not shown", problems.size() - kMostTold),
+               "mend those above first; is this a description at all?"};
+  problems.resize(kMostTold);
+  problems.push_back(std::move(rest));
+}
+
+}  // namespace
 
 Compiled compile(Description description, const NamesReader& read_names) {
   Compiled result;
@@ -20,6 +38,7 @@ Compiled compile(Description description, const NamesReader& read_names) {
   bool errors = std::any_of(result.problems.begin(), result.problems.end(),
                             [](const Problem& one) { return one.level == Problem::Level::error; });
   if (!errors) result.plan = std::move(plan);
+  keep_first(result.problems);
   return result;
 }
 

@@ -10,7 +10,7 @@ namespace operculum::layout {
 /// A description made ready, or what is wrong with it.
 struct Compiled {
   std::shared_ptr<const Plan> plan;  ///< null when there are errors
-  std::vector<Problem> problems;     ///< errors and warnings, in the order of their places
+  std::vector<Problem> problems;     ///< errors and warnings, in the order of their places; the first hundred
 };
 
 /// Gives the known names in a file beside the description; may throw IoError.

@@ -93,6 +93,21 @@ TEST(Compile, FindsEveryMistakeAndTellsNoneTwice) {
   EXPECT_EQ(compiled.plan, nullptr);
 }
 
+TEST(Compile, WhatIsNoDescriptionIsToldBriefly) {
+  std::string line;
+  for (int i = 0; i < 20'000; ++i) line += "\x01 @ ";
+  Description description{"x.layout", "layout \"X\"\n" + line};
+  Compiled compiled = compile(description);
+  ASSERT_EQ(compiled.problems.size(), 101u);
+  EXPECT_NE(compiled.problems.back().text.find("more problems are not shown"), std::string::npos);
+  std::size_t told = 0;
+  for (const Problem& one : compiled.problems) told += description.show(one).size();
+  EXPECT_LT(told, 101 * 1000u);
+  std::string middle = description.show({Problem::Level::error, {description.text.size() / 2, 1}, "odd", ""});
+  EXPECT_NE(middle.find("^"), std::string::npos);
+  EXPECT_EQ(compiled.plan, nullptr);
+}
+
 TEST(Compile, WarnsOfWhatIsNeverUsed) {
   Compiled compiled = compile(
       {"x.layout", std::string("layout \"X\"\nrecord Unused { a u8 }\ndefine twice(n) = n * 2\n") + kEntry});
