@@ -1,6 +1,6 @@
-// Opens arbitrary bytes as one format, whether or not they are recognised, lists them, reads all data, both with
-// random access and as a stream, and asks what they would install. Anything but an Error is a finding of the
-// fuzzer.
+// Opens arbitrary bytes as one format, whether or not they are recognised, lists them, reads all data, both
+// with random access and as a stream, and asks what they would install. Anything but an Error is a finding of
+// the fuzzer.
 #include <algorithm>
 
 #include "base/error.h"
