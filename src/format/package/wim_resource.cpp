@@ -33,7 +33,7 @@ Resource resource_at(const LittleFields& f, std::size_t at) {
   return resource;
 }
 
-/// What decodes a chunk. Throws Unsupported for LZMS.
+/// What decodes a chunk that got shorter. Throws Unsupported for LZMS.
 std::function<void(ByteView, ByteSpan)> decoder_of(Packing codec, std::uint32_t chunk) {
   switch (codec) {
     case Packing::xpress:
@@ -42,9 +42,15 @@ std::function<void(ByteView, ByteSpan)> decoder_of(Packing codec, std::uint32_t 
       return [window_bits = static_cast<unsigned>(std::bit_width(chunk) - 1)](ByteView packed, ByteSpan out) {
         decode_lzx_chunk(packed, out, window_bits);
       };
-    default:
-      throw Unsupported("resources packed with LZMS");
+    case Packing::none:
+      return [](ByteView packed, ByteSpan out) {
+        throw Malformed(
+            fmt::format("{} bytes for a chunk of {} that is not packed", packed.size(), out.size()));
+      };
+    case Packing::lzms:
+      break;
   }
+  throw Unsupported("resources packed with LZMS");
 }
 
 void check_chunk(std::uint32_t chunk) {
