@@ -59,6 +59,9 @@ void write_packages(const std::filesystem::path& folder, const SampleTree& files
   Bytes behind = make_cab({{packed}});
   script.insert(script.end(), behind.begin(), behind.end());
   write(folder, "carrier", script);
+  Bytes dump = noise(100);
+  dump.insert(dump.end(), behind.begin(), behind.end());
+  write(folder, "searched", dump);
   write(folder, "deb", make_deb(files, "#!/bin/sh\n"));
   write(folder, "rpm", make_rpm(files, {.codec = "stored", .post = "true\n"}));
   write(folder, "rpm-nameless", make_rpm(files, {.nameless = true}));

@@ -6,6 +6,7 @@
 #include <array>
 
 #include "base/checksum.h"
+#include "base/text.h"
 
 namespace operculum {
 namespace {
@@ -269,6 +270,12 @@ std::span<const SumKind> sum_kinds() {
 const SumKind* find_sum(std::string_view name) {
   return find_in_table(kSums, name);
 }
+std::optional<Bytes> read_digest(std::string_view sum, std::string_view hex) {
+  const SumKind* kind = find_sum(sum);
+  auto digest = kind == nullptr ? std::nullopt : from_hex(hex);
+  return digest && digest->size() == kind->bytes ? digest : std::nullopt;
+}
+
 std::span<const NameHash> name_hashes() {
   return kHashes;
 }

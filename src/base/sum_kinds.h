@@ -1,6 +1,7 @@
 #pragma once
 
 #include <memory>
+#include <optional>
 #include <span>
 #include <string>
 #include <string_view>
@@ -29,6 +30,10 @@ struct SumKind {
 
 std::span<const SumKind> sum_kinds();
 const SumKind* find_sum(std::string_view name);
+
+/// A stored result of a sum, written in hexadecimal; nothing when the sum is not known or the length is not
+/// that of its results.
+std::optional<Bytes> read_digest(std::string_view sum, std::string_view hex);
 
 /// Hash functions as packs use them for names.
 struct NameHash {

@@ -18,24 +18,19 @@ namespace operculum::cli {
 namespace {
 
 /// The bytes of "00 11 2a"; nothing when it is not pairs of hexadecimal digits.
-std::optional<std::string> from_hex(std::string_view text) {
-  std::string digits, bytes;
+std::optional<std::string> from_spaced_hex(std::string_view text) {
+  std::string digits;
   for (char c : text) {
     if (c != ' ') digits += c;
   }
-  if (digits.size() % 2 != 0 || digits.empty()) return std::nullopt;
-  for (std::size_t i = 0; i < digits.size(); i += 2) {
-    auto value = parse_number(std::string_view(digits).substr(i, 2), 16);
-    if (!value) return std::nullopt;
-    bytes += static_cast<char>(*value);
-  }
-  return bytes;
+  auto bytes = from_hex(digits);
+  return bytes && !bytes->empty() ? std::optional(std::string(as_text(*bytes))) : std::nullopt;
 }
 
 std::optional<std::string> secret_of(const toml::table& key) {
   if (auto password = key["password"].value<std::string>()) return password;
   auto hex = key["hex"].value<std::string>();
-  return hex ? from_hex(*hex) : std::nullopt;
+  return hex ? from_spaced_hex(*hex) : std::nullopt;
 }
 
 }  // namespace

@@ -63,4 +63,9 @@ StreamPtr make_checked(StreamPtr inner, const Expected& expected) {
   return std::make_unique<CheckedStream>(std::move(inner), expected);
 }
 
+ContentPtr make_checked(ContentPtr inner, const Expected& expected) {
+  return make_content(
+      [inner = std::move(inner), expected] { return make_checked(inner->stream(), expected); });
+}
+
 }  // namespace operculum

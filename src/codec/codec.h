@@ -51,5 +51,7 @@ struct Expected {
 /// Passes `inner` on and, at its end, throws Malformed when size or checksums differ from what is expected;
 /// also as soon as there are more bytes than expected.
 StreamPtr make_checked(StreamPtr inner, const Expected& expected);
+/// The same whenever `inner` is read; from the front only, for a part of it tells nothing.
+ContentPtr make_checked(ContentPtr inner, const Expected& expected);
 
 }  // namespace operculum

@@ -55,7 +55,8 @@ struct Format {
   std::vector<std::string_view> suffixes;    ///< usual file name endings, lower case, with the dot
   std::vector<std::string_view> views = {};  ///< trees that can be asked for by name
   std::string_view kind = "container";       ///< what a person sorts such a file as, see KindReader
-  bool single_stream = false;                ///< holds one unnamed stream: the locator steps through it
+  bool carries = false;         ///< a program or a dump: what is wanted of it is most often what it carries
+  bool single_stream = false;   ///< holds one unnamed stream: the locator steps through it
   bool checks_data = false;     ///< a checksum over all unpacked bytes is always there, and compared
   bool later_replaces = false;  ///< an entry stored again is meant to replace the earlier one
 

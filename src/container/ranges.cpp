@@ -22,10 +22,9 @@ class RangesContainer final : public Container {
   std::span<const Entry> entries() override { return entries_; }
   ContentPtr content(std::size_t index) override {
     const NamedRange& range = ranges_[index];
-    SourcePtr part = make_slice(bytes_, range.at, range.size);
-    if (range.sum.empty()) return make_content(part);
-    Expected expected{range.size, std::nullopt, range.sum, range.digest};
-    return make_content([part, expected] { return make_checked(make_source_stream(part), expected); });
+    ContentPtr part = make_content(make_slice(bytes_, range.at, range.size));
+    if (range.sum.empty()) return part;
+    return make_checked(std::move(part), {range.size, std::nullopt, range.sum, range.digest});
   }
 
  private:

@@ -159,7 +159,7 @@ void suggest(const Place& place, OpenContext& context, Identification& out) {
     return;
   }
   const Layer& layer = place.layers.back();
-  if (layer.format->id == "pe" || layer.format->id == "carrier" || layer.format->id == "searched") {
+  if (layer.format->carries) {
     if (std::string inner = carried(layer, context); !inner.empty()) {
       out.suggestion = fmt::format("operculum unpack {}", shell_word(out.target + "/" + inner));
       return;

@@ -4,6 +4,7 @@
 #include <algorithm>
 
 #include "support/cab_writer.h"
+#include "support/fixture.h"
 #include "support/open.h"
 #include "support/program.h"
 #include "support/sample_tree.h"
@@ -178,10 +179,6 @@ TEST(CabSet, ACabinetOfAnotherSetIsNotTaken) {
 }
 
 // ---- made by another implementation, see tests/fixtures/installer
-
-std::string fixture(const std::string& name) {
-  return std::string(OPERCULUM_SOURCE) + "/tests/fixtures/installer/" + name;
-}
 
 TEST(CabFixtures, OpenAndAgree) {
   TempFolder folder;

@@ -5,9 +5,11 @@
 
 #include "base/fields.h"
 #include "codec/codec.h"
+#include "format/formats.h"
 #include "io/file_source.h"
 #include "support/cab_writer.h"
 #include "support/cfb_writer.h"
+#include "support/fixture.h"
 #include "support/msi_writer.h"
 #include "support/open.h"
 #include "support/pe_writer.h"
@@ -78,8 +80,7 @@ TEST(CompoundFile, SizesThatCannotBeAreRefused) {
 }
 
 TEST(CompoundFileFixture, OpensAsAnOfficeSuiteWroteIt) {
-  std::string path = std::string(OPERCULUM_SOURCE) + "/tests/fixtures/installer/tide-log.doc";
-  Held held = open_source(open_file(path), "tide-log.doc");
+  Held held = open_source(open_file(fixture("tide-log.doc")), "tide-log.doc");
   ASSERT_EQ(held.format(), "cfb");
   EXPECT_TRUE(held->findings().empty());
   EXPECT_EQ(held->entries().size(), 6u);
@@ -267,7 +268,7 @@ TEST(Msi, WithoutItsTablesTheStreamsAreLeft) {
 }
 
 TEST(MsiFixture, OpensAsAnotherImplementationWroteIt) {
-  std::string path = std::string(OPERCULUM_SOURCE) + "/tests/fixtures/installer/chart.msi";
+  std::string path = fixture("chart.msi");
   TempFolder folder;
   Ran ran = operculum({"unpack", path, "--into", "out"}, folder.path());
   EXPECT_EQ(ran.exit_code, 0) << ran.err;
@@ -395,6 +396,44 @@ TEST(Pe, SurvivesCuts) {
       EXPECT_STRNE(error.what(), "");
     }
   }
+}
+
+// ---- files of no known kind, searched
+
+TEST(SearchedFile, SurvivesCutsAndKeepsWhatIsWhole) {
+  Bytes cab = make_cab({{{{"tide.txt", to_bytes("high\n")}}}});
+  Bytes zip = ZipBuilder().add("tide.txt", "high\n").build(), packed = encode("gzip", Bytes(2000, 'w'));
+  Bytes dump = noise(300);
+  std::size_t cab_end = dump.size() + cab.size(), zip_end = cab_end + 50 + zip.size();
+  dump.insert(dump.end(), cab.begin(), cab.end());
+  dump.resize(cab_end + 50, 0xFF);
+  dump.insert(dump.end(), zip.begin(), zip.end());
+  dump.resize(zip_end + 70'000, 0xFF);
+  dump.insert(dump.end(), packed.begin(), packed.end());
+  auto searched = [](OpenContext& context) { context.searched.push_back(searched_file_format()); };
+  for (std::size_t size : {dump.size(), zip_end + 69'000, zip_end, zip_end - 9, cab_end, cab_end - 9}) {
+    Held held = open_bytes(Bytes(dump.begin(), dump.begin() + static_cast<std::ptrdiff_t>(size)),
+                           "gauge.dump", As::file, searched);
+    ASSERT_EQ(held.format(), "searched") << size;
+    EXPECT_EQ(text_at(*held, "offset-0000012c.cab"), as_text(cab).substr(0, size - 300)) << size;
+    EXPECT_EQ(held->entries().size(), size == dump.size() ? 3u : size > cab_end + 50 ? 2u : 1u) << size;
+    if (size >= zip_end) {
+      EXPECT_EQ(text_of(*held, 1), as_text(zip)) << size;
+    }
+  }
+  std::size_t listed = 0;
+  for (std::size_t size = 300; size < zip_end; ++size) {
+    try {
+      Held held = open_bytes(Bytes(dump.begin(), dump.begin() + static_cast<std::ptrdiff_t>(size)),
+                             "gauge.dump", As::file, searched);
+      if (!held.opened.container) continue;
+      for (std::size_t i = 0; i < held->entries().size(); ++i) text_of(*held, i);
+      ++listed;
+    } catch (const Error& error) {
+      EXPECT_STRNE(error.what(), "");
+    }
+  }
+  EXPECT_GT(listed, zip_end - cab_end);
 }
 
 // ---- programs that carry a container

@@ -86,6 +86,7 @@ Format carrier_format() {
           .lacks = "",
           .suffixes = {".run", ".bin", ".sh"},
           .kind = "executable",
+          .carries = true,
           .recognise = recognise_carrier,
           .open = open_carrier};
 }

@@ -80,8 +80,7 @@ class InstalledView final : public TwoViews {
     ContentPtr inner = data_->content(index);
     auto known = digests_.find(data_->entries()[index].path);
     if (known == digests_.end()) return inner;
-    return make_content(
-        [inner, expected = expect(known->second)] { return make_checked(inner->stream(), expected); });
+    return make_checked(std::move(inner), expect(known->second));
   }
 
   void walk(const Visitor& visitor) override {
@@ -95,9 +94,7 @@ class InstalledView final : public TwoViews {
         wrapped = make_checked(make_borrowed(*visit.stream), expect(known->second));
         checked.stream = wrapped.get();
       } else {
-        checked.content = make_content([inner = visit.content, expected = expect(known->second)] {
-          return make_checked(inner->stream(), expected);
-        });
+        checked.content = make_checked(visit.content, expect(known->second));
       }
       return visitor(checked);
     });

@@ -190,7 +190,7 @@ class InstalledView final : public Container {
       expected.sum = "md5";
       expected.digest = file.md5;
     }
-    return make_content([data, expected] { return make_checked(data->stream(), expected); });
+    return make_checked(std::move(data), expected);
   }
 
   Facts facts() override { return plan().about; }

@@ -205,6 +205,7 @@ Format pe_format() {
           .lacks = "checking of signatures; 16-bit executables",
           .suffixes = {".exe", ".dll", ".sys", ".scr", ".ocx", ".efi", ".cpl", ".mui"},
           .kind = "executable",
+          .carries = true,
           .recognise = recognise_pe,
           .open = open_pe};
 }

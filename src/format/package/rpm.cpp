@@ -115,9 +115,7 @@ class FileTable {
     if (holder_[i] != i) {
       entry.kind = EntryKind::hard_link;
       extra.link_target = paths_[holder_[i]];
-    } else if (i < digests_.size() && !sum_.empty()) {
-      auto digest = from_hex(digests_[i]);
-      if (!digest || digest->size() != find_sum(sum_)->bytes) return;
+    } else if (auto digest = read_digest(sum_, i < digests_.size() ? digests_[i] : std::string_view())) {
       item.sum = sum_;
       item.digest = std::move(*digest);
       entry.flags |= Entry::has_sum;
@@ -290,8 +288,7 @@ ContainerPtr stored_view(const SourcePtr& bytes, const Header& signature, const 
   NamedRange payload{"payload.cpio" + (codec.empty() ? "" : "." + codec), header.end(),
                      bytes->size() - std::min(bytes->size(), header.end())};
   std::string_view sum = digest_name(header.number(kPayloadDigestKind));
-  auto digest = from_hex(header.text(kPayloadDigest));
-  if (digest && !sum.empty() && digest->size() == find_sum(sum)->bytes) {
+  if (auto digest = read_digest(sum, header.text(kPayloadDigest))) {
     payload.sum = sum;
     payload.digest = std::move(*digest);
   }

@@ -49,6 +49,7 @@ Format searched_file_format() {
           .reads = "containers that begin anywhere in a file of no known kind",
           .lacks = "",
           .suffixes = {},
+          .carries = true,
           .recognise = recognise_searched,
           .open = open_searched};
 }

@@ -223,8 +223,7 @@ class XarContainer final : public Container {
     }
     pugi::xml_node sum = node.child("extracted-checksum");
     std::string name = sum_name(sum.attribute("style").as_string());
-    auto digest = from_hex(trim(sum.text().as_string()));
-    if (const SumKind* kind = find_sum(name); kind != nullptr && digest && digest->size() == kind->bytes) {
+    if (auto digest = read_digest(name, trim(sum.text().as_string()))) {
       data.sum = name;
       data.digest = std::move(*digest);
     }
