@@ -4,6 +4,7 @@
 #include <openssl/evp.h>
 #include <zlib.h>
 
+#include <algorithm>
 #include <cstring>
 
 #include "base/text.h"
@@ -71,6 +72,15 @@ Sha256::~Sha256() = default;
 
 void Sha256::add(ByteView bytes) {
   EVP_DigestUpdate(state_->context, bytes.data(), bytes.size());
+}
+
+void Sha256::add_zeros(std::uint64_t count) {
+  static constexpr std::array<Byte, 64 * 1024> kZeros{};
+  for (std::uint64_t left = count; left > 0;) {
+    auto part = static_cast<std::size_t>(std::min<std::uint64_t>(left, kZeros.size()));
+    add(ByteView(kZeros).first(part));
+    left -= part;
+  }
 }
 
 std::string Sha256::finish_hex() {

@@ -27,6 +27,7 @@ class Sha256 {
   Sha256(const Sha256&) = delete;
   Sha256& operator=(const Sha256&) = delete;
   void add(ByteView bytes);
+  void add_zeros(std::uint64_t count);
   std::string finish_hex();  ///< 64 lower-case digits; call once
 
  private:

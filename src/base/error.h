@@ -1,6 +1,7 @@
 #pragma once
 
 #include <cstdint>
+#include <exception>
 #include <stdexcept>
 #include <string>
 
@@ -59,6 +60,10 @@ class IoError : public Error {
  private:
   int error_number_;
 };
+
+/// What a task tells of anything that was thrown at it: an Error as it is; memory that was not there as
+/// limit_exceeded; whatever else a library threw as malformed, for only odd input makes it do so.
+Error as_error(const std::exception& thrown);
 
 /// A word for the kind, used as `error` in JSON output: "malformed", "unsupported", "needs-key", "limit",
 /// "io".

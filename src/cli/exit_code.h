@@ -12,7 +12,7 @@ enum ExitCode : int {
   cannot_open = 3,    ///< no such file, no container, damaged beyond listing, not built
   key_needed = 4,     ///< a password is missing or wrong
   limit_reached = 5,  ///< a guard stopped the work
-  interrupted = 130,
+  // 128 + the number of the signal that ended the work
 };
 
 inline ExitCode exit_code_of(ErrorKind kind) {

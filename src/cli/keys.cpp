@@ -2,7 +2,6 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
-#include <termios.h>
 #include <toml++/toml.h>
 #include <unistd.h>
 
@@ -11,6 +10,7 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "cli/signals.h"
 #include "io/descriptor.h"
 
 namespace operculum::cli {
@@ -73,16 +73,13 @@ void read_key_file(const std::string& path, KeyRing& keys) {
 
 std::optional<std::string> ask_password(const std::string& container) {
   Descriptor terminal(open("/dev/tty", O_RDWR | O_CLOEXEC));
-  termios before{};
-  if (!terminal || tcgetattr(terminal.number(), &before) != 0) return std::nullopt;
-  termios silent = before;
-  silent.c_lflag &= ~static_cast<tcflag_t>(ECHO);
-  tcsetattr(terminal.number(), TCSAFLUSH, &silent);  // before the question: what is typed after it counts
+  if (!terminal) return std::nullopt;
+  EchoOff silent(terminal.number());
+  if (!silent.worked()) return std::nullopt;
   std::string question = fmt::format("\r\x1b[KPassword for {}: ", escape(container));
   std::string answer;
   if (write(terminal.number(), question.data(), question.size()) < 0) question.clear();
   for (char c = 0; read(terminal.number(), &c, 1) == 1 && c != '\n';) answer += c;
-  tcsetattr(terminal.number(), TCSAFLUSH, &before);
   if (write(terminal.number(), "\n", 1) < 0 || answer.empty()) return std::nullopt;
   return answer;
 }

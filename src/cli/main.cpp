@@ -1,51 +1,50 @@
 #include <clocale>
 #include <csignal>
-#include <new>
 
 #include "cli/session.h"
+#include "cli/signals.h"
 
 namespace {
 
+using namespace operculum::cli;
+
 constexpr const char* kAbout =
     "Opens what nothing else opens: tells what a file really is, lists what is inside, and takes out what "
-    "you need,\n"
-    "through any number of containers inside each other.\n\n"
-    "A TARGET is a file, or a path that goes on into containers: card.img/kiosk.zip/textures/crab.png";
+    "you need, "
+    "through any number of containers inside each other.";
+
+void add_commands(CommandLine& program, Session& session) {
+  add_common_options(program, session);
+  add_identify(program, session);
+  add_list(program, session);
+  add_show(program, session);
+  add_unpack(program, session);
+  add_discard(program, session);
+  add_verify(program, session);
+  add_formats(program, session);
+  add_mount(program, session);
+  add_install_report(program, session);
+  add_layout(program, session);
+}
 
 int run(int argc, char** argv) {
-  using namespace operculum::cli;
   Session session;
-  CLI::App app{kAbout, "operculum"};
-  app.set_version_flag("--version", "operculum " OPERCULUM_VERSION);
-  app.require_subcommand(1);
-  app.fallthrough();
-  app.get_formatter()->column_width(34);
-  add_common_options(app, session);
-  add_identify(app, session);
-  add_list(app, session);
-  add_show(app, session);
-  add_unpack(app, session);
-  add_discard(app, session);
-  add_verify(app, session);
-  add_formats(app, session);
-  add_mount(app, session);
-  add_install_report(app, session);
-  add_layout(app, session);
+  CommandLine program(kAbout, "operculum " OPERCULUM_VERSION);
+  add_commands(program, session);
   try {
-    app.parse(argc, argv);
-    session.data.flush();
-  } catch (const CLI::ParseError& error) {
-    return app.exit(error) == 0 ? success : usage;
-  } catch (const operculum::Error& error) {
+    if (auto text = program.run({argv + 1, argv + argc})) session.data.write(*text);
+    session.data.finish();
+  } catch (const UsageError& error) {
+    session.say(Session::Tone::error, error.sentence);
+    return usage;
+  } catch (const std::exception& thrown) {
+    operculum::Error error = operculum::as_error(thrown);
     session.say(Session::Tone::error, error.what());
     return exit_code_of(error.kind());
-  } catch (const std::bad_alloc&) {
-    session.say(Session::Tone::error, "there is not enough memory for this");
-    return limit_reached;
   }
   if (session.progress.stop) {
     session.say(Session::Tone::warning, "interrupted; what was finished stays");
-    return interrupted;
+    return 128 + signal_received();
   }
   return session.exit_code;
 }
@@ -53,6 +52,7 @@ int run(int argc, char** argv) {
 }  // namespace
 
 int main(int argc, char** argv) {
+  handle_signals();
   std::setlocale(LC_CTYPE, "C.UTF-8");  // for the width of characters
   std::signal(SIGPIPE, SIG_IGN);
   return run(argc, argv);

@@ -2,6 +2,8 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
+#include <sys/ioctl.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 #include <cerrno>
@@ -19,15 +21,40 @@ constexpr std::size_t kBuffer = 256 * 1024;
 
 Output::~Output() {
   try {
-    flush();
+    if (file_) {
+      if (named_) unlink(path_.c_str());  // never finished
+    } else {
+      flush();
+    }
   } catch (const Error&) {
     // main() flushes and tells; here nothing is left to do
   }
 }
 
 void Output::open(const std::string& path) {
+  path_ = path;
+  auto fail = [&](int error) { throw IoError(fmt::format("cannot write {}", escape(path)), error); };
+  struct stat status {};
+  if (lstat(path.c_str(), &status) == 0) fail(EEXIST);
+  std::size_t slash = path.rfind('/');
+  std::string folder = slash == std::string::npos ? "." : slash == 0 ? "/" : path.substr(0, slash);
+  file_ = Descriptor(::open(folder.c_str(), O_WRONLY | O_TMPFILE | O_CLOEXEC, 0666));
+  if (file_) return;
+  named_ = true;
   file_ = Descriptor(::open(path.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0666));
-  if (!file_) throw IoError(fmt::format("cannot write {}", escape(path)), errno);
+  if (!file_) fail(errno);
+}
+
+void Output::finish() {
+  flush();
+  if (!file_) return;
+  if (!named_) {
+    std::string own = fmt::format("/proc/self/fd/{}", file_.number());
+    if (linkat(AT_FDCWD, own.c_str(), AT_FDCWD, path_.c_str(), AT_SYMLINK_FOLLOW) != 0)
+      throw IoError(fmt::format("cannot write {}", escape(path_)), errno);
+  }
+  named_ = false;
+  file_ = Descriptor();
 }
 
 char* Output::room(std::size_t count) {
@@ -70,6 +97,15 @@ void Output::write_out(std::string_view rest) {
 
 bool Output::is_terminal() const {
   return isatty(number()) == 1;
+}
+
+std::size_t terminal_width(int descriptor) {
+  constexpr std::size_t kUsual = 100;
+  winsize size{};
+  if (ioctl(descriptor, TIOCGWINSZ, &size) == 0 && size.ws_col > 0) return size.ws_col;
+  const char* columns = std::getenv("COLUMNS");
+  auto number = columns == nullptr ? std::nullopt : parse_number(columns);
+  return number && *number > 0 && *number < 10000 ? static_cast<std::size_t>(*number) : kUsual;
 }
 
 bool colour_wanted(int descriptor) {

@@ -8,7 +8,8 @@
 
 namespace operculum::cli {
 
-/// Where data goes: standard output, or a new file. Buffered; flushed by the destructor too.
+/// Where data goes: standard output, or a new file that gets its name when it is complete. Buffered; what
+/// standard output is owed is flushed by the destructor too.
 class Output {
  public:
   Output() = default;
@@ -20,7 +21,8 @@ class Output {
   void open(const std::string& path);
   void write(std::string_view text);
   void write_line(std::string_view untrusted);  ///< escaped, with a line end
-  void flush();  ///< throws IoError; a reader that went away ends the program quietly
+  void flush();   ///< throws IoError; a reader that went away ends the program quietly
+  void finish();  ///< flushes, and gives the file its name; throws IoError
   bool is_terminal() const;
 
  private:
@@ -30,9 +32,14 @@ class Output {
   void write_out(std::string_view text);
 
   Descriptor file_;
+  std::string path_;    // the name that the file gets
+  bool named_ = false;  // it has it from the beginning: the file system knows no unnamed files
   std::unique_ptr<char[]> buffer_;
   std::size_t used_ = 0;
 };
+
+/// Columns of the terminal on this descriptor, else of $COLUMNS, else 100.
+std::size_t terminal_width(int descriptor);
 
 /// True when text on this descriptor may have colour: a terminal, and NO_COLOR is not set.
 bool colour_wanted(int descriptor);

@@ -4,7 +4,6 @@
 #include <unistd.h>
 
 #include <chrono>
-#include <csignal>
 #include <cstdio>
 
 #include "base/units.h"
@@ -16,13 +15,6 @@ using Clock = std::chrono::steady_clock;
 
 constexpr auto kPatience = std::chrono::milliseconds(1200);  // shorter work shows nothing
 constexpr auto kStep = std::chrono::milliseconds(250);
-
-std::atomic<Progress*> interrupted_progress{nullptr};
-
-extern "C" void on_interrupt(int) {
-  Progress* progress = interrupted_progress.load();
-  if (progress == nullptr || progress->stop.exchange(true)) _exit(interrupted);
-}
 
 std::string line_of(const Progress& progress, double seconds) {
   std::uint64_t bytes = progress.bytes, total = progress.total_bytes;
@@ -41,17 +33,13 @@ std::string line_of(const Progress& progress, double seconds) {
 
 }  // namespace
 
-ProgressLine::ProgressLine(Session& session) : session_(session) {
-  interrupted_progress = &session.progress;
-  std::signal(SIGINT, on_interrupt);
-  std::signal(SIGTERM, on_interrupt);
+ProgressLine::ProgressLine(Session& session) : session_(session), stoppable_(session.progress) {
   bool wanted = session.progress_shown == ProgressShown::always ||
                 (session.progress_shown == ProgressShown::lasting && !session.quiet && isatty(2) == 1);
   if (wanted) thread_ = std::thread([this] { run(); });
 }
 
 ProgressLine::~ProgressLine() {
-  interrupted_progress = nullptr;
   if (!thread_.joinable()) return;
   {
     std::lock_guard lock(mutex_);

@@ -5,12 +5,12 @@
 #include <thread>
 
 #include "cli/session.h"
+#include "cli/signals.h"
 
 namespace operculum::cli {
 
 /// Shows a task's progress on standard error while it lives: bytes, rate and time left; by default when
-/// standard error is a terminal and the work lasts, or as --progress says. Also turns an interrupt (Ctrl-C)
-/// into Progress::stop; a second one ends at once.
+/// standard error is a terminal and the work lasts, or as --progress says. The work is Stoppable meanwhile.
 class ProgressLine {
  public:
   explicit ProgressLine(Session& session);
@@ -26,6 +26,7 @@ class ProgressLine {
   void show(double seconds);
 
   Session& session_;
+  Stoppable stoppable_;
   bool shown_ = false;  // guarded by mutex_, like what follows
   bool done_ = false;
   std::mutex mutex_;

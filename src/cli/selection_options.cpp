@@ -11,23 +11,15 @@
 
 namespace operculum::cli {
 
-void SelectionOptions::add_to(CLI::App& command, With with) {
-  command
-      .add_option(
-          "--match", match_,
-          "Only entries that fit this pattern: * and ? within a folder, ** across folders (repeatable)")
-      ->type_name("GLOB")
-      ->allow_extra_args(false);
-  command.add_option("--except", except_, "Not entries that fit this pattern (repeatable)")
-      ->type_name("GLOB")
-      ->allow_extra_args(false);
-  command.add_flag("--ignore-case", ignore_case_, "Patterns fit whatever the case of letters");
+void SelectionOptions::add_to(Options& command, With with) {
+  command.texts(
+      "--match", match_, "GLOB",
+      "Only entries that fit this pattern: * and ? within a folder, ** across folders (repeatable)");
+  command.texts("--except", except_, "GLOB", "Not entries that fit this pattern (repeatable)");
+  command.flag("--ignore-case", ignore_case_, "Patterns fit whatever the case of letters");
   if (with == With::patterns_and_list) {
-    command
-        .add_option(
-            "--list-from", list_from_,
-            "Only the paths in this file, one a line as list --paths prints them; - is standard input")
-        ->type_name("FILE");
+    command.text("--list-from", list_from_, "FILE",
+                 "Only the paths in this file, one a line as list --paths prints them; - is standard input");
   }
 }
 

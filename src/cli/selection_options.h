@@ -9,7 +9,7 @@ namespace operculum::cli {
 class SelectionOptions {
  public:
   enum class With { patterns, patterns_and_list };
-  void add_to(CLI::App& command, With with);
+  void add_to(Options& command, With with);
 
   /// Throws IoError when the list cannot be read, Malformed when a line is not as --paths prints it.
   Selection selection(const std::string& inside) const;

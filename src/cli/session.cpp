@@ -6,7 +6,6 @@
 #include <cstdio>
 #include <cstdlib>
 #include <filesystem>
-#include <map>
 #include <set>
 
 #include "base/text.h"
@@ -20,6 +19,9 @@ namespace operculum::cli {
 namespace {
 
 constexpr const char* kPasswordVariable = "OPERCULUM_PASSWORD";
+
+constexpr Choice<ProgressShown> kProgressShown[] = {
+    {"lasting", ProgressShown::lasting}, {"always", ProgressShown::always}, {"never", ProgressShown::never}};
 
 std::string config_folder() {
   const char* base = std::getenv("XDG_CONFIG_HOME");
@@ -61,22 +63,10 @@ void use_layouts(Session& session) {
 }
 
 /// The names of all views that some format knows.
-std::set<std::string> known_views() {
+std::vector<std::string> known_views() {
   std::set<std::string> names;
   for (const Format& format : formats()) names.insert(format.views.begin(), format.views.end());
-  return names;
-}
-
-/// Sizes with units on the command line: "64MiB".
-CLI::Validator size_validator() {
-  return CLI::Validator(
-      [](std::string& text) -> std::string {
-        auto size = parse_size(text);
-        if (!size) return fmt::format("expected a size such as 4096, 64K or 2GiB, found \"{}\"", text);
-        text = std::to_string(*size);
-        return "";
-      },
-      "SIZE");
+  return {names.begin(), names.end()};
 }
 
 }  // namespace
@@ -106,62 +96,40 @@ layout::Description Session::description_of(const std::string& path) {
   return {path, std::string(as_text(bytes))};
 }
 
-void add_common_options(CLI::App& app, Session& session) {
+void add_common_options(CommandLine& program, Session& session) {
   session.config_folder = config_folder();
-  app.set_config("--config", session.config_folder + "/config.toml",
-                 "Read option defaults from this TOML file")
-      ->group("Everywhere");
-  app.add_flag("--json", session.json, "Print JSON Lines (docs/output.md) instead of text")
-      ->group("Everywhere");
-  app.add_option("--output", session.output, "Write the data to this new file instead of standard output")
-      ->type_name("FILE")
-      ->group("Everywhere");
-  app.add_flag("-q,--quiet", session.quiet, "Say only warnings and errors")->group("Everywhere");
-  app.add_flag("-v,--verbose", session.verbose, "Say more")->group("Everywhere");
-  static const std::map<std::string, ProgressShown> kShown = {{"lasting", ProgressShown::lasting},
-                                                              {"always", ProgressShown::always},
-                                                              {"never", ProgressShown::never}};
-  app.add_option("--progress", session.progress_shown,
-                 "How far long work is: on a terminal once it has lasted a moment (lasting), always or never")
-      ->transform(CLI::CheckedTransformer(kShown).description(""))
-      ->type_name("WHEN")
-      ->group("Everywhere");
-  app.add_option("--password-file", session.password_file,
-                 "Take the password from the first line of this file")
-      ->type_name("FILE")
-      ->group("Everywhere");
-  app.add_option("--layout", session.layouts,
-                 "Use this description of a format, before all others (repeatable)")
-      ->type_name("FILE")
-      ->allow_extra_args(false)
-      ->group("Everywhere");
-  app.add_option("--known-names", session.known_names,
-                 "Paths, one a line, that packs may hold under a hash alone (repeatable)")
-      ->type_name("FILE")
-      ->allow_extra_args(false)
-      ->group("Everywhere");
-  app.add_option("--names-in", session.context.names_in,
-                 "Encoding of names that do not say theirs, such as CP932")
-      ->type_name("ENCODING")
-      ->group("Everywhere");
-  app.add_option("--view", session.context.view,
-                 "Which of several trees to show, or more than usual; `formats` tells the names")
-      ->check(CLI::IsMember(known_views()).description(""))
-      ->type_name("NAME")
-      ->group("Everywhere");
-  app.add_flag("--search", session.search,
-               "Look for containers anywhere within files that are none themselves from the first byte on")
-      ->group("Everywhere");
+  Options options = program.everywhere();
+  options.group("everywhere");
+  program.config_file(session.config_folder + "/config.toml");
+  options.flag("--json", session.json, "Print JSON Lines (docs/output.md) instead of text");
+  options.text("--output", session.output, "FILE",
+               "Write the data to this new file instead of standard output");
+  options.flag("-q,--quiet", session.quiet, "Say only warnings and errors");
+  options.flag("-v,--verbose", session.verbose, "Say more");
+  options.choice<ProgressShown>("--progress", session.progress_shown, kProgressShown,
+                                "How far long work is: on a terminal once it has lasted a moment (lasting, "
+                                "the default), always or never");
+  options.text("--password-file", session.password_file, "FILE",
+               "Take the password from the first line of this file");
+  options.texts("--layout", session.layouts, "FILE",
+                "Use this description of a format, before all others (repeatable)");
+  options.texts("--known-names", session.known_names, "FILE",
+                "Paths, one a line, that packs may hold under a hash alone (repeatable)");
+  options.text("--names-in", session.context.names_in, "ENCODING",
+               "Encoding of names that do not say theirs, such as CP932");
+  options.choice_by_word(
+      "--view", known_views(),
+      "Which of several trees to show, or more than usual; `operculum formats` tells which format has which",
+      [&session](std::string_view word) { session.context.view = word; });
+  options.flag("--search", session.search,
+               "Look for containers anywhere within files that are none themselves from the first byte on");
   Limits& limits = session.context.limits;
-  auto limit = [&](const char* name, std::uint64_t& value, const char* text) {
-    return app.add_option(name, value, text)->capture_default_str()->group("Guards");
-  };
-  limit("--max-entries", limits.max_entries, "Most entries of one container");
-  limit("--max-total", limits.max_total, "Most bytes unpacked in one run")->transform(size_validator());
-  limit("--max-ratio", limits.max_ratio, "Most unpacked bytes for each stored one, beyond 256 MiB");
-  limit("--max-depth", limits.max_depth, "Most containers inside each other");
-  limit("--max-spool", limits.max_spool, "Most temporary bytes for inner containers")
-      ->transform(size_validator());
+  options.group("guards");
+  options.number("--max-entries", limits.max_entries, "Most entries of one container");
+  options.size("--max-total", limits.max_total, "Most bytes unpacked in one run");
+  options.number("--max-ratio", limits.max_ratio, "Most unpacked bytes for each stored one, beyond 256 MiB");
+  options.number("--max-depth", limits.max_depth, "Most containers inside each other");
+  options.size("--max-spool", limits.max_spool, "Most temporary bytes for inner containers");
 }
 
 void prepare(Session& session) {

@@ -1,9 +1,12 @@
 #pragma once
 
-#include <CLI/CLI.hpp>
+#include <atomic>
+#include <optional>
 #include <string>
+#include <vector>
 
 #include "cli/exit_code.h"
+#include "cli/options.h"
 #include "cli/output.h"
 #include "container/format.h"
 #include "layout/library.h"
@@ -60,21 +63,21 @@ struct Session {
 void prepare(Session& session);
 
 /// Adds the options that belong to every command.
-void add_common_options(CLI::App& app, Session& session);
+void add_common_options(CommandLine& program, Session& session);
 
 /// Turns an Error into a message and an exit code.
 void report_error(Session& session, const std::string& target, const Error& error);
 
 // One function a command: adds it to the program. Each is in the file of its name.
-void add_identify(CLI::App& app, Session& session);
-void add_list(CLI::App& app, Session& session);
-void add_show(CLI::App& app, Session& session);
-void add_unpack(CLI::App& app, Session& session);
-void add_discard(CLI::App& app, Session& session);
-void add_verify(CLI::App& app, Session& session);
-void add_formats(CLI::App& app, Session& session);
-void add_mount(CLI::App& app, Session& session);
-void add_install_report(CLI::App& app, Session& session);
-void add_layout(CLI::App& app, Session& session);
+void add_identify(CommandLine& program, Session& session);
+void add_list(CommandLine& program, Session& session);
+void add_show(CommandLine& program, Session& session);
+void add_unpack(CommandLine& program, Session& session);
+void add_discard(CommandLine& program, Session& session);
+void add_verify(CommandLine& program, Session& session);
+void add_formats(CommandLine& program, Session& session);
+void add_mount(CommandLine& program, Session& session);
+void add_install_report(CommandLine& program, Session& session);
+void add_layout(CommandLine& program, Session& session);
 
 }  // namespace operculum::cli

@@ -174,7 +174,7 @@ class Finder {
       return format;
     } catch (const NeedsKey&) {
       return format;
-    } catch (const Error&) {
+    } catch (const std::exception&) {
       return nullptr;
     }
   }

@@ -70,7 +70,7 @@ class Resolver {
       check_depth(place_.layers.size() + 1, context_.limits);
       Input input{place_.content, place_.name, sibling_};
       opened = open_container(input, context_);
-    } catch (const Error&) {
+    } catch (const std::exception&) {
       if (final && !place_.layers.empty() && place_.entry) return false;  // its bytes can still be had
       throw;
     }
@@ -135,7 +135,8 @@ class Resolver {
     stored_size_ = entry->size;
     try {
       place_.content = open();
-    } catch (const Error& error) {
+    } catch (const std::exception& thrown) {
+      Error error = as_error(thrown);
       rethrow_within(error, entry->path);
     }
     sibling_ = entry_sibling(container, entry->path, context_);
@@ -177,6 +178,16 @@ class Resolver {
 };
 
 }  // namespace
+
+bool names_a_place(const std::string& locator) {
+  struct stat status {};
+  if (stat(locator.c_str(), &status) == 0) return true;
+  try {
+    return !find_file(locator).file.empty();
+  } catch (const IoError&) {
+    return false;
+  }
+}
 
 void check_depth(std::uint64_t depth, const Limits& limits) {
   if (depth > limits.max_depth) {

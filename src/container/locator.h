@@ -40,6 +40,9 @@ enum class Step {
 /// layer's name in front.
 Place resolve(const std::string& locator, OpenContext& context, Step step);
 
+/// Whether a locator begins with a file or folder that is there.
+bool names_a_place(const std::string& locator);
+
 /// Throws LimitExceeded when `depth` containers inside each other are more than the limits allow.
 void check_depth(std::uint64_t depth, const Limits& limits);
 

@@ -163,7 +163,8 @@ class SequenceContainer final : public Container {
         if (item.entry.is(Entry::sparse)) check_extents(item.extents, item.entry.size);
       } catch (const LimitExceeded&) {
         throw;
-      } catch (const Error& error) {
+      } catch (const std::exception& thrown) {
+        Error error = as_error(thrown);
         if (index == 0) throw;
         add_finding(Finding::Level::fault,
                     fmt::format("the listing ends after {} entries: {}", index, error.what()));
@@ -187,7 +188,8 @@ class SequenceContainer final : public Container {
                                       length - missing, length));
         }
         input.skip(padding);
-      } catch (const Error& error) {
+      } catch (const std::exception& thrown) {
+        Error error = as_error(thrown);
         add_finding(Finding::Level::fault,
                     fmt::format("the listing ends after {} entries: {}", index + 1, error.what()));
         return;

@@ -41,6 +41,13 @@ class BlockStream final : public Stream {
     return done < count ? done + Stream::skip(count - done) : done;
   }
 
+  std::uint64_t skip_hole() override {
+    std::uint64_t done = 0;
+    while (at_ == buffered_ && next_ < file_->blocks.size() && file_->blocks[next_].hole)
+      done += file_->blocks[next_++].unpacked_size;
+    return done;
+  }
+
  private:
   std::size_t hand_out(ByteSpan out) {
     std::size_t count = std::min(out.size(), buffered_ - at_);

@@ -12,6 +12,7 @@ struct Block {
   std::uint64_t unpacked_offset, unpacked_size;  ///< in the decoded image
   std::uint64_t stored_offset, stored_size;      ///< in the container
   std::uint32_t tag = 0;                         ///< how it is packed, for whoever decodes it
+  bool hole = false;                             ///< zeros that are stored nowhere
 };
 
 /// Random access to data kept in independently compressed blocks: decodes a block when a byte of it is wanted

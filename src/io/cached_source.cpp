@@ -13,6 +13,7 @@ class CachedSource final : public Source {
   CachedSource(SourcePtr inner, std::uint64_t chunk, std::uint64_t limit)
       : inner_(std::move(inner)), chunk_(chunk), cache_(limit) {}
   std::uint64_t size() const override { return inner_->size(); }
+  std::uint64_t hole_at(std::uint64_t offset) const override { return inner_->hole_at(offset); }
   bool costly() const override { return inner_->costly(); }
 
   std::size_t read_at(std::uint64_t offset, ByteSpan out) const override {

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <utility>
 
 #include "base/checked.h"
 
@@ -40,6 +41,18 @@ class ExtentSource final : public Source {
     }
     return done;
   }
+  std::uint64_t hole_at(std::uint64_t offset) const override {
+    if (offset >= size_) return 0;
+    auto next = std::upper_bound(extents_.begin(), extents_.end(), offset,
+                                 [](std::uint64_t at, const Extent& extent) { return at < extent.logical; });
+    if (next != extents_.begin()) {
+      const Extent& extent = *std::prev(next);
+      std::uint64_t within = offset - extent.logical;
+      if (within < extent.length)
+        return std::min(whole_->hole_at(extent.stored + within), extent.length - within);
+    }
+    return (next == extents_.end() ? size_ : next->logical) - offset;
+  }
   bool costly() const override { return whole_->costly(); }
 
  private:
@@ -68,6 +81,11 @@ class ExtentStream final : public Stream {
     }
     at_ += count;
     return count;
+  }
+  std::uint64_t skip_hole() override {
+    while (next_ < extents_.size() && at_ == extents_[next_].logical + extents_[next_].length) ++next_;
+    std::uint64_t until = next_ == extents_.size() ? size_ : std::max(at_, extents_[next_].logical);
+    return until - std::exchange(at_, until);
   }
 
  private:

@@ -30,6 +30,14 @@ class FileSource final : public Source {
     return done;
   }
 
+  std::uint64_t hole_at(std::uint64_t offset) const override {
+    if (offset >= size_) return 0;
+    off_t data =
+        lseek(file_.number(), static_cast<off_t>(offset), SEEK_DATA);  // all reads state their offset
+    if (data < 0) return errno == ENXIO ? size_ - offset : 0;
+    return static_cast<std::uint64_t>(data) - offset;
+  }
+
  private:
   Descriptor file_;
   std::uint64_t size_;

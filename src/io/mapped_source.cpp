@@ -15,6 +15,8 @@ std::size_t MappedSource::read_at(std::uint64_t offset, ByteSpan out) const {
   std::size_t done = 0;
   while (done < out.size()) {
     MappedRun run = locate(offset + done);
+    if (run.length == 0)
+      throw Malformed(fmt::format("the image's map stands still at offset {}", offset + done));
     auto count = static_cast<std::size_t>(std::min<std::uint64_t>(run.length, out.size() - done));
     ByteSpan part = out.subspan(done, count);
     std::size_t got = count;
@@ -47,6 +49,30 @@ std::size_t MappedSource::read_at(std::uint64_t offset, ByteSpan out) const {
     done += got;
   }
   return done;
+}
+
+std::uint64_t MappedSource::hole_at(std::uint64_t offset) const {
+  std::uint64_t at = offset;
+  while (at < size_) {
+    MappedRun run = locate(at);
+    std::uint64_t hole = 0;
+    switch (run.from) {
+      case MappedRun::From::stored:
+        hole = whole_->hole_at(run.at);
+        break;
+      case MappedRun::From::packed:
+        break;
+      case MappedRun::From::parent:
+        hole = parent_ && at < parent_->size() ? parent_->hole_at(at) : run.length;
+        break;
+      case MappedRun::From::zeros:
+        hole = run.length;
+        break;
+    }
+    at += std::min({hole, run.length, size_ - at});
+    if (hole < run.length) break;
+  }
+  return at - std::min(at, offset);
 }
 
 Bytes MappedSource::unpack(std::uint64_t) const {

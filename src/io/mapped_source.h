@@ -27,6 +27,7 @@ class MappedSource : public Source {
       : whole_(std::move(whole)), size_(size), parent_(std::move(parent)) {}
   std::uint64_t size() const override { return size_; }
   std::size_t read_at(std::uint64_t offset, ByteSpan out) const override;
+  std::uint64_t hole_at(std::uint64_t offset) const override;
 
  protected:
   const Source& whole() const { return *whole_; }

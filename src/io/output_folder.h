@@ -46,6 +46,8 @@ class OutputFile {
   void write(ByteView bytes);
   /// Like write, but whole blocks of zeros become holes.
   void write_sparse(ByteView bytes);
+  /// Zeros that take no space.
+  void write_hole(std::uint64_t length) { hole_ += length; }
 
   /// Gives the file its final name; returns the path beneath the output folder that it got, or nothing when
   /// something was there and is kept. Throws IoError.

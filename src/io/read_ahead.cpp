@@ -7,6 +7,7 @@
 #include <exception>
 #include <mutex>
 #include <thread>
+#include <utility>
 
 namespace operculum {
 namespace {
@@ -26,22 +27,33 @@ class ReadAhead final : public ReadAheadStream {
     worker_.join();
   }
 
-  ByteView next_block() override {
-    if (at_ == current_.size() && !next_slot()) return {};
-    ByteView block = ByteView(current_).subspan(at_);
-    at_ = current_.size();
-    return block;
+  Run next_run() override {
+    if (!next_slot()) return {};
+    at_ = current_.bytes.size();
+    return {std::exchange(current_.hole, 0), current_.bytes};
   }
 
   std::size_t read(ByteSpan out) override {
-    if (at_ == current_.size() && !next_slot()) return 0;
-    std::size_t count = std::min(out.size(), current_.size() - at_);
-    std::memcpy(out.data(), current_.data() + at_, count);
+    if (current_.hole == 0 && at_ == current_.bytes.size() && !next_slot()) return 0;
+    if (current_.hole > 0) {
+      auto zeros = static_cast<std::size_t>(std::min<std::uint64_t>(out.size(), current_.hole));
+      std::memset(out.data(), 0, zeros);
+      current_.hole -= zeros;
+      return zeros;
+    }
+    std::size_t count = std::min(out.size(), current_.bytes.size() - at_);
+    std::memcpy(out.data(), current_.bytes.data() + at_, count);
     at_ += count;
     return count;
   }
 
  private:
+  /// A hole, and the bytes behind it.
+  struct Slot {
+    std::uint64_t hole = 0;
+    Bytes bytes;
+  };
+
   /// Takes the next filled block; false at the end. Rethrows what ended the inner stream.
   bool next_slot() {
     std::unique_lock lock(mutex_);
@@ -60,27 +72,35 @@ class ReadAhead final : public ReadAheadStream {
   }
 
   void fill() {
-    Bytes block;
+    Slot slot;
+    std::uint64_t next_hole = 0;
     std::exception_ptr error;
     for (bool more = true; more;) {
-      block.resize(kSlotBytes);
+      slot.bytes.resize(kSlotBytes);
+      slot.hole = std::exchange(next_hole, 0);
       std::size_t count = 0;
       try {
-        while (count < block.size()) {
-          std::size_t got = inner_->read(ByteSpan(block).subspan(count));
+        while (count < slot.bytes.size()) {
+          std::uint64_t hole = inner_->skip_hole();
+          if (hole > 0 && count > 0) {
+            next_hole = hole;
+            break;
+          }
+          slot.hole += hole;
+          std::size_t got = inner_->read(ByteSpan(slot.bytes).subspan(count));
           if (got == 0) break;
           count += got;
         }
-        more = count == block.size();
+        more = count == slot.bytes.size() || next_hole > 0;
       } catch (...) {
         error = std::current_exception();
         more = false;
       }
-      block.resize(count);
+      slot.bytes.resize(count);
       std::unique_lock lock(mutex_);
       changed_.wait(lock, [this] { return filled_ < kSlots || stopped_; });
       if (stopped_) return;
-      if (count > 0) std::swap(slots_[(taken_ + filled_++) % kSlots], block);
+      if (count > 0 || slot.hole > 0) std::swap(slots_[(taken_ + filled_++) % kSlots], slot);
       ended_ = !more;
       error_ = error;
       lock.unlock();
@@ -91,11 +111,11 @@ class ReadAhead final : public ReadAheadStream {
   StreamPtr inner_;
   std::mutex mutex_;  // guards all down to error_
   std::condition_variable changed_;
-  std::array<Bytes, kSlots> slots_;
+  std::array<Slot, kSlots> slots_;
   std::size_t taken_ = 0, filled_ = 0;
   bool ended_ = false, stopped_ = false;
   std::exception_ptr error_;
-  Bytes current_;  // the reader's own
+  Slot current_;  // the reader's own
   std::size_t at_ = 0;
   std::thread worker_;  // last: starts when the rest is made
 };

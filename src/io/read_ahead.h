@@ -9,8 +9,14 @@ namespace operculum {
 /// before them.
 class ReadAheadStream : public Stream {
  public:
-  /// The next bytes without a copy, valid until the next call; empty at the end.
-  virtual ByteView next_block() = 0;
+  /// Zeros that are stored nowhere, and the bytes behind them.
+  struct Run {
+    std::uint64_t hole = 0;
+    ByteView bytes;
+    bool ended() const { return hole == 0 && bytes.empty(); }
+  };
+  /// What comes next, without a copy, valid until the next call. Not together with read().
+  virtual Run next_run() = 0;
 };
 
 std::unique_ptr<ReadAheadStream> make_read_ahead(StreamPtr inner);

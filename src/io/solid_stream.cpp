@@ -64,7 +64,7 @@ class SolidStream::PartStream final : public Stream {
   std::size_t guarded(Work work) {
     try {
       return work();
-    } catch (const Error&) {
+    } catch (const std::exception&) {
       reader_.stream.reset();
       whole_->broken(reader_.at, std::current_exception());
       throw;

@@ -36,6 +36,9 @@ class SliceSource final : public Source {
     auto count = static_cast<std::size_t>(std::min<std::uint64_t>(out.size(), size_ - offset));
     return whole_->read_at(begin_ + offset, out.first(count));
   }
+  std::uint64_t hole_at(std::uint64_t offset) const override {
+    return offset >= size_ ? 0 : std::min(whole_->hole_at(begin_ + offset), size_ - offset);
+  }
   std::optional<ByteView> view() const override {
     auto all = whole_->view();
     if (!all) return std::nullopt;
@@ -69,6 +72,12 @@ class JoinedSource final : public Source {
       done += count;
     }
     return done;
+  }
+  std::uint64_t hole_at(std::uint64_t offset) const override {
+    if (offset >= size_) return 0;
+    auto above = std::upper_bound(begins_.begin(), begins_.end(), offset);
+    auto index = static_cast<std::size_t>(above - begins_.begin()) - 1;
+    return parts_[index]->hole_at(offset - begins_[index]);
   }
   bool costly() const override {
     return std::any_of(parts_.begin(), parts_.end(), [](const SourcePtr& part) { return part->costly(); });

@@ -20,6 +20,10 @@ class Source {
   /// an error; an operating-system error throws IoError, damage in a decoded source throws Malformed.
   virtual std::size_t read_at(std::uint64_t offset, ByteSpan out) const = 0;
 
+  /// How many zeros begin at `offset` that are stored nowhere (a hole); 0 where there are none. May tell
+  /// fewer than there are, never more.
+  virtual std::uint64_t hole_at(std::uint64_t /*offset*/) const { return 0; }
+
   /// All bytes without a copy, where they already lie in memory.
   virtual std::optional<ByteView> view() const { return std::nullopt; }
 

@@ -25,6 +25,11 @@ class SourceStream final : public Stream {
     at_ += count;
     return count;
   }
+  std::uint64_t skip_hole() override {
+    std::uint64_t hole = at_ < end_ ? std::min(source_->hole_at(at_), end_ - at_) : 0;
+    at_ += hole;
+    return hole;
+  }
 
  private:
   SourcePtr source_;
@@ -36,6 +41,7 @@ class BorrowedStream final : public Stream {
   explicit BorrowedStream(Stream& inner) : inner_(inner) {}
   std::size_t read(ByteSpan out) override { return inner_.read(out); }
   std::uint64_t skip(std::uint64_t count) override { return inner_.skip(count); }
+  std::uint64_t skip_hole() override { return inner_.skip_hole(); }
 
  private:
   Stream& inner_;

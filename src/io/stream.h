@@ -19,6 +19,10 @@ class Stream {
 
   /// Passes over up to `count` bytes; returns how many there were.
   virtual std::uint64_t skip(std::uint64_t count);
+
+  /// Passes over zeros that begin here and are stored nowhere (a hole); returns how many, 0 where there are
+  /// none. Whoever does not ask reads the zeros.
+  virtual std::uint64_t skip_hole() { return 0; }
 };
 
 using StreamPtr = std::unique_ptr<Stream>;

@@ -128,7 +128,7 @@ class Described final : public DescribedContainer {
         if (rule.data != nullptr) cover(rule.data->value(frame));
       } catch (const LimitExceeded&) {
         throw;
-      } catch (const Error&) {
+      } catch (const std::exception&) {
         // this entry has no bytes to mark; verify tells why
       }
     }
@@ -154,7 +154,8 @@ class Described final : public DescribedContainer {
         loop(rule, statement.entry, 0, slots);
       } catch (const LimitExceeded&) {
         throw;
-      } catch (const Error& error) {
+      } catch (const std::exception& thrown) {
+        Error error = as_error(thrown);
         add_finding(Finding::Level::fault,
                     fmt::format("the listing ends after {} entries: {}", entries_.size(), error.what()));
       }
@@ -223,7 +224,8 @@ class Described final : public DescribedContainer {
     } catch (const LimitExceeded&) {
       entries_.pop_back();
       throw;
-    } catch (const Error& error) {
+    } catch (const std::exception& thrown) {
+      Error error = as_error(thrown);
       if (entry.path.empty()) entry.path = fmt::format("entry-{}", entries_.size());
       entry.flags |= Entry::damaged;
       add_finding(Finding::Level::fault, fmt::format("{}: {}", escape(entry.path), error.what()));

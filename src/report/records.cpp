@@ -2,10 +2,22 @@
 
 #include <fmt/format.h>
 
+#include <nlohmann/json.hpp>
+
 #include "base/text.h"
 
 namespace operculum {
 namespace {
+
+using Json = nlohmann::ordered_json;
+
+std::string line_of(const Json& record) {
+  return record.dump(-1, ' ', false, Json::error_handler_t::replace) + "\n";
+}
+
+Json finding_json(const Finding& finding) {
+  return {{"record", name_of(finding.level)}, {"message", finding.text}};
+}
 
 void add_text(Json& record, const char* field, const std::string& value) {
   if (!value.empty()) record[field] = escape(value);
@@ -40,14 +52,14 @@ Json layer_json(const IdentifiedLayer& layer) {
     if (!layer.largest.empty()) record["largest_bytes"] = layer.largest_bytes;
   }
   for (const auto& [name, value] : layer.facts) record["facts"][name] = escape(value);
-  for (const Finding& finding : layer.findings) record["findings"].push_back(finding_json("", finding));
+  for (const Finding& finding : layer.findings) record["findings"].push_back(finding_json(finding));
   for (const IdentifiedPart& part : layer.parts) {
     Json one = {{"path", part.path}, {"size", part.size}};
     add_text(one, "name", part.name);
     add_text(one, "type", part.type);
     if (!part.format.empty()) one["format"] = part.format;
     for (const auto& [name, value] : part.facts) one["facts"][name] = escape(value);
-    for (const Finding& finding : part.findings) one["findings"].push_back(finding_json("", finding));
+    for (const Finding& finding : part.findings) one["findings"].push_back(finding_json(finding));
     record["parts"].push_back(std::move(one));
   }
   return record;
@@ -85,6 +97,20 @@ std::string_view name_of(UnpackEvent::Kind kind) {
   return "unknown";
 }
 
+std::string_view name_of(DiscardEvent::Kind kind) {
+  switch (kind) {
+    case DiscardEvent::Kind::removed:
+      return "removed";
+    case DiscardEvent::Kind::changed:
+      return "changed";
+    case DiscardEvent::Kind::missing:
+      return "missing";
+    case DiscardEvent::Kind::failed:
+      return "failed";
+  }
+  return "unknown";
+}
+
 std::vector<std::string_view> flag_words(const Entry& entry) {
   std::vector<std::string_view> words;
   if (entry.is(Entry::encrypted)) words.push_back("encrypted");
@@ -94,7 +120,7 @@ std::vector<std::string_view> flag_words(const Entry& entry) {
   return words;
 }
 
-Json to_json(const Found& found) {
+std::string json_line(const Found& found) {
   const Entry& entry = found.entry;
   Json record = {{"record", "entry"}, {"path", escape(found.path)}, {"kind", name_of(entry.kind)}};
   if (entry.has_data()) {
@@ -122,10 +148,10 @@ Json to_json(const Found& found) {
     add_time(record, "created", extra.created);
     for (const auto& [name, value] : extra.attributes) record["attributes"][escape(name)] = escape(value);
   }
-  return record;
+  return line_of(record);
 }
 
-Json to_json(const Identification& identification) {
+std::string json_line(const Identification& identification) {
   Json record = {{"record", "identification"}, {"target", escape(identification.target)}};
   add_size(record, "size", identification.size);
   record["layers"] = Json::array();
@@ -133,44 +159,53 @@ Json to_json(const Identification& identification) {
   add_text(record, "origin", identification.origin);
   add_text(record, "kind", identification.kind);
   add_text(record, "media_type", identification.media_type);
-  for (const Finding& finding : identification.findings)
-    record["findings"].push_back(finding_json("", finding));
+  for (const Finding& finding : identification.findings) record["findings"].push_back(finding_json(finding));
   add_text(record, "suggestion", identification.suggestion);
-  return record;
+  return line_of(record);
 }
 
-Json to_json(const UnpackEvent& event) {
+std::string json_line(const UnpackEvent& event) {
   Json record = {{"record", name_of(event.kind)}, {"path", escape(event.path)}};
   add_text(record, "output", event.output);
   if (event.kind == UnpackEvent::Kind::file) record["size"] = event.size;
   add_text(record, "sha256", event.sha256);
   add_text(record, "message", event.message);
   if (event.kind == UnpackEvent::Kind::failed) record["error"] = name_of(event.error);
-  return record;
+  return line_of(record);
 }
 
-Json to_json(const UnpackTotals& totals, bool dry_run) {
-  return {{"record", "totals"},        {"dry_run", dry_run},          {"files", totals.files},
-          {"folders", totals.folders}, {"links", totals.links},       {"bytes", totals.bytes},
-          {"kept", totals.kept},       {"left_out", totals.left_out}, {"failed", totals.failed},
-          {"faults", totals.faults},   {"stopped", totals.stopped}};
+std::string json_line(const UnpackTotals& totals, bool dry_run) {
+  return line_of({{"record", "totals"},
+                  {"dry_run", dry_run},
+                  {"files", totals.files},
+                  {"folders", totals.folders},
+                  {"links", totals.links},
+                  {"bytes", totals.bytes},
+                  {"kept", totals.kept},
+                  {"left_out", totals.left_out},
+                  {"failed", totals.failed},
+                  {"faults", totals.faults},
+                  {"stopped", totals.stopped}});
 }
 
-Json to_json(const Fault& fault) {
+std::string json_line(const Fault& fault) {
   Json record = {{"record", name_of(fault.level)}};
   add_text(record, "path", fault.path);
   record["message"] = escape(fault.message);
   if (fault.level == Finding::Level::fault) record["error"] = name_of(fault.error);
-  return record;
+  return line_of(record);
 }
 
-Json to_json(const VerifyTotals& totals) {
-  return {{"record", "totals"},      {"files", totals.entries},
-          {"bytes", totals.bytes},   {"with_checksum", totals.with_checksum},
-          {"faults", totals.faults}, {"warnings", totals.warnings}};
+std::string json_line(const VerifyTotals& totals) {
+  return line_of({{"record", "totals"},
+                  {"files", totals.entries},
+                  {"bytes", totals.bytes},
+                  {"with_checksum", totals.with_checksum},
+                  {"faults", totals.faults},
+                  {"warnings", totals.warnings}});
 }
 
-Json to_json(const Summary& summary) {
+std::string json_line(const Summary& summary) {
   Json record = {
       {"record", "summary"},        {"files", tally_json(summary.all)}, {"folders", summary.folders},
       {"links", summary.links},     {"stored", summary.stored_bytes},   {"by_kind", Json::object()},
@@ -178,22 +213,22 @@ Json to_json(const Summary& summary) {
   for (const auto& [kind, tally] : summary.by_kind) record["by_kind"][kind] = tally_json(tally);
   for (const auto& [folder, tally] : summary.by_folder)
     record["by_folder"][escape(folder)] = tally_json(tally);
-  return record;
+  return line_of(record);
 }
 
-Json to_json(const Format& format) {
-  return {{"record", "format"},
-          {"format", format.id},
-          {"name", format.name},
-          {"family", format.family},
-          {"specification", format.specification},
-          {"reads", format.reads},
-          {"lacks", format.lacks},
-          {"views", format.views},
-          {"endings", format.suffixes}};
+std::string json_line(const Format& format) {
+  return line_of({{"record", "format"},
+                  {"format", format.id},
+                  {"name", format.name},
+                  {"family", format.family},
+                  {"specification", format.specification},
+                  {"reads", format.reads},
+                  {"lacks", format.lacks},
+                  {"views", format.views},
+                  {"endings", format.suffixes}});
 }
 
-Json to_json(const PackageReport& report) {
+std::string json_line(const PackageReport& report) {
   Json about = Json::object(), actions = Json::array(), places = Json::array(), registry = Json::array(),
        shortcuts = Json::array(), findings = Json::array();
   for (const auto& [name, value] : report.plan.about) about[name] = escape(value);
@@ -231,32 +266,93 @@ Json to_json(const PackageReport& report) {
     for (const std::string& line : lines) all.push_back(escape(line));
     return all;
   };
-  return {{"record", "install"},
-          {"target", escape(report.target)},
-          {"format", report.format},
-          {"about", std::move(about)},
-          {"files", report.files},
-          {"bytes", report.bytes},
-          {"on_disk", report.on_disk},
-          {"actions", std::move(actions)},
-          {"places", std::move(places)},
-          {"registry", std::move(registry)},
-          {"shortcuts", std::move(shortcuts)},
-          {"needs", escaped(report.plan.needs)},
-          {"notes", escaped(report.plan.notes)},
-          {"removal", escaped(report.removal)},
-          {"findings", std::move(findings)}};
+  return line_of({{"record", "install"},
+                  {"target", escape(report.target)},
+                  {"format", report.format},
+                  {"about", std::move(about)},
+                  {"files", report.files},
+                  {"bytes", report.bytes},
+                  {"on_disk", report.on_disk},
+                  {"actions", std::move(actions)},
+                  {"places", std::move(places)},
+                  {"registry", std::move(registry)},
+                  {"shortcuts", std::move(shortcuts)},
+                  {"needs", escaped(report.plan.needs)},
+                  {"notes", escaped(report.plan.notes)},
+                  {"removal", escaped(report.removal)},
+                  {"findings", std::move(findings)}});
 }
 
-Json finding_json(const std::string& path, const Finding& finding) {
-  Json record = {{"record", name_of(finding.level)}};
-  add_text(record, "path", path);
-  record["message"] = finding.text;
-  return record;
+std::string json_line(const Finding& finding) {
+  return line_of(finding_json(finding));
 }
 
-std::string json_line(const Json& record) {
-  return record.dump(-1, ' ', false, Json::error_handler_t::replace) + "\n";
+std::string json_line(const DiscardEvent& event) {
+  Json record = {{"record", name_of(event.kind)}, {"path", escape(event.path)}};
+  add_text(record, "message", event.message);
+  return line_of(record);
+}
+
+std::string json_line(const DiscardTotals& totals, bool dry_run) {
+  return line_of({{"record", "totals"},
+                  {"dry_run", dry_run},
+                  {"removed", totals.removed},
+                  {"changed", totals.changed},
+                  {"missing", totals.missing},
+                  {"failed", totals.failed}});
+}
+
+std::string json_line(const layout::Description& description, const layout::Problem& problem) {
+  auto place = description.place_of(problem.where.at);
+  Json record = {{"record", problem.level == layout::Problem::Level::error ? "error" : "warning"},
+                 {"file", escape(description.name)},
+                 {"line", place.line},
+                 {"column", place.column},
+                 {"message", problem.text}};
+  if (!problem.hint.empty()) record["hint"] = problem.hint;
+  return line_of(record);
+}
+
+std::string json_line(const layout::Tracer::Field& field) {
+  Json record = {{"record", "field"},  {"name", escape(field.name)}, {"offset", field.offset},
+                 {"size", field.size}, {"raw", field.raw},           {"value", field.value}};
+  add_text(record, "in", field.region);
+  return line_of(record);
+}
+
+std::string json_line(const layout::CoverRange& range) {
+  return line_of({{"record", "range"},
+                  {"kind", layout::name_of(range.kind)},
+                  {"begin", range.begin},
+                  {"end", range.end}});
+}
+
+std::string json_line(const LayoutTrial& trial) {
+  auto bytes = bytes_by_kind(trial);
+  Json record = {{"record", "coverage"}, {"size", trial.size}, {"entries", trial.entries}};
+  for (std::size_t kind = 0; kind < bytes.size(); ++kind)
+    record[std::string(layout::name_of(static_cast<layout::CoverRange::Kind>(kind)))] = bytes[kind];
+  for (const auto& [name, value] : trial.facts) record["facts"][name] = escape(value);
+  if (!trial.failure.empty()) record["failure"] = trial.failure;
+  return line_of(record);
+}
+
+std::string json_line(const RoleBack& role) {
+  return line_of({{"record", "role"},
+                  {"rule", role.rule},
+                  {"role", role.role},
+                  {"fields", role.fields},
+                  {"obstacle", role.obstacle}});
+}
+
+std::string json_line(const layout::Found& found) {
+  const auto& plan = found.compiled.plan;
+  return line_of({{"record", "layout"},
+                  {"name", escape(layout::layout_name(found.path))},
+                  {"title", plan ? escape(plan->title) : ""},
+                  {"endings", plan ? plan->suffixes : std::vector<std::string>()},
+                  {"path", escape(found.path)},
+                  {"valid", plan != nullptr}});
 }
 
 std::string csv_line(const std::vector<std::string>& cells) {

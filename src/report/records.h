@@ -1,31 +1,39 @@
 #pragma once
 
-#include <nlohmann/json.hpp>
-
+#include "layout/library.h"
+#include "layout/text/problem.h"
 #include "task/identify.h"
 #include "task/install_report.h"
+#include "task/layout_check.h"
 #include "task/list.h"
+#include "task/receipt.h"
 #include "task/summary.h"
 #include "task/unpack.h"
 #include "task/verify.h"
 
 namespace operculum {
 
-using Json = nlohmann::ordered_json;
+// The records of --json, one object a line, with its line end; docs/output.md documents each field. Text that
+// is no UTF-8, and control characters, appear as escape() writes them.
 
-// The records of --json, one object a line; docs/output.md documents each field. Text that is no UTF-8, and
-// control characters, appear as escape() writes them.
-
-Json to_json(const Found& found);
-Json to_json(const Identification& identification);
-Json to_json(const UnpackEvent& event);
-Json to_json(const UnpackTotals& totals, bool dry_run);
-Json to_json(const Fault& fault);
-Json to_json(const VerifyTotals& totals);
-Json to_json(const Summary& summary);
-Json to_json(const Format& format);
-Json to_json(const PackageReport& report);
-Json finding_json(const std::string& path, const Finding& finding);
+std::string json_line(const Found& found);
+std::string json_line(const Identification& identification);
+std::string json_line(const UnpackEvent& event);
+std::string json_line(const UnpackTotals& totals, bool dry_run);
+std::string json_line(const Fault& fault);
+std::string json_line(const VerifyTotals& totals);
+std::string json_line(const Summary& summary);
+std::string json_line(const Format& format);
+std::string json_line(const PackageReport& report);
+std::string json_line(const Finding& finding);
+std::string json_line(const DiscardEvent& event);
+std::string json_line(const DiscardTotals& totals, bool dry_run);
+std::string json_line(const layout::Description& description, const layout::Problem& problem);
+std::string json_line(const LayoutTrial& trial);  ///< what its parts do not tell: the coverage
+std::string json_line(const layout::Tracer::Field& field);
+std::string json_line(const layout::CoverRange& range);
+std::string json_line(const RoleBack& role);
+std::string json_line(const layout::Found& found);
 
 /// Flags of an entry as words: "encrypted", "sparse", "damaged", "recovered".
 std::vector<std::string_view> flag_words(const Entry& entry);
@@ -33,9 +41,7 @@ std::vector<std::string_view> flag_words(const Entry& entry);
 /// "note", "warning", "fault".
 std::string_view name_of(Finding::Level level);
 std::string_view name_of(UnpackEvent::Kind kind);
-
-/// One line of JSON.
-std::string json_line(const Json& record);
+std::string_view name_of(DiscardEvent::Kind kind);
 
 /// RFC 4180: cells joined by commas, quoted where they must be, ended by CRLF.
 std::string csv_line(const std::vector<std::string>& cells);

@@ -7,7 +7,6 @@
 
 #include "base/checksum.h"
 #include "base/text.h"
-#include "io/read_ahead.h"
 
 namespace operculum {
 namespace {
@@ -47,7 +46,7 @@ std::size_t FileWriter::fill(Stream& stream, std::uint64_t expected, Bytes& buff
 }
 
 void FileWriter::write_whole(FileJob& job, ByteView bytes) {
-  count(bytes.size());
+  count({0, bytes});
   OutputFile out = folder_.begin_file(job.event.output);
   put(out, job, bytes);
   job.event.size = bytes.size();
@@ -57,27 +56,32 @@ void FileWriter::write_whole(FileJob& job, ByteView bytes) {
 
 void FileWriter::write_rest(FileJob& job, ByteView first, Stream& rest) {
   Bytes block(kBlock);
-  write_blocks(job, [&]() -> ByteView {
-    if (!first.empty()) return std::exchange(first, {});
-    return ByteView(block).first(rest.read(block));
+  write_runs(job, [&]() -> ReadAheadStream::Run {
+    if (!first.empty()) return {0, std::exchange(first, {})};
+    std::uint64_t hole = rest.skip_hole();
+    return {hole, ByteView(block).first(rest.read(block))};
   });
 }
 
 void FileWriter::write_large(FileJob& job, StreamPtr stream) {
   auto ahead = make_read_ahead(std::move(stream));
-  write_blocks(job, [&] { return ahead->next_block(); });
+  write_runs(job, [&] { return ahead->next_run(); });
 }
 
-void FileWriter::write_blocks(FileJob& job, const std::function<ByteView()>& next) {
+void FileWriter::write_runs(FileJob& job, const std::function<ReadAheadStream::Run()>& next) {
   OutputFile out = folder_.begin_file(job.event.output);
   std::unique_ptr<Sha256> digest = request_.digests ? std::make_unique<Sha256>() : nullptr;
   std::uint64_t done = 0;
   try {
-    for (ByteView bytes = next(); !bytes.empty(); bytes = next()) {
-      count(bytes.size());
-      if (digest) digest->add(bytes);
-      put(out, job, bytes);
-      done += bytes.size();
+    for (ReadAheadStream::Run run = next(); !run.ended(); run = next()) {
+      count(run);
+      if (digest) {
+        digest->add_zeros(run.hole);
+        digest->add(run.bytes);
+      }
+      out.write_hole(run.hole);
+      put(out, job, run.bytes);
+      done += run.hole + run.bytes.size();
     }
   } catch (const Malformed&) {
     if (!request_.keep_damaged) throw;
@@ -116,9 +120,9 @@ void FileWriter::commit(OutputFile& out, FileJob& job) const {
   }
 }
 
-void FileWriter::count(std::uint64_t bytes) {
-  meter_.add(bytes);
-  progress_.bytes += bytes;
+void FileWriter::count(const ReadAheadStream::Run& run) {
+  meter_.add(run.bytes.size());  // a hole takes no space
+  progress_.bytes += run.hole + run.bytes.size();
 }
 
 }  // namespace operculum

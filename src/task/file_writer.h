@@ -1,6 +1,7 @@
 #pragma once
 
 #include "container/limits.h"
+#include "io/read_ahead.h"
 #include "task/progress.h"
 #include "task/unpack.h"
 
@@ -39,12 +40,12 @@ class FileWriter {
   void write_whole(FileJob& job, ByteView bytes);
 
  private:
-  /// `next` gives the blocks of the file, an empty one at its end.
-  void write_blocks(FileJob& job, const std::function<ByteView()>& next);
+  /// `next` gives the runs of the file, an ended one at its end.
+  void write_runs(FileJob& job, const std::function<ReadAheadStream::Run()>& next);
   std::size_t fill(Stream& stream, std::uint64_t expected, Bytes& buffer) const;
   void put(OutputFile& out, const FileJob& job, ByteView bytes) const;
   void commit(OutputFile& out, FileJob& job) const;
-  void count(std::uint64_t bytes);
+  void count(const ReadAheadStream::Run& run);
 
   OutputFolder& folder_;
   const UnpackRequest& request_;

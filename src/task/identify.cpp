@@ -72,7 +72,8 @@ std::vector<IdentifiedPart> look_at_parts(const Layer& layer, OpenContext& conte
         part.facts = inner.container->facts();
         part.findings = inner.container->findings();
       }
-    } catch (const Error& error) {
+    } catch (const std::exception& thrown) {
+      Error error = as_error(thrown);
       part.findings.push_back({Finding::Level::fault, error.what()});
     }
     parts.push_back(std::move(part));
@@ -144,7 +145,7 @@ std::string carried(const Layer& layer, OpenContext& context) {
       if (recognise(probe, context) == nullptr) continue;
       best = entries[i].path;
       most = entries[i].size;
-    } catch (const Error&) {
+    } catch (const std::exception&) {
       continue;  // told by whoever opens it
     }
   }

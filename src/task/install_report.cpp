@@ -119,7 +119,7 @@ class Search {
         if (inner.container) look(target + "/" + entries[i].path, *inner.format, inner.container, depth + 1);
       } catch (const LimitExceeded&) {
         throw;
-      } catch (const Error&) {
+      } catch (const std::exception&) {
         continue;  // what cannot be opened is no installer that could be told about
       }
     }

@@ -50,7 +50,8 @@ LayoutTrial try_layout(const std::shared_ptr<const layout::Plan>& plan, const st
     trial.entries = container->entries().size();
     trial.facts = container->facts();
     trial.findings = container->findings();
-  } catch (const Error& error) {
+  } catch (const std::exception& thrown) {
+    Error error = as_error(thrown);
     trial.failure = error.what();
   }
   trial.fields = tracer.fields();

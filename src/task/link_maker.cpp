@@ -53,7 +53,8 @@ void LinkMaker::make_all() {
       }
     } catch (const GuardTripped&) {
       throw;
-    } catch (const Error& error) {
+    } catch (const std::exception& thrown) {
+      Error error = as_error(thrown);
       log_.failed(link.path, link.output, error);
     }
   }

@@ -61,7 +61,8 @@ class Discard {
       }
       if (!dry_run_) folder_.remove_file(item.path);
       tell(DiscardEvent::Kind::removed, item.path, "");
-    } catch (const Error& error) {
+    } catch (const std::exception& thrown) {
+      Error error = as_error(thrown);
       tell(DiscardEvent::Kind::failed, item.path, error.what());
     }
   }

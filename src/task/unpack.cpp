@@ -153,7 +153,8 @@ class Unpacker {
       return log_.left_out(path, given.remark.empty() ? "its name leaves nothing to use" : given.remark);
     try {
       if (!target_.dry()) target_.folder().make_folder(given.path);
-    } catch (const Error& error) {
+    } catch (const std::exception& thrown) {
+      Error error = as_error(thrown);
       return log_.failed(path, given.path, error);
     }
     folders_.push_back({given.path, target_.metadata_of(entry)});
@@ -182,7 +183,8 @@ class Unpacker {
       if (!target_.dry() &&
           !target_.folder().make_node(given.path, type | target_.metadata_of(entry).mode, device))
         return log_.kept(path, given.path);
-    } catch (const Error& error) {
+    } catch (const std::exception& thrown) {
+      Error error = as_error(thrown);
       return log_.failed(path, given.path, error);
     }
     log_.emit({UnpackEvent::Kind::device, path, given.path, 0, "", given.remark});

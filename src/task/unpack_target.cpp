@@ -4,8 +4,6 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
-#include <new>
-
 #include "io/origin.h"
 
 namespace operculum {
@@ -78,16 +76,13 @@ void with_errors(FileJob& job, Progress& progress, const std::function<void()>& 
     work();
   } catch (const GuardTripped&) {
     throw;
-  } catch (const Error& error) {
+  } catch (const std::exception& thrown) {
+    Error error = as_error(thrown);
     job.event.kind = UnpackEvent::Kind::failed;
     job.event.error = error.kind();
     job.event.message =
         job.event.message.empty() ? error.what() : fmt::format("{}; {}", error.what(), job.event.message);
     job.event.size = 0;
-  } catch (const std::bad_alloc&) {
-    job.event.kind = UnpackEvent::Kind::failed;
-    job.event.error = ErrorKind::limit_exceeded;
-    job.event.message = "there is not enough memory to decode it";
   }
   ++progress.entries;
 }

@@ -82,7 +82,8 @@ class Verifier {
         return drain(item, *data);
       } catch (const GuardTripped&) {
         throw;
-      } catch (const Error& error) {
+      } catch (const std::exception& thrown) {
+        Error error = as_error(thrown);
         return fault_report(item.path, error);
       }
     };
@@ -95,14 +96,18 @@ class Verifier {
         std::make_unique_for_overwrite<Byte[]>(room);  // clearing it would cost more than some codecs
     std::uint64_t bytes = 0;
     try {
-      while (std::size_t count = stream.read({block.get(), room})) {
+      for (;;) {
+        std::uint64_t hole = stream.skip_hole();
+        std::size_t count = stream.read({block.get(), room});
         meter_.add(count);
-        progress_.bytes += count;
-        bytes += count;
+        progress_.bytes += hole + count;
+        bytes += hole + count;
+        if (count == 0) break;
       }
     } catch (const GuardTripped&) {
       throw;
-    } catch (const Error& error) {
+    } catch (const std::exception& thrown) {
+      Error error = as_error(thrown);
       return fault_report(item.path, error);
     }
     ++progress_.entries;

@@ -76,7 +76,7 @@ void ViewTree::look_at(ViewNode& node, const std::string& name, std::size_t dept
     if (!opened.container) return;
     load(node, opened.container, "");
     node.folder = true;
-  } catch (const Error&) {
+  } catch (const std::exception&) {
     node.children.clear();  // cannot be entered: a file it stays
     node.folder = false;
   }

@@ -116,7 +116,8 @@ class Walk {
         Bytes head = read_head(found, *own);
         if (!broken_) found.content = std::make_shared<FrontedContent>(std::move(head), found.content);
       }
-    } catch (const Error& error) {
+    } catch (const std::exception& thrown) {
+      Error error = as_error(thrown);
       found.kind = kind_of_error(error);  // told again when the data is read
     }
     return events_.found(found);
@@ -130,7 +131,8 @@ class Walk {
       head.resize(read_fully(stream, head));
       Probe probe(head, head.size() < kKindHead, "");
       found.kind = kinds_->tell(probe, found.path).kind;
-    } catch (const Error& error) {
+    } catch (const std::exception& thrown) {
+      Error error = as_error(thrown);
       found.kind = kind_of_error(error);
       broken_ = std::make_unique<BrokenStream>();
     }
@@ -153,7 +155,7 @@ class Walk {
       Front front;
       try {
         front = read_front(*visit.stream);
-      } catch (const Error&) {
+      } catch (const std::exception&) {
         BrokenStream broken;  // told when the entry is read
         return hand_out(format, *container, visit, path, nullptr, &broken);
       }
@@ -175,7 +177,8 @@ class Walk {
       }
     } catch (const LimitExceeded&) {
       throw;
-    } catch (const Error& error) {
+    } catch (const std::exception& thrown) {
+      Error error = as_error(thrown);
       if (error.kind() != ErrorKind::needs_key) events_.unreadable(path, error);
       inner = {};
     }
@@ -194,7 +197,7 @@ class Walk {
       if (SourcePtr source = content->source()) return content;
       StreamPtr stream = content->stream();
       return make_content(make_memory_source(read_all(*stream, kDecodeOnce + 1)));
-    } catch (const Error&) {
+    } catch (const std::exception&) {
       return content;
     }
   }

@@ -10,16 +10,18 @@ namespace {
 constexpr std::size_t kWidth = 100, kIndent = 12;  // columns
 }
 
-void add_formats(CLI::App& app, Session& session) {
-  CLI::App* command = app.add_subcommand(
-      "formats", "Tell which formats are read, with their features and specifications; described ones, too");
-  command->callback([&session] {
+void add_formats(CommandLine& program, Session& session) {
+  Options command = program.command(
+      {"formats",
+       "Tell which formats are read, with their features and specifications; described ones, too",
+       {"operculum formats", "operculum formats --json"}});
+  command.run([&session] {
     prepare(session);
     std::vector<const Format*> all;
     for (const Format& format : formats()) all.push_back(&format);
     for (const Format& format : session.library().formats()) all.push_back(&format);
     if (session.json) {
-      for (const Format* format : all) session.data.write(json_line(to_json(*format)));
+      for (const Format* format : all) session.data.write(json_line(*format));
       return;
     }
     std::string text;

@@ -101,22 +101,24 @@ std::string to_text(const Identification& found, bool colour) {
 
 }  // namespace
 
-void add_identify(CLI::App& app, Session& session) {
-  CLI::App* command =
-      app.add_subcommand("identify", "Tell what files really are, by content, layer by layer");
+void add_identify(CommandLine& program, Session& session) {
+  Options command = program.command({"identify",
+                                     "Tell what files really are, by content, layer by layer",
+                                     {"operculum identify tidepool.skin", "operculum identify card.img/2"}});
   auto targets = std::make_shared<std::vector<std::string>>();
   auto request = std::make_shared<IdentifyRequest>();
-  command->add_option("TARGET", *targets, "Files, or paths that go on into containers")->required();
-  command->add_flag("--count", request->count_solid,
-                    "Count what is in large solid archives, too; they must be unpacked for it");
-  command->callback([&session, targets, request] {
+  command.arguments("TARGET", *targets, "Files, or paths that go on into containers");
+  command.flag("--count", request->count_solid,
+               "Count what is in large solid archives, too; they must be unpacked for it");
+  command.run([&session, targets, request] {
     prepare(session);
     bool colour = session.output.empty() && colour_wanted(1);
     for (const std::string& target : *targets) {
       try {
         Identification found = identify(target, *request, session.context);
-        session.data.write(session.json ? json_line(to_json(found)) : to_text(found, colour));
-      } catch (const Error& error) {
+        session.data.write(session.json ? json_line(found) : to_text(found, colour));
+      } catch (const std::exception& thrown) {
+        Error error = as_error(thrown);
         report_error(session, target, error);
       }
     }

@@ -24,12 +24,12 @@ void report_one(Session& session, const ReportOptions& options, const std::strin
     Output page;
     page.open(options.page);
     page.write(install_page(reports, target));
-    page.flush();
+    page.finish();
     return session.say(Session::Tone::note, fmt::format("the report is in {}", escape(options.page)));
   }
   for (const PackageReport& report : reports) {
     if (session.json) {
-      session.data.write(json_line(to_json(report)));
+      session.data.write(json_line(report));
     } else if (options.removal) {
       for (const std::string& path : report.removal) session.data.write_line(path);
     } else {
@@ -43,23 +43,27 @@ void report_one(Session& session, const ReportOptions& options, const std::strin
 
 }  // namespace
 
-void add_install_report(CLI::App& app, Session& session) {
-  CLI::App* command = app.add_subcommand(
-      "install-report", "Tell what an installer would put on a machine and run there, without running it");
+void add_install_report(CommandLine& program, Session& session) {
+  Options command =
+      program.command({"install-report",
+                       "Tell what an installer would put on a machine and run there, without running it",
+                       {"operculum install-report chart-display.exe --scripts",
+                        "operculum install-report chart-display.exe --page report.html"}});
   auto options = std::make_shared<ReportOptions>();
-  command->add_option("TARGET", options->targets, "Installers, or what holds them")->required();
-  command->add_flag("--scripts", options->scripts, "With the text of scripts");
-  CLI::Option* page = command->add_option("--page", options->page, "Write an HTML page to this new file");
-  command->add_flag("--removal", options->removal, "Only the paths to remove by hand, one a line")
-      ->excludes(page);
-  command->callback([&session, options] {
+  command.arguments("TARGET", options->targets, "Installers, or what holds them");
+  command.flag("--scripts", options->scripts, "With the text of scripts");
+  command.text("--page", options->page, "FILE", "Write an HTML page to this new file");
+  command.flag("--removal", options->removal, "Only the paths to remove by hand, one a line");
+  command.at_most_one({"--page", "--removal"});
+  command.run([&session, options] {
     prepare(session);
     if (!options->page.empty() && options->targets.size() > 1)
-      throw CLI::ValidationError("--page", "takes one TARGET at a time");
+      throw UsageError{"--page takes one TARGET at a time"};
     for (const std::string& target : options->targets) {
       try {
         report_one(session, *options, target);
-      } catch (const Error& error) {
+      } catch (const std::exception& thrown) {
+        Error error = as_error(thrown);
         session.data.flush();
         report_error(session, target, error);
       }

@@ -17,27 +17,15 @@ constexpr std::size_t kFieldsShown = 120, kRangesShown = 40;
 
 struct CheckOptions {
   std::string file, container;
-  std::size_t fields = kFieldsShown;
+  std::uint64_t fields = kFieldsShown;
   bool ranges = false, roles = false;
 };
-
-Json problem_json(const layout::Description& description, const Problem& problem) {
-  auto place = description.place_of(problem.where.at);
-  Json record = {{"record", problem.level == Problem::Level::error ? "error" : "warning"},
-                 {"file", escape(description.name)},
-                 {"line", place.line},
-                 {"column", place.column},
-                 {"message", problem.text}};
-  if (!problem.hint.empty()) record["hint"] = problem.hint;
-  return record;
-}
 
 /// Tells the problems; true when there is no error among them.
 bool tell_problems(Session& session, const layout::Description& description,
                    const layout::Compiled& compiled) {
   for (const Problem& problem : compiled.problems)
-    session.data.write(session.json ? json_line(problem_json(description, problem))
-                                    : description.show(problem));
+    session.data.write(session.json ? json_line(description, problem) : description.show(problem));
   return compiled.plan != nullptr;
 }
 
@@ -88,27 +76,12 @@ void tell_coverage(Session& session, const CheckOptions& options, const LayoutTr
 }
 
 void tell_json(Session& session, const CheckOptions& options, const LayoutTrial& trial) {
-  for (const auto& field : trial.fields) {
-    Json record = {{"record", "field"},  {"name", escape(field.name)}, {"offset", field.offset},
-                   {"size", field.size}, {"raw", field.raw},           {"value", field.value}};
-    if (!field.region.empty()) record["in"] = escape(field.region);
-    session.data.write(json_line(record));
-  }
+  for (const auto& field : trial.fields) session.data.write(json_line(field));
   for (const CoverRange& range : trial.ranges) {
-    if (!options.ranges && range.kind != CoverRange::Kind::unexplained) continue;
-    session.data.write(json_line({{"record", "range"},
-                                  {"kind", layout::name_of(range.kind)},
-                                  {"begin", range.begin},
-                                  {"end", range.end}}));
+    if (options.ranges || range.kind == CoverRange::Kind::unexplained) session.data.write(json_line(range));
   }
-  for (const Finding& finding : trial.findings) session.data.write(json_line(finding_json("", finding)));
-  auto bytes = bytes_by_kind(trial);
-  Json record = {{"record", "coverage"}, {"size", trial.size}, {"entries", trial.entries}};
-  for (std::size_t kind = 0; kind < bytes.size(); ++kind)
-    record[std::string(layout::name_of(static_cast<CoverRange::Kind>(kind)))] = bytes[kind];
-  for (const auto& [name, value] : trial.facts) record["facts"][name] = escape(value);
-  if (!trial.failure.empty()) record["failure"] = trial.failure;
-  session.data.write(json_line(record));
+  for (const Finding& finding : trial.findings) session.data.write(json_line(finding));
+  session.data.write(json_line(trial));
 }
 
 /// What a changed entry would have to change, and what cannot be changed back.
@@ -116,11 +89,7 @@ void tell_roles(Session& session, const layout::Plan& plan) {
   TextTable table({{"rule"}, {"role"}, {"comes from"}, {"can be written back"}});
   for (const RoleBack& role : roles_back(plan)) {
     if (session.json) {
-      session.data.write(json_line({{"record", "role"},
-                                    {"rule", role.rule},
-                                    {"role", role.role},
-                                    {"fields", role.fields},
-                                    {"obstacle", role.obstacle}}));
+      session.data.write(json_line(role));
     } else {
       table.add({role.rule, role.role, role.fields.empty() ? "-" : role.fields,
                  role.obstacle.empty() ? "yes" : "no, it " + role.obstacle});
@@ -167,46 +136,44 @@ void check(Session& session, const CheckOptions& options) {
   }
 }
 
-void add_check(CLI::App& group, Session& session) {
-  CLI::App* command = group.add_subcommand(
-      "check",
-      "Tell what is wrong in a description; with a container, what it reads there and what each byte is for");
+void add_check(CommandLine& program, Session& session) {
+  Options command = program.command_within(
+      "layout",
+      {"check",
+       "Tell what is wrong in a description; with a container, what it reads there and what each byte is for",
+       {"operculum layout check shoal.layout", "operculum layout check shoal.layout tidepool.shoal"}});
   auto options = std::make_shared<CheckOptions>();
-  command->add_option("FILE", options->file, "The description")->required();
-  command->add_option("CONTAINER", options->container,
-                      "A file to try it on, or a path that goes on into containers");
-  command->add_option("--fields", options->fields, "Most fields shown of the trace")->capture_default_str();
-  command->add_flag(
+  command.argument("FILE", options->file, "The description");
+  command.argument("CONTAINER", options->container,
+                   "A file to try it on, or a path that goes on into containers", Options::Needed::no);
+  command.number("--fields", options->fields,
+                 fmt::format("Most fields shown of the trace ({})", kFieldsShown));
+  command.flag(
       "--roles", options->roles,
       "Without a container: tell which fields each role comes from, and whether it can be written back");
-  command->add_flag("--ranges", options->ranges, "Show every range of bytes, not only the unexplained ones");
-  command->callback([&session, options] {
+  command.flag("--ranges", options->ranges, "Show every range of bytes, not only the unexplained ones");
+  command.run([&session, options] {
     prepare(session);
     try {
       check(session, *options);
-    } catch (const Error& error) {
+    } catch (const std::exception& thrown) {
+      Error error = as_error(thrown);
       report_error(session, options->file, error);
     }
   });
 }
 
-void list(Session& session) {
+void tell_library(Session& session) {
   TextTable table({{"name"}, {"describes"}, {"endings"}, {"found in"}});
   for (const layout::Found& found : session.library().all()) {
-    const auto& plan = found.compiled.plan;
-    std::string name = layout::layout_name(found.path);
-    std::string endings = plan ? fmt::format("{}", fmt::join(plan->suffixes, " ")) : "";
     if (session.json) {
-      session.data.write(json_line({{"record", "layout"},
-                                    {"name", escape(name)},
-                                    {"title", plan ? escape(plan->title) : ""},
-                                    {"endings", plan ? plan->suffixes : std::vector<std::string>()},
-                                    {"path", escape(found.path)},
-                                    {"valid", plan != nullptr}}));
-    } else {
-      table.add({escape(name), plan ? escape(plan->title) : "has errors; layout check tells which", endings,
-                 escape(found.path)});
+      session.data.write(json_line(found));
+      continue;
     }
+    const auto& plan = found.compiled.plan;
+    table.add({escape(layout::layout_name(found.path)),
+               plan ? escape(plan->title) : "has errors; layout check tells which",
+               plan ? fmt::format("{}", fmt::join(plan->suffixes, " ")) : "", escape(found.path)});
   }
   if (session.json) return;
   if (session.library().all().empty()) {
@@ -218,23 +185,30 @@ void list(Session& session) {
   }
 }
 
-void add_list_and_show(CLI::App& group, Session& session) {
-  CLI::App* list_command = group.add_subcommand("list", "List the descriptions that are found, and where");
-  list_command->callback([&session] {
+void add_list_and_show(CommandLine& program, Session& session) {
+  Options list_command =
+      program.command_within("layout", {"list",
+                                        "List the descriptions that are found, and where",
+                                        {"operculum layout list", "operculum layout list --json"}});
+  list_command.run([&session] {
     prepare(session);
-    list(session);
+    tell_library(session);
   });
-  CLI::App* show_command = group.add_subcommand("show", "Print a description that is found");
+  Options show_command =
+      program.command_within("layout", {"show",
+                                        "Print a description that is found",
+                                        {"operculum layout show shoal", "operculum layout show reef"}});
   auto name = std::make_shared<std::string>();
-  show_command->add_option("NAME", *name, "Its name, as layout list tells")->required();
-  show_command->callback([&session, name] {
+  show_command.argument("NAME", *name, "Its name, as layout list tells");
+  show_command.run([&session, name] {
     prepare(session);
     const layout::Found* found = session.library().find(*name);
     try {
       if (found == nullptr)
         throw Malformed("there is no such description; `operculum layout list` shows what there is");
       session.data.write(session.description_of(found->path).text);
-    } catch (const Error& error) {
+    } catch (const std::exception& thrown) {
+      Error error = as_error(thrown);
       report_error(session, *name, error);
     }
   });
@@ -242,12 +216,12 @@ void add_list_and_show(CLI::App& group, Session& session) {
 
 }  // namespace
 
-void add_layout(CLI::App& app, Session& session) {
-  CLI::App* group = app.add_subcommand("layout", "Work with descriptions of formats: check, list, show");
-  group->require_subcommand(1);
-  group->fallthrough();
-  add_check(*group, session);
-  add_list_and_show(*group, session);
+void add_layout(CommandLine& program, Session& session) {
+  program.command({"layout",
+                   "Work with descriptions of formats",
+                   {"operculum layout check shoal.layout tidepool.shoal", "operculum layout list"}});
+  add_check(program, session);
+  add_list_and_show(program, session);
 }
 
 }  // namespace operculum::cli

@@ -27,7 +27,7 @@ struct ListOptions {
   ListRequest request;
 };
 
-const std::map<std::string, Sort> kSorts = {
+constexpr Choice<Sort> kSorts[] = {
     {"size", Sort::size}, {"path", Sort::path}, {"time", Sort::time}, {"stored", Sort::stored}};
 
 constexpr std::size_t kSizeWidth = 15, kMethodWidth = 10, kTimeWidth = 20, kFlagsWidth = 5, kKindWidth = 10;
@@ -174,7 +174,7 @@ class Listing {
   }
 
   std::string line_of(const Found& found) const {
-    if (session_.json) return json_line(to_json(found));
+    if (session_.json) return json_line(found);
     if (options_.csv) return csv_row(found, options_.request.kinds);
     if (options_.paths) return escape(found.path) + '\n';
     return table_line(found, options_.human, options_.request.kinds);
@@ -205,7 +205,7 @@ class Listing {
   }
 
   void print_summary(const Summary& summary) {
-    if (session_.json) return session_.data.write(json_line(to_json(summary)));
+    if (session_.json) return session_.data.write(json_line(summary));
     auto table = [&](const char* title, const std::map<std::string, Tally>& tallies) {
       using Align = TextTable::Align;
       TextTable text({{title},
@@ -247,30 +247,33 @@ class Listing {
 
 }  // namespace
 
-void add_list(CLI::App& app, Session& session) {
-  CLI::App* command = app.add_subcommand("list", "List what is inside");
+void add_list(CommandLine& program, Session& session) {
+  Options command = program.command(
+      {"list",
+       "List what is inside",
+       {"operculum list tidepool.skin", "operculum list --deep --match '*.lua' --paths exhibit-7.tar.xz"}});
   auto options = std::make_shared<ListOptions>();
-  command->add_option("TARGET", options->targets, "Containers, or folders in them")->required();
-  auto* form = command->add_option_group("form");
-  form->add_flag("--paths", options->paths, "Only paths, one a line, nothing else");
-  form->add_flag("--tree", options->tree, "As a tree");
-  form->add_flag("--summary", options->summary,
-                 "By kind (told from content) and by folder: count, bytes, largest");
-  form->add_flag("--csv", options->csv, "As CSV (docs/output.md)");
-  form->require_option(0, 1);
-  command->add_option("--sort", options->sort, "By size, path, time or stored (size) instead of stored order")
-      ->transform(CLI::CheckedTransformer(kSorts).description("size|path|time|stored"));
-  command->add_flag("--human", options->human, "Sizes with units");
-  command->add_flag("--kinds", options->request.kinds,
-                    "With what each file is by content: image, sound, script, ...");
-  command->add_flag("--deep", options->request.deep, "Into nested containers, too");
-  options->selection.add_to(*command, SelectionOptions::With::patterns);
-  command->callback([&session, options] {
+  command.arguments("TARGET", options->targets, "Containers, or folders in them");
+  command.flag("--paths", options->paths, "Only paths, one a line, nothing else");
+  command.flag("--tree", options->tree, "As a tree");
+  command.flag("--summary", options->summary,
+               "By kind (told from content) and by folder: count, bytes, largest");
+  command.flag("--csv", options->csv, "As CSV (docs/output.md)");
+  command.at_most_one({"--paths", "--tree", "--summary", "--csv"});
+  command.choice<Sort>("--sort", options->sort, kSorts,
+                       "By size, path, time or stored (size) instead of stored order");
+  command.flag("--human", options->human, "Sizes with units");
+  command.flag("--kinds", options->request.kinds,
+               "With what each file is by content: image, sound, script, ...");
+  command.flag("--deep", options->request.deep, "Into nested containers, too");
+  options->selection.add_to(command, SelectionOptions::With::patterns);
+  command.run([&session, options] {
     prepare(session);
     for (const std::string& target : options->targets) {
       try {
         Listing(session, *options).run(target);
-      } catch (const Error& error) {
+      } catch (const std::exception& thrown) {
+        Error error = as_error(thrown);
         session.data.flush();
         report_error(session, target, error);
       }

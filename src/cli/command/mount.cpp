@@ -29,7 +29,8 @@ template <typename Work>
 int answer(Work work) {
   try {
     return work();
-  } catch (const Error& error) {
+  } catch (const std::exception& thrown) {
+    Error error = as_error(thrown);
     switch (error.kind()) {
       case ErrorKind::needs_key:
         return -EACCES;
@@ -40,8 +41,6 @@ int answer(Work work) {
       default:
         return -EIO;
     }
-  } catch (const std::bad_alloc&) {
-    return -ENOMEM;
   }
 }
 
@@ -269,23 +268,25 @@ void mount_view(Session& session, const std::string& target, const std::string& 
 
 }  // namespace
 
-void add_mount(CLI::App& app, Session& session) {
-  CLI::App* command =
-      app.add_subcommand("mount", "Show what is inside in a folder, read-only, nested containers as folders");
-  struct Options {
+void add_mount(CommandLine& program, Session& session) {
+  Options command = program.command(
+      {"mount",
+       "Show what is inside in a folder, read-only, nested containers as folders",
+       {"operculum mount exhibit-card.qcow2 view", "operculum mount --foreground exhibit-7.tar.xz view"}});
+  struct MountOptions {
     std::string target, folder;
     bool foreground = false;
   };
-  auto options = std::make_shared<Options>();
-  command->add_option("TARGET", options->target, "A container, or a folder in one")->required();
-  command->add_option("FOLDER", options->folder, "An empty folder")->required();
-  command->add_flag("--foreground", options->foreground,
-                    "Stay until the view is taken away, or until a signal");
-  command->callback([&session, options] {
+  auto options = std::make_shared<MountOptions>();
+  command.argument("TARGET", options->target, "A container, or a folder in one");
+  command.argument("FOLDER", options->folder, "An empty folder");
+  command.flag("--foreground", options->foreground, "Stay until the view is taken away, or until a signal");
+  command.run([&session, options] {
     prepare(session);
     try {
       mount_view(session, options->target, options->folder, options->foreground);
-    } catch (const Error& error) {
+    } catch (const std::exception& thrown) {
+      Error error = as_error(thrown);
       report_error(session, options->target, error);
     }
   });

@@ -103,20 +103,23 @@ class Show {
 
 }  // namespace
 
-void add_show(CLI::App& app, Session& session) {
-  CLI::App* command = app.add_subcommand(
-      "show", "Print one entry: byte for byte into a pipe or file, readable on a terminal");
+void add_show(CommandLine& program, Session& session) {
+  Options command =
+      program.command({"show",
+                       "Print one entry: byte for byte into a pipe or file, readable on a terminal",
+                       {"operculum show tidepool.skin/credits.txt",
+                        "operculum show --hex --from 0x200 --length 64 exhibit-card.img"}});
   auto options = std::make_shared<ShowOptions>();
-  command->add_option("TARGET", options->target, "A path that goes on into containers, to one entry")
-      ->required();
-  command->add_flag("--hex", options->hex, "As a hex view");
-  command->add_option("--from", options->from, "Begin at this offset in bytes (with 0x: hexadecimal)");
-  command->add_option("--length", options->length, "Show this many bytes at most");
-  command->callback([&session, options] {
+  command.argument("TARGET", options->target, "A path that goes on into containers, to one entry");
+  command.flag("--hex", options->hex, "As a hex view");
+  command.number("--from", options->from, "Begin at this offset in bytes (with 0x: hexadecimal)");
+  command.number("--length", options->length, "Show this many bytes at most");
+  command.run([&session, options] {
     prepare(session);
     try {
       Show(session, *options).run();
-    } catch (const Error& error) {
+    } catch (const std::exception& thrown) {
+      Error error = as_error(thrown);
       session.data.flush();
       report_error(session, options->target, error);
     }

@@ -5,7 +5,6 @@
 #include <unistd.h>
 
 #include <climits>
-#include <map>
 
 #include "base/text.h"
 #include "base/units.h"
@@ -29,12 +28,12 @@ struct UnpackOptions {
   UnpackRequest request;
 };
 
-const std::map<std::string, Existing> kExisting = {
+constexpr Choice<Existing> kExisting[] = {
     {"keep", Existing::keep}, {"replace", Existing::replace}, {"rename", Existing::rename}};
-const std::map<std::string, LinkRule> kLinks = {{"rooted", LinkRule::rooted},
-                                                {"inside", LinkRule::inside},
-                                                {"stored", LinkRule::stored},
-                                                {"none", LinkRule::none}};
+constexpr Choice<LinkRule> kLinks[] = {{"rooted", LinkRule::rooted},
+                                       {"inside", LinkRule::inside},
+                                       {"stored", LinkRule::stored},
+                                       {"none", LinkRule::none}};
 
 /// A new folder named after the container, in the current one: "tidepool.skin" gives "tidepool", then
 /// "tidepool~2".
@@ -71,7 +70,7 @@ class UnpackReport {
 
   void take(const UnpackEvent& event) {
     if (session_.json) {
-      session_.data.write(json_line(to_json(event)));
+      session_.data.write(json_line(event));
       return;
     }
     std::string path = escape(event.path);
@@ -174,7 +173,7 @@ void unpack_one(Session& session, const UnpackOptions& options, const std::strin
       if (request.digests) receipt.add(event);
       report.take(event);
     });
-  } catch (const Error&) {
+  } catch (const std::exception&) {
     keep_receipt();  // what was written before is to be taken back, too
     throw;
   }
@@ -183,7 +182,7 @@ void unpack_one(Session& session, const UnpackOptions& options, const std::strin
   if (totals.failed > 0 || totals.faults > 0) session.raise(totals.key_needed ? key_needed : some_failed);
   if (totals.left_out > 0) session.raise(some_failed);
   if (session.json) {
-    session.data.write(json_line(to_json(totals, request.dry_run)));
+    session.data.write(json_line(totals, request.dry_run));
     return;
   }
   session.data.flush();  // the plan before what is said of it
@@ -203,78 +202,65 @@ void unpack_one(Session& session, const UnpackOptions& options, const std::strin
 
 }  // namespace
 
-void add_unpack(CLI::App& app, Session& session) {
-  CLI::App* command = app.add_subcommand("unpack", "Unpack all or some of what is inside into a folder");
+void add_unpack(CommandLine& program, Session& session) {
+  Options command = program.command({"unpack",
+                                     "Unpack all or some of what is inside into a folder",
+                                     {"operculum unpack tidepool.skin/textures",
+                                      "operculum unpack exhibit-7.tar.xz --match '*.lua' --into scripts"}});
   auto options = std::make_shared<UnpackOptions>();
   UnpackRequest& request = options->request;
-  command->add_option("TARGET", options->targets, "Containers, or folders or entries in them")->required();
-  command
-      ->add_option("--into", request.into,
-                   "The output folder; without it, a new one named after the container")
-      ->type_name("DIR");
-  options->selection.add_to(*command, SelectionOptions::With::patterns_and_list);
-  auto kinds = [&](const char* name, std::vector<std::string>& into, const char* about) {
-    std::vector<std::string> known(kind_names().begin(), kind_names().end());
-    command->add_option(name, into, about)
-        ->delimiter(',')
-        ->check(CLI::IsMember(known))
-        ->type_name("KIND,...");
-  };
-  kinds("--only-kind", request.only_kinds,
-        "Only files that are of these kinds by content: image, sound, text, ...");
-  kinds("--refuse-kind", request.refuse_kinds,
-        "Write nothing at all when a file is of one of these kinds, such as script,executable");
-  command->add_flag("--deep", request.deep, "Unpack nested containers, too, each into a folder of its name");
-  command->add_flag("--flat", request.flat, "All files directly into the output folder");
-  command
-      ->add_option("--name-as", request.name_as,
-                   "Name files by this template: {path} {folder} {name} {ending} {number} {container} {type} "
-                   "{crc32}, and "
-                   "facts that identify shows, as in {title}-{version}{ending}")
-      ->type_name("TEMPLATE");
-  command->add_flag("--dry-run", request.dry_run, "Print the full plan, write nothing");
-  command->add_option("--existing", request.existing, "What to do with a file that is there already")
-      ->transform(CLI::CheckedTransformer(kExisting).description("keep|replace|rename"))
-      ->default_str("keep");
-  command
-      ->add_option("--links", request.links,
-                   "Symbolic links: rooted leaves out those that climb out with \"..\"; inside also absolute "
-                   "ones; stored makes all; none")
-      ->transform(CLI::CheckedTransformer(kLinks).description("rooted|inside|stored|none"))
-      ->default_str("rooted");
-  command->add_flag("--keep-going,!--no-keep-going", request.keep_going,
-                    "Go on after a damaged entry (default)");
-  command->add_flag("--keep-damaged", request.keep_damaged,
-                    "Keep what can be read of damaged files, as NAME.damaged");
-  command->add_flag("--portable-names", options->portable_names, "Change names that other systems refuse");
-  command->add_flag("--special-modes", request.special_modes,
-                    "Keep set-user-id and set-group-id bits of files");
-  command->add_flag("--owners", request.owners, "Give files the owners that are stored, by number (as root)");
-  command->add_flag("--xattrs", request.attributes, "Set the extended attributes that are stored");
-  command->add_flag("--clear-origin", options->clear_origin,
-                    "Do not pass on the mark of where the container was downloaded from");
-  command->add_flag("--devices", request.devices, "Make devices, fifos and sockets");
-  command->add_option("--jobs", request.jobs, "Threads (0: one for each processor)");
-  command
-      ->add_option("--receipt", options->receipt,
-                   "Write what was written to this new file, as JSON; discard takes it back")
-      ->type_name("FILE");
-  command->callback([&session, options] {
+  std::vector<std::string> kinds(kind_names().begin(), kind_names().end());
+  command.arguments("TARGET", options->targets, "Containers, or folders or entries in them");
+  command.text("--into", request.into, "DIR",
+               "The output folder; without it, a new one named after the container");
+  options->selection.add_to(command, SelectionOptions::With::patterns_and_list);
+  command.words("--only-kind", request.only_kinds, kinds, "KIND,...",
+                "Only files that are of these kinds by content: image, sound, text, ...");
+  command.words("--refuse-kind", request.refuse_kinds, kinds, "KIND,...",
+                "Write nothing at all when a file is of one of these kinds, such as script,executable");
+  command.flag("--deep", request.deep, "Unpack nested containers, too, each into a folder of its name");
+  command.flag("--flat", request.flat, "All files directly into the output folder");
+  command.text("--name-as", request.name_as, "TEMPLATE",
+               "Name files by this template: {path} {folder} {name} {ending} {number} {container} {type} "
+               "{crc32}, and facts that identify shows, as in {title}-{version}{ending}");
+  command.flag("--dry-run", request.dry_run, "Print the full plan, write nothing");
+  command.choice<Existing>(
+      "--existing", request.existing, kExisting,
+      "What to do with a file that is there already: keep it (the default), replace it, or "
+      "give the new one another name");
+  command.choice<LinkRule>(
+      "--links", request.links, kLinks,
+      "Symbolic links: rooted (the default) leaves out those that climb out with \"..\"; "
+      "inside also absolute ones; stored makes all; none");
+  command.flag("--keep-going,!--no-keep-going", request.keep_going, "Go on after a damaged entry (default)");
+  command.flag("--keep-damaged", request.keep_damaged,
+               "Keep what can be read of damaged files, as NAME.damaged");
+  command.flag("--portable-names", options->portable_names, "Change names that other systems refuse");
+  command.flag("--special-modes", request.special_modes, "Keep set-user-id and set-group-id bits of files");
+  command.flag("--owners", request.owners, "Give files the owners that are stored, by number (as root)");
+  command.flag("--xattrs", request.attributes, "Set the extended attributes that are stored");
+  command.flag("--clear-origin", options->clear_origin,
+               "Do not pass on the mark of where the container was downloaded from");
+  command.flag("--devices", request.devices, "Make devices, fifos and sockets");
+  command.number("--jobs", request.jobs, "Threads (0: one for each processor)");
+  command.text("--receipt", options->receipt, "FILE",
+               "Write what was written to this new file, as JSON; discard takes it back");
+  command.run([&session, options] {
     prepare(session);
     options->request.names = options->portable_names ? NameRules::portable : NameRules::here;
     if (options->request.owners && geteuid() != 0)
-      throw CLI::ValidationError("--owners", "only root may give files to other owners");
+      throw UsageError{"--owners: only root may give files to other owners"};
     if (!options->receipt.empty() && options->targets.size() > 1)
-      throw CLI::ValidationError("--receipt", "takes one TARGET at a time");
-    if (!options->receipt.empty() && access(options->receipt.c_str(), F_OK) == 0) {
-      throw CLI::ValidationError(
-          "--receipt", fmt::format("{} exists already; choose a new name", escape(options->receipt)));
-    }
+      throw UsageError{"--receipt takes one TARGET at a time"};
+    if (!options->receipt.empty() && access(options->receipt.c_str(), F_OK) == 0)
+      throw UsageError{
+          fmt::format("--receipt: {} exists already; choose a new name", escape(options->receipt))};
     for (const std::string& target : options->targets) {
       if (session.progress.stop) break;
       try {
         unpack_one(session, *options, target, options->targets.size() > 1);
-      } catch (const Error& error) {
+      } catch (const std::exception& thrown) {
+        Error error = as_error(thrown);
         session.data.flush();
         report_error(session, target, error);
       }

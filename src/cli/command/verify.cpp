@@ -28,7 +28,7 @@ void verify_one(Session& session, VerifyOptions& options, const std::string& tar
       verify(place, options.request, session.context, session.progress, [&](const Fault& fault) {
         line.clear();
         if (session.json) {
-          session.data.write(json_line(to_json(fault)));
+          session.data.write(json_line(fault));
         } else if (fault.level != Finding::Level::note || !session.quiet) {
           std::string path = fault.path.empty() ? target : fault.path;
           session.data.write(fmt::format(
@@ -40,7 +40,7 @@ void verify_one(Session& session, VerifyOptions& options, const std::string& tar
   line.clear();
   if (totals.faults > 0) session.raise(totals.key_needed ? key_needed : some_failed);
   if (session.json) {
-    session.data.write(json_line(to_json(totals)));
+    session.data.write(json_line(totals));
     return;
   }
   std::string without =
@@ -57,20 +57,23 @@ void verify_one(Session& session, VerifyOptions& options, const std::string& tar
 
 }  // namespace
 
-void add_verify(CLI::App& app, Session& session) {
-  CLI::App* command =
-      app.add_subcommand("verify", "Decode everything, check every checksum and size, write nothing");
+void add_verify(CommandLine& program, Session& session) {
+  Options command =
+      program.command({"verify",
+                       "Decode everything, check every checksum and size, write nothing",
+                       {"operculum verify gauge-logs.zip", "operculum verify --deep exhibit-7.tar.xz"}});
   auto options = std::make_shared<VerifyOptions>();
-  command->add_option("TARGET", options->targets, "Containers, folders or entries in them")->required();
-  command->add_flag("--deep", options->request.deep, "Into nested containers, too");
-  command->add_option("--jobs", options->request.jobs, "Threads (0: one for each processor)");
-  options->selection.add_to(*command, SelectionOptions::With::patterns);
-  command->callback([&session, options] {
+  command.arguments("TARGET", options->targets, "Containers, folders or entries in them");
+  command.flag("--deep", options->request.deep, "Into nested containers, too");
+  command.number("--jobs", options->request.jobs, "Threads (0: one for each processor)");
+  options->selection.add_to(command, SelectionOptions::With::patterns);
+  command.run([&session, options] {
     prepare(session);
     for (const std::string& target : options->targets) {
       try {
         verify_one(session, *options, target);
-      } catch (const Error& error) {
+      } catch (const std::exception& thrown) {
+        Error error = as_error(thrown);
         report_error(session, target, error);
       }
     }

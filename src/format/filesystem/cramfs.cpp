@@ -116,6 +116,7 @@ class CramContainer final : public FileTree {
       }
       if (block.stored_size > 2 * kBlock)
         throw Malformed(fmt::format("cramfs: a packed block of {} bytes is not possible", block.stored_size));
+      block.hole = block.stored_size == 0;
       blocks.push_back(block);
     }
     auto self = std::static_pointer_cast<CramContainer>(shared_from_this());

@@ -101,7 +101,8 @@ void FileTree::walk_tree(Detail detail, const TreeSink& sink) {
       });
     } catch (const LimitExceeded&) {
       throw;
-    } catch (const Error& error) {
+    } catch (const std::exception& thrown) {
+      Error error = as_error(thrown);
       if (error.kind() == ErrorKind::io) throw;
       std::string name =
           folder.path.empty() ? "the root folder" : escape(folder.path.substr(0, folder.path.size() - 1));
@@ -150,7 +151,7 @@ Lookup FileTree::find(std::string_view path) {
     };
     try {
       list(folder, Detail::all, take);
-    } catch (const Error&) {
+    } catch (const std::exception&) {
       if (!found) throw;  // it came before the damage
     }
     if (!found) return result;

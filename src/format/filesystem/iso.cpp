@@ -360,7 +360,7 @@ class IsoContainer final : public FileTree {
                     end = load_little<std::uint32_t>(pointers.data() + i * 4 + 4);
       if (end < begin || end - begin > 2 * block)
         throw Malformed("zisofs: the block pointers are out of order");
-      blocks.push_back({i * block, std::min(block, size - i * block), begin, end - begin, 0});
+      blocks.push_back({i * block, std::min(block, size - i * block), begin, end - begin, 0, end == begin});
     }
     return make_block_content(std::move(blocks), [stored](const Block& one, ByteSpan out) {
       std::fill(out.begin(), out.end(), Byte{0});

@@ -283,8 +283,8 @@ ContentPtr Volume::compressed(const Attribute& attribute) const {
           {packed, (*one.place + (first - one.first)) * boot_.cluster, (last - first) * boot_.cluster});
       packed += (last - first) * boot_.cluster;
     }
-    blocks.push_back(
-        {at, std::min(unit, attribute.size - at), units->size(), packed, packed == unit ? 1U : 0U});
+    blocks.push_back({at, std::min(unit, attribute.size - at), units->size(), packed,
+                      packed == unit ? 1U : 0U, packed == 0});
     units->push_back(std::move(extents));
   }
   return make_block_content(std::move(blocks), [units, image = image_](const Block& block, ByteSpan out) {

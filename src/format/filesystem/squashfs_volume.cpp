@@ -274,7 +274,7 @@ std::vector<Block> Volume::blocks(const Inode& inode, const std::vector<std::uin
   std::uint64_t at = inode.start, done = 0;
   for (std::uint32_t size : sizes) {
     std::uint64_t unpacked = std::min<std::uint64_t>(super_.block_size, inode.size - done);
-    blocks.push_back({done, unpacked, at, size, 0});
+    blocks.push_back({done, unpacked, at, size, 0, size == 0});
     at += size & ~kStoredBit;
     done += unpacked;
   }

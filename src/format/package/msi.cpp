@@ -177,7 +177,7 @@ class InstalledView final : public Container {
       auto found = cabinet.by_name.find(file.key);
       if (found == cabinet.by_name.end()) return 0;
       return (file.media + 1) << 32 | cabinet.container->lane(found->second);
-    } catch (const Error&) {
+    } catch (const std::exception&) {
       return 0;  // told when the file is read
     }
   }
@@ -237,7 +237,7 @@ class InstalledView final : public Container {
       held->second = {};
       try {
         open_cabinet(name, held->second);
-      } catch (const Error&) {
+      } catch (const std::exception&) {
         cabinets_.erase(held);
         throw;
       }

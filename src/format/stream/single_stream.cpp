@@ -82,7 +82,7 @@ Trial try_decoding(std::string_view codec, Probe& probe, std::size_t wanted) {
     return Trial::decodes;
   } catch (const LimitExceeded&) {
     return Trial::decodes;
-  } catch (const Error&) {
+  } catch (const std::exception&) {
     return Trial::fails;
   }
 }

@@ -1,0 +1,278 @@
+#include "cli/options.h"
+
+#include <CLI/CLI.hpp>
+#include <algorithm>
+#include <map>
+
+#include "base/text.h"
+#include "base/units.h"
+#include "cli/help.h"
+#include "cli/nearest.h"
+#include "container/locator.h"
+
+namespace operculum::cli {
+
+struct Options::Parser {
+  CLI::App* app;
+  std::vector<OptionHelp>* help;  ///< what was declared; owned by the CommandLine
+};
+
+namespace {
+
+/// Reads a number, decimal or with 0x; rewrites it as decimal.
+std::string number_check(std::string& text) {
+  bool hexadecimal = text.starts_with("0x");
+  auto value = hexadecimal ? parse_number(std::string_view(text).substr(2), 16) : parse_number(text);
+  if (!value) return fmt::format("expected a number, found \"{}\"", escape(text));
+  text = std::to_string(*value);
+  return "";
+}
+
+std::string size_check(std::string& text) {
+  auto size = parse_size(text);
+  if (!size) return fmt::format("expected a size such as 4096, 64K or 2GiB, found \"{}\"", escape(text));
+  text = std::to_string(*size);
+  return "";
+}
+
+/// Refuses what is not among `known`, which is named then.
+std::function<std::string(std::string&)> among(std::vector<std::string> known) {
+  return [known = std::move(known)](std::string& word) -> std::string {
+    if (std::find(known.begin(), known.end(), word) != known.end()) return "";
+    std::string meant = nearest(word, known);
+    return fmt::format("\"{}\" cannot be chosen; it may be one of: {}{}", escape(word),
+                       fmt::join(known, ", "),
+                       meant.empty() ? "" : fmt::format(" (did you mean {}?)", meant));
+  };
+}
+
+}  // namespace
+
+Options::Options(std::unique_ptr<Parser> parser) : parser_(std::move(parser)) {}
+Options::Options(Options&&) noexcept = default;
+Options::~Options() = default;
+
+void Options::note(std::string names, std::string type, std::string text) {
+  parser_->help->push_back({std::move(names), std::move(type), std::move(text), group_});
+}
+
+void Options::argument(std::string name, std::string& value, std::string text, Needed needed) {
+  parser_->app->add_option(name, value)->required(needed == Needed::yes);
+  note(needed == Needed::yes ? name : "[" + name + "]", "", std::move(text));
+}
+
+void Options::arguments(std::string name, std::vector<std::string>& values, std::string text) {
+  parser_->app->add_option(name, values)->required();
+  note(name + "...", "", std::move(text));
+}
+
+void Options::flag(std::string names, bool& value, std::string text) {
+  parser_->app->add_flag(names, value);
+  note(std::move(names), "", std::move(text));
+}
+
+void Options::text(std::string names, std::string& value, std::string type, std::string text) {
+  parser_->app->add_option(names, value);
+  note(std::move(names), std::move(type), std::move(text));
+}
+
+void Options::texts(std::string names, std::vector<std::string>& values, std::string type, std::string text) {
+  parser_->app->add_option(names, values)->allow_extra_args(false);
+  note(std::move(names), std::move(type), std::move(text));
+}
+
+void Options::number(std::string names, std::uint64_t& value, std::string text) {
+  parser_->app->add_option(names, value)->transform(CLI::Validator(number_check, ""));
+  note(std::move(names), "N", std::move(text));
+}
+
+void Options::number(std::string names, unsigned& value, std::string text) {
+  parser_->app->add_option(names, value)->transform(CLI::Validator(number_check, ""));
+  note(std::move(names), "N", std::move(text));
+}
+
+void Options::size(std::string names, std::uint64_t& value, std::string text) {
+  parser_->app->add_option(names, value)->transform(CLI::Validator(size_check, ""));
+  note(std::move(names), "SIZE", std::move(text));
+}
+
+void Options::words(std::string names, std::vector<std::string>& values, std::vector<std::string> known,
+                    std::string type, std::string text) {
+  parser_->app->add_option(names, values)->delimiter(',')->check(CLI::Validator(among(std::move(known)), ""));
+  note(std::move(names), std::move(type), std::move(text));
+}
+
+void Options::choice_by_word(std::string names, std::vector<std::string> known, std::string text,
+                             std::function<void(std::string_view)> chosen) {
+  note(names, fmt::format("{}", fmt::join(known, "|")), std::move(text));
+  parser_->app
+      ->add_option_function<std::string>(
+          names, [chosen = std::move(chosen)](const std::string& word) { chosen(word); })
+      ->check(CLI::Validator(among(std::move(known)), ""));
+}
+
+void Options::at_most_one(const std::vector<std::string>& names) {
+  for (const std::string& one : names) {
+    for (const std::string& other : names) {
+      if (one != other) parser_->app->get_option(one)->excludes(parser_->app->get_option(other));
+    }
+  }
+}
+
+void Options::run(std::function<void()> command) {
+  parser_->app->callback(std::move(command));
+}
+
+struct CommandLine::State {
+  explicit State(std::string about_text) : app("", "operculum"), about(std::move(about_text)) {}
+
+  /// A command, with what is told of it.
+  struct Command {
+    CLI::App* app;
+    CommandHelp help;
+    std::vector<OptionHelp> options;
+  };
+
+  /// "layout check" for a command within another.
+  const Command* parsed() const {
+    const Command* found = nullptr;
+    for (const auto& [name, command] : commands) {
+      if (command.app->parsed() && (found == nullptr || name.size() > found->help.name.size()))
+        found = &command;
+    }
+    return found;
+  }
+
+  std::vector<std::string> command_names() const {
+    std::vector<std::string> names;
+    for (const auto& [name, command] : commands) {
+      if (name.find(' ') == std::string::npos) names.push_back(name);
+    }
+    return names;
+  }
+
+  std::string help() const {
+    std::vector<CommandHelp> all;
+    for (const std::string& name : order) all.push_back(commands.at(name).help);
+    const Command* one = parsed();
+    return one == nullptr ? program_help(about, all, everywhere)
+                          : command_help(one->help, one->options, all, everywhere);
+  }
+
+  CLI::App app;
+  std::string about, version;
+  std::vector<OptionHelp> everywhere;
+  std::map<std::string, Command> commands;
+  std::vector<std::string> order;  // of the commands in the help
+};
+
+CommandLine::CommandLine(std::string about, std::string version)
+    : state_(std::make_unique<State>(std::move(about))) {
+  state_->version = std::move(version);
+  state_->app.set_version_flag("--version", state_->version);
+  state_->app.require_subcommand(1);
+  state_->app.fallthrough();
+}
+
+CommandLine::~CommandLine() = default;
+
+Options CommandLine::everywhere() {
+  return Options(std::make_unique<Options::Parser>(Options::Parser{&state_->app, &state_->everywhere}));
+}
+
+void CommandLine::config_file(std::string path) {
+  state_->app.set_config("--config", path);
+  state_->everywhere.push_back(
+      {"--config", "FILE", "Read option defaults from this TOML file", "everywhere"});
+}
+
+Options CommandLine::command(CommandHelp help) {
+  std::string name = help.name;
+  CLI::App* app = state_->app.add_subcommand(name);
+  State::Command& command = state_->commands[name] = {app, std::move(help), {}};
+  state_->order.push_back(name);
+  return Options(std::make_unique<Options::Parser>(Options::Parser{app, &command.options}));
+}
+
+Options CommandLine::command_within(const std::string& outer, CommandHelp help) {
+  CLI::App* group = state_->commands.at(outer).app;
+  group->require_subcommand(1);
+  group->fallthrough();
+  CLI::App* app = group->add_subcommand(help.name);
+  std::string name = outer + " " + help.name;
+  help.name = name;
+  State::Command& command = state_->commands[name] = {app, std::move(help), {}};
+  state_->order.push_back(name);
+  return Options(std::make_unique<Options::Parser>(Options::Parser{app, &command.options}));
+}
+
+namespace {
+
+/// The names of options, each by itself: "-q,--quiet" gives two.
+void add_names(const std::vector<OptionHelp>& options, std::vector<std::string>& names) {
+  for (const OptionHelp& option : options) {
+    for (std::string_view name : split(option.names, ',')) {
+      if (name.starts_with('-')) names.emplace_back(name);
+    }
+  }
+}
+
+/// What is said of words that no option or argument takes.
+std::string unexpected(const std::vector<std::string>& words, const std::string& command,
+                       const std::vector<std::string>& known) {
+  auto option =
+      std::find_if(words.begin(), words.end(), [](const std::string& word) { return word.starts_with('-'); });
+  if (option == words.end())
+    return fmt::format("\"{}\" is one word more than {} takes", escape(words.front()), command);
+  std::string word = option->substr(0, option->find('='));
+  std::string meant = nearest(word, known);
+  return fmt::format("{} has no option {}{}", command, escape(word),
+                     meant.empty() ? "" : fmt::format("; did you mean {}?", meant));
+}
+
+}  // namespace
+
+std::optional<std::string> CommandLine::run(std::vector<std::string> words) {
+  std::vector<std::string> commands = state_->command_names();
+  auto is_command = [&](const std::string& word) {
+    return std::find(commands.begin(), commands.end(), word) != commands.end();
+  };
+  bool plain = std::none_of(words.begin(), words.end(), is_command);
+  auto named = std::find_if(words.begin(), words.end(),
+                            [](const std::string& word) { return !word.starts_with('-'); });
+  if (words.empty())
+    throw UsageError{"name a command, or a file to identify; `operculum --help` lists the commands"};
+  if (plain && std::any_of(words.begin(), words.end(), names_a_place)) {
+    words.insert(words.begin(), "identify");
+  } else if (plain && named == words.begin()) {
+    std::string meant = nearest(words.front(), commands);
+    throw UsageError{fmt::format(
+        "\"{}\" is neither a command nor a file{}; `operculum --help` lists the commands",
+        escape(words.front()), meant.empty() ? "" : fmt::format(" (did you mean `operculum {}`?)", meant))};
+  }
+  std::reverse(words.begin(), words.end());
+  try {
+    state_->app.parse(std::move(words));
+    return std::nullopt;
+  } catch (const CLI::CallForHelp&) {
+    return state_->help();
+  } catch (const CLI::CallForVersion&) {
+    return state_->version + "\n";
+  } catch (const CLI::ParseError& error) {
+    const State::Command* command = state_->parsed();
+    std::string name = command == nullptr ? "operculum" : "operculum " + command->help.name;
+    std::string sentence = error.what();
+    if (dynamic_cast<const CLI::ExtrasError*>(&error) != nullptr) {
+      std::vector<std::string> known = {"--help", "--version"};
+      add_names(state_->everywhere, known);
+      if (command != nullptr) add_names(command->options, known);
+      sentence = unexpected(state_->app.remaining(true), name, known);
+    } else if (dynamic_cast<const CLI::RequiredError*>(&error) != nullptr) {
+      if (std::size_t end = sentence.find(" is required"); end != std::string::npos && command != nullptr)
+        sentence = fmt::format("{} needs {}", name, sentence.substr(0, end));
+    }
+    throw UsageError{fmt::format("{}; `{} --help` shows how it is used", sentence, name)};
+  }
+}
+
+}  // namespace operculum::cli
