@@ -1,5 +1,7 @@
 #include "cli/options.h"
 
+#include <fmt/format.h>
+
 #include <CLI/CLI.hpp>
 #include <algorithm>
 #include <map>
