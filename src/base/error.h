@@ -61,6 +61,13 @@ class IoError : public Error {
   int error_number_;
 };
 
+/// Nothing can be written any more: the disk is full, or the output folder cannot be used. Ends the whole
+/// run, not only the entry at hand.
+class CannotWrite : public IoError {
+ public:
+  using IoError::IoError;
+};
+
 /// What a task tells of anything that was thrown at it: an Error as it is; memory that was not there as
 /// limit_exceeded; whatever else a library threw as malformed, for only odd input makes it do so.
 Error as_error(const std::exception& thrown);

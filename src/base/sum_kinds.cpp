@@ -270,6 +270,10 @@ std::span<const SumKind> sum_kinds() {
 const SumKind* find_sum(std::string_view name) {
   return find_in_table(kSums, name);
 }
+bool is_damaged_digest(std::string_view sum, std::string_view hex) {
+  return find_sum(sum) != nullptr && !hex.empty() && !read_digest(sum, hex);
+}
+
 std::optional<Bytes> read_digest(std::string_view sum, std::string_view hex) {
   const SumKind* kind = find_sum(sum);
   auto digest = kind == nullptr ? std::nullopt : from_hex(hex);

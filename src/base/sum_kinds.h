@@ -35,6 +35,10 @@ const SumKind* find_sum(std::string_view name);
 /// that of its results.
 std::optional<Bytes> read_digest(std::string_view sum, std::string_view hex);
 
+/// Whether something is written where a digest should be that cannot be read as one: then nothing was
+/// compared, and a person should know.
+bool is_damaged_digest(std::string_view sum, std::string_view hex);
+
 /// Hash functions as packs use them for names.
 struct NameHash {
   std::string_view name;

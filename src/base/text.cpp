@@ -37,9 +37,14 @@ CodePoint decode(std::string_view text) {
   return {value, length};
 }
 
-/// Characters that steer a terminal or reorder what a person reads.
+/// Characters that steer a terminal, reorder what a person reads, or cannot be seen at all, so that two names
+/// look alike. The joiners U+200C and U+200D stay: whole scripts need them.
 bool is_steering(char32_t c) {
-  return c < 0x20 || (c >= 0x7f && c < 0xa0) || c == 0x061c || c == 0x200e || c == 0x200f ||
+  bool invisible = c == 0xAD || c == 0x34F || c == 0x115F || c == 0x1160 || c == 0x17B4 || c == 0x17B5 ||
+                   (c >= 0x180B && c <= 0x180E) || c == 0x200B || (c >= 0x2060 && c <= 0x2064) ||
+                   (c >= 0x206A && c <= 0x206F) || c == 0x3164 || c == 0xFFA0 ||
+                   (c >= 0xFFF9 && c <= 0xFFFB) || (c >= 0xE0000 && c <= 0xE007F);
+  return invisible || c < 0x20 || (c >= 0x7f && c < 0xa0) || c == 0x061c || c == 0x200e || c == 0x200f ||
          (c >= 0x2028 && c <= 0x202e) || (c >= 0x2066 && c <= 0x2069) || c == 0xfeff;
 }
 
@@ -138,8 +143,9 @@ std::string escape(std::string_view text) {
     } else if (point.value == '\n') {
       out += "\\n";
     } else if (is_steering(point.value)) {
-      out += point.value < 0x80 ? fmt::format("\\x{:02x}", static_cast<unsigned>(point.value))
-                                : fmt::format("\\u{:04x}", static_cast<unsigned>(point.value));
+      out += point.value < 0x80      ? fmt::format("\\x{:02x}", static_cast<unsigned>(point.value))
+             : point.value < 0x10000 ? fmt::format("\\u{:04x}", static_cast<unsigned>(point.value))
+                                     : fmt::format("\\U{:08x}", static_cast<unsigned>(point.value));
     } else {
       out += text.substr(0, point.length);
     }
@@ -161,12 +167,18 @@ std::optional<std::string> unescape(std::string_view text) {
       out += letter == 'n' ? '\n' : '\\';
       continue;
     }
-    std::size_t digits = letter == 'x' ? 2 : letter == 'u' ? 4 : 0;
+    std::size_t digits = letter == 'x' ? 2 : letter == 'u' ? 4 : letter == 'U' ? 8 : 0;
     auto value = digits == 0 ? std::nullopt : parse_number(text.substr(i + 1, digits), 16);
     if (!value || text.size() - i - 1 < digits) return std::nullopt;
     i += digits;
+    if (*value > 0x10FFFF) return std::nullopt;
     if (letter == 'x') {
       out += static_cast<char>(*value);
+    } else if (*value >= 0x10000) {
+      out += static_cast<char>(0xf0 | (*value >> 18));
+      out += static_cast<char>(0x80 | ((*value >> 12) & 0x3f));
+      out += static_cast<char>(0x80 | ((*value >> 6) & 0x3f));
+      out += static_cast<char>(0x80 | (*value & 0x3f));
     } else if (*value < 0x800) {
       out += static_cast<char>(0xc0 | (*value >> 6));
       out += static_cast<char>(0x80 | (*value & 0x3f));

@@ -1,6 +1,7 @@
 #pragma once
 
 #include <functional>
+#include <map>
 #include <mutex>
 #include <optional>
 #include <string>
@@ -21,22 +22,31 @@ class KeyRing {
   /// `pattern` is a glob on container names for which the key is meant; empty for any.
   void add(Key key, const std::string& pattern = "");
 
-  /// Asks a person for the password of `container`; nothing when they give none.
-  using Prompt = std::function<std::optional<std::string>(const std::string& container)>;
+  /// How well a secret fits what it is to open.
+  enum class Fit {
+    no,
+    perhaps,  ///< a short check fits, nothing stronger could be tried or it found damage
+    yes,
+  };
+  using Test = std::function<Fit(const std::string& secret)>;
+
+  /// Asks a person for the password of `container`, `again` when the last answer was wrong; nothing when they
+  /// give none.
+  using Prompt = std::function<std::optional<std::string>(const std::string& container, bool again)>;
   void set_prompt(Prompt prompt) { prompt_ = std::move(prompt); }
 
-  /// Finds a key for `container` that `fits`; keys that fitted before come first, then the others, then the
-  /// prompt (three tries). Throws NeedsKey that says whether none was given or none fitted, and points out
-  /// blanks at the ends.
-  Key find(const std::string& container, const std::function<bool(const std::string& secret)>& fits);
+  /// Finds a key for something in `container`: what fits before what fits perhaps, those that fitted last
+  /// first, then the prompt, with three wrong answers for a container at most; who gives none is not asked
+  /// again. Throws NeedsKey that says whether none was given or none fitted, and points out blanks at the
+  /// ends.
+  Key find(const std::string& container, const Test& fits);
 
   /// Adds a key with a name of its own, as descriptions of formats ask for. The secret is used as it is.
   void add_named(const std::string& name, Key key, const std::string& pattern = "");
 
   /// Finds a named key for `container` that `fits`; without one of that name, passwords and the prompt are
   /// tried. Throws NeedsKey.
-  Key find_named(const std::string& name, const std::string& container,
-                 const std::function<bool(const std::string& secret)>& fits);
+  Key find_named(const std::string& name, const std::string& container, const Test& fits);
 
  private:
   struct Item {
@@ -45,9 +55,13 @@ class KeyRing {
     std::string name = {};  // of a named key
     bool meant_for(const std::string& container) const;
   };
-  std::mutex mutex_;
+  std::optional<Key> ask(const std::string& container, const Test& fits, std::size_t& tried,
+                         std::string& hint);
+
+  std::mutex mutex_;  // guards the rest
   std::vector<Item> items_;
   Prompt prompt_;
+  std::map<std::string, int> prompts_left_;  // of containers that were asked for
 };
 
 }  // namespace operculum

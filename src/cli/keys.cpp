@@ -71,17 +71,28 @@ void read_key_file(const std::string& path, KeyRing& keys) {
   }
 }
 
-std::optional<std::string> ask_password(const std::string& container) {
+std::optional<std::string> ask_password(const std::string& container, bool again) {
   Descriptor terminal(open("/dev/tty", O_RDWR | O_CLOEXEC));
   if (!terminal) return std::nullopt;
   EchoOff silent(terminal.number());
   if (!silent.worked()) return std::nullopt;
-  std::string question = fmt::format("\r\x1b[KPassword for {}: ", escape(container));
+  std::string question =
+      fmt::format("\r\x1b[K{}assword for {}: ", again ? "That was wrong. P" : "P", escape(container));
   std::string answer;
   if (write(terminal.number(), question.data(), question.size()) < 0) question.clear();
   for (char c = 0; read(terminal.number(), &c, 1) == 1 && c != '\n';) answer += c;
   if (write(terminal.number(), "\n", 1) < 0 || answer.empty()) return std::nullopt;
   return answer;
+}
+
+bool confirm_key(const std::string& description, const std::string& key) {
+  Descriptor terminal(open("/dev/tty", O_RDWR | O_CLOEXEC));
+  std::string question = fmt::format("\r\x1b[KMay the description {} have the key \"{}\"? [y/N] ",
+                                     escape(description), escape(key));
+  if (!terminal || write(terminal.number(), question.data(), question.size()) < 0) return false;
+  std::string answer;
+  for (char c = 0; read(terminal.number(), &c, 1) == 1 && c != '\n';) answer += c;
+  return answer == "y" || answer == "Y" || answer == "yes";
 }
 
 }  // namespace operculum::cli

@@ -15,7 +15,11 @@ std::string read_password_file(const std::string& path);
 /// Malformed with the line when it cannot be understood.
 void read_key_file(const std::string& path, KeyRing& keys);
 
-/// Asks on the terminal without echo; nothing when there is none, or at an empty answer.
-std::optional<std::string> ask_password(const std::string& container);
+/// Asks on the terminal without echo, `again` when the last answer was wrong; nothing when there is no
+/// terminal, at an empty answer, or when a signal came meanwhile.
+std::optional<std::string> ask_password(const std::string& container, bool again);
+
+/// Asks on the terminal whether a description that is a stranger's may have a key.
+bool confirm_key(const std::string& description, const std::string& key);
 
 }  // namespace operculum::cli

@@ -1,6 +1,7 @@
 #include "cli/options.h"
 
 #include <fmt/format.h>
+#include <unistd.h>
 
 #include <CLI/CLI.hpp>
 #include <algorithm>
@@ -232,6 +233,11 @@ std::string unexpected(const std::vector<std::string>& words, const std::string&
                      meant.empty() ? "" : fmt::format("; did you mean {}?", meant));
 }
 
+/// Whether a word begins with a file or folder that is there.
+bool names_something(const std::string& word) {
+  return access(word.c_str(), F_OK) == 0 || !file_of(word).empty();
+}
+
 }  // namespace
 
 std::optional<std::string> CommandLine::run(std::vector<std::string> words) {
@@ -244,7 +250,7 @@ std::optional<std::string> CommandLine::run(std::vector<std::string> words) {
                             [](const std::string& word) { return !word.starts_with('-'); });
   if (words.empty())
     throw UsageError{"name a command, or a file to identify; `operculum --help` lists the commands"};
-  if (plain && std::any_of(words.begin(), words.end(), names_a_place)) {
+  if (plain && std::any_of(words.begin(), words.end(), names_something)) {
     words.insert(words.begin(), "identify");
   } else if (plain && named == words.begin()) {
     std::string meant = nearest(words.front(), commands);

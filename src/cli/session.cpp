@@ -39,6 +39,16 @@ std::vector<std::string> installed_layouts() {
           (program.parent_path() / "../share/operculum/layouts").string(), OPERCULUM_LAYOUTS};
 }
 
+/// Asks once for each description and key whether it may have it; no where nobody can be asked.
+bool ask_for_key(Session& session, const std::string& description, const std::string& key) {
+  auto [answer, is_new] = session.given_keys.try_emplace({description, key}, false);
+  if (!is_new || isatty(0) != 1 || isatty(2) != 1) return answer->second;
+  session.asking = true;
+  answer->second = confirm_key(description, key);
+  session.asking = false;
+  return answer->second;
+}
+
 /// Compiles what --layout names. Throws Malformed with the first problem.
 void use_layouts(Session& session) {
   for (const std::string& path : session.layouts) {
@@ -77,7 +87,8 @@ void Session::say(Tone tone, const std::string& sentence) const {
   std::string word = tone == Tone::note      ? ""
                      : tone == Tone::warning ? styled("warning: ", "35", colour)
                                              : styled("error: ", "31", colour);
-  std::string line = fmt::format("operculum: {}{}\n", word, sentence);
+  // Whatever a sentence was put together from, nothing in it may steer the terminal.
+  std::string line = fmt::format("operculum: {}{}\n", word, printable(sentence));
   std::fwrite(line.data(), 1, line.size(), stderr);
 }
 
@@ -113,6 +124,8 @@ void add_common_options(CommandLine& program, Session& session) {
                "Take the password from the first line of this file");
   options.texts("--layout", session.layouts, "FILE",
                 "Use this description of a format, before all others (repeatable)");
+  options.flag("--give-keys", session.give_keys,
+               "Let descriptions named by --layout have keys and passwords without asking");
   options.texts("--known-names", session.known_names, "FILE",
                 "Paths, one a line, that packs may hold under a hash alone (repeatable)");
   options.text("--names-in", session.context.names_in, "ENCODING",
@@ -125,10 +138,14 @@ void add_common_options(CommandLine& program, Session& session) {
                "Look for containers anywhere within files that are none themselves from the first byte on");
   Limits& limits = session.context.limits;
   options.group("guards");
-  options.number("--max-entries", limits.max_entries, "Most entries of one container");
+  options.number(
+      "--max-entries", limits.max_entries,
+      "Most entries of all containers together (20,000,000; and 100,000 more than the file has bytes)");
   options.size("--max-total", limits.max_total, "Most bytes unpacked in one run");
   options.number("--max-ratio", limits.max_ratio, "Most unpacked bytes for each stored one, beyond 256 MiB");
   options.number("--max-depth", limits.max_depth, "Most containers inside each other");
+  options.size("--max-memory", limits.max_memory,
+               "Most memory for listings (160 MiB, and 16 bytes for each stored one)");
   options.size("--max-spool", limits.max_spool, "Most temporary bytes for inner containers");
 }
 
@@ -142,13 +159,16 @@ void prepare(Session& session) {
   if (const char* password = std::getenv(kPasswordVariable)) context.keys.add({password, kPasswordVariable});
   if (!session.config_folder.empty()) read_key_file(session.config_folder + "/keys.toml", context.keys);
   if (isatty(0) == 1 && isatty(2) == 1) {
-    context.keys.set_prompt([&session](const std::string& container) {
+    context.keys.set_prompt([&session](const std::string& container, bool again) {
       session.asking = true;
-      auto answer = ask_password(container);
+      auto answer = ask_password(container, again);
       session.asking = false;
       return answer;
     });
   }
+  context.may_have_key = [&session](const std::string& description, const std::string& key) {
+    return session.give_keys || ask_for_key(session, description, key);
+  };
   use_layouts(session);
   if (session.search) context.searched.push_back(searched_file_format());
   if (!session.output.empty()) session.data.open(session.output);

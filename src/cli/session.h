@@ -1,6 +1,7 @@
 #pragma once
 
 #include <atomic>
+#include <map>
 #include <optional>
 #include <string>
 #include <vector>
@@ -33,6 +34,9 @@ struct Session {
   std::vector<std::string> layouts;      ///< --layout
   std::vector<std::string> known_names;  ///< --known-names
   bool search = false;                   ///< --search
+  bool give_keys = false;                ///< --give-keys
+  std::map<std::pair<std::string, std::string>, bool>
+      given_keys;  ///< what was answered, by description and key
 
   OpenContext context;
   Progress progress;

@@ -11,7 +11,7 @@ namespace operculum {
 namespace {
 
 constexpr std::uint64_t kMemoryLimit = std::uint64_t{1} << 30;  // for one decoder's window
-constexpr std::uint64_t kThreadedMemory = std::uint64_t{96}
+constexpr std::uint64_t kThreadedMemory = std::uint64_t{512}
                                           << 20;  // beyond it, blocks decode one after another
 
 enum class Kind { alone, xz };

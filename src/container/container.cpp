@@ -79,7 +79,7 @@ std::vector<Finding> Container::findings() const {
 
 void Container::add_finding(Finding::Level level, std::string text) {
   std::lock_guard lock(findings_mutex_);
-  Finding finding{level, std::move(text)};
+  Finding finding{level, printable(text)};  // it may hold words of the container
   if (findings_.size() >= kMaxFindings) return;
   if (std::find(findings_.begin(), findings_.end(), finding) == findings_.end())
     findings_.push_back(std::move(finding));

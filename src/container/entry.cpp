@@ -28,6 +28,17 @@ std::string_view name_of(EntryKind kind) {
   return "unknown";
 }
 
+std::size_t memory_of(const Entry& entry) {
+  std::size_t bytes = sizeof(Entry) + entry.path.capacity();
+  if (!entry.extra) return bytes;
+  const EntryExtra& extra = *entry.extra;
+  bytes += sizeof(EntryExtra) + extra.link_target.capacity() + extra.owner.capacity() +
+           extra.group.capacity() + extra.comment.capacity() + extra.type_tag.capacity();
+  for (const auto& [name, value] : extra.attributes)
+    bytes += sizeof(std::string) * 2 + name.capacity() + value.capacity();
+  return bytes;
+}
+
 std::string_view base_name(std::string_view path) {
   while (path.size() > 1 && path.ends_with('/')) path.remove_suffix(1);
   std::size_t slash = path.rfind('/');

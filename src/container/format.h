@@ -17,11 +17,21 @@ struct Format;
 
 /// What a format needs beside the bytes. Shared by all containers of one run; outlives them.
 struct OpenContext {
+  OpenContext() {
+    spool.set_watch([&guards = limits](std::uint64_t bytes) { guards.count_spooled(bytes); });
+  }
+  OpenContext(const OpenContext&) = delete;
+  OpenContext& operator=(const OpenContext&) = delete;
+
   Limits limits;
   std::string view;      ///< which of several trees to show, by a name in Format::views; empty: the richest
   std::string names_in;  ///< encoding of names that do not say theirs; empty: the format's own rule
   KeyRing keys;
   SpoolBudget spool;
+  /// Asks whether a description that is not the user's own may have a key of theirs; nobody says yes by
+  /// itself.
+  std::function<bool(const std::string& description, const std::string& key)> may_have_key =
+      [](const std::string&, const std::string&) { return false; };
   std::vector<std::string> known_names;  ///< paths that packs may hold under a hash alone
   std::vector<Format> preferred;         ///< formats that the user named: tried before all others
   std::function<std::span<const Format>()> described;  ///< formats found beside the program's own: tried then

@@ -72,7 +72,7 @@ Front read_front(Stream& stream) {
 }
 
 Probe make_probe(const Content& content, const std::string& name) {
-  if (SourcePtr source = content.source()) return Probe(std::move(source), name);
+  if (SourcePtr source = content.source(); source && !source->costly()) return Probe(std::move(source), name);
   Front front = read_front(*content.stream());
   return Probe(std::move(front.bytes), front.complete, name);
 }

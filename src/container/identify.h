@@ -14,7 +14,7 @@ bool name_fits(const Format& format, std::string_view name);
 /// The same with the formats that `context` adds.
 const Format* recognise(Probe& probe, const OpenContext& context);
 
-/// A probe on content: at random where that is cheap, else on the front of its stream.
+/// A probe on content: at random where that costs no decoding, else on the front of its stream.
 Probe make_probe(const Content& content, const std::string& name);
 
 /// The first bytes of a stream, as many as a probe may see.

@@ -40,6 +40,40 @@ DiskPrefix find_file(const std::string& locator) {
   throw IoError(escape(locator), ENOENT);
 }
 
+/// Tells how far the outermost file has been read.
+class WatchedSource final : public Source {
+ public:
+  WatchedSource(SourcePtr inner, std::shared_ptr<Spent> spent)
+      : inner_(std::move(inner)), spent_(std::move(spent)) {}
+  std::uint64_t size() const override { return inner_->size(); }
+  std::size_t read_at(std::uint64_t offset, ByteSpan out) const override {
+    std::size_t count = inner_->read_at(offset, out);
+    if (offset + count > spent_->reached) spent_->reached = offset + count;
+    return count;
+  }
+  std::optional<ByteView> view() const override { return inner_->view(); }
+  std::uint64_t hole_at(std::uint64_t offset) const override { return inner_->hole_at(offset); }
+  bool costly() const override { return inner_->costly(); }
+
+ private:
+  SourcePtr inner_;
+  std::shared_ptr<Spent> spent_;
+};
+
+SourcePtr make_watched(SourcePtr inner, std::shared_ptr<Spent> spent) {
+  return std::make_shared<WatchedSource>(std::move(inner), std::move(spent));
+}
+
+/// What a file really takes: holes in it are worth nothing.
+std::uint64_t bytes_on_disk(const std::string& path, const Source& source) {
+  struct stat status {};
+  bool parts = path.ends_with(".001");
+  if (parts || stat(path.c_str(), &status) != 0 || !S_ISREG(status.st_mode)) return source.size();
+  constexpr std::uint64_t kBlockUnit = 512;  // of st_blocks
+  std::uint64_t blocks = static_cast<std::uint64_t>(status.st_blocks) * kBlockUnit;
+  return blocks == 0 ? source.size() : std::min(source.size(), blocks);  // 0: kept in the inode, or not told
+}
+
 /// Walks inwards, one container a turn.
 class Resolver {
  public:
@@ -70,6 +104,7 @@ class Resolver {
       check_depth(place_.layers.size() + 1, context_.limits);
       Input input{place_.content, place_.name, sibling_};
       opened = open_container(input, context_);
+      place_.content = opened.content;
     } catch (const std::exception&) {
       if (final && !place_.layers.empty() && place_.entry) return false;  // its bytes can still be had
       throw;
@@ -179,13 +214,11 @@ class Resolver {
 
 }  // namespace
 
-bool names_a_place(const std::string& locator) {
-  struct stat status {};
-  if (stat(locator.c_str(), &status) == 0) return true;
+std::string file_of(const std::string& locator) {
   try {
-    return !find_file(locator).file.empty();
+    return find_file(locator).file;
   } catch (const IoError&) {
-    return false;
+    return "";
   }
 }
 
@@ -202,9 +235,10 @@ Place resolve(const std::string& locator, OpenContext& context, Step step) {
   DiskPrefix prefix = find_file(locator);
   Place place;
   place.file = prefix.file;
-  place.file_source = open_with_parts(prefix.file);
+  place.file_source = make_watched(open_with_parts(prefix.file), context.limits.spent);
   place.content = make_content(place.file_source);
   place.name = base_name(prefix.file);
+  context.limits.begin(place.file_source->size(), bytes_on_disk(prefix.file, *place.file_source));
   Resolver resolver(place, context, step, prefix.rest);
   resolver.sibling_ = file_sibling(prefix.file);
   resolver.stored_size_ = place.file_source->size();

@@ -40,8 +40,8 @@ enum class Step {
 /// layer's name in front.
 Place resolve(const std::string& locator, OpenContext& context, Step step);
 
-/// Whether a locator begins with a file or folder that is there.
-bool names_a_place(const std::string& locator);
+/// The file on disk that a locator begins with; empty when there is none.
+std::string file_of(const std::string& locator);
 
 /// Throws LimitExceeded when `depth` containers inside each other are more than the limits allow.
 void check_depth(std::uint64_t depth, const Limits& limits);

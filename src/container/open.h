@@ -8,6 +8,8 @@ namespace operculum {
 struct Opened {
   const Format* format = nullptr;  ///< null when nothing claims the bytes
   ContainerPtr container;
+  ContentPtr
+      content;  ///< stands for the bytes from now on: what was read to recognise them is not decoded again
 };
 
 /// Recognises and opens; `container` is empty when no format claims the bytes.

@@ -3,9 +3,11 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <atomic>
 #include <map>
 
 #include "base/error.h"
+#include "base/text.h"
 #include "codec/codec.h"
 #include "io/read_ahead.h"
 
@@ -87,19 +89,22 @@ class SequenceContainer final : public Container {
         source_(input.content->source()),
         forward_(!source_ || source_->costly()),
         limits_(context.limits),
+        spool_(context.spool),
         make_parser_(std::move(make_parser)) {}
 
   Access access() const override { return forward_ ? Access::forward : Access::random; }
 
   std::span<const Entry> entries() override {
     std::call_once(listed_, [this] {
-      InputBuffer input(source_ ? make_source_stream(source_) : content_->stream());
+      InputBuffer input(forward_ ? make_read_ahead(content_->stream()) : make_source_stream(source_));
       pass(input, Data::passed_over, [this](SequenceItem& item, std::size_t index, Stream*) {
         if (is_special(item))
           special_[index] = {std::move(item.extents), item.byte_sum, item.sum, std::move(item.digest)};
+        limits_.count_retained(memory_of(item.entry));
         entries_.push_back(std::move(item.entry));
         return true;
       });
+      listed_already_ = true;
     });
     return entries_;
   }
@@ -111,6 +116,33 @@ class SequenceContainer final : public Container {
       return make_content(make_slice(source_, entry.offset, entry.stored_size));
     }
     return make_content([self, index] { return self->open(index); });
+  }
+
+  /// In forward access one pass finds an entry and keeps its data, or notes that the path is a folder's.
+  Lookup find(std::string_view path) override {
+    if (!forward_ || listed_already_) return Container::find(path);
+    Lookup result;
+    InputBuffer input(make_read_ahead(content_->stream()));
+    pass(input, Data::handed_out, [&](SequenceItem& item, std::size_t, Stream* data) {
+      std::string_view own = item.entry.path;
+      bool beneath = own.size() > path.size() && own.starts_with(path) && own[path.size()] == '/';
+      if (beneath || (own == path && item.entry.kind == EntryKind::folder)) {
+        result = {};
+        result.kind = Lookup::Kind::folder;
+        result.path = path;
+        return false;
+      }
+      bool leads = path.starts_with(own) && (own.size() == path.size() || path[own.size()] == '/');
+      if (!leads || item.entry.kind == EntryKind::folder || own.size() < result.consumed) return true;
+      SourcePtr kept = item.entry.has_data() ? spool(*data, spool_) : nullptr;
+      result.kind = Lookup::Kind::entry;
+      result.consumed = own.size();
+      result.entry = std::make_shared<const Entry>(std::move(item.entry));
+      result.open = [kept] { return make_content(kept); };
+      return true;
+    });
+    return result.kind == Lookup::Kind::nothing ? Container::find(path)
+                                                : result;  // which knows a similar path
   }
 
   void walk(const Visitor& visitor) override {
@@ -156,10 +188,7 @@ class SequenceContainer final : public Container {
       SequenceItem item;
       try {
         if (!parser->next(input, item)) return;
-        if (index >= limits_.max_entries) {
-          throw LimitExceeded(fmt::format(
-              "there are more than {} entries; if that is right, raise --max-entries", limits_.max_entries));
-        }
+        limits_.count_entry();
         if (item.entry.is(Entry::sparse)) check_extents(item.extents, item.entry.size);
       } catch (const LimitExceeded&) {
         throw;
@@ -184,7 +213,7 @@ class SequenceContainer final : public Container {
         packed.skip(packed.left());
         std::uint64_t missing = packed.left();
         if (missing > 0) {
-          throw Malformed(fmt::format("\"{}\" has {} of its {} bytes; the file is cut short", path,
+          throw Malformed(fmt::format("\"{}\" has {} of its {} bytes; the file is cut short", escape(path),
                                       length - missing, length));
         }
         input.skip(padding);
@@ -201,8 +230,10 @@ class SequenceContainer final : public Container {
   SourcePtr source_;  // null: forward only
   bool forward_;
   const Limits& limits_;
+  SpoolBudget& spool_;
   MakeParser make_parser_;
   std::once_flag listed_;
+  std::atomic<bool> listed_already_{false};
   std::vector<Entry> entries_;
   std::map<std::size_t, Special> special_;
 };

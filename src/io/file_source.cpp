@@ -54,6 +54,10 @@ SourcePtr open_file(const std::string& path) {
   if (!S_ISREG(status.st_mode) && !S_ISBLK(status.st_mode)) {
     throw Unsupported("reading a pipe or character device; save it to a file first");
   }
+  return make_file_source(std::move(file));
+}
+
+SourcePtr make_file_source(Descriptor file) {
   off_t size = lseek(file.number(), 0, SEEK_END);
   if (size < 0) throw IoError("cannot read the file's size", errno);
   return std::make_shared<FileSource>(std::move(file), static_cast<std::uint64_t>(size));

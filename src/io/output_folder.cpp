@@ -12,6 +12,7 @@
 #include <array>
 #include <atomic>
 #include <cerrno>
+#include <climits>
 #include <cstring>
 #include <memory>
 
@@ -41,7 +42,13 @@ int open_beneath(int root, const char* path, int flags) {
         fmt::format("{} \"{}\": a link there leads out of the folder; not followed", doing, escape(path)),
         number);
   }
-  throw IoError(fmt::format("{} \"{}\"", doing, escape(path)), number);
+  std::string sentence = fmt::format("{} \"{}\"", doing, escape(path));
+  if (number == ENOSPC || number == EDQUOT || number == EROFS) throw CannotWrite(sentence, number);
+  throw IoError(sentence, number);
+}
+
+[[noreturn]] void unusable(const std::string& doing, const std::string& path) {
+  throw CannotWrite(fmt::format("{} \"{}\"", doing, escape(path)), errno);
 }
 
 /// The access time stays as it is.
@@ -138,6 +145,14 @@ std::optional<std::string> OutputFile::commit(const FileMetadata& metadata, Exis
   int folder = folder_->number();
   std::string name = name_;
   for (unsigned number = 2;; ++number) {
+    if (existing == Existing::replace && keep_replaced_ &&
+        renameat2(folder, temporary_.c_str(), folder, name.c_str(), RENAME_EXCHANGE) == 0) {
+      // The temporary name is now that of what was there.
+      std::string kept = temporary_.substr(0, temporary_.rfind('.')) + ".kept";
+      bool named = renameat2(folder, temporary_.c_str(), folder, kept.c_str(), RENAME_NOREPLACE) == 0;
+      replaced_ = joined(folder_path_, named ? kept : temporary_);
+      break;
+    }
     unsigned flags = existing == Existing::replace ? 0 : RENAME_NOREPLACE;
     if (renameat2(folder, temporary_.c_str(), folder, name.c_str(), flags) == 0) break;
     if (errno != EEXIST || existing == Existing::replace || number > kMostNumbers)
@@ -149,14 +164,34 @@ std::optional<std::string> OutputFile::commit(const FileMetadata& metadata, Exis
   return joined(folder_path_, name);
 }
 
-OutputFolder::OutputFolder(std::string path) : path_(std::move(path)) {
-  for (std::size_t end = path_.find('/', 1);; end = path_.find('/', end + 1)) {
-    std::string part = path_.substr(0, end);
-    if (mkdir(part.c_str(), 0777) != 0 && errno != EEXIST) fail("cannot make the folder", part);
-    if (end == std::string::npos) break;
+OutputFolder::OutputFolder(std::string path, Must must) : path_(std::move(path)) {
+  constexpr int kFlags = O_DIRECTORY | O_PATH | O_CLOEXEC;
+  if (must == Must::be_there) {
+    root_ = Descriptor(open(path_.c_str(), kFlags));
+    if (!root_) fail("cannot open the folder", path_);
+    return;
   }
-  root_ = Descriptor(open(path_.c_str(), O_DIRECTORY | O_PATH | O_CLOEXEC));
-  if (!root_) fail("cannot open the folder", path_);
+  std::size_t last = path_.rfind('/');
+  for (std::size_t end = path_.find('/', 1); last != std::string::npos && end <= last;
+       end = path_.find('/', end + 1)) {
+    std::string part = path_.substr(0, end);
+    if (mkdir(part.c_str(), 0777) != 0 && errno != EEXIST) unusable("cannot make the folder", part);
+  }
+  std::string wanted = path_;
+  for (unsigned number = 2;; ++number) {
+    made_root_ = mkdir(path_.c_str(), 0777) == 0;
+    if (made_root_ || (errno == EEXIST && must == Must::exist)) break;
+    if (errno != EEXIST || number > kMostNumbers) unusable("cannot make the folder", path_);
+    path_ = fmt::format("{}~{}", wanted, number);
+  }
+  // What was made a moment ago is no link: a stranger who may write here could have put one in its place.
+  root_ = Descriptor(open(path_.c_str(), kFlags | (made_root_ ? O_NOFOLLOW : 0)));
+  struct stat status {};
+  if (!root_ || fstat(root_.number(), &status) != 0) unusable("cannot open the folder", path_);
+  if (made_root_ && status.st_uid != geteuid()) {
+    errno = EACCES;
+    unusable("somebody else put another folder in the place of", path_);
+  }
 }
 
 std::shared_ptr<Descriptor> OutputFolder::open_folder(const std::string& path, bool make) {
@@ -193,9 +228,11 @@ OutputFile OutputFolder::begin_file(const std::string& path) {
 bool OutputFolder::make_folder(const std::string& path) {
   std::string name;
   auto parent = open_parent(path, name);
-  if (mkdirat(parent->number(), name.c_str(), 0777) == 0) return true;
-  if (errno != EEXIST) fail("cannot make the folder", path);
-  return false;
+  bool made = mkdirat(parent->number(), name.c_str(), 0777) == 0;
+  if (!made && errno != EEXIST) fail("cannot make the folder", path);
+  std::lock_guard lock(mutex_);
+  if (made) made_.insert(path);
+  return made || made_.contains(path);
 }
 
 bool OutputFolder::make_symbolic_link(const std::string& path, const std::string& target,
@@ -249,6 +286,32 @@ void OutputFolder::remove_file(const std::string& path) {
   std::string name;
   auto parent = open_parent(path, name);
   if (unlinkat(parent->number(), name.c_str(), 0) != 0) fail("cannot remove", path);
+}
+
+bool OutputFolder::rename_file(const std::string& path, const std::string& new_path) {
+  std::string name, new_name;
+  auto from = open_parent(path, name);
+  auto to = open_parent(new_path, new_name);
+  if (renameat2(from->number(), name.c_str(), to->number(), new_name.c_str(), RENAME_NOREPLACE) == 0)
+    return true;
+  if (errno != EEXIST) fail("cannot rename", path);
+  return false;
+}
+
+std::optional<std::string> OutputFolder::link_target(const std::string& path) const {
+  PathParts parts = parts_of(path);
+  Descriptor folder(open_beneath(root_.number(), or_dot(parts.folder), O_DIRECTORY | O_PATH));
+  char target[PATH_MAX];
+  ssize_t length = folder ? readlinkat(folder.number(), parts.name.c_str(), target, sizeof target) : -1;
+  if (length < 0) return std::nullopt;
+  return std::string(target, static_cast<std::size_t>(length));
+}
+
+Descriptor OutputFolder::open_file(const std::string& path) const {
+  Descriptor file(open_beneath(root_.number(), path.c_str(), O_RDONLY | O_NOFOLLOW | O_NONBLOCK));
+  struct stat status {};
+  if (!file || fstat(file.number(), &status) != 0 || !S_ISREG(status.st_mode)) return Descriptor();
+  return file;
 }
 
 void OutputFolder::remove_folder_if_empty(const std::string& path) {

@@ -4,6 +4,7 @@
 #include <mutex>
 #include <optional>
 #include <string>
+#include <unordered_set>
 #include <utility>
 #include <vector>
 
@@ -53,6 +54,12 @@ class OutputFile {
   /// something was there and is kept. Throws IoError.
   std::optional<std::string> commit(const FileMetadata& metadata, Existing existing);
 
+  /// Before commit(): what a replacing one puts out of the way stays beside the file, under a name of its
+  /// own.
+  void keep_replaced() { keep_replaced_ = true; }
+  /// The name that what was there got, beneath the output folder; empty when nothing was replaced or kept.
+  const std::string& replaced() const { return replaced_; }
+
   /// What commit() could not do of what was asked for, such as setting an attribute; empty when nothing.
   const std::string& complaint() const { return complaint_; }
 
@@ -67,7 +74,8 @@ class OutputFile {
   std::string folder_path_, name_, temporary_;
   Descriptor file_;
   std::uint64_t hole_ = 0;  // zeros not yet written
-  std::string complaint_;
+  bool keep_replaced_ = false;
+  std::string complaint_, replaced_;
 };
 
 /// The one way by which anything is written for the user. All paths are relative, already made safe
@@ -75,11 +83,18 @@ class OutputFile {
 /// exist in it. Nothing that exists is replaced unless asked. Safe to share between threads.
 class OutputFolder {
  public:
-  /// Opens the folder, making it and its parents where they are missing. Throws IoError.
-  explicit OutputFolder(std::string path);
+  enum class Must {
+    be_there,  ///< nothing is made
+    exist,     ///< it is made, with its parents, where it is missing
+    be_new,    ///< it is made here and now, under a numbered name where there is one of its name
+  };
+  /// Opens the folder; from then on it is this one, whatever becomes of its name. Throws IoError.
+  explicit OutputFolder(std::string path, Must must = Must::exist);
+
+  bool made() const { return made_root_; }  ///< it was not there before
 
   OutputFile begin_file(const std::string& path);
-  /// Makes the folder and its parents; true when it was new.
+  /// Makes the folder and its parents; true when this object made it, now or before.
   bool make_folder(const std::string& path);
   /// False when something is there already.
   bool make_symbolic_link(const std::string& path, const std::string& target, const Timestamp& modified,
@@ -92,6 +107,12 @@ class OutputFolder {
   void finish_folder(const std::string& path,
                      const FileMetadata& metadata);  ///< last, for its time changes with its entries
   void remove_file(const std::string& path);         ///< a file or link made here
+  /// Gives a file another name, when nothing has that; false when something has. Throws IoError.
+  bool rename_file(const std::string& path, const std::string& new_path);
+  /// What a link says; nothing where there is none.
+  std::optional<std::string> link_target(const std::string& path) const;
+  /// Opens a plain file for reading; nothing where there is none. Links are not followed.
+  Descriptor open_file(const std::string& path) const;
   void remove_folder_if_empty(const std::string& path);
   const std::string& path() const { return path_; }
 
@@ -101,9 +122,11 @@ class OutputFolder {
 
   std::string path_;
   Descriptor root_;
-  std::mutex mutex_;  // guards the folder opened last
+  bool made_root_ = false;
+  std::mutex mutex_;  // guards what follows
   std::string last_path_;
   std::shared_ptr<Descriptor> last_;
+  std::unordered_set<std::string> made_;  // folders that were not there before
 };
 
 }  // namespace operculum

@@ -107,7 +107,10 @@ bool SpoolBudget::take(std::atomic<std::uint64_t>& left, std::uint64_t bytes) {
 SourcePtr spool(Stream& stream, SpoolBudget& budget) {
   auto spooled = std::make_shared<SpooledSource>(budget);
   Bytes block(kBlock);
-  while (std::size_t count = stream.read(block)) spooled->append(ByteView(block).first(count));
+  while (std::size_t count = stream.read(block)) {
+    budget.watch(count);
+    spooled->append(ByteView(block).first(count));
+  }
   return spooled;
 }
 

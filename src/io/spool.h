@@ -1,6 +1,7 @@
 #pragma once
 
 #include <atomic>
+#include <functional>
 
 #include "io/stream.h"
 
@@ -13,6 +14,11 @@ class SpoolBudget {
   explicit SpoolBudget(std::uint64_t memory = 64 << 20, std::uint64_t disk = std::uint64_t{64} << 30)
       : memory_(memory), disk_(disk) {}
   void set_disk(std::uint64_t bytes) { disk_ = bytes; }  ///< before anything is spooled
+  /// Called with the number of bytes before they are spooled; may throw to end the run.
+  void set_watch(std::function<void(std::uint64_t bytes)> watch) { watch_ = std::move(watch); }
+  void watch(std::uint64_t bytes) const {
+    if (watch_) watch_(bytes);
+  }
   bool take_memory(std::uint64_t bytes) { return take(memory_, bytes); }
   bool take_disk(std::uint64_t bytes) { return take(disk_, bytes); }
   void give_memory(std::uint64_t bytes) { memory_ += bytes; }
@@ -21,6 +27,7 @@ class SpoolBudget {
  private:
   static bool take(std::atomic<std::uint64_t>& left, std::uint64_t bytes);
   std::atomic<std::uint64_t> memory_, disk_;
+  std::function<void(std::uint64_t)> watch_;
 };
 
 /// Makes a stream's bytes randomly accessible: in memory while the budget lasts, then in an unnamed temporary

@@ -25,9 +25,10 @@ void keep_first(std::vector<Problem>& problems) {
 
 }  // namespace
 
-Compiled compile(Description description, const NamesReader& read_names) {
+Compiled compile(Description description, const NamesReader& read_names, bool stranger) {
   Compiled result;
   auto plan = std::make_shared<Plan>();
+  plan->stranger = stranger;
   plan->description = std::move(description);
   plan->id = plan->description.name.substr(0, plan->description.name.rfind('.'));
   syntax::Layout layout = parse(plan->description, result.problems);

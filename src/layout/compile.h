@@ -17,6 +17,6 @@ struct Compiled {
 using NamesReader = std::function<std::vector<std::string>(const std::string& file)>;
 
 /// Parses and compiles. Never throws for anything that the description says, save what `read_names` throws.
-Compiled compile(Description description, const NamesReader& read_names = {});
+Compiled compile(Description description, const NamesReader& read_names = {}, bool stranger = false);
 
 }  // namespace operculum::layout

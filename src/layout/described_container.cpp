@@ -211,9 +211,6 @@ class Described final : public DescribedContainer {
   }
 
   void one(const EntryPlan& rule, std::uint64_t index, Frame& frame) {
-    if (entries_.size() >= run_.context().limits.max_entries)
-      throw LimitExceeded(
-          fmt::format("more than {} entries; if that is right, raise --max-entries", entries_.size()));
     Run::Scratch scratch(run_);
     Entry& entry = entries_.emplace_back();
     try {
@@ -230,6 +227,7 @@ class Described final : public DescribedContainer {
       entry.flags |= Entry::damaged;
       add_finding(Finding::Level::fault, fmt::format("{}: {}", escape(entry.path), error.what()));
     }
+    run_.context().limits.count_kept(entry);
     origins_.push_back({static_cast<std::uint32_t>(listings_.size() - 1), static_cast<std::uint32_t>(index)});
   }
 

@@ -45,15 +45,18 @@ std::vector<std::string> read_names(const std::string& path) {
   return names;
 }
 
-Found Library::read(const std::string& path) {
+Found Library::read(const std::string& path, Trust trust) {
   Found found{path, {}};
   std::string text = read_text(path, kLargest, "a description");
   Description description{std::filesystem::path(path).filename().string(), std::move(text)};
-  found.compiled = compile(std::move(description), [&](const std::string& file) {
-    std::string beside = (std::filesystem::path(path).parent_path() / file).string();
-    bool there = file.find('/') == std::string::npos && std::filesystem::exists(beside);
-    return there ? read_names(beside) : std::vector<std::string>();
-  });
+  found.compiled = compile(
+      std::move(description),
+      [&](const std::string& file) {
+        std::string beside = (std::filesystem::path(path).parent_path() / file).string();
+        bool there = file.find('/') == std::string::npos && std::filesystem::exists(beside);
+        return there ? read_names(beside) : std::vector<std::string>();
+      },
+      trust == Trust::stranger);
   return found;
 }
 
@@ -67,7 +70,7 @@ void Library::add_folder(const std::string& folder) {
   for (const std::string& path : paths) {
     if (find(layout_name(path)) != nullptr) continue;
     try {
-      all_.push_back(read(path));
+      all_.push_back(read(path, Trust::own));
     } catch (const Error& failed) {
       Found broken{path, {}};
       broken.compiled.problems.push_back({Problem::Level::error, {}, failed.what(), ""});

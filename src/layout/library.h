@@ -13,13 +13,16 @@ struct Found {
   Compiled compiled;
 };
 
+/// Whose a description is: the user's and the program's own are given keys without a question.
+enum class Trust { own, stranger };
+
 /// Descriptions from files: those that the user names, and those in folders, where the first of one name
 /// wins.
 class Library {
  public:
   /// Reads and compiles a file, with the list of known names beside it when it asks for one. Throws IoError;
   /// what is wrong in it is in Compiled::problems.
-  static Found read(const std::string& path);
+  static Found read(const std::string& path, Trust trust = Trust::stranger);
 
   /// Adds every *.layout in the folder, sorted by name; nothing when there is no such folder.
   void add_folder(const std::string& folder);

@@ -107,6 +107,8 @@ std::string_view name_of(DiscardEvent::Kind kind) {
       return "missing";
     case DiscardEvent::Kind::failed:
       return "failed";
+    case DiscardEvent::Kind::returned:
+      return "returned";
   }
   return "unknown";
 }
@@ -169,6 +171,7 @@ std::string json_line(const UnpackEvent& event) {
   add_text(record, "output", event.output);
   if (event.kind == UnpackEvent::Kind::file) record["size"] = event.size;
   add_text(record, "sha256", event.sha256);
+  add_text(record, "replaced", event.replaced);
   add_text(record, "message", event.message);
   if (event.kind == UnpackEvent::Kind::failed) record["error"] = name_of(event.error);
   return line_of(record);
@@ -299,6 +302,7 @@ std::string json_line(const DiscardTotals& totals, bool dry_run) {
                   {"removed", totals.removed},
                   {"changed", totals.changed},
                   {"missing", totals.missing},
+                  {"returned", totals.returned},
                   {"failed", totals.failed}});
 }
 
@@ -359,11 +363,12 @@ std::string csv_line(const std::vector<std::string>& cells) {
   std::string line;
   for (const std::string& cell : cells) {
     if (&cell != &cells.front()) line += ',';
-    if (cell.find_first_of(",\"\r\n") == std::string::npos) {
+    bool runs = !cell.empty() && std::string_view("=+-@\t\r").find(cell[0]) != std::string_view::npos;
+    if (!runs && cell.find_first_of(",\"\r\n") == std::string::npos) {
       line += cell;
       continue;
     }
-    line += '"';
+    line += runs ? "\"'" : "\"";
     for (char c : cell) line += c == '"' ? "\"\"" : std::string(1, c);
     line += '"';
   }

@@ -43,7 +43,8 @@ std::string_view name_of(Finding::Level level);
 std::string_view name_of(UnpackEvent::Kind kind);
 std::string_view name_of(DiscardEvent::Kind kind);
 
-/// RFC 4180: cells joined by commas, quoted where they must be, ended by CRLF.
+/// RFC 4180: cells joined by commas, quoted where they must be, ended by CRLF. A cell that a spreadsheet
+/// would run (it begins with = + - @ or a tab) gets an apostrophe in front.
 std::string csv_line(const std::vector<std::string>& cells);
 
 }  // namespace operculum

@@ -8,6 +8,8 @@
 namespace operculum {
 namespace {
 
+constexpr std::size_t kMostLevels = 100;
+
 struct Node {
   std::string name, note;
   bool folder = false;
@@ -55,6 +57,12 @@ std::string tree_text(const std::vector<TreeLine>& items) {
   for (const TreeLine& item : items) {
     Node* at = &root;
     std::vector<std::string_view> parts = split(item.path, '/');
+    if (parts.size() > kMostLevels) {  // what lies deeper stands on one line: no terminal is that wide
+      const char* from = parts[kMostLevels - 1].data();
+      parts.resize(kMostLevels);
+      parts.back() =
+          std::string_view(from, static_cast<std::size_t>(item.path.data() + item.path.size() - from));
+    }
     for (std::size_t i = 0; i + 1 < parts.size(); ++i) at = &folder_in(*at, std::string(parts[i]));
     std::string name(parts.back());
     if (item.folder) {

@@ -47,7 +47,7 @@ std::size_t FileWriter::fill(Stream& stream, std::uint64_t expected, Bytes& buff
 
 void FileWriter::write_whole(FileJob& job, ByteView bytes) {
   count({0, bytes});
-  OutputFile out = folder_.begin_file(job.event.output);
+  OutputFile out = begin(job);
   put(out, job, bytes);
   job.event.size = bytes.size();
   if (request_.digests) job.event.sha256 = sha256_hex(bytes);
@@ -69,7 +69,7 @@ void FileWriter::write_large(FileJob& job, StreamPtr stream) {
 }
 
 void FileWriter::write_runs(FileJob& job, const std::function<ReadAheadStream::Run()>& next) {
-  OutputFile out = folder_.begin_file(job.event.output);
+  OutputFile out = begin(job);
   std::unique_ptr<Sha256> digest = request_.digests ? std::make_unique<Sha256>() : nullptr;
   std::uint64_t done = 0;
   try {
@@ -96,6 +96,12 @@ void FileWriter::write_runs(FileJob& job, const std::function<ReadAheadStream::R
   commit(out, job);
 }
 
+OutputFile FileWriter::begin(const FileJob& job) const {
+  OutputFile out = folder_.begin_file(job.event.output);
+  if (request_.keep_replaced && !job.ours) out.keep_replaced();
+  return out;
+}
+
 void FileWriter::put(OutputFile& out, const FileJob& job, ByteView bytes) const {
   if (job.sparse) {
     out.write_sparse(bytes);
@@ -106,6 +112,7 @@ void FileWriter::put(OutputFile& out, const FileJob& job, ByteView bytes) const 
 
 void FileWriter::commit(OutputFile& out, FileJob& job) const {
   auto path = out.commit(job.metadata, job.existing);
+  job.event.replaced = out.replaced();
   if (!out.complaint().empty()) {
     if (!job.event.message.empty()) job.event.message += ", ";
     job.event.message += out.complaint();

@@ -13,6 +13,7 @@ struct FileJob {
   FileMetadata metadata;
   Existing existing;
   bool sparse;
+  bool ours = false;  ///< what is replaced was written a moment ago
 };
 
 /// Writes entries as files: small ones are decoded and verified in memory before anything touches the disk,
@@ -43,6 +44,7 @@ class FileWriter {
   /// `next` gives the runs of the file, an ended one at its end.
   void write_runs(FileJob& job, const std::function<ReadAheadStream::Run()>& next);
   std::size_t fill(Stream& stream, std::uint64_t expected, Bytes& buffer) const;
+  OutputFile begin(const FileJob& job) const;
   void put(OutputFile& out, const FileJob& job, ByteView bytes) const;
   void commit(OutputFile& out, FileJob& job) const;
   void count(const ReadAheadStream::Run& run);

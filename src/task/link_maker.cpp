@@ -9,42 +9,40 @@
 namespace operculum {
 namespace {
 
-/// Where a link leads from a path beneath the output folder.
-enum class Leads { inside, absolute, out };
-
-Leads where_leads(const std::string& path, std::string_view target) {
-  if (target.starts_with('/')) return Leads::absolute;
-  std::size_t depth = static_cast<std::size_t>(std::count(path.begin(), path.end(), '/'));
-  for (std::string_view part : split(target, '/')) {
-    if (part == "..") {
-      if (depth == 0) return Leads::out;
-      --depth;
-    } else if (!part.empty() && part != ".") {
-      ++depth;
-    }
-  }
-  return Leads::inside;
-}
+constexpr std::string_view kLeadsOut = "lead out of the output folder";
 
 }  // namespace
 
 void LinkMaker::add(const Entry& entry, const std::string& path, const OutputNames::Given& given,
                     ContainerPtr container) {
+  if (given.replaces) forget(given.path);
   std::string target(entry.link_target());
-  Pending link{entry.kind, path, given.path, target, given.remark, entry.modified, target_.owner_of(entry),
-               nullptr,    ""};
+  Pending link{entry.kind, path, given.path,    target, given.remark, entry.modified, target_.owner_of(entry),
+               nullptr,    "",   given.replaces};
   if (entry.kind == EntryKind::hard_link) {
     link.container = std::move(container);
     link.target_in_container = target;
     // Paths of the same container: what stands in front of the entry's own path belongs in front of the
     // target, too.
     link.target = path.substr(0, path.size() - std::min(path.size(), entry.path.size())) + target;
+  } else {
+    tree_.add(link.output, target);
   }
+  by_output_[link.output] = pending_.size();
   pending_.push_back(std::move(link));
+}
+
+void LinkMaker::forget(const std::string& output) {
+  auto found = by_output_.find(output);
+  if (found == by_output_.end()) return;
+  pending_[found->second].output.clear();
+  tree_.remove(output);
+  by_output_.erase(found);
 }
 
 void LinkMaker::make_all() {
   for (Pending& link : pending_) {
+    if (link.output.empty()) continue;  // a later entry took its place
     try {
       if (link.kind == EntryKind::symbolic_link) {
         symbolic_link(link);
@@ -52,6 +50,8 @@ void LinkMaker::make_all() {
         hard_link(link);
       }
     } catch (const GuardTripped&) {
+      throw;
+    } catch (const CannotWrite&) {
       throw;
     } catch (const std::exception& thrown) {
       Error error = as_error(thrown);
@@ -65,14 +65,15 @@ void LinkMaker::symbolic_link(const Pending& link) {
     return log_.left_out(link.path, "it is a symbolic link, and --links none was asked for");
   if (link.target.empty() || link.target.find('\0') != std::string::npos)
     return log_.left_out(link.path, "the link's target is empty or cannot be read");
-  Leads leads = where_leads(link.output, link.target);
+  Leads leads = tree_.where(link.output);
   bool refused = (leads == Leads::out && request_.links != LinkRule::stored) ||
                  (leads == Leads::absolute && request_.links == LinkRule::inside);
   if (refused) {
     return log_.left_out(
         link.path,
         fmt::format("the link leads out of the output folder, to {}; --links stored makes it all the same",
-                    escape(link.target)));
+                    escape(link.target)),
+        kLeadsOut);
   }
   std::string remark = link.remark;
   if (leads != Leads::inside) {
@@ -83,7 +84,12 @@ void LinkMaker::symbolic_link(const Pending& link) {
   if (!target_.dry() &&
       !target_.folder().make_symbolic_link(link.output, link.target, link.modified, link.owner))
     return log_.kept(link.path, link.output);
-  log_.emit({UnpackEvent::Kind::link, link.path, link.output, 0, "", remark});
+  log_.emit({.kind = UnpackEvent::Kind::link,
+             .path = link.path,
+             .output = link.output,
+             .message = remark,
+             .cause = leads != Leads::inside ? kLeadsOut : std::string_view(),
+             .link_target = link.target});
 }
 
 void LinkMaker::hard_link(const Pending& link) {
@@ -93,13 +99,20 @@ void LinkMaker::hard_link(const Pending& link) {
   if (!make_room(link)) return;
   if (!target_.dry() && !target_.folder().make_hard_link(link.output, target))
     return log_.kept(link.path, link.output);
-  log_.emit({UnpackEvent::Kind::link, link.path, link.output, 0, "", link.remark});
+  log_.emit({.kind = UnpackEvent::Kind::link,
+             .path = link.path,
+             .output = link.output,
+             .message = link.remark,
+             .link_target = target,
+             .hard_link = true});
 }
 
 /// Makes room when replacing was asked for; false when something is there and stays.
 bool LinkMaker::make_room(const Pending& link) {
-  if (!target_.already_there(link.output)) return true;
-  if (request_.existing != Existing::replace) {
+  bool there = link.replaces_earlier ? !target_.dry() && target_.folder().exists(link.output)
+                                     : target_.already_there(link.output);
+  if (!there) return true;
+  if (request_.existing != Existing::replace && !link.replaces_earlier) {
     log_.kept(link.path, link.output);
     return false;
   }
@@ -107,13 +120,24 @@ bool LinkMaker::make_room(const Pending& link) {
   return true;
 }
 
+/// The last file of that path in a container, whose paths are looked through once.
+std::optional<std::size_t> LinkMaker::last_named(Container& container, const std::string& path) {
+  if (indexed_ != &container) {
+    indexed_ = &container;
+    index_.clear();
+    std::span<const Entry> entries = container.entries();
+    for (std::size_t i = 0; i < entries.size(); ++i) {
+      if (entries[i].has_data()) index_[entries[i].path] = i;
+    }
+  }
+  auto found = index_.find(path);
+  return found == index_.end() ? std::nullopt : std::optional(found->second);
+}
+
 /// A hard link whose target was not unpacked becomes a file of its own.
 void LinkMaker::copy_instead(const Pending& link) {
   std::span<const Entry> entries = link.container->entries();
-  std::optional<std::size_t> index;
-  for (std::size_t i = 0; i < entries.size(); ++i) {
-    if (entries[i].has_data() && entries[i].path == link.target_in_container) index = i;
-  }
+  std::optional<std::size_t> index = last_named(*link.container, link.target_in_container);
   if (!index)
     return log_.left_out(link.path, fmt::format("its hard link names {}, which is not in the container",
                                                 escape(link.target_in_container)));

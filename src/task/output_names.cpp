@@ -20,8 +20,9 @@ std::string OutputNames::key(const std::string& path) const {
 }
 
 std::string OutputNames::free_name(const std::string& path) {
-  for (unsigned number = 2;; ++number) {
-    std::string candidate = numbered(path, number);
+  unsigned& number = numbers_.try_emplace(key(path), 1).first->second;
+  for (;;) {
+    std::string candidate = numbered(path, ++number);
     if (!taken_.contains(key(candidate))) return candidate;
   }
 }

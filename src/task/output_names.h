@@ -40,6 +40,7 @@ class OutputNames {
   std::unordered_map<std::string, Kind> taken_;           // by key
   std::unordered_map<std::string, std::string> moved_;    // folders that got another name
   std::unordered_map<std::string, std::string> renamed_;  // stored paths whose output path is another
+  std::unordered_map<std::string, unsigned> numbers_;     // the number given last to a name, by key
   std::string last_parent_, last_placed_;
 };
 

@@ -28,7 +28,7 @@ class Unpacker {
         request_(request),
         context_(context),
         progress_(progress),
-        meter_(context.limits, place.file_source->size()),
+        meter_(context.limits, context.limits.spent->stored),
         names_(request.names),
         name_as_(request.name_as.empty() ? nullptr : std::make_unique<NameTemplate>(request.name_as)),
         log_(work_, request, sink),
@@ -46,6 +46,7 @@ class Unpacker {
     links_.make_all();
     work_.finish();
     finish_folders();
+    if (OutputFolder* used = target_.folder_if_used()) log_.totals.into = used->path();
     return log_.totals;
   }
 
@@ -117,23 +118,25 @@ class Unpacker {
     const Entry& entry = found.entry;
     if (!request_.only_kinds.empty() && !is_kind_of(found.kind, request_.only_kinds)) return;
     if (entry.kind == EntryKind::file) {
-      auto duplicates =
-          found.format.later_replaces ? OutputNames::Duplicates::replace : OutputNames::Duplicates::numbered;
       file(entry, found.path, wanted_name(entry, found.path, &found.container), found.content, found.stream,
-           duplicates, found.lane);
+           duplicates_in(found.format), found.lane);
     } else {
       take_other(entry, found.path, found.container.shared_from_this(), found.format);
     }
   }
 
-  void take_other(const Entry& entry, const std::string& path, ContainerPtr container, const Format&) {
+  static OutputNames::Duplicates duplicates_in(const Format& format) {
+    return format.later_replaces ? OutputNames::Duplicates::replace : OutputNames::Duplicates::numbered;
+  }
+
+  void take_other(const Entry& entry, const std::string& path, ContainerPtr container, const Format& format) {
     switch (entry.kind) {
       case EntryKind::folder:
         folder(entry, path);
         return;
       case EntryKind::symbolic_link:
       case EntryKind::hard_link:
-        link(entry, path, std::move(container));
+        link(entry, path, std::move(container), duplicates_in(format));
         return;
       default:
         device(entry, path);
@@ -145,25 +148,30 @@ class Unpacker {
     if (request_.flat) return;
     std::string_view stored = target_.beneath(path);
     if (stored == ".") {
-      folders_.push_back({"", target_.metadata_of(entry)});
+      root_metadata_ = target_.metadata_of(entry);
       return;
     }
     OutputNames::Given given = names_.folder(stored);
     if (given.path.empty())
       return log_.left_out(path, given.remark.empty() ? "its name leaves nothing to use" : given.remark);
+    bool made = false;
     try {
-      if (!target_.dry()) target_.folder().make_folder(given.path);
+      if (!target_.dry()) made = target_.folder().make_folder(given.path);
+    } catch (const CannotWrite&) {
+      throw;
     } catch (const std::exception& thrown) {
       Error error = as_error(thrown);
       return log_.failed(path, given.path, error);
     }
-    folders_.push_back({given.path, target_.metadata_of(entry)});
-    count_portable(given.path);
+    if (made)
+      folders_.push_back({given.path, target_.metadata_of(entry)});  // a person's own stay as they are
+    count_lost(entry, given.path);
     log_.emit({UnpackEvent::Kind::folder, path, given.path, 0, "", given.remark});
   }
 
-  void link(const Entry& entry, const std::string& path, ContainerPtr container) {
-    OutputNames::Given given = names_.file(target_.beneath(path), OutputNames::Duplicates::replace);
+  void link(const Entry& entry, const std::string& path, ContainerPtr container,
+            OutputNames::Duplicates duplicates) {
+    OutputNames::Given given = names_.file(target_.beneath(path), duplicates);
     if (given.path.empty())
       return log_.left_out(path, given.remark.empty() ? "its name leaves nothing to use" : given.remark);
     links_.add(entry, path, given, std::move(container));
@@ -183,6 +191,8 @@ class Unpacker {
       if (!target_.dry() &&
           !target_.folder().make_node(given.path, type | target_.metadata_of(entry).mode, device))
         return log_.kept(path, given.path);
+    } catch (const CannotWrite&) {
+      throw;
     } catch (const std::exception& thrown) {
       Error error = as_error(thrown);
       return log_.failed(path, given.path, error);
@@ -203,10 +213,13 @@ class Unpacker {
     OutputNames::Given given = names_.file(wanted, duplicates);
     if (given.path.empty())
       return log_.left_out(path, given.remark.empty() ? "its name leaves nothing to use" : given.remark);
-    count_portable(given.path);
+    count_lost(entry, given.path);
     Existing existing = request_.existing;
+    bool ours = false;
     if (given.replaces) {
       work_.finish();
+      links_.forget(given.path);
+      ours = written_.contains(given.path);
       if (written_.contains(given.path)) existing = Existing::replace;
     }
     if (existing == Existing::keep && target_.already_there(given.path)) return log_.kept(path, given.path);
@@ -218,7 +231,7 @@ class Unpacker {
         event.message = "something is there; it would get a numbered name";
       return log_.emit(std::move(event));
     }
-    FileJob job{std::move(event), target_.metadata_of(entry), existing, entry.is(Entry::sparse)};
+    FileJob job{std::move(event), target_.metadata_of(entry), existing, entry.is(Entry::sparse), ours};
     if (content) {
       bool large = entry.size_known() && entry.size >= kReadAheadFrom;
       auto work = [this, job = std::move(job), content, large]() mutable {
@@ -261,9 +274,12 @@ class Unpacker {
     if (target_.dry()) return;
     for (auto it = folders_.rbegin(); it != folders_.rend(); ++it)
       target_.folder().finish_folder(it->path, it->metadata);
+    OutputFolder* used = target_.folder_if_used();
+    if (used != nullptr && used->made() && root_metadata_) used->finish_folder("", *root_metadata_);
   }
 
-  void count_portable(const std::string& path) {
+  void count_lost(const Entry& entry, const std::string& path) {
+    if (target_.loses_mode_bits(entry)) ++log_.totals.modes_cut;
     if (request_.names == NameRules::here && !is_portable(path)) ++log_.totals.not_portable;
   }
 
@@ -281,6 +297,8 @@ class Unpacker {
   std::unique_ptr<const NameTemplate> name_as_;
   std::uint64_t files_named_ = 0;
   std::vector<FinishedFolder> folders_;
+  std::optional<FileMetadata>
+      root_metadata_;                        // where the container says what the folder of everything is like
   std::unordered_set<std::string> written_;  // for containers whose later entries replace earlier ones
   UnpackLog log_;
   UnpackTarget target_;

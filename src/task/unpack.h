@@ -17,7 +17,8 @@ enum class LinkRule {
 };
 
 struct UnpackRequest {
-  std::string into;  ///< the output folder
+  std::string into;       ///< the output folder; made when the first thing is written
+  bool into_new = false;  ///< it must be a new one: where its name is taken, a numbered one is made
   Selection selection;
   bool deep = false;                    ///< into nested containers, too
   bool flat = false;                    ///< all files directly in the output folder
@@ -25,7 +26,8 @@ struct UnpackRequest {
   bool keep_damaged = false;            ///< keep what could be decoded of damaged files, as NAME.damaged
   bool keep_going = true;               ///< after a damaged entry
   bool devices = false;                 ///< make devices, fifos and sockets
-  bool special_modes = false;           ///< keep set-user-id and set-group-id bits of files
+  bool special_modes = false;           ///< keep set-user-id, set-group-id and sticky bits
+  bool exact_modes = false;             ///< permission bits as stored, whatever the umask says
   bool owners = false;                  ///< give files the owners that are stored, by number
   bool attributes = false;              ///< set the extended attributes that are stored
   std::string origin;                   ///< an origin mark that everything unpacked gets; empty: none
@@ -33,6 +35,7 @@ struct UnpackRequest {
   std::vector<std::string> only_kinds;  ///< by content, see KindReader; empty: files of every kind
   std::vector<std::string> refuse_kinds;  ///< when a wanted file is of one of these, nothing is written
   bool digests = false;                   ///< compute SHA-256 of what is written
+  bool keep_replaced = false;  ///< what is replaced stays beside the new file, see UnpackEvent::replaced
   Existing existing = Existing::keep;
   LinkRule links = LinkRule::rooted;
   NameRules names = NameRules::here;
@@ -60,12 +63,18 @@ struct UnpackEvent {
   std::string sha256;
   std::string message;                     ///< what was changed, or why not
   ErrorKind error = ErrorKind::malformed;  ///< for failed
+  std::string_view cause = {};             ///< what many messages have in common; empty: the message itself
+  std::string link_target = {};  ///< of a link: what it says; of a hard link the output path it shares
+  bool hard_link = false;        ///< of a link
+  std::string replaced = {};     ///< the output path that what was there before has now
 };
 
 struct UnpackTotals {
   std::uint64_t files = 0, folders = 0, links = 0, bytes = 0;
   std::uint64_t kept = 0, left_out = 0, failed = 0, faults = 0;
   std::uint64_t not_portable = 0;  ///< names that other systems would refuse
+  std::uint64_t modes_cut = 0;     ///< set-id and sticky bits left out
+  std::string into;                ///< the output folder; empty when nothing was written
   bool key_needed = false;         ///< some failed for want of a password
   bool stopped = false;            ///< ended early, by Progress::stop or because keep_going was off
 };

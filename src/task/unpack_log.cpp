@@ -6,8 +6,8 @@ void UnpackLog::emit(UnpackEvent event) {
   work_.report(report_of(std::move(event)));
 }
 
-void UnpackLog::left_out(const std::string& path, std::string why) {
-  emit({UnpackEvent::Kind::left_out, path, "", 0, "", std::move(why)});
+void UnpackLog::left_out(const std::string& path, std::string why, std::string_view cause) {
+  emit({.kind = UnpackEvent::Kind::left_out, .path = path, .message = std::move(why), .cause = cause});
 }
 
 void UnpackLog::kept(const std::string& path, const std::string& output) {

@@ -16,7 +16,7 @@ class UnpackLog {
       : work_(work), request_(request), sink_(sink) {}
 
   void emit(UnpackEvent event);
-  void left_out(const std::string& path, std::string why);
+  void left_out(const std::string& path, std::string why, std::string_view cause = {});
   void kept(const std::string& path, const std::string& output);
   void failed(const std::string& path, const std::string& output, const Error& error);
   void finding(const std::string& path, const Finding& finding);

@@ -15,9 +15,12 @@ std::uint32_t process_umask() {
   return mask;
 }
 
+constexpr std::uint32_t kSpecialBits = 07000;  // set-user-id, set-group-id, sticky
+
 /// Attributes that mean the same everywhere: those of the system (lists of access rights) have another form
 /// on disk than in calls.
-bool settable(std::string_view name) {
+bool settable(std::string_view name, bool special) {
+  if (name == "security.capability" && !special) return false;  // as mighty as a set-user-id bit
   return name.starts_with("user.") ||
          (geteuid() == 0 && (name.starts_with("trusted.") || name.starts_with("security.")));
 }
@@ -31,12 +34,27 @@ bool there(const std::string& path) {
 
 UnpackTarget::UnpackTarget(const UnpackRequest& request, const std::string& inside, Meter& meter,
                            Progress& progress)
-    : request_(request), default_mode_(0666 & ~process_umask()), fresh_(!there(request.into)) {
+    : request_(request),
+      umask_(process_umask()),
+      fresh_(request.into_new || !there(request.into)),
+      meter_(meter),
+      progress_(progress) {
   std::size_t slash = inside.rfind('/');
   if (slash != std::string::npos) base_ = inside.substr(0, slash + 1);
-  if (request.dry_run) return;
-  folder_.emplace(request.into);
-  writer_.emplace(*folder_, request, meter, progress);
+}
+
+OutputFolder& UnpackTarget::folder() {
+  std::call_once(opened_, [this] {
+    folder_.emplace(request_.into,
+                    request_.into_new ? OutputFolder::Must::be_new : OutputFolder::Must::exist);
+    writer_.emplace(*folder_, request_, meter_, progress_);
+  });
+  return *folder_;
+}
+
+FileWriter& UnpackTarget::writer() {
+  folder();
+  return *writer_;
 }
 
 bool UnpackTarget::already_there(const std::string& output) const {
@@ -44,14 +62,25 @@ bool UnpackTarget::already_there(const std::string& output) const {
   return folder_ ? folder_->exists(output) : there(request_.into + "/" + output);
 }
 
+std::optional<std::string> UnpackTarget::link_at(const std::string& output) const {
+  return fresh_ || !folder_ ? std::nullopt : folder_->link_target(output);
+}
+
+bool UnpackTarget::loses_mode_bits(const Entry& entry) const {
+  bool has_mode = entry.kind == EntryKind::file || entry.kind == EntryKind::folder;
+  return has_mode && !request_.special_modes && entry.mode != Entry::kNoMode &&
+         (entry.mode & kSpecialBits) != 0;
+}
+
 FileMetadata UnpackTarget::metadata_of(const Entry& entry) const {
-  std::uint32_t mode = entry.mode == Entry::kNoMode ? default_mode_ : entry.mode;
-  if (entry.kind == EntryKind::folder && entry.mode == Entry::kNoMode) mode |= (mode & 0444) >> 2;
-  if (entry.kind == EntryKind::file && !request_.special_modes) mode &= 0777;
+  std::uint32_t mode = entry.mode;
+  if (mode == Entry::kNoMode) mode = entry.kind == EntryKind::folder ? 0777 : 0666;
+  if (!request_.exact_modes) mode &= ~umask_;
+  if (!request_.special_modes) mode &= ~kSpecialBits;
   FileMetadata metadata{mode, entry.modified, owner_of(entry), {}};
   if (request_.attributes && entry.extra) {
     for (const auto& attribute : entry.extra->attributes) {
-      if (settable(attribute.first)) metadata.attributes.push_back(attribute);
+      if (settable(attribute.first, request_.special_modes)) metadata.attributes.push_back(attribute);
     }
   }
   if (entry.kind == EntryKind::file) {
@@ -75,6 +104,8 @@ void with_errors(FileJob& job, Progress& progress, const std::function<void()>& 
   try {
     work();
   } catch (const GuardTripped&) {
+    throw;
+  } catch (const CannotWrite&) {
     throw;
   } catch (const std::exception& thrown) {
     Error error = as_error(thrown);

@@ -1,5 +1,7 @@
 #pragma once
 
+#include <mutex>
+
 #include "task/file_writer.h"
 
 namespace operculum {
@@ -10,12 +12,18 @@ class UnpackTarget {
   /// `inside` is the path that was named in the container: folders above it are left out of output paths.
   UnpackTarget(const UnpackRequest& request, const std::string& inside, Meter& meter, Progress& progress);
 
-  bool dry() const { return !folder_; }
-  OutputFolder& folder() { return *folder_; }  ///< not in a dry run
-  FileWriter& writer() { return *writer_; }    ///< not in a dry run
+  bool dry() const { return request_.dry_run; }
+  OutputFolder& folder();  ///< made when it is first asked for; not in a dry run. Throws CannotWrite.
+  FileWriter& writer();    ///< not in a dry run
+  /// The folder, when anything was written into it.
+  OutputFolder* folder_if_used() { return folder_ ? &*folder_ : nullptr; }
 
   bool already_there(const std::string& output) const;
   FileMetadata metadata_of(const Entry& entry) const;
+  bool loses_mode_bits(
+      const Entry& entry) const;  ///< set-id and sticky bits that are stored and not asked for
+  std::optional<std::string> link_at(
+      const std::string& output) const;                     ///< what a link that is there already says
   std::optional<Owner> owner_of(const Entry& entry) const;  ///< when owners are wanted and stored
 
   /// A stored path as it is wanted in the output folder, before names are made safe.
@@ -24,8 +32,11 @@ class UnpackTarget {
  private:
   const UnpackRequest& request_;
   std::string base_;  // stored folders above what was named
-  std::uint32_t default_mode_;
+  std::uint32_t umask_;
   bool fresh_;  // nothing was in the output folder before
+  Meter& meter_;
+  Progress& progress_;
+  std::once_flag opened_;
   std::optional<OutputFolder> folder_;
   std::optional<FileWriter> writer_;
 };

@@ -20,7 +20,7 @@ class Verifier {
         context_(context),
         progress_(progress),
         sink_(sink),
-        meter_(context.limits, place.file_source->size()),
+        meter_(context.limits, context.limits.spent->stored),
         work_(request.jobs) {}
 
   VerifyTotals run() {

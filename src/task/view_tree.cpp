@@ -1,11 +1,14 @@
 #include "task/view_tree.h"
 
 #include <algorithm>
+#include <climits>
 
 #include "base/text.h"
 
 namespace operculum {
 namespace {
+
+constexpr std::size_t kMostParts = PATH_MAX / 2;
 
 std::vector<std::string> parts_of(std::string_view path) {
   std::vector<std::string> parts;
@@ -37,7 +40,9 @@ void ViewTree::load(ViewNode& folder, const ContainerPtr& container, std::string
     }
     ViewNode* at = &folder;
     std::shared_ptr<ViewNode> node;
-    for (const std::string& part : parts_of(path)) {
+    std::vector<std::string> parts = parts_of(path);
+    if (parts.size() > kMostParts) continue;  // no path that long can be asked for
+    for (const std::string& part : parts) {
       at->folder = at->looked_at = true;
       auto& child = at->children[part];
       if (!child) child = std::make_shared<ViewNode>();

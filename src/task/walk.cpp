@@ -8,6 +8,7 @@
 #include "base/text.h"
 #include "container/parts.h"
 #include "io/digest.h"
+#include "io/fronted_stream.h"
 #include "task/kinds.h"
 
 namespace operculum {
@@ -44,28 +45,6 @@ class BrokenStream final : public Stream {
   std::exception_ptr error_ = std::current_exception();
 };
 
-/// Content whose first bytes are known already: reading begins behind them, so that a decoder that stands
-/// there can go on.
-class FrontedContent final : public Content {
- public:
-  FrontedContent(Bytes front, ContentPtr inner) : front_(std::move(front)), inner_(std::move(inner)) {}
-  StreamPtr stream() const override {
-    struct Owned final : Stream {
-      Owned(Bytes front, StreamPtr inner) : rest(std::move(inner)), all(std::move(front), *rest) {}
-      std::size_t read(ByteSpan out) override { return all.read(out); }
-      StreamPtr rest;
-      FrontedStream all;
-    };
-    StreamPtr rest = inner_->stream();
-    rest->skip(front_.size());
-    return std::make_unique<Owned>(front_, std::move(rest));
-  }
-
- private:
-  Bytes front_;
-  ContentPtr inner_;
-};
-
 class Walk {
  public:
   Walk(OpenContext& context, const WalkOptions& options, const WalkEvents& events)
@@ -79,6 +58,7 @@ class Walk {
     covered_.push_back(covered || format.checks_data);
     bool go_on = true;
     container->walk([&](const Visit& visit) {
+      if (!prefix.empty()) context_.limits.count_entry();
       std::string path = prefix + visit.entry.path;
       go_on = !options_.deep || !visit.entry.has_data()
                   ? hand_out(format, *container, visit, path, visit.content, visit.stream)
@@ -108,13 +88,13 @@ class Walk {
       return events_.found(found);
     }
     try {
-      if (SourcePtr source = found.content->source()) {
+      if (SourcePtr source = found.content->source(); source && !source->costly()) {
         Probe probe(std::move(source), "");
         found.kind = kinds_->tell(probe, found.path).kind;
       } else {
-        StreamPtr own = found.content->stream();
-        Bytes head = read_head(found, *own);
-        if (!broken_) found.content = std::make_shared<FrontedContent>(std::move(head), found.content);
+        LookedAt looked = look_at_front(found.content, kKindHead);
+        tell_kind(found, looked.front);
+        found.content = looked.content;
       }
     } catch (const std::exception& thrown) {
       Error error = as_error(thrown);
@@ -123,14 +103,18 @@ class Walk {
     return events_.found(found);
   }
 
+  void tell_kind(Found& found, const Bytes& head) {
+    Probe probe(head, head.size() < kKindHead, "");
+    found.kind = kinds_->tell(probe, found.path).kind;
+  }
+
   /// The first bytes, from which the kind is told; `broken_` stands for what reading them threw.
   Bytes read_head(Found& found, Stream& stream) {
     Bytes head(kKindHead);
     broken_.reset();
     try {
       head.resize(read_fully(stream, head));
-      Probe probe(head, head.size() < kKindHead, "");
-      found.kind = kinds_->tell(probe, found.path).kind;
+      tell_kind(found, head);
     } catch (const std::exception& thrown) {
       Error error = as_error(thrown);
       found.kind = kind_of_error(error);
@@ -171,6 +155,7 @@ class Walk {
     try {
       check_depth(ancestors_.size() + 1, context_.limits);
       inner = open_container({content, name, entry_sibling(container, visit.entry.path, context_)}, context_);
+      content = inner.content;
       if (inner.container) {
         bytes = content->source();
         check_not_itself(bytes);

@@ -36,12 +36,16 @@ void add_discard(CommandLine& program, Session& session) {
       Receipt receipt = Receipt::read(*path);
       DiscardTotals totals =
           discard(receipt, *dry_run, [&](const DiscardEvent& event) { tell(session, event, *dry_run); });
-      if (totals.failed > 0 || totals.changed > 0) session.raise(some_failed);
+      bool nothing = totals.removed == 0 && totals.missing > 0;
+      if (totals.failed > 0 || totals.changed > 0 || nothing) session.raise(some_failed);
       if (session.json) return session.data.write(json_line(totals, *dry_run));
       session.data.write(
-          fmt::format("{}: {} {}, {} changed since and kept, {} missing\n", escape(receipt.folder),
+          fmt::format("{}: {} {}, {} changed since and kept, {} missing{}\n", escape(receipt.folder),
                       counted(totals.removed, "file or link", "files and links"),
-                      *dry_run ? "would be removed" : "removed", totals.changed, totals.missing));
+                      *dry_run ? "would be removed" : "removed", totals.changed, totals.missing,
+                      totals.returned > 0 ? fmt::format(", {} that had been replaced {}", totals.returned,
+                                                        *dry_run ? "would be back" : "are back")
+                                          : ""));
     } catch (const std::exception& thrown) {
       Error error = as_error(thrown);
       report_error(session, *path, error);

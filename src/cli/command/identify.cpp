@@ -37,7 +37,7 @@ std::string contents_text(const IdentifiedLayer& layer) {
 /// "2         Linux file system \"kiosk\", 512.0 MiB: ext4 file system, label exhibit, 210.0 MiB used, 302.0
 /// MiB free".
 std::string part_text(const IdentifiedPart& part) {
-  std::string text = part.type;
+  std::string text = escape(part.type);
   if (!part.name.empty()) text += fmt::format(" \"{}\"", escape(part.name));
   text += fmt::format(", {}", human_size(part.size));
   if (part.format.empty()) return text;

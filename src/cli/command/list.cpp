@@ -71,7 +71,7 @@ std::string shown_path(const Found& found) {
   std::string path = escape(found.path);
   if (found.entry.kind == EntryKind::folder) path += '/';
   if (found.format.family == "partition table" && found.entry.extra) {
-    path += fmt::format("  {}", found.entry.extra->type_tag);
+    path += fmt::format("  {}", escape(found.entry.extra->type_tag));
     if (!found.entry.extra->comment.empty())
       path += fmt::format(" \"{}\"", escape(found.entry.extra->comment));
   }

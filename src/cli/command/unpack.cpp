@@ -1,19 +1,22 @@
 #include "task/unpack.h"
 
 #include <fmt/format.h>
-#include <sys/stat.h>
 #include <unistd.h>
 
-#include <climits>
+#include <algorithm>
+#include <map>
+#include <set>
 
 #include "base/text.h"
 #include "base/units.h"
+#include "cli/message_fold.h"
 #include "cli/progress_line.h"
 #include "cli/selection_options.h"
 #include "cli/session.h"
 #include "io/origin.h"
 #include "report/records.h"
 #include "task/kinds.h"
+#include "task/output_place.h"
 #include "task/receipt.h"
 
 namespace operculum::cli {
@@ -35,32 +38,36 @@ constexpr Choice<LinkRule> kLinks[] = {{"rooted", LinkRule::rooted},
                                        {"stored", LinkRule::stored},
                                        {"none", LinkRule::none}};
 
-/// A new folder named after the container, in the current one: "tidepool.skin" gives "tidepool", then
-/// "tidepool~2".
-std::string folder_for(const Place& place) {
-  std::string name = make_safe(base_name(place.file), NameRules::here).path;
-  auto is_layer_ending = [](std::string_view ending) {
-    return format_for_name("x" + std::string(ending)) != nullptr;
-  };
-  bool first = true;
-  for (std::size_t dot = name.rfind('.'); dot != std::string::npos && dot > 0; dot = name.rfind('.')) {
-    if (!first && !is_layer_ending(std::string_view(name).substr(dot))) break;
-    name.resize(dot);
-    first = false;
+/// Which folder each container is unpacked into: targets of one container share theirs.
+class Destinations {
+ public:
+  explicit Destinations(const UnpackOptions& options) : into_(options.request.into) {
+    std::set<std::string> files;
+    for (const std::string& target : options.targets) files.insert(file_of(target));
+    several_ = files.size() > 1;
   }
-  struct stat status {};
-  if (first || name.empty()) name += "-unpacked";
-  std::string folder = name;
-  for (unsigned number = 2; lstat(folder.c_str(), &status) == 0; ++number)
-    folder = fmt::format("{}~{}", name, number);
-  return folder;
-}
 
-std::string absolute(const std::string& folder) {
-  if (folder.starts_with('/')) return folder;
-  char current[PATH_MAX];
-  return getcwd(current, sizeof current) == nullptr ? folder : fmt::format("{}/{}", current, folder);
-}
+  void set(UnpackRequest& request, const Place& place) const {
+    auto used = used_.find(place.file);
+    request.into = used != used_.end() ? used->second
+                   : into_.empty()     ? folder_name_for(place)
+                   : several_          ? into_ + "/" + folder_name_for(place)
+                                       : into_;
+    while (request.into.size() > 1 && request.into.ends_with('/')) request.into.pop_back();
+    bool another_has_it = std::any_of(used_.begin(), used_.end(), [&](const auto& one) {
+      return one.first != place.file && one.second == request.into;
+    });
+    request.into_new = used == used_.end() && (into_.empty() || another_has_it);
+    if (request.into_new && request.dry_run) request.into = free_folder_name(request.into);
+  }
+
+  void used(const Place& place, const std::string& folder) { used_.emplace(place.file, folder); }
+
+ private:
+  std::string into_;
+  bool several_ = false;
+  std::map<std::string, std::string> used_;  // by file
+};
 
 /// What happened, as text: problems always; each file when verbose or in a dry run.
 class UnpackReport {
@@ -82,25 +89,30 @@ class UnpackReport {
         written(event, path);
         break;
       case UnpackEvent::Kind::kept:
-        say(Session::Tone::warning, fmt::format("{}: not written, {}", escape(event.output), event.message));
+        say(Session::Tone::warning, event, escape(event.output), "not written, " + event.message);
         break;
       case UnpackEvent::Kind::left_out:
-        say(Session::Tone::warning, fmt::format("{}: left out, {}", path, event.message));
+        say(Session::Tone::warning, event, path, "left out, " + event.message);
         break;
       case UnpackEvent::Kind::failed:
-        say(Session::Tone::error, fmt::format("{}: {}{}", path, event.message, fate_of(event)));
+        say(Session::Tone::error, event, path, event.message + std::string(fate_of(event)));
         break;
       case UnpackEvent::Kind::note:
-        say(Session::Tone::note, event.message);
+        say(Session::Tone::note, event, "", event.message);
         break;
       case UnpackEvent::Kind::warning:
-        say(Session::Tone::warning,
-            path.empty() ? event.message : fmt::format("{}: {}", path, event.message));
+        say(Session::Tone::warning, event, path, event.message);
         break;
       case UnpackEvent::Kind::fault:
-        say(Session::Tone::error, path.empty() ? event.message : fmt::format("{}: {}", path, event.message));
+        say(Session::Tone::error, event, path, event.message);
         break;
     }
+  }
+
+  /// Tells what was only counted.
+  void finish() {
+    line_.clear();
+    fold_.finish();
   }
 
  private:
@@ -111,7 +123,7 @@ class UnpackReport {
   void written(const UnpackEvent& event, const std::string& path) {
     std::string output = escape(event.output);
     if (!event.message.empty())
-      say(Session::Tone::note, fmt::format("{}: written as {} ({})", path, output, event.message));
+      say(Session::Tone::note, event, path, fmt::format("written as {} ({})", output, event.message));
     if (!options_.request.dry_run && !session_.verbose) return;
     std::string mark = event.kind == UnpackEvent::Kind::folder ? "/" : "";
     std::string size =
@@ -119,14 +131,16 @@ class UnpackReport {
     session_.data.write(fmt::format("{}{}{}\n", output, mark, size));
   }
 
-  void say(Session::Tone tone, const std::string& sentence) {
+  void say(Session::Tone tone, const UnpackEvent& event, const std::string& path,
+           const std::string& sentence) {
     line_.clear();
-    session_.say(tone, sentence);
+    fold_.say(tone, event.cause.empty() ? std::string_view(event.message) : event.cause, path, sentence);
   }
 
   Session& session_;
   ProgressLine& line_;
   const UnpackOptions& options_;
+  MessageFold fold_{session_};
 };
 
 std::string totals_text(const UnpackTotals& totals, const UnpackRequest& request) {
@@ -142,30 +156,51 @@ std::string totals_text(const UnpackTotals& totals, const UnpackRequest& request
   return text;
 }
 
-void unpack_one(Session& session, const UnpackOptions& options, const std::string& target, bool several) {
+/// What a person should know of the whole.
+void tell_totals(Session& session, const UnpackRequest& request, const UnpackTotals& totals,
+                 const std::string& target) {
+  auto note = [&](std::uint64_t count, std::string_view one, std::string_view many, std::string_view what) {
+    if (count > 0) session.say(Session::Tone::note, fmt::format("{} {}", counted(count, one, many), what));
+  };
+  note(totals.not_portable, "name", "names",
+       "would be refused by other systems; --portable-names changes them");
+  note(totals.modes_cut, "file or folder", "files and folders",
+       "had set-user-id, set-group-id or sticky bits, which were left out; --special-modes keeps them");
+  if (totals.files + totals.folders + totals.links + totals.kept + totals.left_out + totals.failed == 0) {
+    session.say(Session::Tone::warning, "nothing fits; `operculum list --paths` shows what there is");
+    session.raise(some_failed);
+  }
+  if (session.progress.stop) {
+    session.say(Session::Tone::warning,
+                fmt::format("{} is not complete; to go on: operculum unpack {} --into {}",
+                            escape(request.into), shell_word(target), shell_word(request.into)));
+  } else if (totals.stopped) {
+    session.say(Session::Tone::warning, "stopped at the first failure; --keep-going goes on");
+  }
+  session.say(Session::Tone::note, totals_text(totals, request));
+}
+
+void unpack_one(Session& session, const UnpackOptions& options, const std::string& target,
+                Destinations& destinations) {
   Place place = resolve(target, session.context, Step::into);
   if (place.layers.empty())
     throw Malformed("it is no container that this program knows; `operculum identify` tells what it is");
   UnpackRequest request = options.request;
   bool single = place.layers.back().format->single_stream;
   request.selection = options.selection.selection(single ? "" : place.inside);
-  std::string own = folder_for(place);
-  if (request.into.empty()) {
-    request.into = own;
-  } else if (several) {
-    request.into += "/" + own;
-  }
-  while (request.into.size() > 1 && request.into.ends_with('/')) request.into.pop_back();
-  request.digests = !options.receipt.empty();
+  destinations.set(request, place);
+  request.digests = request.keep_replaced = !options.receipt.empty();
   if (!options.clear_origin) request.origin = origin_of(place.file).value_or("");
   Receipt receipt;
   receipt.source = target;
-  receipt.folder = absolute(request.into);
 
   ProgressLine line(session);
   UnpackReport report(session, line, options);
-  auto keep_receipt = [&] {
-    if (!options.receipt.empty() && !request.dry_run) receipt.write(options.receipt);
+  auto keep_receipt = [&](bool complete) {
+    if (options.receipt.empty() || request.dry_run) return;
+    receipt.folder = absolute_path(request.into);
+    receipt.complete = complete;
+    receipt.write(options.receipt);
   };
   UnpackTotals totals;
   try {
@@ -174,11 +209,14 @@ void unpack_one(Session& session, const UnpackOptions& options, const std::strin
       report.take(event);
     });
   } catch (const std::exception&) {
-    keep_receipt();  // what was written before is to be taken back, too
+    report.finish();
+    keep_receipt(false);  // what was written before is to be taken back, too
     throw;
   }
-  keep_receipt();
-  line.clear();
+  report.finish();
+  if (!totals.into.empty()) request.into = totals.into;
+  destinations.used(place, request.into);
+  keep_receipt(!totals.stopped);
   if (totals.failed > 0 || totals.faults > 0) session.raise(totals.key_needed ? key_needed : some_failed);
   if (totals.left_out > 0) session.raise(some_failed);
   if (session.json) {
@@ -186,18 +224,7 @@ void unpack_one(Session& session, const UnpackOptions& options, const std::strin
     return;
   }
   session.data.flush();  // the plan before what is said of it
-  if (totals.not_portable > 0) {
-    session.say(Session::Tone::note,
-                fmt::format("{} would be refused by other systems; --portable-names changes them",
-                            counted(totals.not_portable, "name", "names")));
-  }
-  if (totals.files + totals.folders + totals.links + totals.kept + totals.left_out + totals.failed == 0) {
-    session.say(Session::Tone::warning, "nothing fits; `operculum list --paths` shows what there is");
-    session.raise(some_failed);
-  }
-  if (totals.stopped && !session.progress.stop)
-    session.say(Session::Tone::warning, "stopped at the first failure; --keep-going goes on");
-  session.say(Session::Tone::note, totals_text(totals, request));
+  tell_totals(session, request, totals, target);
 }
 
 }  // namespace
@@ -236,7 +263,8 @@ void add_unpack(CommandLine& program, Session& session) {
   command.flag("--keep-damaged", request.keep_damaged,
                "Keep what can be read of damaged files, as NAME.damaged");
   command.flag("--portable-names", options->portable_names, "Change names that other systems refuse");
-  command.flag("--special-modes", request.special_modes, "Keep set-user-id and set-group-id bits of files");
+  command.flag("--special-modes", request.special_modes, "Keep set-user-id, set-group-id and sticky bits");
+  command.flag("--exact-modes", request.exact_modes, "Permission bits as stored, whatever the umask says");
   command.flag("--owners", request.owners, "Give files the owners that are stored, by number (as root)");
   command.flag("--xattrs", request.attributes, "Set the extended attributes that are stored");
   command.flag("--clear-origin", options->clear_origin,
@@ -255,10 +283,11 @@ void add_unpack(CommandLine& program, Session& session) {
     if (!options->receipt.empty() && access(options->receipt.c_str(), F_OK) == 0)
       throw UsageError{
           fmt::format("--receipt: {} exists already; choose a new name", escape(options->receipt))};
+    Destinations destinations(*options);
     for (const std::string& target : options->targets) {
       if (session.progress.stop) break;
       try {
-        unpack_one(session, *options, target, options->targets.size() > 1);
+        unpack_one(session, *options, target, destinations);
       } catch (const std::exception& thrown) {
         Error error = as_error(thrown);
         session.data.flush();

@@ -75,7 +75,7 @@ class SetFinder {
 class CabContainer final : public Container {
  public:
   CabContainer(const Input& input, OpenContext& context)
-      : names_in_(context.names_in), most_entries_(context.limits.max_entries) {
+      : names_in_(context.names_in), limits_(context.limits) {
     auto own =
         std::make_shared<Cabinet>(read_cabinet(random_access(*input.content, context.spool), input.name));
     note_size(*own);
@@ -187,9 +187,7 @@ class CabContainer final : public Container {
     entry.format_flags = file.flags;
     if (folder < folders_.size() && sums_[folder]) entry.flags |= Entry::has_sum;
     if (folder >= folders_.size()) entry.flags |= Entry::damaged;
-    if (entries_.size() >= most_entries_)
-      throw LimitExceeded(fmt::format("there are more than {} entries; if that is right, raise --max-entries",
-                                      most_entries_));
+    limits_.count_kept(entry);
     entries_.push_back(std::move(entry));
     places_.push_back({folder, file.offset});
   }
@@ -202,7 +200,7 @@ class CabContainer final : public Container {
   }
 
   std::string names_in_;
-  std::uint64_t most_entries_;
+  const Limits& limits_;
   std::vector<CabinetPtr> cabinets_;
   std::vector<std::shared_ptr<Folder>> folders_;
   std::vector<bool> sums_;  // whether a folder's blocks have checksums

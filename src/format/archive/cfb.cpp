@@ -15,7 +15,7 @@ using namespace cfb;
 
 class CfbContainer final : public Container {
  public:
-  explicit CfbContainer(const SourcePtr& bytes) : file_(bytes) {
+  CfbContainer(const SourcePtr& bytes, const Limits& limits) : file_(bytes) {
     for (const std::string& trouble : file_.troubles()) add_finding(Finding::Level::fault, trouble);
     if (file_.stated_size() > bytes->size() + (std::uint64_t{1} << 16)) {
       add_finding(Finding::Level::fault, fmt::format("the file is cut short: its sectors take {} bytes, and "
@@ -32,6 +32,8 @@ class CfbContainer final : public Container {
       entry.modified = node.modified;
       if (node.created.known()) entry.extras().created = node.created;
       if (!node.storage) entry.size = entry.stored_size = node.size;
+      limits.count_kept(entry);
+      limits.count_retained(paths[i].size());
       entries_.push_back(std::move(entry));
     }
   }
@@ -62,7 +64,7 @@ Match recognise_cfb(Probe& probe) {
 }
 
 ContainerPtr open_cfb(const Input& input, OpenContext& context) {
-  return std::make_shared<CfbContainer>(random_access(*input.content, context.spool));
+  return std::make_shared<CfbContainer>(random_access(*input.content, context.spool), context.limits);
 }
 
 }  // namespace

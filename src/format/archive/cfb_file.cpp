@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <unordered_set>
 
 #include "base/error.h"
 #include "base/fields.h"
@@ -58,8 +59,9 @@ void CompoundFile::read_sector_table(ByteView header) {
   const std::size_t per_sector = (std::size_t{1} << sector_shift_) / 4;
   std::vector<std::uint32_t> places = numbers(header.subspan(76, kTableInHeader * 4));
   std::uint32_t next = f.u32(68);
-  for (std::uint64_t lists = 0; next <= kMostSector; ++lists) {
-    if (lists > most) {
+  std::unordered_set<std::uint32_t> seen;  // what is stated of the file's size bounds nothing
+  while (next <= kMostSector) {
+    if (!seen.insert(next).second) {
       troubles_.emplace_back("the list of table sectors is a loop");
       break;
     }
@@ -73,8 +75,13 @@ void CompoundFile::read_sector_table(ByteView header) {
     places.insert(places.end(), more.begin(), more.end() - 1);
   }
   std::uint64_t wanted = f.u32(44);
+  std::unordered_set<std::uint32_t> named;
   for (std::uint32_t place : places) {
     if (place > kMostSector || table_.size() / per_sector >= wanted) continue;
+    if (!named.insert(place).second) {
+      troubles_.emplace_back("a sector of the table of chains is named twice");
+      break;
+    }
     if (table_.size() > most + per_sector) break;  // more than the file has sectors
     Bytes raw = read_up_to(*bytes_, offset_of(place), per_sector * 4);
     if (raw.size() < per_sector * 4)

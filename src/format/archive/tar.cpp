@@ -39,8 +39,10 @@ EntryKind kind_of(char typeflag, std::string_view name) {
       return EntryKind::folder;  // 'D': GNU incremental, the data lists names
     case '6':
       return EntryKind::fifo;
-    default:
+    case '\0':  // of archives from before typeflags: there a slash at the end makes a folder
       return name.ends_with('/') ? EntryKind::folder : EntryKind::file;
+    default:
+      return EntryKind::file;
   }
 }
 
@@ -49,7 +51,7 @@ class TarParser final : public SequenceParser {
   explicit TarParser(std::string names_in) : names_in_(std::move(names_in)) {}
 
   bool next(InputBuffer& input, SequenceItem& item) override {
-    PaxRecords own = global_;
+    PaxRecords own;
     std::string long_name, long_link;
     for (;;) {
       std::uint64_t offset = input.consumed();
@@ -80,7 +82,6 @@ class TarParser final : public SequenceParser {
       switch (header.typeflag) {
         case 'g':
           read_pax(metadata(input, header), offset + kBlock, global_);
-          own = global_;
           continue;
         case 'X':
         case 'x':
@@ -100,7 +101,7 @@ class TarParser final : public SequenceParser {
         default:
           break;
       }
-      describe(input, header, own, long_name, long_link, item);
+      describe(input, header, {own, global_}, long_name, long_link, item);
       return true;
     }
   }
@@ -174,7 +175,7 @@ class TarParser final : public SequenceParser {
     return to_utf8(raw, names_in_).value_or(raw);
   }
 
-  void describe(InputBuffer& input, const Header& header, const PaxRecords& pax, const std::string& long_name,
+  void describe(InputBuffer& input, const Header& header, const PaxScope& pax, const std::string& long_name,
                 const std::string& long_link, SequenceItem& item) {
     Entry& entry = item.entry;
     auto value = [&](std::string_view keyword) { return tar::find(pax, keyword); };
@@ -182,13 +183,13 @@ class TarParser final : public SequenceParser {
     if (name.empty())
       name =
           header.prefix.empty() ? std::string(header.name) : fmt::format("{}/{}", header.prefix, header.name);
-    entry.kind = kind_of(header.typeflag, name);
     std::string link = long_link.empty() ? std::string(header.linkname) : long_link;
     if (!value("path")) name = name_text(std::move(name));
     if (!value("linkpath")) link = name_text(std::move(link));
     if (auto* path = value("path")) name = *path;
     if (auto* path = value("GNU.sparse.name")) name = *path;
     if (auto* path = value("linkpath")) link = *path;
+    entry.kind = kind_of(header.typeflag, name);
     entry.path = clean_path(name);
     entry.mode = static_cast<std::uint32_t>(header.mode & 07777);
     entry.modified = from_unix(header.mtime);
@@ -209,7 +210,7 @@ class TarParser final : public SequenceParser {
     entry.offset = input.consumed();
   }
 
-  static void fill_extra(Entry& entry, const Header& header, const PaxRecords& pax, const std::string& link) {
+  static void fill_extra(Entry& entry, const Header& header, const PaxScope& pax, const std::string& link) {
     EntryExtra& extra = entry.extras();
     if (entry.kind == EntryKind::symbolic_link) extra.link_target = link;
     if (entry.kind == EntryKind::hard_link) extra.link_target = clean_path(link);
@@ -227,13 +228,13 @@ class TarParser final : public SequenceParser {
     if (auto* time = value("atime")) extra.accessed = pax_time(*time);
     if (auto* time = value("ctime")) extra.changed = pax_time(*time);
     if (auto* time = value("LIBARCHIVE.creationtime")) extra.created = pax_time(*time);
-    if (auto* comment = value("comment")) extra.comment = *comment;
+    auto comment = pax.own.find("comment");  // one for the whole archive is no entry's
+    if (comment != pax.own.end()) extra.comment = comment->second;
   }
 
   /// The four sparse forms. The map of the old GNU form lies in the header and blocks behind it, that of
   /// form 1.0 in front of the data; both count as header, so that `packed` is what the extents hold.
-  static void read_sparse(InputBuffer& input, const Header& header, const PaxRecords& pax,
-                          SequenceItem& item) {
+  static void read_sparse(InputBuffer& input, const Header& header, const PaxScope& pax, SequenceItem& item) {
     auto value = [&](std::string_view keyword) { return tar::find(pax, keyword); };
     if (header.typeflag == 'S' && header.variant == Header::Variant::gnu) {
       item.entry.size = read_old_gnu(input, header, item.extents);

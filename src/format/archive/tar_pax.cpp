@@ -30,8 +30,6 @@ void read_pax(ByteView data, std::uint64_t offset, PaxRecords& records) {
     if (keyword == "GNU.sparse.offset" || keyword == "GNU.sparse.numbytes") {
       if (!sparse_map.empty()) sparse_map += ',';
       sparse_map += value;
-    } else if (value.empty()) {
-      records.erase(std::string(keyword));
     } else {
       records.insert_or_assign(std::string(keyword), std::string(value));
     }
@@ -39,9 +37,12 @@ void read_pax(ByteView data, std::uint64_t offset, PaxRecords& records) {
   if (!sparse_map.empty()) records.insert_or_assign("GNU.sparse.map", sparse_map);
 }
 
-const std::string* find(const PaxRecords& records, std::string_view keyword) {
-  auto found = records.find(keyword);
-  return found == records.end() ? nullptr : &found->second;
+const std::string* find(const PaxScope& scope, std::string_view keyword) {
+  for (const PaxRecords* records : {&scope.own, &scope.global}) {
+    auto found = records->find(keyword);
+    if (found != records->end()) return found->second.empty() ? nullptr : &found->second;
+  }
+  return nullptr;
 }
 
 std::uint64_t pax_number(const std::string& keyword, std::string_view value) {

@@ -13,12 +13,19 @@ namespace operculum::tar {
 /// pax extended header records by keyword (POSIX.1-2001, pax, "pax Extended Header"). An empty value deletes.
 using PaxRecords = std::map<std::string, std::string, std::less<>>;
 
+/// The records that hold for one entry: its own, and behind them the archive's.
+struct PaxScope {
+  const PaxRecords& own;
+  const PaxRecords& global;
+  bool empty() const { return own.empty() && global.empty(); }
+};
+
 /// Reads "LENGTH KEYWORD=VALUE\n" records and lays them over `records`. Throws Malformed. The keywords of
 /// sparse format 0.0 occur many times; they are collected into one "GNU.sparse.map" as format 0.1 writes it.
 void read_pax(ByteView data, std::uint64_t offset, PaxRecords& records);
 
-/// The value, or nothing when the keyword is absent.
-const std::string* find(const PaxRecords& records, std::string_view keyword);
+/// The value, or nothing when the keyword is absent or was deleted.
+const std::string* find(const PaxScope& scope, std::string_view keyword);
 
 /// A decimal number; throws Malformed naming the keyword.
 std::uint64_t pax_number(const std::string& keyword, std::string_view value);

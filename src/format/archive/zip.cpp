@@ -20,8 +20,9 @@ namespace {
 using namespace zip;
 
 constexpr std::size_t kLongestLocal = kLocalSize + 2 * 65535;
-constexpr std::size_t kLinkLimit = 64 * 1024;  // bytes of a symbolic link's target
-constexpr std::size_t kConfirmations = 8;      // other entries that a traditional password is tried on
+constexpr std::size_t kLinkLimit = 64 * 1024;      // bytes of a symbolic link's target
+constexpr std::size_t kTrialDecoded = 256 * 1024;  // bytes of an entry that a password is tried on
+constexpr std::size_t kConfirmations = 8;          // other entries that a traditional password is tried on
 
 /// An entry's local header, with what its data needs to be read.
 struct Local {
@@ -231,7 +232,7 @@ class ZipContainer final : public Container {
     data.method = entry.format_flags;
     data.flags = flags;
     data.aes = local.extra.aes;
-    if (data.encrypted) data.password = password_for(entry, local);
+    if (data.encrypted) data.password = password_for(entry, local, data);
     return std::make_shared<DataContent>(std::move(data), shared_from_this());
   }
 
@@ -248,23 +249,38 @@ class ZipContainer final : public Container {
     if ((flags & lzma_end_mark_bit) != 0) options.unpacked_size.reset();
   }
 
-  /// A password that fits this entry, asked of the key ring once and then remembered.
-  std::string password_for(const Entry& entry, const Local& local) {
+  /// A password that fits this entry: entries of one archive may have different ones.
+  std::string password_for(const Entry& entry, const Local& local, Data data) {
     std::string key_name = name_.empty() ? entry.path : name_;
     if (local.extra.aes) {
       ZipAes aes{local.extra.aes->strength};
       if (aes.strength < 1 || aes.strength > 3)
         throw Malformed(fmt::format("AES strength {}: expected 1, 2 or 3", aes.strength));
       Bytes head = read_up_to(*source_, local.data, aes.salt_size() + ZipAes::kVerifier);
-      return context_.keys.find(key_name, [&](const std::string& secret) { return aes.fits(secret, head); })
-          .secret;
+      auto fits = [&](const std::string& secret) {
+        return aes.fits(secret, head) ? KeyRing::Fit::yes : KeyRing::Fit::no;
+      };
+      return context_.keys.find(key_name, fits).secret;
     }
-    return context_.keys
-        .find(key_name,
-              [&](const std::string& secret) {
-                return fits_traditional(secret, local) && confirmed(secret, entry);
-              })
-        .secret;
+    auto fits = [&](const std::string& secret) {
+      if (!fits_traditional(secret, local)) return KeyRing::Fit::no;
+      if (confirmed(secret, entry)) return KeyRing::Fit::yes;
+      data.password = secret;
+      return decodes(data) ? KeyRing::Fit::yes : KeyRing::Fit::perhaps;
+    };
+    return context_.keys.find(key_name, fits).secret;
+  }
+
+  /// Whether the front of an entry decodes with its password; all of it, checksum included, when it is short.
+  static bool decodes(const Data& data) {
+    try {
+      StreamPtr stream = data.open();
+      Bytes front(kTrialDecoded);
+      read_fully(*stream, front);
+      return true;
+    } catch (const Error&) {
+      return false;
+    }
   }
 
   bool fits_traditional(const std::string& secret, const Local& local) {
@@ -272,9 +288,8 @@ class ZipContainer final : public Container {
     return ZipTraditional::fits(secret, head, check_byte(local.header));
   }
 
-  /// One wrong password in 256 fits a single traditional entry, so a few others must agree: most archives
-  /// have one password. When none of the others agrees the entry may have its own, and its own check is all
-  /// there is.
+  /// One wrong password in 256 fits a single traditional entry, but not a few others as well: most archives
+  /// have one password.
   bool confirmed(const std::string& secret, const Entry& entry) {
     std::size_t asked = 0, agreed = 0;
     for (const Entry& other : entries_) {
@@ -291,14 +306,17 @@ class ZipContainer final : public Container {
         continue;  // its header is damaged: no witness
       }
     }
-    return asked == 0 || agreed > 0;
+    return agreed > 0;
   }
 
   void read_all_entries() {
     DirectoryReader reader(source_, directory_, context_, *this);
     std::uint64_t most = (source_->size() - std::min(source_->size(), directory_.at)) / kCentralSize;
     entries_.reserve(static_cast<std::size_t>(std::min(directory_.end.entries, most)));
-    for (Entry entry; reader.next(entry);) entries_.push_back(std::move(entry));
+    for (Entry entry; reader.next(entry);) {
+      context_.limits.count_retained(memory_of(entry));
+      entries_.push_back(std::move(entry));
+    }
     note_surroundings(reader.front());
   }
 

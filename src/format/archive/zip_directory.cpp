@@ -191,10 +191,7 @@ bool DirectoryReader::next(Entry& entry) {
     tell_end();
     return false;
   }
-  if (++count_ > context_.limits.max_entries) {
-    throw LimitExceeded(fmt::format("there are more than {} entries; if that is right, raise --max-entries",
-                                    context_.limits.max_entries));
-  }
+  context_.limits.count_entry();
   std::size_t length = central_length(raw);
   if (length > raw.size()) raw = input_.ensure(length);
   if (detail_ == Detail::paths && raw.size() >= length && take_plain(entry, raw.first(length))) return true;

@@ -113,10 +113,6 @@ std::vector<Entry> recover_entries(const SourcePtr& source, const OpenContext& c
       scanner.skip(4);
       continue;
     }
-    if (entries.size() >= context.limits.max_entries) {
-      throw LimitExceeded(fmt::format("there are more than {} entries; if that is right, raise --max-entries",
-                                      context.limits.max_entries));
-    }
     Entry entry;
     entry.flags |= Entry::recovered;
     entry.offset = at;
@@ -144,6 +140,7 @@ std::vector<Entry> recover_entries(const SourcePtr& source, const OpenContext& c
     }
     scanner.skip(header.length);
     scanner.skip(entry.stored_size);
+    context.limits.count_kept(entry);
     entries.push_back(std::move(entry));
   }
   findings.add_finding(

@@ -130,7 +130,10 @@ class ExtContainer final : public FileTree {
       return;
     }
     std::size_t tail = block.size() - 12;
-    if (f.u32(tail) != 0 || f.u16(tail + 4) != 12 || f.u8(tail + 7) != kChecksumTail) return;
+    if (f.u32(tail) != 0 || f.u16(tail + 4) != 12 || f.u8(tail + 7) != kChecksumTail)
+      throw Malformed(fmt::format(
+          "inode {}: a block of the folder lacks the mark of its checksum, which could not be compared",
+          folder.number));
     if (f.u32(tail + 8) != crc32c(volume_.seed_of(folder), block.first(tail)))
       throw Malformed(
           fmt::format("inode {}: a block of the folder does not fit its checksum", folder.number));

@@ -164,6 +164,10 @@ void Volume::open(std::function<void(Finding::Level, std::string)>& report) {
   };
   std::string wrong;
   try {
+    if (raw.size() < kSuperSize)
+      throw CutShort(
+          fmt::format("ext superblock at offset {}: expected {} bytes, found {}; the image is cut short",
+                      kSuperAt, kSuperSize, raw.size()));
     super_ = read_superblock(raw);
     if (sum_fits(super_, raw)) return;
     wrong = "its checksum differs";
@@ -298,8 +302,8 @@ std::uint32_t Volume::seed_of(const Inode& inode) const {
 std::vector<Extent> Volume::extents(const Inode& inode) const {
   std::vector<Extent> all;
   if (inode.has(kExtentsFlag)) {
-    std::uint64_t nodes = 0;
-    extent_node(inode, inode.block, 5, nodes, all);
+    SeenBlocks seen;
+    extent_node(inode, inode.block, 5, seen, all);
   } else {
     all = block_map(inode);
   }
@@ -308,7 +312,7 @@ std::vector<Extent> Volume::extents(const Inode& inode) const {
   return all;
 }
 
-void Volume::extent_node(const Inode& inode, ByteView node, unsigned level, std::uint64_t& nodes,
+void Volume::extent_node(const Inode& inode, ByteView node, unsigned level, SeenBlocks& seen,
                          std::vector<Extent>& out) const {
   LittleFields f(node, "ext extent node");
   std::uint32_t entries = f.u16(2), most = f.u16(4), depth = f.u16(6);
@@ -316,8 +320,6 @@ void Volume::extent_node(const Inode& inode, ByteView node, unsigned level, std:
     throw Malformed(fmt::format("inode {}: an extent node lacks its magic", inode.number));
   if (depth > level || entries > most || 12 + std::size_t{entries} * 12 > node.size())
     throw Malformed(fmt::format("inode {}: an extent node contradicts itself", inode.number));
-  if (++nodes > super_.blocks)
-    throw Malformed(fmt::format("inode {}: its extent tree has a loop", inode.number));
   std::size_t tail = 12 + std::size_t{most} * 12;
   if (super_.has(kMetadataChecksum) && node.size() == super_.block_size && tail + 4 <= node.size() &&
       f.u32(tail) != crc32c(seed_of(inode), node.first(tail))) {
@@ -330,7 +332,10 @@ void Volume::extent_node(const Inode& inode, ByteView node, unsigned level, std:
       throw Malformed(fmt::format("inode {}: its extents overlap or are out of order", inode.number));
     if (depth > 0) {
       std::uint64_t child = f.u32(at + 4) | (std::uint64_t{f.u16(at + 8)} << 32);
-      extent_node(inode, block(child, "ext extent node"), depth - 1, nodes, out);
+      if (!seen.insert(child).second)
+        throw Malformed(
+            fmt::format("inode {}: its extent tree leads twice to block {}", inode.number, child));
+      extent_node(inode, block(child, "ext extent node"), depth - 1, seen, out);
       continue;
     }
     constexpr std::uint32_t kUnwritten = 32768;
@@ -353,7 +358,8 @@ void Volume::extent_node(const Inode& inode, ByteView node, unsigned level, std:
 /// The older way: twelve blocks, then one, two and three levels of blocks full of block numbers.
 std::vector<Extent> Volume::block_map(const Inode& inode) const {
   std::vector<Extent> out;
-  std::uint64_t logical = 0, mapped = 0, tables = 0;
+  std::uint64_t logical = 0, mapped = 0;
+  SeenBlocks seen;
   auto add = [&](std::uint32_t number) {
     std::uint64_t at = logical;
     logical += super_.block_size;
@@ -379,8 +385,8 @@ std::vector<Extent> Volume::block_map(const Inode& inode) const {
       logical += covered;
       return;
     }
-    if (++tables > super_.blocks)
-      throw Malformed(fmt::format("inode {}: its block map has a loop", inode.number));
+    if (!seen.insert(number).second)
+      throw Malformed(fmt::format("inode {}: its block map leads twice to block {}", inode.number, number));
     Bytes raw = block(number, "ext block map");
     for (std::size_t i = 0; i < per_block && logical < inode.size; ++i)
       self(self, load_little<std::uint32_t>(raw.data() + i * 4), level - 1);

@@ -1,6 +1,7 @@
 #pragma once
 
 #include <optional>
+#include <unordered_set>
 #include <vector>
 
 #include "container/container.h"
@@ -72,6 +73,9 @@ using Attributes = std::vector<std::pair<std::string, std::string>>;
 /// Throws Malformed unless the 1024 bytes are a superblock that makes sense.
 Superblock read_superblock(ByteView bytes);
 
+/// Blocks met on a way through tables: what leads twice to one is damaged, and would take without end.
+using SeenBlocks = std::unordered_set<std::uint64_t>;
+
 /// The structures of an ext2, ext3 or ext4 file system, read as they are wanted.
 class Volume {
  public:
@@ -96,7 +100,7 @@ class Volume {
   void read_groups(const std::function<void(Finding::Level, std::string)>& report);
   std::uint64_t descriptor_place(std::uint64_t group) const;
   Bytes block(std::uint64_t number, std::string_view what) const;
-  void extent_node(const Inode& inode, ByteView node, unsigned level, std::uint64_t& nodes,
+  void extent_node(const Inode& inode, ByteView node, unsigned level, SeenBlocks& seen,
                    std::vector<Extent>& out) const;
   std::vector<Extent> block_map(const Inode& inode) const;
   void add_attributes(ByteView entries, ByteView values, bool in_block, Attributes& out) const;

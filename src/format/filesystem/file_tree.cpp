@@ -60,17 +60,13 @@ void FileTree::walk_tree(Detail detail, const TreeSink& sink) {
   std::unordered_set<NodeRef, HashRef> seen = {root()};
   std::unordered_map<std::uint64_t, std::string> linked;
   std::vector<Pending> pending = {{"", root(), 0}};
-  std::uint64_t count = 0;
   while (!pending.empty()) {
     Pending folder = std::move(pending.back());
     pending.pop_back();
     std::size_t below = pending.size();
     try {
       list(folder.ref, detail, [&](TreeItem&& item) {
-        if (++count > limits_.max_entries) {
-          throw LimitExceeded(fmt::format(
-              "there are more than {} entries; if that is right, raise --max-entries", limits_.max_entries));
-        }
+        limits_.count_entry();
         if (fix_name(item.entry.path)) {
           add_finding(Finding::Level::warning,
                       fmt::format("{}: holds a name that no system allows; shown as \"{}\"",
@@ -80,6 +76,7 @@ void FileTree::walk_tree(Detail detail, const TreeSink& sink) {
         if (!folder.path.empty()) item.entry.path.insert(0, folder.path);
         if (item.link_id != 0 && item.entry.kind == EntryKind::file) {
           auto [first, is_new] = linked.try_emplace(item.link_id, item.entry.path);
+          if (is_new) limits_.count_retained(item.entry.path.size());
           if (!is_new) {
             item.entry.kind = EntryKind::hard_link;
             item.entry.extras().link_target = first->second;
@@ -94,6 +91,7 @@ void FileTree::walk_tree(Detail detail, const TreeSink& sink) {
             add_finding(Finding::Level::fault,
                         fmt::format("folders lie more than {} levels deep; not entered", kMaxLevels));
           } else if (!item.entry.is(Entry::damaged)) {
+            limits_.count_retained(item.entry.path.size() + sizeof(Pending));
             pending.push_back({item.entry.path + "/", item.ref, folder.level + 1});
           }
         }
@@ -115,6 +113,7 @@ void FileTree::walk_tree(Detail detail, const TreeSink& sink) {
 std::span<const Entry> FileTree::entries() {
   std::call_once(listed_, [this] {
     walk_tree(Detail::all, [this](TreeItem&& item) {
+      limits_.count_retained(memory_of(item.entry));
       refs_.push_back(item.ref);
       entries_.push_back(std::move(item.entry));
     });

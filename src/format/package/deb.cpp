@@ -23,6 +23,7 @@ using Digests = std::unordered_map<std::string, Bytes>;
 constexpr std::string_view kFront = "!<arch>\ndebian-binary ";
 constexpr std::uint64_t kMostControl = 8 << 20;  // bytes of a file of the control archive that are looked at
 constexpr std::size_t kMostControlFiles = 1000;
+constexpr std::uint64_t kMostControlTotal = 32 << 20;  // bytes of all of them
 
 /// A control script and when it is run.
 constexpr std::pair<std::string_view, std::string_view> kScripts[] = {
@@ -165,12 +166,14 @@ Member open_member(Container& members, std::string_view stem, OpenContext& conte
 
 std::map<std::string, std::string> read_control(Container& archive) {
   std::map<std::string, std::string> files;
+  std::uint64_t total = 0;
   archive.walk([&](const Visit& visit) {
     if (!visit.entry.has_data() || visit.entry.size > kMostControl) return true;
     StreamPtr own = visit.stream == nullptr ? visit.content->stream() : nullptr;
     Bytes raw = read_all(own ? *own : *visit.stream, kMostControl);
+    total += raw.size();
     files[visit.entry.path] = as_text(raw);
-    return files.size() < kMostControlFiles;
+    return files.size() < kMostControlFiles && total < kMostControlTotal;
   });
   return files;
 }

@@ -163,6 +163,7 @@ class InstalledView final : public Container {
       }
       if (!file.md5.empty()) entry.flags |= Entry::has_sum;
       if (!file.version.empty()) entry.extras().comment = "version " + file.version;
+      context_.limits.count_kept(entry);
       entries_.push_back(std::move(entry));
     }
   }

@@ -3,7 +3,8 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "container/entry.h"
-#include "container/identify.h"
+#include "container/open.h"
+#include "io/fronted_stream.h"
 
 namespace operculum {
 namespace {
@@ -32,15 +33,20 @@ constexpr StartPlace kStartPlaces[] = {
     {"Startup/", "", Kind::autostart, "at log-in"},
 };
 
-/// The format of some bytes. Within a stream that is damaged nothing is recognised: whoever reads on will
-/// tell.
-const Format* outermost(const Content& content, const OpenContext& context, bool within) {
+/// The format of some bytes, which `content` stands for from now on. Within a stream that is damaged nothing
+/// is recognised: whoever reads on will tell.
+Opened outermost(const ContentPtr& content, const OpenContext& context, bool within) {
   try {
-    Probe probe = make_probe(content, "");
-    return recognise(probe, context);
+    if (SourcePtr source = content->source(); source && !source->costly()) {
+      Probe probe(source, "");
+      return {recognise(probe, context), nullptr, content};
+    }
+    LookedAt looked = look_at_front(content, Probe::kReach);
+    Probe probe(std::move(looked.front), looked.complete, "");
+    return {recognise(probe, context), nullptr, looked.content};
   } catch (const Malformed&) {
     if (!within) throw;
-    return nullptr;
+    return {nullptr, nullptr, content};
   }
 }
 
@@ -49,7 +55,8 @@ const Format* outermost(const Content& content, const OpenContext& context, bool
 Unwrapped unwrapped(ContentPtr packed, OpenContext& context) {
   Unwrapped result{std::move(packed), "", false};
   for (std::uint64_t depth = 0; depth < context.limits.max_depth; ++depth) {
-    const Format* format = outermost(*result.content, context, !result.codec.empty());
+    auto [format, none, content] = outermost(result.content, context, !result.codec.empty());
+    result.content = content;
     if (format == nullptr || !format->single_stream) break;
     if (result.codec.empty()) result.codec = format->id;
     result.checked |= format->checks_data;

@@ -91,6 +91,7 @@ class PeContainer final : public Container {
     } else {
       entry.size = entry.stored_size = size;
     }
+    context_.limits.count_kept(entry);
     entries_.push_back(std::move(entry));
     places_.push_back({at, std::move(make)});
   }

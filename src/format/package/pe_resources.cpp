@@ -232,7 +232,9 @@ Bytes make_group(const Source& bytes, const Resource& group, const Images& image
 /// Sixteen strings a resource, each with its length; the resource's number says which.
 Bytes make_strings(const Source& bytes, const std::vector<Resource>& blocks) {
   std::string text;
+  const std::uint64_t most = 4 * bytes.size() + (1 << 20);  // UTF-8 of UTF-16, escapes and numbers
   for (const Resource& block : blocks) {
+    if (text.size() > most) throw Malformed("the string tables lead to the same bytes over and over");
     Bytes raw = bytes_of(bytes, block);
     LittleFields f(raw, "string table");
     std::size_t at = 0;

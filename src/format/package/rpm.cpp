@@ -50,7 +50,7 @@ std::string_view digest_name(std::uint64_t kind) {
 /// What the header says about the files.
 class FileTable {
  public:
-  explicit FileTable(const Header& header) {
+  FileTable(const Header& header, const Limits& limits) {
     std::vector<std::string> names = header.texts(kBaseNames), folders = header.texts(kFolderNames);
     std::vector<std::uint64_t> indexes = header.numbers(kFolderIndexes);
     if (names.empty()) {
@@ -59,6 +59,7 @@ class FileTable {
       for (std::size_t i = 0; i < names.size(); ++i) {
         std::size_t folder = i < indexes.size() ? static_cast<std::size_t>(indexes[i]) : SIZE_MAX;
         paths_.push_back((folder < folders.size() ? folders[folder] : "/") + names[i]);
+        limits.count_retained(sizeof(std::string) * 2 + paths_.back().size());
       }
     }
     for (std::string& path : paths_) path = clean_path(path.starts_with('/') ? path.substr(1) : path);
@@ -98,6 +99,10 @@ class FileTable {
     return found == by_path_.end() ? std::nullopt : std::optional(found->second);
   }
 
+  bool has_damaged_digest(std::size_t i) const {
+    return i < digests_.size() && holder_[i] == i && is_damaged_digest(sum_, digests_[i]);
+  }
+
   /// Everything but where the data lies.
   void describe(std::size_t i, SequenceItem& item) const {
     Entry& entry = item.entry;
@@ -131,7 +136,7 @@ class FileTable {
   std::vector<std::uint64_t> sizes_, modes_, times_, devices_, flags_;
   std::vector<std::pair<std::uint64_t, std::size_t>> last_of_;
   std::vector<std::size_t> holder_;
-  std::unordered_map<std::string, std::size_t> by_path_;
+  std::unordered_map<std::string_view, std::size_t> by_path_;
   std::string_view sum_;
 };
 
@@ -173,6 +178,9 @@ class PayloadParser final : public SequenceParser {
     auto known = files_->find(path);
     if (known) {
       take(*known, size, input, item);
+      if (files_->has_damaged_digest(*known))
+        report(Finding::Level::fault,
+               fmt::format("{}: its stored digest is damaged and could not be compared", escape(path)));
       return true;
     }
     report(Finding::Level::warning, fmt::format("{}: the header does not name this file", escape(path)));
@@ -343,7 +351,7 @@ ContainerPtr open_rpm(const Input& input, OpenContext& context) {
     throw CutShort("the package ends behind its header: the payload is missing; get it again");
   SourcePtr packed = make_slice(bytes, header.end(), bytes->size() - header.end());
   Unwrapped payload = unwrapped(make_content(packed), context);
-  auto files = std::make_shared<const FileTable>(header);
+  auto files = std::make_shared<const FileTable>(header, context.limits);
   Input inner{payload.content, input.name, nullptr};
   ContainerPtr tree =
       make_sequence(inner, context, [files] { return std::make_unique<PayloadParser>(files); });

@@ -232,8 +232,6 @@ class WimContainer final : public Container {
       return;
     }
     while (f.u64(at) > 8) {
-      if (entries_.size() >= context_.limits.max_entries)
-        throw LimitExceeded(fmt::format("there are more than {} entries", context_.limits.max_entries));
       auto length = static_cast<std::size_t>(f.u64(at));
       LittleFields node(f.bytes(at, kNode), "image file", at);
       std::string name = to_utf8(f.text(at + kNode, node.u16(100)), "UTF-16LE").value_or("_");
@@ -333,6 +331,7 @@ class WimContainer final : public Container {
         entry.flags |= Entry::has_sum;
       }
     }
+    context_.limits.count_kept(entry);
     entries_.push_back(std::move(entry));
     hashes_.push_back(hash);
   }

@@ -68,11 +68,12 @@ struct Data {
   std::string unknown;  ///< an encoding that has no codec
   std::string sum;      ///< of the unpacked bytes
   Bytes digest;
+  bool damaged_sum = false;  // one is stored that cannot be read
 };
 
 class XarContainer final : public Container {
  public:
-  XarContainer(SourcePtr bytes) : bytes_(std::move(bytes)) {
+  XarContainer(SourcePtr bytes, const Limits& limits) : bytes_(std::move(bytes)), limits_(limits) {
     Bytes header = read_exactly(*bytes_, 0, kHeader, "xar header");
     BigFields h(header, "xar header");
     std::uint64_t packed = h.u64(8), unpacked = h.u64(16), at = h.u16(4);
@@ -81,6 +82,7 @@ class XarContainer final : public Container {
       throw LimitExceeded("a xar table of contents of more than 64 MiB");
     StreamPtr stream = open_decoder("zlib", make_source_stream(bytes_, at, packed));
     Bytes text = read_all(*stream, kMostTable);
+    limits_.count_retained(text.size() * 3);  // and what is made of it while it is read
     pugi::xml_document document;
     if (pugi::xml_parse_result parsed = document.load_buffer(text.data(), text.size()); !parsed)
       throw Malformed(
@@ -185,8 +187,14 @@ class XarContainer final : public Container {
       entry.offset = data.offset;
       entry.method = data.codec;
       if (!data.sum.empty()) entry.flags |= Entry::has_sum;
+      if (data.damaged_sum)
+        add_finding(
+            Finding::Level::fault,
+            fmt::format("{}: its stored checksum is damaged and could not be compared", escape(entry.path)));
     }
     std::string path = entry.path;
+    limits_.count_kept(entry);
+    limits_.count_retained(path.size() + id.size());  // by_id_
     entries_.push_back(std::move(entry));
     data_.push_back(std::move(data));
     for (pugi::xml_node inner : file.children("file")) take(inner, path, depth + 1);
@@ -227,11 +235,13 @@ class XarContainer final : public Container {
       data.sum = name;
       data.digest = std::move(*digest);
     }
+    data.damaged_sum = is_damaged_digest(name, trim(sum.text().as_string()));
     end_ = std::max(end_, data.offset + data.length);
     return data;
   }
 
   SourcePtr bytes_;
+  const Limits& limits_;
   std::uint64_t heap_ = 0, end_ = 0;  // where the heap begins, and how far files reach in it
   std::uint64_t attributes_ = 0;      // bytes of extended attributes so far
   std::string made_;
@@ -249,7 +259,7 @@ Match recognise_xar(Probe& probe) {
 }
 
 ContainerPtr open_xar(const Input& input, OpenContext& context) {
-  return std::make_shared<XarContainer>(random_access(*input.content, context.spool));
+  return std::make_shared<XarContainer>(random_access(*input.content, context.spool), context.limits);
 }
 
 }  // namespace

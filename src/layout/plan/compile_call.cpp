@@ -85,11 +85,11 @@ struct Compiler::SpecialCalls {
     NodePtr key_name = c.of_base(value(expr, 0), scope, Base::text);
     Inner inner(scope);
     std::size_t slot = scope.take();
-    NodePtr fits;
-    if (expr.condition) {
-      scope.variables.push_back({expr.variable, {Base::bytes}, slot});
-      fits = c.condition(*expr.condition, scope);
-    }
+    if (!expr.condition)
+      fail(expr.where, "this does not say how a key that fits is told",
+           "write key(\"name\", k where ...): without it any password at hand would be taken");
+    scope.variables.push_back({expr.variable, {Base::bytes}, slot});
+    NodePtr fits = c.condition(*expr.condition, scope);
     return key_node(expr.where, std::move(key_name), std::move(fits), slot);
   }
   /// Calls that look at other elements of a loop's list.

@@ -66,6 +66,7 @@ std::unique_ptr<const ChainPlan> Compiler::chain(const syntax::Transform& from, 
         made->arguments[at] = of_base(*argument.value, scope, Base::text);
         break;
       case ParameterKind::bytes:
+      case ParameterKind::secret:
         made->arguments[at] = expression(*argument.value, scope);
         if (made->arguments[at]->type().numeric()) {
           auto constant = made->arguments[at]->constant();
@@ -73,7 +74,9 @@ std::unique_ptr<const ChainPlan> Compiler::chain(const syntax::Transform& from, 
             fail(argument.where, "expected bytes, a text, or one byte as a constant number");
           made->arguments[at] = bytes_node(argument.where, std::string(1, static_cast<char>(*constant)));
         } else if (!made->arguments[at]->type().is(Base::bytes) &&
-                   !made->arguments[at]->type().is(Base::text)) {
+                   !made->arguments[at]->type().is(Base::text) &&
+                   !(parameters[at].kind == ParameterKind::secret &&
+                     made->arguments[at]->type().is(Base::key))) {
           fail(argument.where,
                fmt::format("expected bytes or a text, found {}", made->arguments[at]->type().name()));
         }

@@ -22,9 +22,7 @@ using Arguments = std::vector<NodePtr>;
 constexpr std::uint64_t kSearchReach = 1 << 20;  // bytes, when no end of a search is given
 
 Value bytes_value(Run& run, Bytes bytes) {
-  std::uint64_t length = bytes.size();
-  return Value::bytes(run.store().add_region(make_memory_source(std::move(bytes)), "made", std::nullopt), 0,
-                      length);
+  return run.keep(std::move(bytes), "computed");
 }
 
 // ---- numbers
@@ -111,6 +109,7 @@ Value trimmed(Frame& frame, const Node&, const Arguments& given) {
 std::string replaced(std::string text, const std::string& from, const std::string& to) {
   std::string out;
   for (std::size_t at = 0; !from.empty();) {
+    if (out.size() > Run::kSmall) throw LimitExceeded("replace would make a text of more than 16 MiB");
     std::size_t found = text.find(from, at);
     out += text.substr(at, found - at);
     if (found == std::string::npos) return out;

@@ -94,14 +94,19 @@ class KnownNode final : public Node {
 class KeyNode final : public Node {
  public:
   KeyNode(Span where, NodePtr name, NodePtr condition, std::size_t slot)
-      : Node(where, {Base::bytes}), name_(std::move(name)), condition_(std::move(condition)), slot_(slot) {}
+      : Node(where, {Base::key}), name_(std::move(name)), condition_(std::move(condition)), slot_(slot) {}
   Value value(Frame& frame) const override {
     Run& run = frame.run;
     std::string name = name_->text_of(frame);
+    if (run.plan().stranger && !run.context().may_have_key(run.plan().description.name, name))
+      throw NeedsKey(
+          fmt::format("the description {} asks for the key \"{}\", and it is none of yours or the program's; "
+                      "--give-keys lets it have "
+                      "keys",
+                      escape(run.plan().description.name), escape(name)));
     auto fits = [&](const std::string& secret) {
-      if (condition_ == nullptr) return true;
       frame.slots[slot_] = region_of(run, secret);
-      return condition_->truth(frame);
+      return condition_->truth(frame) ? KeyRing::Fit::yes : KeyRing::Fit::no;
     };
     Key key = run.context().keys.find_named(name, run.input().name, fits);
     return region_of(run, key.secret);  // as it is: hexadecimal keys were decoded when keys.toml was read

@@ -86,6 +86,7 @@ struct Plan {
   std::vector<StaticType> global_types;
   std::vector<MagicPart> magic;
   std::vector<std::string> known_names;  ///< from its names file
+  bool stranger = false;                 ///< it came neither with the program nor from the user's own folder
 };
 
 }  // namespace operculum::layout

@@ -24,6 +24,9 @@ std::string StaticType::name() const {
     case Base::bytes:
       one = "bytes", many = "runs of bytes";
       break;
+    case Base::key:
+      one = "a key, which only ciphers take", many = "keys";
+      break;
     default:
       break;
   }

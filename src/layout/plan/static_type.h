@@ -8,7 +8,7 @@ struct RecordPlan;
 
 /// What an expression gives, known before anything is read.
 struct StaticType {
-  enum class Base { unknown, number, truth, time, text, bytes, record };
+  enum class Base { unknown, number, truth, time, text, bytes, record, key };
   Base base = Base::unknown;
   const RecordPlan* record = nullptr;
   int depth = 0;  ///< how many lists are around it

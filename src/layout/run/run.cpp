@@ -13,7 +13,7 @@ namespace {
 
 constexpr std::uint64_t kLeastSteps = 20'000'000;  // any container may cost that much
 constexpr std::uint64_t kStepsAByte = 4;           // and this for each of its bytes
-constexpr std::uint64_t kMostText = 1 << 30;       // bytes of all texts kept
+constexpr std::uint64_t kMostKept = 128 << 20;     // bytes of all texts and made bytes that are kept
 
 /// Stops a part that unpacks to far more than the container has.
 class MeteredStream final : public Stream {
@@ -52,11 +52,23 @@ void Run::fail_steps(const Span& where) const {
                   plan_.description.line_of(where.at), most_steps_));
 }
 
+void Run::count_kept(std::uint64_t bytes) {
+  weigh(bytes);
+  kept_bytes_ += bytes;
+  if (kept_bytes_ > kMostKept)
+    throw LimitExceeded("the texts and bytes that this description makes take more than 128 MiB");
+}
+
 Value Run::keep(std::string text) {
-  text_bytes_ += text.size() + sizeof(std::string);
-  if (text_bytes_ > kMostText)
-    throw LimitExceeded("the texts that this description makes take more than 1 GiB");
+  count_kept(text.size() + sizeof(std::string));
   return store_.add(std::move(text));
+}
+
+Value Run::keep(Bytes bytes, std::string_view name) {
+  std::uint64_t length = bytes.size();
+  count_kept(length);
+  return Value::bytes(
+      store_.add_region(make_memory_source(std::move(bytes)), std::string(name), std::nullopt), 0, length);
 }
 
 Run::Scratch::~Scratch() {
@@ -68,7 +80,7 @@ Run::Scratch::~Scratch() {
   }
   std::erase_if(run_.sorted, [&](const auto& one) { return one.first.second >= before_.lists; });
   store.shrink(before_);
-  run_.text_bytes_ = text_bytes_;
+  run_.kept_bytes_ = kept_bytes_;
   for (Cached& cached : run_.cache_) cached.record = nullptr;  // handles are given out anew
 }
 
@@ -193,6 +205,7 @@ Bytes Run::small_bytes(const Value& bytes) {
   Piece piece = placed(bytes);
   if (piece.length > kSmall)
     throw LimitExceeded("more than 16 MiB are looked at as one value; use them as data instead");
+  weigh(piece.length);
   ByteView view = region(piece.region).at(piece.offset, piece.length);
   return Bytes(view.begin(), view.end());
 }

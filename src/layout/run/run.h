@@ -40,20 +40,28 @@ class Run {
 
   /// Counts work; throws LimitExceeded when a description makes too much of it. `where` names the line.
   void step(const Span& where, std::uint64_t count = 1) {
+    where_ = &where;
     steps_ += count;
     if (steps_ > most_steps_) fail_steps(where);
+  }
+  /// The same for work on so many bytes, at the place of the last step.
+  void weigh(std::uint64_t bytes) {
+    constexpr std::uint64_t kBytesAStep = 16;
+    steps_ += bytes / kBytesAStep;
+    if (steps_ > most_steps_) fail_steps(where_ == nullptr ? Span{} : *where_);
   }
   void mark(std::uint32_t region, std::uint64_t offset, std::uint64_t size, Cover what) {
     if (observer != nullptr) observer->covered(*store_.regions[region], offset, size, what);
   }
 
-  Value keep(std::string text);  ///< throws LimitExceeded when all texts together take too much memory
+  Value keep(std::string text);  ///< throws LimitExceeded when all that is kept takes too much memory
+  Value keep(Bytes bytes, std::string_view name);  ///< likewise, as a region of its own
   std::string& text(const Value& value) { return store_.texts[value.object]; }
 
   /// Gives back what was made since, once nothing names it any more: an entry's variables, keys, texts.
   class Scratch {
    public:
-    explicit Scratch(Run& run) : run_(run), before_(run.store_.sizes), text_bytes_(run.text_bytes_) {
+    explicit Scratch(Run& run) : run_(run), before_(run.store_.sizes), kept_bytes_(run.kept_bytes_) {
       run.lasting_ = 0;
     }
     ~Scratch();
@@ -63,7 +71,7 @@ class Run {
    private:
     Run& run_;
     Store::Sizes before_;
-    std::uint64_t text_bytes_;
+    std::uint64_t kept_bytes_;
   };
 
   // Lists and records
@@ -120,14 +128,16 @@ class Run {
   std::map<std::string, std::unordered_map<std::uint64_t, std::string>> names_by_hash;
 
  private:
+  void count_kept(std::uint64_t bytes);
   [[noreturn]] void fail_steps(const Span& where) const;
 
   const Plan& plan_;
   Input input_;
   OpenContext& context_;
   Store store_;
-  std::uint64_t steps_ = 0, most_steps_, text_bytes_ = 0;
-  std::uint64_t lasting_ = 0;  ///< parts decoded for values that outlive the scratch at hand
+  std::uint64_t steps_ = 0, most_steps_, kept_bytes_ = 0;
+  const Span* where_ = nullptr;  // of the last step
+  std::uint64_t lasting_ = 0;    ///< parts decoded for values that outlive the scratch at hand
   int depth_ = 0;
   struct Cached {
     const RecordPlan* record = nullptr;

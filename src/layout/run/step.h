@@ -11,7 +11,8 @@
 namespace operculum::layout {
 
 /// What a parameter of a codec or cipher takes.
-enum class ParameterKind { number, bytes, text };
+/// A secret is bytes that may also be a key of the user's: its step gives nothing of it away.
+enum class ParameterKind { number, bytes, text, secret };
 
 struct StepParameter {
   std::string_view name;

@@ -161,7 +161,7 @@ StreamPtr open_tea(StreamPtr stored, const StepArguments& given, Size) {
 const StepParameter kSize{"size", Kind::number};
 const std::vector<StepParameter> kKeyed = {{"key", Kind::bytes, true}, {"start", Kind::number}};
 const std::vector<StepParameter> kBlock = {
-    {"key", Kind::bytes, true}, {"mode", Kind::text, false, 0, "ecb"}, {"iv", Kind::bytes}};
+    {"key", Kind::secret, true}, {"mode", Kind::text, false, 0, "ecb"}, {"iv", Kind::bytes}};
 
 std::vector<StepParameter> and_more(std::vector<StepParameter> first,
                                     std::initializer_list<StepParameter> more) {
@@ -242,7 +242,7 @@ const std::vector<StepKind>& table() {
        open_lcg},
       {"rc4",
        "RC4; skip key bytes are passed over first",
-       {{"key", Kind::bytes, true}, {"skip", Kind::number}},
+       {{"key", Kind::secret, true}, {"skip", Kind::number}},
        true,
        open_rc4_step},
       {"tea", "TEA; order of its words is little or big",

@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <array>
 
 #include "base/text.h"
@@ -21,6 +22,16 @@ constexpr std::string_view kComparisons[] = {"==", "!=", "<=", ">=", "<", ">"};
 constexpr std::string_view kWithBody[] = {"sum", "least", "most"};
 constexpr std::string_view kMayHaveBody[] = {"each", "join"};
 
+/// Where what belongs to the brace at `open` ends: behind its closing brace, or where the text does.
+std::size_t closing_brace(std::string_view raw, std::size_t open) {
+  int braces = 0;
+  for (std::size_t i = open; i < raw.size(); ++i) {
+    braces += raw[i] == '{' ? 1 : raw[i] == '}' ? -1 : 0;
+    if (braces == 0) return i + 1;
+  }
+  return raw.size();
+}
+
 }  // namespace
 
 ExprPtr ExpressionParser::make(Expr::Kind kind, const Span& begin, std::string name,
@@ -30,15 +41,27 @@ ExprPtr ExpressionParser::make(Expr::Kind kind, const Span& begin, std::string n
   expr->where = tokens_.from(begin);
   expr->name = std::move(name);
   expr->parts = std::move(parts);
+  measure(*expr);
   return expr;
 }
 
+void ExpressionParser::measure(Expr& expr) const {
+  for (const ExprPtr& part : expr.parts) expr.depth = std::max(expr.depth, part->depth + 1);
+  if (expr.depth > kMaxChain)
+    throw ProblemFound{{Problem::Level::error, expr.where,
+                        fmt::format("more than {} operations hang on one another here", kMaxChain),
+                        "give a part of it a name of its own: let half = ..."}};
+}
+
+DepthGuard ExpressionParser::deeper() {
+  return {depth_, kMaxDepth, [this] { tokens_.fail("this expression is nested too deeply"); }};
+}
+
 ExprPtr ExpressionParser::expression() {
-  if (++depth_ > kMaxDepth) tokens_.fail("this expression is nested too deeply");
+  DepthGuard guard = deeper();
   Span begin = tokens_.peek().where;
   ExprPtr left = pipe();
   if (tokens_.accept("else")) left = make(Expr::Kind::fallback, begin, "else", {left, expression()});
-  --depth_;
   return left;
 }
 
@@ -57,12 +80,14 @@ ExprPtr ExpressionParser::pipe() {
     piped->parts = {left};
     piped->transform = transform();
     piped->where = tokens_.from(begin);
+    measure(*piped);
     left = piped;
   }
 }
 
 ExprPtr ExpressionParser::conditional() {
   if (!tokens_.is("if")) return binary(0);
+  DepthGuard guard = deeper();
   Span begin = tokens_.take().where;
   ExprPtr condition = binary(0);
   tokens_.skip_line_ends();
@@ -95,7 +120,10 @@ ExprPtr ExpressionParser::binary(std::size_t level) {
 
 ExprPtr ExpressionParser::comparison() {
   Span begin = tokens_.peek().where;
-  if (tokens_.accept("not")) return make(Expr::Kind::unary, begin, "not", {comparison()});
+  if (tokens_.accept("not")) {
+    DepthGuard guard = deeper();
+    return make(Expr::Kind::unary, begin, "not", {comparison()});
+  }
   ExprPtr left = binary(kAboveComparison);
   for (std::string_view symbol : kComparisons) {
     if (!tokens_.is(symbol)) continue;
@@ -122,9 +150,8 @@ ExprPtr ExpressionParser::unary() {
   Span begin = tokens_.peek().where;
   for (std::string_view symbol : {"-", "~"}) {
     if (!tokens_.accept(symbol)) continue;
-    if (++depth_ > kMaxDepth) tokens_.fail("this expression is nested too deeply");
+    DepthGuard guard = deeper();
     ExprPtr operand = unary();
-    --depth_;
     return make(Expr::Kind::unary, begin, std::string(symbol), {operand});
   }
   return postfix();
@@ -359,7 +386,8 @@ ExprPtr ExpressionParser::form(const Token& token) {
     if (raw[i] != '{') continue;
     expr->texts.push_back(unescaped(raw.substr(literal, i - literal), token.where));
     std::vector<Problem> problems;
-    std::string_view until_quote = tokens_.text().substr(0, token.where.at + token.where.length);
+    std::string_view until_quote =
+        tokens_.text().substr(0, token.where.at + closing_brace(raw, i));  // no part is looked at twice
     TokenReader inner(until_quote, tokens_of(until_quote, problems, token.where.at + i + 1));
     ExpressionParser parser(inner);
     parser.depth_ = depth_ + 1;
@@ -390,6 +418,7 @@ ExprPtr ExpressionParser::form(const Token& token) {
 }
 
 TransformPtr ExpressionParser::transform() {
+  DepthGuard guard = deeper();
   auto made = std::make_shared<Transform>();
   Span begin = tokens_.peek().where;
   if (tokens_.accept("when")) {

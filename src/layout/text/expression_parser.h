@@ -1,5 +1,6 @@
 #pragma once
 
+#include "base/depth_guard.h"
 #include "layout/text/syntax.h"
 #include "layout/text/token_reader.h"
 
@@ -16,6 +17,8 @@ class ExpressionParser {
   std::string plain_string(std::string_view what);  ///< a text without {...}
 
   static constexpr int kMaxDepth = 100;  // of expressions within each other
+  static constexpr int kMaxChain = 500;  // of operations one behind another, as in 1 + 2 + 3
+  static constexpr int kMaxLists = 16;   // of lists within each other
 
  private:
   syntax::ExprPtr pipe();
@@ -48,6 +51,9 @@ class ExpressionParser {
 
   syntax::ExprPtr make(syntax::Expr::Kind kind, const Span& begin, std::string name,
                        std::vector<syntax::ExprPtr> parts) const;
+
+  DepthGuard deeper();
+  void measure(syntax::Expr& expr) const;  ///< sets its depth; throws ProblemFound
 
   TokenReader& tokens_;
   int depth_ = 0;

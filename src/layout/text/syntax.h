@@ -64,6 +64,8 @@ struct Expr {
   TransformPtr transform;
   std::string variable, number_variable;  // bound by over, chain and tree
   ExprPtr condition, body;
+  int depth =
+      0;  // how many expressions lie within each other in it: whoever goes through them recurses so deep
 };
 
 /// What stands behind a '|'.

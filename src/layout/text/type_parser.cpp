@@ -23,7 +23,10 @@ TypePtr ExpressionParser::type() {
   modifiers(*made);
   made->where = tokens_.from(begin);
   TypePtr result = made;
-  while (tokens_.is("[")) result = list_of(begin, result);
+  for (int lists = 0; tokens_.is("["); ++lists) {
+    if (lists == kMaxLists) tokens_.fail(fmt::format("more than {} lists within each other", kMaxLists));
+    result = list_of(begin, result);
+  }
   if (tokens_.accept("at")) {
     auto placed = std::make_shared<Type>(*result);
     placed->at = binary(kSum);
