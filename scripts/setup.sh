@@ -7,7 +7,7 @@ operculum_packages_build=(
   g++ cmake ninja-build pkg-config ccache mold
   libcli11-dev libfmt-dev nlohmann-json3-dev libtomlplusplus-dev
   libdeflate-dev zlib1g-dev liblzma-dev libzstd-dev libbz2-dev liblz4-dev liblzo2-dev
-  libssl-dev libmagic-dev libtbb-dev libpugixml-dev libfuse3-dev
+  libssl-dev libmagic-dev libblkid-dev libtbb-dev libpugixml-dev libfuse3-dev
 )
 operculum_packages_test=(
   libgtest-dev clang clang-format clang-tidy libclang-rt-14-dev python3

@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <cerrno>
 #include <fstream>
 #include <iostream>
@@ -23,20 +24,27 @@ void SelectionOptions::add_to(Options& command, With with) {
   }
 }
 
-Selection SelectionOptions::selection(const std::string& inside) const {
-  Selection selection;
+Selection SelectionOptions::selection(const std::string& inside) {
+  if (!made_) {
+    made_.emplace();
+    Glob::Case letters = ignore_case_ ? Glob::Case::ignored : Glob::Case::exact;
+    for (const std::string& pattern : match_) made_->match.emplace_back(pattern, letters);
+    for (const std::string& pattern : except_) made_->except.emplace_back(pattern, letters);
+    if (!list_from_.empty()) read_list(*made_);
+  }
+  Selection selection = *made_;
   selection.inside = inside;
-  Glob::Case letters = ignore_case_ ? Glob::Case::ignored : Glob::Case::exact;
-  for (const std::string& pattern : match_) selection.match.emplace_back(pattern, letters);
-  for (const std::string& pattern : except_) selection.except.emplace_back(pattern, letters);
-  if (list_from_.empty()) return selection;
-  selection.use_list = true;
+  return selection;
+}
+
+void SelectionOptions::read_list(Selection& selection) const {
   std::ifstream file;
   if (list_from_ != "-") {
     file.open(list_from_);
     if (!file) throw IoError(fmt::format("cannot read the list {}", escape(list_from_)), errno);
   }
   std::istream& lines = list_from_ == "-" ? std::cin : file;
+  auto listed = std::make_shared<Selection::Paths>();
   std::size_t number = 0;
   for (std::string line; std::getline(lines, line);) {
     ++number;
@@ -47,9 +55,22 @@ Selection SelectionOptions::selection(const std::string& inside) const {
       throw Malformed(
           fmt::format("{}: line {}: expected a path as list --paths prints it (a backslash is written \\\\)",
                       escape(list_from_), number));
-    selection.listed.insert(clean_path(*path));
+    listed->insert(clean_path(*path));
   }
-  return selection;
+  selection.listed = std::move(listed);
+}
+
+void SelectionOptions::tell_unfitted(Session& session) const {
+  if (!made_) return;
+  std::vector<std::string> unfitted = made_->unfitted();
+  if (unfitted.empty()) return;
+  constexpr std::size_t kSaid = 5;
+  std::string some;
+  for (std::size_t i = 0; i < std::min(unfitted.size(), kSaid); ++i)
+    some += fmt::format("{}\"{}\"", i == 0 ? "" : ", ", escape(unfitted[i]));
+  if (unfitted.size() > kSaid) some += fmt::format(" and {} more", unfitted.size() - kSaid);
+  session.say(Session::Tone::warning, fmt::format("nothing fits {}", some));
+  session.raise(some_failed);
 }
 
 }  // namespace operculum::cli

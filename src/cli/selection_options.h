@@ -12,9 +12,17 @@ class SelectionOptions {
   void add_to(Options& command, With with);
 
   /// Throws IoError when the list cannot be read, Malformed when a line is not as --paths prints it.
-  Selection selection(const std::string& inside) const;
+  Selection selection(const std::string& inside);
+
+  bool searches() const { return !match_.empty() || !list_from_.empty(); }
+
+  /// When all targets were gone through: tells which patterns and lines fitted nothing, and raises the exit code.
+  void tell_unfitted(Session& session) const;
 
  private:
+  void read_list(Selection& selection) const;
+
+  std::optional<Selection> made_;  // shared by all targets
   std::vector<std::string> match_, except_;
   std::string list_from_;
   bool ignore_case_ = false;

@@ -39,6 +39,23 @@ std::size_t memory_of(const Entry& entry) {
   return bytes;
 }
 
+Entry copy_of(const Entry& entry) {
+  Entry copy;
+  copy.path = entry.path;
+  copy.size = entry.size;
+  copy.stored_size = entry.stored_size;
+  copy.offset = entry.offset;
+  copy.modified = entry.modified;
+  copy.method = entry.method;
+  copy.mode = entry.mode;
+  copy.crc32 = entry.crc32;
+  copy.format_flags = entry.format_flags;
+  copy.kind = entry.kind;
+  copy.flags = entry.flags;
+  if (entry.extra) copy.extra = std::make_unique<EntryExtra>(*entry.extra);
+  return copy;
+}
+
 std::string_view base_name(std::string_view path) {
   while (path.size() > 1 && path.ends_with('/')) path.remove_suffix(1);
   std::size_t slash = path.rfind('/');

@@ -77,6 +77,9 @@ struct Entry {
 /// About how many bytes of memory an entry takes.
 std::size_t memory_of(const Entry& entry);
 
+/// An entry of its own with all that this one says.
+Entry copy_of(const Entry& entry);
+
 /// "file", "folder", "link", "hard link", "character device", "block device", "fifo", "socket".
 std::string_view name_of(EntryKind kind);
 

@@ -138,6 +138,16 @@ class Resolver {
   bool find_entry() {
     Layer& layer = place_.layers.back();
     Lookup found = layer.container->find(rest_);
+    if (found.kind == Lookup::Kind::nothing) {  // as it is printed, with escapes
+      auto plain = unescape(rest_);
+      if (plain && *plain != rest_) {
+        Lookup unescaped = layer.container->find(*plain);
+        if (unescaped.kind != Lookup::Kind::nothing) {
+          found = std::move(unescaped);
+          rest_ = std::move(*plain);
+        }
+      }
+    }
     if (found.kind == Lookup::Kind::nothing) fail_unknown(layer, found.similar);
     if (found.kind == Lookup::Kind::folder) {
       place_.inside = found.path;

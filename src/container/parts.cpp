@@ -5,6 +5,7 @@
 #include <unistd.h>
 
 #include <filesystem>
+#include <map>
 #include <optional>
 
 #include "base/error.h"
@@ -40,6 +41,12 @@ bool is_regular(const std::string& path) {
   return stat(path.c_str(), &status) == 0 && S_ISREG(status.st_mode);
 }
 
+/// A stranger's file may name a link that leads anywhere.
+bool is_link(const std::string& path) {
+  struct stat status {};
+  return lstat(path.c_str(), &status) == 0 && S_ISLNK(status.st_mode);
+}
+
 }  // namespace
 
 SourcePtr open_with_parts(const std::string& path) {
@@ -59,8 +66,9 @@ std::function<SourcePtr(const std::string&)> file_sibling(const std::string& pat
   return [folder = folder_of(path)](const std::string& name) -> SourcePtr {
     std::string full, within = folder;
     for (std::string_view part : split(name, '/')) {
+      if (part.starts_with('.')) return nullptr;  // hidden files are no parts of anything
       full = find_part(within, part);
-      if (full.empty()) return nullptr;
+      if (full.empty() || is_link(full)) return nullptr;
       within = full + "/";
     }
     return is_regular(full) ? open_file(full) : nullptr;
@@ -69,7 +77,8 @@ std::function<SourcePtr(const std::string&)> file_sibling(const std::string& pat
 
 std::function<SourcePtr(const std::string&)> entry_sibling(ContainerPtr container, const std::string& path,
                                                            OpenContext& context) {
-  return [container = std::move(container), folder = folder_of(path),
+  auto opened = std::make_shared<std::map<std::size_t, SourcePtr>>();  // each is decoded once, however often it is named
+  return [container = std::move(container), folder = folder_of(path), opened,
           &context](const std::string& name) -> SourcePtr {
     std::span<const Entry> entries = container->entries();
     std::string full = folder + name, lower = to_lower(full);
@@ -82,7 +91,10 @@ std::function<SourcePtr(const std::string&)> entry_sibling(ContainerPtr containe
       }
       if (!found && to_lower(entries[i].path) == lower) found = i;
     }
-    return found ? random_access(*container->content(*found), context.spool) : nullptr;
+    if (!found) return nullptr;
+    SourcePtr& source = (*opened)[*found];
+    if (!source) source = random_access(*container->content(*found), context.spool);
+    return source;
   };
 }
 

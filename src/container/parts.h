@@ -8,10 +8,10 @@ namespace operculum {
 /// write them. Throws IoError.
 SourcePtr open_with_parts(const std::string& path);
 
-/// Finds files in the folder of `path`.
+/// Finds plain files in the folder of `path`, by a name or a path beneath it; hidden ones and links are not there.
 std::function<SourcePtr(const std::string&)> file_sibling(const std::string& path);
 
-/// Finds entries in the folder of `path` in a container.
+/// Finds entries in the folder of `path` in a container. For one thread at a time.
 std::function<SourcePtr(const std::string&)> entry_sibling(ContainerPtr container, const std::string& path,
                                                            OpenContext& context);
 

@@ -42,6 +42,10 @@ Format android_sparse_format();
 Format gpt_format();
 Format mbr_format();
 Format apple_map_format();
+Format sun_label_format();
+Format sgi_label_format();
+Format bsd_label_format();
+Format atari_table_format();
 
 Format gzip_format();
 Format zlib_format();

@@ -24,7 +24,11 @@ const std::vector<Format>& formats() {
       iso_format(),
       gpt_format(),
       apple_map_format(),
+      sun_label_format(),
+      sgi_label_format(),
       mbr_format(),
+      bsd_label_format(),
+      atari_table_format(),
       // packages before the archives that they are made of
       msi_format(),
       deb_format(),

@@ -122,9 +122,14 @@ std::vector<std::string_view> flag_words(const Entry& entry) {
   return words;
 }
 
-std::string json_line(const Found& found) {
+std::string json_line(const Found& found, const std::string& container, const std::string& sum,
+                      const std::string& digest) {
   const Entry& entry = found.entry;
-  Json record = {{"record", "entry"}, {"path", escape(found.path)}, {"kind", name_of(entry.kind)}};
+  Json record = {{"record", "entry"}};
+  add_text(record, "container", container);
+  record["path"] = escape(found.path);
+  record["kind"] = name_of(entry.kind);
+  if (!digest.empty()) record[sum] = digest;
   if (entry.has_data()) {
     add_size(record, "size", entry.size);
     add_size(record, "stored", entry.stored_size);
@@ -182,7 +187,7 @@ std::string json_line(const UnpackTotals& totals, bool dry_run) {
                   {"dry_run", dry_run},
                   {"files", totals.files},
                   {"folders", totals.folders},
-                  {"links", totals.links},
+                  {"links", totals.links}, {"devices", totals.devices},
                   {"bytes", totals.bytes},
                   {"kept", totals.kept},
                   {"left_out", totals.left_out},
@@ -203,16 +208,20 @@ std::string json_line(const VerifyTotals& totals) {
   return line_of({{"record", "totals"},
                   {"files", totals.entries},
                   {"bytes", totals.bytes},
-                  {"with_checksum", totals.with_checksum},
+                  {"with_checksum", totals.with_checksum}, {"failed", totals.failed},
                   {"faults", totals.faults},
                   {"warnings", totals.warnings}});
 }
 
-std::string json_line(const Summary& summary) {
-  Json record = {
-      {"record", "summary"},        {"files", tally_json(summary.all)}, {"folders", summary.folders},
-      {"links", summary.links},     {"stored", summary.stored_bytes},   {"by_kind", Json::object()},
-      {"by_folder", Json::object()}};
+std::string json_line(const Summary& summary, const std::string& container) {
+  Json record = {{"record", "summary"}};
+  add_text(record, "container", container);
+  record["files"] = tally_json(summary.all);
+  record["folders"] = summary.counts.folders;
+  record["links"] = summary.counts.links;
+  record["devices"] = summary.counts.devices;
+  record["stored"] = summary.stored_bytes;
+  record["by_kind"] = record["by_folder"] = Json::object();
   for (const auto& [kind, tally] : summary.by_kind) record["by_kind"][kind] = tally_json(tally);
   for (const auto& [folder, tally] : summary.by_folder)
     record["by_folder"][escape(folder)] = tally_json(tally);

@@ -16,13 +16,16 @@ namespace operculum {
 // The records of --json, one object a line, with its line end; docs/output.md documents each field. Text that
 // is no UTF-8, and control characters, appear as escape() writes them.
 
-std::string json_line(const Found& found);
+/// `container` is the target that holds it, where there are several; `digest` the result of `sum`, where one was asked
+/// for.
+std::string json_line(const Found& found, const std::string& container = {}, const std::string& sum = {},
+                      const std::string& digest = {});
 std::string json_line(const Identification& identification);
 std::string json_line(const UnpackEvent& event);
 std::string json_line(const UnpackTotals& totals, bool dry_run);
 std::string json_line(const Fault& fault);
 std::string json_line(const VerifyTotals& totals);
-std::string json_line(const Summary& summary);
+std::string json_line(const Summary& summary, const std::string& container = {});
 std::string json_line(const Format& format);
 std::string json_line(const PackageReport& report);
 std::string json_line(const Finding& finding);

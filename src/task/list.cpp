@@ -21,7 +21,7 @@ void list_flat(const Layer& layer, const Selection& selection, Detail detail,
 void list(const Place& place, const ListRequest& request, OpenContext& context,
           const std::function<void(const Found&)>& sink, const FindingSink& findings) {
   const Layer& layer = place.layers.back();
-  if (!request.deep && !request.kinds) {
+  if (!request.deep && !request.kinds && !request.contents) {
     auto take = [&](const Entry& entry) {
       sink({entry, entry.path, *layer.format, *layer.container, false, 0, nullptr, nullptr, 0});
     };
@@ -38,7 +38,7 @@ void list(const Place& place, const ListRequest& request, OpenContext& context,
 
 void list_paths(const Place& place, const ListRequest& request, OpenContext& context,
                 const std::function<void(const std::string&)>& sink, const FindingSink& findings) {
-  if (request.deep || request.kinds) {
+  if (request.deep || request.kinds || request.contents) {
     list(
         place, request, context, [&](const Found& found) { sink(found.path); }, findings);
     return;

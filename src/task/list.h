@@ -9,6 +9,7 @@ struct ListRequest {
   Selection selection;
   bool deep = false;
   bool kinds = false;  ///< decode the first bytes of each file to tell what it is
+  bool contents = false;  ///< hand out each file's data with it
 };
 
 /// Visits the wanted entries of what `place` names, in stored order, without decoding their data (save what

@@ -11,16 +11,38 @@ bool Selection::wants(const std::string& path) const {
   }
   auto fits = [&](const Glob& glob) { return glob.matches(path); };
   if (std::any_of(except.begin(), except.end(), fits)) return false;
-  if (match.empty() && !use_list) return true;
-  return std::any_of(match.begin(), match.end(), fits) || (use_list && is_listed(path));
+  if (!searches()) return true;
+  bool wanted = fits_a_pattern(path);
+  if (listed && listed->contains(path)) {
+    fitted->lines.insert(path);
+    wanted = true;
+  }
+  return wanted;
 }
 
-bool Selection::is_listed(const std::string& path) const {
-  for (std::size_t end = path.size();;
-       end = path.rfind('/', end - 1)) {  // the path, then each folder above it
-    if (end == std::string::npos || end == 0) return false;
-    if (listed.contains(path.substr(0, end))) return true;
+/// Once it is known that a path is wanted, only patterns that fitted nothing yet are worth a comparison.
+bool Selection::fits_a_pattern(const std::string& path) const {
+  fitted->patterns.resize(match.size());
+  bool wanted = false;
+  for (std::size_t i = 0; i < match.size(); ++i) {
+    if ((wanted && fitted->patterns[i]) || !match[i].matches(path)) continue;
+    wanted = fitted->patterns[i] = true;
   }
+  return wanted;
+}
+
+std::vector<std::string> Selection::unfitted() const {
+  std::vector<std::string> all;
+  for (std::size_t i = 0; i < match.size(); ++i) {
+    if (i >= fitted->patterns.size() || !fitted->patterns[i]) all.push_back(match[i].pattern());
+  }
+  if (!listed) return all;
+  std::size_t lines = all.size();
+  for (const std::string& path : *listed) {
+    if (!fitted->lines.contains(path)) all.push_back(path);
+  }
+  std::sort(all.begin() + static_cast<std::ptrdiff_t>(lines), all.end());
+  return all;
 }
 
 }  // namespace operculum

@@ -21,10 +21,8 @@ Summary summarise(const Place& place, const ListRequest& request, OpenContext& c
   events.found = [&](const Found& found) {
     const Entry& entry = found.entry;
     if (!request.selection.wants(found.path)) return true;
-    if (!entry.has_data()) {
-      ++(entry.kind == EntryKind::folder ? summary.folders : summary.links);
-      return true;
-    }
+    summary.counts.add(entry);
+    if (!entry.has_data()) return true;
     std::uint64_t bytes = entry.size_known() ? entry.size : 0;
     std::size_t slash = found.path.find('/');
     add(summary.all, found.path, bytes);

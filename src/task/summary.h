@@ -2,6 +2,7 @@
 
 #include <map>
 
+#include "task/counts.h"
 #include "task/list.h"
 
 namespace operculum {
@@ -20,7 +21,7 @@ struct Summary {
   std::map<std::string, Tally> by_folder;  ///< by the first folder of the path; "." for entries in none
   Tally all;
   std::uint64_t stored_bytes = 0;
-  std::uint64_t folders = 0, links = 0;
+  Counts counts;
 };
 
 /// Decodes the first bytes of every wanted file to tell its kind.

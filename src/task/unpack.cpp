@@ -73,8 +73,14 @@ class Unpacker {
       log_.emit({UnpackEvent::Kind::warning, path, "", 0, "",
                  fmt::format("cannot be entered, unpacked as a file: {}", error.what())});
     };
+    events.differs = [this](const std::string& path, const Error& error) {
+      log_.emit({.kind = UnpackEvent::Kind::fault,
+                 .path = path,
+                 .message = fmt::format("{}; what came out of it may be damaged", error.what())});
+    };
+    bool all = request_.selection.everything() && !request_.dry_run;
     walk(layer, place_.layers.size() == 1 ? place_.file_source : nullptr, context_,
-         {.deep = request_.deep, .kinds = !request_.only_kinds.empty()}, events);
+         {.deep = request_.deep, .kinds = !request_.only_kinds.empty(), .whole = all}, events);
   }
 
   /// The place is a single entry, or a file that is no container.

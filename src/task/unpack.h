@@ -70,7 +70,7 @@ struct UnpackEvent {
 };
 
 struct UnpackTotals {
-  std::uint64_t files = 0, folders = 0, links = 0, bytes = 0;
+  std::uint64_t files = 0, folders = 0, links = 0, devices = 0, bytes = 0;
   std::uint64_t kept = 0, left_out = 0, failed = 0, faults = 0;
   std::uint64_t not_portable = 0;  ///< names that other systems would refuse
   std::uint64_t modes_cut = 0;     ///< set-id and sticky bits left out

@@ -43,8 +43,10 @@ void UnpackLog::count(const UnpackEvent& event) {
       ++totals.folders;
       break;
     case UnpackEvent::Kind::link:
-    case UnpackEvent::Kind::device:
       ++totals.links;
+      break;
+    case UnpackEvent::Kind::device:
+      ++totals.devices;
       break;
     case UnpackEvent::Kind::kept:
       ++totals.kept;

@@ -30,7 +30,8 @@ class Verifier {
       walk_all(covered);
     } else if (place_.content) {
       const Entry& entry = *place_.entry;
-      decode({entry.path, entry.size, place_.content, covered || entry.is(Entry::has_crc)});
+      bool checked = covered || entry.is(Entry::has_crc) || entry.is(Entry::has_sum);
+      decode({entry.path, entry.size, place_.content, checked});
     }
     work_.finish();
     for (const Layer& layer : place_.layers) tell_findings("", *layer.container);
@@ -54,8 +55,15 @@ class Verifier {
                   error.kind()};
       work_.report([this, fault] { tell(fault); });
     };
+    events.differs = [this](const std::string& path, const Error& error) {
+      Fault fault{path, error.what(), Finding::Level::fault, error.kind()};
+      work_.report([this, fault] {
+        ++totals_.failed;
+        tell(fault);
+      });
+    };
     walk(place_.layers.back(), place_.layers.size() == 1 ? place_.file_source : nullptr, context_,
-         {request_.deep, covered}, events);
+         {.deep = request_.deep, .covered = covered, .whole = true}, events);
   }
 
   /// What there is to decode.
@@ -68,6 +76,7 @@ class Verifier {
 
   void take(const Found& found) {
     Item item{found.path, found.entry.size, found.content, found.covered};
+    if (!request_.deep && format_for_name(base_name(found.path)) != nullptr) ++totals_.nested;
     if (found.stream != nullptr) {
       work_.report(drain(item, *found.stream));
     } else {
@@ -119,7 +128,10 @@ class Verifier {
   }
 
   OrderedWork::Report fault_report(const std::string& path, const Error& error) {
-    return [this, fault = Fault{path, error.what(), Finding::Level::fault, error.kind()}] { tell(fault); };
+    return [this, fault = Fault{path, error.what(), Finding::Level::fault, error.kind()}] {
+      ++totals_.failed;
+      tell(fault);
+    };
   }
 
   void tell_findings(const std::string& path, Container& container) {

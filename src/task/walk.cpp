@@ -168,7 +168,20 @@ class Walk {
       inner = {};
     }
     if (!inner.container) return hand_out(format, *container, visit, path, content, nullptr);
-    return run(*inner.format, inner.container, path + "/", bytes, covers(visit));
+    bool go_on = run(*inner.format, inner.container, path + "/", bytes, covers(visit));
+    if (go_on && options_.whole && visit.content && covers(visit) && visit.content->source()) check_whole(visit, path);
+    return go_on;
+  }
+
+  /// What was read through random access was compared with nothing: its stream is read once more for that.
+  void check_whole(const Visit& visit, const std::string& path) const {
+    try {
+      StreamPtr stream = visit.content->stream();
+      Bytes block(kDecodeOnce);
+      while (stream->skip_hole() + stream->read(block) > 0) continue;
+    } catch (const std::exception& thrown) {
+      events_.differs(path, as_error(thrown));
+    }
   }
 
   bool covers(const Visit& visit) const {

@@ -7,11 +7,17 @@
 
 #include "base/text.h"
 #include "base/units.h"
+#include "cli/entry_table.h"
+#include "cli/message_fold.h"
 #include "cli/selection_options.h"
 #include "cli/session.h"
 #include "report/records.h"
 #include "report/text_table.h"
+#include "io/digest.h"
 #include "report/tree_text.h"
+#include "task/kinds.h"
+#include "task/places.h"
+#include "task/refuse_kinds.h"
 #include "task/summary.h"
 
 namespace operculum::cli {
@@ -21,8 +27,11 @@ enum class Sort { stored_order, size, path, time, stored };
 
 struct ListOptions {
   std::vector<std::string> targets;
-  bool paths = false, tree = false, summary = false, csv = false, human = false;
+  bool paths = false, tree = false, summary = false, csv = false;
+  TableForm form;
   Sort sort = Sort::stored_order;
+  std::vector<std::string> only_kinds;
+  std::string digest;
   SelectionOptions selection;
   ListRequest request;
 };
@@ -30,74 +39,25 @@ struct ListOptions {
 constexpr Choice<Sort> kSorts[] = {
     {"size", Sort::size}, {"path", Sort::path}, {"time", Sort::time}, {"stored", Sort::stored}};
 
-constexpr std::size_t kSizeWidth = 15, kMethodWidth = 10, kTimeWidth = 20, kFlagsWidth = 5, kKindWidth = 10;
-
-/// What is kept of an entry when it must be sorted: the line, and what it is sorted by.
-struct Row {
-  std::string path, line;
-  std::uint64_t size, stored;
-  std::int64_t time;
+/// An entry that is kept for sorting.
+struct Kept {
+  Entry entry;
+  std::string path, digest;
+  std::string_view kind;
+  const Format* format;
+  std::shared_ptr<Container> container;
 };
 
-std::string size_text(std::uint64_t size, bool human) {
-  if (size == Entry::kUnknownSize) return "?";
-  return human ? human_size(size) : grouped(size);
+std::vector<std::string> csv_titles(const ListOptions& options, bool several) {
+  std::vector<std::string> titles = {"path", "kind", "size",  "stored",     "method",
+                                     "time", "mode", "flags", "link_target"};
+  if (several) titles.insert(titles.begin(), "container");
+  if (options.request.kinds) titles.emplace_back("content");
+  if (!options.digest.empty()) titles.push_back(options.digest);
+  return titles;
 }
 
-/// A letter a flag: e encrypted, s sparse, d damaged, r recovered; F folder, L link, H hard link, D device.
-std::string flag_letters(const Entry& entry) {
-  std::string letters;
-  switch (entry.kind) {
-    case EntryKind::file:
-      break;
-    case EntryKind::folder:
-      letters += 'F';
-      break;
-    case EntryKind::symbolic_link:
-      letters += 'L';
-      break;
-    case EntryKind::hard_link:
-      letters += 'H';
-      break;
-    default:
-      letters += 'D';
-      break;
-  }
-  for (std::string_view word : flag_words(entry)) letters += word[0];
-  return letters.empty() ? "-" : letters;
-}
-
-std::string shown_path(const Found& found) {
-  std::string path = escape(found.path);
-  if (found.entry.kind == EntryKind::folder) path += '/';
-  if (found.format.family == "partition table" && found.entry.extra) {
-    path += fmt::format("  {}", escape(found.entry.extra->type_tag));
-    if (!found.entry.extra->comment.empty())
-      path += fmt::format(" \"{}\"", escape(found.entry.extra->comment));
-  }
-  if (!found.entry.link_target().empty()) path += fmt::format(" -> {}", escape(found.entry.link_target()));
-  return path;
-}
-
-std::string table_head(bool kinds) {
-  using Align = TextTable::Align;
-  return fmt::format("{}  {}  {}  {}  {}  {}{}\n", padded("size", kSizeWidth, Align::right),
-                     padded("stored", kSizeWidth, Align::right), padded("method", kMethodWidth),
-                     padded("time", kTimeWidth), padded("flags", kFlagsWidth),
-                     kinds ? padded("kind", kKindWidth) + "  " : "", "path");
-}
-
-std::string table_line(const Found& found, bool human, bool kinds) {
-  const Entry& entry = found.entry;
-  bool data = entry.has_data();
-  return fmt::format(
-      "{:>{}}  {:>{}}  {:<{}}  {:<{}}  {:<{}}  {}{}\n", data ? size_text(entry.size, human) : "-", kSizeWidth,
-      data ? size_text(entry.stored_size, human) : "-", kSizeWidth, data ? entry.method : "-", kMethodWidth,
-      to_text(entry.modified), kTimeWidth, flag_letters(entry), kFlagsWidth,
-      kinds ? fmt::format("{:<{}}  ", data ? found.kind : "-", kKindWidth) : "", shown_path(found));
-}
-
-std::string csv_row(const Found& found, bool kinds) {
+std::vector<std::string> csv_cells(const Found& found, const ListOptions& options) {
   const Entry& entry = found.entry;
   auto size = [&](std::uint64_t value) {
     return !entry.has_data() || value == Entry::kUnknownSize ? "" : std::to_string(value);
@@ -111,101 +71,134 @@ std::string csv_row(const Found& found, bool kinds) {
                                     entry.mode == Entry::kNoMode ? "" : fmt::format("{:04o}", entry.mode),
                                     fmt::format("{}", fmt::join(flag_words(entry), " ")),
                                     escape(entry.link_target())};
-  if (kinds) cells.emplace_back(found.kind);
-  return csv_line(cells);
+  if (options.request.kinds) cells.emplace_back(found.kind);
+  return cells;
 }
 
-/// Prints one listing in the form that was asked for.
+/// Prints the listing of one target in the form that was asked for.
 class Listing {
  public:
-  Listing(Session& session, const ListOptions& options) : session_(session), options_(options) {}
+  Listing(Session& session, ListOptions& options, const std::string& target, bool several)
+      : session_(session), options_(options), target_(target), several_(several), table_(session, options.form) {}
 
-  void run(const std::string& target) {
-    Place place = resolve(target, session_.context, Step::into);
-    if (place.layers.empty())
-      throw Malformed("it is no container that this program knows; `operculum identify` tells what it is");
+  void run() {
+    Place place = resolve(target_, session_.context, Step::into);
+    if (place.layers.empty()) {
+      if (options_.selection.searches() && several_) return;  // a search passes over what is no container
+      throw Malformed(session_.search
+                          ? "no containers were found anywhere in it"
+                          : "it is no container that this program knows; `operculum identify` tells what it is");
+    }
     ListRequest request = options_.request;
     request.selection = options_.selection.selection(place.inside);
     if (place.layers.back().format->single_stream) request.selection.inside.clear();
-    auto findings = [&](const std::string& path, const Finding& finding) { tell(target, path, finding); };
+    auto findings = [&](const std::string& path, const Finding& finding) { tell(path, finding); };
     if (options_.summary) return print_summary(summarise(place, request, session_.context, findings));
-    if (options_.paths && options_.sort == Sort::stored_order) {
+    if (options_.paths && options_.sort == Sort::stored_order && !several_ && options_.only_kinds.empty()) {
       auto print = [this](const std::string& path) { session_.data.write_line(path); };
       return list_paths(place, request, session_.context, print, findings);
-    }
-    bool table = !session_.json && !options_.paths && !options_.tree && !options_.csv;
-    if (table)
-      session_.data.write(
-          styled(table_head(request.kinds), "1", session_.output.empty() && colour_wanted(1)));
-    if (options_.csv) {
-      std::vector<std::string> titles = {"path", "kind", "size",  "stored",     "method",
-                                         "time", "mode", "flags", "link_target"};
-      if (request.kinds) titles.emplace_back("content");
-      session_.data.write(csv_line(titles));
     }
     list(
         place, request, session_.context, [this](const Found& found) { take(found); }, findings);
     finish();
-    if (table) print_totals();
   }
 
  private:
+  bool is_table() const {
+    return !session_.json && !options_.paths && !options_.tree && !options_.csv && options_.digest.empty();
+  }
+
   void take(const Found& found) {
     const Entry& entry = found.entry;
-    if (entry.kind == EntryKind::folder) {
-      ++folders_;
-    } else {
-      ++files_;
-    }
-    if (entry.has_data() && entry.size_known()) bytes_ += entry.size;
+    if (!options_.only_kinds.empty() && (!entry.has_data() || !is_kind_of(found.kind, options_.only_kinds))) return;
+    tally_.add(entry);
     if (options_.tree) {
-      std::string note = entry.has_data() ? fmt::format("  {}", size_text(entry.size, true)) : "";
+      std::string note = entry.has_data() && entry.size_known() ? fmt::format("  {}", human_size(entry.size)) : "";
       if (!entry.link_target().empty()) note = fmt::format(" -> {}", escape(entry.link_target()));
       tree_.push_back({found.path, entry.kind == EntryKind::folder, std::move(note)});
       return;
     }
-    std::string line = line_of(found);
-    if (options_.sort == Sort::stored_order) {
-      session_.data.write(line);
-    } else {
-      rows_.push_back({found.path, std::move(line), entry.size_known() ? entry.size : 0, entry.stored_size,
-                       entry.modified.seconds});
+    std::string digest = options_.digest.empty() || !entry.has_data() ? "" : digest_of(found);
+    if (options_.sort == Sort::stored_order) return print(found, digest);
+    kept_.push_back({copy_of(entry), found.path, digest, found.kind, &found.format, found.container.shared_from_this()});
+  }
+
+  /// Of the unpacked bytes; empty when they cannot be had, which is told.
+  std::string digest_of(const Found& found) {
+    try {
+      StreamPtr own = found.stream == nullptr ? found.content->stream() : nullptr;
+      return stream_digest(own ? *own : *found.stream, options_.digest);
+    } catch (const GuardTripped&) {
+      throw;
+    } catch (const std::exception& thrown) {
+      tell(found.path, {Finding::Level::fault, as_error(thrown).what()});
+      return "";
     }
   }
 
-  std::string line_of(const Found& found) const {
-    if (session_.json) return json_line(found);
-    if (options_.csv) return csv_row(found, options_.request.kinds);
-    if (options_.paths) return escape(found.path) + '\n';
-    return table_line(found, options_.human, options_.request.kinds);
+  /// Prints what stands in front of a listing when there are several: once, and only when something fits.
+  void begin() {
+    if (begun_) return;
+    begun_ = true;
+    if (several_ && (is_table() || options_.tree))
+      session_.data.write(styled(escape(target_), "1", session_.output.empty() && colour_wanted(1)) + "\n");
+  }
+
+  void print(const Found& found, const std::string& digest) {
+    begin();
+    std::string container = several_ ? target_ : "";
+    if (session_.json) {
+      session_.data.write(json_line(found, container, options_.digest, digest));
+    } else if (options_.csv) {
+      std::vector<std::string> cells = csv_cells(found, options_);
+      if (several_) cells.insert(cells.begin(), escape(target_));
+      if (!options_.digest.empty()) cells.push_back(digest);
+      session_.data.write(csv_line(cells));
+    } else if (options_.paths || !options_.digest.empty()) {
+      std::string path = several_ ? target_ + "/" + found.path : found.path;
+      if (!options_.digest.empty()) {
+        if (found.entry.has_data()) session_.data.write(fmt::format("{}  {}\n", digest, escape(path)));
+      } else {
+        session_.data.write_line(path);
+      }
+    } else {
+      table_.add(found);
+    }
   }
 
   /// Sizes and times sort from the largest and newest down, paths up.
   void finish() {
-    if (options_.tree) session_.data.write(tree_text(tree_));
-    std::stable_sort(rows_.begin(), rows_.end(), [this](const Row& a, const Row& b) {
+    if (options_.tree && !tree_.empty()) {
+      begin();
+      session_.data.write(tree_text(tree_));
+    }
+    auto size = [](const Entry& entry) { return entry.size_known() ? entry.size : 0; };
+    std::stable_sort(kept_.begin(), kept_.end(), [&](const Kept& a, const Kept& b) {
       switch (options_.sort) {
         case Sort::size:
-          return a.size > b.size;
+          return size(a.entry) > size(b.entry);
         case Sort::stored:
-          return a.stored > b.stored;
+          return a.entry.stored_size > b.entry.stored_size;
         case Sort::time:
-          return a.time > b.time;
+          return a.entry.modified.seconds > b.entry.modified.seconds;
         default:
           return a.path < b.path;
       }
     });
-    for (const Row& row : rows_) session_.data.write(row.line);
-  }
-
-  void print_totals() {
-    session_.data.write(fmt::format("{:>{}}  {}, {}\n", size_text(bytes_, options_.human), kSizeWidth,
-                                    counted(files_, "file", "files"),
-                                    counted(folders_, "folder", "folders")));
+    for (const Kept& kept : kept_) {
+      Found found{kept.entry, kept.path, *kept.format, *kept.container, false, 0, nullptr, nullptr, 0, kept.kind};
+      print(found, kept.digest);
+    }
+    table_.finish();
+    if (is_table() && (begun_ || !options_.selection.searches()))
+      session_.data.write(fmt::format("{}: {}{}\n", counts_text(tally_),
+                                      options_.form.human ? human_size(tally_.bytes) : grouped(tally_.bytes) + " bytes",
+                                      several_ ? "\n" : ""));
   }
 
   void print_summary(const Summary& summary) {
-    if (session_.json) return session_.data.write(json_line(summary));
+    if (session_.json) return session_.data.write(json_line(summary, several_ ? target_ : ""));
+    begin();
     auto table = [&](const char* title, const std::map<std::string, Tally>& tallies) {
       using Align = TextTable::Align;
       TextTable text({{title},
@@ -225,24 +218,33 @@ class Listing {
                             ? fmt::format(", {:.0f} %", 100.0 * static_cast<double>(summary.stored_bytes) /
                                                             static_cast<double>(summary.all.bytes))
                             : "";
-    session_.data.write(
-        fmt::format("{}, {} unpacked, {} stored{}; {}, {}\n", counted(summary.all.count, "file", "files"),
-                    human_size(summary.all.bytes), human_size(summary.stored_bytes), ratio,
-                    counted(summary.folders, "folder", "folders"), counted(summary.links, "link", "links")));
+    session_.data.write(fmt::format("{}; {} unpacked, {} stored{}\n", counts_text(summary.counts),
+                                    human_size(summary.all.bytes), human_size(summary.stored_bytes), ratio));
   }
 
-  void tell(const std::string& target, const std::string& path, const Finding& finding) {
-    std::string where = path.empty() ? escape(target) : fmt::format("{}/{}", escape(target), escape(path));
+  void tell(const std::string& path, const Finding& finding) {
+    std::string where = path.empty() ? escape(target_) : fmt::format("{}/{}", escape(target_), escape(path));
     auto tone = finding.level == Finding::Level::note ? Session::Tone::note : Session::Tone::warning;
-    session_.say(tone, fmt::format("{}: {}", where, finding.text));
+    fold_.say(tone, finding.text, where, finding.text);
     if (finding.level == Finding::Level::fault) session_.raise(some_failed);
   }
 
+ public:
+  ~Listing() { fold_.finish(); }
+  Listing(const Listing&) = delete;
+  Listing& operator=(const Listing&) = delete;
+
+ private:
   Session& session_;
-  const ListOptions& options_;
-  std::vector<Row> rows_;
+  ListOptions& options_;
+  const std::string& target_;
+  bool several_;
+  EntryTable table_;
+  MessageFold fold_{session_};
+  std::vector<Kept> kept_;
   std::vector<TreeLine> tree_;
-  std::uint64_t files_ = 0, folders_ = 0, bytes_ = 0;
+  Counts tally_;
+  bool begun_ = false;
 };
 
 }  // namespace
@@ -253,7 +255,7 @@ void add_list(CommandLine& program, Session& session) {
        "List what is inside",
        {"operculum list tidepool.skin", "operculum list --deep --match '*.lua' --paths exhibit-7.tar.xz"}});
   auto options = std::make_shared<ListOptions>();
-  command.arguments("TARGET", options->targets, "Containers, or folders in them");
+  command.arguments("TARGET", options->targets, "Containers, or folders in them; a folder on disk stands for its files");
   command.flag("--paths", options->paths, "Only paths, one a line, nothing else");
   command.flag("--tree", options->tree, "As a tree");
   command.flag("--summary", options->summary,
@@ -262,22 +264,34 @@ void add_list(CommandLine& program, Session& session) {
   command.at_most_one({"--paths", "--tree", "--summary", "--csv"});
   command.choice<Sort>("--sort", options->sort, kSorts,
                        "By size, path, time or stored (size) instead of stored order");
-  command.flag("--human", options->human, "Sizes with units");
+  command.flag("--human", options->form.human, "Sizes with units");
+  command.flag("--long", options->form.full, "Every column, with mode and owner");
   command.flag("--kinds", options->request.kinds,
                "With what each file is by content: image, sound, script, ...");
+  command.words("--only-kind", options->only_kinds, std::vector<std::string>(kind_names().begin(), kind_names().end()), "KIND,...",
+                "Only files that are of these kinds by content");
+  command.choice_by_word("--digest", {"md5", "sha1", "sha256", "sha512", "crc32"},
+                         "The digest of each file's bytes, and its path",
+                         [options](std::string_view word) { options->digest = word; });
   command.flag("--deep", options->request.deep, "Into nested containers, too");
-  options->selection.add_to(command, SelectionOptions::With::patterns);
+  options->selection.add_to(command, SelectionOptions::With::patterns_and_list);
   command.run([&session, options] {
     prepare(session);
-    for (const std::string& target : options->targets) {
+    options->form.kinds = options->request.kinds |= !options->only_kinds.empty();
+    options->request.contents = !options->digest.empty();
+    std::vector<std::string> targets = expanded(options->targets);
+    bool several = targets.size() > 1;
+    if (options->csv) session.data.write(csv_line(csv_titles(*options, several)));
+    for (const std::string& target : targets) {
       try {
-        Listing(session, *options).run(target);
+        Listing(session, *options, target, several).run();
       } catch (const std::exception& thrown) {
         Error error = as_error(thrown);
         session.data.flush();
         report_error(session, target, error);
       }
     }
+    options->selection.tell_unfitted(session);
   });
 }
 

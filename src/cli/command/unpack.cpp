@@ -146,6 +146,7 @@ class UnpackReport {
 std::string totals_text(const UnpackTotals& totals, const UnpackRequest& request) {
   std::string text = fmt::format("{} ({})", counted(totals.files, "file", "files"), human_size(totals.bytes));
   if (totals.folders > 0) text += fmt::format(", {}", counted(totals.folders, "folder", "folders"));
+  if (totals.devices > 0) text += fmt::format(", {}", counted(totals.devices, "device", "devices"));
   if (totals.links > 0) text += fmt::format(", {}", counted(totals.links, "link", "links"));
   text = request.dry_run
              ? fmt::format("would write {} into {}; nothing was written", text, escape(request.into))
@@ -158,7 +159,7 @@ std::string totals_text(const UnpackTotals& totals, const UnpackRequest& request
 
 /// What a person should know of the whole.
 void tell_totals(Session& session, const UnpackRequest& request, const UnpackTotals& totals,
-                 const std::string& target) {
+                 const std::string& target, bool searched) {
   auto note = [&](std::uint64_t count, std::string_view one, std::string_view many, std::string_view what) {
     if (count > 0) session.say(Session::Tone::note, fmt::format("{} {}", counted(count, one, many), what));
   };
@@ -166,10 +167,13 @@ void tell_totals(Session& session, const UnpackRequest& request, const UnpackTot
        "would be refused by other systems; --portable-names changes them");
   note(totals.modes_cut, "file or folder", "files and folders",
        "had set-user-id, set-group-id or sticky bits, which were left out; --special-modes keeps them");
-  if (totals.files + totals.folders + totals.links + totals.kept + totals.left_out + totals.failed == 0) {
+  std::uint64_t met = totals.files + totals.folders + totals.links + totals.devices + totals.kept +
+                      totals.left_out + totals.failed;
+  if (met == 0 && !searched) {
     session.say(Session::Tone::warning, "nothing fits; `operculum list --paths` shows what there is");
     session.raise(some_failed);
   }
+  if (met == 0) return;
   if (session.progress.stop) {
     session.say(Session::Tone::warning,
                 fmt::format("{} is not complete; to go on: operculum unpack {} --into {}",
@@ -180,9 +184,10 @@ void tell_totals(Session& session, const UnpackRequest& request, const UnpackTot
   session.say(Session::Tone::note, totals_text(totals, request));
 }
 
-void unpack_one(Session& session, const UnpackOptions& options, const std::string& target,
+void unpack_one(Session& session, UnpackOptions& options, const std::string& target,
                 Destinations& destinations) {
   Place place = resolve(target, session.context, Step::into);
+  if (place.layers.empty() && options.selection.searches() && options.targets.size() > 1) return;
   if (place.layers.empty())
     throw Malformed("it is no container that this program knows; `operculum identify` tells what it is");
   UnpackRequest request = options.request;
@@ -224,7 +229,7 @@ void unpack_one(Session& session, const UnpackOptions& options, const std::strin
     return;
   }
   session.data.flush();  // the plan before what is said of it
-  tell_totals(session, request, totals, target);
+  tell_totals(session, request, totals, target, options.selection.searches());
 }
 
 }  // namespace
@@ -294,6 +299,7 @@ void add_unpack(CommandLine& program, Session& session) {
         report_error(session, target, error);
       }
     }
+    if (!session.progress.stop) options->selection.tell_unfitted(session);
   });
 }
 

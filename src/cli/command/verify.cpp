@@ -2,12 +2,15 @@
 
 #include <fmt/format.h>
 
+#include <map>
+
 #include "base/text.h"
 #include "base/units.h"
 #include "cli/progress_line.h"
 #include "cli/selection_options.h"
 #include "cli/session.h"
 #include "report/records.h"
+#include "task/places.h"
 
 namespace operculum::cli {
 namespace {
@@ -18,41 +21,82 @@ struct VerifyOptions {
   VerifyRequest request;
 };
 
+/// One honest sentence on the whole.
+std::string totals_text(const VerifyTotals& totals) {
+  std::string text = totals.failed == 0 ? counted(totals.entries, "file", "files")
+                                        : fmt::format("{} of {}", grouped(totals.entries),
+                                                      counted(totals.entries + totals.failed, "file", "files"));
+  text += fmt::format(" decoded ({})", human_size(totals.bytes));
+  std::uint64_t without = totals.entries - totals.with_checksum;
+  if (totals.entries > 0 && without == 0) {
+    text += totals.entries == 1 ? "; it has a checksum, and it is right" : "; every one of these has a checksum, and it is right";
+  } else if (totals.with_checksum == 0) {
+    text += totals.entries == 0 ? "" : "; there is no checksum to compare";
+  } else {
+    text += fmt::format("; {} with a checksum, and it is right; {} without one, which could only be decoded",
+                        grouped(totals.with_checksum), grouped(without));
+  }
+  text += totals.failed > 0 ? fmt::format("; {} failed", grouped(totals.failed)) : "";
+  std::uint64_t others = totals.faults - totals.failed;
+  if (others > 0) text += fmt::format("; {}", counted(others, "fault of the container", "faults of the container"));
+  return text + (totals.faults == 0 ? ". No faults." : ".");
+}
+
+/// Tells faults on standard output; of many equal ones the first few.
+class FaultReport {
+ public:
+  FaultReport(Session& session, const std::string& target) : session_(session), target_(target) {}
+
+  void take(const Fault& fault) {
+    if (session_.json) return session_.data.write(json_line(fault));
+    if (fault.level == Finding::Level::note && session_.quiet) return;
+    if (++told_[fault.message] > kSaid && !session_.verbose) return;
+    std::string path = fault.path.empty() ? escape(target_) : fmt::format("{}/{}", escape(target_), escape(fault.path));
+    std::string level = fault.level == Finding::Level::fault ? "" : fmt::format("{}: ", name_of(fault.level));
+    session_.data.write(fmt::format("{}: {}{}\n", path, level, printable(fault.message)));
+  }
+
+  void finish() {
+    for (const auto& [message, count] : told_) {
+      if (session_.json || session_.verbose || count <= kSaid) continue;
+      session_.data.write(fmt::format("{}: {} more of these: {} (--verbose lists them)\n", escape(target_),
+                                      grouped(count - kSaid), printable(message)));
+    }
+  }
+
+ private:
+  Session& session_;
+  const std::string& target_;
+  static constexpr std::uint64_t kSaid = 3;  // of equal ones, in full
+  std::map<std::string, std::uint64_t> told_;  // by message
+};
+
 void verify_one(Session& session, VerifyOptions& options, const std::string& target) {
   Place place = resolve(target, session.context, Step::into);
-  if (place.layers.empty())
+  if (place.layers.empty()) {
+    if (options.selection.searches()) return;
     throw Malformed("it is no container that this program knows, so there is nothing to verify");
+  }
   options.request.selection = options.selection.selection(place.entry ? "" : place.inside);
   ProgressLine line(session);
-  VerifyTotals totals =
-      verify(place, options.request, session.context, session.progress, [&](const Fault& fault) {
-        line.clear();
-        if (session.json) {
-          session.data.write(json_line(fault));
-        } else if (fault.level != Finding::Level::note || !session.quiet) {
-          std::string path = fault.path.empty() ? target : fault.path;
-          session.data.write(fmt::format(
-              "{}: {}{}\n", escape(path),
-              fault.level == Finding::Level::fault ? "" : fmt::format("{}: ", name_of(fault.level)),
-              fault.message));
-        }
-      });
+  FaultReport report(session, target);
+  VerifyTotals totals = verify(place, options.request, session.context, session.progress, [&](const Fault& fault) {
+    line.clear();
+    report.take(fault);
+  });
   line.clear();
+  report.finish();
   if (totals.faults > 0) session.raise(totals.key_needed ? key_needed : some_failed);
-  if (session.json) {
-    session.data.write(json_line(totals));
-    return;
+  if (session.json) return session.data.write(json_line(totals));
+  bool nothing = totals.entries + totals.failed == 0 && options.selection.searches();
+  if (nothing || (session.quiet && totals.faults == 0)) return;
+  session.data.write(fmt::format("{}: {}\n", escape(target), totals_text(totals)));
+  if (totals.nested > 0) {
+    session.say(Session::Tone::note,
+                fmt::format("{}: {} in it {} not entered; --deep verifies what is in them", escape(target),
+                            counted(totals.nested, "file that looks like a container", "files that look like containers"),
+                            totals.nested == 1 ? "was" : "were"));
   }
-  std::string without =
-      totals.with_checksum == totals.entries ? "every one has a checksum and it is right"
-      : totals.with_checksum == 0
-          ? "none has a checksum, they could only be decoded"
-          : fmt::format("{} of them have a checksum, and it is right; the others could only be decoded",
-                        grouped(totals.with_checksum));
-  session.data.write(
-      fmt::format("{}: {} decoded ({}); {}. {}\n", escape(target), counted(totals.entries, "file", "files"),
-                  human_size(totals.bytes), totals.entries == 0 ? "there was nothing to compare" : without,
-                  totals.faults == 0 ? "No faults." : counted(totals.faults, "fault.", "faults.")));
 }
 
 }  // namespace
@@ -69,7 +113,7 @@ void add_verify(CommandLine& program, Session& session) {
   options->selection.add_to(command, SelectionOptions::With::patterns);
   command.run([&session, options] {
     prepare(session);
-    for (const std::string& target : options->targets) {
+    for (const std::string& target : expanded(options->targets)) {
       try {
         verify_one(session, *options, target);
       } catch (const std::exception& thrown) {
@@ -77,6 +121,7 @@ void add_verify(CommandLine& program, Session& session) {
         report_error(session, target, error);
       }
     }
+    options->selection.tell_unfitted(session);
   });
 }
 

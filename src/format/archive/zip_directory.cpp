@@ -141,6 +141,7 @@ void describe(Entry& entry, std::uint16_t flags, std::uint16_t method, const Ext
   entry.modified = extra.modified.known() ? extra.modified : from_dos(date, time);
   // The second version of AES encryption stores no CRC: it would tell about the plain bytes.
   if (!extra.aes || extra.aes->version != 2) entry.flags |= Entry::has_crc;
+  if (extra.aes) entry.flags |= Entry::has_sum;  // its authentication code
   if (extra.accessed.known()) entry.extras().accessed = extra.accessed;
   if (extra.created.known()) entry.extras().created = extra.created;
   if (extra.user_id) entry.extras().user_id = *extra.user_id;

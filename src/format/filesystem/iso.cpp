@@ -6,6 +6,7 @@
 #include "base/checked.h"
 #include "base/fields.h"
 #include "base/text.h"
+#include "base/units.h"
 #include "codec/block.h"
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/iso_boot.h"
@@ -60,7 +61,7 @@ class IsoContainer final : public FileTree {
     if (!volume_.application.empty()) out.emplace_back("made with", volume_.application);
     if (sessions_ > 1) out.emplace_back("sessions", std::to_string(sessions_));
     if (!boot_images_.empty())
-      out.emplace_back("boot", fmt::format("{} boot images, in {}", boot_images_.size(), kBootFolderName));
+      out.emplace_back("boot", fmt::format("{}, in {}", counted(boot_images_.size(), "boot image", "boot images"), kBootFolderName));
     return out;
   }
 

@@ -2,6 +2,8 @@
 // Format specification 5.0.
 #include <fmt/format.h>
 
+#include <set>
+
 #include <algorithm>
 
 #include "base/checked.h"
@@ -157,6 +159,7 @@ Descriptor read_descriptor(std::string_view text) {
 SourcePtr join_extents(const Input& input, const Descriptor& descriptor, const SourcePtr& parent,
                        DiskImage& image) {
   std::vector<SourcePtr> parts;
+  std::set<std::string> names;
   std::uint64_t start = 0;
   for (const ExtentLine& extent : descriptor.extents) {
     std::uint64_t size = checked_mul(extent.sectors, kSector, "an extent");
@@ -164,6 +167,8 @@ SourcePtr join_extents(const Input& input, const Descriptor& descriptor, const S
     if (extent.kind == "ZERO") {
       part = make_extent_source(make_memory_source({}), {}, size);
     } else {
+      if (extent.file.find('/') != std::string::npos)
+        throw Unsupported(fmt::format("a part in another folder, \"{}\"", escape(extent.file)));
       SourcePtr file = input.sibling ? input.sibling(extent.file) : nullptr;
       if (!file)
         throw Malformed(fmt::format("its part \"{}\" is not beside it; put it there", escape(extent.file)));
@@ -173,6 +178,9 @@ SourcePtr join_extents(const Input& input, const Descriptor& descriptor, const S
         if ((header.flags & kPacked) != 0) image.method = "zlib";
         part = make_slice(std::make_shared<SparseExtent>(file, header, above), 0, size);
       } else if (extent.kind == "FLAT" || extent.kind == "VMFS") {
+        if (file->size() % kSector != 0)
+          throw Malformed(fmt::format("its part \"{}\" is no disk: {} bytes are no whole sectors", escape(extent.file),
+                                      file->size()));
         part = make_slice(file, extent.offset * kSector, size);
       } else {
         throw Unsupported(fmt::format("VMDK extents of kind {}", escape(extent.kind)));
@@ -181,9 +189,11 @@ SourcePtr join_extents(const Input& input, const Descriptor& descriptor, const S
         throw CutShort(fmt::format("its part \"{}\" is cut short", escape(extent.file)));
     }
     parts.push_back(std::move(part));
+    if (!extent.file.empty()) names.insert(extent.file);
     start += size;
   }
   if (parts.empty()) throw Malformed("VMDK descriptor: it names no extents");
+  if (!names.empty()) image.facts.emplace_back("parts", fmt::format("{}", fmt::join(names, ", ")));
   return make_joined(std::move(parts));
 }
 

@@ -1,0 +1,45 @@
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "cli/session.h"
+#include "task/list.h"
+
+namespace operculum::cli {
+
+/// What a listing's table shows beside what it must.
+struct TableForm {
+  bool human = false;  ///< sizes with units
+  bool kinds = false;  ///< what each file is by content
+  bool full = false;   ///< every column, with mode, owner and seconds
+};
+
+/// The table of `list`. Its first rows are kept until it is clear which columns say something: in a listing of some
+/// thousand entries a column that is the same everywhere is left out, so that paths have room.
+class EntryTable {
+ public:
+  EntryTable(Session& session, TableForm form) : session_(session), form_(form) {}
+
+  void add(const Found& found);
+  void finish();  ///< writes what was kept
+
+ private:
+  static constexpr std::size_t kKept = 4096;  ///< rows
+  enum Column { size, stored, method, time, flags, mode, owner, kind, path, kColumns };
+  using Row = std::array<std::string, kColumns>;
+
+  Row row_of(const Found& found) const;
+  void choose_columns(bool complete);
+  void write(const Row& row);
+  void write_kept(bool complete);
+
+  Session& session_;
+  TableForm form_;
+  std::vector<Row> kept_;
+  bool chosen_ = false;
+  std::array<bool, kColumns> shown_{};
+  std::array<std::size_t, kColumns> widths_{};
+};
+
+}  // namespace operculum::cli
