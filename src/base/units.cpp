@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <array>
 
 #include "base/text.h"
@@ -48,6 +49,21 @@ std::string grouped(std::uint64_t number) {
 
 std::string counted(std::uint64_t count, std::string_view one, std::string_view many) {
   return fmt::format("{} {}", grouped(count), count == 1 ? one : many);
+}
+
+std::string with_article(std::string_view words) {
+  std::string_view first = words.substr(0, words.find_first_of(" -"));
+  // Spoken as words although they are in capitals, and letters although they are not.
+  constexpr std::string_view kWords[] = {"FAT",   "ROM",   "RAM",   "LUKS",  "NILFS",
+                                         "MINIX", "ROMFS", "FAT12", "FAT16", "FAT32"};
+  bool small = std::any_of(first.begin(), first.end(), [](char c) { return c >= 'a' && c <= 'z'; });
+  bool spelled = (!small && first.size() > 1 &&
+                  std::find(std::begin(kWords), std::end(kWords), first) == std::end(kWords)) ||
+                 first == "xz" || first == "mtree";
+  if (words.empty()) return "";
+  std::string_view vowels =
+      spelled ? "AEFHILMNORSXx" : "aeioAEIO";  // "u" is spoken as in "unit" in our words
+  return fmt::format("{} {}", vowels.find(first[0]) == std::string_view::npos ? "a" : "an", words);
 }
 
 }  // namespace operculum

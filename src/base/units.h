@@ -16,6 +16,10 @@ std::optional<std::uint64_t> parse_size(std::string_view text);
 /// "1 entry", "12,345 entries".
 std::string counted(std::uint64_t count, std::string_view one, std::string_view many);
 
+/// With the article that it is spoken with: "a ZIP archive", "an ext2 file system", "an NTFS volume", "an xz
+/// file".
+std::string with_article(std::string_view words);
+
 /// "12,345".
 std::string grouped(std::uint64_t number);
 

@@ -14,7 +14,8 @@ namespace {
 
 using Align = TextTable::Align;
 
-constexpr std::string_view kTitles[] = {"size", "stored", "method", "time", "flags", "mode", "owner", "kind", "path"};
+constexpr std::string_view kTitles[] = {"size", "stored", "method", "time", "flags",
+                                        "mode", "owner",  "kind",   "path"};
 
 std::string size_text(std::uint64_t bytes, bool human) {
   if (bytes == Entry::kUnknownSize) return "?";
@@ -77,7 +78,8 @@ EntryTable::Row EntryTable::row_of(const Found& found) const {
 void EntryTable::add(const Found& found) {
   if (chosen_) return write(row_of(found));
   kept_.push_back(row_of(found));
-  if (kept_.size() == kKept) write_kept(false);
+  kept_bytes_ += kept_.back()[path].size();
+  if (kept_.size() == kKept || kept_bytes_ > kKeptBytes) write_kept(false);
 }
 
 void EntryTable::finish() {
@@ -90,7 +92,9 @@ void EntryTable::choose_columns(bool complete) {
     return !complete || form_.full || std::any_of(kept_.begin(), kept_.end(), test) || column == path;
   };
   auto differs = [&](Column column) {
-    return says(column, [&, column](const Row& row) { return row[column] != "-" && row[column] != kept_.front()[column]; });
+    return says(column, [&, column](const Row& row) {
+      return row[column] != "-" && row[column] != kept_.front()[column];
+    });
   };
   shown_[size] = shown_[path] = true;
   shown_[stored] = says(stored, [](const Row& row) { return row[stored] != row[size]; });
@@ -112,9 +116,11 @@ void EntryTable::write_kept(bool complete) {
   choose_columns(complete);
   std::string head;
   for (std::size_t i = 0; i < path; ++i) {
-    if (shown_[i]) head += padded(std::string(kTitles[i]), widths_[i], i <= stored ? Align::right : Align::left) + "  ";
+    if (shown_[i])
+      head += padded(std::string(kTitles[i]), widths_[i], i <= stored ? Align::right : Align::left) + "  ";
   }
-  session_.data.write(styled(head + std::string(kTitles[path]), "1", session_.output.empty() && colour_wanted(1)) + "\n");
+  session_.data.write(
+      styled(head + std::string(kTitles[path]), "1", session_.output.empty() && colour_wanted(1)) + "\n");
   for (const Row& row : kept_) write(row);
   kept_.clear();
   kept_.shrink_to_fit();

@@ -15,8 +15,8 @@ struct TableForm {
   bool full = false;   ///< every column, with mode, owner and seconds
 };
 
-/// The table of `list`. Its first rows are kept until it is clear which columns say something: in a listing of some
-/// thousand entries a column that is the same everywhere is left out, so that paths have room.
+/// The table of `list`. Its first rows are kept until it is clear which columns say something: in a listing
+/// of some thousand entries a column that is the same everywhere is left out, so that paths have room.
 class EntryTable {
  public:
   EntryTable(Session& session, TableForm form) : session_(session), form_(form) {}
@@ -26,6 +26,7 @@ class EntryTable {
 
  private:
   static constexpr std::size_t kKept = 4096;  ///< rows
+  static constexpr std::size_t kKeptBytes = 4 << 20;
   enum Column { size, stored, method, time, flags, mode, owner, kind, path, kColumns };
   using Row = std::array<std::string, kColumns>;
 
@@ -37,6 +38,7 @@ class EntryTable {
   Session& session_;
   TableForm form_;
   std::vector<Row> kept_;
+  std::size_t kept_bytes_ = 0;  // of their paths
   bool chosen_ = false;
   std::array<bool, kColumns> shown_{};
   std::array<std::size_t, kColumns> widths_{};

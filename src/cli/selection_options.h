@@ -16,7 +16,8 @@ class SelectionOptions {
 
   bool searches() const { return !match_.empty() || !list_from_.empty(); }
 
-  /// When all targets were gone through: tells which patterns and lines fitted nothing, and raises the exit code.
+  /// When all targets were gone through: tells which patterns and lines fitted nothing, and raises the exit
+  /// code.
   void tell_unfitted(Session& session) const;
 
  private:

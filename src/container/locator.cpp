@@ -245,7 +245,7 @@ Place resolve(const std::string& locator, OpenContext& context, Step step) {
   DiskPrefix prefix = find_file(locator);
   Place place;
   place.file = prefix.file;
-  place.file_source = make_watched(open_with_parts(prefix.file), context.limits.spent);
+  place.file_source = make_watched(open_with_parts(prefix.file, place.parts), context.limits.spent);
   place.content = make_content(place.file_source);
   place.name = base_name(prefix.file);
   context.limits.begin(place.file_source->size(), bytes_on_disk(prefix.file, *place.file_source));

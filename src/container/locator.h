@@ -19,6 +19,7 @@ struct Layer {
 struct Place {
   std::string file;  ///< the file on disk
   SourcePtr file_source;
+  unsigned parts = 1;  ///< numbered files that were joined to it
   std::vector<Layer> layers;
   std::string inside;                  ///< a folder's or entry's path in the last layer; empty for all of it
   std::shared_ptr<const Entry> entry;  ///< the entry in the last layer, when it names one

@@ -49,7 +49,8 @@ bool is_link(const std::string& path) {
 
 }  // namespace
 
-SourcePtr open_with_parts(const std::string& path) {
+SourcePtr open_with_parts(const std::string& path, unsigned& count) {
+  count = 1;
   SourcePtr first = open_file(path);
   if (!path.ends_with(".001")) return first;
   std::vector<SourcePtr> parts = {first};
@@ -59,6 +60,7 @@ SourcePtr open_with_parts(const std::string& path) {
     if (access(next.c_str(), F_OK) != 0) break;
     parts.push_back(open_file(next));
   }
+  count = static_cast<unsigned>(parts.size());
   return parts.size() == 1 ? first : make_joined(std::move(parts));
 }
 
@@ -77,7 +79,8 @@ std::function<SourcePtr(const std::string&)> file_sibling(const std::string& pat
 
 std::function<SourcePtr(const std::string&)> entry_sibling(ContainerPtr container, const std::string& path,
                                                            OpenContext& context) {
-  auto opened = std::make_shared<std::map<std::size_t, SourcePtr>>();  // each is decoded once, however often it is named
+  auto opened = std::make_shared<std::map<std::size_t, SourcePtr>>();  // each is decoded once, however often
+                                                                       // it is named
   return [container = std::move(container), folder = folder_of(path), opened,
           &context](const std::string& name) -> SourcePtr {
     std::span<const Entry> entries = container->entries();

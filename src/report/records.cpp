@@ -46,6 +46,7 @@ Json layer_json(const IdentifiedLayer& layer) {
     record["files"] = *layer.entries;
     record["folders"] = layer.folders;
     record["links"] = layer.links;
+    record["devices"] = layer.devices;
     record["encrypted"] = layer.encrypted;
     if (layer.sizes_known) record["unpacked"] = layer.unpacked;
     add_text(record, "largest", layer.largest);
@@ -166,6 +167,10 @@ std::string json_line(const Identification& identification) {
   add_text(record, "origin", identification.origin);
   add_text(record, "kind", identification.kind);
   add_text(record, "media_type", identification.media_type);
+  add_text(record, "description", identification.description);
+  for (const auto& [name, value] : identification.volume)
+    record["volume"].push_back({{"name", name}, {"value", escape(value)}});
+  for (std::string_view other : identification.also) record["also"].push_back(other);
   for (const Finding& finding : identification.findings) record["findings"].push_back(finding_json(finding));
   add_text(record, "suggestion", identification.suggestion);
   return line_of(record);
@@ -187,7 +192,8 @@ std::string json_line(const UnpackTotals& totals, bool dry_run) {
                   {"dry_run", dry_run},
                   {"files", totals.files},
                   {"folders", totals.folders},
-                  {"links", totals.links}, {"devices", totals.devices},
+                  {"links", totals.links},
+                  {"devices", totals.devices},
                   {"bytes", totals.bytes},
                   {"kept", totals.kept},
                   {"left_out", totals.left_out},
@@ -208,7 +214,8 @@ std::string json_line(const VerifyTotals& totals) {
   return line_of({{"record", "totals"},
                   {"files", totals.entries},
                   {"bytes", totals.bytes},
-                  {"with_checksum", totals.with_checksum}, {"failed", totals.failed},
+                  {"with_checksum", totals.with_checksum},
+                  {"failed", totals.failed},
                   {"faults", totals.faults},
                   {"warnings", totals.warnings}});
 }

@@ -16,8 +16,8 @@ namespace operculum {
 // The records of --json, one object a line, with its line end; docs/output.md documents each field. Text that
 // is no UTF-8, and control characters, appear as escape() writes them.
 
-/// `container` is the target that holds it, where there are several; `digest` the result of `sum`, where one was asked
-/// for.
+/// `container` is the target that holds it, where there are several; `digest` the result of `sum`, where one
+/// was asked for.
 std::string json_line(const Found& found, const std::string& container = {}, const std::string& sum = {},
                       const std::string& digest = {});
 std::string json_line(const Identification& identification);

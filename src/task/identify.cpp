@@ -10,6 +10,7 @@
 #include "container/open.h"
 #include "io/origin.h"
 #include "task/kinds.h"
+#include "task/volume_facts.h"
 
 namespace operculum {
 namespace {
@@ -30,8 +31,10 @@ IdentifiedLayer look(const Layer& layer, bool count) {
     for (const Entry& entry : layer.container->entries()) {
       if (entry.kind == EntryKind::folder) {
         ++out.folders;
-      } else if (!entry.has_data()) {
+      } else if (entry.kind == EntryKind::symbolic_link || entry.kind == EntryKind::hard_link) {
         ++out.links;
+      } else if (!entry.has_data()) {
+        ++out.devices;
       } else {
         ++files;
         out.encrypted += entry.is(Entry::encrypted) ? 1 : 0;
@@ -86,33 +89,38 @@ std::string ending_of(const std::string& name) {
   return dot == std::string::npos || dot == 0 ? "" : to_lower(name.substr(dot));
 }
 
-std::string article(std::string_view word) {
-  return fmt::format(
-      "{} {}", std::string_view("aeiouAEIOU").find(word[0]) == std::string_view::npos ? "a" : "an", word);
+/// Endings that anybody gives to anything: they claim nothing.
+bool is_general(std::string_view ending) {
+  constexpr std::string_view kGeneral[] = {".bin", ".bundle", ".cfg", ".dat",   ".data", ".db",
+                                           ".dd",  ".dump",   ".fs",  ".image", ".img",  ".iso",
+                                           ".map", ".mod",    ".pak", ".part",  ".pkg",  ".raw",
+                                           ".res", ".rom",    ".run", ".sys",   ".fw",   ".disk"};
+  return std::find(std::begin(kGeneral), std::end(kGeneral), ending) != std::end(kGeneral);
 }
 
 /// What the name claims against what the bytes are.
 void check_name(const Place& place, const OpenContext& context, Identification& out) {
   std::string ending = ending_of(place.name);
   if (ending.empty()) return;
-  const Format* claimed = format_for_name(place.name, &context);
+  const Format* claimed = is_general(ending) ? nullptr : format_for_name(place.name, &context);
   if (place.layers.empty()) {
     if (claimed != nullptr) {
       out.findings.push_back(
           {Finding::Level::warning,
-           fmt::format("named {}, but it is no {}: its content is {}; renaming a file does not convert it",
-                       ending, claimed->name, out.media_type)});
+           fmt::format("named {}, but it is not {}: its content is {}; renaming a file does not "
+                       "convert it",
+                       ending, with_article(claimed->name), out.media_type)});
     }
     return;
   }
   const Format* real = place.layers.front().format;
-  if (claimed == real || name_fits(*real, place.name)) return;
-  std::string means = claimed != nullptr ? fmt::format("it is no {}", claimed->name)
-                                         : fmt::format("no renaming needed, unpack it as it is");
-  out.findings.push_back(
-      {claimed != nullptr ? Finding::Level::warning : Finding::Level::note,
-       fmt::format("named {}; it is {}: {}{}", ending, article(real->name), means,
-                   claimed != nullptr ? ", and no renaming is needed to unpack it as it is" : "")});
+  if (claimed == real || name_fits(*real, place.name) || is_general(ending)) return;
+  bool warn = claimed != nullptr;
+  std::string means = warn ? fmt::format("not {}, and no renaming is needed to unpack it as it is",
+                                         with_article(claimed->name))
+                           : std::string("no renaming needed, unpack it as it is");
+  out.findings.push_back({warn ? Finding::Level::warning : Finding::Level::note,
+                          fmt::format("named {}; it is {}: {}", ending, with_article(real->name), means)});
 }
 
 /// Images of discs and disks have such sizes by nature.
@@ -173,33 +181,83 @@ void suggest(const Place& place, OpenContext& context, Identification& out) {
   out.suggestion = fmt::format("operculum list {}", shell_word(out.target));
 }
 
+/// Which other formats the same bytes are: hybrids are several at once.
+std::vector<std::string_view> other_formats(const Content& content, const Format* chosen) {
+  std::vector<std::string_view> names;
+  SourcePtr source = content.source();
+  if (!source || source->costly()) return names;
+  Probe probe(source, "");
+  for (const Format& format : formats()) {
+    constexpr std::string_view kFamilies[] = {"file system", "partition table", "disk image"};
+    bool stands_beside =
+        std::find(std::begin(kFamilies), std::end(kFamilies), format.family) != std::end(kFamilies);
+    if (&format != chosen && stands_beside && format.recognise(probe) >= Match::inside)
+      names.push_back(format.name);
+  }
+  return names;
+}
+
+/// Several numbered files that were read as one.
+void tell_parts(const Place& place, Identification& out) {
+  if (place.parts < 2) return;
+  std::string name = place.file.substr(place.file.rfind('/') + 1);
+  out.findings.push_back(
+      {Finding::Level::note,
+       fmt::format("{} files were joined, from {} to {}: the size is that of all of them", place.parts,
+                   escape(name),
+                   escape(fmt::format("{}{:03}", name.substr(0, name.size() - 3), place.parts)))});
+}
+
+/// What bytes are that no container format claims.
+void name_leaf(const Place& place, Identification& out) {
+  Probe probe = make_probe(*place.content, place.name);
+  KindReader reader;
+  KindReader::Told told = reader.tell(probe, place.name);
+  out.kind = told.kind;
+  out.media_type = told.media_type;
+  out.description = reader.describe(probe);
+  bool whole_file = place.layers.empty();
+  if (SourcePtr source = place.content->source();
+      source && !source->costly() && (whole_file || out.kind == "data"))
+    out.volume = volume_facts(*source);
+}
+
 }  // namespace
 
 Identification identify(const std::string& target, const IdentifyRequest& request, OpenContext& context) {
   Identification out;
   out.target = target;
   Place place = resolve(target, context, Step::into);
-  bool whole_file = place.layers.empty() || (place.inside.empty() && !place.entry) || place.file == target;
-  out.size = whole_file ? place.file_source->size() : place.layers.back().stored_size;
+  bool whole_file = place.layers.empty() || place.file == target ||
+                    std::all_of(place.layers.begin(), place.layers.end() - 1,
+                                [](const Layer& layer) { return layer.format->single_stream; });
+  whole_file =
+      whole_file && place.inside.empty() && !(place.entry && !place.layers.back().format->single_stream);
+  if (place.layers.empty() || place.file == target) whole_file = true;
+  out.within = !whole_file;
+  out.size = whole_file    ? place.file_source->size()
+             : place.entry ? place.entry->size
+                           : place.layers.back().stored_size;
   for (const Layer& layer : place.layers) {
+    bool last = &layer == &place.layers.back();
     bool cheap =
         layer.container->access() == Access::random || place.file_source->size() <= kCountWithoutAsking;
-    out.layers.push_back(look(layer, cheap || request.count_solid));
-    if (layer.format->family == "partition table") out.layers.back().parts = look_at_parts(layer, context);
+    bool wanted = whole_file || (last && !place.entry);
+    out.layers.push_back(look(layer, wanted && (cheap || request.count_solid)));
+    if (layer.format->family == "partition table" && wanted)
+      out.layers.back().parts = look_at_parts(layer, context);
   }
   bool leaf = place.layers.empty() || place.layers.back().format->single_stream || place.entry;
-  if (leaf && place.content) {
-    Probe probe = make_probe(*place.content, place.name);
-    KindReader::Told told = KindReader().tell(probe, place.name);
-    out.kind = told.kind;
-    out.media_type = told.media_type;
-  }
+  if (leaf && place.content) name_leaf(place, out);
   if (whole_file) {
     out.origin = origin_of(place.file).value_or("");
+    tell_parts(place, out);
     Place file = place;
     file.name = base_name(place.file);
     check_name(file, context, out);
     check_size(out);
+    if (!place.layers.empty())
+      out.also = other_formats(*make_content(place.file_source), place.layers.front().format);
   }
   suggest(place, context, out);
   return out;

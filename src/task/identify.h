@@ -19,7 +19,7 @@ struct IdentifiedLayer {
   std::string name;               ///< of the file or entry it was found in
   std::uint64_t stored_size = 0;  ///< of that file or entry, in bytes; Entry::kUnknownSize when not known
   std::optional<std::uint64_t> entries;  ///< files; absent where counting would mean decoding everything
-  std::uint64_t folders = 0, links = 0, encrypted = 0;
+  std::uint64_t folders = 0, links = 0, devices = 0, encrypted = 0;
   std::uint64_t unpacked = 0;  ///< bytes of all files whose size is known
   bool sizes_known = true;
   std::string largest;
@@ -34,9 +34,14 @@ struct Identification {
   std::string target;
   std::uint64_t size = 0;
   std::vector<IdentifiedLayer> layers;
-  std::string origin;             ///< where the file was downloaded from, when it is marked
-  std::string kind;               ///< of a file that is no container: image, text, ...
-  std::string media_type;         ///< likewise, "image/png"
+  std::string origin;       ///< where the file was downloaded from, when it is marked
+  std::string kind;         ///< of a file that is no container: image, text, ...
+  std::string media_type;   ///< likewise, "image/png"
+  std::string description;  ///< likewise: what libmagic makes of it, a guess
+  std::vector<std::pair<std::string, std::string>>
+      volume;                          ///< what libblkid finds: type, version, label, uuid, ...
+  std::vector<std::string_view> also;  ///< other formats that the same bytes are, too
+  bool within = false;  ///< the target is an entry, or a container in others: the last layer is what it is
   std::vector<Finding> findings;  ///< about the name, the size, the end
   std::string suggestion;         ///< a command that would be the next step
 };

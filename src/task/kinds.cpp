@@ -85,6 +85,7 @@ KindReader::KindReader()
 
 KindReader::~KindReader() {
   magic_close(magic_);
+  if (words_ != nullptr) magic_close(words_);
 }
 
 KindReader::Told KindReader::tell(Probe& probe, std::string_view name) {
@@ -100,6 +101,16 @@ KindReader::Told KindReader::tell(Probe& probe, std::string_view name) {
   std::string_view kind = rule == std::end(kRules) ? "data" : rule->kind;
   if (kind == "text" && has_script_ending(name)) kind = "script";
   return {kind, media_type};
+}
+
+std::string KindReader::describe(Probe& probe) {
+  if (words_ == nullptr) {
+    words_ = magic_open(MAGIC_NO_CHECK_COMPRESS | MAGIC_NO_CHECK_TAR);
+    if (words_ == nullptr || magic_load(words_, nullptr) != 0) return "";
+  }
+  ByteView head = probe.head(Probe::kReach);
+  const char* words = head.empty() ? nullptr : magic_buffer(words_, head.data(), head.size());
+  return words == nullptr || std::string_view(words) == "data" ? "" : words;
 }
 
 }  // namespace operculum

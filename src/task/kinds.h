@@ -26,9 +26,12 @@ class KindReader {
   /// By content: what the probe can reach tells containers, the first kKindHead bytes the rest. The name only
   /// tells scripts from other text.
   Told tell(Probe& probe, std::string_view name);
+  /// In words, as far as libmagic goes: a guess. Empty when it has none.
+  std::string describe(Probe& probe);
 
  private:
   magic_set* magic_;
+  magic_set* words_ = nullptr;  // for descriptions, loaded when one is wanted
 };
 
 /// All kinds, for choosing among them.

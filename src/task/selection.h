@@ -16,8 +16,8 @@ struct Fitted {
 };
 
 /// Which entries of a container are meant: those beneath `inside`, that fit a --match pattern or stand in the
-/// list (all, when there are neither), and fit no --except pattern. A line of the list means that path alone: what
-/// lies in a folder has lines of its own.
+/// list (all, when there are neither), and fit no --except pattern. A line of the list means that path alone:
+/// what lies in a folder has lines of its own.
 class Selection {
  public:
   using Paths = std::unordered_set<std::string>;

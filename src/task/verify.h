@@ -21,11 +21,12 @@ struct Fault {
 };
 
 struct VerifyTotals {
-  std::uint64_t entries = 0;        ///< files decoded to their end, and right as far as that can be told
-  std::uint64_t bytes = 0;          ///< of these, unpacked
-  std::uint64_t with_checksum = 0;  ///< of these, files with a checksum or an authentication code that was compared
-  std::uint64_t failed = 0;         ///< files that could not be decoded, or differ from their checksum
-  std::uint64_t faults = 0;         ///< these, and faults of containers
+  std::uint64_t entries = 0;  ///< files decoded to their end, and right as far as that can be told
+  std::uint64_t bytes = 0;    ///< of these, unpacked
+  std::uint64_t with_checksum =
+      0;                     ///< of these, files with a checksum or an authentication code that was compared
+  std::uint64_t failed = 0;  ///< files that could not be decoded, or differ from their checksum
+  std::uint64_t faults = 0;  ///< these, and faults of containers
   std::uint64_t warnings = 0;
   std::uint64_t nested = 0;  ///< files that are containers by their names, and were not entered
   bool key_needed = false;

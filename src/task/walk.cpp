@@ -169,7 +169,8 @@ class Walk {
     }
     if (!inner.container) return hand_out(format, *container, visit, path, content, nullptr);
     bool go_on = run(*inner.format, inner.container, path + "/", bytes, covers(visit));
-    if (go_on && options_.whole && visit.content && covers(visit) && visit.content->source()) check_whole(visit, path);
+    if (go_on && options_.whole && visit.content && covers(visit) && visit.content->source())
+      check_whole(visit, path);
     return go_on;
   }
 

@@ -24,7 +24,8 @@ struct WalkOptions {
   bool deep = false;     ///< also into entries that are containers, instead of handing them out
   bool covered = false;  ///< for the container the walk begins with: see Found
   bool kinds = false;    ///< tell what each file is by its first bytes
-  bool whole = false;    ///< compare the checksums around nested containers, too, when all of their contents are read
+  bool whole =
+      false;  ///< compare the checksums around nested containers, too, when all of their contents are read
 };
 
 /// What a walk tells beside entries.
@@ -36,7 +37,8 @@ struct WalkEvents {
   /// When all entries of a container were handed out; its findings are complete once their data was read.
   std::function<void(const std::string& path, Container&)> leave = [](const std::string&, Container&) {};
   /// A nested container whose own bytes do not fit the checksum of the entry that it is.
-  std::function<void(const std::string& path, const Error&)> differs = [](const std::string&, const Error&) {};
+  std::function<void(const std::string& path, const Error&)> differs = [](const std::string&, const Error&) {
+  };
   /// A nested container that could not be opened; its bytes are then handed out as an entry.
   std::function<void(const std::string& path, const Error&)> unreadable = [](const std::string&,
                                                                              const Error&) {};

@@ -2,36 +2,88 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "base/text.h"
 #include "base/units.h"
 #include "cli/session.h"
 #include "report/records.h"
+#include "task/counts.h"
+#include "task/places.h"
 
 namespace operculum::cli {
 namespace {
 
+/// What bytes are that are no container: "a PNG image (image/png)".
+std::string leaf_text(const Identification& found) {
+  return fmt::format("{} ({})", found.kind == "empty" ? "an empty file" : with_article(found.kind + " file"),
+                     found.media_type);
+}
+
+/// The layers from the file on disk inwards: "an xz file, holding a tar archive".
 std::string stack_text(const Identification& found) {
+  if (found.layers.empty()) {
+    for (const auto& [name, value] : found.volume) {
+      if (name == "type" || name == "partition table")
+        return fmt::format("{} {}, which this program does not open", value,
+                           name == "type" ? "volume" : "partition table");
+    }
+    return fmt::format("no container that this program knows ({}: {})", found.kind, found.media_type);
+  }
   std::string text;
   for (const IdentifiedLayer& layer : found.layers)
-    text += fmt::format("{}{}", text.empty() ? "" : ", holding a ", layer.format->name);
-  if (found.layers.empty())
-    text = fmt::format("no container that this program knows ({}: {})", found.kind, found.media_type);
-  if (!found.layers.empty() && found.layers.back().format->single_stream && !found.kind.empty()) {
-    text += fmt::format(", holding one {} file ({})", found.kind, found.media_type);
-  }
+    text += text.empty() ? std::string(layer.format->name)
+                         : fmt::format(", holding {}", with_article(layer.format->name));
+  if (found.layers.back().format->single_stream && !found.kind.empty())
+    text += ", holding " + leaf_text(found);
   return text;
+}
+
+/// Of a target within others: what it is itself, and where it lies.
+std::string within_text(const Identification& found, std::string& where) {
+  bool leaf = !found.kind.empty();
+  std::size_t around = found.layers.size() - (leaf ? 0 : 1);
+  for (std::size_t i = around; i-- > 0;)
+    where += fmt::format("{}{} {}", where.empty() ? "" : ", in ", with_article(found.layers[i].format->name),
+                         escape(found.layers[i].name));
+  return leaf ? leaf_text(found) : std::string(found.layers.back().format->name);
 }
 
 std::string contents_text(const IdentifiedLayer& layer) {
   if (!layer.entries) return "not counted: it would have to be unpacked (--count does it)";
-  std::string text = counted(*layer.entries, "file", "files");
-  if (layer.folders > 0) text += fmt::format(", {}", counted(layer.folders, "folder", "folders"));
-  if (layer.links > 0) text += fmt::format(", {}", counted(layer.links, "link", "links"));
+  Counts counts{*layer.entries, layer.folders, layer.links, layer.devices, layer.unpacked};
+  std::string text = counts_text(counts);
   if (layer.sizes_known) text += fmt::format("; {} unpacked", human_size(layer.unpacked));
   if (layer.encrypted > 0)
     text +=
         fmt::format("; {} encrypted", layer.encrypted == *layer.entries ? "all" : grouped(layer.encrypted));
   return text;
+}
+
+/// One line: what it is and what is in it.
+std::string brief_text(const Identification& found) {
+  std::string where, text = found.within ? within_text(found, where) : stack_text(found);
+  if (found.layers.empty() && !found.volume.empty()) text = stack_text(found);
+  if (!found.layers.empty() && found.kind.empty() && found.layers.back().entries)
+    text += ", " + contents_text(found.layers.back());
+  for (const Finding& finding : found.findings) {
+    if (finding.level != Finding::Level::note)
+      text += fmt::format("; {}: {}", name_of(finding.level), finding.text);
+  }
+  return fmt::format("{}: {}\n", escape(found.target), printable(text));
+}
+
+bool has_fault(const Identification& found) {
+  auto faulty = [](const std::vector<Finding>& findings) {
+    return std::any_of(findings.begin(), findings.end(),
+                       [](const Finding& one) { return one.level == Finding::Level::fault; });
+  };
+  return faulty(found.findings) ||
+         std::any_of(found.layers.begin(), found.layers.end(), [&](const IdentifiedLayer& layer) {
+           return faulty(layer.findings) ||
+                  std::any_of(layer.parts.begin(), layer.parts.end(),
+                              [&](const IdentifiedPart& part) { return faulty(part.findings); });
+         });
 }
 
 /// "2         Linux file system \"kiosk\", 512.0 MiB: ext4 file system, label exhibit, 210.0 MiB used, 302.0
@@ -55,11 +107,22 @@ std::string to_text(const Identification& found, bool colour) {
   auto line = [&](std::string_view label, const std::string& text) {
     out += fmt::format("  {:<9} {}\n", label, text);
   };
-  line("is", stack_text(found));
+  std::string where;
+  line("is", found.within ? within_text(found, where) : stack_text(found));
+  if (!where.empty()) line("in", where);
+  for (std::string_view other : found.also) line("also", std::string(other));
+  if (!found.description.empty() && (found.layers.empty() || found.within || !found.kind.empty()))
+    line(found.kind == "data" ? "perhaps" : "content", printable(found.description));
+  for (const auto& [name, value] : found.volume)
+    line(name.size() <= 9 ? name : "fact",
+         name.size() <= 9 ? escape(value) : fmt::format("{}: {}", name, escape(value)));
   if (found.size != Entry::kUnknownSize)
     line("size", fmt::format("{} ({} bytes)", human_size(found.size), grouped(found.size)));
   if (!found.origin.empty()) line("from", escape(found.origin));
+  bool leaf_within = found.within && !found.kind.empty();
   for (const IdentifiedLayer& layer : found.layers) {
+    bool told = !found.within || (&layer == &found.layers.back() && !leaf_within);
+    if (!told) continue;
     if (!layer.format->single_stream && layer.parts.empty()) {
       line("holds", contents_text(layer));
       if (!layer.largest.empty() && layer.entries && *layer.entries > 1) {
@@ -85,7 +148,7 @@ std::string to_text(const Identification& found, bool colour) {
                            : finding.level == Finding::Level::warning ? "35"
                                                                       : "31";
     out += fmt::format("  {} {}\n", styled(fmt::format("{:<9}", name_of(finding.level)), sgr, colour),
-                       finding.text);
+                       printable(finding.text));
   };
   for (const Finding& finding : found.findings) tell(finding);
   for (const IdentifiedLayer& layer : found.layers) {
@@ -107,16 +170,22 @@ void add_identify(CommandLine& program, Session& session) {
                                      {"operculum identify tidepool.skin", "operculum identify card.img/2"}});
   auto targets = std::make_shared<std::vector<std::string>>();
   auto request = std::make_shared<IdentifyRequest>();
-  command.arguments("TARGET", *targets, "Files, or paths that go on into containers");
+  auto brief = std::make_shared<bool>(false);
+  command.arguments("TARGET", *targets,
+                    "Files, or paths that go on into containers; a folder stands for its files");
+  command.flag("--brief", *brief, "One line for each");
   command.flag("--count", request->count_solid,
                "Count what is in large solid archives, too; they must be unpacked for it");
-  command.run([&session, targets, request] {
+  command.run([&session, targets, request, brief] {
     prepare(session);
     bool colour = session.output.empty() && colour_wanted(1);
-    for (const std::string& target : *targets) {
+    for (const std::string& target : expanded(*targets)) {
       try {
         Identification found = identify(target, *request, session.context);
-        session.data.write(session.json ? json_line(found) : to_text(found, colour));
+        session.data.write(session.json ? json_line(found)
+                           : *brief     ? brief_text(found)
+                                        : to_text(found, colour));
+        if (has_fault(found)) session.raise(some_failed);
       } catch (const std::exception& thrown) {
         Error error = as_error(thrown);
         report_error(session, target, error);

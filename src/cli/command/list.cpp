@@ -11,9 +11,9 @@
 #include "cli/message_fold.h"
 #include "cli/selection_options.h"
 #include "cli/session.h"
+#include "io/digest.h"
 #include "report/records.h"
 #include "report/text_table.h"
-#include "io/digest.h"
 #include "report/tree_text.h"
 #include "task/kinds.h"
 #include "task/places.h"
@@ -79,15 +79,20 @@ std::vector<std::string> csv_cells(const Found& found, const ListOptions& option
 class Listing {
  public:
   Listing(Session& session, ListOptions& options, const std::string& target, bool several)
-      : session_(session), options_(options), target_(target), several_(several), table_(session, options.form) {}
+      : session_(session),
+        options_(options),
+        target_(target),
+        several_(several),
+        table_(session, options.form) {}
 
   void run() {
     Place place = resolve(target_, session_.context, Step::into);
     if (place.layers.empty()) {
       if (options_.selection.searches() && several_) return;  // a search passes over what is no container
-      throw Malformed(session_.search
-                          ? "no containers were found anywhere in it"
-                          : "it is no container that this program knows; `operculum identify` tells what it is");
+      throw Malformed(
+          session_.search
+              ? "no containers were found anywhere in it"
+              : "it is no container that this program knows; `operculum identify` tells what it is");
     }
     ListRequest request = options_.request;
     request.selection = options_.selection.selection(place.inside);
@@ -110,17 +115,22 @@ class Listing {
 
   void take(const Found& found) {
     const Entry& entry = found.entry;
-    if (!options_.only_kinds.empty() && (!entry.has_data() || !is_kind_of(found.kind, options_.only_kinds))) return;
+    if (!options_.only_kinds.empty() && (!entry.has_data() || !is_kind_of(found.kind, options_.only_kinds)))
+      return;
     tally_.add(entry);
     if (options_.tree) {
-      std::string note = entry.has_data() && entry.size_known() ? fmt::format("  {}", human_size(entry.size)) : "";
+      session_.context.limits.count_retained(found.path.size() + sizeof(TreeLine));
+      std::string note =
+          entry.has_data() && entry.size_known() ? fmt::format("  {}", human_size(entry.size)) : "";
       if (!entry.link_target().empty()) note = fmt::format(" -> {}", escape(entry.link_target()));
       tree_.push_back({found.path, entry.kind == EntryKind::folder, std::move(note)});
       return;
     }
     std::string digest = options_.digest.empty() || !entry.has_data() ? "" : digest_of(found);
     if (options_.sort == Sort::stored_order) return print(found, digest);
-    kept_.push_back({copy_of(entry), found.path, digest, found.kind, &found.format, found.container.shared_from_this()});
+    session_.context.limits.count_retained(memory_of(entry) + found.path.size() + sizeof(Kept));
+    kept_.push_back(
+        {copy_of(entry), found.path, digest, found.kind, &found.format, found.container.shared_from_this()});
   }
 
   /// Of the unpacked bytes; empty when they cannot be had, which is told.
@@ -186,14 +196,16 @@ class Listing {
       }
     });
     for (const Kept& kept : kept_) {
-      Found found{kept.entry, kept.path, *kept.format, *kept.container, false, 0, nullptr, nullptr, 0, kept.kind};
+      Found found{kept.entry, kept.path, *kept.format, *kept.container, false, 0, nullptr,
+                  nullptr,    0,         kept.kind};
       print(found, kept.digest);
     }
     table_.finish();
     if (is_table() && (begun_ || !options_.selection.searches()))
-      session_.data.write(fmt::format("{}: {}{}\n", counts_text(tally_),
-                                      options_.form.human ? human_size(tally_.bytes) : grouped(tally_.bytes) + " bytes",
-                                      several_ ? "\n" : ""));
+      session_.data.write(
+          fmt::format("{}: {}{}\n", counts_text(tally_),
+                      options_.form.human ? human_size(tally_.bytes) : grouped(tally_.bytes) + " bytes",
+                      several_ ? "\n" : ""));
   }
 
   void print_summary(const Summary& summary) {
@@ -255,7 +267,8 @@ void add_list(CommandLine& program, Session& session) {
        "List what is inside",
        {"operculum list tidepool.skin", "operculum list --deep --match '*.lua' --paths exhibit-7.tar.xz"}});
   auto options = std::make_shared<ListOptions>();
-  command.arguments("TARGET", options->targets, "Containers, or folders in them; a folder on disk stands for its files");
+  command.arguments("TARGET", options->targets,
+                    "Containers, or folders in them; a folder on disk stands for its files");
   command.flag("--paths", options->paths, "Only paths, one a line, nothing else");
   command.flag("--tree", options->tree, "As a tree");
   command.flag("--summary", options->summary,
@@ -268,7 +281,8 @@ void add_list(CommandLine& program, Session& session) {
   command.flag("--long", options->form.full, "Every column, with mode and owner");
   command.flag("--kinds", options->request.kinds,
                "With what each file is by content: image, sound, script, ...");
-  command.words("--only-kind", options->only_kinds, std::vector<std::string>(kind_names().begin(), kind_names().end()), "KIND,...",
+  command.words("--only-kind", options->only_kinds,
+                std::vector<std::string>(kind_names().begin(), kind_names().end()), "KIND,...",
                 "Only files that are of these kinds by content");
   command.choice_by_word("--digest", {"md5", "sha1", "sha256", "sha512", "crc32"},
                          "The digest of each file's bytes, and its path",

@@ -23,13 +23,15 @@ struct VerifyOptions {
 
 /// One honest sentence on the whole.
 std::string totals_text(const VerifyTotals& totals) {
-  std::string text = totals.failed == 0 ? counted(totals.entries, "file", "files")
-                                        : fmt::format("{} of {}", grouped(totals.entries),
-                                                      counted(totals.entries + totals.failed, "file", "files"));
+  std::string text = totals.failed == 0
+                         ? counted(totals.entries, "file", "files")
+                         : fmt::format("{} of {}", grouped(totals.entries),
+                                       counted(totals.entries + totals.failed, "file", "files"));
   text += fmt::format(" decoded ({})", human_size(totals.bytes));
   std::uint64_t without = totals.entries - totals.with_checksum;
   if (totals.entries > 0 && without == 0) {
-    text += totals.entries == 1 ? "; it has a checksum, and it is right" : "; every one of these has a checksum, and it is right";
+    text += totals.entries == 1 ? "; it has a checksum, and it is right"
+                                : "; every one of these has a checksum, and it is right";
   } else if (totals.with_checksum == 0) {
     text += totals.entries == 0 ? "" : "; there is no checksum to compare";
   } else {
@@ -38,7 +40,8 @@ std::string totals_text(const VerifyTotals& totals) {
   }
   text += totals.failed > 0 ? fmt::format("; {} failed", grouped(totals.failed)) : "";
   std::uint64_t others = totals.faults - totals.failed;
-  if (others > 0) text += fmt::format("; {}", counted(others, "fault of the container", "faults of the container"));
+  if (others > 0)
+    text += fmt::format("; {}", counted(others, "fault of the container", "faults of the container"));
   return text + (totals.faults == 0 ? ". No faults." : ".");
 }
 
@@ -51,7 +54,8 @@ class FaultReport {
     if (session_.json) return session_.data.write(json_line(fault));
     if (fault.level == Finding::Level::note && session_.quiet) return;
     if (++told_[fault.message] > kSaid && !session_.verbose) return;
-    std::string path = fault.path.empty() ? escape(target_) : fmt::format("{}/{}", escape(target_), escape(fault.path));
+    std::string path =
+        fault.path.empty() ? escape(target_) : fmt::format("{}/{}", escape(target_), escape(fault.path));
     std::string level = fault.level == Finding::Level::fault ? "" : fmt::format("{}: ", name_of(fault.level));
     session_.data.write(fmt::format("{}: {}{}\n", path, level, printable(fault.message)));
   }
@@ -67,7 +71,7 @@ class FaultReport {
  private:
   Session& session_;
   const std::string& target_;
-  static constexpr std::uint64_t kSaid = 3;  // of equal ones, in full
+  static constexpr std::uint64_t kSaid = 3;    // of equal ones, in full
   std::map<std::string, std::uint64_t> told_;  // by message
 };
 
@@ -80,10 +84,11 @@ void verify_one(Session& session, VerifyOptions& options, const std::string& tar
   options.request.selection = options.selection.selection(place.entry ? "" : place.inside);
   ProgressLine line(session);
   FaultReport report(session, target);
-  VerifyTotals totals = verify(place, options.request, session.context, session.progress, [&](const Fault& fault) {
-    line.clear();
-    report.take(fault);
-  });
+  VerifyTotals totals =
+      verify(place, options.request, session.context, session.progress, [&](const Fault& fault) {
+        line.clear();
+        report.take(fault);
+      });
   line.clear();
   report.finish();
   if (totals.faults > 0) session.raise(totals.key_needed ? key_needed : some_failed);
@@ -94,7 +99,8 @@ void verify_one(Session& session, VerifyOptions& options, const std::string& tar
   if (totals.nested > 0) {
     session.say(Session::Tone::note,
                 fmt::format("{}: {} in it {} not entered; --deep verifies what is in them", escape(target),
-                            counted(totals.nested, "file that looks like a container", "files that look like containers"),
+                            counted(totals.nested, "file that looks like a container",
+                                    "files that look like containers"),
                             totals.nested == 1 ? "was" : "were"));
   }
 }

@@ -20,7 +20,7 @@ namespace {
 using namespace zip;
 
 constexpr std::size_t kLongestLocal = kLocalSize + 2 * 65535;
-constexpr std::size_t kLinkLimit = 64 * 1024;      // bytes of a symbolic link's target
+constexpr std::uint64_t kLinkLimit = 4096;         // bytes: no system follows a longer one
 constexpr std::size_t kTrialDecoded = 256 * 1024;  // bytes of an entry that a password is tried on
 constexpr std::size_t kConfirmations = 8;          // other entries that a traditional password is tried on
 

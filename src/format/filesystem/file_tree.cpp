@@ -189,10 +189,8 @@ void compare_sizes(Container& container, std::uint64_t image, std::uint64_t file
                           fmt::format("the image is cut short: its file system covers {} bytes, {} are there",
                                       grouped(file_system), grouped(image)));
   } else if (image > file_system) {
-    container.add_finding(
-        Finding::Level::note,
-        fmt::format("{} bytes follow the file system (padding that could be trimmed, or room to grow)",
-                    grouped(image - file_system)));
+    container.add_finding(Finding::Level::note,
+                          fmt::format("{} bytes follow the file system", grouped(image - file_system)));
   }
 }
 

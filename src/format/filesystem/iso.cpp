@@ -61,7 +61,9 @@ class IsoContainer final : public FileTree {
     if (!volume_.application.empty()) out.emplace_back("made with", volume_.application);
     if (sessions_ > 1) out.emplace_back("sessions", std::to_string(sessions_));
     if (!boot_images_.empty())
-      out.emplace_back("boot", fmt::format("{}, in {}", counted(boot_images_.size(), "boot image", "boot images"), kBootFolderName));
+      out.emplace_back("boot",
+                       fmt::format("{}, in {}", counted(boot_images_.size(), "boot image", "boot images"),
+                                   kBootFolderName));
     return out;
   }
 

@@ -1,6 +1,6 @@
-// Atari hard disks: the root sector has four partitions with identifiers of three letters; one called XGM leads to
-// further root sectors (AHDI 3.00 release notes, "Hard disk partitioning"). There is no mark: what is taken for a table
-// must have sensible rows only.
+// Atari hard disks: the root sector has four partitions with identifiers of three letters; one called XGM
+// leads to further root sectors (AHDI 3.00 release notes, "Hard disk partitioning"). There is no mark: what
+// is taken for a table must have sensible rows only.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -16,7 +16,8 @@ namespace {
 constexpr std::size_t kSectorSize = 512, kDiskSizeAt = 0x1C2, kRowsAt = 0x1C6, kRowSize = 12, kRows = 4;
 constexpr std::size_t kBadListAt = 0x1F6;
 constexpr Byte kExists = 1;
-constexpr std::string_view kIds[] = {"GEM", "BGM", "XGM", "LNX", "SWP", "RAW", "MIX", "MNX", "UNX", "F32", "QWA"};
+constexpr std::string_view kIds[] = {"GEM", "BGM", "XGM", "LNX", "SWP", "RAW",
+                                     "MIX", "MNX", "UNX", "F32", "QWA"};
 constexpr std::string_view kExtended = "XGM";
 constexpr int kMostChained = 128;
 
@@ -68,7 +69,8 @@ Match recognise_atari_table(Probe& probe) {
   return size && is_table(probe.head(kSectorSize), *size) ? Match::inside : Match::none;
 }
 
-/// Each further root sector has one partition, counted from itself, and a row that leads on from the first of them.
+/// Each further root sector has one partition, counted from itself, and a row that leads on from the first of
+/// them.
 void read_chain(const Source& disk, std::uint64_t first, PartitionTable& table) {
   std::uint64_t at = first;
   for (int chained = 0; chained < kMostChained; ++chained) {
@@ -81,8 +83,9 @@ void read_chain(const Source& disk, std::uint64_t first, PartitionTable& table) 
       if (row.id == kExtended) {
         next = first + row.start;
       } else {
-        table.partitions.push_back({std::to_string(table.partitions.size() + 1), "", std::string(type_name(row.id)),
-                                    (at + row.start) * kSectorSize, row.count * kSectorSize});
+        table.partitions.push_back({std::to_string(table.partitions.size() + 1), "",
+                                    std::string(type_name(row.id)), (at + row.start) * kSectorSize,
+                                    row.count * kSectorSize});
       }
     }
     if (next <= at) return;
@@ -102,8 +105,9 @@ ContainerPtr open_atari_table(const Input& input, OpenContext& context) {
     if (row.id == kExtended) {
       read_chain(*disk, row.start, table);
     } else {
-      table.partitions.push_back({std::to_string(table.partitions.size() + 1), "", std::string(type_name(row.id)),
-                                  row.start * kSectorSize, row.count * kSectorSize});
+      table.partitions.push_back({std::to_string(table.partitions.size() + 1), "",
+                                  std::string(type_name(row.id)), row.start * kSectorSize,
+                                  row.count * kSectorSize});
     }
   }
   return make_partitions(std::move(disk), std::move(table));

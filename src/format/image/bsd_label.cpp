@@ -1,6 +1,7 @@
-// BSD disk labels: geometry and up to 22 partitions, lettered from a, in either byte order, in the second sector or
-// 64 bytes into the first (disklabel(5), <sys/disklabel.h>). The mark stands twice, and all 16-bit words up to the last
-// partition exclusive-ored are 0. Partition c is the whole; its start tells where a slice's offsets count from.
+// BSD disk labels: geometry and up to 22 partitions, lettered from a, in either byte order, in the second
+// sector or 64 bytes into the first (disklabel(5), <sys/disklabel.h>). The mark stands twice, and all 16-bit
+// words up to the last partition exclusive-ored are 0. Partition c is the whole; its start tells where a
+// slice's offsets count from.
 #include <fmt/format.h>
 
 #include "base/fields.h"
@@ -12,17 +13,17 @@ namespace operculum {
 namespace {
 
 constexpr std::uint32_t kMark = 0x82564557;
-constexpr std::size_t kSectorSizeAt = 40, kPackNameAt = 24, kSecondMarkAt = 132, kCountAt = 138, kPartitionsAt = 148;
+constexpr std::size_t kSectorSizeAt = 40, kPackNameAt = 24, kSecondMarkAt = 132, kCountAt = 138,
+                      kPartitionsAt = 148;
 constexpr std::size_t kPartitionSize = 16, kMostPartitions = 22, kWhole = 2;
 constexpr std::size_t kLabelSize = kPartitionsAt + kMostPartitions * kPartitionSize;
 constexpr std::uint64_t kPlaces[] = {512, 64, 0};
 
 std::string_view type_name(std::uint8_t type) {
-  static constexpr std::string_view kNames[] = {"unused",   "swap",     "Version 6", "Version 7", "System V",
-                                                "4.1BSD",   "Eighth Edition", "4.2BSD", "MS-DOS", "4.4LFS",
-                                                "other",    "HPFS",     "ISO 9660",  "boot",      "ADOS",
-                                                "HFS",      "ADFS",     "ext2",      "CCD",       "RAID",
-                                                "NTFS"};
+  static constexpr std::string_view kNames[] = {
+      "unused", "swap",   "Version 6", "Version 7", "System V", "4.1BSD",   "Eighth Edition",
+      "4.2BSD", "MS-DOS", "4.4LFS",    "other",     "HPFS",     "ISO 9660", "boot",
+      "ADOS",   "HFS",    "ADFS",      "ext2",      "CCD",      "RAID",     "NTFS"};
   if (type == 27) return "ZFS";
   return type < std::size(kNames) ? kNames[type] : "other";
 }
@@ -32,7 +33,8 @@ bool is_label(ByteView raw) {
   if (raw.size() < kPartitionsAt) return false;
   Fields f(raw, "BSD disk label");
   std::size_t count = f.u16(kCountAt), end = kPartitionsAt + count * kPartitionSize;
-  if (f.u32(0) != kMark || f.u32(kSecondMarkAt) != kMark || count > kMostPartitions || end > raw.size()) return false;
+  if (f.u32(0) != kMark || f.u32(kSecondMarkAt) != kMark || count > kMostPartitions || end > raw.size())
+    return false;
   std::uint16_t sum = 0;
   for (std::size_t at = 0; at < end; at += 2) sum ^= f.u16(at);
   return sum == 0;

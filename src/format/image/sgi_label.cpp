@@ -10,19 +10,32 @@
 namespace operculum {
 namespace {
 
-constexpr std::size_t kHeaderSize = 512, kFilesAt = 72, kFileSize = 16, kPartitionsAt = 312, kPartitionSize = 12;
+constexpr std::size_t kHeaderSize = 512, kFilesAt = 72, kFileSize = 16, kPartitionsAt = 312,
+                      kPartitionSize = 12;
 constexpr std::uint32_t kMark = 0x0BE5A941;
 constexpr std::size_t kFiles = 15, kPartitions = 16;
 constexpr std::uint64_t kSector = 512;
 constexpr std::uint32_t kVolumeHeader = 0, kWholeVolume = 6;
 
 std::string_view type_name(std::uint32_t type) {
-  static constexpr std::string_view kNames[] = {"volume header", "track replacement", "sector replacement",
-                                                "raw or swap",   "BSD",               "System V",
-                                                "whole volume",  "EFS",               "logical volume",
-                                                "raw logical volume", "XFS",          "XFS log",
-                                                "XLV volume",    "XVM volume"};
-  return type < std::size(kNames) ? kNames[type] : type == 0x82 ? "Linux swap" : type == 0x83 ? "Linux" : "other";
+  static constexpr std::string_view kNames[] = {"volume header",
+                                                "track replacement",
+                                                "sector replacement",
+                                                "raw or swap",
+                                                "BSD",
+                                                "System V",
+                                                "whole volume",
+                                                "EFS",
+                                                "logical volume",
+                                                "raw logical volume",
+                                                "XFS",
+                                                "XFS log",
+                                                "XLV volume",
+                                                "XVM volume"};
+  return type < std::size(kNames) ? kNames[type]
+         : type == 0x82           ? "Linux swap"
+         : type == 0x83           ? "Linux"
+                                  : "other";
 }
 
 bool is_header(ByteView raw) {

@@ -1,6 +1,6 @@
-// Sun disk labels: one big-endian sector with geometry, a volume table of contents and eight partitions that begin
-// at cylinders (dklabel(7), <sys/dklabel.h>; include/linux partitions of the same layout). Bytes 508 and 509 are the
-// mark, and all 16-bit words of the sector exclusive-ored are 0.
+// Sun disk labels: one big-endian sector with geometry, a volume table of contents and eight partitions that
+// begin at cylinders (dklabel(7), <sys/dklabel.h>; include/linux partitions of the same layout). Bytes 508
+// and 509 are the mark, and all 16-bit words of the sector exclusive-ored are 0.
 #include <fmt/format.h>
 
 #include "base/fields.h"
@@ -19,8 +19,9 @@ constexpr std::size_t kPartitions = 8;
 constexpr std::uint64_t kSector = 512;
 
 std::string_view tag_name(std::uint16_t tag) {
-  static constexpr std::string_view kNames[] = {"unassigned", "boot",      "root", "swap", "usr",      "whole disk",
-                                                "stand",      "var",       "home", "alternate sectors", "cache"};
+  static constexpr std::string_view kNames[] = {"unassigned", "boot",  "root", "swap", "usr",
+                                                "whole disk", "stand", "var",  "home", "alternate sectors",
+                                                "cache"};
   return tag < std::size(kNames) ? kNames[tag] : tag == 0x82 ? "Linux swap" : tag == 0x83 ? "Linux" : "other";
 }
 
@@ -51,7 +52,8 @@ ContainerPtr open_sun_label(const Input& input, OpenContext& context) {
     if (!name.empty()) table.facts.emplace_back("label", std::string(name));
   }
   for (std::size_t i = 0; i < kPartitions; ++i) {
-    std::uint64_t start = f.u32(kPartitionsAt + i * 8) * cylinder, length = f.u32(kPartitionsAt + i * 8 + 4) * kSector;
+    std::uint64_t start = f.u32(kPartitionsAt + i * 8) * cylinder,
+                  length = f.u32(kPartitionsAt + i * 8 + 4) * kSector;
     std::uint16_t tag = tagged ? f.u16(kTagsAt + i * 4) : 0;
     constexpr std::uint16_t kWholeDisk = 5;
     bool whole = tag == kWholeDisk || (!tagged && i == 2);

@@ -40,7 +40,7 @@ class VhdSource final : public MappedSource {
   MappedRun locate(std::uint64_t offset) const override {
     std::uint64_t index = offset / block_, within = offset % block_, left = block_ - within;
     auto absent = difference_ ? MappedRun::From::parent : MappedRun::From::zeros;
-    if (index >= entries_) return {absent, left};
+    if (index >= entries_) return {absent, size() - offset};
     std::uint64_t sector =
         BigFields(read_exactly(*tables_, table_ + index * 4, 4, "VHD block table"), "VHD block table").u32(0);
     if (sector == 0xFFFFFFFF) return {absent, left};

@@ -2,9 +2,8 @@
 // Format specification 5.0.
 #include <fmt/format.h>
 
-#include <set>
-
 #include <algorithm>
+#include <set>
 
 #include "base/checked.h"
 #include "base/fields.h"
@@ -81,7 +80,8 @@ class SparseExtent final : public MappedSource {
     auto absent = has_parent_ ? MappedRun::From::parent : MappedRun::From::zeros;
     std::uint64_t table =
         word(checked_add(header_.directory * kSector, index / header_.per_table * 4, "the grain directory"));
-    if (table == 0) return {absent, left};
+    std::uint64_t covered = grain * header_.per_table;
+    if (table == 0) return {absent, covered - offset % covered};
     std::uint64_t place = word(table * kSector + index % header_.per_table * 4);
     if (place == 0) return {absent, left};
     if (place == 1 && (header_.flags & kZeroGrains) != 0) return {MappedRun::From::zeros, left};
@@ -179,8 +179,8 @@ SourcePtr join_extents(const Input& input, const Descriptor& descriptor, const S
         part = make_slice(std::make_shared<SparseExtent>(file, header, above), 0, size);
       } else if (extent.kind == "FLAT" || extent.kind == "VMFS") {
         if (file->size() % kSector != 0)
-          throw Malformed(fmt::format("its part \"{}\" is no disk: {} bytes are no whole sectors", escape(extent.file),
-                                      file->size()));
+          throw Malformed(fmt::format("its part \"{}\" is no disk: {} bytes are no whole sectors",
+                                      escape(extent.file), file->size()));
         part = make_slice(file, extent.offset * kSector, size);
       } else {
         throw Unsupported(fmt::format("VMDK extents of kind {}", escape(extent.kind)));
