@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <chrono>
 #include <cstdio>
 
@@ -16,13 +17,23 @@ using Clock = std::chrono::steady_clock;
 constexpr auto kPatience = std::chrono::milliseconds(1200);  // shorter work shows nothing
 constexpr auto kStep = std::chrono::milliseconds(250);
 
-std::string line_of(const Progress& progress, double seconds) {
+/// How far a stream that must be read to its end has come, by its packed bytes.
+std::string packed_text(const Spent& spent, double seconds) {
+  std::uint64_t size = spent.size, reached = std::min<std::uint64_t>(spent.reached, size);
+  if (size == 0 || reached == 0) return "";
+  double share = static_cast<double>(reached) / static_cast<double>(size);
+  auto left = static_cast<std::uint64_t>(seconds / share * (1 - share)) + 1;
+  return fmt::format("{:3.0f}%  {}:{:02} left  ", share * 100, left / 60, left % 60);
+}
+
+std::string line_of(const Progress& progress, const Spent& spent, double seconds) {
   std::uint64_t bytes = progress.bytes, total = progress.total_bytes;
   double rate = seconds > 0 ? static_cast<double>(bytes) / seconds : 0;
   std::string text = human_size(bytes);
   if (total > 0)
     text = fmt::format("{:3}%  {} of {}", std::min<std::uint64_t>(100, bytes * 100 / total), text,
                        human_size(total));
+  if (total == 0) text = packed_text(spent, seconds) + text;
   text += fmt::format("  {}/s", human_size(static_cast<std::uint64_t>(rate)));
   if (total > bytes && rate > 0) {
     auto left = static_cast<std::uint64_t>(static_cast<double>(total - bytes) / rate) + 1;
@@ -73,7 +84,8 @@ void ProgressLine::run() {
 
 void ProgressLine::show(double seconds) {
   if (session_.asking) return;
-  std::string line = fmt::format("\r\x1b[K{}", line_of(session_.progress, seconds));
+  std::string line =
+      fmt::format("\r\x1b[K{}", line_of(session_.progress, *session_.context.limits.spent, seconds));
   std::fwrite(line.data(), 1, line.size(), stderr);
   shown_ = true;
 }

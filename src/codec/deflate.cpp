@@ -42,7 +42,7 @@ class InflateStream final : public MemberStream {
 
   bool more_members(InputBuffer& input) override {
     if (wrapper_ != Wrapper::gzip) return false;
-    while (!input.view().empty() && input.view()[0] == 0) input.consume(1);  // tape and block-device padding
+    input.skip_zeros();  // tape and block-device padding
     return starts_with(input.ensure(2), "\x1f\x8b");
   }
 

@@ -73,7 +73,7 @@ class LzmaStream final : public MemberStream {
 
   bool more_members(InputBuffer& input) override {
     if (kind_ == Kind::alone) return false;
-    while (!input.view().empty() && input.view()[0] == 0) input.consume(1);  // stream padding, .xz format 2.2
+    input.skip_zeros();  // stream padding, .xz format 2.2
     return starts_with(input.ensure(6), std::string_view("\xfd"
                                                          "7zXZ\0",
                                                          6));

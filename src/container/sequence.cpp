@@ -62,6 +62,8 @@ struct Special {
   std::optional<std::uint32_t> byte_sum;
   std::string_view sum;
   Bytes digest;
+
+  bool only_holes() const { return !byte_sum && sum.empty(); }
 };
 
 bool is_special(const SequenceItem& item) {
@@ -114,6 +116,11 @@ class SequenceContainer final : public Container {
     auto self = std::static_pointer_cast<SequenceContainer>(shared_from_this());
     if (source_ && plain(index) && entry.offset + entry.stored_size <= source_->size()) {
       return make_content(make_slice(source_, entry.offset, entry.stored_size));
+    }
+    if (auto special = special_.find(index); source_ && special != special_.end() && special->second.only_holes()) {
+      SourcePtr packed = make_slice(source_, entry.offset, entry.stored_size);
+      if (packed->size() == entry.stored_size)
+        return make_content(make_extent_source(packed, special->second.extents, entry.size));
     }
     return make_content([self, index] { return self->open(index); });
   }

@@ -30,6 +30,17 @@ std::uint64_t InputBuffer::skip(std::uint64_t count) {
   return buffered + beyond;
 }
 
+std::uint64_t InputBuffer::skip_zeros() {
+  std::uint64_t begin = consumed_;
+  for (;;) {
+    if (at_ == end_) consumed_ += stream_->skip_hole();
+    ByteView there = view();
+    auto other = std::find_if(there.begin(), there.end(), [](Byte b) { return b != 0; });
+    consume(static_cast<std::size_t>(other - there.begin()));
+    if (there.empty() || other != there.end()) return consumed_ - begin;
+  }
+}
+
 std::size_t InputBuffer::read(ByteSpan out) {
   if (at_ == end_ && out.size() >= kInputBytes) {
     std::size_t got = stream_->read(out);

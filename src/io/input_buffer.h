@@ -25,6 +25,7 @@ class InputBuffer {
   }
   std::uint64_t consumed() const { return consumed_; }  ///< bytes consumed and skipped so far
   std::uint64_t skip(std::uint64_t count);              ///< passes over up to `count` bytes; returns how many
+  std::uint64_t skip_zeros();  ///< passes over zeros, holes without reading them; returns how many
 
   /// Up to out.size() bytes; large reads go past the buffer. 0 only at the end.
   std::size_t read(ByteSpan out);

@@ -33,6 +33,11 @@ class ReadAhead final : public ReadAheadStream {
     return {std::exchange(current_.hole, 0), current_.bytes};
   }
 
+  std::uint64_t skip_hole() override {
+    if (current_.hole == 0 && at_ == current_.bytes.size() && !next_slot()) return 0;
+    return std::exchange(current_.hole, 0);
+  }
+
   std::size_t read(ByteSpan out) override {
     if (current_.hole == 0 && at_ == current_.bytes.size() && !next_slot()) return 0;
     if (current_.hole > 0) {

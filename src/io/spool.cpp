@@ -15,11 +15,13 @@ namespace {
 
 constexpr std::size_t kBlock = 256 * 1024;
 
+}  // namespace
+
 /// Spooled bytes: a front part in memory, the rest in a temporary file.
-class SpooledSource final : public Source {
+class SpoolWriter::Spooled final : public Source {
  public:
-  explicit SpooledSource(SpoolBudget& budget) : budget_(budget) {}
-  ~SpooledSource() override {
+  explicit Spooled(SpoolBudget& budget) : budget_(budget) {}
+  ~Spooled() override {
     budget_.give_memory(memory_taken_);
     budget_.give_disk(file_size_);
   }
@@ -94,7 +96,23 @@ class SpooledSource final : public Source {
   std::uint64_t file_size_ = 0;
 };
 
-}  // namespace
+SpoolWriter::SpoolWriter(SpoolBudget& budget)
+    : budget_(budget), spooled_(std::make_shared<Spooled>(budget)) {}
+
+SpoolWriter::~SpoolWriter() = default;
+
+void SpoolWriter::append(ByteView bytes) {
+  budget_.watch(bytes.size());
+  spooled_->append(bytes);
+}
+
+std::uint64_t SpoolWriter::size() const {
+  return spooled_->size();
+}
+
+SourcePtr SpoolWriter::finish() {
+  return std::move(spooled_);
+}
 
 bool SpoolBudget::take(std::atomic<std::uint64_t>& left, std::uint64_t bytes) {
   std::uint64_t now = left.load();
@@ -105,13 +123,10 @@ bool SpoolBudget::take(std::atomic<std::uint64_t>& left, std::uint64_t bytes) {
 }
 
 SourcePtr spool(Stream& stream, SpoolBudget& budget) {
-  auto spooled = std::make_shared<SpooledSource>(budget);
+  SpoolWriter writer(budget);
   Bytes block(kBlock);
-  while (std::size_t count = stream.read(block)) {
-    budget.watch(count);
-    spooled->append(ByteView(block).first(count));
-  }
-  return spooled;
+  while (std::size_t count = stream.read(block)) writer.append(ByteView(block).first(count));
+  return writer.finish();
 }
 
 SourcePtr random_access(const Content& content, SpoolBudget& budget) {

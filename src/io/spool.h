@@ -34,6 +34,24 @@ class SpoolBudget {
 /// file below $TMPDIR that vanishes with the source. Throws LimitExceeded when the disk budget is used up.
 SourcePtr spool(Stream& stream, SpoolBudget& budget);
 
+/// Spools bytes that arrive piece by piece.
+class SpoolWriter {
+ public:
+  explicit SpoolWriter(SpoolBudget& budget);
+  ~SpoolWriter();
+  SpoolWriter(const SpoolWriter&) = delete;
+  SpoolWriter& operator=(const SpoolWriter&) = delete;
+
+  void append(ByteView bytes);  ///< throws LimitExceeded, IoError
+  std::uint64_t size() const;   ///< so far
+  SourcePtr finish();           ///< once, when all is appended
+
+ private:
+  class Spooled;
+  SpoolBudget& budget_;
+  std::shared_ptr<Spooled> spooled_;
+};
+
 /// The content's own random access where it has it, else spooled.
 SourcePtr random_access(const Content& content, SpoolBudget& budget);
 

@@ -210,6 +210,15 @@ std::string json_line(const Fault& fault) {
   return line_of(record);
 }
 
+std::string json_digest_line(const std::string& target, const std::string& published,
+                             const std::string& computed) {
+  return line_of({{"record", "digest"},
+                  {"target", escape(target)},
+                  {"published", published},
+                  {"sha256", computed},
+                  {"same", published == computed}});
+}
+
 std::string json_line(const VerifyTotals& totals) {
   return line_of({{"record", "totals"},
                   {"files", totals.entries},

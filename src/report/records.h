@@ -25,6 +25,8 @@ std::string json_line(const UnpackEvent& event);
 std::string json_line(const UnpackTotals& totals, bool dry_run);
 std::string json_line(const Fault& fault);
 std::string json_line(const VerifyTotals& totals);
+std::string json_digest_line(const std::string& target, const std::string& published,
+                             const std::string& computed);
 std::string json_line(const Summary& summary, const std::string& container = {});
 std::string json_line(const Format& format);
 std::string json_line(const PackageReport& report);

@@ -50,8 +50,14 @@ std::string OutputNames::place_parents(const std::string& path, std::string& rem
   return last_placed_ + path.substr(slash);
 }
 
+SafePath OutputNames::safe(std::string_view stored) const {
+  SafePath path = make_safe(stored, rules_);
+  if (letters_ == Letters::small) path.path = to_lower(path.path);
+  return path;
+}
+
 OutputNames::Given OutputNames::folder(std::string_view stored) {
-  SafePath safe = make_safe(stored, rules_);
+  SafePath safe = this->safe(stored);
   Given given{"", safe.change};
   if (safe.path.empty()) return given;
   given.path = place_folder(safe.path, given.remark);
@@ -59,7 +65,7 @@ OutputNames::Given OutputNames::folder(std::string_view stored) {
 }
 
 OutputNames::Given OutputNames::file(std::string_view stored, Duplicates duplicates) {
-  SafePath safe = make_safe(stored, rules_);
+  SafePath safe = this->safe(stored);
   Given given{"", safe.change};
   if (safe.path.empty()) return given;
   given.path = place_parents(safe.path, given.remark);

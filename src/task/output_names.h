@@ -14,7 +14,9 @@ class OutputNames {
  public:
   enum class Duplicates { numbered, replace };
 
-  explicit OutputNames(NameRules rules) : rules_(rules) {}
+  enum class Letters { as_stored, small };
+  explicit OutputNames(NameRules rules, Letters letters = Letters::as_stored)
+      : rules_(rules), letters_(letters) {}
 
   struct Given {
     std::string path;       ///< empty: refused
@@ -36,7 +38,10 @@ class OutputNames {
   std::string free_name(const std::string& path);
   std::string key(const std::string& path) const;
 
+  SafePath safe(std::string_view stored) const;
+
   NameRules rules_;
+  Letters letters_;
   std::unordered_map<std::string, Kind> taken_;           // by key
   std::unordered_map<std::string, std::string> moved_;    // folders that got another name
   std::unordered_map<std::string, std::string> renamed_;  // stored paths whose output path is another

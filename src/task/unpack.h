@@ -39,7 +39,8 @@ struct UnpackRequest {
   Existing existing = Existing::keep;
   LinkRule links = LinkRule::rooted;
   NameRules names = NameRules::here;
-  unsigned jobs = 0;  ///< threads; 0: one for each processor
+  bool lower_case = false;  ///< output names in small letters
+  unsigned jobs = 0;        ///< threads; 0: one for each processor
 };
 
 /// One thing that happened, in stored order.

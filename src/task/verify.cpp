@@ -11,6 +11,11 @@ namespace {
 constexpr std::size_t kWholeBuffer = 1 << 20;  // bytes; an entry that fits is decoded in one go
 constexpr std::size_t kLeastBuffer = 64 << 10;
 
+bool named_as_container(const std::string& path) {
+  const Format* format = format_for_name(base_name(path));
+  return format != nullptr && format->kind == "container" && !format->carries;
+}
+
 class Verifier {
  public:
   Verifier(const Place& place, const VerifyRequest& request, OpenContext& context, Progress& progress,
@@ -76,7 +81,7 @@ class Verifier {
 
   void take(const Found& found) {
     Item item{found.path, found.entry.size, found.content, found.covered};
-    if (!request_.deep && format_for_name(base_name(found.path)) != nullptr) ++totals_.nested;
+    if (!request_.deep && named_as_container(found.path)) ++totals_.nested;
     if (found.stream != nullptr) {
       work_.report(drain(item, *found.stream));
     } else {

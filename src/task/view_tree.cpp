@@ -18,16 +18,63 @@ std::vector<std::string> parts_of(std::string_view path) {
   return parts;
 }
 
+/// The data of every entry of a container that can only be read from its start, decoded once. What is behind
+/// damage is not there.
+class SolidData {
+ public:
+  SolidData(Container& container, SpoolBudget& budget) {
+    SpoolWriter writer(budget);
+    Bytes block(256 * 1024);
+    container.walk([&](const Visit& visit) {
+      std::uint64_t begin = writer.size();
+      bool whole = visit.stream != nullptr;
+      try {
+        while (std::size_t count = whole ? visit.stream->read(block) : 0)
+          writer.append(ByteView(block).first(count));
+      } catch (const LimitExceeded&) {
+        throw;
+      } catch (const std::exception&) {
+        whole = false;
+      }
+      places_.resize(visit.index + 1);
+      if (whole) places_[visit.index] = Place{begin, writer.size() - begin};
+      return true;
+    });
+    all_ = writer.finish();
+  }
+
+  ContentPtr content(std::size_t index) const {
+    if (index >= places_.size() || !places_[index]) throw Malformed("its data is damaged, or behind damage");
+    return make_content(make_slice(all_, places_[index]->at, places_[index]->length));
+  }
+
+ private:
+  struct Place {
+    std::uint64_t at, length;
+  };
+  SourcePtr all_;
+  std::vector<std::optional<Place>> places_;  // by index
+};
+
 }  // namespace
 
-ViewTree::ViewTree(const Place& place, OpenContext& context)
-    : context_(context), root_(std::make_shared<ViewNode>()) {
+ViewTree::ViewTree(const Place& place, OpenContext& context, Enter enter)
+    : context_(context), enter_(enter), root_(std::make_shared<ViewNode>()) {
   root_->folder = root_->looked_at = true;
-  load(*root_, place.layers.back().container, place.inside);
+  load(*root_, *place.layers.back().format, place.layers.back().container, place.inside);
 }
 
 /// Hangs the entries of a container, those beneath `inside`, into the tree.
-void ViewTree::load(ViewNode& folder, const ContainerPtr& container, std::string_view inside) {
+void ViewTree::load(ViewNode& folder, const Format& format, const ContainerPtr& container,
+                    std::string_view inside) {
+  bool holds_parts = format.family == "partition table" || format.family == "disk image";
+  std::shared_ptr<const SolidData> solid;
+  if (container->access() == Access::forward)
+    solid = std::make_shared<const SolidData>(*container, context_.spool);
+  auto opener = [&](std::size_t i) -> std::function<ContentPtr()> {
+    if (solid) return [solid, i] { return solid->content(i); };
+    return [container, i] { return container->content(i); };
+  };
   std::span<const Entry> entries = container->entries();
   std::vector<std::pair<std::shared_ptr<ViewNode>, std::string>> links;
   std::map<std::string_view, std::size_t> by_path;
@@ -51,23 +98,31 @@ void ViewTree::load(ViewNode& folder, const ContainerPtr& container, std::string
     }
     if (!node) continue;
     node->entry = std::shared_ptr<const Entry>(container, &entries[i]);
+    node->is_part = holds_parts;
     if (entries[i].kind == EntryKind::folder) node->folder = node->looked_at = true;
-    if (entries[i].has_data()) node->open = [container, i] { return container->content(i); };
+    if (entries[i].has_data()) node->open = opener(i);
     if (entries[i].kind == EntryKind::hard_link) links.emplace_back(node, entries[i].link_target());
   }
   for (auto& [node, target] : links) {  // a second name is as good as the first
     auto found = by_path.find(target);
     if (found == by_path.end() || !entries[found->second].has_data()) continue;
     node->entry = std::shared_ptr<const Entry>(container, &entries[found->second]);
-    node->open = [container, index = found->second] { return container->content(index); };
+    node->open = opener(found->second);
   }
+}
+
+bool ViewTree::may_be_container(const ViewNode& node, const std::string& name) const {
+  if (node.is_part) return true;
+  if (enter_ != Enter::named) return enter_ == Enter::all;
+  const Format* format = format_for_name(name, &context_);
+  return format != nullptr && format->kind == "container" && !format->carries;
 }
 
 /// Finds out whether a file is a container; then it becomes a folder.
 void ViewTree::look_at(ViewNode& node, const std::string& name, std::size_t depth) {
   if (node.looked_at) return;
   node.looked_at = true;
-  if (!node.open) return;
+  if (!node.open || !may_be_container(node, name)) return;
   try {
     check_depth(depth + 1, context_.limits);
     Input input{node.open(), name, nullptr};
@@ -79,7 +134,7 @@ void ViewTree::look_at(ViewNode& node, const std::string& name, std::size_t dept
       opened = inner;
     }
     if (!opened.container) return;
-    load(node, opened.container, "");
+    load(node, *opened.format, opened.container, "");
     node.folder = true;
   } catch (const std::exception&) {
     node.children.clear();  // cannot be entered: a file it stays
@@ -106,11 +161,15 @@ std::optional<ViewTree::Known> ViewTree::find(std::string_view path) {
   return Known{node->entry, node->folder, node->children.size()};
 }
 
-std::vector<std::string> ViewTree::names(std::string_view path) {
+std::vector<ViewTree::Named> ViewTree::list(std::string_view path) {
   std::lock_guard lock(mutex_);
-  std::vector<std::string> out;
-  if (auto node = walk_to(path)) {
-    for (const auto& [name, child] : node->children) out.push_back(name);
+  std::vector<Named> out;
+  auto node = walk_to(path);
+  if (!node) return out;
+  std::size_t depth = parts_of(path).size();
+  for (const auto& [name, child] : node->children) {
+    look_at(*child, name, depth + 1);
+    out.push_back({name, {child->entry, child->folder, child->children.size()}});
   }
   return out;
 }
@@ -123,6 +182,7 @@ SourcePtr ViewTree::open(std::string_view path) {
     if (!node || !node->open || node->folder) throw Malformed("there is no file of that name");
     open_data = node->open;
   }
+  context_.limits.spent->spooled = 0;  // each file is an answer of its own
   return random_access(*open_data(), context_.spool);
 }
 

@@ -13,6 +13,7 @@
 
 #include "base/text.h"
 #include "cli/session.h"
+#include "cli/signals.h"
 #include "task/view_tree.h"
 
 namespace operculum::cli {
@@ -90,49 +91,60 @@ mode_t type_of(const ViewTree::Known& known) {
   }
 }
 
-/// The bytes of a file whose container does not say how many there are.
-std::uint64_t size_of(const char* path, const ViewTree::Known& known) {
-  if (known.entry->size_known()) return known.entry->size;
-  return tree().open(path)->size();
+/// Everything but the size of a file whose container does not say it.
+struct stat attributes_of(const ViewTree::Known& known) {
+  struct stat out {};
+  out.st_mode = type_of(known);
+  bool folder = known.folder;
+  std::uint32_t readable = folder ? 0555 : 0444;
+  out.st_nlink = folder ? 2 : 1;
+  out.st_uid = fuse_get_context()->uid;
+  out.st_gid = fuse_get_context()->gid;
+  if (known.entry) {
+    const Entry& entry = *known.entry;
+    bool program = entry.mode != Entry::kNoMode && (entry.mode & 0111) != 0;
+    if (program && !folder) readable |= 0111;
+    if (entry.modified.known()) out.st_mtim.tv_sec = to_unix_seconds(entry.modified);
+    out.st_ctim = out.st_atim = out.st_mtim;
+    if (!folder && entry.kind == EntryKind::symbolic_link)
+      out.st_size = static_cast<off_t>(entry.link_target().size());
+    if (!folder && entry.kind == EntryKind::file && entry.size_known())
+      out.st_size = static_cast<off_t>(entry.size);
+  }
+  out.st_mode |= readable;  // what is shown may always be read, and never be written
+  out.st_blocks = static_cast<blkcnt_t>((static_cast<std::uint64_t>(out.st_size) + kBlock - 1) / kBlock);
+  return out;
+}
+
+/// The size of a file is to be found out by decoding it.
+bool lacks_size(const ViewTree::Known& known) {
+  return !known.folder && known.entry && known.entry->kind == EntryKind::file && !known.entry->size_known();
 }
 
 int get_attributes(const char* path, struct stat* out, fuse_file_info*) {
   return answer([&] {
     auto known = tree().find(path);
     if (!known) return -ENOENT;
-    *out = {};
-    out->st_mode = type_of(*known);
-    bool folder = known->folder;
-    std::uint32_t readable = folder ? 0555 : 0444;
-    out->st_nlink = folder ? 2 : 1;
-    out->st_uid = fuse_get_context()->uid;
-    out->st_gid = fuse_get_context()->gid;
-    if (known->entry) {
-      bool program = known->entry->mode != Entry::kNoMode && (known->entry->mode & 0111) != 0;
-      if (program && !folder) readable |= 0111;
-      if (known->entry->modified.known()) out->st_mtim.tv_sec = to_unix_seconds(known->entry->modified);
-      out->st_ctim = out->st_atim = out->st_mtim;
-      if (!folder && known->entry->kind == EntryKind::symbolic_link) {
-        out->st_size = static_cast<off_t>(known->entry->link_target().size());
-      } else if (!folder && known->entry->kind == EntryKind::file) {
-        out->st_size = static_cast<off_t>(size_of(path, *known));
-      }
-    }
-    out->st_mode |= readable;  // what is shown may always be read, and never be written
-    out->st_blocks = static_cast<blkcnt_t>((static_cast<std::uint64_t>(out->st_size) + kBlock - 1) / kBlock);
+    *out = attributes_of(*known);
+    if (lacks_size(*known)) out->st_size = static_cast<off_t>(tree().open(path)->size());
     return 0;
   });
 }
 
+/// With the attributes of everything in it: the kernel then need not ask for each file.
 int read_folder(const char* path, void* buffer, fuse_fill_dir_t fill, off_t, fuse_file_info*,
-                fuse_readdir_flags) {
+                fuse_readdir_flags flags) {
   return answer([&] {
     auto known = tree().find(path);
     if (!known) return -ENOENT;
     if (!known->folder) return -ENOTDIR;
-    for (const char* own : {".", ".."}) fill(buffer, own, nullptr, 0, static_cast<fuse_fill_dir_flags>(0));
-    for (const std::string& name : tree().names(path))
-      fill(buffer, name.c_str(), nullptr, 0, static_cast<fuse_fill_dir_flags>(0));
+    constexpr auto kPlain = static_cast<fuse_fill_dir_flags>(0);
+    for (const char* own : {".", ".."}) fill(buffer, own, nullptr, 0, kPlain);
+    for (const ViewTree::Named& one : tree().list(path)) {
+      struct stat attributes = attributes_of(one.known);
+      bool plus = (flags & FUSE_READDIR_PLUS) != 0 && !lacks_size(one.known);
+      fill(buffer, one.name.c_str(), &attributes, 0, plus ? FUSE_FILL_DIR_PLUS : kPlain);
+    }
     return 0;
   });
 }
@@ -251,19 +263,30 @@ class Mounted {
   fuse* fuse_ = nullptr;
 };
 
-void mount_view(Session& session, const std::string& target, const std::string& folder, bool foreground) {
+constexpr Choice<Enter> kEnter[] = {{"named", Enter::named}, {"all", Enter::all}, {"none", Enter::none}};
+
+struct MountOptions {
+  std::string target, folder;
+  bool foreground = false;
+  Enter enter = Enter::named;
+};
+
+void mount_view(Session& session, const MountOptions& options) {
+  const std::string &target = options.target, &folder = options.folder;
   Place place = resolve(target, session.context, Step::into);
   if (!place.is_container())
     throw Malformed("it is no container that this program knows; `operculum identify` tells what it is");
   if (!std::filesystem::is_directory(folder)) throw IoError(escape(folder), ENOTDIR);
   if (!std::filesystem::is_empty(folder))
     throw IoError(fmt::format("{} is not empty", escape(folder)), ENOTEMPTY);
-  ViewTree view(place, session.context);
-  Mounted mounted(view, folder, std::filesystem::path(place.file).filename().string());
+  ViewTree view(place, session.context, options.enter);
+  leave_signals_alone();  // libfuse has handlers of its own, which take the view away
+  Mounted mounted(view, std::filesystem::absolute(folder).string(),
+                  std::filesystem::path(place.file).filename().string());
   session.say(Session::Tone::note,
               fmt::format("{} can be seen in {}, read-only; `fusermount3 -u {}` takes it away",
                           escape(target), escape(folder), shell_word(folder)));
-  mounted.serve(foreground);
+  mounted.serve(options.foreground);
 }
 
 }  // namespace
@@ -273,18 +296,18 @@ void add_mount(CommandLine& program, Session& session) {
       {"mount",
        "Show what is inside in a folder, read-only, nested containers as folders",
        {"operculum mount exhibit-card.qcow2 view", "operculum mount --foreground exhibit-7.tar.xz view"}});
-  struct MountOptions {
-    std::string target, folder;
-    bool foreground = false;
-  };
   auto options = std::make_shared<MountOptions>();
   command.argument("TARGET", options->target, "A container, or a folder in one");
   command.argument("FOLDER", options->folder, "An empty folder");
+  command.choice<Enter>(
+      "--enter", options->enter, kEnter,
+      "Which files are shown as folders when they are containers: those whose names say so (the "
+      "default), all, or none");
   command.flag("--foreground", options->foreground, "Stay until the view is taken away, or until a signal");
   command.run([&session, options] {
     prepare(session);
     try {
-      mount_view(session, options->target, options->folder, options->foreground);
+      mount_view(session, *options);
     } catch (const std::exception& thrown) {
       Error error = as_error(thrown);
       report_error(session, options->target, error);

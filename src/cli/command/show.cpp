@@ -47,10 +47,18 @@ class Show {
 
  private:
   StreamPtr start(const Content& content) const {
-    if (SourcePtr source = content.source(); source && options_.from > 0)
-      return make_source_stream(source, options_.from);
-    StreamPtr stream = content.stream();
-    if (options_.from > 0) stream->skip(options_.from);
+    StreamPtr stream;
+    std::uint64_t there = 0;
+    if (SourcePtr source = content.source(); source && options_.from > 0) {
+      there = std::min(source->size(), options_.from);
+      stream = make_source_stream(source, options_.from);
+    } else {
+      stream = content.stream();
+      if (options_.from > 0) there = stream->skip(options_.from);
+    }
+    if (there < options_.from)
+      throw Malformed(fmt::format("it has {} bytes, so there is nothing from {} on", grouped(there),
+                                  grouped(options_.from)));
     return stream;
   }
 

@@ -268,6 +268,8 @@ void add_unpack(CommandLine& program, Session& session) {
   command.flag("--keep-damaged", request.keep_damaged,
                "Keep what can be read of damaged files, as NAME.damaged");
   command.flag("--portable-names", options->portable_names, "Change names that other systems refuse");
+  command.flag("--lower-case", request.lower_case,
+               "Names in small letters; two that become equal are numbered, and told");
   command.flag("--special-modes", request.special_modes, "Keep set-user-id, set-group-id and sticky bits");
   command.flag("--exact-modes", request.exact_modes, "Permission bits as stored, whatever the umask says");
   command.flag("--owners", request.owners, "Give files the owners that are stored, by number (as root)");

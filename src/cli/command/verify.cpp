@@ -9,8 +9,11 @@
 #include "cli/progress_line.h"
 #include "cli/selection_options.h"
 #include "cli/session.h"
+#include "io/digest.h"
+#include "io/file_source.h"
 #include "report/records.h"
 #include "task/places.h"
+#include "task/published_digest.h"
 
 namespace operculum::cli {
 namespace {
@@ -19,7 +22,23 @@ struct VerifyOptions {
   std::vector<std::string> targets;
   SelectionOptions selection;
   VerifyRequest request;
+  std::string sha256;
 };
+
+/// Compares the file of a target with a published digest.
+void verify_digest(Session& session, const VerifyOptions& options, const std::string& target) {
+  std::string expected = published_sha256(options.sha256, target);
+  std::string computed = sha256_of(*open_file(target));
+  bool same = expected == computed;
+  if (!same) session.raise(some_failed);
+  if (session.json) return session.data.write(json_digest_line(target, expected, computed));
+  if (same && session.quiet) return;
+  session.data.write(
+      same ? fmt::format("{}: its SHA-256 is the one that was published\n", escape(target))
+           : fmt::format("{}: its SHA-256 differs (published {}, computed {}); the file is not the one "
+                         "that was published\n",
+                         escape(target), expected, computed));
+}
 
 /// One honest sentence on the whole.
 std::string totals_text(const VerifyTotals& totals) {
@@ -98,10 +117,10 @@ void verify_one(Session& session, VerifyOptions& options, const std::string& tar
   session.data.write(fmt::format("{}: {}\n", escape(target), totals_text(totals)));
   if (totals.nested > 0) {
     session.say(Session::Tone::note,
-                fmt::format("{}: {} in it {} not entered; --deep verifies what is in them", escape(target),
-                            counted(totals.nested, "file that looks like a container",
-                                    "files that look like containers"),
-                            totals.nested == 1 ? "was" : "were"));
+                fmt::format("{}: {} not entered; --deep verifies the contents, too", escape(target),
+                            totals.nested == 1
+                                ? "a file that is a container by its name was"
+                                : grouped(totals.nested) + " files that are containers by their names were"));
   }
 }
 
@@ -115,12 +134,19 @@ void add_verify(CommandLine& program, Session& session) {
   auto options = std::make_shared<VerifyOptions>();
   command.arguments("TARGET", options->targets, "Containers, folders or entries in them");
   command.flag("--deep", options->request.deep, "Into nested containers, too");
+  command.text(
+      "--sha256", options->sha256, "HEX|FILE",
+      "Compare the files themselves with a published digest, or with those in a list such as SHA256SUMS");
   command.number("--jobs", options->request.jobs, "Threads (0: one for each processor)");
   options->selection.add_to(command, SelectionOptions::With::patterns);
   command.run([&session, options] {
     prepare(session);
     for (const std::string& target : expanded(options->targets)) {
       try {
+        if (!options->sha256.empty()) {
+          verify_digest(session, *options, target);
+          continue;
+        }
         verify_one(session, *options, target);
       } catch (const std::exception& thrown) {
         Error error = as_error(thrown);

@@ -171,7 +171,7 @@ class CpioParser final : public SequenceParser {
  private:
   /// Behind a trailer: zeros, then perhaps the next archive.
   bool another_archive(InputBuffer& input) {
-    while (!input.view().empty() && input.view()[0] == 0) input.consume(1);
+    input.skip_zeros();
     if (input.view().empty()) return false;
     if (variant_of(input.ensure(6)) == nullptr) {
       report(Finding::Level::note,

@@ -118,15 +118,11 @@ class TarParser final : public SequenceParser {
       return false;
     }
     // Anything but zeros behind the end mark is worth knowing.
-    for (ByteView rest = input.view(); !rest.empty(); rest = input.view()) {
-      auto other = std::find_if(rest.begin(), rest.end(), [](Byte b) { return b != 0; });
-      if (other != rest.end()) {
-        std::uint64_t place = input.consumed() + static_cast<std::uint64_t>(other - rest.begin());
-        report(Finding::Level::note,
-               fmt::format("bytes that are not padding follow the archive's end, from offset {}", place));
-        break;
-      }
-      input.consume(rest.size());
+    input.skip_zeros();
+    if (!input.view().empty()) {
+      report(Finding::Level::note,
+             fmt::format("bytes that are not padding follow the archive's end, from offset {}",
+                         input.consumed()));
     }
     return true;
   }

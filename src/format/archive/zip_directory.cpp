@@ -192,6 +192,7 @@ bool DirectoryReader::next(Entry& entry) {
     tell_end();
     return false;
   }
+  ++count_;
   context_.limits.count_entry();
   std::size_t length = central_length(raw);
   if (length > raw.size()) raw = input_.ensure(length);

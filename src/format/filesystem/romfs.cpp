@@ -2,6 +2,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <unordered_set>
 
 #include "base/fields.h"
 #include "base/text.h"
@@ -54,9 +55,9 @@ class RomContainer final : public FileTree {
   NodeRef root() override { return {first_}; }
 
   void list(NodeRef folder, Detail, const TreeSink& sink) override {
-    std::uint64_t left = image_->size() / 16;  // each header takes 16 bytes at least
+    std::unordered_set<std::uint64_t> seen;
     for (std::uint64_t at = folder.a; at != 0;) {
-      if (left-- == 0) throw Malformed("romfs: a folder's headers form a loop");
+      if (!seen.insert(at).second) throw Malformed("romfs: a folder's headers form a loop");
       Header header = read_header(at);
       if (header.name != "." && header.name != "..") row(header, sink);
       at = header.next;
