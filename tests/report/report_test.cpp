@@ -37,13 +37,27 @@ TEST(Csv, QuotesWhatMustBe) {
   EXPECT_EQ(csv_line({"a", "b,c", "say \"x\"", ""}), "a,\"b,c\",\"say \"\"x\"\"\",\r\n");
 }
 
+TEST(Csv, DisarmsCellsThatASpreadsheetWouldRun) {
+  EXPECT_EQ(csv_line({"=cmd|calc", "+1", "-1", "@SUM(A1)", "\t=1", "1=2"}),
+            "\"'=cmd|calc\",\"'+1\",\"'-1\",\"'@SUM(A1)\",\"'\t=1\",1=2\r\n");
+}
+
+TEST(Tree, PutsWhatLiesVeryDeepOnOneLine) {
+  std::string path;
+  for (int i = 0; i < 5000; ++i) path += "a/";
+  std::string text = tree_text({{path + "f", false, ""}});
+  EXPECT_LT(text.size(), 100'000u) << "indents of 5,000 levels would take megabytes";
+  EXPECT_TRUE(text.ends_with("a/a/f\n")) << text.substr(text.size() - 20);
+}
+
 TEST(Tree, FillsInMissingFoldersAndEscapesNames) {
   EXPECT_EQ(tree_text({{"a/b/c.txt", false, "  5 B"}, {"a", true, ""}, {"x\x1b", false, ""}}),
             "├─ a/\n│  └─ b/\n│     └─ c.txt  5 B\n└─ x\\x1b\n");
 }
 
 TEST(Json, SurvivesBytesThatAreNoText) {
-  EXPECT_EQ(json_line(Json{{"path", "caf\xe9"}}), "{\"path\":\"caf\xef\xbf\xbd\"}\n");
+  EXPECT_EQ(json_line(Finding{Finding::Level::note, "caf\xe9"}),
+            "{\"record\":\"note\",\"message\":\"caf\xef\xbf\xbd\"}\n");
 }
 
 }  // namespace
