@@ -117,7 +117,8 @@ class SequenceContainer final : public Container {
     if (source_ && plain(index) && entry.offset + entry.stored_size <= source_->size()) {
       return make_content(make_slice(source_, entry.offset, entry.stored_size));
     }
-    if (auto special = special_.find(index); source_ && special != special_.end() && special->second.only_holes()) {
+    if (auto special = special_.find(index);
+        source_ && special != special_.end() && special->second.only_holes()) {
       SourcePtr packed = make_slice(source_, entry.offset, entry.stored_size);
       if (packed->size() == entry.stored_size)
         return make_content(make_extent_source(packed, special->second.extents, entry.size));

@@ -77,5 +77,16 @@ TEST(Units, ReadAndWriteSizes) {
   EXPECT_EQ(counted(12345, "file", "files"), "12,345 files");
 }
 
+TEST(Units, ArticlesFollowTheSound) {
+  EXPECT_EQ(with_article("ZIP archive"), "a ZIP archive");
+  EXPECT_EQ(with_article("NTFS file system"), "an NTFS file system");
+  EXPECT_EQ(with_article("ext2/ext3/ext4 file system"), "an ext2/ext3/ext4 file system");
+  EXPECT_EQ(with_article("xz file"), "an xz file");
+  EXPECT_EQ(with_article("FAT file system"), "a FAT file system");
+  EXPECT_EQ(with_article("UDF disc"), "a UDF disc");
+  EXPECT_EQ(with_article("SquashFS file system"), "a SquashFS file system");
+  EXPECT_EQ(with_article("ISO 9660 disc"), "an ISO 9660 disc");
+}
+
 }  // namespace
 }  // namespace operculum

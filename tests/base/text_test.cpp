@@ -84,5 +84,14 @@ TEST(Plain, IsSeenAtEveryPlaceOfEveryLength) {
   EXPECT_TRUE(is_plain("") && is_ascii(""));
 }
 
+TEST(Escape, ShowsWhatCannotBeSeenAndCanBeUndone) {
+  for (std::string_view invisible : {"\u200b", "\u2060", "\u00ad", "\u3164", "\U000e0041"}) {
+    std::string escaped = escape(invisible);
+    EXPECT_TRUE(is_ascii(escaped)) << escaped;
+    EXPECT_EQ(unescape(escaped), std::string(invisible));
+  }
+  EXPECT_EQ(escape("\u200d\u200c"), "\u200d\u200c") << "whole scripts need the joiners";
+}
+
 }  // namespace
 }  // namespace operculum

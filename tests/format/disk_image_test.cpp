@@ -4,10 +4,12 @@
 
 #include <algorithm>
 
+#include "container/parts.h"
 #include "support/disk_writer.h"
 #include "support/ext_writer.h"
 #include "support/fat_writer.h"
 #include "support/open.h"
+#include "support/temp_folder.h"
 
 namespace operculum {
 namespace {
@@ -336,6 +338,72 @@ TEST(Partitions, TellOfASizeThatIsNoMultipleOfTheSector) {
   Bytes disk = make_mbr(parts());
   disk.push_back(0);
   EXPECT_TRUE(has_finding(*open_bytes(disk, "card.img"), "not a multiple of the sector"));
+}
+
+TEST(Vmdk, PartsAreVisibleFilesOfWholeSectorsBesideIt) {
+  auto descriptor = [](const std::string& part) {
+    return to_bytes("# Disk DescriptorFile\nversion=1\ncreateType=\"monolithicFlat\"\nRW 1 FLAT \"" + part +
+                    "\" 0\n");
+  };
+  auto refusal = [&](const std::string& part, const Files& beside) -> std::string {
+    Files files = beside;
+    files["card.vmdk"] = descriptor(part);
+    try {
+      open_beside("card.vmdk", files);
+    } catch (const Error& error) {
+      return error.what();
+    }
+    return "";
+  };
+  EXPECT_NE(refusal("../secret", {}).find("a part in another folder"), std::string::npos);
+  EXPECT_NE(refusal("/etc/passwd", {}).find("a part in another folder"), std::string::npos);
+  EXPECT_NE(refusal("flat", {{"flat", Bytes(700)}}).find("700 bytes are no whole sectors"),
+            std::string::npos);
+  EXPECT_EQ(refusal("flat", {{"flat", Bytes(512)}}), "");
+  TempFolder folder;
+  folder.write(".hidden", Bytes(512));
+  folder.write("plain", Bytes(512));
+  std::filesystem::create_symlink("plain", folder.path("link"));
+  auto sibling = file_sibling(folder.path("card.vmdk"));
+  EXPECT_EQ(sibling(".hidden"), nullptr);
+  EXPECT_EQ(sibling("link"), nullptr);
+  EXPECT_EQ(sibling(".ssh/id_rsa"), nullptr);
+  ASSERT_NE(sibling("plain"), nullptr);
+}
+
+TEST(Vhd, WhatItsTableDoesNotCoverIsOneHole) {
+  // A dynamic disk of 2^60 bytes with one block: nothing may take time by what it claims.
+  constexpr std::uint64_t kClaimed = std::uint64_t{1} << 60;
+  Canvas footer(512);
+  footer.text(0, "conectix");
+  footer.big(8, 2, 4);
+  footer.big(12, 0x10000, 4);
+  footer.big(16, 512, 8);
+  footer.big(40, kClaimed, 8);
+  footer.big(48, kClaimed, 8);
+  footer.big(60, 3, 4);
+  std::uint32_t sum = 0;
+  for (std::size_t i = 0; i < 512; ++i) sum += footer[i];
+  footer.big(64, static_cast<std::uint32_t>(~sum), 4);
+  Canvas header(1024);
+  header.text(0, "cxsparse");
+  header.big(8, UINT64_MAX, 8);
+  header.big(16, 1536, 8);
+  header.big(24, 0x10000, 4);
+  header.big(28, 1, 4);
+  header.big(32, 4096, 4);
+  sum = 0;
+  for (std::size_t i = 0; i < 1024; ++i) sum += header[i];
+  header.big(36, static_cast<std::uint32_t>(~sum), 4);
+  Bytes foot = footer.take(), head = header.take();
+  ByteWriter disk;
+  disk.bytes(foot).bytes(head).u32be(4).zeros(508);
+  disk.zeros(512).text("nothing known").zeros(4096 - 13).bytes(foot);
+  Held held = open_bytes(disk.take());
+  ASSERT_EQ(held.format(), "vhd");
+  SourcePtr inside = held->content(0)->source();
+  EXPECT_EQ(inside->size(), kClaimed);
+  EXPECT_EQ(inside->hole_at(4096), kClaimed - 4096);
 }
 
 }  // namespace

@@ -232,5 +232,34 @@ TEST(Tar, StopsAtTheEntryLimit) {
   EXPECT_THROW(opened->entries(), LimitExceeded);
 }
 
+TEST(Tar, ASlashAtTheEndMakesAFolderOnlyOfAnOldEntry) {
+  std::string full(99, 'n');
+  Bytes tar = TarBuilder()
+                  .pax({{"path", "long/" + full + "/file"}})
+                  .add({.name = full + "/", .data = to_bytes("tide")})
+                  .file("after", "x")
+                  .build();
+  Held held = open_bytes(tar, "s.tar");
+  EXPECT_EQ(text_at(*held, "long/" + full + "/file"), "tide");
+  EXPECT_EQ(text_at(*held, "after"), "x");
+  EXPECT_TRUE(held->findings().empty());
+  Held old = open_bytes(
+      TarBuilder(TarStyle::v7).add({.name = "folder/", .data = {}, .typeflag = '\0'}).build(), "s.tar");
+  EXPECT_EQ(entry_at(*old, "folder").kind, EntryKind::folder);
+}
+
+TEST(Tar, RecordsForTheWholeArchiveAreNotCopiedIntoEachEntry) {
+  TarBuilder tar;
+  tar.pax({{"comment", std::string(100'000, 'c')}, {"uname", "hall"}}, 'g');
+  for (int i = 0; i < 100; ++i) tar.file("f" + std::to_string(i), "");
+  tar.pax({{"uname", ""}}).file("own", "");
+  Held held = open_bytes(tar.build(), "s.tar");
+  std::size_t memory = 0;
+  for (const Entry& entry : held->entries()) memory += memory_of(entry);
+  EXPECT_LT(memory, 100'000u);
+  EXPECT_EQ(entry_at(*held, "f7").extra->owner, "hall");
+  EXPECT_EQ(entry_at(*held, "own").extra->owner, "") << "an empty value deletes";
+}
+
 }  // namespace
 }  // namespace operculum
