@@ -51,6 +51,10 @@ struct Session {
   /// The descriptions in the configuration folder and the installed share, read when they are first wanted.
   layout::Library& library();
 
+  /// A description that the user named: their own when it lies where theirs or the program's do. Throws
+  /// IoError.
+  layout::Found read_layout(const std::string& path) const;
+
   /// The text of a description, for messages about it.
   static layout::Description description_of(const std::string& path);
 

@@ -33,7 +33,7 @@ void list(const Place& place, const ListRequest& request, OpenContext& context,
     return true;
   };
   walk(layer, place.layers.size() == 1 ? place.file_source : nullptr, context,
-       {.deep = request.deep, .kinds = request.kinds}, events);
+       {.deep = request.deep, .programs = request.programs, .kinds = request.kinds}, events);
 }
 
 void list_paths(const Place& place, const ListRequest& request, OpenContext& context,

@@ -8,6 +8,7 @@ namespace operculum {
 struct ListRequest {
   Selection selection;
   bool deep = false;
+  bool programs = false;  ///< with deep, also into programs that carry containers
   bool kinds = false;     ///< decode the first bytes of each file to tell what it is
   bool contents = false;  ///< hand out each file's data with it
 };

@@ -32,7 +32,7 @@ Summary summarise(const Place& place, const ListRequest& request, OpenContext& c
     return true;
   };
   walk(place.layers.back(), place.layers.size() == 1 ? place.file_source : nullptr, context,
-       {.deep = request.deep, .kinds = true}, events);
+       {.deep = request.deep, .programs = request.programs, .kinds = true}, events);
   return summary;
 }
 

@@ -81,7 +81,11 @@ class Unpacker {
     };
     bool all = request_.selection.everything() && !request_.dry_run;
     walk(layer, place_.layers.size() == 1 ? place_.file_source : nullptr, context_,
-         {.deep = request_.deep, .kinds = !request_.only_kinds.empty(), .whole = all}, events);
+         {.deep = request_.deep,
+          .programs = request_.programs,
+          .kinds = !request_.only_kinds.empty(),
+          .whole = all},
+         events);
   }
 
   /// The place is a single entry, or a file that is no container.

@@ -21,6 +21,7 @@ struct UnpackRequest {
   bool into_new = false;  ///< it must be a new one: where its name is taken, a numbered one is made
   Selection selection;
   bool deep = false;                    ///< into nested containers, too
+  bool programs = false;                ///< with deep, also into programs that carry containers
   bool flat = false;                    ///< all files directly in the output folder
   bool dry_run = false;                 ///< plan only; nothing is written
   bool keep_damaged = false;            ///< keep what could be decoded of damaged files, as NAME.damaged

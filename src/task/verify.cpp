@@ -68,7 +68,7 @@ class Verifier {
       });
     };
     walk(place_.layers.back(), place_.layers.size() == 1 ? place_.file_source : nullptr, context_,
-         {.deep = request_.deep, .covered = covered, .whole = true}, events);
+         {.deep = request_.deep, .programs = request_.programs, .covered = covered, .whole = true}, events);
   }
 
   /// What there is to decode.

@@ -9,7 +9,8 @@ namespace operculum {
 struct VerifyRequest {
   Selection selection;
   bool deep = false;
-  unsigned jobs = 0;  ///< threads; 0: one for each processor
+  bool programs = false;  ///< with deep, also into programs that carry containers
+  unsigned jobs = 0;      ///< threads; 0: one for each processor
 };
 
 /// Something that is not as it should be; `path` is empty for the container itself.

@@ -145,7 +145,8 @@ class Walk {
       }
       Probe probe(front.bytes, front.complete, name);
       FrontedStream all(std::move(front.bytes), *visit.stream);
-      if (recognise(probe, context_) == nullptr)
+      const Format* within = recognise(probe, context_);
+      if (within == nullptr || !may_enter(*within))
         return hand_out(format, *container, visit, path, nullptr, &all);
       content = make_content(spool(all, context_.spool));
     } else if (visit.entry.size <= kDecodeOnce) {
@@ -156,6 +157,7 @@ class Walk {
       check_depth(ancestors_.size() + 1, context_.limits);
       inner = open_container({content, name, entry_sibling(container, visit.entry.path, context_)}, context_);
       content = inner.content;
+      if (inner.container && !may_enter(*inner.format)) inner = {};
       if (inner.container) {
         bytes = content->source();
         check_not_itself(bytes);
@@ -172,6 +174,11 @@ class Walk {
     if (go_on && options_.whole && visit.content && covers(visit) && visit.content->source())
       check_whole(visit, path);
     return go_on;
+  }
+
+  /// Whoever wants what is in the containers of a package rarely wants its programs taken apart.
+  bool may_enter(const Format& format) const {
+    return options_.programs || (format.kind != "executable" && format.kind != "script");
   }
 
   /// What was read through random access was compared with nothing: its stream is read once more for that.

@@ -21,9 +21,10 @@ struct Found {
 };
 
 struct WalkOptions {
-  bool deep = false;     ///< also into entries that are containers, instead of handing them out
-  bool covered = false;  ///< for the container the walk begins with: see Found
-  bool kinds = false;    ///< tell what each file is by its first bytes
+  bool deep = false;      ///< also into entries that are containers, instead of handing them out
+  bool programs = false;  ///< with deep, also into programs and scripts that carry something
+  bool covered = false;   ///< for the container the walk begins with: see Found
+  bool kinds = false;     ///< tell what each file is by its first bytes
   bool whole =
       false;  ///< compare the checksums around nested containers, too, when all of their contents are read
 };

@@ -6,6 +6,7 @@
 #include <sstream>
 
 #include "codec/codec.h"
+#include "container/format.h"
 #include "support/program.h"
 #include "support/tar_builder.h"
 #include "support/temp_folder.h"
@@ -53,9 +54,9 @@ TEST_F(Commands, IdentifyTellsTheTruthAboutRenamedFiles) {
   EXPECT_NE(ran.out.find("named .skin; it is a ZIP archive: no renaming needed, unpack it as it is"),
             std::string::npos);
   temp.write("song.zip", TarBuilder().file("a", "x").build());
-  EXPECT_NE(tool({"identify", "song.zip"})
-                .out.find("warning   named .zip; it is a tar archive: it is no ZIP archive"),
-            std::string::npos);
+  EXPECT_NE(
+      tool({"identify", "song.zip"}).out.find("warning   named .zip; it is a tar archive: not a ZIP archive"),
+      std::string::npos);
   temp.write("picture.zip", "\x89PNG\r\n\x1a\n");
   EXPECT_NE(tool({"identify", "picture.zip"}).out.find("renaming a file does not convert it"),
             std::string::npos);
@@ -78,9 +79,8 @@ TEST_F(Commands, IdentifyPointsOutSizesThatArePowersOfTwo) {
 TEST_F(Commands, ListPrintsATable) {
   Ran ran = tool({"list", "pool.skin"});
   EXPECT_EQ(ran.exit_code, 0);
-  EXPECT_NE(ran.out.find("size           stored  method      time                  flags  path"),
-            std::string::npos);
-  EXPECT_NE(ran.out.find("deflate     2026-03-01 14:05:08   -      notes.txt"), std::string::npos);
+  EXPECT_NE(ran.out.find("method   time              flags  path"), std::string::npos);
+  EXPECT_NE(ran.out.find("deflate  2026-03-01 14:05  -      notes.txt"), std::string::npos);
   EXPECT_NE(ran.out.find("F      textures/"), std::string::npos);
 }
 
@@ -251,9 +251,11 @@ TEST_F(Commands, DiscardOfAnUntouchedUnpackLeavesNothing) {
 TEST_F(Commands, DiscardDoesNotBelieveAForgedReceipt) {
   temp.write("precious", "mine");
   temp.write("a/x", "x");
-  temp.write("r.json", R"({"kind":"operculum receipt","version":1,"source":"s","folder":")" + temp.path("a") +
-                           R"(","written":[{"path":"../precious","kind":"file","size":4,"sha256":"00"}]})");
-  EXPECT_EQ(tool({"discard", "r.json"}).exit_code, 1);
+  temp.write(
+      "r.json",
+      R"({"kind":"operculum receipt","version":2,"source":"s","folder":")" + temp.path("a") +
+          R"(","complete":true,"written":[{"path":"../precious","kind":"file","size":4,"sha256":"00"}]})");
+  EXPECT_EQ(tool({"discard", "r.json"}).exit_code, 3);
   EXPECT_EQ(temp.read("precious"), "mine");
 }
 
@@ -271,7 +273,7 @@ TEST_F(Commands, VerifyFindsEveryFaultAndWritesNothing) {
       ran.out.find("bad1: checksum differs (stored 00000001, computed 8cdc1683); the data is damaged\n"),
       std::string::npos);
   EXPECT_NE(ran.out.find("bad2: checksum differs"), std::string::npos);
-  EXPECT_NE(ran.out.find("1 file decoded (4 B); every one has a checksum and it is right. 2 faults."),
+  EXPECT_NE(ran.out.find("1 of 3 files decoded (4 B); it has a checksum, and it is right; 2 failed."),
             std::string::npos);
   EXPECT_EQ(temp.listing(), before);
   EXPECT_EQ(tool({"verify", "--deep", "pool.skin", "pool.tar.gz"}).exit_code, 0);
@@ -287,9 +289,10 @@ TEST_F(Commands, VerifyGoesDeep) {
 }
 
 TEST_F(Commands, VerifyCountsChecksumsOfEnclosingLayers) {
-  EXPECT_NE(tool({"verify", "pool.tar.gz"}).out.find("every one has a checksum"), std::string::npos);
+  EXPECT_NE(tool({"verify", "pool.tar.gz"}).out.find("it has a checksum, and it is right"),
+            std::string::npos);
   temp.write("plain.tar", TarBuilder().file("a", "x").build());
-  EXPECT_NE(tool({"verify", "plain.tar"}).out.find("none has a checksum"), std::string::npos);
+  EXPECT_NE(tool({"verify", "plain.tar"}).out.find("there is no checksum to compare"), std::string::npos);
 }
 
 TEST_F(Commands, DamageInASolidLayerIsNeverTakenForItsEnd) {
@@ -357,7 +360,7 @@ TEST_F(Commands, FormatsTellsFeaturesAndSpecifications) {
   auto records = lines_of(tool({"formats", "--json"}).out);
   auto described = std::count_if(records.begin(), records.end(),
                                  [](const json& one) { return one["family"] == "described"; });
-  EXPECT_EQ(records.size() - static_cast<std::size_t>(described), 42u);
+  EXPECT_EQ(records.size() - static_cast<std::size_t>(described), formats().size());
   EXPECT_EQ(described, 11) << "those that come with the program";
   EXPECT_EQ(records[0]["format"], "qcow2");
   auto iso = std::find_if(records.begin(), records.end(),

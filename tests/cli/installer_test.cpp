@@ -203,9 +203,9 @@ TEST(Kinds, AreListed) {
   TempFolder folder;
   folder.write("pack.skin", mixed_pack());
   Ran ran = operculum({"list", "--kinds", "pack.skin"}, folder.path());
-  EXPECT_NE(ran.out.find("image       crab.ppm"), std::string::npos) << ran.out;
-  EXPECT_NE(ran.out.find("script      run.sh"), std::string::npos) << ran.out;
-  EXPECT_NE(ran.out.find("container   inner.zip"), std::string::npos) << ran.out;
+  EXPECT_NE(ran.out.find("image      crab.ppm"), std::string::npos) << ran.out;
+  EXPECT_NE(ran.out.find("script     run.sh"), std::string::npos) << ran.out;
+  EXPECT_NE(ran.out.find("container  inner.zip"), std::string::npos) << ran.out;
   Ran json = operculum({"list", "--kinds", "--json", "pack.skin"}, folder.path());
   EXPECT_NE(json.out.find("\"content\":\"text\""), std::string::npos) << json.out;
 }

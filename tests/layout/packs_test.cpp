@@ -24,7 +24,8 @@ struct OpenPack {
     static std::map<std::string, std::shared_ptr<const layout::Plan>> plans;
     auto& plan = plans[pack.layout];
     if (!plan)
-      plan = layout::Library::read(std::string(OPERCULUM_SOURCE) + "/layouts/" + pack.layout + ".layout")
+      plan = layout::Library::read(std::string(OPERCULUM_SOURCE) + "/layouts/" + pack.layout + ".layout",
+                                   layout::Trust::own)
                  .compiled.plan;
     if (!pack.key.empty()) context->keys.add_named("gauge master", {pack.key, "the test"});
     SourcePtr source = make_memory_source(bytes);
@@ -68,8 +69,9 @@ TEST_P(Packs, OpenWithTheirDescription) {
 }
 
 TEST_P(Packs, AreRecognisedByContentWhateverTheirName) {
-  auto compiled =
-      layout::Library::read(std::string(OPERCULUM_SOURCE) + "/layouts/" + pack.layout + ".layout").compiled;
+  auto compiled = layout::Library::read(std::string(OPERCULUM_SOURCE) + "/layouts/" + pack.layout + ".layout",
+                                        layout::Trust::own)
+                      .compiled;
   ASSERT_TRUE(compiled.plan);
   Format format = layout::described_format(compiled.plan, layout::Chosen::by_content);
   Probe probe(make_memory_source(pack.bytes), pack.layout == "ledger" ? pack.name : "renamed.bin");

@@ -44,6 +44,7 @@ std::string TempFolder::read(const std::string& name) const {
 
 std::string TempFolder::listing(const std::string& name) const {
   std::vector<std::string> paths;
+  if (!fs::exists(path(name))) return "";
   for (const auto& item : fs::recursive_directory_iterator(path(name))) {
     std::string relative = fs::relative(item.path().parent_path(), path(name)).string();
     relative =

@@ -24,7 +24,8 @@ class TempFolder {
   bool has(const std::string& name) const {
     return std::filesystem::exists(std::filesystem::symlink_status(path(name)));
   }
-  /// Every path beneath, sorted, folders with a slash behind: "a/ a/b.txt".
+  /// Every path beneath, sorted, folders with a slash behind: "a/ a/b.txt"; empty when there is no such
+  /// folder.
   std::string listing(const std::string& name = "") const;
 
  private:

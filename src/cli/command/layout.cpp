@@ -99,7 +99,7 @@ void tell_roles(Session& session, const layout::Plan& plan) {
 }
 
 void check(Session& session, const CheckOptions& options) {
-  layout::Found found = layout::Library::read(options.file);
+  layout::Found found = session.read_layout(options.file);
   layout::Description text{found.path, found.compiled.plan ? found.compiled.plan->description.text : ""};
   if (!found.compiled.plan) text = session.description_of(options.file);
   text.name = layout::layout_name(options.file) + ".layout";

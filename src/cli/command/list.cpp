@@ -16,6 +16,7 @@
 #include "report/text_table.h"
 #include "report/tree_text.h"
 #include "task/kinds.h"
+#include "task/name_encoding.h"
 #include "task/places.h"
 #include "task/refuse_kinds.h"
 #include "task/summary.h"
@@ -118,6 +119,7 @@ class Listing {
     if (!options_.only_kinds.empty() && (!entry.has_data() || !is_kind_of(found.kind, options_.only_kinds)))
       return;
     tally_.add(entry);
+    if (session_.context.names_in.empty()) names_.look(entry.path);
     if (options_.tree) {
       session_.context.limits.count_retained(found.path.size() + sizeof(TreeLine));
       std::string note =
@@ -242,7 +244,11 @@ class Listing {
   }
 
  public:
-  ~Listing() { fold_.finish(); }
+  ~Listing() {
+    fold_.finish();
+    if (std::string hint = names_.hint(); !hint.empty())
+      session_.say(Session::Tone::note, fmt::format("{}: {}", escape(target_), hint));
+  }
   Listing(const Listing&) = delete;
   Listing& operator=(const Listing&) = delete;
 
@@ -256,6 +262,7 @@ class Listing {
   std::vector<Kept> kept_;
   std::vector<TreeLine> tree_;
   Counts tally_;
+  NameEncoding names_;
   bool begun_ = false;
 };
 
@@ -288,6 +295,8 @@ void add_list(CommandLine& program, Session& session) {
                          "The digest of each file's bytes, and its path",
                          [options](std::string_view word) { options->digest = word; });
   command.flag("--deep", options->request.deep, "Into nested containers, too");
+  command.flag("--deep-programs", options->request.programs,
+               "With --deep, also into programs that carry containers");
   options->selection.add_to(command, SelectionOptions::With::patterns_and_list);
   command.run([&session, options] {
     prepare(session);

@@ -16,6 +16,7 @@
 #include "io/origin.h"
 #include "report/records.h"
 #include "task/kinds.h"
+#include "task/name_encoding.h"
 #include "task/output_place.h"
 #include "task/receipt.h"
 
@@ -81,6 +82,7 @@ class UnpackReport {
       return;
     }
     std::string path = escape(event.path);
+    if (session_.context.names_in.empty()) names_.look(event.path);
     switch (event.kind) {
       case UnpackEvent::Kind::file:
       case UnpackEvent::Kind::folder:
@@ -113,6 +115,7 @@ class UnpackReport {
   void finish() {
     line_.clear();
     fold_.finish();
+    if (std::string hint = names_.hint(); !hint.empty()) session_.say(Session::Tone::note, hint);
   }
 
  private:
@@ -141,6 +144,7 @@ class UnpackReport {
   ProgressLine& line_;
   const UnpackOptions& options_;
   MessageFold fold_{session_};
+  NameEncoding names_;
 };
 
 std::string totals_text(const UnpackTotals& totals, const UnpackRequest& request) {
@@ -251,6 +255,8 @@ void add_unpack(CommandLine& program, Session& session) {
   command.words("--refuse-kind", request.refuse_kinds, kinds, "KIND,...",
                 "Write nothing at all when a file is of one of these kinds, such as script,executable");
   command.flag("--deep", request.deep, "Unpack nested containers, too, each into a folder of its name");
+  command.flag("--deep-programs", request.programs,
+               "With --deep, also out of programs that carry containers");
   command.flag("--flat", request.flat, "All files directly into the output folder");
   command.text("--name-as", request.name_as, "TEMPLATE",
                "Name files by this template: {path} {folder} {name} {ending} {number} {container} {type} "

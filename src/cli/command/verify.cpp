@@ -134,6 +134,8 @@ void add_verify(CommandLine& program, Session& session) {
   auto options = std::make_shared<VerifyOptions>();
   command.arguments("TARGET", options->targets, "Containers, folders or entries in them");
   command.flag("--deep", options->request.deep, "Into nested containers, too");
+  command.flag("--deep-programs", options->request.programs,
+               "With --deep, also into programs that carry containers");
   command.text(
       "--sha256", options->sha256, "HEX|FILE",
       "Compare the files themselves with a published digest, or with those in a list such as SHA256SUMS");
