@@ -40,8 +40,9 @@ struct Installation {
   std::vector<InstallAction> actions;
   std::vector<RegistryValue> registry;
   std::vector<Shortcut> shortcuts;
-  std::vector<std::string> needs;  ///< other packages that have to be there
-  std::vector<std::string> notes;  ///< what could not be told
+  std::vector<std::string> needs;          ///< other packages that have to be there
+  std::vector<std::string> notes;          ///< what could not be told
+  std::vector<std::string> configuration;  ///< paths of files that a person may have changed since
   bool system_paths = false;  ///< paths are those of the machine; else they begin with the name of a place
 };
 

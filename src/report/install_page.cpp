@@ -195,7 +195,9 @@ class Page {
       return;
     }
     out_ += "<pre>";
-    for (const std::string& path : report.removal) out_ += html(path) + "\n";
+    for (const std::string& path : report.removal)
+      out_ += html(path) + (path.ends_with('/') ? " (if empty)\n" : "\n");
+    for (const std::string& undo : report.undo) out_ += html(undo) + "\n";
     out_ += "</pre>\n";
   }
 

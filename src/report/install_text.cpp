@@ -13,6 +13,7 @@ std::string item_line(const InstalledItem& item) {
   std::string mode = item.mode == Entry::kNoMode ? "    " : fmt::format("{:04o}", item.mode);
   std::string path = escape(item.path) + (item.kind == EntryKind::folder ? "/" : "");
   if (!item.link_target.empty()) path += " -> " + escape(item.link_target);
+  if (item.configuration) path += "  (configuration)";
   return fmt::format("    {} {:<12} {:>12}  {}\n", mode, escape(item.owner),
                      item.kind == EntryKind::file ? grouped(item.size) : "-", path);
 }
@@ -30,6 +31,10 @@ std::string action_lines(const InstallAction& action, bool scripts) {
 }
 
 }  // namespace
+
+std::string removal_line(const std::string& path) {
+  return escape(path) + (path.ends_with('/') ? " (if empty)" : "");
+}
 
 std::string install_text(const PackageReport& report, bool scripts) {
   std::string out = escape(report.target) + "\n";
@@ -53,6 +58,8 @@ std::string install_text(const PackageReport& report, bool scripts) {
   };
   section("would run", report.plan.actions.empty());
   for (const InstallAction& action : report.plan.actions) out += action_lines(action, scripts);
+  if (!report.effects.empty()) section("scripts say that they would make", false);
+  for (const std::string& effect : report.effects) out += fmt::format("  {}\n", printable(effect));
   if (!report.plan.registry.empty()) section("would write to the registry", false);
   for (const RegistryValue& value : report.plan.registry)
     out += fmt::format("  {}\n    {} = {}\n", printable(value.key),
@@ -65,7 +72,9 @@ std::string install_text(const PackageReport& report, bool scripts) {
   if (!report.plan.notes.empty()) section("beside that", false);
   for (const std::string& note : report.plan.notes) out += fmt::format("  {}\n", printable(note));
   section("to remove by hand", report.removal.empty());
-  for (const std::string& path : report.removal) out += fmt::format("  {}\n", escape(path));
+  for (const std::string& path : report.removal) out += fmt::format("  {}\n", removal_line(path));
+  if (!report.undo.empty()) section("to undo beside that", false);
+  for (const std::string& undo : report.undo) out += fmt::format("  {}\n", printable(undo));
   return out;
 }
 

@@ -274,6 +274,7 @@ std::string json_line(const PackageReport& report) {
       if (item.kind == EntryKind::file) one["size"] = item.size;
       if (item.mode != Entry::kNoMode) one["mode"] = fmt::format("{:04o}", item.mode);
       if (!item.owner.empty()) one["owner"] = escape(item.owner);
+      if (item.configuration) one["configuration"] = true;
       if (!item.link_target.empty()) one["link_target"] = escape(item.link_target);
       items.push_back(std::move(one));
     }
@@ -308,6 +309,8 @@ std::string json_line(const PackageReport& report) {
                   {"needs", escaped(report.plan.needs)},
                   {"notes", escaped(report.plan.notes)},
                   {"removal", escaped(report.removal)},
+                  {"undo", escaped(report.undo)},
+                  {"effects", escaped(report.effects)},
                   {"findings", std::move(findings)}});
 }
 

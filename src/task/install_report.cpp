@@ -4,8 +4,10 @@
 #include <map>
 #include <set>
 
+#include "base/text.h"
 #include "container/open.h"
 #include "container/parts.h"
+#include "task/script_effects.h"
 #include "task/walk.h"
 
 namespace operculum {
@@ -13,7 +15,6 @@ namespace {
 
 constexpr std::uint64_t kDiskBlock = 4096;
 constexpr std::size_t kMostLookedAt = 2000;  // entries of a container that is no installer
-constexpr std::size_t kOwnFolderDepth = 3;   // parts of a path from which on a folder is the package's own
 constexpr int kMostNested = 6;
 
 std::string place_of(const std::string& path, bool system_paths) {
@@ -33,6 +34,48 @@ InstalledItem item_of(const Entry& entry) {
   item.link_target = entry.link_target();
   if (entry.extra && !entry.extra->owner.empty()) item.owner = entry.extra->owner + ":" + entry.extra->group;
   return item;
+}
+
+std::size_t parts(const std::string& path) {
+  return static_cast<std::size_t>(std::count(path.begin(), path.end(), '/')) + 1;
+}
+
+/// What the package calls itself, in small letters.
+std::string product_of(const Installation& plan) {
+  for (const auto& [name, value] : plan.about) {
+    if (name == "product") return to_lower(value);
+  }
+  return "";
+}
+
+/// Folders of a system are shared: only what bears the package's name, what lies in that, and folders beneath
+/// /opt are its own.
+bool is_own_folder(const std::string& path, const std::string& name) {
+  constexpr std::size_t kFewestParts = 3;  // "usr/share/doc" itself is nobody's
+  if (path.starts_with("opt/")) return true;
+  if (name.empty() || parts(path) < kFewestParts) return false;
+  std::vector<std::string_view> all = split(path, '/');
+  return std::any_of(all.begin() + 2, all.end(), [&](std::string_view part) {
+    std::string lower = to_lower(part);
+    return lower == name || lower.starts_with(name + "-") || lower.starts_with(name + ".");
+  });
+}
+
+/// What removing files does not take back.
+std::vector<std::string> undo_of(const Installation& plan) {
+  std::vector<std::string> undo;
+  for (const InstallAction& action : plan.actions) {
+    if (action.kind == InstallAction::Kind::service)
+      undo.push_back("stop and disable the service " + action.name);
+    if (action.kind == InstallAction::Kind::scheduled_task)
+      undo.push_back("remove the scheduled task " + action.name);
+  }
+  for (const RegistryValue& value : plan.registry)
+    undo.push_back("delete the registry value " + value.key + ": " +
+                   (value.name.empty() ? "(default)" : value.name));
+  std::sort(undo.begin(), undo.end());
+  undo.erase(std::unique(undo.begin(), undo.end()), undo.end());
+  return undo;
 }
 
 /// All that has to go for the package to be gone.
@@ -55,12 +98,10 @@ std::vector<std::string> removal_of(const PackageReport& report) {
   }
   for (const Shortcut& shortcut : report.plan.shortcuts) paths.push_back(root + shortcut.path);
   std::vector<std::string> own;
-  auto parts = [](const std::string& path) {
-    return static_cast<std::size_t>(std::count(path.begin(), path.end(), '/')) + 1;
-  };
-  std::size_t least = report.plan.system_paths ? kOwnFolderDepth : 2;
-  std::copy_if(folders.begin(), folders.end(), std::back_inserter(own),
-               [&](const std::string& path) { return parts(path) >= least; });
+  std::string name = product_of(report.plan);
+  std::copy_if(folders.begin(), folders.end(), std::back_inserter(own), [&](const std::string& path) {
+    return report.plan.system_paths ? is_own_folder(path, name) : parts(path) >= 2;
+  });
   std::stable_sort(own.begin(), own.end(),
                    [&](const std::string& a, const std::string& b) { return parts(a) > parts(b); });
   for (const std::string& folder : own) paths.push_back(root + folder + "/");
@@ -73,10 +114,12 @@ PackageReport report_of(const std::string& target, const Format& format, Contain
   report.target = target;
   report.format = format.name;
   report.plan = std::move(plan);
+  std::set<std::string> configuration(report.plan.configuration.begin(), report.plan.configuration.end());
   std::map<std::string, InstalledPlace> places;
   container.each(Detail::all, [&](const Entry& entry) {
     if (entry.path == ".") return;
     InstalledItem item = item_of(entry);
+    item.configuration = configuration.contains(item.path);
     InstalledPlace& place = places[place_of(item.path, report.plan.system_paths)];
     if (item.kind == EntryKind::file) {
       ++place.files;
@@ -95,6 +138,11 @@ PackageReport report_of(const std::string& target, const Format& format, Contain
     report.places.push_back(std::move(place));
   }
   report.removal = removal_of(report);
+  report.undo = undo_of(report.plan);
+  for (const InstallAction& action : report.plan.actions) {
+    for (const std::string& effect : script_effects(action.text))
+      report.effects.push_back(action.name + " " + effect);
+  }
   report.findings = container.findings();
   return report;
 }

@@ -1,5 +1,6 @@
 #include <gtest/gtest.h>
 
+#include "base/error.h"
 #include "io/extent_source.h"
 #include "io/file_source.h"
 #include "io/input_buffer.h"

@@ -31,7 +31,7 @@ void report_one(Session& session, const ReportOptions& options, const std::strin
     if (session.json) {
       session.data.write(json_line(report));
     } else if (options.removal) {
-      for (const std::string& path : report.removal) session.data.write_line(path);
+      for (const std::string& path : report.removal) session.data.write(removal_line(path) + "\n");
     } else {
       session.data.write(install_text(report, options.scripts));
     }

@@ -123,6 +123,11 @@ class InstalledView final : public TwoViews {
       if (needs == fields_.end()) continue;
       for (std::string_view need : split(needs->second, ',')) result.needs.emplace_back(trim(need));
     }
+    for (std::string_view line :
+         split(control_.contains("conffiles") ? control_.at("conffiles") : "", '\n')) {
+      line = trim(line);
+      if (!line.empty()) result.configuration.push_back(clean_path(line.substr(line.find_first_not_of('/'))));
+    }
     if (control_.contains("triggers"))
       result.notes.emplace_back("it reacts to changes by other packages (triggers)");
     return result;

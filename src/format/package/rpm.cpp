@@ -27,7 +27,8 @@ constexpr Byte kMark[] = {0xED, 0xAB, 0xEE, 0xDB};
 constexpr std::size_t kNamed = 110, kNameless = 14;  // bytes of the two kinds of payload headers
 constexpr std::string_view kTrailer = "TRAILER!!!";
 constexpr std::size_t kLongestName = 65536;
-constexpr std::uint64_t kGhost = 64;  // a file flag: owned by the package, not in it
+constexpr std::uint64_t kConfiguration = 1;  // a file flag: a person may change it
+constexpr std::uint64_t kGhost = 64;         // a file flag: owned by the package, not in it
 
 /// Numbers of digests as OpenPGP has them (RFC 4880, 9.4).
 std::string_view digest_name(std::uint64_t kind) {
@@ -93,6 +94,7 @@ class FileTable {
   std::size_t size() const { return paths_.size(); }
   const std::string& path(std::size_t i) const { return paths_[i]; }
   bool is_ghost(std::size_t i) const { return (at(flags_, i) & kGhost) != 0; }
+  bool is_configuration(std::size_t i) const { return (at(flags_, i) & kConfiguration) != 0; }
   std::uint64_t file_size(std::size_t i) const { return at(sizes_, i); }
   std::optional<std::size_t> find(const std::string& path) const {
     auto found = by_path_.find(path);
@@ -265,6 +267,7 @@ class InstalledView final : public TwoViews {
           {InstallAction::Kind::script, "trigger", "when another package comes or goes", "", text});
     }
     for (std::size_t i = 0; i < files_->size(); ++i) {
+      if (files_->is_configuration(i)) result.configuration.push_back(files_->path(i));
       if (auto action = started_by_path(files_->path(i))) result.actions.push_back(std::move(*action));
       if (files_->is_ghost(i))
         result.notes.push_back(

@@ -1,0 +1,18 @@
+#include "task/name_encoding.h"
+
+#include <gtest/gtest.h>
+
+namespace operculum {
+namespace {
+
+TEST(NameEncoding, SaysWhatAnEncodingWouldGive) {
+  NameEncoding names;
+  names.look("plain.txt");
+  names.look("caf\xc3\xa9.txt");
+  EXPECT_EQ(names.hint(), "") << "all of it is UTF-8";
+  names.look("\x8a\x4c.txt");  // a shell, in CP932
+  EXPECT_EQ(names.hint(), "1 name is no UTF-8; --names-in CP932 would give \"\u8c9d.txt\"");
+}
+
+}  // namespace
+}  // namespace operculum
