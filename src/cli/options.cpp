@@ -55,59 +55,61 @@ Options::Options(std::unique_ptr<Parser> parser) : parser_(std::move(parser)) {}
 Options::Options(Options&&) noexcept = default;
 Options::~Options() = default;
 
-void Options::note(std::string names, std::string type, std::string text) {
-  parser_->help->push_back({std::move(names), std::move(type), std::move(text), group_});
+void Options::note(const std::string& names, const std::string& type, const std::string& text) {
+  parser_->help->push_back({names, type, text, group_});
 }
 
-void Options::argument(std::string name, std::string& value, std::string text, Needed needed) {
+void Options::argument(const std::string& name, std::string& value, const std::string& text, Needed needed) {
   parser_->app->add_option(name, value)->required(needed == Needed::yes);
-  note(needed == Needed::yes ? name : "[" + name + "]", "", std::move(text));
+  note(needed == Needed::yes ? name : "[" + name + "]", "", text);
 }
 
-void Options::arguments(std::string name, std::vector<std::string>& values, std::string text) {
+void Options::arguments(const std::string& name, std::vector<std::string>& values, const std::string& text) {
   parser_->app->add_option(name, values)->required();
-  note(name + "...", "", std::move(text));
+  note(name + "...", "", text);
 }
 
-void Options::flag(std::string names, bool& value, std::string text) {
+void Options::flag(const std::string& names, bool& value, const std::string& text) {
   parser_->app->add_flag(names, value);
-  note(std::move(names), "", std::move(text));
+  note(names, "", text);
 }
 
-void Options::text(std::string names, std::string& value, std::string type, std::string text) {
+void Options::text(const std::string& names, std::string& value, const std::string& type,
+                   const std::string& text) {
   parser_->app->add_option(names, value);
-  note(std::move(names), std::move(type), std::move(text));
+  note(names, type, text);
 }
 
-void Options::texts(std::string names, std::vector<std::string>& values, std::string type, std::string text) {
+void Options::texts(const std::string& names, std::vector<std::string>& values, const std::string& type,
+                    const std::string& text) {
   parser_->app->add_option(names, values)->allow_extra_args(false);
-  note(std::move(names), std::move(type), std::move(text));
+  note(names, type, text);
 }
 
-void Options::number(std::string names, std::uint64_t& value, std::string text) {
+void Options::number(const std::string& names, std::uint64_t& value, const std::string& text) {
   parser_->app->add_option(names, value)->transform(CLI::Validator(number_check, ""));
-  note(std::move(names), "N", std::move(text));
+  note(names, "N", text);
 }
 
-void Options::number(std::string names, unsigned& value, std::string text) {
+void Options::number(const std::string& names, unsigned& value, const std::string& text) {
   parser_->app->add_option(names, value)->transform(CLI::Validator(number_check, ""));
-  note(std::move(names), "N", std::move(text));
+  note(names, "N", text);
 }
 
-void Options::size(std::string names, std::uint64_t& value, std::string text) {
+void Options::size(const std::string& names, std::uint64_t& value, const std::string& text) {
   parser_->app->add_option(names, value)->transform(CLI::Validator(size_check, ""));
-  note(std::move(names), "SIZE", std::move(text));
+  note(names, "SIZE", text);
 }
 
-void Options::words(std::string names, std::vector<std::string>& values, std::vector<std::string> known,
-                    std::string type, std::string text) {
+void Options::words(const std::string& names, std::vector<std::string>& values,
+                    std::vector<std::string> known, const std::string& type, const std::string& text) {
   parser_->app->add_option(names, values)->delimiter(',')->check(CLI::Validator(among(std::move(known)), ""));
-  note(std::move(names), std::move(type), std::move(text));
+  note(names, type, text);
 }
 
-void Options::choice_by_word(std::string names, std::vector<std::string> known, std::string text,
-                             std::function<void(std::string_view)> chosen) {
-  note(names, fmt::format("{}", fmt::join(known, "|")), std::move(text));
+void Options::choice_by_word(const std::string& names, std::vector<std::string> known,
+                             const std::string& text, std::function<void(std::string_view)> chosen) {
+  note(names, fmt::format("{}", fmt::join(known, "|")), text);
   parser_->app
       ->add_option_function<std::string>(
           names, [chosen = std::move(chosen)](const std::string& word) { chosen(word); })

@@ -42,46 +42,48 @@ class Options {
   ~Options();
 
   enum class Needed { yes, no };
-  void argument(std::string name, std::string& value, std::string text, Needed needed = Needed::yes);
-  void arguments(std::string name, std::vector<std::string>& values, std::string text);
+  void argument(const std::string& name, std::string& value, const std::string& text,
+                Needed needed = Needed::yes);
+  void arguments(const std::string& name, std::vector<std::string>& values, const std::string& text);
 
-  void flag(std::string names, bool& value, std::string text);
-  void text(std::string names, std::string& value, std::string type, std::string text);
-  void texts(std::string names, std::vector<std::string>& values, std::string type, std::string text);
-  void number(std::string names, std::uint64_t& value, std::string text);
-  void number(std::string names, unsigned& value, std::string text);
-  void size(std::string names, std::uint64_t& value, std::string text);  ///< bytes, with units
+  void flag(const std::string& names, bool& value, const std::string& text);
+  void text(const std::string& names, std::string& value, const std::string& type, const std::string& text);
+  void texts(const std::string& names, std::vector<std::string>& values, const std::string& type,
+             const std::string& text);
+  void number(const std::string& names, std::uint64_t& value, const std::string& text);
+  void number(const std::string& names, unsigned& value, const std::string& text);
+  void size(const std::string& names, std::uint64_t& value, const std::string& text);  ///< bytes, with units
 
   /// Words out of a list, separated by commas.
-  void words(std::string names, std::vector<std::string>& values, std::vector<std::string> known,
-             std::string type, std::string text);
+  void words(const std::string& names, std::vector<std::string>& values, std::vector<std::string> known,
+             const std::string& type, const std::string& text);
 
   /// One word of a list.
   template <typename Value>
-  void choice(std::string names, Value& value, std::span<const Choice<Value>> choices, std::string text) {
+  void choice(const std::string& names, Value& value, std::span<const Choice<Value>> choices,
+              const std::string& text) {
     std::vector<std::string> known;
     for (const Choice<Value>& one : choices) known.emplace_back(one.word);
-    choice_by_word(std::move(names), std::move(known), std::move(text),
-                   [&value, choices](std::string_view word) {
-                     for (const Choice<Value>& one : choices) {
-                       if (one.word == word) value = one.value;
-                     }
-                   });
+    choice_by_word(names, std::move(known), text, [&value, choices](std::string_view word) {
+      for (const Choice<Value>& one : choices) {
+        if (one.word == word) value = one.value;
+      }
+    });
   }
   /// One word of `known`, which may be empty until the option is used.
-  void choice_by_word(std::string names, std::vector<std::string> known, std::string text,
+  void choice_by_word(const std::string& names, std::vector<std::string> known, const std::string& text,
                       std::function<void(std::string_view)> chosen);
 
   /// Of these options, all declared, at most one may be given.
   void at_most_one(const std::vector<std::string>& names);
 
   /// What is declared from here on belongs to this group of the help.
-  void group(std::string name) { group_ = std::move(name); }
+  void group(const std::string& name) { group_ = name; }
 
   void run(std::function<void()> command);  ///< what happens once the command line is read
 
  private:
-  void note(std::string names, std::string type, std::string text);
+  void note(const std::string& names, const std::string& type, const std::string& text);
 
   std::unique_ptr<Parser> parser_;
   std::string group_;

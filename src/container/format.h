@@ -17,9 +17,8 @@ struct Format;
 
 /// What a format needs beside the bytes. Shared by all containers of one run; outlives them.
 struct OpenContext {
-  OpenContext() {
-    spool.set_watch([&guards = limits](std::uint64_t bytes) { guards.count_spooled(bytes); });
-  }
+  OpenContext();
+  ~OpenContext();
   OpenContext(const OpenContext&) = delete;
   OpenContext& operator=(const OpenContext&) = delete;
 
