@@ -7,10 +7,10 @@
 #include <algorithm>
 #include <map>
 
+#include "base/nearest.h"
 #include "base/text.h"
 #include "base/units.h"
 #include "cli/help.h"
-#include "cli/nearest.h"
 #include "container/locator.h"
 
 namespace operculum::cli {
@@ -38,11 +38,16 @@ std::string size_check(std::string& text) {
   return "";
 }
 
+std::string_view nearest_of(std::string_view word, const std::vector<std::string>& known) {
+  std::vector<std::string_view> words(known.begin(), known.end());
+  return nearest(word, words);
+}
+
 /// Refuses what is not among `known`, which is named then.
 std::function<std::string(std::string&)> among(std::vector<std::string> known) {
   return [known = std::move(known)](std::string& word) -> std::string {
     if (std::find(known.begin(), known.end(), word) != known.end()) return "";
-    std::string meant = nearest(word, known);
+    std::string_view meant = nearest_of(word, known);
     return fmt::format("\"{}\" cannot be chosen; it may be one of: {}{}", escape(word),
                        fmt::join(known, ", "),
                        meant.empty() ? "" : fmt::format(" (did you mean {}?)", meant));
@@ -230,7 +235,7 @@ std::string unexpected(const std::vector<std::string>& words, const std::string&
   if (option == words.end())
     return fmt::format("\"{}\" is one word more than {} takes", escape(words.front()), command);
   std::string word = option->substr(0, option->find('='));
-  std::string meant = nearest(word, known);
+  std::string_view meant = nearest_of(word, known);
   return fmt::format("{} has no option {}{}", command, escape(word),
                      meant.empty() ? "" : fmt::format("; did you mean {}?", meant));
 }
@@ -255,7 +260,7 @@ std::optional<std::string> CommandLine::run(std::vector<std::string> words) {
   if (plain && std::any_of(words.begin(), words.end(), names_something)) {
     words.insert(words.begin(), "identify");
   } else if (plain && named == words.begin()) {
-    std::string meant = nearest(words.front(), commands);
+    std::string_view meant = nearest_of(words.front(), commands);
     throw UsageError{fmt::format(
         "\"{}\" is neither a command nor a file{}; `operculum --help` lists the commands",
         escape(words.front()), meant.empty() ? "" : fmt::format(" (did you mean `operculum {}`?)", meant))};

@@ -1,7 +1,6 @@
 // How the command line speaks.
 #include <gtest/gtest.h>
 
-#include "cli/nearest.h"
 #include "support/program.h"
 #include "support/temp_folder.h"
 #include "support/zip_builder.h"
@@ -88,15 +87,6 @@ TEST_F(CommandLine, OutputHasItsNameOnlyWhenItIsComplete) {
   EXPECT_EQ(folder.read("paths.txt"), "tide.lua\n");
   EXPECT_EQ(run({"list", "kiosk.zip", "--output", "paths.txt"}).exit_code, 3) << "nothing is replaced";
   EXPECT_EQ(folder.read("paths.txt"), "tide.lua\n");
-}
-
-TEST(Nearest, IsAFewLettersOffAtMost) {
-  std::vector<std::string> words = {"--tree", "--deep", "--summary", "identify"};
-  EXPECT_EQ(cli::nearest("--tere", words), "--tree");
-  EXPECT_EQ(cli::nearest("--sumary", words), "--summary");
-  EXPECT_EQ(cli::nearest("identfy", words), "identify");
-  EXPECT_EQ(cli::nearest("ide", words), "identify") << "a beginning is enough";
-  EXPECT_EQ(cli::nearest("unpack", words), "");
 }
 
 }  // namespace

@@ -52,26 +52,4 @@ bool contains(std::span<const std::string_view> words, std::string_view word) {
   return std::find(words.begin(), words.end(), word) != words.end();
 }
 
-std::string_view nearest(std::string_view word, std::span<const std::string_view> words) {
-  std::string_view best;
-  std::size_t least = word.size() < 4 ? 2 : 3;  // that many edits are too many
-  for (std::string_view other : words) {
-    std::vector<std::size_t> row(other.size() + 1);
-    std::iota(row.begin(), row.end(), std::size_t{0});
-    for (std::size_t i = 0; i < word.size(); ++i) {
-      std::size_t corner = row[0]++;
-      for (std::size_t j = 0; j < other.size(); ++j) {
-        std::size_t change = corner + (word[i] == other[j] ? 0 : 1);
-        corner = row[j + 1];
-        row[j + 1] = std::min({change, row[j] + 1, corner + 1});
-      }
-    }
-    if (row.back() < least) {
-      least = row.back();
-      best = other;
-    }
-  }
-  return best;
-}
-
 }  // namespace operculum::layout

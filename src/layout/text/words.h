@@ -3,6 +3,8 @@
 #include <span>
 #include <string_view>
 
+#include "base/nearest.h"
+
 namespace operculum::layout {
 
 // The words of the language. The parser, the messages and the editors' syntax file agree on these.
@@ -15,8 +17,5 @@ std::span<const std::string_view> role_words();       ///< path, data, size, ...
 std::span<const std::string_view> list_words();       ///< first, any, sum, chain, tree, ...
 
 bool contains(std::span<const std::string_view> words, std::string_view word);
-
-/// The word nearest to `word` by editing distance, when it is near enough to be meant; else empty.
-std::string_view nearest(std::string_view word, std::span<const std::string_view> words);
 
 }  // namespace operculum::layout

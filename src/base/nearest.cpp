@@ -1,9 +1,9 @@
-#include "cli/nearest.h"
+#include "base/nearest.h"
 
 #include <algorithm>
 #include <vector>
 
-namespace operculum::cli {
+namespace operculum {
 namespace {
 
 constexpr std::size_t kLongestWord = 64;  // letters; nobody means an option with longer ones
@@ -27,14 +27,14 @@ std::size_t distance(std::string_view a, std::string_view b) {
 
 }  // namespace
 
-std::string nearest(std::string_view word, std::span<const std::string> known) {
+std::string_view nearest(std::string_view word, std::span<const std::string_view> words) {
   constexpr std::size_t kLeastPrefix = 3;
   if (word.size() > kLongestWord) return "";
-  std::string best;
-  std::size_t least = std::max<std::size_t>(1, word.size() / 3) + 1;
-  for (const std::string& candidate : known) {
+  std::string_view best;
+  std::size_t least = word.size() < 4 ? 2 : 3;  // that many are too many
+  for (std::string_view candidate : words) {
     std::size_t off = distance(word, candidate);
-    if (word.size() >= kLeastPrefix && candidate.starts_with(word)) off = 1;
+    if (word.size() >= kLeastPrefix && candidate.starts_with(word)) off = std::min<std::size_t>(off, 1);
     if (off < least) {
       best = candidate;
       least = off;
@@ -43,4 +43,4 @@ std::string nearest(std::string_view word, std::span<const std::string> known) {
   return best;
 }
 
-}  // namespace operculum::cli
+}  // namespace operculum
