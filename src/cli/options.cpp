@@ -114,7 +114,12 @@ void Options::words(const std::string& names, std::vector<std::string>& values,
 
 void Options::choice_by_word(const std::string& names, std::vector<std::string> known,
                              const std::string& text, std::function<void(std::string_view)> chosen) {
-  note(names, fmt::format("{}", fmt::join(known, "|")), text);
+  constexpr std::size_t kMostShown = 4;  // words that a column has room for
+  if (known.size() <= kMostShown) {
+    note(names, fmt::format("{}", fmt::join(known, "|")), text);
+  } else {
+    note(names, "WORD", fmt::format("{}; one of {}", text, fmt::join(known, ", ")));
+  }
   parser_->app
       ->add_option_function<std::string>(
           names, [chosen = std::move(chosen)](const std::string& word) { chosen(word); })

@@ -192,7 +192,8 @@ class Finder {
 
 std::vector<Embedded> find_embedded(const SourcePtr& bytes, std::uint64_t at, std::uint64_t size,
                                     OpenContext& context, EmbeddedSearch search) {
-  std::uint64_t end = std::min(bytes->size(), at + std::min(size, bytes->size()));
+  std::uint64_t end =
+      std::min(end_of_data(*bytes), at + std::min(size, bytes->size()));  // no mark lies in a hole
   return Finder(bytes, at, end, context, search).find();
 }
 

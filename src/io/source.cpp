@@ -107,6 +107,19 @@ Bytes read_exactly(const Source& source, std::uint64_t offset, std::uint64_t cou
   return bytes;
 }
 
+std::uint64_t end_of_data(const Source& source) {
+  std::uint64_t low = 0, high = source.size();  // the hole begins between them
+  while (low < high) {
+    std::uint64_t middle = low + (high - low) / 2;
+    if (source.hole_at(middle) == source.size() - middle) {
+      high = middle;
+    } else {
+      low = middle + 1;
+    }
+  }
+  return high;
+}
+
 SourcePtr make_memory_source(Bytes bytes) {
   return std::make_shared<MemorySource>(std::move(bytes));
 }

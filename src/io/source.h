@@ -39,6 +39,9 @@ Bytes read_up_to(const Source& source, std::uint64_t offset, std::uint64_t count
 /// Exactly `count` bytes at `offset`; throws Malformed naming `what` when the source ends before that.
 Bytes read_exactly(const Source& source, std::uint64_t offset, std::uint64_t count, std::string_view what);
 
+/// Where the hole at the end of a source begins; its size where there is none.
+std::uint64_t end_of_data(const Source& source);
+
 SourcePtr make_memory_source(Bytes bytes);
 
 /// `length` bytes of `whole` from `offset`, clipped to what is there; a slice of a slice does not nest.

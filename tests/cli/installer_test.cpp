@@ -65,7 +65,8 @@ TEST(InstallReport, RemovalIsAFlatList) {
   Ran ran = operculum({"install-report", "setup.exe", "--removal"}, folder.path());
   EXPECT_EQ(ran.out,
             "ProgramFiles/Chart Display/chart.exe\nProgramFiles/Chart Display/data/<tides>.dat\n"
-            "Startup/Chart display.lnk\nProgramFiles/Chart Display/data/ (if empty)\nProgramFiles/Chart Display/ (if empty)\n");
+            "Startup/Chart display.lnk\nProgramFiles/Chart Display/data/ (if empty)\nProgramFiles/Chart "
+            "Display/ (if empty)\n");
 }
 
 TEST(InstallReport, ThePageStandsAloneAndNamesStayText) {

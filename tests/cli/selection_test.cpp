@@ -90,7 +90,7 @@ TEST(List, LeavesOutColumnsThatSayNothing) {
   EXPECT_TRUE(has(plain.out, "size  time")) << plain.out;
   EXPECT_FALSE(has(plain.out, "method")) << plain.out;
   Ran full = operculum({"list", "--long", "plain.tar"}, folder.path());
-  EXPECT_TRUE(has(full.out, "0644  0:0")) << full.out;
+  EXPECT_TRUE(has(full.out, "0644  curator:museum")) << full.out;
 }
 
 TEST(List, DigestsOfContents) {

@@ -28,7 +28,7 @@ namespace {
 using namespace test;
 
 constexpr std::uint64_t kClaimed = std::uint64_t{1} << 60;
-constexpr std::uint64_t kMostReads = 400'000, kMostBytes = std::uint64_t{1} << 30;
+constexpr std::uint64_t kMostReads = 400'000, kMostBytes = std::uint64_t{256} << 20;
 
 /// Some bytes, and behind them a hole up to 2^60; counts what is read of it.
 class ClaimedSource final : public Source {
@@ -41,8 +41,11 @@ class ClaimedSource final : public Source {
       throw GuardTripped("work that only a claimed size explains");
     if (offset >= kClaimed) return 0;
     out = out.first(static_cast<std::size_t>(std::min<std::uint64_t>(out.size(), kClaimed - offset)));
-    for (std::size_t i = 0; i < out.size(); ++i)
-      out[i] = offset + i < front_.size() ? front_[offset + i] : Byte{0};
+    std::fill(out.begin(), out.end(), Byte{0});
+    if (offset < front_.size())
+      std::copy_n(front_.begin() + static_cast<std::ptrdiff_t>(offset),
+                  std::min<std::size_t>(out.size(), front_.size() - static_cast<std::size_t>(offset)),
+                  out.begin());
     return out.size();
   }
   std::uint64_t hole_at(std::uint64_t offset) const override {

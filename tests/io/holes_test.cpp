@@ -69,6 +69,13 @@ TEST(Holes, AScanOverZerosDoesNotReadThem) {
   EXPECT_EQ(as_text(input.view()), "pool");
 }
 
+TEST(Holes, TheOneAtTheEndIsFoundFromBehind) {
+  SourcePtr stored = make_memory_source(Bytes{'t', 'i', 'd', 'e'});
+  EXPECT_EQ(end_of_data(*make_extent_source(stored, {{1000, 0, 4}}, kHuge)), 1004u);
+  EXPECT_EQ(end_of_data(*sparse()), kHuge) << "data stands at the very end";
+  EXPECT_EQ(end_of_data(*stored), 4u);
+}
+
 TEST(Holes, AreToldByFilesWhereTheSystemKnowsThem) {
   test::TempFolder folder;
   std::string path = folder.write("image", "tide");

@@ -21,6 +21,7 @@ class Scanner {
   template <typename Fits>
   bool next(Fits fits) {
     for (;;) {
+      input_.skip_zeros();  // no mark begins with one, and a hole may be endless
       ByteView window = input_.ensure(kScanStep);
       if (window.size() < 4) return false;
       std::size_t at = as_text(window).find("PK");

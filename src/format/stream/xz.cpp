@@ -30,7 +30,10 @@ struct Index {
 };
 
 /// Reads the index of every stream of the file from its end; false when there is none that can be used.
-bool read_index(const Source& source, Index& index) {
+bool read_index(const SourcePtr& file, Index& index) {
+  constexpr std::uint64_t kPadding = 4;  // what lies behind a stream is a multiple of it (.xz format 2.2)
+  SourcePtr stored = make_slice(file, 0, (end_of_data(*file) + kPadding - 1) / kPadding * kPadding);
+  const Source& source = *stored;
   lzma_stream state = LZMA_STREAM_INIT;
   if (lzma_file_info_decoder(&state, &index.handle, kIndexMemory, source.size()) != LZMA_OK) return false;
   Bytes buffer(64 * 1024);
@@ -111,7 +114,7 @@ ContainerPtr open_xz_file(const Input& input, OpenContext&) {
   SingleStream stream{.codec = "xz"};
   Index index;
   SourcePtr source = input.content->source();
-  bool indexed = source && read_index(*source, index);
+  bool indexed = source && read_index(source, index);
   if (indexed) {
     stream.size = lzma_index_uncompressed_size(index.handle);
     stream.random = random_access_by_index(source, index);
