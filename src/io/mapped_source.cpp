@@ -69,8 +69,9 @@ std::uint64_t MappedSource::hole_at(std::uint64_t offset) const {
         hole = run.length;
         break;
     }
-    at += std::min({hole, run.length, size_ - at});
-    if (hole < run.length) break;
+    std::uint64_t step = std::min({hole, run.length, size_ - at});
+    at += step;
+    if (step == 0 || hole < run.length) break;
   }
   return at - std::min(at, offset);
 }

@@ -50,8 +50,10 @@ TEST(Holes, GoThroughReadingAhead) {
     holes += run.hole;
     text += as_text(run.bytes);
   }
+  EXPECT_EQ(holes + text.size(), kHuge);
+  EXPECT_GT(holes, kHuge - (4 << 20)) << "what is read beside the data is a block or two";
+  std::erase(text, '\0');
   EXPECT_EQ(text, "tidepool");
-  EXPECT_EQ(holes, kHuge - 8);
 }
 
 TEST(Holes, ReadAsZerosByWhoeverDoesNotAsk) {
