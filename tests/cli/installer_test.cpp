@@ -95,13 +95,20 @@ TEST(InstallReport, SystemPackagesTellPlacesAndOwners) {
                      {.path = "usr", .kind = EntryKind::folder},
                      {.path = "usr/share", .kind = EntryKind::folder},
                      {.path = "usr/share/chart", .kind = EntryKind::folder},
-                     {.path = "usr/share/chart/tide.txt", .data = to_bytes("high\n")}};
+                     {.path = "usr/share/chart/tide.txt", .data = to_bytes("high\n")},
+                     {.path = "usr/share/chart-display", .kind = EntryKind::folder},
+                     {.path = "usr/share/chart-display/own.txt", .data = to_bytes("low\n")}};
   folder.write("chart.rpm", make_rpm(tree, {.post = "echo ready\n"}));
   Ran ran = operculum({"install-report", "chart.rpm"}, folder.path());
   EXPECT_NE(ran.out.find("scheduled task tides, at set times"), std::string::npos) << ran.out;
   EXPECT_NE(ran.out.find("0755 root:root"), std::string::npos);
   EXPECT_NE(ran.out.find("/usr/share/chart/tide.txt\n"), std::string::npos);
-  EXPECT_NE(ran.out.find("  /usr/share/chart/\n"), std::string::npos);
+  EXPECT_NE(ran.out.find("  /usr/share/chart-display/ (if empty)\n"), std::string::npos)
+      << "the package's own folder";
+  EXPECT_EQ(ran.out.find("  /usr/share/chart/ (if empty)"), std::string::npos)
+      << "whose that is nobody knows";
+  EXPECT_EQ(ran.out.find("  /etc/cron.daily/ (if empty)"), std::string::npos) << "the system's own";
+  EXPECT_NE(ran.out.find("remove the scheduled task tides"), std::string::npos) << ran.out;
   folder.write("chart.deb", make_deb(tree, "#!/bin/sh\necho ready\n"));
   ran = operculum({"install-report", "chart.deb", "--scripts"}, folder.path());
   EXPECT_NE(ran.out.find("| echo ready"), std::string::npos) << ran.out;
