@@ -31,7 +31,7 @@ std::string NameEncoding::hint() const {
   if (encoding == std::end(kEncodings))
     return fmt::format("{} no UTF-8; --names-in ENCODING says what else", names);
   return fmt::format("{} no UTF-8; --names-in {} would give \"{}\"", names, *encoding,
-                     escape(*to_utf8(first_, *encoding)));
+                     escape(to_utf8(first_, *encoding).value_or(first_)));
 }
 
 }  // namespace operculum
