@@ -15,6 +15,7 @@
 #include "io/file_source.h"
 #include "measure.h"
 #include "packages.h"
+#include "solid.h"
 #include "workload.h"
 
 namespace {
@@ -143,10 +144,12 @@ struct Bench : Measure {
 }  // namespace
 
 int main(int argc, char** argv) {
+  if (argc > 2 && std::string_view(argv[1]) == kMeasureWord) return measure_one(argv + 2);
   if (argc < 2) {
     fmt::print(
         "usage: operculum_bench PROGRAM [FOLDER "
-        "[show|identify|list|layout|zip|stored|tar|ext|squashfs|folders|one|nested|mszip|lzx|lanes|msi]]\n");
+        "[show|identify|list|layout|zip|stored|tar|ext|squashfs|folders|one|nested|mszip|lzx|lanes|msi|xz|xz-"
+        "one|bzip2|deb]]\n");
     return 2;
   }
   Bench bench{{argv[1], argc > 2 ? argv[2] : "/dev/shm/operculum-bench"}};
@@ -163,6 +166,7 @@ int main(int argc, char** argv) {
   }
   measure_images(bench, argc > 3 ? argv[3] : "");
   measure_packages(bench, argc > 3 ? argv[3] : "");
+  measure_solid(bench, argc > 3 ? argv[3] : "");
   std::filesystem::remove_all(bench.folder);
   return bench.failed ? 1 : 0;
 }

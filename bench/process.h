@@ -14,7 +14,12 @@ struct Cost {
   int exit_code = -1;
 };
 
-/// Runs a program with its standard output thrown away and waits for it.
+/// Runs a program with its output thrown away and waits for it. A small process stands between, for a
+/// program's peak memory begins with that of the process that it was started from.
 Cost run(const std::vector<std::string>& words);
+
+/// What that small process does: `words` begin with kMeasureWord. Returns its exit code.
+inline constexpr const char* kMeasureWord = "--measure-one";
+int measure_one(char** words);
 
 }  // namespace operculum::bench

@@ -61,10 +61,10 @@ step "An installer: what is it, and what does it carry?" operculum identify char
 step "What is in the program itself" operculum list chart-display.exe
 step "What would it do to a machine? Nothing is run" operculum install-report chart-display.exe --scripts
 operculum install-report chart-display.exe --page chart-display.html
-step "From one file to a portable folder" operculum unpack chart-display.exe/resources/data/101 --into unpacked/chart-display
+step "From one file to a portable folder" operculum unpack chart-display.exe/resources/data/101/ --into unpacked/chart-display
 step "A table of the database" operculum show chart-display.exe/resources/data/101/tables/File.csv
-step "Only pictures, whatever their names" operculum unpack chart-display.exe/resources/data/101 --only-kind image --into unpacked/charts
-step_with_code 5 "No scripts wanted: nothing is written" operculum unpack chart-display.exe/resources/data/101 --refuse-kind script,executable --into unpacked/refused
+step "Only pictures, whatever their names" operculum unpack chart-display.exe/resources/data/101/ --only-kind image --into unpacked/charts
+step_with_code 5 "No scripts wanted: nothing is written" operculum unpack chart-display.exe/resources/data/101/ --refuse-kind script,executable --into unpacked/refused
 step "A memory dump: nothing known, but something may be in it" operculum identify tide-gauge.dump
 step "Containers, wherever they begin" operculum list --search tide-gauge.dump
 step "All that is in them" operculum unpack --search --deep tide-gauge.dump --into unpacked/tide-gauge

@@ -195,8 +195,13 @@ std::string shell_word(std::string_view word) {
   constexpr std::string_view kSafe =
       "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-./,+@%:=";
   if (!word.empty() && word.find_first_not_of(kSafe) == std::string_view::npos) return std::string(word);
-  std::string out = "'";
-  for (char c : word) out += c == '\'' ? "'\\''" : std::string(1, c);
+  std::string seen = escape(word);
+  bool unseen = std::count(seen.begin(), seen.end(), '\\') != 2 * std::count(word.begin(), word.end(), '\\');
+  std::string out = unseen ? "$'" : "'";
+  for (char c : unseen ? std::string_view(seen) : word) {
+    if (c == '\'') out += unseen ? "\\'" : "'\\''";
+    if (c != '\'') out += c;
+  }
   return out + "'";
 }
 

@@ -35,7 +35,8 @@ std::string printable(std::string_view text);
 /// Undoes escape(); nothing when the text has a backslash that escape() would not have written.
 std::optional<std::string> unescape(std::string_view text);
 
-/// A word as a POSIX shell wants it typed: as it is, or within quotes.
+/// A word as a POSIX shell wants it typed: as it is, within quotes, or, where some of it cannot be seen, as
+/// $'...' with escape().
 std::string shell_word(std::string_view word);
 
 /// Lower-case hexadecimal digits, two a byte.

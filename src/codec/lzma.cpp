@@ -6,6 +6,7 @@
 #include "base/error.h"
 #include "codec/decoders.h"
 #include "codec/member_stream.h"
+#include "io/fronted_stream.h"
 
 namespace operculum {
 namespace {
@@ -85,24 +86,6 @@ class LzmaStream final : public MemberStream {
   lzma_stream state_ = LZMA_STREAM_INIT;
 };
 
-/// Packed bytes with others in front.
-class PrefixedStream final : public Stream {
- public:
-  PrefixedStream(Bytes prefix, StreamPtr rest) : prefix_(std::move(prefix)), rest_(std::move(rest)) {}
-  std::size_t read(ByteSpan out) override {
-    if (at_ == prefix_.size()) return rest_->read(out);
-    std::size_t count = std::min(out.size(), prefix_.size() - at_);
-    std::copy_n(prefix_.begin() + static_cast<std::ptrdiff_t>(at_), count, out.begin());
-    at_ += count;
-    return count;
-  }
-
- private:
-  Bytes prefix_;
-  StreamPtr rest_;
-  std::size_t at_ = 0;
-};
-
 constexpr std::size_t kAloneHeader = 13;  // 5 property bytes, then the unpacked size
 
 template <typename Start>
@@ -129,7 +112,7 @@ StreamPtr open_lzma(StreamPtr packed, const CodecOptions& options) {
   Bytes header = options.properties;
   std::uint64_t size = options.unpacked_size.value_or(UINT64_MAX);  // all ones: the data has an end mark
   for (int i = 0; i < 8; ++i) header.push_back(static_cast<Byte>(size >> (8 * i)));
-  return open_lzma_alone(std::make_unique<PrefixedStream>(std::move(header), std::move(packed)), options);
+  return open_lzma_alone(make_fronted(std::move(header), std::move(packed)), options);
 }
 
 StreamPtr open_lzma_alone(StreamPtr packed, const CodecOptions& options) {

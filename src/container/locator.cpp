@@ -96,9 +96,7 @@ class Resolver {
   /// Opens place_.content as the next layer; false when the walk ends before it.
   bool enter() {
     bool final = rest_.empty();
-    if (final && step_ == Step::no_more && !place_.layers.empty() &&
-        !place_.layers.back().format->single_stream)
-      return false;
+    if (final && !place_.layers.empty() && stays_outside(*place_.layers.back().format)) return false;
     Opened opened;
     try {
       check_depth(place_.layers.size() + 1, context_.limits);
@@ -121,6 +119,12 @@ class Resolver {
     place_.entry.reset();
     place_.inside.clear();
     return true;
+  }
+
+  /// Whether the entry that the locator ends at is left as it is.
+  bool stays_outside(const Format& outer) const {
+    if (step_ == Step::into || outer.single_stream) return false;
+    return step_ == Step::no_more || outer.family != "partition table";
   }
 
   /// Takes the one entry of a single-stream layer as the next bytes.

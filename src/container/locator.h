@@ -31,8 +31,9 @@ struct Place {
 
 /// How to read a locator that ends at an entry which is itself a container.
 enum class Step {
-  into,     ///< the container's contents are meant (list, unpack, verify)
+  into,     ///< the container's contents are meant (list, verify)
   no_more,  ///< the entry's own bytes are meant (show)
+  file,     ///< as no_more, but what no person calls a file, a partition of a disk, is entered (unpack)
 };
 
 /// Resolves a locator: a path that goes on into containers. The longest prefix that is a file on disk is

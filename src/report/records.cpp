@@ -42,13 +42,13 @@ Json tally_json(const Tally& tally) {
 Json layer_json(const IdentifiedLayer& layer) {
   Json record = {{"format", layer.format->id}, {"name", layer.format->name}, {"in", escape(layer.name)}};
   add_size(record, "stored", layer.stored_size);
-  if (layer.entries) {
-    record["files"] = *layer.entries;
-    record["folders"] = layer.folders;
-    record["links"] = layer.links;
-    record["devices"] = layer.devices;
+  if (layer.counts) {
+    record["files"] = layer.counts->files;
+    record["folders"] = layer.counts->folders;
+    record["links"] = layer.counts->links;
+    record["devices"] = layer.counts->devices;
     record["encrypted"] = layer.encrypted;
-    if (layer.sizes_known) record["unpacked"] = layer.unpacked;
+    if (layer.sizes_known) record["unpacked"] = layer.counts->bytes;
     add_text(record, "largest", layer.largest);
     if (!layer.largest.empty()) record["largest_bytes"] = layer.largest_bytes;
   }

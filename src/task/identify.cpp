@@ -21,35 +21,27 @@ constexpr std::uint64_t kCountWithoutAsking = 16 << 20;
 /// Entries of an executable that are looked at for containers.
 constexpr std::size_t kCarriedLookedAt = 1000;
 
+void look_at_file(const Entry& entry, IdentifiedLayer& out) {
+  out.encrypted += entry.is(Entry::encrypted) ? 1 : 0;
+  if (!entry.size_known()) {
+    out.sizes_known = false;
+  } else if (entry.size >= out.largest_bytes) {
+    out.largest = entry.path;
+    out.largest_bytes = entry.size;
+  }
+}
+
 IdentifiedLayer look(const Layer& layer, bool count) {
   IdentifiedLayer out;
   out.format = layer.format;
   out.name = layer.name;
   out.stored_size = layer.stored_size;
   if (count) {
-    std::uint64_t files = 0;
+    out.counts.emplace();
     for (const Entry& entry : layer.container->entries()) {
-      if (entry.kind == EntryKind::folder) {
-        ++out.folders;
-      } else if (entry.kind == EntryKind::symbolic_link || entry.kind == EntryKind::hard_link) {
-        ++out.links;
-      } else if (!entry.has_data()) {
-        ++out.devices;
-      } else {
-        ++files;
-        out.encrypted += entry.is(Entry::encrypted) ? 1 : 0;
-        if (!entry.size_known()) {
-          out.sizes_known = false;
-          continue;
-        }
-        out.unpacked += entry.size;
-        if (entry.size >= out.largest_bytes) {
-          out.largest = entry.path;
-          out.largest_bytes = entry.size;
-        }
-      }
+      out.counts->add(entry);
+      if (entry.kind == EntryKind::file) look_at_file(entry, out);
     }
-    out.entries = files;
   }
   out.facts = layer.container->facts();
   out.findings = layer.container->findings();
@@ -170,7 +162,7 @@ void suggest(const Place& place, OpenContext& context, Identification& out) {
   const Layer& layer = place.layers.back();
   if (layer.format->carries) {
     if (std::string inner = carried(layer, context); !inner.empty()) {
-      out.suggestion = fmt::format("operculum unpack {}", shell_word(out.target + "/" + inner));
+      out.suggestion = fmt::format("operculum unpack {}", shell_word(out.target + "/" + inner + "/"));
       return;
     }
   }
@@ -222,18 +214,22 @@ void name_leaf(const Place& place, Identification& out) {
     out.volume = volume_facts(*source);
 }
 
+/// Whether the target is a file on disk with all that is in it, not something within its container.
+bool is_whole_file(const Place& place, const std::string& target) {
+  if (place.layers.empty() || place.file == target) return true;
+  bool steps_only = std::all_of(place.layers.begin(), place.layers.end() - 1,
+                                [](const Layer& layer) { return layer.format->single_stream; });
+  bool all_of_it = place.inside.empty() && !(place.entry && !place.layers.back().format->single_stream);
+  return steps_only && all_of_it;
+}
+
 }  // namespace
 
 Identification identify(const std::string& target, const IdentifyRequest& request, OpenContext& context) {
   Identification out;
   out.target = target;
   Place place = resolve(target, context, Step::into);
-  bool whole_file = place.layers.empty() || place.file == target ||
-                    std::all_of(place.layers.begin(), place.layers.end() - 1,
-                                [](const Layer& layer) { return layer.format->single_stream; });
-  whole_file =
-      whole_file && place.inside.empty() && !(place.entry && !place.layers.back().format->single_stream);
-  if (place.layers.empty() || place.file == target) whole_file = true;
+  bool whole_file = is_whole_file(place, target);
   out.within = !whole_file;
   out.size = whole_file    ? place.file_source->size()
              : place.entry ? place.entry->size

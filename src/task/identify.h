@@ -1,6 +1,7 @@
 #pragma once
 
 #include "container/locator.h"
+#include "task/counts.h"
 
 namespace operculum {
 
@@ -18,9 +19,8 @@ struct IdentifiedLayer {
   const Format* format = nullptr;
   std::string name;               ///< of the file or entry it was found in
   std::uint64_t stored_size = 0;  ///< of that file or entry, in bytes; Entry::kUnknownSize when not known
-  std::optional<std::uint64_t> entries;  ///< files; absent where counting would mean decoding everything
-  std::uint64_t folders = 0, links = 0, devices = 0, encrypted = 0;
-  std::uint64_t unpacked = 0;  ///< bytes of all files whose size is known
+  std::optional<Counts> counts;   ///< absent where counting would mean decoding everything
+  std::uint64_t encrypted = 0;    ///< files
   bool sizes_known = true;
   std::string largest;
   std::uint64_t largest_bytes = 0;

@@ -19,14 +19,17 @@ constexpr const char* kEncodings[] = {"CP932", "EUC-JP", "GB18030", "BIG5", "EUC
 
 void NameEncoding::look(std::string_view path) {
   if (is_ascii(path) || is_utf8(path)) return;
-  if (count_++ == 0) first_ = path;
-  if (all_.size() + path.size() < kSample) all_ += std::string(path) + "\n";
+  ++count_;
+  if (all_.size() + path.size() >= kSample) return;
+  if (all_.empty()) first_ = path;
+  all_ += std::string(path) + "\n";
 }
 
 std::string NameEncoding::hint() const {
   if (count_ == 0) return "";
   auto fits = [this](const char* encoding) { return to_utf8(all_, encoding).has_value(); };
-  auto encoding = std::find_if(std::begin(kEncodings), std::end(kEncodings), fits);
+  auto encoding =
+      all_.empty() ? std::end(kEncodings) : std::find_if(std::begin(kEncodings), std::end(kEncodings), fits);
   std::string names = counted(count_, "name is", "names are");
   if (encoding == std::end(kEncodings))
     return fmt::format("{} no UTF-8; --names-in ENCODING says what else", names);

@@ -16,7 +16,7 @@ class NameEncoding {
 
  private:
   std::uint64_t count_ = 0;
-  std::string first_, all_;  // the first such name, and a sample of their bytes
+  std::string first_, all_;  // the first such name of usual length, and a sample of their bytes
 };
 
 }  // namespace operculum

@@ -17,24 +17,6 @@ namespace {
 constexpr std::uint64_t kDecodeOnce =
     1 << 20;  // entries up to this size, in bytes, are kept while they are looked at
 
-/// Bytes already read from a stream, then the rest of it.
-class FrontedStream final : public Stream {
- public:
-  FrontedStream(Bytes front, Stream& rest) : front_(std::move(front)), rest_(rest) {}
-  std::size_t read(ByteSpan out) override {
-    if (at_ == front_.size()) return rest_.read(out);
-    std::size_t count = std::min(out.size(), front_.size() - at_);
-    std::copy_n(front_.begin() + static_cast<std::ptrdiff_t>(at_), count, out.begin());
-    at_ += count;
-    return count;
-  }
-
- private:
-  Bytes front_;
-  Stream& rest_;
-  std::size_t at_ = 0;
-};
-
 /// Fails as the stream did that it stands for.
 class BrokenStream final : public Stream {
  public:
@@ -83,8 +65,8 @@ class Walk {
   bool hand_out_with_kind(Found found) {
     if (found.stream != nullptr) {
       Bytes head = read_head(found, *found.stream);
-      FrontedStream all(std::move(head), *found.stream);
-      found.stream = broken_ ? static_cast<Stream*>(broken_.get()) : &all;
+      StreamPtr all = make_fronted(std::move(head), make_borrowed(*found.stream));
+      found.stream = broken_ ? static_cast<Stream*>(broken_.get()) : all.get();
       return events_.found(found);
     }
     try {
@@ -144,11 +126,11 @@ class Walk {
         return hand_out(format, *container, visit, path, nullptr, &broken);
       }
       Probe probe(front.bytes, front.complete, name);
-      FrontedStream all(std::move(front.bytes), *visit.stream);
+      StreamPtr all = make_fronted(std::move(front.bytes), make_borrowed(*visit.stream));
       const Format* within = recognise(probe, context_);
       if (within == nullptr || !may_enter(*within))
-        return hand_out(format, *container, visit, path, nullptr, &all);
-      content = make_content(spool(all, context_.spool));
+        return hand_out(format, *container, visit, path, nullptr, all.get());
+      content = make_content(spool(*all, context_.spool));
     } else if (visit.entry.size <= kDecodeOnce) {
       content = kept_in_memory(content);
     }

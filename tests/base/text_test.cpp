@@ -62,6 +62,8 @@ TEST(Numbers, RefuseWhatIsNoNumber) {
 TEST(ShellWord, QuotesWhatAShellWouldChange) {
   EXPECT_EQ(shell_word("card.img/1/kiosk"), "card.img/1/kiosk");
   EXPECT_EQ(shell_word("tide pool's.zip"), "'tide pool'\\''s.zip'");
+  EXPECT_EQ(shell_word("a\\b"), "'a\\b'");
+  EXPECT_EQ(shell_word("\x1b[1m\nit's\\"), "$'\\x1b[1m\\nit\\'s\\\\'");
 }
 
 TEST(DisplayWidth, CountsTerminalColumns) {

@@ -178,6 +178,20 @@ TEST_F(Commands, UnpackTakesOneFolderOrOneEntry) {
   EXPECT_EQ(temp.listing("c"), "deep/ deep/pearl.txt");
 }
 
+TEST_F(Commands, UnpackTakesAnInnerContainerAsTheFileThatItIs) {
+  Ran file = tool({"unpack", "pool.skin/inner.zip", "--into", "file"});
+  EXPECT_EQ(file.exit_code, 0) << file.err;
+  EXPECT_EQ(temp.listing("file"), "inner.zip");
+  EXPECT_NE(file.err.find("what is in it: operculum unpack pool.skin/inner.zip/"), std::string::npos)
+      << file.err;
+  EXPECT_EQ(tool({"unpack", "pool.skin/inner.zip/", "--into", "contents"}).exit_code, 0);
+  EXPECT_EQ(temp.listing("contents"), "crab.txt deep/ deep/pearl.txt");
+  EXPECT_EQ(tool({"unpack", "pool.skin/inner.zip", "--match", "crab.txt", "--into", "some"}).exit_code, 0);
+  EXPECT_EQ(temp.listing("some"), "crab.txt");
+  EXPECT_EQ(tool({"unpack", "pool.skin/inner.zip", "--deep", "--into", "deep"}).exit_code, 0);
+  EXPECT_EQ(temp.listing("deep"), "crab.txt deep/ deep/pearl.txt");
+}
+
 TEST_F(Commands, UnpackGoesDeepFlatOrByAList) {
   EXPECT_EQ(tool({"unpack", "pool.tar.gz", "--deep", "--into", "a"}).exit_code, 0);
   EXPECT_EQ(temp.listing("a"),

@@ -54,6 +54,14 @@ TEST(ImageCommands, OneLocatorGoesThroughEverything) {
   EXPECT_NE(cased.err.find("did you mean \"opt/run\"?"), std::string::npos) << cased.err;
 }
 
+TEST(ImageCommands, UnpackGoesIntoAPartitionWithoutBeingAsked) {
+  TempFolder folder;
+  folder.write("card.img", ByteView(card()));
+  Ran ran = operculum({"unpack", "card.img/1", "--into", "boot"}, folder.path());
+  EXPECT_EQ(ran.exit_code, 0) << ran.err;
+  EXPECT_EQ(folder.listing("boot"), "boot.cfg");
+}
+
 TEST(ImageCommands, IdentifyTellsTheStack) {
   TempFolder folder;
   folder.write("card.qcow2", ByteView(make_qcow2(card())));

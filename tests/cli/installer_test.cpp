@@ -126,9 +126,9 @@ TEST(Installer, OneCommandMakesAPortableFolder) {
   TempFolder folder;
   folder.write("setup.exe", installer());
   Ran found = operculum({"identify", "setup.exe"}, folder.path());
-  EXPECT_NE(found.out.find("next      operculum unpack setup.exe/resources/data/101"), std::string::npos)
+  EXPECT_NE(found.out.find("next      operculum unpack setup.exe/resources/data/101/\n"), std::string::npos)
       << found.out;
-  Ran ran = operculum({"unpack", "setup.exe/resources/data/101", "--into", "portable"}, folder.path());
+  Ran ran = operculum({"unpack", "setup.exe/resources/data/101/", "--into", "portable"}, folder.path());
   EXPECT_EQ(ran.exit_code, 0) << ran.err;
   EXPECT_EQ(folder.read("portable/ProgramFiles/Chart Display/chart.exe"), as_text(noise(4000)));
   Ran deep =

@@ -14,5 +14,13 @@ TEST(NameEncoding, SaysWhatAnEncodingWouldGive) {
   EXPECT_EQ(names.hint(), "1 name is no UTF-8; --names-in CP932 would give \"\u8c9d.txt\"");
 }
 
+TEST(NameEncoding, NamesLongerThanAnySampleAreCounted) {
+  NameEncoding names;
+  names.look(std::string(5000, '\xe9'));
+  EXPECT_EQ(names.hint(), "1 name is no UTF-8; --names-in ENCODING says what else");
+  names.look("\x8a\x4c.txt");
+  EXPECT_EQ(names.hint(), "2 names are no UTF-8; --names-in CP932 would give \"\u8c9d.txt\"");
+}
+
 }  // namespace
 }  // namespace operculum

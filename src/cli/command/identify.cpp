@@ -50,13 +50,12 @@ std::string within_text(const Identification& found, std::string& where) {
 }
 
 std::string contents_text(const IdentifiedLayer& layer) {
-  if (!layer.entries) return "not counted: it would have to be unpacked (--count does it)";
-  Counts counts{*layer.entries, layer.folders, layer.links, layer.devices, layer.unpacked};
-  std::string text = counts_text(counts);
-  if (layer.sizes_known) text += fmt::format("; {} unpacked", human_size(layer.unpacked));
+  if (!layer.counts) return "not counted: it would have to be unpacked (--count does it)";
+  std::string text = counts_text(*layer.counts);
+  if (layer.sizes_known) text += fmt::format("; {} unpacked", human_size(layer.counts->bytes));
   if (layer.encrypted > 0)
-    text +=
-        fmt::format("; {} encrypted", layer.encrypted == *layer.entries ? "all" : grouped(layer.encrypted));
+    text += fmt::format("; {} encrypted",
+                        layer.encrypted == layer.counts->files ? "all" : grouped(layer.encrypted));
   return text;
 }
 
@@ -64,7 +63,7 @@ std::string contents_text(const IdentifiedLayer& layer) {
 std::string brief_text(const Identification& found) {
   std::string where, text = found.within ? within_text(found, where) : stack_text(found);
   if (found.layers.empty() && !found.volume.empty()) text = stack_text(found);
-  if (!found.layers.empty() && found.kind.empty() && found.layers.back().entries)
+  if (!found.layers.empty() && found.kind.empty() && found.layers.back().counts)
     text += ", " + contents_text(found.layers.back());
   for (const Finding& finding : found.findings) {
     if (finding.level != Finding::Level::note)
@@ -125,7 +124,7 @@ std::string to_text(const Identification& found, bool colour) {
     if (!told) continue;
     if (!layer.format->single_stream && layer.parts.empty()) {
       line("holds", contents_text(layer));
-      if (!layer.largest.empty() && layer.entries && *layer.entries > 1) {
+      if (!layer.largest.empty() && layer.counts && layer.counts->files > 1) {
         line("largest", fmt::format("{} ({})", escape(layer.largest), human_size(layer.largest_bytes)));
       }
     }

@@ -188,9 +188,25 @@ void tell_totals(Session& session, const UnpackRequest& request, const UnpackTot
   session.say(Session::Tone::note, totals_text(totals, request));
 }
 
+/// Whether a locator that ends at an inner container means what is in it, not the file.
+bool wants_contents(const UnpackOptions& options, const std::string& target) {
+  return target.ends_with('/') || options.request.deep || options.selection.searches() ||
+         !options.request.only_kinds.empty();
+}
+
+/// Who named an inner container may have meant what is in it.
+void tell_how_to_go_in(Session& session, const Place& place, const std::string& target) {
+  if (!place.entry || !place.entry->has_data()) return;
+  const Format* format = format_for_name(place.name, &session.context);
+  if (format == nullptr || format->carries) return;
+  session.say(Session::Tone::note, fmt::format("{} was taken as a file; what is in it: operculum unpack {}",
+                                               escape(place.name), shell_word(target + "/")));
+}
+
 void unpack_one(Session& session, UnpackOptions& options, const std::string& target,
                 Destinations& destinations) {
-  Place place = resolve(target, session.context, Step::into);
+  bool contents = wants_contents(options, target);
+  Place place = resolve(target, session.context, contents ? Step::into : Step::file);
   if (place.layers.empty() && options.selection.searches() && options.targets.size() > 1) return;
   if (place.layers.empty())
     throw Malformed("it is no container that this program knows; `operculum identify` tells what it is");
@@ -234,6 +250,7 @@ void unpack_one(Session& session, UnpackOptions& options, const std::string& tar
   }
   session.data.flush();  // the plan before what is said of it
   tell_totals(session, request, totals, target, options.selection.searches());
+  if (!contents) tell_how_to_go_in(session, place, target);
 }
 
 }  // namespace
@@ -246,7 +263,9 @@ void add_unpack(CommandLine& program, Session& session) {
   auto options = std::make_shared<UnpackOptions>();
   UnpackRequest& request = options->request;
   std::vector<std::string> kinds(kind_names().begin(), kind_names().end());
-  command.arguments("TARGET", options->targets, "Containers, or folders or entries in them");
+  command.arguments("TARGET", options->targets,
+                    "Containers, or folders or entries in them; an entry that is a container is taken "
+                    "as a file, and with a slash at its end what is in it");
   command.text("--into", request.into, "DIR",
                "The output folder; without it, a new one named after the container");
   options->selection.add_to(command, SelectionOptions::With::patterns_and_list);
