@@ -12,7 +12,7 @@ using namespace test;
 
 constexpr std::size_t kFiles = 8000, kFileSize = 32 << 10;  // 250 MiB
 
-std::string quoted(const std::string& path) {
+std::string in_quotes(const std::string& path) {
   return "'" + path + "'";
 }
 
@@ -34,7 +34,7 @@ std::string packed_tar(const Measure& m, const std::string& ending, const std::s
     std::ofstream(path, std::ios::binary)
         .write(reinterpret_cast<const char*>(bytes.data()), static_cast<std::streamsize>(bytes.size()));
   });
-  must(fmt::format("{} < {} > {}", packer, quoted(path), quoted(path + ending)));
+  must(fmt::format("{} < {} > {}", packer, in_quotes(path), in_quotes(path + ending)));
   std::filesystem::remove(path);
   return path + ending;
 }
@@ -66,11 +66,11 @@ void bzip2(Measure& m) {
 void deb(Measure& m) {
   std::string tree = m.folder + "/tree", path = m.folder + "/solid.deb";
   std::string tar = packed_tar(m, ".gz", "gzip -1");
-  must(fmt::format("mkdir -p {0}/DEBIAN {0}/usr && tar xf {1} -C {0}/usr", quoted(tree), quoted(tar)));
+  must(fmt::format("mkdir -p {0}/DEBIAN {0}/usr && tar xf {1} -C {0}/usr", in_quotes(tree), in_quotes(tar)));
   std::ofstream(tree + "/DEBIAN/control")
       << "Package: tide-log\nVersion: 1\nArchitecture: all\nMaintainer: Saltmarsh Point <x@example.org>\n"
          "Description: readings\n";
-  must(fmt::format("dpkg-deb --root-owner-group -Zxz -z3 -b {} {} > /dev/null", quoted(tree), quoted(path)));
+  must(fmt::format("dpkg-deb --root-owner-group -Zxz -z3 -b {} {} > /dev/null", in_quotes(tree), in_quotes(path)));
   std::filesystem::remove_all(tree);
   std::filesystem::remove(tar);
   unpack(m, "unpack a Debian package of 8,000 files (dpkg-deb -x)", 1.02, path,

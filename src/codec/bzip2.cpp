@@ -14,9 +14,10 @@
 namespace operculum {
 namespace {
 
-/// Blocks that are decoded ahead of the reader; each takes 5 MiB.
+/// Blocks that are decoded ahead of the reader; each takes 5 MiB. Two more than there are processors, so that
+/// none waits while the reader takes a block.
 std::size_t blocks_ahead() {
-  return std::clamp(std::thread::hardware_concurrency(), 1u, 16u);
+  return std::clamp(std::thread::hardware_concurrency(), 1u, 14u) + 2;
 }
 
 /// Decodes blocks side by side and hands them out in order. A stream of one block needs no thread.

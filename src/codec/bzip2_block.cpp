@@ -2,7 +2,9 @@
 
 #include <algorithm>
 #include <new>
+#include <semaphore>
 #include <system_error>
+#include <thread>
 
 namespace operculum {
 namespace {
@@ -20,18 +22,34 @@ std::uint32_t bits_at(const BitRun& run, std::size_t from, unsigned count) {
 
 /// The block behind a stream's header, without an end: what is cut must not be taken for whole by chance.
 Bytes as_stream(const BitRun& run, char level) {
-  Bytes out = {'B', 'Z', 'h', static_cast<Byte>(level)};
   std::size_t whole = (run.end - run.begin) / 8, shift = run.begin % 8;
-  out.reserve(out.size() + whole + 1);
+  Bytes out = {'B', 'Z', 'h', static_cast<Byte>(level)};
+  out.resize(out.size() + whole);
   const Byte* from = run.bytes.data() + run.begin / 8;
-  for (std::size_t i = 0; i < whole; ++i) {
-    unsigned pair = from[i] * 256u + (shift == 0 ? 0u : from[i + 1]);
-    out.push_back(static_cast<Byte>(pair >> (8 - shift)));
-  }
+  Byte* to = out.data() + out.size() - whole;
+  if (shift == 0) std::copy_n(from, whole, to);
+  for (std::size_t i = 0; i < whole && shift != 0; ++i)
+    to[i] = static_cast<Byte>((from[i] << shift) | (from[i + 1] >> (8 - shift)));
   auto rest = static_cast<unsigned>((run.end - run.begin) % 8);
   if (rest > 0) out.push_back(static_cast<Byte>(bits_at(run, whole * 8, rest) << (8 - rest)));
   return out;
 }
+
+/// As many blocks are decoded at a time as there are processors: each jumps about in 4 MiB, and more would
+/// only push each other out of the caches.
+class Turn {
+ public:
+  Turn() { turns().acquire(); }
+  ~Turn() { turns().release(); }
+  Turn(const Turn&) = delete;
+  Turn& operator=(const Turn&) = delete;
+
+ private:
+  static std::counting_semaphore<>& turns() {
+    static std::counting_semaphore<> all(std::max(1u, std::thread::hardware_concurrency()));
+    return all;
+  }
+};
 
 }  // namespace
 
@@ -59,7 +77,10 @@ Bzip2Block::~Bzip2Block() {
 
 void Bzip2Block::start() {
   try {
-    ahead_ = std::async(std::launch::async, [this] { decode_first(); });
+    ahead_ = std::async(std::launch::async, [this] {
+      Turn turn;
+      decode_first();
+    });
   } catch (const std::system_error&) {
     return;  // no thread to be had: decoded when it is read
   }

@@ -1,5 +1,6 @@
 #include "codec/bzip2_splitter.h"
 
+#include <algorithm>
 #include <array>
 
 namespace operculum {
@@ -10,24 +11,24 @@ constexpr std::size_t kHeader = 4;
 constexpr std::size_t kFirstMark = kHeader + 6;  // where the first mark ends
 constexpr std::size_t kLongestBlock = 4 << 20;   // 900,000 symbols of at most 20 bits, and tables
 
-/// For the byte before the last one: the distances, as bits, from a mark's end to the last byte's end with
-/// which it can belong to a mark.
-constexpr std::array<Byte, 256> shifts_of(std::uint64_t mark) {
-  std::array<Byte, 256> table{};
-  for (unsigned shift = 0; shift < 8; ++shift) {
-    auto byte = static_cast<std::size_t>((mark >> (8 - shift)) & 0xff);
-    table[byte] = static_cast<Byte>(table[byte] | (1u << shift));
-  }
+/// Whether a mark can have this byte as the one before the byte in which it ends.
+constexpr std::array<bool, 256> make_candidates() {
+  std::array<bool, 256> table{};
+  for (std::uint64_t mark : {kBzip2BlockMark, kBzip2EndMark})
+    for (unsigned shift = 0; shift < 8; ++shift)
+      table[static_cast<std::size_t>((mark >> (8 - shift)) & 0xff)] = true;
   return table;
 }
-constexpr std::array<Byte, 256> kBlockShifts = shifts_of(kBzip2BlockMark),
-                                kEndShifts = shifts_of(kBzip2EndMark);
+constexpr std::array<bool, 256> kCandidates = make_candidates();
 
 }  // namespace
 
 std::size_t Bzip2Splitter::feed(ByteView in) {
   std::size_t used = 0;
-  while (used < in.size() && !block_ && !ended() && fault_ == Fault::none) feed_byte(in[used++]);
+  while (used < in.size() && fed_ < kHeader && fault_ == Fault::none) feed_header(in[used++]);
+  if (!end_met_ && !block_ && fault_ == Fault::none) used += feed_blocks(in.subspan(used));
+  for (; used < in.size() && end_met_ && !ended(); ++used, ++fed_, ++end_bytes_)
+    window_ = (window_ << 8) | in[used];
   return used;
 }
 
@@ -51,34 +52,41 @@ void Bzip2Splitter::feed_header(Byte byte) {
   bool fits = at < kMark.size() ? byte == static_cast<Byte>(kMark[at]) : byte >= '1' && byte <= '9';
   if (!fits) fault_ = Fault::header;
   level_ = static_cast<char>(byte);
-}
-
-void Bzip2Splitter::feed_byte(Byte byte) {
-  if (fed_ < kHeader) {
-    feed_header(byte);
-    ++fed_;
-    return;
-  }
   ++fed_;
-  window_ = (window_ << 8) | byte;
-  if (end_met_) {
-    ++end_bytes_;
-    return;
-  }
-  open_.push_back(byte);
-  auto before = static_cast<std::size_t>((window_ >> 8) & 0xff);
-  if (Byte shifts = kBlockShifts[before] | kEndShifts[before]; shifts != 0) {
-    for (unsigned shift = 0; shift < 8; ++shift) {
-      std::uint64_t bits = (window_ >> shift) & kMarkMask;
-      if (bits == kBzip2BlockMark || bits == kBzip2EndMark) return meet_mark(shift, bits == kBzip2EndMark);
-    }
-  }
-  if (fed_ == kFirstMark) fault_ = Fault::first_mark;
-  if (open_.size() > kLongestBlock) fault_ = Fault::block_too_long;
 }
 
-void Bzip2Splitter::meet_mark(unsigned shift, bool end) {
-  std::size_t mark_at = open_.size() * 8 - shift - 48;
+std::size_t Bzip2Splitter::feed_blocks(ByteView in) {
+  std::size_t most = fed_ < kFirstMark ? kFirstMark - fed_ : kLongestBlock + 1 - open_.size();
+  in = in.first(std::min(in.size(), most));
+  std::size_t used = 0;
+  Mark met{};
+  while (used < in.size() && !met.found) {
+    auto before = static_cast<std::size_t>(window_ & 0xff);
+    window_ = (window_ << 8) | in[used++];
+    if (kCandidates[before]) met = find_mark();
+  }
+  open_.insert(open_.end(), in.begin(), in.begin() + static_cast<std::ptrdiff_t>(used));
+  fed_ += used;
+  if (met.found) {
+    meet_mark(met);
+  } else if (fed_ == kFirstMark) {
+    fault_ = Fault::first_mark;
+  } else if (open_.size() > kLongestBlock) {
+    fault_ = Fault::block_too_long;
+  }
+  return used;
+}
+
+Bzip2Splitter::Mark Bzip2Splitter::find_mark() const {
+  for (unsigned shift = 0; shift < 8; ++shift) {
+    std::uint64_t bits = (window_ >> shift) & kMarkMask;
+    if (bits == kBzip2BlockMark || bits == kBzip2EndMark) return {true, bits == kBzip2EndMark, shift};
+  }
+  return {};
+}
+
+void Bzip2Splitter::meet_mark(Mark mark) {
+  std::size_t mark_at = open_.size() * 8 - mark.shift - 48;
   if (fed_ > kFirstMark) {
     std::size_t next = mark_at / 8;
     Bytes rest(open_.begin() + static_cast<std::ptrdiff_t>(next), open_.end());
@@ -87,8 +95,8 @@ void Bzip2Splitter::meet_mark(unsigned shift, bool end) {
     open_ = std::move(rest);
   }
   open_begin_ = mark_at % 8;
-  end_met_ = end;
-  end_shift_ = shift;
+  end_met_ = mark.end;
+  end_shift_ = mark.shift;
 }
 
 }  // namespace operculum

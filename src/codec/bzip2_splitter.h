@@ -35,9 +35,15 @@ class Bzip2Splitter {
  private:
   static constexpr unsigned kEndBytes = 4;  // that follow the byte in which the end's mark ends
 
+  struct Mark {
+    bool found = false, end = false;
+    unsigned shift = 0;  // bits between its end and the last byte's end
+  };
+
   void feed_header(Byte byte);
-  void feed_byte(Byte byte);
-  void meet_mark(unsigned shift, bool end);
+  std::size_t feed_blocks(ByteView in);
+  Mark find_mark() const;
+  void meet_mark(Mark mark);
 
   std::uint64_t window_ = 0;  // the last 8 bytes
   std::uint64_t fed_ = 0;     // bytes

@@ -122,11 +122,36 @@ bool SpoolBudget::take(std::atomic<std::uint64_t>& left, std::uint64_t bytes) {
   return false;
 }
 
+SourcePtr SpooledRuns::in(const SourcePtr& spooled) const {
+  bool one = runs.size() == 1 && runs[0].length == size;
+  return one ? make_slice(spooled, runs[0].stored, size) : make_extent_source(spooled, runs, size);
+}
+
+SpooledRuns append_stream(SpoolWriter& writer, Stream& stream) {
+  SpooledRuns out;
+  Bytes block(kBlock);
+  for (;;) {
+    std::uint64_t hole = stream.skip_hole();
+    out.size += hole;
+    std::uint64_t stored = writer.size();
+    std::size_t count = stream.read(block);
+    if (count == 0 && hole == 0) return out;
+    writer.append(ByteView(block).first(count));
+    if (count == 0) continue;
+    if (hole == 0 && !out.runs.empty()) {
+      out.runs.back().length += count;
+    } else {
+      out.runs.push_back({out.size, stored, count});
+    }
+    out.size += count;
+  }
+}
+
 SourcePtr spool(Stream& stream, SpoolBudget& budget) {
   SpoolWriter writer(budget);
-  Bytes block(kBlock);
-  while (std::size_t count = stream.read(block)) writer.append(ByteView(block).first(count));
-  return writer.finish();
+  SpooledRuns runs = append_stream(writer, stream);
+  SourcePtr spooled = writer.finish();
+  return spooled->size() == runs.size ? spooled : runs.in(spooled);
 }
 
 SourcePtr random_access(const Content& content, SpoolBudget& budget) {

@@ -3,6 +3,7 @@
 #include <atomic>
 #include <functional>
 
+#include "io/extent_source.h"
 #include "io/stream.h"
 
 namespace operculum {
@@ -31,7 +32,8 @@ class SpoolBudget {
 };
 
 /// Makes a stream's bytes randomly accessible: in memory while the budget lasts, then in an unnamed temporary
-/// file below $TMPDIR that vanishes with the source. Throws LimitExceeded when the disk budget is used up.
+/// file below $TMPDIR that vanishes with the source; holes stay holes. Throws LimitExceeded when the disk
+/// budget is used up.
 SourcePtr spool(Stream& stream, SpoolBudget& budget);
 
 /// Spools bytes that arrive piece by piece.
@@ -51,6 +53,17 @@ class SpoolWriter {
   SpoolBudget& budget_;
   std::shared_ptr<Spooled> spooled_;
 };
+
+/// What one stream left in a writer that takes several: where its bytes lie, and between them its holes,
+/// which take no room.
+struct SpooledRuns {
+  std::vector<Extent> runs;
+  std::uint64_t size = 0;  ///< with holes, in bytes
+
+  SourcePtr in(const SourcePtr& spooled) const;  ///< the stream's bytes again, of what finish() gave
+};
+/// Throws what the stream and the writer throw.
+SpooledRuns append_stream(SpoolWriter& writer, Stream& stream);
 
 /// The content's own random access where it has it, else spooled.
 SourcePtr random_access(const Content& content, SpoolBudget& budget);

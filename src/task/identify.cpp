@@ -211,7 +211,7 @@ void name_leaf(const Place& place, Identification& out) {
   bool whole_file = place.layers.empty();
   if (SourcePtr source = place.content->source();
       source && !source->costly() && (whole_file || out.kind == "data"))
-    out.volume = volume_facts(*source);
+    out.volume = volume_facts(*source, whole_file && place.parts == 1 ? place.file : "");
 }
 
 /// Whether the target is a file on disk with all that is in it, not something within its container.

@@ -24,20 +24,16 @@ class SolidData {
  public:
   SolidData(Container& container, SpoolBudget& budget) {
     SpoolWriter writer(budget);
-    Bytes block(256 * 1024);
     container.walk([&](const Visit& visit) {
-      std::uint64_t begin = writer.size();
-      bool whole = visit.stream != nullptr;
+      places_.resize(visit.index + 1);
+      if (visit.stream == nullptr) return true;
       try {
-        while (std::size_t count = whole ? visit.stream->read(block) : 0)
-          writer.append(ByteView(block).first(count));
+        places_[visit.index] = append_stream(writer, *visit.stream);
       } catch (const LimitExceeded&) {
         throw;
       } catch (const std::exception&) {
-        whole = false;
+        places_[visit.index].reset();
       }
-      places_.resize(visit.index + 1);
-      if (whole) places_[visit.index] = Place{begin, writer.size() - begin};
       return true;
     });
     all_ = writer.finish();
@@ -45,16 +41,23 @@ class SolidData {
 
   ContentPtr content(std::size_t index) const {
     if (index >= places_.size() || !places_[index]) throw Malformed("its data is damaged, or behind damage");
-    return make_content(make_slice(all_, places_[index]->at, places_[index]->length));
+    return make_content(places_[index]->in(all_));
   }
 
  private:
-  struct Place {
-    std::uint64_t at, length;
-  };
   SourcePtr all_;
-  std::vector<std::optional<Place>> places_;  // by index
+  std::vector<std::optional<SpooledRuns>> places_;  // by index
 };
+
+/// Whether a name says that several files are in it: a single one that is packed (notes.txt.gz) is a
+/// document.
+bool names_a_container(std::string_view name, const OpenContext& context) {
+  const Format* format = format_for_name(name, &context);
+  if (format == nullptr || format->kind != "container" || format->carries) return false;
+  std::size_t dot = name.rfind('.');
+  bool short_for_tar = to_lower(name.substr(dot)).starts_with(".t");  // .tgz, .txz
+  return !format->single_stream || short_for_tar || names_a_container(name.substr(0, dot), context);
+}
 
 }  // namespace
 
@@ -114,8 +117,7 @@ void ViewTree::load(ViewNode& folder, const Format& format, const ContainerPtr& 
 bool ViewTree::may_be_container(const ViewNode& node, const std::string& name) const {
   if (node.is_part) return true;
   if (enter_ != Enter::named) return enter_ == Enter::all;
-  const Format* format = format_for_name(name, &context_);
-  return format != nullptr && format->kind == "container" && !format->carries;
+  return names_a_container(name, context_);
 }
 
 /// Finds out whether a file is a container; then it becomes a folder.

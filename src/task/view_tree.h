@@ -20,7 +20,7 @@ struct ViewNode {
 /// Which entries are looked at to see whether they are containers, and then shown as folders.
 enum class Enter {
   none,
-  named,  ///< those whose names say so, save programs and documents: nothing need be read of the others
+  named,  ///< those whose names say that several files are in them: nothing need be read of the others
   all,
 };
 

@@ -1,6 +1,7 @@
 #include "task/volume_facts.h"
 
 #include <blkid/blkid.h>
+#include <fcntl.h>
 #include <sys/mman.h>
 #include <unistd.h>
 
@@ -49,9 +50,10 @@ constexpr ValueName kNames[] = {{"TYPE", "type"},           {"VERSION", "version
 
 }  // namespace
 
-std::vector<std::pair<std::string, std::string>> volume_facts(const Source& source) {
+std::vector<std::pair<std::string, std::string>> volume_facts(const Source& source, const std::string& path) {
   std::vector<std::pair<std::string, std::string>> facts;
-  Descriptor file = sketch_of(source);
+  Descriptor file =
+      path.empty() ? sketch_of(source) : Descriptor(open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK));
   ProbePtr probe(file ? blkid_new_probe() : nullptr);
   if (!probe || blkid_probe_set_device(probe.get(), file.number(), 0, 0) != 0) return facts;
   blkid_probe_enable_superblocks(probe.get(), 1);

@@ -1,4 +1,5 @@
 // The built program on disk images, as people use it.
+#include <fcntl.h>
 #include <gtest/gtest.h>
 #include <sys/stat.h>
 #include <sys/wait.h>
@@ -10,12 +11,15 @@
 #include <nlohmann/json.hpp>
 #include <thread>
 
+#include "codec/codec.h"
+#include "io/descriptor.h"
 #include "support/disk_writer.h"
 #include "support/ext_writer.h"
 #include "support/fat_writer.h"
 #include "support/iso_writer.h"
 #include "support/program.h"
 #include "support/squashfs_writer.h"
+#include "support/tar_builder.h"
 #include "support/temp_folder.h"
 #include "support/zip_builder.h"
 
@@ -269,6 +273,44 @@ TEST(Mount, ShowsNestedContainersAsFolders) {
   EXPECT_FALSE(std::filesystem::exists(view.path() + "/2/nothing"));
   EXPECT_TRUE(WIFEXITED(view.stop()));
   EXPECT_TRUE(std::filesystem::is_empty(view.path()));  // nothing is mounted there any more
+}
+
+/// A tar archive of 40 GB that is a hole but for a few bytes, packed: nothing of the hole is spooled or sent.
+TEST(Mount, HolesStayHolesBehindASolidLayer) {
+  if (access("/dev/fuse", R_OK | W_OK) != 0) GTEST_SKIP() << "/dev/fuse cannot be used here";
+  constexpr std::uint64_t kSize = 40'000'000'000, kDataAt = 30'000'000'512;
+  std::string map = "1\n" + std::to_string(kDataAt) + "\n5\n";
+  map.resize(512);
+  TarBuilder tar;
+  tar.pax({{"GNU.sparse.major", "1"},
+           {"GNU.sparse.minor", "0"},
+           {"GNU.sparse.name", "gauge.raw"},
+           {"GNU.sparse.realsize", std::to_string(kSize)}});
+  tar.add({.name = "GNUSparseFile.0/gauge.raw", .data = to_bytes(map + "tides")});
+  Bytes inner = TarBuilder().file("a.txt", "a").build();
+  TempFolder folder;
+  folder.write("logs.tar.gz",
+               encode("gzip", tar.file("plain.txt", "calm\n")
+                                  .add({.name = "notes.txt.gz", .data = encode("gzip", to_bytes("n"))})
+                                  .add({.name = "old.tgz", .data = encode("gzip", inner)})
+                                  .build()));
+  View view(folder, "logs.tar.gz");
+  if (!view.mounted()) GTEST_SKIP() << "this machine does not let it mount";
+  EXPECT_EQ(text_in(view.path() + "/plain.txt"), "calm\n");
+  EXPECT_TRUE(std::filesystem::is_regular_file(view.path() + "/notes.txt.gz")) << "a packed document";
+  EXPECT_EQ(text_in(view.path() + "/old.tgz/a.txt"), "a");
+  Descriptor file(open((view.path() + "/gauge.raw").c_str(), O_RDONLY));
+  ASSERT_TRUE(file);
+  struct stat status {};
+  fstat(file.number(), &status);
+  EXPECT_EQ(status.st_size, static_cast<off_t>(kSize));
+  EXPECT_LT(status.st_blocks, 8);
+  EXPECT_EQ(lseek(file.number(), 0, SEEK_HOLE), 0);
+  EXPECT_EQ(lseek(file.number(), 0, SEEK_DATA), static_cast<off_t>(kDataAt));
+  EXPECT_EQ(lseek(file.number(), kDataAt + 5, SEEK_DATA), -1);
+  char bytes[8] = {};
+  EXPECT_EQ(pread(file.number(), bytes, 5, kDataAt), 5);
+  EXPECT_STREQ(bytes, "tides");
 }
 
 TEST(Mount, RefusesAFolderThatIsNotEmpty) {

@@ -1,6 +1,7 @@
 // What verify says, and what it compares.
 #include <gtest/gtest.h>
 
+#include "support/byte_writer.h"
 #include "support/program.h"
 #include "support/tar_builder.h"
 #include "support/temp_folder.h"
@@ -127,6 +128,21 @@ TEST(Identify, NamesWhatThisProgramDoesNotOpen) {
   folder.write("swap.img", swap);
   Ran ran = operculum({"identify", "swap.img"}, folder.path());
   EXPECT_TRUE(has(ran.out, "swap volume, which this program does not open")) << ran.out;
+}
+
+TEST(Identify, NamesAVolumeWhoseHeaderLiesFarFromBothEnds) {
+  TempFolder folder;
+  constexpr std::size_t kSector = 512, kSize = 16 << 20, kPrimary = 8 << 20;
+  Canvas header(kSector),
+      disk(kSize);  // Common RAID Disk Data Format 2.0, 4.1: the anchor at the end names it
+  header.big(0, 0xde11de11, 4);
+  header.text(8, "Tide gauge archive disk101.02.00");
+  header.big(96, kPrimary / kSector, 8);
+  disk.put(kPrimary, header.part(0, kSector));
+  disk.put(kSize - kSector, header.part(0, kSector));
+  folder.write("member.img", ByteView(disk.take()));
+  Ran ran = operculum({"identify", "member.img"}, folder.path());
+  EXPECT_TRUE(has(ran.out, "ddf_raid_member volume, which this program does not open")) << ran.out;
 }
 
 TEST(Identify, OneLineEach) {
