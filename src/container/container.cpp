@@ -20,6 +20,20 @@ class EntryContent final : public Content {
   std::size_t index_;
 };
 
+/// Of entries with equal paths each can be named by its number: "deep/a~2.txt" is the second "deep/a.txt".
+std::optional<std::size_t> numbered(std::span<const Entry> all, std::string_view path) {
+  std::size_t mark = path.rfind('~');
+  if (mark == std::string_view::npos || path.find('/', mark) != std::string_view::npos) return std::nullopt;
+  std::size_t number = 0, end = mark + 1;
+  for (; end < path.size() && path[end] >= '0' && path[end] <= '9' && number < all.size(); ++end)
+    number = number * 10 + static_cast<std::size_t>(path[end] - '0');
+  if (end == mark + 1 || (end < path.size() && path[end] != '.')) return std::nullopt;
+  std::string plain = std::string(path.substr(0, mark)) + std::string(path.substr(end));
+  for (std::size_t i = 0; i < all.size(); ++i)
+    if (all[i].path == plain && all[i].kind != EntryKind::folder && number-- == 1) return i;
+  return std::nullopt;
+}
+
 }  // namespace
 
 void Container::each(Detail, const std::function<void(const Entry&)>& visitor) {
@@ -53,6 +67,11 @@ Lookup Container::find(std::string_view path) {
     result.consumed = all[*best].path.size();
     result.entry = std::shared_ptr<const Entry>(shared_from_this(), &all[*best]);
     result.open = [self = shared_from_this(), index = *best] { return self->content(index); };
+  } else if (auto index = numbered(all, path)) {
+    result.kind = Lookup::Kind::entry;
+    result.consumed = path.size();
+    result.entry = std::shared_ptr<const Entry>(shared_from_this(), &all[*index]);
+    result.open = [self = shared_from_this(), index = *index] { return self->content(index); };
   } else {
     std::string wanted = to_lower(base_name(path));
     auto similar = std::find_if(all.begin(), all.end(), [&](const Entry& entry) {
@@ -77,9 +96,9 @@ std::vector<Finding> Container::findings() const {
   return findings_;
 }
 
-void Container::add_finding(Finding::Level level, std::string text) {
+void Container::add_finding(Finding::Level level, std::string text, Finding::About about) {
   std::lock_guard lock(findings_mutex_);
-  Finding finding{level, printable(text)};  // it may hold words of the container
+  Finding finding{level, printable(text), about};  // it may hold words of the container
   if (findings_.size() >= kMaxFindings) return;
   if (std::find(findings_.begin(), findings_.end(), finding) == findings_.end())
     findings_.push_back(std::move(finding));

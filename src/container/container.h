@@ -19,8 +19,13 @@ struct Finding {
     warning,  ///< may not be what was meant; the data is there
     fault,    ///< something is missing or damaged
   };
+  enum class About {
+    container,
+    entries,  ///< told again by each entry that it is about, when that is read
+  };
   Level level;
   std::string text;
+  About about = About::container;
   bool operator==(const Finding&) const = default;
 };
 
@@ -99,7 +104,8 @@ class Container : public std::enable_shared_from_this<Container> {
   virtual std::optional<Installation> installation() { return std::nullopt; }
 
   virtual std::vector<Finding> findings() const;
-  void add_finding(Finding::Level level, std::string text);  ///< the same text is kept once
+  void add_finding(Finding::Level level, std::string text,
+                   Finding::About about = Finding::About::container);  ///< the same text is kept once
 
   static constexpr std::size_t kMaxFindings = 200;
 

@@ -74,6 +74,11 @@ std::uint64_t bytes_on_disk(const std::string& path, const Source& source) {
   return blocks == 0 ? source.size() : std::min(source.size(), blocks);  // 0: kept in the inode, or not told
 }
 
+/// "; it looks like a tide log, but ...", or nothing.
+std::string almost_text(const std::vector<std::string>& almost) {
+  return almost.empty() ? "" : fmt::format("; {}", fmt::join(almost, "; "));
+}
+
 /// Walks inwards, one container a turn.
 class Resolver {
  public:
@@ -96,6 +101,7 @@ class Resolver {
   /// Opens place_.content as the next layer; false when the walk ends before it.
   bool enter() {
     bool final = rest_.empty();
+    if (final && place_.layers.empty() && step_ == Step::bytes) return false;
     if (final && !place_.layers.empty() && stays_outside(*place_.layers.back().format)) return false;
     Opened opened;
     try {
@@ -107,11 +113,12 @@ class Resolver {
       if (final && !place_.layers.empty() && place_.entry) return false;  // its bytes can still be had
       throw;
     }
+    place_.almost = opened.almost;
     if (!opened.container) {
       if (!final) {
         throw Malformed(
-            fmt::format("\"{}\" is no container that this program knows, so \"{}\" cannot be found in it",
-                        escape(place_.name), escape(rest_)));
+            fmt::format("\"{}\" is no container that this program knows, so \"{}\" cannot be found in it{}",
+                        escape(place_.name), escape(rest_), almost_text(opened.almost)));
       }
       return false;
     }
@@ -124,7 +131,7 @@ class Resolver {
   /// Whether the entry that the locator ends at is left as it is.
   bool stays_outside(const Format& outer) const {
     if (step_ == Step::into || outer.single_stream) return false;
-    return step_ == Step::no_more || outer.family != "partition table";
+    return step_ != Step::file || outer.family != "partition table";
   }
 
   /// Takes the one entry of a single-stream layer as the next bytes.
@@ -227,6 +234,11 @@ class Resolver {
 };
 
 }  // namespace
+
+std::string no_container_text(const Place& place, std::string_view what_to_try) {
+  return fmt::format("it is no container that this program knows{}",
+                     place.almost.empty() ? std::string(what_to_try) : almost_text(place.almost));
+}
 
 std::string file_of(const std::string& locator) {
   try {

@@ -25,6 +25,7 @@ struct Place {
   std::shared_ptr<const Entry> entry;  ///< the entry in the last layer, when it names one
   ContentPtr content;                  ///< the bytes of the file or entry named; empty for a folder
   std::string name;                    ///< of what is named: the last part of the locator
+  std::vector<std::string> almost;     ///< what it looks like, when it is no container; see Probe::almost
 
   bool is_container() const { return !layers.empty() && !entry; }
 };
@@ -33,6 +34,7 @@ struct Place {
 enum class Step {
   into,     ///< the container's contents are meant (list, verify)
   no_more,  ///< the entry's own bytes are meant (show)
+  bytes,    ///< as no_more, and a file on disk is not looked at either (layout check)
   file,     ///< as no_more, but what no person calls a file, a partition of a disk, is entered (unpack)
 };
 
@@ -41,6 +43,10 @@ enum class Step {
 /// are stepped through without being named. Throws IoError, Malformed or the error of a layer, with the
 /// layer's name in front.
 Place resolve(const std::string& locator, OpenContext& context, Step step);
+
+/// A sentence for those who wanted a container: "it is no container that this program knows", and what it
+/// looks like, or `what_to_try`.
+std::string no_container_text(const Place& place, std::string_view what_to_try);
 
 /// The file on disk that a locator begins with; empty when there is none.
 std::string file_of(const std::string& locator);

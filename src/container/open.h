@@ -10,7 +10,11 @@ struct Opened {
   ContainerPtr container;
   ContentPtr
       content;  ///< stands for the bytes from now on: what was read to recognise them is not decoded again
+  std::vector<std::string> almost;  ///< see Probe::almost
 };
+
+/// Recognises alone: `container` stays empty.
+Opened recognise_content(const ContentPtr& content, const std::string& name, OpenContext& context);
 
 /// Recognises and opens; `container` is empty when no format claims the bytes.
 Opened open_container(const Input& input, OpenContext& context);

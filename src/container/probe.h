@@ -2,6 +2,7 @@
 
 #include <optional>
 #include <string>
+#include <vector>
 
 #include "io/stream.h"
 
@@ -26,11 +27,17 @@ class Probe {
   const std::string& name() const { return name_; }
   const SourcePtr& source() const { return source_; }  ///< null when only a front is there
 
+  /// Sentences of recognisers that do not claim the bytes although they begin like theirs, such as "it looks
+  /// like a tide log, but line 7: ...". Told only when nobody claims them.
+  const std::vector<std::string>& almost() const { return almost_; }
+  void add_almost(std::string sentence) { almost_.push_back(std::move(sentence)); }
+
  private:
   SourcePtr source_;
   Bytes head_, tail_;
   bool complete_ = false;
   std::string name_;
+  std::vector<std::string> almost_;
 };
 
 }  // namespace operculum

@@ -3,6 +3,8 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <exception>
+#include <map>
 #include <mutex>
 #include <utility>
 
@@ -40,13 +42,36 @@ class SummedStream final : public Stream {
   std::unique_ptr<Sum> sum_;
 };
 
+/// Passes data on and compares the checksum of other bytes at its end.
+class BesideStream final : public Stream {
+ public:
+  BesideStream(StreamPtr inner, RecipePtr beside, ExpectedSum expected)
+      : inner_(std::move(inner)), beside_(std::move(beside)), expected_(std::move(expected)) {}
+  std::size_t read(ByteSpan out) override {
+    std::size_t count = inner_->read(out);
+    if (count > 0 || beside_ == nullptr) return count;
+    SummedStream summed(open_recipe(std::exchange(beside_, nullptr), std::nullopt), expected_);
+    Bytes block(kBlock);
+    while (summed.read(block) > 0) continue;
+    return 0;
+  }
+  std::uint64_t skip_hole() override { return inner_->skip_hole(); }
+
+ private:
+  static constexpr std::size_t kBlock = 64 * 1024;
+  StreamPtr inner_;
+  RecipePtr beside_;
+  ExpectedSum expected_;
+};
+
 /// The data of an entry, with everything looked up: usable from any thread.
 class DescribedContent final : public Content {
  public:
   RecipePtr recipe;
   Expected expected;
   std::vector<ExpectedSum> of_data, of_stored;
-  std::shared_ptr<const Plan> plan;  // keeps the checks alive
+  std::vector<std::pair<RecipePtr, ExpectedSum>> beside;  // of other bytes that belong to the entry
+  std::shared_ptr<const Plan> plan;                       // keeps the checks alive
 
   StreamPtr stream() const override {
     StreamPtr made;
@@ -61,6 +86,8 @@ class DescribedContent final : public Content {
       made = std::move(raw);
     }
     for (const ExpectedSum& sum : of_data) made = std::make_unique<SummedStream>(std::move(made), sum);
+    for (const auto& [recipe_of_it, sum] : beside)
+      made = std::make_unique<BesideStream>(std::move(made), recipe_of_it, sum);
     return make_checked(std::move(made), expected);
   }
   SourcePtr source() const override {
@@ -92,6 +119,7 @@ class Described final : public DescribedContainer {
   ContentPtr content(std::size_t index) override {
     entries();
     std::lock_guard lock(mutex_);
+    if (auto failed = failed_.find(index); failed != failed_.end()) std::rethrow_exception(failed->second);
     Run::Scratch scratch(run_);
     std::vector<Value> slots;
     const EntryPlan& rule = restore(index, slots);
@@ -102,13 +130,18 @@ class Described final : public DescribedContainer {
     if (!data.there()) throw Malformed("the description finds no data for this entry");
     content->recipe = run_.recipe_of(data);
     const Entry& entry = entries_[index];
-    if (rule.size != nullptr) content->expected.size = rule.size->size(frame, "a size");
+    if (rule.size != nullptr && rule.size->value(frame).there())
+      content->expected.size = rule.size->size(frame, "a size");
     if (entry.is(Entry::has_crc))
       content->expected.crc32 = static_cast<std::uint32_t>(rule.crc32->number(frame));
     for (const CheckPlan& check : rule.checks) {
-      if (check.of == CheckPlan::Of::expression) continue;  // of the index: compared when all was listed
-      auto& sums = check.of == CheckPlan::Of::data ? content->of_data : content->of_stored;
-      sums.push_back(expected_sum(check, frame));
+      if (!check.expected->value(frame).there()) continue;
+      ExpectedSum sum = expected_sum(check, frame);
+      if (check.of == CheckPlan::Of::expression) {
+        content->beside.emplace_back(run_.recipe_of(check.what->value(frame)), std::move(sum));
+      } else {
+        (check.of == CheckPlan::Of::data ? content->of_data : content->of_stored).push_back(std::move(sum));
+      }
     }
     return content;
   }
@@ -125,7 +158,7 @@ class Described final : public DescribedContainer {
       try {
         const EntryPlan& rule = restore(i, slots);
         Frame frame{run_, slots.data()};
-        if (rule.data != nullptr) cover(rule.data->value(frame));
+        if (rule.data != nullptr) run_.mark_made(rule.data->value(frame), Cover::data);
       } catch (const LimitExceeded&) {
         throw;
       } catch (const std::exception&) {
@@ -165,8 +198,14 @@ class Described final : public DescribedContainer {
           Finding::Level::fault,
           fmt::format(
               "{} of {} entries reach beyond the end of the file, the first is \"{}\"; the file is cut short",
-              beyond_, entries_.size(), escape(first_beyond_)));
+              beyond_, entries_.size(), escape(first_beyond_)),
+          Finding::About::entries);
     }
+    if (nameless_ > 0)
+      add_finding(
+          Finding::Level::warning,
+          fmt::format("the paths of {} entries are empty or cannot be had; they are named entry-1 and so on",
+                      nameless_));
     for (std::string& fault : compare_checks(run_)) add_finding(Finding::Level::fault, std::move(fault));
   }
 
@@ -206,15 +245,15 @@ class Described final : public DescribedContainer {
     if (loop_plan.number_slot) slots[*loop_plan.number_slot] = Value::of(static_cast<std::int64_t>(index));
   }
 
-  static void evaluate_lets(const EntryPlan& rule, Frame& frame) {
-    for (const auto& [slot, value] : rule.lets) frame.slots[slot] = value->value(frame);
+  static void forget_variables(const EntryPlan& rule, Frame& frame) {
+    for (const auto& [slot, value] : rule.lets) frame.slots[slot].kind = Value::Kind::pending;
   }
 
   void one(const EntryPlan& rule, std::uint64_t index, Frame& frame) {
     Run::Scratch scratch(run_);
     Entry& entry = entries_.emplace_back();
     try {
-      evaluate_lets(rule, frame);
+      forget_variables(rule, frame);
       if (rule.condition != nullptr && !rule.condition->truth(frame)) return entries_.pop_back();
       check_element(rule, frame);
       fill(rule, frame, entry);
@@ -223,9 +262,11 @@ class Described final : public DescribedContainer {
       throw;
     } catch (const std::exception& thrown) {
       Error error = as_error(thrown);
-      if (entry.path.empty()) entry.path = fmt::format("entry-{}", entries_.size());
+      name_nameless(entry);
       entry.flags |= Entry::damaged;
-      add_finding(Finding::Level::fault, fmt::format("{}: {}", escape(entry.path), error.what()));
+      failed_[entries_.size() - 1] = std::current_exception();
+      add_finding(Finding::Level::fault, fmt::format("{}: {}", escape(entry.path), error.what()),
+                  Finding::About::entries);
     }
     run_.context().limits.count_kept(entry);
     origins_.push_back({static_cast<std::uint32_t>(listings_.size() - 1), static_cast<std::uint32_t>(index)});
@@ -239,16 +280,39 @@ class Described final : public DescribedContainer {
     if (element.kind == Value::Kind::placed && type.record->checks) run_.slots_of(element, *type.record);
   }
 
+  void name_nameless(Entry& entry) {
+    if (!entry.path.empty()) return;
+    entry.path = fmt::format("entry-{}", entries_.size());
+    ++nameless_;
+  }
+
+  /// What a person can do without costs only itself when it cannot be had.
+  template <typename Work>
+  void optional_role(const NodePtr& node, std::string_view name, const Entry& entry, Work work) {
+    if (node == nullptr) return;
+    try {
+      work(*node);
+    } catch (const LimitExceeded&) {
+      throw;
+    } catch (const std::exception& thrown) {
+      Error error = as_error(thrown);
+      add_finding(Finding::Level::fault,
+                  fmt::format("{}: its {}: {}", escape(entry.path), name, error.what()));
+    }
+  }
+
+  static Timestamp time_of(Frame& frame, const Node& node) {
+    Value value = node.value(frame);
+    if (!value.there()) return {};
+    return {value.a, static_cast<std::uint32_t>(value.b & 0xffffffff), (value.b & Value::kFloating) != 0};
+  }
+
   void fill(const EntryPlan& rule, Frame& frame, Entry& entry) {
-    rule.path->text(frame, entry.path);
-    clean_in_place(entry.path);
-    if (entry.path.empty()) entry.path = fmt::format("entry-{}", entries_.size());
-    auto time = [&](const NodePtr& node) -> Timestamp {
-      if (node == nullptr) return {};
-      Value value = node->value(frame);
-      if (!value.there()) return {};
-      return {value.a, static_cast<std::uint32_t>(value.b & 0xffffffff), (value.b & Value::kFloating) != 0};
-    };
+    optional_role(rule.path, "path", entry, [&](const Node& node) {
+      node.text(frame, entry.path);
+      if (!entry.path.empty()) clean_in_place(entry.path);
+    });
+    name_nameless(entry);
     if (rule.folder != nullptr && rule.folder->truth(frame)) entry.kind = EntryKind::folder;
     if (rule.link != nullptr) {
       Value target = rule.link->value(frame);
@@ -257,20 +321,42 @@ class Described final : public DescribedContainer {
         entry.extras().link_target = run_.text(target);
       }
     }
-    entry.modified = time(rule.time);
-    if (rule.created != nullptr) entry.extras().created = time(rule.created);
-    if (rule.accessed != nullptr) entry.extras().accessed = time(rule.accessed);
-    if (rule.mode != nullptr) entry.mode = static_cast<std::uint32_t>(rule.mode->number(frame)) & 07777;
-    if (rule.comment != nullptr) entry.extras().comment = rule.comment->text_of(frame);
-    if (rule.kind != nullptr) entry.extras().type_tag = rule.kind->text_of(frame);
-    if (rule.encrypted != nullptr && rule.encrypted->truth(frame)) entry.flags |= Entry::encrypted;
-    if (entry.kind != EntryKind::file) return;
+    fill_optional(rule, frame, entry);
+    if (entry.kind == EntryKind::file) fill_data(rule, frame, entry);
+  }
+
+  void fill_optional(const EntryPlan& rule, Frame& frame, Entry& entry) {
+    optional_role(rule.time, "time", entry, [&](const Node& node) { entry.modified = time_of(frame, node); });
+    optional_role(rule.created, "time of creation", entry,
+                  [&](const Node& node) { entry.extras().created = time_of(frame, node); });
+    optional_role(rule.accessed, "time of access", entry,
+                  [&](const Node& node) { entry.extras().accessed = time_of(frame, node); });
+    optional_role(rule.mode, "mode", entry, [&](const Node& node) {
+      if (Value mode = node.value(frame); mode.there())
+        entry.mode = static_cast<std::uint32_t>(mode.a) & 07777;
+    });
+    optional_role(rule.comment, "comment", entry, [&](const Node& node) {
+      if (node.value(frame).there()) entry.extras().comment = node.text_of(frame);
+    });
+    optional_role(rule.kind, "kind", entry, [&](const Node& node) {
+      if (node.value(frame).there()) entry.extras().type_tag = node.text_of(frame);
+    });
+    optional_role(rule.encrypted, "encryption", entry, [&](const Node& node) {
+      if (node.truth(frame)) entry.flags |= Entry::encrypted;
+    });
+  }
+
+  void fill_data(const EntryPlan& rule, Frame& frame, Entry& entry) {
     if (rule.crc32 != nullptr) {
-      entry.crc32 = static_cast<std::uint32_t>(rule.crc32->number(frame));
-      entry.flags |= Entry::has_crc;
+      if (Value sum = rule.crc32->value(frame); sum.there()) {
+        entry.crc32 = static_cast<std::uint32_t>(sum.a);
+        entry.flags |= Entry::has_crc;
+      }
     }
-    if (!rule.checks.empty()) entry.flags |= Entry::has_sum;
-    if (rule.size != nullptr) entry.size = rule.size->size(frame, "a size");
+    for (const CheckPlan& check : rule.checks)
+      if (check.expected->value(frame).there()) entry.flags |= Entry::has_sum;
+    if (rule.size != nullptr && rule.size->value(frame).there())
+      entry.size = rule.size->size(frame, "a size");
     if (rule.data == nullptr) {
       entry.size = entry.stored_size = 0;
       return;
@@ -317,16 +403,8 @@ class Described final : public DescribedContainer {
       set(innermost, slots, slots[innermost.slot + 1], origin.index);
     }
     Frame frame{run_, slots.data()};
-    evaluate_lets(rule, frame);
+    forget_variables(rule, frame);
     return rule;
-  }
-
-  void cover(const Value& data) {
-    if (data.kind == Value::Kind::bytes) run_.mark(data.object, data.offset(), data.b, Cover::data);
-    if (data.kind != Value::Kind::blob) return;
-    const Blob& blob = run_.store().blobs[data.object];
-    if (blob.inner.there()) cover(blob.inner);
-    for (const Value& part : blob.parts) cover(part);
   }
 
   /// Tables are read when they are asked for; for a trace their first records are read once more, field by
@@ -361,7 +439,8 @@ class Described final : public DescribedContainer {
   std::vector<Listing> listings_;
   std::deque<std::string> methods_;
   Outline outline_;
-  std::uint64_t beyond_ = 0;
+  std::map<std::size_t, std::exception_ptr> failed_;  // by index: entries whose data cannot be told
+  std::uint64_t beyond_ = 0, nameless_ = 0;
   std::string first_beyond_;
   std::vector<std::pair<std::string, std::string>> facts_;
 };

@@ -1,9 +1,12 @@
 #include "layout/described_format.h"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 
 #include "base/error.h"
 #include "base/text.h"
+#include "base/units.h"
 #include "layout/described_container.h"
 
 namespace operculum::layout {
@@ -11,29 +14,48 @@ namespace {
 
 constexpr std::size_t kStrongMagic = 4;  // bytes that chance does not bring together
 
-/// How many constant bytes fit; nothing when one of them does not.
-std::optional<std::size_t> magic_fits(const Plan& plan, Probe& probe) {
+/// How many constant bytes fit, or which of them do not.
+struct MagicFit {
   std::size_t bytes = 0;
+  std::string differs;  ///< a sentence; empty when all fit
+};
+
+std::string as_hex(ByteView bytes) {
+  std::string out;
+  for (Byte byte : bytes) out += (out.empty() ? "" : " ") + to_hex(ByteView(&byte, 1));
+  return out.empty() ? "nothing" : out;
+}
+
+MagicFit magic_of(const Plan& plan, Probe& probe) {
+  MagicFit fit;
   for (const MagicPart& part : plan.magic) {
     std::uint64_t offset = part.offset;
     if (part.from_end) {
       auto size = probe.size();
-      if (!size || *size < part.offset) return std::nullopt;
+      if (!size || *size < part.offset) return {0, "it is too short"};
       offset = *size - part.offset;
     }
     Bytes found = probe.at(offset, part.bytes.size());
-    if (as_text(found) != part.bytes) return std::nullopt;
-    bytes += part.bytes.size();
+    if (as_text(found) != part.bytes)
+      return {0, fmt::format("at offset {} expected {}, found {}", offset, as_hex(as_bytes(part.bytes)),
+                             as_hex(found))};
+    fit.bytes += part.bytes.size();
   }
-  return bytes;
+  return fit;
 }
 
 /// The cheap test: constant bytes at fixed places. The strict one: all that the description states up to its
 /// entries.
 Match recognise_described(const std::shared_ptr<const Plan>& plan, Chosen chosen, Probe& probe) {
-  auto magic = magic_fits(*plan, probe);
-  if (!magic) return Match::none;
-  bool strong = *magic >= kStrongMagic || chosen == Chosen::by_user;
+  MagicFit magic = magic_of(*plan, probe);
+  auto almost = [&](std::string_view why) {
+    probe.add_almost(chosen == Chosen::by_user
+                         ? fmt::format("the description {} does not fit: {}", escape(plan->id), why)
+                         : fmt::format("it looks like {}, but {}", with_article(plan->title), why));
+    return Match::none;
+  };
+  if (!magic.differs.empty()) return chosen == Chosen::by_user ? almost(magic.differs) : Match::none;
+  bool strong = magic.bytes >= kStrongMagic || chosen == Chosen::by_user;
   std::string lower = to_lower(probe.name());
   bool named = std::any_of(plan->suffixes.begin(), plan->suffixes.end(),
                            [&](const std::string& suffix) { return lower.ends_with(suffix); });
@@ -44,10 +66,8 @@ Match recognise_described(const std::shared_ptr<const Plan>& plan, Chosen chosen
   OpenContext context;
   try {
     open_described(plan, {make_content(source), probe.name(), nullptr}, source, context);
-  } catch (const CutShort&) {
-    return strong ? match : Match::none;  // a cut download is still what it was to be
-  } catch (const Malformed&) {
-    return Match::none;
+  } catch (const Malformed& error) {  // cut downloads, too: nothing else will claim them
+    return strong ? almost(error.what()) : Match::none;
   } catch (const Error&) {
     return match;  // a key or a file beside it is wanted: opening says so
   }

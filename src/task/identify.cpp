@@ -245,6 +245,8 @@ Identification identify(const std::string& target, const IdentifyRequest& reques
   }
   bool leaf = place.layers.empty() || place.layers.back().format->single_stream || place.entry;
   if (leaf && place.content) name_leaf(place, out);
+  for (const std::string& sentence : place.almost)
+    out.findings.push_back({Finding::Level::warning, sentence});
   if (whole_file) {
     out.origin = origin_of(place.file).value_or("");
     tell_parts(place, out);

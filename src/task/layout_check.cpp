@@ -7,6 +7,7 @@
 #include "container/locator.h"
 #include "container/parts.h"
 #include "layout/described_container.h"
+#include "task/path_conflicts.h"
 
 namespace operculum {
 
@@ -35,7 +36,7 @@ std::array<std::uint64_t, 5> bytes_by_kind(const LayoutTrial& trial) {
 
 LayoutTrial try_layout(const std::shared_ptr<const layout::Plan>& plan, const std::string& target,
                        std::size_t most_fields, OpenContext& context) {
-  Place place = resolve(target, context, Step::no_more);
+  Place place = resolve(target, context, Step::bytes);
   LayoutTrial trial;
   trial.target = target;
   SourcePtr source = random_access(*place.content, context.spool);
@@ -50,6 +51,8 @@ LayoutTrial try_layout(const std::shared_ptr<const layout::Plan>& plan, const st
     trial.entries = container->entries().size();
     trial.facts = container->facts();
     trial.findings = container->findings();
+    for (Finding& finding : path_conflicts(container->entries()))
+      trial.findings.push_back(std::move(finding));
   } catch (const std::exception& thrown) {
     Error error = as_error(thrown);
     trial.failure = error.what();

@@ -4,6 +4,7 @@
 #include <memory>
 
 #include "task/ordered_work.h"
+#include "task/path_conflicts.h"
 
 namespace operculum {
 namespace {
@@ -33,6 +34,7 @@ class Verifier {
     for (const Layer& layer : place_.layers) covered |= layer.format->checks_data;
     if (place_.is_container()) {
       walk_all(covered);
+      tell_conflicts();
     } else if (place_.content) {
       const Entry& entry = *place_.entry;
       bool checked = covered || entry.is(Entry::has_crc) || entry.is(Entry::has_sum);
@@ -141,7 +143,17 @@ class Verifier {
 
   void tell_findings(const std::string& path, Container& container) {
     for (const Finding& finding : container.findings())
-      tell({path, finding.text, finding.level, ErrorKind::malformed});
+      if (finding.about == Finding::About::container)
+        tell({path, finding.text, finding.level, ErrorKind::malformed});
+  }
+
+  /// Where a later entry is not meant to replace an earlier one, equal paths are odd.
+  void tell_conflicts() {
+    const Layer& layer = place_.layers.back();
+    if (layer.format->later_replaces || layer.container->access() != Access::random || !place_.inside.empty())
+      return;
+    for (const Finding& finding : path_conflicts(layer.container->entries()))
+      tell({"", finding.text, finding.level, ErrorKind::malformed});
   }
 
   void tell(const Fault& fault) {

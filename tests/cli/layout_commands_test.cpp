@@ -177,5 +177,88 @@ TEST_F(LayoutCommands, KnownNamesCanBeGiven) {
             std::string::npos);
 }
 
+constexpr const char* kTides = R"(layout "Tide log"
+suffix .tides
+record Head { magic bytes "TIDE"
+              at u32 }
+record Row { at u8
+             size u8
+             name text[1] }
+head = Head at 0
+rows = Row[3] at head.at
+entry for r in rows { path = r.name
+                      data = bytes(r.at, r.size) }
+)";
+
+TEST_F(LayoutCommands, AHeadThatCannotBeReadDoesNotFit) {
+  temp.write(".config/operculum/layouts/aaa.layout", kTides);
+  temp.write("odd.bin", ByteWriter().text("TIDE").u32(1711866113).text("and more").take());
+  Ran listed = tool({"list", "odd.bin"});
+  EXPECT_EQ(listed.exit_code, 3);
+  EXPECT_NE(listed.err.find("it looks like a Tide log, but aaa.layout"), std::string::npos) << listed.err;
+  Ran told = tool({"identify", "odd.bin"});
+  EXPECT_NE(told.out.find("warning   it looks like a Tide log, but aaa.layout"), std::string::npos)
+      << told.out;
+  temp.write("zzz.layout",
+             "layout \"Other\"\nrecord H { magic bytes \"TIDE\" }\nh = H at 0\n"
+             "entry { path = \"x\"\ndata = bytes(0, 4) }\n");
+  std::filesystem::copy(temp.path("zzz.layout"), temp.path(".config/operculum/layouts/zzz.layout"));
+  EXPECT_EQ(tool({"list", "--paths", "odd.bin"}).out, "x\n") << "another description fits";
+  Ran checked = tool({"layout", "check", "zzz.layout", "odd.bin"});
+  EXPECT_EQ(checked.exit_code, 0) << "this description alone: " << checked.err << checked.out;
+}
+
+TEST_F(LayoutCommands, ANamedDescriptionSaysWhyItDoesNotFit) {
+  temp.write("tides.layout", kTides);
+  Ran ran = tool({"list", "--layout", "tides.layout", "a.pair"});
+  EXPECT_EQ(ran.exit_code, 3);
+  EXPECT_NE(
+      ran.err.find("the description tides does not fit: at offset 0 expected 54 49 44 45, found 50 41 49 52"),
+      std::string::npos)
+      << ran.err;
+}
+
+TEST_F(LayoutCommands, VerifyCountsAFaultOnce) {
+  temp.write("tides.layout", kTides);
+  Bytes bytes = ByteWriter()
+                    .text("TIDE")
+                    .u32(8)
+                    .u8(17)
+                    .u8(2)
+                    .text("a")
+                    .u8(90)
+                    .u8(2)
+                    .text("b")
+                    .u8(18)
+                    .u8(1)
+                    .text("a")
+                    .text("xyz")
+                    .take();
+  temp.write("log.tides", ByteView(bytes));
+  Ran ran = tool({"verify", "--layout", "tides.layout", "log.tides"});
+  EXPECT_EQ(ran.exit_code, 1);
+  EXPECT_NE(ran.out.find("; 1 failed."), std::string::npos) << ran.out << ran.err;
+  EXPECT_NE(ran.out.find("1 path is there more than once, the first is \"a\""), std::string::npos) << ran.out;
+  EXPECT_EQ(tool({"show", "--layout", "tides.layout", "log.tides/a~1"}).out, "xy");
+  EXPECT_EQ(tool({"show", "--layout", "tides.layout", "log.tides/a~2"}).out, "y");
+}
+
+TEST_F(LayoutCommands, CoverageFollowsWhatIsJoinedAndDecoded) {
+  temp.write("parts.layout", R"(layout "Parts"
+record Head { magic bytes "PART" }
+head = Head at 0
+region spare = join(b in [4, 8]: bytes(b, 2))
+fact title = text(join(b in [6, 10]: bytes(b, 2)))
+entry { path = "a"
+        data = join(b in [12, 14]: bytes(b, 2)) }
+)");
+  temp.write("p.bin", "PARTs1t1s2t2aabb");
+  Ran ran = tool({"layout", "check", "parts.layout", "p.bin"});
+  EXPECT_NE(
+      ran.out.find("header 50.00 %, index 25.00 %, entry data 25.00 %, padding 0.00 %, unexplained 0.00 %"),
+      std::string::npos)
+      << ran.out;
+}
+
 }  // namespace
 }  // namespace operculum::test

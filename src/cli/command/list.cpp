@@ -90,10 +90,8 @@ class Listing {
     Place place = resolve(target_, session_.context, Step::into);
     if (place.layers.empty()) {
       if (options_.selection.searches() && several_) return;  // a search passes over what is no container
-      throw Malformed(
-          session_.search
-              ? "no containers were found anywhere in it"
-              : "it is no container that this program knows; `operculum identify` tells what it is");
+      throw Malformed(session_.search ? std::string("no containers were found anywhere in it")
+                                      : no_container_text(place, "; `operculum identify` tells what it is"));
     }
     ListRequest request = options_.request;
     request.selection = options_.selection.selection(place.inside);

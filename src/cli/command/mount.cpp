@@ -23,7 +23,7 @@ void mount_view(Session& session, const MountOptions& options) {
   const std::string &target = options.target, &folder = options.folder;
   Place place = resolve(target, session.context, Step::into);
   if (!place.is_container())
-    throw Malformed("it is no container that this program knows; `operculum identify` tells what it is");
+    throw Malformed(no_container_text(place, "; `operculum identify` tells what it is"));
   if (!std::filesystem::is_directory(folder)) throw IoError(escape(folder), ENOTDIR);
   if (!std::filesystem::is_empty(folder))
     throw IoError(fmt::format("{} is not empty", escape(folder)), ENOTEMPTY);

@@ -209,7 +209,7 @@ void unpack_one(Session& session, UnpackOptions& options, const std::string& tar
   Place place = resolve(target, session.context, contents ? Step::into : Step::file);
   if (place.layers.empty() && options.selection.searches() && options.targets.size() > 1) return;
   if (place.layers.empty())
-    throw Malformed("it is no container that this program knows; `operculum identify` tells what it is");
+    throw Malformed(no_container_text(place, "; `operculum identify` tells what it is"));
   UnpackRequest request = options.request;
   bool single = place.layers.back().format->single_stream;
   request.selection = options.selection.selection(single ? "" : place.inside);

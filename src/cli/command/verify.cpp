@@ -98,7 +98,7 @@ void verify_one(Session& session, VerifyOptions& options, const std::string& tar
   Place place = resolve(target, session.context, Step::into);
   if (place.layers.empty()) {
     if (options.selection.searches()) return;
-    throw Malformed("it is no container that this program knows, so there is nothing to verify");
+    throw Malformed(no_container_text(place, ", so there is nothing to verify"));
   }
   options.request.selection = options.selection.selection(place.entry ? "" : place.inside);
   ProgressLine line(session);

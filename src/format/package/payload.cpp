@@ -4,7 +4,6 @@
 #include "base/text.h"
 #include "container/entry.h"
 #include "container/open.h"
-#include "io/fronted_stream.h"
 
 namespace operculum {
 namespace {
@@ -43,20 +42,13 @@ constexpr StartPlace kStartPlaces[] = {
     {"Startup/", "", Kind::autostart, "at log-in"},
 };
 
-/// The format of some bytes, which `content` stands for from now on. Within a stream that is damaged nothing
-/// is recognised: whoever reads on will tell.
-Opened outermost(const ContentPtr& content, const OpenContext& context, bool within) {
+/// What some bytes are. Within a stream that is damaged nothing is recognised: whoever reads on will tell.
+Opened recognised(const ContentPtr& content, OpenContext& context, bool within) {
   try {
-    if (SourcePtr source = content->source(); source && !source->costly()) {
-      Probe probe(source, "");
-      return {recognise(probe, context), nullptr, content};
-    }
-    LookedAt looked = look_at_front(content, Probe::kReach);
-    Probe probe(std::move(looked.front), looked.complete, "");
-    return {recognise(probe, context), nullptr, looked.content};
+    return recognise_content(content, "", context);
   } catch (const Malformed&) {
     if (!within) throw;
-    return {nullptr, nullptr, content};
+    return {nullptr, nullptr, content, {}};
   }
 }
 
@@ -65,12 +57,12 @@ Opened outermost(const ContentPtr& content, const OpenContext& context, bool wit
 Unwrapped unwrapped(ContentPtr packed, OpenContext& context) {
   Unwrapped result{std::move(packed), "", false};
   for (std::uint64_t depth = 0; depth < context.limits.max_depth; ++depth) {
-    auto [format, none, content] = outermost(result.content, context, !result.codec.empty());
-    result.content = content;
-    if (format == nullptr || !format->single_stream) break;
-    if (result.codec.empty()) result.codec = format->id;
-    result.checked |= format->checks_data;
-    ContainerPtr stream = format->open({result.content, "", nullptr}, context);
+    Opened outer = recognised(result.content, context, !result.codec.empty());
+    result.content = outer.content;
+    if (outer.format == nullptr || !outer.format->single_stream) break;
+    if (result.codec.empty()) result.codec = outer.format->id;
+    result.checked |= outer.format->checks_data;
+    ContainerPtr stream = outer.format->open({result.content, "", nullptr}, context);
     result.content = stream->content(0);
   }
   return result;

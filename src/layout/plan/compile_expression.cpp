@@ -126,6 +126,7 @@ NodePtr Compiler::name(const Expr& expr, Scope& scope) {
     scope.local_used = true;
     if (variable->loop) scope.loop_used = variable->slot;
     scope.element_used |= wanted == "it";
+    if (variable->lazy != nullptr) return lazy_node(expr.where, variable->slot, *variable->lazy);
     return slot_node(expr.where, variable->type, variable->slot, variable->raw);
   }
   if (auto global = globals_.find(wanted); global != globals_.end()) {

@@ -61,7 +61,18 @@ class LetAction final : public Action {
  public:
   LetAction(Span span, std::size_t slot, NodePtr value)
       : Action(span), slot_(slot), value_(std::move(value)) {}
-  void run(Frame& frame, Reader&) const override { frame.slots[slot_] = value_->value(frame); }
+  /// What cannot be had costs only those who use it.
+  void run(Frame& frame, Reader&) const override {
+    try {
+      frame.slots[slot_] = value_->value(frame);
+    } catch (const LimitExceeded&) {
+      throw;
+    } catch (const TooDeep&) {
+      throw;
+    } catch (const Error&) {
+      frame.slots[slot_] = frame.run.store().add_failure(std::current_exception());
+    }
+  }
 
  private:
   std::size_t slot_;

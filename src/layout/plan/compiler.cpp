@@ -192,8 +192,9 @@ void Compiler::entry(const syntax::EntryRule& from) {
   }
   for (const auto& [name, value] : from.lets) {
     NodePtr node = expression(*value, scope);
+    scope.next = scope.most;  // it is evaluated amid other expressions: nothing may share its slots
     std::size_t slot = scope.take();
-    scope.variables.push_back({name, node->type(), slot});
+    scope.variables.push_back({.name = name, .type = node->type(), .slot = slot, .lazy = node.get()});
     made.lets.emplace_back(slot, std::move(node));
   }
   if (from.condition) made.condition = condition(*from.condition, scope);

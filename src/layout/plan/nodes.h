@@ -16,6 +16,8 @@ NodePtr nothing_node(Span where);
 
 /// A variable of the frame. `raw` is there when the slot holds a text as it was read.
 NodePtr slot_node(Span where, StaticType type, std::size_t slot, const TextPlan* raw);
+/// A variable of an entry: `body` is evaluated when it is first used. It must outlive the node.
+NodePtr lazy_node(Span where, std::size_t slot, const Node& body);
 NodePtr global_node(Span where, StaticType type, std::size_t global);
 NodePtr field_node(Span where, NodePtr record, const RecordPlan& plan, const FieldPlan& field);
 NodePtr element_node(Span where, NodePtr list, NodePtr index);

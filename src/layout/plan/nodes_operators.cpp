@@ -279,7 +279,6 @@ class ReadNode final : public Node {
  private:
   Value read(Frame& frame) const {
     frame.run.step(where());
-    Run::Deeper deeper(frame.run, where());
     Reader unused;
     return plan_->read(frame, frame.reader != nullptr ? *frame.reader : unused);
   }

@@ -68,6 +68,7 @@ class SlotNode final : public Node {
       : Node(where, type), slot_(slot), raw_(raw) {}
   Value value(Frame& frame) const override {
     Value found = frame.slots[slot_];
+    frame.run.check_had(found);
     if (raw_ == nullptr || found.kind != Value::Kind::bytes) return found;
     std::string out;
     raw_->decode(frame.run, found, out);
@@ -86,6 +87,24 @@ class SlotNode final : public Node {
  private:
   std::size_t slot_;
   const TextPlan* raw_;
+};
+
+class LazyNode final : public Node {
+ public:
+  LazyNode(Span where, std::size_t slot, const Node& body)
+      : Node(where, body.type()), slot_(slot), body_(body) {}
+  Value value(Frame& frame) const override {
+    if (frame.slots[slot_].kind == Value::Kind::pending) {
+      Value made = body_.value(frame);
+      frame.slots[slot_] = made;
+    }
+    return frame.slots[slot_];
+  }
+  void write_back(WriteBack& back) const override { back.stop("comes from a variable, not from a field"); }
+
+ private:
+  std::size_t slot_;
+  const Node& body_;
 };
 
 class GlobalNode final : public Node {
@@ -121,6 +140,7 @@ class FieldNode final : public Node {
     Value record = record_of(frame);
     if (!record.there()) return {};
     Value found = raw(frame, record);
+    frame.run.check_had(found);
     if (text_ == nullptr || found.kind != Value::Kind::bytes) return found;
     std::string out;
     text_->decode(frame.run, found, out);
@@ -166,6 +186,7 @@ class FieldNode final : public Node {
     if (!record.there())
       fail(frame.run, fmt::format("\"{}\" is wanted of a record that is not there", name_));
     Value found = raw(frame, record);
+    frame.run.check_had(found);
     if (!found.there()) fail(frame.run, fmt::format("the field \"{}\" is not there in this record", name_));
     return found;
   }
@@ -272,6 +293,9 @@ NodePtr text_node(Span where, std::string text) {
 }
 NodePtr bytes_node(Span where, const std::string& bytes) {
   return std::make_unique<BytesNode>(where, bytes);
+}
+NodePtr lazy_node(Span where, std::size_t slot, const Node& body) {
+  return std::make_unique<LazyNode>(where, slot, body);
 }
 NodePtr slot_node(Span where, StaticType type, std::size_t slot, const TextPlan* raw) {
   return std::make_unique<SlotNode>(where, type, slot, raw);

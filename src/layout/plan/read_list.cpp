@@ -138,7 +138,6 @@ Value ListRead::strided(Frame& frame, Reader& reader, std::uint64_t elements) co
 
 Value ListRead::read(Frame& frame, Reader& reader) const {
   Run& run = frame.run;
-  Run::Deeper deeper(run, where);
   Cover before = std::exchange(run.cover, Cover::index);
   const RecordPlan* record = element->type.is_list() ? nullptr : element->type.record;
   bool strides =

@@ -14,6 +14,7 @@ struct Variable {
   std::size_t slot = 0;
   const TextPlan* raw = nullptr;  ///< the slot holds a text as it was read
   bool loop = false;              ///< behind the slot stand its list and its number
+  const Node* lazy = nullptr;     ///< evaluated when it is first used
 };
 
 /// The variables that an expression may name, and the slots of its frame.

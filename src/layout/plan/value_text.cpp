@@ -55,6 +55,8 @@ std::string value_text(Run& run, const Value& value) {
       return "bytes that are decoded or joined when they are wanted";
     case Value::Kind::list:
       return fmt::format("{} elements", run.count(value));
+    case Value::Kind::failed:
+      return "cannot be had";
     case Value::Kind::none:
       return "not there";
     default:

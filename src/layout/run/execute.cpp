@@ -138,7 +138,7 @@ void mark_regions(Run& run) {
     std::vector<Value> slots(statement.slots);
     Frame frame{run, slots.data()};
     Value value = statement.value->value(frame);
-    if (value.kind == Value::Kind::bytes) run.mark(value.object, value.offset(), value.b, Cover::header);
+    run.mark_made(value, Cover::header);
   }
 }
 

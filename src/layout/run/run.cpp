@@ -46,6 +46,11 @@ void Run::fail(const Span& where, const std::string& text) const {
   throw Malformed(fmt::format("{}: {}", plan_.description.line_of(where.at), text));
 }
 
+void Run::fail_depth(const Span& where) const {
+  throw TooDeep(fmt::format("{}: this goes more than {} levels deep; does it go round in a circle?",
+                            plan_.description.line_of(where.at), kMaxDepth));
+}
+
 void Run::fail_steps(const Span& where) const {
   throw LimitExceeded(
       fmt::format("{}: the description takes more than {} steps on this file; does it go round in a circle?",
@@ -193,12 +198,21 @@ Run::Piece Run::placed(const Value& bytes) {
     if (same_size) {
       Region& under = region(blob.inner.object);
       if (under.origin()) origin = *under.origin() + blob.inner.offset();
-    } else if (blob.inner.kind == Value::Kind::bytes) {
-      mark(blob.inner.object, blob.inner.offset(), blob.inner.b, Cover::index);
+    } else {
+      mark_made(bytes, Cover::index);
     }
     blob.region = store_.add_region(std::move(source), "decoded part", origin);
   }
   return {*blob.region, 0, region(*blob.region).size()};
+}
+
+void Run::mark_made(const Value& bytes, Cover what) {
+  if (observer == nullptr) return;
+  if (bytes.kind == Value::Kind::bytes) mark(bytes.object, bytes.offset(), bytes.b, what);
+  if (bytes.kind != Value::Kind::blob) return;
+  const Blob& blob = store_.blobs[bytes.object];
+  if (blob.inner.there()) mark_made(blob.inner, what);
+  for (const Value& part : blob.parts) mark_made(part, what);
 }
 
 Bytes Run::small_bytes(const Value& bytes) {
@@ -206,6 +220,7 @@ Bytes Run::small_bytes(const Value& bytes) {
   if (piece.length > kSmall)
     throw LimitExceeded("more than 16 MiB are looked at as one value; use them as data instead");
   weigh(piece.length);
+  mark_made(bytes, cover);
   ByteView view = region(piece.region).at(piece.offset, piece.length);
   return Bytes(view.begin(), view.end());
 }

@@ -9,6 +9,11 @@
 
 namespace operculum::layout {
 
+/// A description that goes round in a circle: no variable's own affair.
+struct TooDeep : Malformed {
+  using Malformed::Malformed;
+};
+
 /// What bytes were read for.
 enum class Cover { header, index, data, padding };
 
@@ -54,6 +59,12 @@ class Run {
     if (observer != nullptr) observer->covered(*store_.regions[region], offset, size, what);
   }
 
+  /// Throws what a variable failed with, when it did.
+  void check_had(const Value& value) const {
+    if (value.kind == Value::Kind::failed) std::rethrow_exception(store_.failures[value.object]);
+  }
+  /// The same for bytes however they are made: what they are decoded from, and each part that is joined.
+  void mark_made(const Value& bytes, Cover what);
   Value keep(std::string text);  ///< throws LimitExceeded when all that is kept takes too much memory
   Value keep(Bytes bytes, std::string_view name);  ///< likewise, as a region of its own
   std::string& text(const Value& value) { return store_.texts[value.object]; }
@@ -106,6 +117,7 @@ class Run {
   const Input& input() const { return input_; }
 
   [[noreturn]] void fail(const Span& where, const std::string& text) const;
+  [[noreturn]] void fail_depth(const Span& where) const;  ///< throws TooDeep
 
   static constexpr int kMaxDepth = 300;  ///< records and calls within each other
   /// Counts how deep records and calls are within each other.
@@ -113,7 +125,7 @@ class Run {
     Deeper(Run& run, const Span& where) : run_(run) {
       if (++run_.depth_ > kMaxDepth) {
         --run_.depth_;
-        run_.fail(where, "this goes more than 300 levels deep; does it go round in a circle?");
+        run_.fail_depth(where);
       }
     }
     ~Deeper() { --run_.depth_; }

@@ -1,6 +1,7 @@
 #pragma once
 
 #include <deque>
+#include <exception>
 #include <memory>
 
 #include "layout/run/recipe.h"
@@ -55,10 +56,11 @@ struct Store {
   std::deque<Blob> blobs;
   std::deque<Instance> instances;
   std::deque<List> lists;
+  std::deque<std::exception_ptr> failures;
 
   /// How many of each there are.
   struct Sizes {
-    std::uint32_t regions = 0, texts = 0, blobs = 0, instances = 0, lists = 0;
+    std::uint32_t regions = 0, texts = 0, blobs = 0, instances = 0, lists = 0, failures = 0;
     bool operator==(const Sizes&) const = default;
   };
   Sizes sizes;
@@ -79,6 +81,10 @@ struct Store {
     lists.push_back(std::move(list));
     return {0, 0, sizes.lists++, Value::Kind::list};
   }
+  Value add_failure(std::exception_ptr failure) {
+    failures.push_back(std::move(failure));
+    return {0, 0, sizes.failures++, Value::Kind::failed};
+  }
   std::uint32_t add_region(SourcePtr source, std::string name, std::optional<std::uint64_t> origin) {
     regions.push_back(std::make_unique<Region>(std::move(source), std::move(name), origin));
     return sizes.regions++;
@@ -94,6 +100,7 @@ struct Store {
     drop(blobs, before.blobs);
     drop(instances, before.instances);
     drop(lists, before.lists);
+    drop(failures, before.failures);
     sizes = before;
   }
 };

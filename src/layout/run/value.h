@@ -19,6 +19,8 @@ struct Value {
     item,      ///< a record without records in it: object: its list, a: its place in the list
     instance,  ///< object: a record that was read and kept
     list,      ///< object: a list
+    pending,   ///< of an entry's variable: not evaluated yet
+    failed,    ///< of a record's variable: object: why it cannot be had, told when it is used
   };
   static constexpr std::uint64_t kFloating = std::uint64_t{1} << 40;
 
