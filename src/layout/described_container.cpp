@@ -106,6 +106,7 @@ class Described final : public DescribedContainer {
     run_.observer = nullptr;
     facts_ = std::move(head.facts);
     for (std::string& text : head.missing) add_finding(Finding::Level::fault, std::move(text));
+    tell_damage();
   }
 
   std::span<const Entry> entries() override {
@@ -207,6 +208,11 @@ class Described final : public DescribedContainer {
           fmt::format("the paths of {} entries are empty or cannot be had; they are named entry-1 and so on",
                       nameless_));
     for (std::string& fault : compare_checks(run_)) add_finding(Finding::Level::fault, std::move(fault));
+    tell_damage();
+  }
+
+  void tell_damage() {
+    for (std::string& sentence : run_.take_damage()) add_finding(Finding::Level::fault, std::move(sentence));
   }
 
   /// Goes through the rule's loops from `level` on.

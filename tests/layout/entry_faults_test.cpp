@@ -134,5 +134,70 @@ TEST(Records, NestAsDeepAsTheReferenceSays) {
   EXPECT_NE(Described(text, deeper).error().find("more than 300 levels deep"), std::string::npos);
 }
 
+TEST(Expectations, AreToldAndCostNothing) {
+  const char* text = R"(
+    record Head { size u8
+                  version u8
+                  expect version == 1 : "a version from elsewhere" }
+    head = Head at 0
+    expect head.size == file_size : "the file is not as long as its header says"
+    expect head.size > 0
+    entry { path = "a"
+            data = bytes(2, 1) })";
+  Described wrong(text, to_bytes("\x09\x02x"));
+  EXPECT_EQ(wrong.listing(), "a=x") << wrong.error();
+  std::string told = wrong.findings();
+  EXPECT_NE(told.find("test.layout line 5: a version from elsewhere"), std::string::npos) << told;
+  EXPECT_NE(told.find("the file is not as long as its header says"), std::string::npos) << told;
+  EXPECT_EQ(Described(text, to_bytes("\x03\x01x")).findings(), "");
+}
+
+TEST(CutLists, KeepTheirWholeElements) {
+  const char* text = R"(
+    record Item { size u8
+                  body bytes[size] }
+    items = Item[] to end at 0
+    entry for i number n in items { path = "{n}"
+                                    data = i.body })";
+  Described d(text, to_bytes("\x02"
+                             "ab"
+                             "\x03"
+                             "cde"
+                             "\x05"
+                             "fg"));
+  EXPECT_EQ(d.listing(), "0=ab 1=cde") << d.error();
+  EXPECT_NE(d.findings().find("the list is cut short: its element 2 begins at offset 7 and does not end"),
+            std::string::npos)
+      << d.findings();
+  EXPECT_NE(Described(text, to_bytes("\x05"
+                                     "fg"))
+                .error(),
+            "")
+      << "nothing of it is whole";
+}
+
+TEST(Fallbacks, CatchWhatLiesOutsideTheData) {
+  Described d(R"(
+    record Item { name text[4] }
+    fact far = (Item at 100).name else "none"
+    fact near = (Item at 0).name else "none"
+    entry { path = "a"
+            data = bytes(0, 1) })",
+              to_bytes("reef"));
+  EXPECT_EQ(d.facts(), "far=none near=reef") << d.error();
+}
+
+TEST(Conditions, OfADamagedElementDoNotHold) {
+  Described d(R"(
+    record Item { by u8 }
+    items = Item[2] at 0
+    sound = all(i in items where 6 / i.by > 0)
+    fact sound = if sound then "yes" else "no"
+    entry { path = "a"
+            data = bytes(0, 1) })",
+              Bytes{3, 0});
+  EXPECT_EQ(d.facts(), "sound=no") << d.error();
+}
+
 }  // namespace
 }  // namespace operculum::test

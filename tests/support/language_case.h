@@ -76,6 +76,13 @@ class Described {
     auto findings = container_->findings();
     return findings.empty() ? "" : findings[0].text;
   }
+  /// All of them, a line each.
+  std::string findings() {
+    if (!container_) return error_;
+    std::string out;
+    for (const Finding& finding : container_->findings()) out += finding.text + "\n";
+    return out;
+  }
   std::string facts() {
     std::string out;
     for (const auto& [name, value] : container_->facts())

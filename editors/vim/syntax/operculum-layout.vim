@@ -3,7 +3,7 @@ if exists("b:current_syntax")
   finish
 endif
 
-syntax keyword layoutStatement layout suffix about order encoding names record define entry require fact check 
+syntax keyword layoutStatement layout suffix about order encoding names record define entry require expect fact check 
 syntax keyword layoutStatement region let skip align seek when within else 
 syntax keyword layoutModifier at in until while within to end padded encoded sized word for 
 syntax keyword layoutModifier where when else if then choose from number by of little big 

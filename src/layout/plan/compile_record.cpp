@@ -127,6 +127,17 @@ class RequireAction final : public Action {
   std::string message_;
 };
 
+class ExpectAction final : public Action {
+ public:
+  ExpectAction(Span span, NodePtr condition, std::string message)
+      : Action(span), condition_(std::move(condition)), message_(std::move(message)) {}
+  void run(Frame& frame, Reader&) const override { frame.run.expect(*condition_, frame, where, message_); }
+
+ private:
+  NodePtr condition_;
+  std::string message_;
+};
+
 using Actions = std::vector<std::unique_ptr<const Action>>;
 
 class WhenAction final : public Action {
@@ -233,6 +244,11 @@ class RecordCompiler {
       case Field::Kind::require:
         plan_.checks = true;
         actions.push_back(std::make_unique<RequireAction>(
+            field.where, compiler_.condition(*field.value, scope_), field.message));
+        return;
+      case Field::Kind::expect:
+        plan_.checks = true;
+        actions.push_back(std::make_unique<ExpectAction>(
             field.where, compiler_.condition(*field.value, scope_), field.message));
         return;
       case Field::Kind::when: {

@@ -124,7 +124,9 @@ void Compiler::statement(const syntax::Statement& from) {
       binding(from, made, scope);
       break;
     case syntax::Statement::Kind::require:
-      made.kind = StatementPlan::Kind::require;
+    case syntax::Statement::Kind::expect:
+      made.kind = from.kind == syntax::Statement::Kind::require ? StatementPlan::Kind::require
+                                                                : StatementPlan::Kind::expect;
       made.value = condition(*from.value, scope);
       break;
     case syntax::Statement::Kind::fact:

@@ -128,10 +128,21 @@ class OverNode final : public Node {
     std::vector<Value> values;
   };
 
+  /// Of a damaged element nothing holds.
+  bool holds(Frame& frame) const {
+    try {
+      return each_.condition == nullptr || each_.condition->truth(frame);
+    } catch (const TooDeep&) {
+      throw;
+    } catch (const Malformed&) {
+      return false;
+    }
+  }
+
   /// False when the answer is known.
   bool look(Frame& frame, Result& result) const {
+    if (what_ == Over::all) return result.truth = holds(frame);
     bool fits = each_.condition == nullptr || each_.condition->truth(frame);
-    if (what_ == Over::all) return result.truth = fits;
     if (!fits) return true;
     Value element = each_.body != nullptr ? each_.body->value(frame) : frame.slots[each_.slot];
     ++result.count;

@@ -179,8 +179,12 @@ class FallbackNode final : public Node {
         first_(std::move(first)),
         second_(std::move(second)) {}
   Value value(Frame& frame) const override {
-    Value found = first_->value(frame);
-    return found.there() ? found : second_->value(frame);
+    try {
+      Value found = first_->value(frame);
+      if (found.there()) return found;
+    } catch (const CutShort&) {  // it lies outside the data
+    }
+    return second_->value(frame);
   }
 
  private:

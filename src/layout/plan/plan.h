@@ -54,7 +54,7 @@ struct EntryPlan {
 };
 
 struct StatementPlan {
-  enum class Kind { binding, require, fact, check, entry, order, region };
+  enum class Kind { binding, require, expect, fact, check, entry, order, region };
   Kind kind;
   Span where;
   std::string name, message;

@@ -113,6 +113,19 @@ class Collector {
   std::vector<Value> slots_;
 };
 
+/// What is read here counts as something else for the coverage.
+class CoverHere {
+ public:
+  CoverHere(Run& run, Cover cover) : run_(run), before_(std::exchange(run.cover, cover)) {}
+  ~CoverHere() { run_.cover = before_; }
+  CoverHere(const CoverHere&) = delete;
+  CoverHere& operator=(const CoverHere&) = delete;
+
+ private:
+  Run& run_;
+  Cover before_;
+};
+
 }  // namespace
 
 Value ListRead::strided(Frame& frame, Reader& reader, std::uint64_t elements) const {
@@ -138,7 +151,7 @@ Value ListRead::strided(Frame& frame, Reader& reader, std::uint64_t elements) co
 
 Value ListRead::read(Frame& frame, Reader& reader) const {
   Run& run = frame.run;
-  Cover before = std::exchange(run.cover, Cover::index);
+  CoverHere cover(run, Cover::index);
   const RecordPlan* record = element->type.is_list() ? nullptr : element->type.record;
   bool strides =
       element->fixed && *element->fixed > 0 && element->direct && (record == nullptr || record->plain);
@@ -159,6 +172,20 @@ Value ListRead::read(Frame& frame, Reader& reader) const {
       inner.limit = inner.at + size;
     }
     Collector collector(*this, frame, inner);
+    bool to_end_of_data = ends == ListEnd::to_end && inner.limit == run.region(inner.region).size();
+    auto added = [&](std::uint64_t so_far) {
+      std::uint64_t begin = inner.at;
+      try {
+        return collector.add();
+      } catch (const CutShort&) {
+        if (!to_end_of_data || so_far == 0) throw;
+        run.add_damage(
+            fmt::format("{}: the list is cut short: its element {} begins at offset {} and does not end",
+                        run.plan().description.line_of(where.at), so_far, begin));
+        inner.at = inner.limit;
+        return false;
+      }
+    };
     bool by_room = ends == ListEnd::within || ends == ListEnd::to_end;
     for (std::uint64_t i = 0; i < most && (!by_room || inner.at < inner.limit); ++i) {
       std::uint64_t begin = inner.at;
@@ -166,14 +193,13 @@ Value ListRead::read(Frame& frame, Reader& reader) const {
         Frame here{run, frame.slots, &inner};
         if (count->truth(here) == (ends == ListEnd::until)) break;
       }
-      if (!collector.add()) break;
+      if (!added(i)) break;
       if (inner.at == begin && by_room)
         run.fail(where, fmt::format("the elements of this list take no bytes at offset {}", begin));
     }
     reader.at = inner.at;
     list = collector.finish();
   }
-  run.cover = before;
   return list;
 }
 

@@ -60,6 +60,8 @@ void one(Run& run, const StatementPlan& statement, Head& head) {
                                       ? "a condition that the format requires does not hold"
                                       : statement.message);
       return;
+    case StatementPlan::Kind::expect:
+      return run.expect(*statement.value, frame, statement.where, statement.message);
     case StatementPlan::Kind::fact:
       if (std::string text = fact_text(frame, *statement.value); !text.empty())
         head.facts.emplace_back(statement.name, std::move(text));

@@ -46,6 +46,25 @@ void Run::fail(const Span& where, const std::string& text) const {
   throw Malformed(fmt::format("{}: {}", plan_.description.line_of(where.at), text));
 }
 
+void Run::add_damage(std::string sentence) {
+  constexpr std::size_t kMost = 100;  // who has so many needs no more
+  if (damage_.size() < kMost && std::find(damage_.begin(), damage_.end(), sentence) == damage_.end())
+    damage_.push_back(std::move(sentence));
+}
+
+void Run::expect(const Node& condition, Frame& frame, const Span& where, const std::string& message) {
+  std::string line = plan_.description.line_of(where.at);
+  try {
+    if (condition.truth(frame)) return;
+    add_damage(
+        fmt::format("{}: {}", line, message.empty() ? "a condition that should hold does not" : message));
+  } catch (const TooDeep&) {
+    throw;
+  } catch (const Malformed& error) {
+    add_damage(error.what());
+  }
+}
+
 void Run::fail_depth(const Span& where) const {
   throw TooDeep(fmt::format("{}: this goes more than {} levels deep; does it go round in a circle?",
                             plan_.description.line_of(where.at), kMaxDepth));

@@ -2,6 +2,7 @@
 
 #include <functional>
 #include <unordered_map>
+#include <utility>
 
 #include "container/format.h"
 #include "layout/plan/plan.h"
@@ -116,6 +117,12 @@ class Run {
   SourcePtr sibling(const std::string& name) { return input_.sibling ? input_.sibling(name) : nullptr; }
   const Input& input() const { return input_; }
 
+  /// What is damaged although it can be read on: told beside what is found. Each sentence is kept once.
+  void add_damage(std::string sentence);
+  std::vector<std::string> take_damage() { return std::exchange(damage_, {}); }
+  /// Looks whether a condition holds; damage when it does not, or cannot be told.
+  void expect(const Node& condition, Frame& frame, const Span& where, const std::string& message);
+
   [[noreturn]] void fail(const Span& where, const std::string& text) const;
   [[noreturn]] void fail_depth(const Span& where) const;  ///< throws TooDeep
 
@@ -143,6 +150,7 @@ class Run {
   void count_kept(std::uint64_t bytes);
   [[noreturn]] void fail_steps(const Span& where) const;
 
+  std::vector<std::string> damage_;
   const Plan& plan_;
   Input input_;
   OpenContext& context_;

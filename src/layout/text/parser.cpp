@@ -65,7 +65,8 @@ class Parser {
     if (first.is("record")) return record();
     if (first.is("define")) return define();
     if (first.is("entry")) return entry();
-    if (first.is("require")) return require();
+    if (first.is("require")) return condition(Statement::Kind::require);
+    if (first.is("expect")) return condition(Statement::Kind::expect);
     if (first.is("fact")) return named(Statement::Kind::fact);
     if (first.is("region")) return named(Statement::Kind::region);
     if (first.is("check")) return check_statement();
@@ -136,8 +137,8 @@ class Parser {
     add(std::move(made));
   }
 
-  void require() {
-    Statement made{.kind = Statement::Kind::require, .where = tokens_.take().where};
+  void condition(Statement::Kind kind) {
+    Statement made{.kind = kind, .where = tokens_.take().where};
     made.value = expressions_.expression();
     if (tokens_.accept(":")) made.message = expressions_.plain_string("what is wrong when it does not hold");
     made.where = tokens_.from(made.where);
@@ -251,9 +252,9 @@ class Parser {
       std::string_view word;
       Kind kind;
     };
-    constexpr Word kWords[] = {{"let", Kind::let},       {"skip", Kind::skip},       {"align", Kind::align},
-                               {"seek", Kind::seek},     {"require", Kind::require}, {"when", Kind::when},
-                               {"within", Kind::within}, {"order", Kind::order}};
+    constexpr Word kWords[] = {{"let", Kind::let},   {"skip", Kind::skip},       {"align", Kind::align},
+                               {"seek", Kind::seek}, {"require", Kind::require}, {"expect", Kind::expect},
+                               {"when", Kind::when}, {"within", Kind::within},   {"order", Kind::order}};
     for (const Word& word : kWords) {
       if (first.is(word.word)) made.kind = word.kind;
     }
@@ -270,6 +271,7 @@ class Parser {
         made.value = expressions_.expression();
         break;
       case Kind::require:
+      case Kind::expect:
         made.value = expressions_.expression();
         if (tokens_.accept(":"))
           made.message = expressions_.plain_string("what is wrong when it does not hold");

@@ -110,13 +110,13 @@ struct Type {
 };
 
 struct Field {
-  enum class Kind { read, let, skip, align, seek, require, when, within, order };
+  enum class Kind { read, let, skip, align, seek, require, expect, when, within, order };
   Kind kind;
   Span where;
   std::string name;
   TypePtr type;
   ExprPtr value;
-  std::string message;  // of require
+  std::string message;  // of require and expect
   std::vector<Field> fields, otherwise;
   bool big = false, other_order = false;  // of order
 };
@@ -171,7 +171,7 @@ struct EntryRule {
 };
 
 struct Statement {
-  enum class Kind { binding, require, fact, check, entry, order, region };
+  enum class Kind { binding, require, expect, fact, check, entry, order, region };
   Kind kind;
   Span where;
   std::string name;  // of a binding, fact or region

@@ -9,9 +9,9 @@ namespace {
 
 constexpr std::string_view kStatements[] = {"layout", "suffix", "about",  "order", "encoding",
                                             "names",  "record", "define", "entry", "require",
-                                            "fact",   "check",  "region"};
-constexpr std::string_view kFields[] = {"let",  "skip",   "align", "seek", "require",
-                                        "when", "within", "order", "else"};
+                                            "expect", "fact",   "check",  "region"};
+constexpr std::string_view kFields[] = {"let",    "skip", "align",  "seek",  "require",
+                                        "expect", "when", "within", "order", "else"};
 constexpr std::string_view kModifiers[] = {"at",    "in",     "until",   "while", "within", "to",
                                            "end",   "padded", "encoded", "sized", "word",   "for",
                                            "where", "when",   "else",    "if",    "then",   "choose",
