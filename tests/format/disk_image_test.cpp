@@ -140,6 +140,18 @@ TEST_P(DiskDifference, ReadsTheRestFromTheParentBesideIt) {
   EXPECT_TRUE(disk_of(raw) == child);
 }
 
+TEST_P(DiskDifference, TellsAParentInAnotherState) {
+  if (GetParam().name == "qcow2") GTEST_SKIP() << "the format does not name its parent's state";
+  Bytes parent = sample_disk(), child = parent, later = parent;
+  child[2'000'000] ^= 1;
+  later[3'000'000] ^= 1;
+  WrapOptions options{.parent = "base.img", .parent_disk = parent};
+  Files files = {{"child.img", GetParam().make(child, options)}, {"base.img", GetParam().make(later, {})}};
+  EXPECT_TRUE(has_finding(*open_beside("child.img", files), "is not in the state that it is based on"));
+  files["base.img"] = GetParam().make(parent, {});
+  EXPECT_FALSE(has_finding(*open_beside("child.img", files), "is not in the state that it is based on"));
+}
+
 TEST_P(DiskDifference, NamesAMissingParent) {
   Bytes parent = sample_disk(), child = parent;
   child[2'000'000] ^= 1;

@@ -224,8 +224,15 @@ Bytes make_qcow2(const Bytes& disk, const WrapOptions& options) {
 
 namespace {
 
-Bytes vhd_footer(std::size_t size, unsigned kind, std::uint64_t header) {
+/// Names the state of a disk's contents.
+std::uint32_t id_of(const Bytes& disk) {
+  return crc32(0, disk);
+}
+
+Bytes vhd_footer(const Bytes& disk, unsigned kind, std::uint64_t header) {
+  std::size_t size = disk.size();
   Canvas f(512);
+  f.big(68 + 12, id_of(disk), 4);  // the last four bytes of its unique id
   f.text(0, "conectix");
   f.big(8, 2, 4);
   f.big(12, 0x10000, 4);
@@ -245,7 +252,7 @@ Bytes vhd_footer(std::size_t size, unsigned kind, std::uint64_t header) {
 
 Bytes make_vhd_fixed(const Bytes& disk) {
   Bytes out = disk;
-  Bytes footer = vhd_footer(disk.size(), 2, ~std::uint64_t{0});
+  Bytes footer = vhd_footer(disk, 2, ~std::uint64_t{0});
   out.insert(out.end(), footer.begin(), footer.end());
   return out;
 }
@@ -254,7 +261,7 @@ Bytes make_vhd(const Bytes& disk, const WrapOptions& options) {
   constexpr std::size_t kBlock = 512 << 10, kBitmap = 512;
   bool difference = !options.parent.empty();
   std::size_t blocks = up(disk.size(), kBlock) / kBlock, table = 1536;
-  Bytes footer = vhd_footer(disk.size(), difference ? 4 : 3, 512);
+  Bytes footer = vhd_footer(disk, difference ? 4 : 3, 512);
   Canvas h(1024);
   h.text(0, "cxsparse");
   h.big(8, ~std::uint64_t{0}, 8);
@@ -262,6 +269,7 @@ Bytes make_vhd(const Bytes& disk, const WrapOptions& options) {
   h.big(24, 0x10000, 4);
   h.big(28, blocks, 4);
   h.big(32, kBlock, 4);
+  if (difference) h.big(40 + 12, id_of(options.parent_disk), 4);
   for (std::size_t i = 0; i < options.parent.size(); ++i)
     h[64 + 2 * i + 1] = static_cast<Byte>(options.parent[i]);
   std::uint32_t sum = 0;
@@ -310,6 +318,7 @@ Bytes make_vhdx(const Bytes& disk, const WrapOptions& options) {
     std::size_t at = (64 + i * 64) * kKiB;
     out.text(at, "head");
     out.u64(at + 8, i + 1);
+    out.put(at + 32, guid(fmt::format("{:08x}-0000-4000-8000-000000000000", id_of(disk))));
     out.u16(at + 66, 1);
     out.u32(at + 68, kMiB);
     out.u64(at + 72, kMiB);
@@ -328,20 +337,20 @@ Bytes make_vhdx(const Bytes& disk, const WrapOptions& options) {
     seal(region, 64 * kKiB);
   }
   ByteWriter locator;
-  std::string key = "relative_path";
+  std::string key = "relative_path", id_key = "parent_linkage",
+              id = fmt::format("{{{:08X}-0000-4000-8000-000000000000}}", id_of(options.parent_disk));
   auto wide = [](const std::string& text) {
     ByteWriter w;
     for (char c : text) w.u16(static_cast<unsigned char>(c));
     return w.take();
   };
-  locator.zeros(18)
-      .u16(1)
-      .u32(32)
-      .u32(32 + key.size() * 2)
-      .u16(key.size() * 2)
-      .u16(options.parent.size() * 2)
-      .bytes(wide(key))
-      .bytes(wide(options.parent));
+  std::size_t texts = 18 + 2 + 2 * 12;
+  locator.zeros(18).u16(2);
+  for (const auto& [name, value] : {std::pair(key, options.parent), std::pair(id_key, id)}) {
+    locator.u32(texts).u32(texts + name.size() * 2).u16(name.size() * 2).u16(value.size() * 2);
+    texts += (name.size() + value.size()) * 2;
+  }
+  for (const std::string& text : {key, options.parent, id_key, id}) locator.bytes(wide(text));
   struct Item {
     const char* id;
     Bytes value;
@@ -414,9 +423,12 @@ Canvas vmdk_header(std::size_t size, unsigned version, unsigned flags, std::uint
   return h;
 }
 
-std::string vmdk_text(const std::string& kind, const std::string& parent) {
+std::string vmdk_text(const std::string& kind, const Bytes& disk, const std::string& parent = "",
+                      const Bytes& parent_disk = {}) {
+  std::uint32_t parent_id = parent.empty() ? 0xffffffff : id_of(parent_disk);
   std::string text =
-      "# Disk DescriptorFile\nversion=1\nCID=5a17e4a1\nparentCID=ffffffff\ncreateType=\"" + kind + "\"\n";
+      fmt::format("# Disk DescriptorFile\nversion=1\nCID={:08x}\nparentCID={:08X}\ncreateType=\"{}\"\n",
+                  id_of(disk), parent_id, kind);
   if (!parent.empty()) text += "parentFileNameHint=\"" + parent + "\"\n";
   return text;
 }
@@ -429,7 +441,7 @@ Bytes make_vmdk(const Bytes& disk, const WrapOptions& options) {
               data = up(table + tables * kPerTable * 4, kGrain);
   Canvas out(data);
   out.put(0, vmdk_header(disk.size(), 1, 1, directory / 512, data).take());
-  out.text(512, vmdk_text("monolithicSparse", options.parent));
+  out.text(512, vmdk_text("monolithicSparse", disk, options.parent, options.parent_disk));
   for (std::size_t i = 0; i < tables; ++i) out.u32(directory + i * 4, table / 512 + i * kPerTable * 4 / 512);
   for (std::size_t i = 0; i < grains; ++i) {
     Bytes plain(kGrain), before(kGrain);
@@ -450,7 +462,7 @@ Bytes make_vmdk_stream(const Bytes& disk) {
   Canvas out(kGrain);
   unsigned flags = 1 | (1U << 16) | (1U << 17);
   out.put(0, vmdk_header(disk.size(), 3, flags, ~std::uint64_t{0}, kGrain).take());
-  out.text(512, vmdk_text("streamOptimized", ""));
+  out.text(512, vmdk_text("streamOptimized", disk));
   Canvas table(up(tables * kPerTable * 4, 512));
   for (std::size_t i = 0; i < grains; ++i) {
     ByteView plain = ByteView(disk).subspan(i * kGrain, std::min(kGrain, disk.size() - i * kGrain));

@@ -70,14 +70,28 @@ class MissingSource final : public Source {
   std::string name_;
 };
 
+/// A parent that was written to since, or another image of its name, gives wrong bytes.
+void compare_id(Container& parent, const ParentImage& wanted, std::vector<Finding>& findings) {
+  if (wanted.ids.empty()) return;
+  for (const auto& [name, id] : parent.facts()) {
+    if (name != kIdFact || std::find(wanted.ids.begin(), wanted.ids.end(), id) != wanted.ids.end()) continue;
+    findings.push_back(
+        {Finding::Level::fault,
+         fmt::format("the parent image \"{}\" beside it is not in the state that it is based on (its id "
+                     "is {}, expected {}): what is read of the parent may be wrong",
+                     escape(wanted.name), id, wanted.ids.front())});
+  }
+}
+
 }  // namespace
 
 ContainerPtr make_disk_image(const Input& input, DiskImage image) {
   return std::make_shared<DiskContainer>(input, std::move(image));
 }
 
-SourcePtr open_parent(const Input& input, OpenContext& context, const std::string& stored_name,
+SourcePtr open_parent(const Input& input, OpenContext& context, const ParentImage& wanted,
                       std::vector<Finding>& findings) {
+  const std::string& stored_name = wanted.name;
   std::size_t slash = stored_name.find_last_of("/\\");
   std::string name = slash == std::string::npos ? stored_name : stored_name.substr(slash + 1);
   SourcePtr file =
@@ -92,12 +106,13 @@ SourcePtr open_parent(const Input& input, OpenContext& context, const std::strin
   }
   Input parent{make_content(file), name, nullptr};
   parent.sibling = [sibling = input.sibling,
-                    own = std::string(base_name(input.name))](const std::string& wanted) -> SourcePtr {
-    return wanted == own ? nullptr : sibling(wanted);  // no image is its own ancestor
+                    own = std::string(base_name(input.name))](const std::string& asked) -> SourcePtr {
+    return asked == own ? nullptr : sibling(asked);  // no image is its own ancestor
   };
   Opened opened = open_container(parent, context);
   if (!opened.container || opened.format->family != "disk image") return file;
   for (const Finding& finding : opened.container->findings()) findings.push_back(finding);
+  compare_id(*opened.container, wanted, findings);
   return opened.container->content(0)->source();
 }
 

@@ -13,12 +13,21 @@ struct DiskImage {
   std::optional<std::uint32_t> crc32;  ///< of all bytes, where stored
 };
 
+/// The fact by which images name the state of their contents, in lower case.
+inline constexpr std::string_view kIdFact = "id";
+
+/// The image that a differencing image is based on.
+struct ParentImage {
+  std::string name;              ///< as stored, with folders of another machine
+  std::vector<std::string> ids;  ///< kIdFact of the right one, any of them; empty: the format does not say
+};
+
 /// A container of one entry, the disk; locators step through it.
 ContainerPtr make_disk_image(const Input& input, DiskImage image);
 
-/// The image that a differencing image is based on, looked for beside it by the last part of `stored_name`.
-/// When it is missing, a source that says so when it is read; `findings` then tells, too.
-SourcePtr open_parent(const Input& input, OpenContext& context, const std::string& stored_name,
+/// The parent, looked for beside the image by the last part of its name. When it is missing, a source that
+/// says so when it is read; `findings` then tells, and also when it is an image with another id.
+SourcePtr open_parent(const Input& input, OpenContext& context, const ParentImage& parent,
                       std::vector<Finding>& findings);
 
 }  // namespace operculum

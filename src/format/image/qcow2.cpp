@@ -168,10 +168,10 @@ ContainerPtr open_qcow2(const Input& input, OpenContext& context) {
   SourcePtr parent, data = file;
   if (!header.backing.empty()) {
     image.facts.emplace_back("parent", header.backing);
-    parent = open_parent(input, context, header.backing, image.findings);
+    parent = open_parent(input, context, {header.backing, {}}, image.findings);
   }
   if ((header.incompatible & kDataFile) != 0)
-    data = open_parent(input, context, header.data_file, image.findings);
+    data = open_parent(input, context, {header.data_file, {}}, image.findings);
   try {
     for (const std::string& name : read_snapshots(*file, header)) image.facts.emplace_back("snapshot", name);
   } catch (const Malformed& error) {

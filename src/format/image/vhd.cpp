@@ -14,6 +14,7 @@ namespace operculum {
 namespace {
 
 constexpr std::string_view kMark = "conectix", kDynamicMark = "cxsparse";
+constexpr std::size_t kIdSize = 16;  // of a unique id, in bytes
 constexpr std::size_t kFooter = 512, kDynamic = 1024;
 enum Kind : std::uint32_t { kFixed = 2, kDynamicKind = 3, kDifference = 4 };
 
@@ -90,6 +91,12 @@ Match recognise_vhd(Probe& probe) {
                                                                                   : Match::none;
 }
 
+/// A unique id as text; empty when none was written.
+std::string id_of(ByteView bytes) {
+  bool written = std::any_of(bytes.begin(), bytes.end(), [](Byte b) { return b != 0; });
+  return written ? to_hex(bytes) : "";
+}
+
 ContainerPtr open_vhd(const Input& input, OpenContext& context) {
   SourcePtr file = random_access(*input.content, context.spool);
   DiskImage image;
@@ -102,6 +109,7 @@ ContainerPtr open_vhd(const Input& input, OpenContext& context) {
                           : kind == kDynamicKind ? "dynamic"
                                                  : "difference"},
                  {"made", to_text(from_unix(kFrom2000 + f.u32(24)))}};
+  if (std::string id = id_of(f.bytes(68, kIdSize)); !id.empty()) image.facts.emplace_back(kIdFact, id);
   if (kind == kFixed) {
     image.bytes = make_slice(file, 0, size);
     if (image.bytes->size() < size)
@@ -125,7 +133,9 @@ ContainerPtr open_vhd(const Input& input, OpenContext& context) {
     while (length + 1 < units.size() && (units[length] != 0 || units[length + 1] != 0)) length += 2;
     std::string name = to_utf8(units.substr(0, length), "UTF-16BE").value_or("");
     image.facts.emplace_back("parent", name);
-    parent = open_parent(input, context, name, image.findings);
+    std::string id = id_of(h.bytes(40, kIdSize));
+    parent = open_parent(input, context, {name, id.empty() ? std::vector<std::string>() : std::vector{id}},
+                         image.findings);
   }
   image.bytes = std::make_shared<VhdSource>(file, size, h.u64(16), h.u32(28), block, std::move(parent),
                                             kind == kDifference);

@@ -23,6 +23,7 @@ constexpr std::string_view kMetadataRegion = "8b7ca206-4790-4b9a-b8fe-575f050f88
 constexpr std::string_view kParameters = "caa16737-fa36-4d43-b3b6-33f0aa44e76b";
 constexpr std::string_view kDiskSize = "2fa54224-cd1b-4876-b211-5dbed83bf4b8";
 constexpr std::string_view kSectorSize = "8141bf1d-a96f-4709-ba47-f233a8faab5f";
+constexpr std::string_view kNoGuid = "00000000-0000-0000-0000-000000000000";
 constexpr std::string_view kParentLocator = "a8d35f2d-b30b-454d-abf7-d3d84834ab0c";
 
 enum State : std::uint64_t {
@@ -100,7 +101,9 @@ bool sum_fits(Bytes raw) {
 }
 
 /// A log that is in use holds changes that were not yet written to their place.
-void check_log(const Source& file, std::vector<Finding>& findings) {
+/// Returns the id of the newest state of the data; empty when none was written.
+std::string check_headers(const Source& file, std::vector<Finding>& findings) {
+  std::string id;
   std::uint64_t newest = 0;
   bool any = false, in_use = false;
   for (std::uint64_t at : {64 * kKiB, 128 * kKiB}) {
@@ -110,6 +113,7 @@ void check_log(const Source& file, std::vector<Finding>& findings) {
     if (any && f.u64(8) < newest) continue;
     any = true;
     newest = f.u64(8);
+    id = guid_text(f.bytes(32, 16));  // DataWriteGuid
     ByteView log = f.bytes(48, 16);
     in_use = std::any_of(log.begin(), log.end(), [](Byte b) { return b != 0; });
   }
@@ -117,6 +121,7 @@ void check_log(const Source& file, std::vector<Finding>& findings) {
   if (in_use)
     findings.push_back({Finding::Level::warning,
                         "it was not closed properly: its log holds changes that are not applied here"});
+  return id == kNoGuid ? "" : id;
 }
 
 std::map<std::string, std::pair<std::uint64_t, std::uint64_t>> read_regions(const Source& file) {
@@ -147,18 +152,20 @@ std::map<std::string, Bytes> read_metadata(const Source& file, std::uint64_t at)
   return out;
 }
 
-/// The parent's name, from pairs of key and value.
-std::string parent_name(ByteView raw) {
+/// The parent's name and the ids that it may have, from pairs of key and value.
+ParentImage parent_of(ByteView raw) {
   LittleFields f(raw, "VHDX parent locator");
-  std::string name;
+  ParentImage parent;
   for (std::uint32_t i = 0; i < f.u16(18); ++i) {
     std::size_t row = 20 + std::size_t{i} * 12;
     std::string key = to_utf8(f.text(f.u32(row), f.u16(row + 8)), "UTF-16LE").value_or("");
     std::string value = to_utf8(f.text(f.u32(row + 4), f.u16(row + 10)), "UTF-16LE").value_or("");
-    if (key == "relative_path" || (name.empty() && (key == "absolute_win32_path" || key == "volume_path")))
-      name = value;
+    bool absolute = key == "absolute_win32_path" || key == "volume_path";
+    if (key == "relative_path" || (parent.name.empty() && absolute)) parent.name = value;
+    if (key.starts_with("parent_linkage") && value.size() > 2)  // "{...}"
+      parent.ids.push_back(to_lower(value.substr(1, value.size() - 2)));
   }
-  return name;
+  return parent;
 }
 
 Match recognise_vhdx(Probe& probe) {
@@ -168,7 +175,7 @@ Match recognise_vhdx(Probe& probe) {
 ContainerPtr open_vhdx(const Input& input, OpenContext& context) {
   SourcePtr file = random_access(*input.content, context.spool);
   DiskImage image;
-  check_log(*file, image.findings);
+  std::string state_id = check_headers(*file, image.findings);
   auto regions = read_regions(*file);
   auto metadata_at = regions.find(std::string(kMetadataRegion)),
        table_at = regions.find(std::string(kTableRegion));
@@ -192,11 +199,12 @@ ContainerPtr open_vhdx(const Input& input, OpenContext& context) {
     throw Malformed("VHDX metadata: its sizes make no sense");
   image.facts = {{"kind", layout.has_parent ? "difference" : "dynamic or fixed"},
                  {"block", size_fact(layout.block)}};
+  if (!state_id.empty()) image.facts.emplace_back(kIdFact, state_id);
   SourcePtr parent;
   if (layout.has_parent) {
-    std::string name = parent_name(item(kParentLocator, 20).all());
-    image.facts.emplace_back("parent", name);
-    parent = open_parent(input, context, name, image.findings);
+    ParentImage wanted = parent_of(item(kParentLocator, 20).all());
+    image.facts.emplace_back("parent", wanted.name);
+    parent = open_parent(input, context, wanted, image.findings);
   }
   image.bytes = std::make_shared<VhdxSource>(file, layout, std::move(parent));
   return make_disk_image(input, std::move(image));

@@ -117,8 +117,9 @@ struct ExtentLine {
   std::uint64_t sectors = 0, offset = 0;
   std::string kind, file;
 };
+constexpr std::string_view kNoParent = "ffffffff";  // parentCID of an image without one
 struct Descriptor {
-  std::string type, parent;
+  std::string type, parent, id, parent_id;
   std::vector<ExtentLine> extents;
 };
 
@@ -132,10 +133,17 @@ Descriptor read_descriptor(std::string_view text) {
       std::string_view raw = trim(line.substr(equals + 1));
       return std::string(raw.size() >= 2 && raw.front() == '"' ? raw.substr(1, raw.size() - 2) : raw);
     };
-    if (equals != std::string_view::npos && to_lower(trim(line.substr(0, equals))) == "createtype")
-      out.type = value();
-    if (equals != std::string_view::npos && to_lower(trim(line.substr(0, equals))) == "parentfilenamehint")
-      out.parent = value();
+    struct Setting {
+      std::string_view name;
+      std::string Descriptor::*to;
+    };
+    constexpr Setting kSettings[] = {{"createtype", &Descriptor::type},
+                                     {"parentfilenamehint", &Descriptor::parent},
+                                     {"cid", &Descriptor::id},
+                                     {"parentcid", &Descriptor::parent_id}};
+    for (const Setting& setting : kSettings)
+      if (equals != std::string_view::npos && to_lower(trim(line.substr(0, equals))) == setting.name)
+        out.*setting.to = value();
     if (!line.starts_with("RW ") && !line.starts_with("RDONLY ") && !line.starts_with("NOACCESS ")) continue;
     std::size_t quote = line.find('"'), end = line.rfind('"');
     std::vector<std::string_view> words;
@@ -223,10 +231,13 @@ ContainerPtr open_vmdk(const Input& input, OpenContext& context) {
           {Finding::Level::warning, "it was not closed properly: the newest changes may be missing"});
   }
   if (!descriptor.type.empty()) image.facts.emplace_back("kind", descriptor.type);
+  if (!descriptor.id.empty()) image.facts.emplace_back(kIdFact, to_lower(descriptor.id));
   SourcePtr parent;
   if (!descriptor.parent.empty()) {
     image.facts.emplace_back("parent", descriptor.parent);
-    parent = open_parent(input, context, descriptor.parent, image.findings);
+    ParentImage wanted{descriptor.parent, {}};
+    if (std::string id = to_lower(descriptor.parent_id); !id.empty() && id != kNoParent) wanted.ids = {id};
+    parent = open_parent(input, context, wanted, image.findings);
   }
   if (header) {
     image.facts.emplace_back("grain", fmt::format("{} bytes", header->grain * kSector));
