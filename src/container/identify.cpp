@@ -50,6 +50,11 @@ const Format* recognise(Probe& probe, const OpenContext& context) {
   return searched != nullptr ? searched : own.format;
 }
 
+const Format* recognise_described(Probe& probe, const OpenContext& context) {
+  if (const Format* named = strongest_of(probe, context.preferred).format) return named;
+  return strongest_of(probe, described(context)).format;
+}
+
 const Format* format_for_name(std::string_view name, const OpenContext* context) {
   auto among = [&](std::span<const Format> candidates) {
     auto found = std::find_if(candidates.begin(), candidates.end(),

@@ -14,6 +14,9 @@ bool name_fits(const Format& format, std::string_view name);
 /// The same with the formats that `context` adds.
 const Format* recognise(Probe& probe, const OpenContext& context);
 
+/// By descriptions alone: those that the user named, then the others.
+const Format* recognise_described(Probe& probe, const OpenContext& context);
+
 /// A probe on content: at random where that costs no decoding, else on the front of its stream.
 Probe make_probe(const Content& content, const std::string& name);
 

@@ -32,6 +32,19 @@ void add_size(Json& record, const char* field, std::uint64_t size) {
   if (size != Entry::kUnknownSize) record[field] = size;
 }
 
+/// A name that has several values has them in an array.
+void add_facts(Json& record, const std::vector<std::pair<std::string, std::string>>& facts) {
+  for (const auto& [name, value] : facts) {
+    Json& field = record["facts"][name];
+    if (field.is_null()) {
+      field = escape(value);
+    } else {
+      if (!field.is_array()) field = Json::array({field});
+      field.push_back(escape(value));
+    }
+  }
+}
+
 Json tally_json(const Tally& tally) {
   return {{"count", tally.count},
           {"bytes", tally.bytes},
@@ -52,14 +65,14 @@ Json layer_json(const IdentifiedLayer& layer) {
     add_text(record, "largest", layer.largest);
     if (!layer.largest.empty()) record["largest_bytes"] = layer.largest_bytes;
   }
-  for (const auto& [name, value] : layer.facts) record["facts"][name] = escape(value);
+  add_facts(record, layer.facts);
   for (const Finding& finding : layer.findings) record["findings"].push_back(finding_json(finding));
   for (const IdentifiedPart& part : layer.parts) {
     Json one = {{"path", part.path}, {"size", part.size}};
     add_text(one, "name", part.name);
     add_text(one, "type", part.type);
     if (!part.format.empty()) one["format"] = part.format;
-    for (const auto& [name, value] : part.facts) one["facts"][name] = escape(value);
+    add_facts(one, part.facts);
     for (const Finding& finding : part.findings) one["findings"].push_back(finding_json(finding));
     record["parts"].push_back(std::move(one));
   }
@@ -364,7 +377,7 @@ std::string json_line(const LayoutTrial& trial) {
   Json record = {{"record", "coverage"}, {"size", trial.size}, {"entries", trial.entries}};
   for (std::size_t kind = 0; kind < bytes.size(); ++kind)
     record[std::string(layout::name_of(static_cast<layout::CoverRange::Kind>(kind)))] = bytes[kind];
-  for (const auto& [name, value] : trial.facts) record["facts"][name] = escape(value);
+  add_facts(record, trial.facts);
   if (!trial.failure.empty()) record["failure"] = trial.failure;
   return line_of(record);
 }

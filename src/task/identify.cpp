@@ -201,9 +201,9 @@ void tell_parts(const Place& place, Identification& out) {
 }
 
 /// What bytes are that no container format claims.
-void name_leaf(const Place& place, Identification& out) {
+void name_leaf(const Place& place, const OpenContext& context, Identification& out) {
   Probe probe = make_probe(*place.content, place.name);
-  KindReader reader;
+  KindReader reader(context);
   KindReader::Told told = reader.tell(probe, place.name);
   out.kind = told.kind;
   out.media_type = told.media_type;
@@ -244,7 +244,7 @@ Identification identify(const std::string& target, const IdentifyRequest& reques
       out.layers.back().parts = look_at_parts(layer, context);
   }
   bool leaf = place.layers.empty() || place.layers.back().format->single_stream || place.entry;
-  if (leaf && place.content) name_leaf(place, out);
+  if (leaf && place.content) name_leaf(place, context, out);
   for (const std::string& sentence : place.almost)
     out.findings.push_back({Finding::Level::warning, sentence});
   if (whole_file) {

@@ -75,8 +75,8 @@ std::span<const std::string_view> kind_names() {
   return kNames;
 }
 
-KindReader::KindReader()
-    : magic_(magic_open(MAGIC_MIME_TYPE | MAGIC_NO_CHECK_COMPRESS | MAGIC_NO_CHECK_TAR)) {
+KindReader::KindReader(const OpenContext& context)
+    : context_(context), magic_(magic_open(MAGIC_MIME_TYPE | MAGIC_NO_CHECK_COMPRESS | MAGIC_NO_CHECK_TAR)) {
   if (magic_ == nullptr || magic_load(magic_, nullptr) != 0) {
     if (magic_ != nullptr) magic_close(magic_);
     throw IoError("cannot load the database of file kinds (libmagic)", ENOENT);
@@ -94,7 +94,9 @@ KindReader::Told KindReader::tell(Probe& probe, std::string_view name) {
   const char* type = magic_buffer(magic_, head.data(), head.size());
   std::string media_type = type == nullptr ? "application/octet-stream" : type;
   bool script = starts_with(head, "#!");  // the view ends when a recogniser reads on
-  if (const Format* format = recognise(probe)) return {format->kind, media_type};
+  const Format* format = recognise(probe);
+  if (format == nullptr) format = recognise_described(probe, context_);
+  if (format != nullptr) return {format->kind, media_type};
   if (script) return {"script", media_type};
   auto rule = std::find_if(std::begin(kRules), std::end(kRules),
                            [&](const Rule& r) { return media_type.starts_with(r.type); });

@@ -10,11 +10,15 @@ struct magic_set;  // libmagic's handle
 
 namespace operculum {
 
+struct OpenContext;
+
 /// Kinds of files as a person sorts them: "image", "sound", "video", "text", "script", "executable",
 /// "container", "font", "document", "data", "empty". Safe to use from one thread at a time.
 class KindReader {
  public:
-  KindReader();  ///< loads libmagic's database; throws IoError when there is none
+  /// Loads libmagic's database; throws IoError when there is none. `context`, whose descriptions are
+  /// containers, too, must outlive this.
+  explicit KindReader(const OpenContext& context);
   ~KindReader();
   KindReader(const KindReader&) = delete;
   KindReader& operator=(const KindReader&) = delete;
@@ -30,6 +34,7 @@ class KindReader {
   std::string describe(Probe& probe);
 
  private:
+  const OpenContext& context_;
   magic_set* magic_;
   magic_set* words_ = nullptr;  // for descriptions, loaded when one is wanted
 };

@@ -39,7 +39,7 @@ void refuse_kinds(const Place& place, const UnpackRequest& request, OpenContext&
          {.deep = request.deep, .kinds = true}, events);
   } else if (place.content) {
     Probe probe = make_probe(*place.content, place.name);
-    look_at(place.name, KindReader().tell(probe, place.name).kind);
+    look_at(place.name, KindReader(context).tell(probe, place.name).kind);
   }
   if (count == 0) return;
   throw GuardTripped(fmt::format("nothing was unpacked, for {} of a refused kind: {}{}",

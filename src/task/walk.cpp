@@ -31,7 +31,7 @@ class Walk {
  public:
   Walk(OpenContext& context, const WalkOptions& options, const WalkEvents& events)
       : context_(context), options_(options), events_(events) {
-    if (options.kinds) kinds_ = std::make_unique<KindReader>();
+    if (options.kinds) kinds_ = std::make_unique<KindReader>(context);
   }
 
   bool run(const Format& format, const ContainerPtr& container, const std::string& prefix,

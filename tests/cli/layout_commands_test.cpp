@@ -260,5 +260,20 @@ entry { path = "a"
       << ran.out;
 }
 
+TEST_F(LayoutCommands, FactsOfOneNameAreAllTold) {
+  temp.write("two.layout",
+             "layout \"Two\"\nrecord H { magic bytes \"PAIR\" }\nh = H at 0\nfact tide = 1\nfact tide = 2\n"
+             "fact gate = 3\nentry { path = \"x\"\ndata = bytes(0, 4) }\n");
+  json record = json::parse(tool({"identify", "--json", "--layout", "two.layout", "a.pair"}).out);
+  EXPECT_EQ(record["layers"][0]["facts"], json::parse(R"({"tide": ["1", "2"], "gate": "3"})")) << record;
+}
+
+TEST_F(LayoutCommands, ADescribedPackInAnArchiveIsAContainer) {
+  temp.write("packs.tar",
+             ByteView(TarBuilder().file("a.pair", temp.read("a.pair")).file("b", "x\n").build()));
+  Ran ran = tool({"list", "--kinds", "--layout", "pair.layout", "packs.tar"});
+  EXPECT_NE(ran.out.find("container"), std::string::npos) << ran.out;
+}
+
 }  // namespace
 }  // namespace operculum::test
