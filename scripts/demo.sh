@@ -38,6 +38,8 @@ step "One file, three layers deep" operculum show exhibit-7.tar.xz/opt/kiosk/kio
 step "The whole stack as a tree" operculum list --tree --deep exhibit-7.tar.xz
 step "A trial run writes nothing" operculum unpack tidepool.skin --match '*.ppm' --dry-run
 step "Just the textures, into a folder of their own" operculum unpack tidepool.skin/textures --into unpacked/textures --receipt textures-receipt.json
+step "An inner container, as the file that it is" operculum unpack exhibit-7.tar.xz/opt/kiosk/kiosk.zip --into unpacked/kiosk-file
+step "With a slash: what is in it" operculum unpack exhibit-7.tar.xz/opt/kiosk/kiosk.zip/ --into unpacked/kiosk-contents
 step_with_code 4 "A password is needed" operculum unpack gauge-keys.zip --into unpacked/keys
 step "With the password" operculum unpack gauge-keys.zip --into unpacked/keys --password-file gauge-password.txt
 step_with_code 1 "A damaged archive: everything else comes out" operculum unpack gauge-logs.zip --into unpacked/logs
