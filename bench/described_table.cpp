@@ -64,6 +64,7 @@ void list_shoal_described(const std::string& path) {
   auto plan = layout::Library::read(std::string(OPERCULUM_SOURCE) + "/layouts/shoal.layout").compiled.plan;
   SourcePtr source = open_file(path);
   OpenContext context;
+  context.limits.begin(source->size(), source->size());
   auto container =
       layout::open_described(plan, {make_content(source), "many.shoal", nullptr}, source, context);
   if (container->entries().empty()) throw std::runtime_error("nothing listed");

@@ -68,13 +68,20 @@ struct Measure {
     auto start = std::chrono::steady_clock::now();
     pid_t child = fork();
     if (child == 0) {
-      work();
+      try {
+        work();
+      } catch (const std::exception& error) {
+        fmt::print("the work to be measured failed: {}\n", error.what());
+        std::fflush(stdout);
+        _exit(1);
+      }
       _exit(0);
     }
     int status = 0;
     struct rusage usage {};
     wait4(child, &status, 0, &usage);
     cost.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+    if (!WIFEXITED(status) || WEXITSTATUS(status) != 0) std::exit(1);  // what did not work is no measure
     cost.peak_memory = static_cast<std::uint64_t>(usage.ru_maxrss) * 1024;
     return cost;
   }

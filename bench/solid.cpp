@@ -70,7 +70,8 @@ void deb(Measure& m) {
   std::ofstream(tree + "/DEBIAN/control")
       << "Package: tide-log\nVersion: 1\nArchitecture: all\nMaintainer: Saltmarsh Point <x@example.org>\n"
          "Description: readings\n";
-  must(fmt::format("dpkg-deb --root-owner-group -Zxz -z3 -b {} {} > /dev/null", in_quotes(tree), in_quotes(path)));
+  must(fmt::format("dpkg-deb --root-owner-group -Zxz -z3 -b {} {} > /dev/null", in_quotes(tree),
+                   in_quotes(path)));
   std::filesystem::remove_all(tree);
   std::filesystem::remove(tar);
   unpack(m, "unpack a Debian package of 8,000 files (dpkg-deb -x)", 1.02, path,

@@ -1,6 +1,7 @@
 #include "container/container.h"
 
 #include <algorithm>
+#include <utility>
 
 #include "base/text.h"
 
@@ -98,7 +99,8 @@ std::vector<Finding> Container::findings() const {
 
 void Container::add_finding(Finding::Level level, std::string text, Finding::About about) {
   std::lock_guard lock(findings_mutex_);
-  Finding finding{level, printable(text), about};  // it may hold words of the container
+  text = printable(text);  // it may hold words of the container
+  Finding finding{level, std::move(text), about};
   if (findings_.size() >= kMaxFindings) return;
   if (std::find(findings_.begin(), findings_.end(), finding) == findings_.end())
     findings_.push_back(std::move(finding));

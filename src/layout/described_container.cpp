@@ -131,8 +131,7 @@ class Described final : public DescribedContainer {
     if (!data.there()) throw Malformed("the description finds no data for this entry");
     content->recipe = run_.recipe_of(data);
     const Entry& entry = entries_[index];
-    if (rule.size != nullptr && rule.size->value(frame).there())
-      content->expected.size = rule.size->size(frame, "a size");
+    if (rule.size != nullptr) content->expected.size = rule.size->size_if(frame, "a size");
     if (entry.is(Entry::has_crc))
       content->expected.crc32 = static_cast<std::uint32_t>(rule.crc32->number(frame));
     for (const CheckPlan& check : rule.checks) {
@@ -354,8 +353,8 @@ class Described final : public DescribedContainer {
 
   void fill_data(const EntryPlan& rule, Frame& frame, Entry& entry) {
     if (rule.crc32 != nullptr) {
-      if (Value sum = rule.crc32->value(frame); sum.there()) {
-        entry.crc32 = static_cast<std::uint32_t>(sum.a);
+      if (auto sum = rule.crc32->number_if(frame)) {
+        entry.crc32 = static_cast<std::uint32_t>(*sum);
         entry.flags |= Entry::has_crc;
       }
     }

@@ -51,7 +51,8 @@ std::string unsafe(const std::string& text) {
       if ((next & 0xc0) != 0x80) return "a byte that is no UTF-8";
       point = (point << 6) | (next & 0x3fu);
     }
-    if (point < 0x20 && point != '\n' && text.compare(at, 2, "\r\n") != 0) return "a control character before: " + text.substr(at + 1, 40);
+    if (point < 0x20 && point != '\n' && text.compare(at, 2, "\r\n") != 0)
+      return "a control character before: " + text.substr(at + 1, 40);
     for (const Span& span : kUnseen)
       if (point >= span.first && point <= span.last) return "what cannot be seen at " + std::to_string(at);
     at += length;

@@ -14,6 +14,11 @@ std::int64_t Node::number(Frame& frame) const {
   return found.a;
 }
 
+std::optional<std::int64_t> Node::number_if(Frame& frame) const {
+  Value found = value(frame);
+  return found.there() ? std::optional(found.a) : std::nullopt;
+}
+
 void Node::text(Frame& frame, std::string& out) const {
   Value found = value(frame);
   if (!found.there()) fail(frame.run, "a text is wanted here, and there is none");
@@ -60,10 +65,18 @@ void Node::outline(Frame& frame, Outline& out) const {
   outline_of(frame.run, value(frame), out);
 }
 
-std::uint64_t Node::size(Frame& frame, const char* what) const {
-  std::int64_t found = number(frame);
+std::uint64_t Node::not_negative(Frame& frame, const char* what, std::int64_t found) const {
   if (found < 0) fail(frame.run, fmt::format("{} of {}; it cannot be negative", what, found));
   return static_cast<std::uint64_t>(found);
+}
+
+std::uint64_t Node::size(Frame& frame, const char* what) const {
+  return not_negative(frame, what, number(frame));
+}
+
+std::optional<std::uint64_t> Node::size_if(Frame& frame, const char* what) const {
+  auto found = number_if(frame);
+  return found ? std::optional(not_negative(frame, what, *found)) : std::nullopt;
 }
 
 void Node::fail(const Run& run, const std::string& text) const {

@@ -57,7 +57,9 @@ class Node {
   virtual ~Node() = default;
 
   virtual Value value(Frame& frame) const = 0;
-  virtual std::int64_t number(Frame& frame) const;          ///< of a number or a truth
+  virtual std::int64_t number(Frame& frame) const;  ///< of a number or a truth
+  virtual std::optional<std::int64_t> number_if(
+      Frame& frame) const;                                  ///< the same; nothing where it is not there
   virtual void text(Frame& frame, std::string& out) const;  ///< appends; of a text
   virtual Bytes bytes(Frame& frame) const;  ///< of bytes or a text: all of them, a few MiB at most
   virtual void outline(Frame& frame, Outline& out) const;  ///< of bytes; `out` is empty before
@@ -76,11 +78,14 @@ class Node {
   }
   bool truth(Frame& frame) const { return number(frame) != 0; }
   std::uint64_t size(Frame& frame, const char* what) const;  ///< a number that must not be negative
+  std::optional<std::uint64_t> size_if(Frame& frame, const char* what) const;
 
   /// Throws Malformed with the line of the description in front.
   [[noreturn]] void fail(const Run& run, const std::string& text) const;
 
  private:
+  std::uint64_t not_negative(Frame& frame, const char* what, std::int64_t found) const;
+
   Span where_;
   StaticType type_;
 };

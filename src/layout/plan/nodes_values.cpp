@@ -148,16 +148,13 @@ class FieldNode final : public Node {
   }
   std::int64_t number(Frame& frame) const override {
     Value record = record_of(frame);
-    if (number_ != nullptr && record.kind == Value::Kind::placed) {
-      Run& run = frame.run;
-      std::int64_t raw_number =
-          number_->raw(run, run.region(record.object).at(record.offset() + *offset_, number_->bytes));
-      if (number_->steps.empty() && !number_->checks) return raw_number;
-      Frame bare{run, nullptr};
-      return number_->refine(bare, raw_number);
-    }
-    Value found = there(frame, record);
-    return found.a;
+    if (number_ != nullptr && record.kind == Value::Kind::placed) return placed_number(frame, record);
+    return there(frame, record).a;
+  }
+  std::optional<std::int64_t> number_if(Frame& frame) const override {
+    Value record = record_of(frame);
+    if (number_ != nullptr && record.kind == Value::Kind::placed) return placed_number(frame, record);
+    return Node::number_if(frame);
   }
   void text(Frame& frame, std::string& out) const override {
     Value found = there(frame, record_of(frame));
@@ -171,6 +168,14 @@ class FieldNode final : public Node {
   }
 
  private:
+  std::int64_t placed_number(Frame& frame, const Value& record) const {
+    Run& run = frame.run;
+    std::int64_t raw_number =
+        number_->raw(run, run.region(record.object).at(record.offset() + *offset_, number_->bytes));
+    if (number_->steps.empty() && !number_->checks) return raw_number;
+    Frame bare{run, nullptr};
+    return number_->refine(bare, raw_number);
+  }
   Value record_of(Frame& frame) const { return variable_ ? frame.slots[*variable_] : record_->value(frame); }
   Value raw(Frame& frame, const Value& record) const {
     Run& run = frame.run;
