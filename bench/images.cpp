@@ -199,14 +199,12 @@ void show_nested_image(Measure& m) {
 }  // namespace
 
 void measure_images(Measure& measure, std::string_view only) {
-  const std::pair<std::string_view, void (*)(Measure&)> all[] = {{"one", show_one},
-                                                                 {"nested", show_nested_image},
-                                                                 {"ext", unpack_ext},
-                                                                 {"squashfs", unpack_squashfs},
-                                                                 {"folders", list_folders}};
-  for (auto [name, run_it] : all) {
-    if (only.empty() || only == name) run_it(measure);
-  }
+  const Measure::Row all[] = {{"one", show_one},
+                              {"nested", show_nested_image},
+                              {"ext", unpack_ext},
+                              {"squashfs", unpack_squashfs},
+                              {"folders", list_folders}};
+  measure.run_rows(all, only);
 }
 
 }  // namespace operculum::bench

@@ -9,6 +9,9 @@
 #include <chrono>
 #include <filesystem>
 #include <functional>
+#include <span>
+#include <string_view>
+#include <utility>
 
 #include "base/units.h"
 #include "process.h"
@@ -60,6 +63,15 @@ struct Measure {
     fmt::print("{:<58} {:7.3f} s {:7.3f} s  {:5.2f}x  (goal {:4.2f}x)  {:>10}  {}\n", what, median(base),
                median(ours), ratio, goal, human_size(memory), good ? "reached" : "MISSED");
     std::fflush(stdout);
+  }
+
+  /// A row of the benchmark, by the name that chooses it.
+  using Row = std::pair<std::string_view, void (*)(Measure&)>;
+  /// `only` names one of the rows; empty: all.
+  void run_rows(std::span<const Row> rows, std::string_view only) {
+    for (auto [name, run_it] : rows) {
+      if (only.empty() || only == name) run_it(*this);
+    }
   }
 
   /// Time and peak memory of work in a process of its own.

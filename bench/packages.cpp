@@ -149,11 +149,8 @@ void msi(Measure& m) {
 }  // namespace
 
 void measure_packages(Measure& measure, std::string_view only) {
-  const std::pair<std::string_view, void (*)(Measure&)> all[] = {
-      {"mszip", mszip}, {"lzx", lzx}, {"lanes", lanes}, {"msi", msi}};
-  for (auto [name, run_it] : all) {
-    if (only.empty() || only == name) run_it(measure);
-  }
+  const Measure::Row all[] = {{"mszip", mszip}, {"lzx", lzx}, {"lanes", lanes}, {"msi", msi}};
+  measure.run_rows(all, only);
 }
 
 }  // namespace operculum::bench

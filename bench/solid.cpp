@@ -81,11 +81,8 @@ void deb(Measure& m) {
 }  // namespace
 
 void measure_solid(Measure& measure, std::string_view only) {
-  const std::pair<std::string_view, void (*)(Measure&)> all[] = {
-      {"xz", xz}, {"xz-one", xz_one}, {"bzip2", bzip2}, {"deb", deb}};
-  for (auto [name, run_it] : all) {
-    if (only.empty() || only == name) run_it(measure);
-  }
+  const Measure::Row all[] = {{"xz", xz}, {"xz-one", xz_one}, {"bzip2", bzip2}, {"deb", deb}};
+  measure.run_rows(all, only);
 }
 
 }  // namespace operculum::bench

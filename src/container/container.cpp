@@ -60,19 +60,16 @@ Lookup Container::find(std::string_view path) {
     if (!best || own.size() >= all[*best].path.size())
       best = i;  // of equals the last stored is the current one
   }
+  std::size_t consumed = best ? all[*best].path.size() : path.size();
+  if (!folder && !best) best = numbered(all, path);
   if (folder) {
     result.kind = Lookup::Kind::folder;
     result.path = path;
   } else if (best) {
     result.kind = Lookup::Kind::entry;
-    result.consumed = all[*best].path.size();
+    result.consumed = consumed;
     result.entry = std::shared_ptr<const Entry>(shared_from_this(), &all[*best]);
     result.open = [self = shared_from_this(), index = *best] { return self->content(index); };
-  } else if (auto index = numbered(all, path)) {
-    result.kind = Lookup::Kind::entry;
-    result.consumed = path.size();
-    result.entry = std::shared_ptr<const Entry>(shared_from_this(), &all[*index]);
-    result.open = [self = shared_from_this(), index = *index] { return self->content(index); };
   } else {
     std::string wanted = to_lower(base_name(path));
     auto similar = std::find_if(all.begin(), all.end(), [&](const Entry& entry) {

@@ -101,8 +101,7 @@ class Resolver {
   /// Opens place_.content as the next layer; false when the walk ends before it.
   bool enter() {
     bool final = rest_.empty();
-    if (final && place_.layers.empty() && step_ == Step::bytes) return false;
-    if (final && !place_.layers.empty() && stays_outside(*place_.layers.back().format)) return false;
+    if (final && stays_outside()) return false;
     Opened opened;
     try {
       check_depth(place_.layers.size() + 1, context_.limits);
@@ -128,8 +127,10 @@ class Resolver {
     return true;
   }
 
-  /// Whether the entry that the locator ends at is left as it is.
-  bool stays_outside(const Format& outer) const {
+  /// Whether the file or entry that the locator ends at is left as it is.
+  bool stays_outside() const {
+    if (place_.layers.empty()) return step_ == Step::bytes;
+    const Format& outer = *place_.layers.back().format;
     if (step_ == Step::into || outer.single_stream) return false;
     return step_ != Step::file || outer.family != "partition table";
   }

@@ -4,6 +4,7 @@
 #include <queue>
 
 #include "base/text.h"
+#include "layout/plan/value_text.h"
 
 namespace operculum::layout {
 namespace {
@@ -68,11 +69,7 @@ void Tracer::field(const std::string& name, const Region& region, std::uint64_t 
     return;
   }
   Bytes raw = read_up_to(*region.source(), offset, std::min(size, kRawShown));
-  std::string hex;
-  for (Byte b : raw) {
-    if (!hex.empty()) hex += ' ';
-    hex += to_hex(ByteView(&b, 1));
-  }
+  std::string hex = hex_text(raw);
   if (size > kRawShown) hex += " ..";
   fields_.push_back({std::move(full), region.name(), offset, size, std::move(hex), value});
 }

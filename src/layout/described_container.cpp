@@ -3,8 +3,6 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <exception>
-#include <map>
 #include <mutex>
 #include <utility>
 
@@ -50,15 +48,13 @@ class BesideStream final : public Stream {
   std::size_t read(ByteSpan out) override {
     std::size_t count = inner_->read(out);
     if (count > 0 || beside_ == nullptr) return count;
-    SummedStream summed(open_recipe(std::exchange(beside_, nullptr), std::nullopt), expected_);
-    Bytes block(kBlock);
-    while (summed.read(block) > 0) continue;
+    std::string fault = compare(expected_, std::exchange(beside_, nullptr));
+    if (!fault.empty()) throw Malformed(fault + "; the data is damaged");
     return 0;
   }
   std::uint64_t skip_hole() override { return inner_->skip_hole(); }
 
  private:
-  static constexpr std::size_t kBlock = 64 * 1024;
   StreamPtr inner_;
   RecipePtr beside_;
   ExpectedSum expected_;
@@ -120,20 +116,22 @@ class Described final : public DescribedContainer {
   ContentPtr content(std::size_t index) override {
     entries();
     std::lock_guard lock(mutex_);
-    if (auto failed = failed_.find(index); failed != failed_.end()) std::rethrow_exception(failed->second);
     Run::Scratch scratch(run_);
     std::vector<Value> slots;
     const EntryPlan& rule = restore(index, slots);
     Frame frame{run_, slots.data()};
+    if (entries_[index].is(Entry::damaged)) {  // what could not be told when it was listed fails again
+      Entry again;
+      selects(rule, frame);
+      fill_kind(rule, frame, again);
+    }
     auto content = std::make_shared<DescribedContent>();
     content->plan = plan_;
     Value data = rule.data == nullptr ? Value{} : rule.data->value(frame);
     if (!data.there()) throw Malformed("the description finds no data for this entry");
     content->recipe = run_.recipe_of(data);
-    const Entry& entry = entries_[index];
     if (rule.size != nullptr) content->expected.size = rule.size->size_if(frame, "a size");
-    if (entry.is(Entry::has_crc))
-      content->expected.crc32 = static_cast<std::uint32_t>(rule.crc32->number(frame));
+    if (rule.crc32 != nullptr) content->expected.crc32 = sum_of(*rule.crc32, frame);
     for (const CheckPlan& check : rule.checks) {
       if (!check.expected->value(frame).there()) continue;
       ExpectedSum sum = expected_sum(check, frame);
@@ -259,8 +257,7 @@ class Described final : public DescribedContainer {
     Entry& entry = entries_.emplace_back();
     try {
       forget_variables(rule, frame);
-      if (rule.condition != nullptr && !rule.condition->truth(frame)) return entries_.pop_back();
-      check_element(rule, frame);
+      if (!selects(rule, frame)) return entries_.pop_back();
       fill(rule, frame, entry);
     } catch (const LimitExceeded&) {
       entries_.pop_back();
@@ -269,12 +266,18 @@ class Described final : public DescribedContainer {
       Error error = as_error(thrown);
       name_nameless(entry);
       entry.flags |= Entry::damaged;
-      failed_[entries_.size() - 1] = std::current_exception();
       add_finding(Finding::Level::fault, fmt::format("{}: {}", escape(entry.path), error.what()),
                   Finding::About::entries);
     }
     run_.context().limits.count_kept(entry);
     origins_.push_back({static_cast<std::uint32_t>(listings_.size() - 1), static_cast<std::uint32_t>(index)});
+  }
+
+  /// Whether the rule lists an entry for its element.
+  bool selects(const EntryPlan& rule, Frame& frame) {
+    if (rule.condition != nullptr && !rule.condition->truth(frame)) return false;
+    check_element(rule, frame);
+    return true;
   }
 
   /// A table's records are read field by field; their conditions are looked at here.
@@ -306,6 +309,17 @@ class Described final : public DescribedContainer {
     }
   }
 
+  /// A text; empty where it is not there.
+  std::string text_if(const Node& node, Frame& frame) {
+    Value text = node.value(frame);
+    return text.there() ? run_.text(text) : "";
+  }
+
+  static std::optional<std::uint32_t> sum_of(const Node& node, Frame& frame) {
+    auto sum = node.number_if(frame);
+    return sum ? std::optional(static_cast<std::uint32_t>(*sum)) : std::nullopt;
+  }
+
   static Timestamp time_of(Frame& frame, const Node& node) {
     Value value = node.value(frame);
     if (!value.there()) return {};
@@ -318,16 +332,18 @@ class Described final : public DescribedContainer {
       if (!entry.path.empty()) clean_in_place(entry.path);
     });
     name_nameless(entry);
-    if (rule.folder != nullptr && rule.folder->truth(frame)) entry.kind = EntryKind::folder;
-    if (rule.link != nullptr) {
-      Value target = rule.link->value(frame);
-      if (target.there() && !run_.text(target).empty()) {
-        entry.kind = EntryKind::symbolic_link;
-        entry.extras().link_target = run_.text(target);
-      }
-    }
+    fill_kind(rule, frame, entry);
     fill_optional(rule, frame, entry);
     if (entry.kind == EntryKind::file) fill_data(rule, frame, entry);
+  }
+
+  void fill_kind(const EntryPlan& rule, Frame& frame, Entry& entry) {
+    if (rule.folder != nullptr && rule.folder->truth(frame)) entry.kind = EntryKind::folder;
+    if (rule.link == nullptr) return;
+    if (std::string target = text_if(*rule.link, frame); !target.empty()) {
+      entry.kind = EntryKind::symbolic_link;
+      entry.extras().link_target = std::move(target);
+    }
   }
 
   void fill_optional(const EntryPlan& rule, Frame& frame, Entry& entry) {
@@ -337,14 +353,13 @@ class Described final : public DescribedContainer {
     optional_role(rule.accessed, "time of access", entry,
                   [&](const Node& node) { entry.extras().accessed = time_of(frame, node); });
     optional_role(rule.mode, "mode", entry, [&](const Node& node) {
-      if (Value mode = node.value(frame); mode.there())
-        entry.mode = static_cast<std::uint32_t>(mode.a) & 07777;
+      if (auto mode = node.number_if(frame)) entry.mode = static_cast<std::uint32_t>(*mode) & 07777;
     });
     optional_role(rule.comment, "comment", entry, [&](const Node& node) {
-      if (node.value(frame).there()) entry.extras().comment = node.text_of(frame);
+      if (std::string text = text_if(node, frame); !text.empty()) entry.extras().comment = std::move(text);
     });
     optional_role(rule.kind, "kind", entry, [&](const Node& node) {
-      if (node.value(frame).there()) entry.extras().type_tag = node.text_of(frame);
+      if (std::string text = text_if(node, frame); !text.empty()) entry.extras().type_tag = std::move(text);
     });
     optional_role(rule.encrypted, "encryption", entry, [&](const Node& node) {
       if (node.truth(frame)) entry.flags |= Entry::encrypted;
@@ -353,15 +368,14 @@ class Described final : public DescribedContainer {
 
   void fill_data(const EntryPlan& rule, Frame& frame, Entry& entry) {
     if (rule.crc32 != nullptr) {
-      if (auto sum = rule.crc32->number_if(frame)) {
-        entry.crc32 = static_cast<std::uint32_t>(*sum);
+      if (auto sum = sum_of(*rule.crc32, frame)) {
+        entry.crc32 = *sum;
         entry.flags |= Entry::has_crc;
       }
     }
     for (const CheckPlan& check : rule.checks)
       if (check.expected->value(frame).there()) entry.flags |= Entry::has_sum;
-    if (rule.size != nullptr && rule.size->value(frame).there())
-      entry.size = rule.size->size(frame, "a size");
+    if (rule.size != nullptr) entry.size = rule.size->size_if(frame, "a size").value_or(Entry::kUnknownSize);
     if (rule.data == nullptr) {
       entry.size = entry.stored_size = 0;
       return;
@@ -444,7 +458,6 @@ class Described final : public DescribedContainer {
   std::vector<Listing> listings_;
   std::deque<std::string> methods_;
   Outline outline_;
-  std::map<std::size_t, std::exception_ptr> failed_;  // by index: entries whose data cannot be told
   std::uint64_t beyond_ = 0, nameless_ = 0;
   std::string first_beyond_;
   std::vector<std::pair<std::string, std::string>> facts_;

@@ -8,6 +8,7 @@
 #include "base/text.h"
 #include "base/units.h"
 #include "layout/described_container.h"
+#include "layout/plan/value_text.h"
 
 namespace operculum::layout {
 namespace {
@@ -20,12 +21,6 @@ struct MagicFit {
   std::string differs;  ///< a sentence; empty when all fit
 };
 
-std::string as_hex(ByteView bytes) {
-  std::string out;
-  for (Byte byte : bytes) out += (out.empty() ? "" : " ") + to_hex(ByteView(&byte, 1));
-  return out.empty() ? "nothing" : out;
-}
-
 MagicFit magic_of(const Plan& plan, Probe& probe) {
   MagicFit fit;
   for (const MagicPart& part : plan.magic) {
@@ -37,8 +32,8 @@ MagicFit magic_of(const Plan& plan, Probe& probe) {
     }
     Bytes found = probe.at(offset, part.bytes.size());
     if (as_text(found) != part.bytes)
-      return {0, fmt::format("at offset {} expected {}, found {}", offset, as_hex(as_bytes(part.bytes)),
-                             as_hex(found))};
+      return {0, fmt::format("at offset {} expected {}, found {}", offset, hex_text(as_bytes(part.bytes)),
+                             found.empty() ? "nothing" : hex_text(found))};
     fit.bytes += part.bytes.size();
   }
   return fit;

@@ -92,6 +92,45 @@ TEST(RecordVariables, ThatFailCostWhatUsesThem) {
   EXPECT_EQ(d.listing(), "0=a 1=ab part0=.. part1=ab");
 }
 
+TEST(RecordVariables, ThatFailAreNoRecordsEither) {
+  Described d(R"(
+    record Item { size u8 }
+    record Head { by u8
+                  let far = first(i in Item[1] at 100 / by where i.size > 0)
+                  let deep = far.size }
+    heads = Head[2] at 0
+    entry for h number n in heads { path = "{n}"
+                                    size = h.deep
+                                    data = bytes(0, 1) })",
+              to_bytes(std::string("\0\x32x", 3)));
+  EXPECT_EQ(d.listing(), "0=.. 1=..") << d.error();
+  EXPECT_NE(d.content_error("0").find("is divided by zero"), std::string::npos) << d.content("0");
+}
+
+TEST(RecordVariables, ThatFailCountAgainstWhatIsKept) {
+  Described d(R"(
+    record Item { size u8
+                  body bytes[size]
+                  let part = 1 / size }
+    items = Item[] to end at 0
+    entry { path = "a"
+            data = bytes(0, count(items)) })",
+              Bytes(600'000));
+  EXPECT_NE(d.error().find("the texts and bytes that this description makes take more than 128 MiB"),
+            std::string::npos)
+      << d.error();
+}
+
+TEST(Entries, WhoseKindCannotBeToldHaveNoData) {
+  Described d(R"(
+    sizes = u8[2] at 0
+    entry for s number n in sizes { path = "{n}"
+                                    folder = 1 / s == 9
+                                    data = bytes(0, 1) })",
+              Bytes{0, 1});
+  EXPECT_EQ(d.listing(), std::string("0=.. 1=") + std::string(1, '\0'));
+}
+
 TEST(OptionalRoles, CostOnlyThemselves) {
   Described d(R"(
     record Item { stamp u8

@@ -91,9 +91,8 @@ ContainerPtr make_disk_image(const Input& input, DiskImage image) {
 
 SourcePtr open_parent(const Input& input, OpenContext& context, const ParentImage& wanted,
                       std::vector<Finding>& findings) {
-  const std::string& stored_name = wanted.name;
-  std::size_t slash = stored_name.find_last_of("/\\");
-  std::string name = slash == std::string::npos ? stored_name : stored_name.substr(slash + 1);
+  std::size_t slash = wanted.name.find_last_of("/\\");
+  std::string name = slash == std::string::npos ? wanted.name : wanted.name.substr(slash + 1);
   SourcePtr file =
       input.sibling && !name.empty() && name != base_name(input.name) ? input.sibling(name) : nullptr;
   if (!file) {
@@ -101,7 +100,7 @@ SourcePtr open_parent(const Input& input, OpenContext& context, const ParentImag
         {Finding::Level::fault,
          fmt::format(
              "it holds only the differences to its parent image \"{}\", which is not beside it; put it there",
-             escape(stored_name))});
+             escape(wanted.name))});
     return std::make_shared<MissingSource>(name);
   }
   Input parent{make_content(file), name, nullptr};

@@ -27,7 +27,7 @@ ContainerPtr make_disk_image(const Input& input, DiskImage image);
 
 /// The parent, looked for beside the image by the last part of its name. When it is missing, a source that
 /// says so when it is read; `findings` then tells, and also when it is an image with another id.
-SourcePtr open_parent(const Input& input, OpenContext& context, const ParentImage& parent,
+SourcePtr open_parent(const Input& input, OpenContext& context, const ParentImage& wanted,
                       std::vector<Finding>& findings);
 
 }  // namespace operculum

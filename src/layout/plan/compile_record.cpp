@@ -70,7 +70,7 @@ class LetAction final : public Action {
     } catch (const TooDeep&) {
       throw;
     } catch (const Error&) {
-      frame.slots[slot_] = frame.run.store().add_failure(std::current_exception());
+      frame.slots[slot_] = frame.run.keep(std::current_exception());
     }
   }
 

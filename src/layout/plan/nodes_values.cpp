@@ -176,7 +176,11 @@ class FieldNode final : public Node {
     Frame bare{run, nullptr};
     return number_->refine(bare, raw_number);
   }
-  Value record_of(Frame& frame) const { return variable_ ? frame.slots[*variable_] : record_->value(frame); }
+  Value record_of(Frame& frame) const {
+    if (!variable_) return record_->value(frame);
+    frame.run.check_had(frame.slots[*variable_]);
+    return frame.slots[*variable_];
+  }
   Value raw(Frame& frame, const Value& record) const {
     Run& run = frame.run;
     if (read_ != nullptr && record.kind == Value::Kind::placed) {

@@ -28,6 +28,12 @@ std::string value_text(Run& run, const Value& value, const ReadPlan& plan) {
   return quoted(out);
 }
 
+std::string hex_text(ByteView bytes) {
+  std::string out;
+  for (Byte byte : bytes) out += fmt::format("{}{:02x}", out.empty() ? "" : " ", byte);
+  return out;
+}
+
 std::string value_text(Run& run, const Value& value) {
   switch (value.kind) {
     case Value::Kind::number:
@@ -43,8 +49,7 @@ std::string value_text(Run& run, const Value& value) {
       std::uint64_t shown = std::min(value.b, kShownBytes);
       try {
         ByteView bytes = run.region(value.object).at(value.offset(), shown);
-        std::string out;
-        for (Byte b : bytes) out += fmt::format("{}{:02x}", out.empty() ? "" : " ", b);
+        std::string out = hex_text(bytes);
         if (value.b > shown) out += fmt::format(" ... ({} bytes)", value.b);
         return out.empty() ? "no bytes" : out;
       } catch (const Error&) {

@@ -109,6 +109,14 @@ std::string compare(const ExpectedSum& expected, ByteView computed) {
                      to_hex(computed));
 }
 
+std::string compare(const ExpectedSum& expected, const RecipePtr& bytes) {
+  auto sum = find_sum(expected.check->algorithm)->make(expected.check->parameters);
+  StreamPtr stream = open_recipe(bytes, std::nullopt);
+  Bytes block(kBlock);
+  while (std::size_t count = stream->read(block)) sum->add(ByteView(block).first(count));
+  return compare(expected, sum->finish());
+}
+
 std::vector<std::string> compare_checks(Run& run) {
   std::vector<std::string> faults;
   for (const StatementPlan& statement : run.plan().statements) {
@@ -117,11 +125,7 @@ std::vector<std::string> compare_checks(Run& run) {
       std::vector<Value> slots(statement.slots);
       Frame frame{run, slots.data()};
       ExpectedSum expected = expected_sum(statement.check, frame);
-      auto sum = find_sum(statement.check.algorithm)->make(statement.check.parameters);
-      StreamPtr stream = open_recipe(run.recipe_of(statement.check.what->value(frame)), std::nullopt);
-      Bytes block(kBlock);
-      while (std::size_t count = stream->read(block)) sum->add(ByteView(block).first(count));
-      std::string fault = compare(expected, sum->finish());
+      std::string fault = compare(expected, run.recipe_of(statement.check.what->value(frame)));
       if (!fault.empty())
         faults.push_back(fmt::format("{}: {}; the header or the index is damaged",
                                      run.plan().description.line_of(statement.where.at), fault));

@@ -29,5 +29,7 @@ ExpectedSum expected_sum(const CheckPlan& check, Frame& frame);
 
 /// "crc32 differs (stored 1f0c22aa, computed 7b90013d)", or empty when the sum is right.
 std::string compare(const ExpectedSum& expected, ByteView computed);
+/// The same of bytes that are read for it.
+std::string compare(const ExpectedSum& expected, const RecipePtr& bytes);
 
 }  // namespace operculum::layout

@@ -95,6 +95,12 @@ Value Run::keep(Bytes bytes, std::string_view name) {
       store_.add_region(make_memory_source(std::move(bytes)), std::string(name), std::nullopt), 0, length);
 }
 
+Value Run::keep(std::exception_ptr failure) {
+  constexpr std::uint64_t kFailureSize = 256;  // about what an exception and its sentence take, in bytes
+  count_kept(kFailureSize);
+  return store_.add(std::move(failure));
+}
+
 Run::Scratch::~Scratch() {
   Store& store = run_.store_;
   if (store.sizes == before_) return;

@@ -68,6 +68,7 @@ class Run {
   void mark_made(const Value& bytes, Cover what);
   Value keep(std::string text);  ///< throws LimitExceeded when all that is kept takes too much memory
   Value keep(Bytes bytes, std::string_view name);  ///< likewise, as a region of its own
+  Value keep(std::exception_ptr failure);          ///< likewise: what check_had() throws
   std::string& text(const Value& value) { return store_.texts[value.object]; }
 
   /// Gives back what was made since, once nothing names it any more: an entry's variables, keys, texts.

@@ -81,7 +81,7 @@ struct Store {
     lists.push_back(std::move(list));
     return {0, 0, sizes.lists++, Value::Kind::list};
   }
-  Value add_failure(std::exception_ptr failure) {
+  Value add(std::exception_ptr failure) {
     failures.push_back(std::move(failure));
     return {0, 0, sizes.failures++, Value::Kind::failed};
   }
