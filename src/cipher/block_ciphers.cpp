@@ -183,8 +183,13 @@ class Xtea final : public TeaFamily {
 
 class BlockStream final : public Stream {
  public:
-  BlockStream(StreamPtr stored, std::unique_ptr<BlockCipher> cipher, BlockMode mode, ByteView iv)
-      : stored_(std::move(stored)), cipher_(std::move(cipher)), mode_(mode), chain_(cipher_->block()) {
+  enum class Way { decrypt, encrypt };
+  BlockStream(StreamPtr stored, std::unique_ptr<BlockCipher> cipher, BlockMode mode, ByteView iv, Way way)
+      : stored_(std::move(stored)),
+        cipher_(std::move(cipher)),
+        mode_(mode),
+        way_(way),
+        chain_(cipher_->block()) {
     std::copy_n(iv.begin(), std::min(iv.size(), chain_.size()), chain_.begin());
   }
 
@@ -216,11 +221,19 @@ class BlockStream final : public Stream {
   }
 
   void link(Byte* block) {
+    if (way_ == Way::encrypt) return seal(block);
     Bytes stored(block, block + chain_.size());
     cipher_->decrypt(block);
     if (mode_ == BlockMode::ecb) return;
     for (std::size_t i = 0; i < chain_.size(); ++i) block[i] ^= chain_[i];
     chain_ = std::move(stored);
+  }
+
+  void seal(Byte* block) {
+    bool linked = mode_ == BlockMode::cbc;
+    for (std::size_t i = 0; linked && i < chain_.size(); ++i) block[i] ^= chain_[i];
+    cipher_->encrypt(block);
+    if (linked) std::copy_n(block, chain_.size(), chain_.begin());
   }
 
   void count_up(Byte* data, std::size_t count) {
@@ -235,6 +248,7 @@ class BlockStream final : public Stream {
   StreamPtr stored_;
   std::unique_ptr<BlockCipher> cipher_;
   BlockMode mode_;
+  Way way_;
   Bytes chain_, ready_;
   std::size_t at_ = 0;
 };
@@ -258,7 +272,13 @@ std::unique_ptr<BlockCipher> make_xtea(ByteView key, WordOrder order, unsigned r
 }
 StreamPtr open_block_cipher(StreamPtr stored, std::unique_ptr<BlockCipher> cipher, BlockMode mode,
                             ByteView iv) {
-  return std::make_unique<BlockStream>(std::move(stored), std::move(cipher), mode, iv);
+  return std::make_unique<BlockStream>(std::move(stored), std::move(cipher), mode, iv,
+                                       BlockStream::Way::decrypt);
+}
+StreamPtr seal_block_cipher(StreamPtr plain, std::unique_ptr<BlockCipher> cipher, BlockMode mode,
+                            ByteView iv) {
+  return std::make_unique<BlockStream>(std::move(plain), std::move(cipher), mode, iv,
+                                       BlockStream::Way::encrypt);
 }
 
 }  // namespace operculum

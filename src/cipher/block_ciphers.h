@@ -36,4 +36,8 @@ enum class BlockMode { ecb, cbc, ctr };
 StreamPtr open_block_cipher(StreamPtr stored, std::unique_ptr<BlockCipher> cipher, BlockMode mode,
                             ByteView iv);
 
+/// The other way.
+StreamPtr seal_block_cipher(StreamPtr plain, std::unique_ptr<BlockCipher> cipher, BlockMode mode,
+                            ByteView iv);
+
 }  // namespace operculum

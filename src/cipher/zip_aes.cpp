@@ -151,16 +151,22 @@ bool ZipAes::fits(std::string_view password, ByteView salt_and_verifier) const {
   return std::equal(stored.begin(), stored.end(), keys.verifier.begin());
 }
 
-Bytes ZipAes::crypt(const Keys& keys, ByteView data) {
-  Bytes out(data.begin(), data.end());
-  CounterCipher(keys.cipher).apply(out);
-  return out;
+struct ZipAes::Encryption::State {
+  CounterCipher cipher;
+  Authenticator authenticator;
+};
+
+ZipAes::Encryption::Encryption(const Keys& keys)
+    : state_(new State{CounterCipher(keys.cipher), Authenticator(keys.authentication)}) {}
+ZipAes::Encryption::~Encryption() = default;
+
+void ZipAes::Encryption::apply(ByteSpan bytes) {
+  state_->cipher.apply(bytes);
+  state_->authenticator.add(bytes);
 }
 
-Bytes ZipAes::code(const Keys& keys, ByteView stored) {
-  Authenticator authenticator(keys.authentication);
-  authenticator.add(stored);
-  return authenticator.finish();
+Bytes ZipAes::Encryption::code() {
+  return state_->authenticator.finish();
 }
 
 StreamPtr open_zip_aes(const ZipAes& aes, StreamPtr stored, std::uint64_t stored_size,

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <memory>
 #include <string_view>
 
 #include "io/stream.h"
@@ -27,10 +28,20 @@ struct ZipAes {
   /// fits.
   bool fits(std::string_view password, ByteView salt_and_verifier) const;
 
-  /// `data` in counter mode: the same for both directions. `code` is the authentication code of the stored
-  /// bytes.
-  static Bytes crypt(const Keys& keys, ByteView data);
-  static Bytes code(const Keys& keys, ByteView stored);
+  /// Encrypts data that comes piece by piece.
+  class Encryption {
+   public:
+    explicit Encryption(const Keys& keys);
+    ~Encryption();
+    Encryption(const Encryption&) = delete;
+    Encryption& operator=(const Encryption&) = delete;
+    void apply(ByteSpan bytes);  ///< in place
+    Bytes code();                ///< the authentication code of all that was encrypted; once, at the end
+
+   private:
+    struct State;
+    std::unique_ptr<State> state_;
+  };
 };
 
 /// Decrypts `stored_size` bytes: salt, verifier, data, code. Throws Malformed at the end when the code

@@ -21,6 +21,10 @@ void add_commands(CommandLine& program, Session& session) {
   add_unpack(program, session);
   add_discard(program, session);
   add_verify(program, session);
+  add_rebuild(program, session);
+  add_edit(program, session);
+  add_pack(program, session);
+  add_convert(program, session);
   add_formats(program, session);
   add_mount(program, session);
   add_install_report(program, session);

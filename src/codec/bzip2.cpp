@@ -120,16 +120,4 @@ StreamPtr open_bzip2(StreamPtr packed, const CodecOptions& options) {
   return std::make_unique<Bzip2Stream>(std::move(packed), options);
 }
 
-Bytes encode_bzip2(ByteView plain) {
-  Bytes out(plain.size() + plain.size() / 100 + 601);  // the bound the library's manual gives
-  auto size = static_cast<unsigned>(out.size());
-  char nothing = 0;  // the library refuses a null pointer, even with no bytes behind it
-  char* from = plain.empty() ? &nothing : reinterpret_cast<char*>(const_cast<Byte*>(plain.data()));
-  int result = BZ2_bzBuffToBuffCompress(reinterpret_cast<char*>(out.data()), &size, from,
-                                        static_cast<unsigned>(plain.size()), 9, 0, 0);
-  if (result != BZ_OK) throw std::bad_alloc();
-  out.resize(size);
-  return out;
-}
-
 }  // namespace operculum

@@ -6,6 +6,7 @@
 
 #include "base/error.h"
 #include "codec/decoders.h"
+#include "codec/packers.h"
 
 namespace operculum {
 namespace {
@@ -13,21 +14,26 @@ namespace {
 StreamPtr open_stored(StreamPtr packed, const CodecOptions&) {
   return packed;
 }
+StreamPtr pack_stored(StreamPtr plain, const PackSettings&) {
+  return plain;
+}
 
 constexpr Codec kCodecs[] = {
-    {"stored", open_stored, nullptr, nullptr},
-    {"deflate", open_deflate, decode_deflate_whole, encode_deflate},
+    {"stored", open_stored, nullptr, pack_stored},
+    {"deflate", open_deflate, decode_deflate_whole, pack_deflate},
     {"deflate64", open_deflate64, nullptr, nullptr},
-    {"zlib", open_zlib, nullptr, encode_zlib},
-    {"gzip", open_gzip, nullptr, encode_gzip},
-    {"bzip2", open_bzip2, nullptr, encode_bzip2},
-    {"lzma", open_lzma, nullptr, encode_lzma},  // raw; properties given
-    {"lzma-alone", open_lzma_alone, nullptr, encode_lzma_alone},
-    {"xz", open_xz, nullptr, encode_xz},
-    {"zstd", open_zstd, decode_zstd_whole, encode_zstd},
-    {"lz4", open_lz4, nullptr, encode_lz4},
+    {"zlib", open_zlib, nullptr, pack_zlib},
+    {"gzip", open_gzip, nullptr, pack_gzip},
+    {"bzip2", open_bzip2, nullptr, pack_bzip2},
+    {"lzma", open_lzma, nullptr, pack_lzma},  // raw; properties given, and made in front
+    {"lzma-alone", open_lzma_alone, nullptr, pack_lzma_alone},
+    {"xz", open_xz, nullptr, pack_xz},
+    {"zstd", open_zstd, decode_zstd_whole, pack_zstd},
+    {"lz4", open_lz4, nullptr, pack_lz4},
     {"compress", open_compress, nullptr, nullptr},
 };
+
+constexpr std::uint64_t kMostEncoded = std::uint64_t{1} << 32;  // bytes of a whole buffer, packed
 
 /// See open_sized_decoder.
 class SizedDecoder final : public Stream {
@@ -93,11 +99,17 @@ StreamPtr open_sized_decoder(const Codec& codec, SourcePtr packed, std::uint64_t
   return std::make_unique<SizedDecoder>(codec, std::move(packed), unpacked_size, std::move(options));
 }
 
-Bytes encode(std::string_view name, ByteView plain) {
+StreamPtr open_encoder(std::string_view name, StreamPtr plain, const PackSettings& settings) {
   const Codec* codec = find_codec(name);
-  if (codec == nullptr || codec->encode == nullptr)
+  if (codec == nullptr || codec->pack == nullptr)
     throw Unsupported(fmt::format("packing with codec \"{}\"", name));
-  return codec->encode(plain);
+  return codec->pack(std::move(plain), settings);
+}
+
+Bytes encode(std::string_view name, ByteView plain, PackSettings settings) {
+  if (!settings.plain_size) settings.plain_size = plain.size();
+  SourcePtr source = make_memory_source(Bytes(plain.begin(), plain.end()));
+  return read_all(*open_encoder(name, make_source_stream(std::move(source)), settings), kMostEncoded);
 }
 
 }  // namespace operculum

@@ -5,6 +5,7 @@
 #include <string>
 #include <string_view>
 
+#include "codec/pack_settings.h"
 #include "io/stream.h"
 
 namespace operculum {
@@ -18,12 +19,13 @@ struct CodecOptions {
 
 /// One way of packing bytes, by name. `open` reads packed bytes and yields unpacked ones; `whole` decodes a
 /// buffer at once and is only there where that is faster: it fills exactly `out` or returns false, and then
-/// `open` will tell what is wrong; `encode` packs a buffer and is only there where we write.
+/// `open` will tell what is wrong; `pack` reads plain bytes and yields packed ones, and is only there where
+/// we write.
 struct Codec {
   std::string_view name;
   StreamPtr (*open)(StreamPtr packed, const CodecOptions& options);
   bool (*whole)(ByteView packed, ByteSpan out) = nullptr;
-  Bytes (*encode)(ByteView plain) = nullptr;
+  StreamPtr (*pack)(StreamPtr plain, const PackSettings& settings) = nullptr;
 };
 
 /// The table entry, or nothing.
@@ -37,8 +39,11 @@ StreamPtr open_decoder(std::string_view name, StreamPtr packed, const CodecOptio
 StreamPtr open_sized_decoder(const Codec& codec, SourcePtr packed, std::uint64_t unpacked_size,
                              CodecOptions options);
 
+/// A stream of the packed bytes; throws Unsupported when that codec does not write.
+StreamPtr open_encoder(std::string_view name, StreamPtr plain, const PackSettings& settings = {});
+
 /// `plain` packed by the named codec; throws Unsupported when that codec does not write.
-Bytes encode(std::string_view name, ByteView plain);
+Bytes encode(std::string_view name, ByteView plain, PackSettings settings = {});
 
 /// What the end of a stream is compared with.
 struct Expected {

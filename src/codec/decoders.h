@@ -10,28 +10,19 @@ StreamPtr open_deflate(StreamPtr packed, const CodecOptions& options);  // RFC 1
 StreamPtr open_zlib(StreamPtr packed, const CodecOptions& options);     // RFC 1950
 StreamPtr open_gzip(StreamPtr packed, const CodecOptions& options);     // RFC 1952, several members
 bool decode_deflate_whole(ByteView packed, ByteSpan out);
-Bytes encode_deflate(ByteView plain);
-Bytes encode_zlib(ByteView plain);
-Bytes encode_gzip(ByteView plain);
 
 StreamPtr open_deflate64(StreamPtr packed, const CodecOptions& options);  // APPNOTE 4.4.5, method 9
 
 StreamPtr open_bzip2(StreamPtr packed, const CodecOptions& options);  // several streams
-Bytes encode_bzip2(ByteView plain);
 
 StreamPtr open_lzma(StreamPtr packed, const CodecOptions& options);        // raw LZMA1, properties given
 StreamPtr open_lzma_alone(StreamPtr packed, const CodecOptions& options);  // the 13-byte header in front
 StreamPtr open_xz(StreamPtr packed, const CodecOptions& options);  // .xz format 1.1.0, several streams
-Bytes encode_lzma(ByteView plain);                                 // 5 property bytes, then the data
-Bytes encode_lzma_alone(ByteView plain);
-Bytes encode_xz(ByteView plain);
 
 StreamPtr open_zstd(StreamPtr packed, const CodecOptions& options);  // RFC 8878, skippable frames
 bool decode_zstd_whole(ByteView packed, ByteSpan out);
-Bytes encode_zstd(ByteView plain);
 
 StreamPtr open_lz4(StreamPtr packed, const CodecOptions& options);  // LZ4 frame 1.6.2 and legacy frames
-Bytes encode_lz4(ByteView plain);
 
 StreamPtr open_compress(StreamPtr packed, const CodecOptions& options);  // LZW with 9 to 16 bits
 

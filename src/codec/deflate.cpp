@@ -52,22 +52,6 @@ class InflateStream final : public MemberStream {
   z_stream state_{};
 };
 
-struct Compressor {
-  libdeflate_compressor* handle = libdeflate_alloc_compressor(9);
-  Compressor() {
-    if (handle == nullptr) throw std::bad_alloc();
-  }
-  ~Compressor() { libdeflate_free_compressor(handle); }
-};
-
-template <auto Bound, auto Compress>
-Bytes encode_with(ByteView plain) {
-  Compressor compressor;
-  Bytes out(Bound(compressor.handle, plain.size()));
-  out.resize(Compress(compressor.handle, plain.data(), plain.size(), out.data(), out.size()));
-  return out;
-}
-
 }  // namespace
 
 StreamPtr open_deflate(StreamPtr packed, const CodecOptions& options) {
@@ -89,16 +73,6 @@ bool decode_deflate_whole(ByteView packed, ByteSpan out) {
   return decompressor.handle != nullptr &&
          libdeflate_deflate_decompress(decompressor.handle, packed.data(), packed.size(), out.data(),
                                        out.size(), nullptr) == LIBDEFLATE_SUCCESS;
-}
-
-Bytes encode_deflate(ByteView plain) {
-  return encode_with<libdeflate_deflate_compress_bound, libdeflate_deflate_compress>(plain);
-}
-Bytes encode_zlib(ByteView plain) {
-  return encode_with<libdeflate_zlib_compress_bound, libdeflate_zlib_compress>(plain);
-}
-Bytes encode_gzip(ByteView plain) {
-  return encode_with<libdeflate_gzip_compress_bound, libdeflate_gzip_compress>(plain);
 }
 
 }  // namespace operculum

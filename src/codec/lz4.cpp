@@ -138,15 +138,4 @@ StreamPtr open_lz4(StreamPtr packed, const CodecOptions& options) {
   return std::make_unique<Lz4Stream>(std::move(packed), options);
 }
 
-Bytes encode_lz4(ByteView plain) {
-  LZ4F_preferences_t settings = LZ4F_INIT_PREFERENCES;
-  settings.frameInfo.contentChecksumFlag = LZ4F_contentChecksumEnabled;
-  settings.frameInfo.contentSize = plain.size();
-  Bytes out(LZ4F_compressFrameBound(plain.size(), &settings));
-  std::size_t size = LZ4F_compressFrame(out.data(), out.size(), plain.data(), plain.size(), &settings);
-  if (LZ4F_isError(size)) throw std::bad_alloc();
-  out.resize(size);
-  return out;
-}
-
 }  // namespace operculum

@@ -86,24 +86,6 @@ class LzmaStream final : public MemberStream {
   lzma_stream state_ = LZMA_STREAM_INIT;
 };
 
-constexpr std::size_t kAloneHeader = 13;  // 5 property bytes, then the unpacked size
-
-template <typename Start>
-Bytes encode_with(ByteView plain, Start start) {
-  lzma_stream state = LZMA_STREAM_INIT;
-  if (start(&state) != LZMA_OK) throw std::bad_alloc();
-  Bytes out(plain.size() + plain.size() / 3 + 4096);
-  state.next_in = plain.data();
-  state.avail_in = plain.size();
-  state.next_out = out.data();
-  state.avail_out = out.size();
-  lzma_ret result = lzma_code(&state, LZMA_FINISH);
-  out.resize(out.size() - state.avail_out);
-  lzma_end(&state);
-  if (result != LZMA_STREAM_END) throw std::bad_alloc();
-  return out;
-}
-
 }  // namespace
 
 StreamPtr open_lzma(StreamPtr packed, const CodecOptions& options) {
@@ -121,24 +103,6 @@ StreamPtr open_lzma_alone(StreamPtr packed, const CodecOptions& options) {
 
 StreamPtr open_xz(StreamPtr packed, const CodecOptions& options) {
   return std::make_unique<LzmaStream>(std::move(packed), options, Kind::xz);
-}
-
-Bytes encode_lzma_alone(ByteView plain) {
-  return encode_with(plain, [](lzma_stream* state) {
-    lzma_options_lzma settings;
-    lzma_lzma_preset(&settings, 6);
-    return lzma_alone_encoder(state, &settings);
-  });
-}
-
-Bytes encode_lzma(ByteView plain) {
-  Bytes alone = encode_lzma_alone(plain);
-  alone.erase(alone.begin() + 5, alone.begin() + kAloneHeader);
-  return alone;
-}
-
-Bytes encode_xz(ByteView plain) {
-  return encode_with(plain, [](lzma_stream* state) { return lzma_easy_encoder(state, 6, LZMA_CHECK_CRC64); });
 }
 
 }  // namespace operculum

@@ -5,60 +5,11 @@
 #include <algorithm>
 
 #include "base/error.h"
+#include "codec/lzss_token.h"
 #include "io/input_buffer.h"
 
 namespace operculum {
 namespace {
-
-constexpr std::uint64_t kLargestWindow = 16 << 20;
-
-/// Which bits of a copy's token belong to which part.
-struct Token {
-  struct Part {
-    unsigned bits = 0;
-    std::uint64_t mask = 0;  // of the token, highest bit first
-  };
-  Part low_offset, high_offset, low_length, high_length;
-  unsigned bytes = 0;
-
-  explicit Token(const std::string& pattern) {
-    unsigned bits = 0;
-    for (char c : pattern) {
-      if (c == ' ') continue;
-      Part* part = c == 'p'   ? &low_offset
-                   : c == 'P' ? &high_offset
-                   : c == 'l' ? &low_length
-                   : c == 'L' ? &high_length
-                              : nullptr;
-      if (part == nullptr && c != '.')
-        throw Malformed("lzss: a token is written with p P l L and . for unused bits");
-      for (Part* each : {&low_offset, &high_offset, &low_length, &high_length}) each->mask <<= 1;
-      if (part != nullptr) {
-        part->mask |= 1;
-        ++part->bits;
-      }
-      ++bits;
-    }
-    if (bits % 8 != 0 || bits == 0 || bits > 32) throw Malformed("lzss: a token has 8, 16, 24 or 32 bits");
-    bytes = bits / 8;
-  }
-  static std::uint64_t gather(std::uint64_t value, std::uint64_t mask) {
-    std::uint64_t out = 0;
-    for (int bit = 63; bit >= 0; --bit) {
-      if ((mask >> bit & 1) != 0) out = (out << 1) | (value >> bit & 1);
-    }
-    return out;
-  }
-  std::uint64_t offset(std::uint64_t value) const {
-    return (gather(value, high_offset.mask) << low_offset.bits) | gather(value, low_offset.mask);
-  }
-  std::uint64_t length(std::uint64_t value) const {
-    return (gather(value, high_length.mask) << low_length.bits) | gather(value, low_length.mask);
-  }
-  std::uint64_t greatest_length() const {
-    return (std::uint64_t{1} << (low_length.bits + high_length.bits)) - 1;
-  }
-};
 
 class LzssStream final : public Stream {
  public:
@@ -67,11 +18,7 @@ class LzssStream final : public Stream {
         dialect_(dialect),
         token_(dialect.token),
         left_(size.value_or(UINT64_MAX)) {
-    if (dialect.window == 0 || dialect.window > kLargestWindow || dialect.start >= dialect.window)
-      throw Malformed(
-          fmt::format("lzss: a window of {} bytes that begins at {}", dialect.window, dialect.start));
-    if (dialect.flag_bytes != 1 && dialect.flag_bytes != 2 && dialect.flag_bytes != 4)
-      throw Malformed(fmt::format("lzss: flags of {} bytes; 1, 2 or 4 are known", dialect.flag_bytes));
+    check_dialect(dialect);
     window_.assign(static_cast<std::size_t>(dialect.window), dialect.fill);
     at_ = static_cast<std::size_t>(dialect.start);
   }
@@ -164,7 +111,7 @@ class LzssStream final : public Stream {
 
   InputBuffer input_;
   LzssDialect dialect_;
-  Token token_;
+  LzssToken token_;
   std::uint64_t left_;
   Bytes window_;
   std::size_t at_ = 0, from_ = 0;
@@ -175,6 +122,15 @@ class LzssStream final : public Stream {
 };
 
 }  // namespace
+
+void check_dialect(const LzssDialect& dialect) {
+  constexpr std::uint64_t kLargestWindow = 16 << 20;
+  if (dialect.window == 0 || dialect.window > kLargestWindow || dialect.start >= dialect.window)
+    throw Malformed(
+        fmt::format("lzss: a window of {} bytes that begins at {}", dialect.window, dialect.start));
+  if (dialect.flag_bytes != 1 && dialect.flag_bytes != 2 && dialect.flag_bytes != 4)
+    throw Malformed(fmt::format("lzss: flags of {} bytes; 1, 2 or 4 are known", dialect.flag_bytes));
+}
 
 StreamPtr open_lzss(StreamPtr packed, const LzssDialect& dialect, std::optional<std::uint64_t> size) {
   return std::make_unique<LzssStream>(std::move(packed), dialect, size);

@@ -26,6 +26,13 @@ struct LzssDialect {
   bool stops = false;  ///< a copy with offset 0 and length field 0 ends the data
 };
 
+/// Throws Malformed when the dialect contradicts itself.
+void check_dialect(const LzssDialect& dialect);
+
+/// `plain` in this dialect, in the fewest bits that it allows. Throws Malformed when the dialect contradicts
+/// itself.
+Bytes pack_lzss(ByteView plain, const LzssDialect& dialect);
+
 /// Throws Malformed when the dialect contradicts itself. Ends with the input, after `size` bytes, or at a
 /// stop.
 StreamPtr open_lzss(StreamPtr packed, const LzssDialect& dialect, std::optional<std::uint64_t> size);

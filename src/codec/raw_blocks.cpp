@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 #include <lz4.h>
+#include <lz4hc.h>
 #include <lzo/lzo1x.h>
 
 #include <algorithm>
@@ -82,6 +83,32 @@ class WholeBlock final : public Stream {
 
 StreamPtr open_lz4_block(StreamPtr packed, std::optional<std::uint64_t> size) {
   return std::make_unique<WholeBlock>(std::move(packed), "LZ4 block", decode_lz4, size);
+}
+
+Bytes pack_lz4_block(ByteView plain, std::optional<int> level) {
+  constexpr int kDense = 3;  // from here on the library's slower way is meant
+  if (plain.size() > kMostUnpacked) throw Unsupported("a single LZ4 block of more than 256 MiB");
+  auto size = static_cast<int>(plain.size());
+  Bytes out(static_cast<std::size_t>(LZ4_compressBound(size)));
+  const char* from = reinterpret_cast<const char*>(plain.data());
+  char* to = reinterpret_cast<char*>(out.data());
+  int made = level.value_or(0) >= kDense
+                 ? LZ4_compress_HC(from, to, size, static_cast<int>(out.size()), *level)
+                 : LZ4_compress_default(from, to, size, static_cast<int>(out.size()));
+  if (made <= 0 && size > 0) throw Unsupported("packing this content as an LZ4 block");
+  out.resize(static_cast<std::size_t>(made));
+  return out;
+}
+
+Bytes pack_lzo(ByteView plain) {
+  if (plain.size() > kMostUnpacked) throw Unsupported("a single LZO block of more than 256 MiB");
+  Bytes out(plain.size() + plain.size() / 16 + 64 + 3);  // the bound that the library's manual gives
+  Bytes work(LZO1X_999_MEM_COMPRESS);
+  lzo_uint made = out.size();
+  if (lzo1x_999_compress(plain.data(), plain.size(), out.data(), &made, work.data()) != LZO_E_OK)
+    throw Unsupported("packing this content with LZO");
+  out.resize(made);
+  return out;
 }
 
 StreamPtr open_lzo(StreamPtr packed, std::optional<std::uint64_t> size) {

@@ -14,6 +14,9 @@ enum class RunLength {
   top_bits,  ///< a byte with its two highest bits set: its other six bits are the count of the next byte
 };
 
+/// `plain` in this form.
+Bytes pack_run_length(ByteView plain, RunLength form, Byte marker);
+
 /// Ends with the input. Throws CutShort when it ends within a run.
 StreamPtr open_run_length(StreamPtr packed, RunLength form, Byte marker);
 

@@ -68,16 +68,4 @@ bool decode_zstd_whole(ByteView packed, ByteSpan out) {
          out.size();
 }
 
-Bytes encode_zstd(ByteView plain) {
-  Bytes out(ZSTD_compressBound(plain.size()));
-  std::unique_ptr<ZSTD_CCtx, decltype(&ZSTD_freeCCtx)> context(ZSTD_createCCtx(), ZSTD_freeCCtx);
-  if (!context) throw std::bad_alloc();
-  ZSTD_CCtx_setParameter(context.get(), ZSTD_c_compressionLevel, 9);
-  ZSTD_CCtx_setParameter(context.get(), ZSTD_c_checksumFlag, 1);
-  std::size_t size = ZSTD_compress2(context.get(), out.data(), out.size(), plain.data(), plain.size());
-  if (ZSTD_isError(size)) throw std::bad_alloc();
-  out.resize(size);
-  return out;
-}
-
 }  // namespace operculum

@@ -3,7 +3,9 @@
 #include <algorithm>
 #include <utility>
 
+#include "base/error.h"
 #include "base/text.h"
+#include "container/rewrite.h"
 
 namespace operculum {
 
@@ -39,6 +41,10 @@ std::optional<std::size_t> numbered(std::span<const Entry> all, std::string_view
 
 void Container::each(Detail, const std::function<void(const Entry&)>& visitor) {
   for (const Entry& entry : entries()) visitor(entry);
+}
+
+Assembly Container::rewrite(const Changes&, const Writing&) {
+  throw Unsupported("writing this kind of container");
 }
 
 Lookup Container::find(std::string_view path) {

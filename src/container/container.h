@@ -12,6 +12,10 @@
 
 namespace operculum {
 
+class Assembly;
+struct Changes;
+struct Writing;
+
 /// Something about a container that a person should know.
 struct Finding {
   enum class Level {
@@ -62,6 +66,9 @@ struct Lookup {
 /// Return false to end the walk.
 using Visitor = std::function<bool(const Visit&)>;
 
+class Container;
+using ContainerPtr = std::shared_ptr<Container>;
+
 /// A Source that was understood: it has entries, in stored order. Made by a Format. Opening read the index
 /// and no entry data. Members may be called from several threads once entries() has returned.
 class Container : public std::enable_shared_from_this<Container> {
@@ -85,6 +92,17 @@ class Container : public std::enable_shared_from_this<Container> {
 
   /// The lane of an entry, see Visit.
   virtual std::size_t lane(std::size_t) const { return 0; }
+
+  /// The bytes of an entry as they lie in the container, packed as they are; null where that is not one run.
+  virtual SourcePtr stored(std::size_t) { return nullptr; }
+
+  /// The same container with `changes`, as a plan: what nobody changes is kept as it lies. Throws Unsupported
+  /// where this kind of container, or this one, cannot be written so.
+  virtual Assembly rewrite(const Changes& changes, const Writing& writing);
+
+  /// Whose entries are written when something in this container is to be changed: itself, or, of a container
+  /// that shows what another one holds, that one.
+  virtual ContainerPtr written_as() { return shared_from_this(); }
 
   /// What `path` leads to: the longest run of its parts that is an entry, or a folder. Containers that have
   /// folders of their own find it without listing the rest.
@@ -113,7 +131,5 @@ class Container : public std::enable_shared_from_this<Container> {
   mutable std::mutex findings_mutex_;
   std::vector<Finding> findings_;
 };
-
-using ContainerPtr = std::shared_ptr<Container>;
 
 }  // namespace operculum

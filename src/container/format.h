@@ -14,6 +14,9 @@
 namespace operculum {
 
 struct Format;
+class Assembly;
+struct NewEntry;
+struct Writing;
 
 /// What a format needs beside the bytes. Shared by all containers of one run; outlives them.
 struct OpenContext {
@@ -61,17 +64,22 @@ struct Format {
   std::string_view specification;            ///< and the edition followed
   std::string_view reads;                    ///< features, for `operculum formats`
   std::string_view lacks;                    ///< features answered with Unsupported
+  std::string_view writes = {};              ///< what can be written back; empty: nothing
   std::vector<std::string_view> suffixes;    ///< usual file name endings, lower case, with the dot
   std::vector<std::string_view> views = {};  ///< trees that can be asked for by name
   std::string_view kind = "container";       ///< what a person sorts such a file as, see KindReader
   bool carries = false;         ///< a program or a dump: what is wanted of it is most often what it carries
   bool single_stream = false;   ///< holds one unnamed stream: the locator steps through it
+  std::string_view codec = {};  ///< of that stream, when a file of it can be made from scratch by this alone
   bool checks_data = false;     ///< a checksum over all unpacked bytes is always there, and compared
   bool later_replaces = false;  ///< an entry stored again is meant to replace the earlier one
 
   std::function<Match(Probe&)> recognise;
   /// Throws Malformed when not even a part can be listed.
   std::function<ContainerPtr(const Input&, OpenContext&)> open;
+  /// A new container of these entries, in their order; not there for formats that are not made from scratch,
+  /// and for those with a codec, which takes its place.
+  std::function<Assembly(const std::vector<NewEntry>&, const Writing&)> pack = {};
 };
 
 /// All formats this program knows by itself, in order of preference.

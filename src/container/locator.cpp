@@ -54,6 +54,10 @@ class WatchedSource final : public Source {
   std::optional<ByteView> view() const override { return inner_->view(); }
   std::uint64_t hole_at(std::uint64_t offset) const override { return inner_->hole_at(offset); }
   bool costly() const override { return inner_->costly(); }
+  std::optional<SourceRun> origin_at(std::uint64_t offset) const override {
+    if (offset >= inner_->size()) return std::nullopt;
+    return SourceRun{inner_.get(), offset, inner_->size() - offset};
+  }
 
  private:
   SourcePtr inner_;
@@ -121,7 +125,8 @@ class Resolver {
       }
       return false;
     }
-    place_.layers.push_back({opened.format, opened.container, place_.name, stored_size_});
+    place_.layers.push_back(
+        {opened.format, opened.container, place_.name, stored_size_, opened.content, place_.entry});
     place_.entry.reset();
     place_.inside.clear();
     return true;

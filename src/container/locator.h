@@ -12,6 +12,8 @@ struct Layer {
   ContainerPtr container;
   std::string name;                                 ///< of the file or entry that it was found in
   std::uint64_t stored_size = Entry::kUnknownSize;  ///< of that file or entry, in bytes
+  ContentPtr content;                               ///< its bytes
+  std::shared_ptr<const Entry> entry;               ///< it, in the layer around; null for the file on disk
 };
 
 /// What a locator names. The layers lead from the file on disk inwards; the last one holds `inside`. No

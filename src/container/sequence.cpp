@@ -9,6 +9,7 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "codec/codec.h"
+#include "container/sequence_rewrite.h"
 #include "io/read_ahead.h"
 
 namespace operculum {
@@ -86,13 +87,14 @@ StreamPtr finish_stream(StreamPtr packed, const Special* special, const Entry& e
 
 class SequenceContainer final : public Container {
  public:
-  SequenceContainer(const Input& input, OpenContext& context, MakeParser make_parser)
+  SequenceContainer(const Input& input, OpenContext& context, MakeParser make_parser, MakeEditor make_editor)
       : content_(input.content),
         source_(input.content->source()),
         forward_(!source_ || source_->costly()),
         limits_(context.limits),
         spool_(context.spool),
-        make_parser_(std::move(make_parser)) {}
+        make_parser_(std::move(make_parser)),
+        make_editor_(std::move(make_editor)) {}
 
   Access access() const override { return forward_ ? Access::forward : Access::random; }
 
@@ -159,6 +161,30 @@ class SequenceContainer final : public Container {
     pass(input, Data::handed_out, [&](SequenceItem& item, std::size_t index, Stream* data) {
       return visitor({item.entry, index, nullptr, data});
     });
+  }
+
+  SourcePtr stored(std::size_t index) override {
+    if (!source_ || forward_ || !plain(index)) return nullptr;
+    const Entry& entry = entries()[index];
+    return make_slice(source_, entry.offset, entry.stored_size);
+  }
+
+  Assembly rewrite(const Changes& changes, const Writing& writing) override {
+    if (!make_editor_) return Container::rewrite(changes, writing);
+    SourcePtr source = source_ && !forward_ ? source_ : spool(*content_->stream(), writing.spool);
+    std::unique_ptr<SequenceEditor> editor = make_editor_();
+    SequenceRewrite plan(source, changes, writing, *editor);
+    InputBuffer input(make_source_stream(source));
+    std::size_t damaged = findings().size();
+    pass(input, Data::passed_over, [&](SequenceItem& item, std::size_t index, Stream*) {
+      std::uint64_t data_at = input.consumed();
+      std::uint64_t end = item.end > 0 ? item.end : data_at + item.packed + item.padding;
+      plan.add({index, item.begin, std::min(data_at, end), end}, std::move(item.entry));
+      return true;
+    });
+    if (findings().size() > damaged)
+      throw Unsupported("writing an archive that is damaged; `operculum verify` tells where");
+    return plan.finish();
   }
 
  private:
@@ -240,6 +266,7 @@ class SequenceContainer final : public Container {
   const Limits& limits_;
   SpoolBudget& spool_;
   MakeParser make_parser_;
+  MakeEditor make_editor_;
   std::once_flag listed_;
   std::atomic<bool> listed_already_{false};
   std::vector<Entry> entries_;
@@ -248,8 +275,9 @@ class SequenceContainer final : public Container {
 
 }  // namespace
 
-ContainerPtr make_sequence(const Input& input, OpenContext& context, MakeParser make_parser) {
-  return std::make_shared<SequenceContainer>(input, context, std::move(make_parser));
+ContainerPtr make_sequence(const Input& input, OpenContext& context, MakeParser make_parser,
+                           MakeEditor make_editor) {
+  return std::make_shared<SequenceContainer>(input, context, std::move(make_parser), std::move(make_editor));
 }
 
 }  // namespace operculum

@@ -23,6 +23,7 @@ class TwoViews : public Container {
     Lookup elsewhere = other_->find(path);
     return elsewhere.kind == Lookup::Kind::nothing ? found : elsewhere;
   }
+  ContainerPtr written_as() override { return other_; }
   void walk(const Visitor& visitor) override { shown_->walk(visitor); }
   std::vector<std::pair<std::string, std::string>> facts() override { return shown_->facts(); }
   bool installs() const override { return shown_->installs(); }

@@ -57,6 +57,14 @@ Format lz4_format();
 Format chunked_xz_format();
 Format compress_format();
 
+// Containers of new entries, for Format::pack.
+Assembly pack_zip(const std::vector<NewEntry>& entries, const Writing& writing);
+Assembly pack_tar(const std::vector<NewEntry>& entries, const Writing& writing);
+Assembly pack_cpio(const std::vector<NewEntry>& entries, const Writing& writing);
+Assembly pack_qcow2(const std::vector<NewEntry>& entries, const Writing& writing);
+Assembly pack_vhd(const std::vector<NewEntry>& entries, const Writing& writing);
+Assembly pack_ar(const std::vector<NewEntry>& entries, const Writing& writing);
+
 /// Not in the registry: for files that begin as nothing known, where the user wants them searched.
 Format searched_file_format();
 

@@ -15,6 +15,10 @@ class CachedSource final : public Source {
   std::uint64_t size() const override { return inner_->size(); }
   std::uint64_t hole_at(std::uint64_t offset) const override { return inner_->hole_at(offset); }
   bool costly() const override { return inner_->costly(); }
+  std::optional<SourceRun> origin_at(std::uint64_t offset) const override {
+    if (offset >= size()) return std::nullopt;
+    return SourceRun{inner_.get(), offset, size() - offset};
+  }
 
   std::size_t read_at(std::uint64_t offset, ByteSpan out) const override {
     if (out.size() >= chunk_) return inner_->read_at(offset, out);

@@ -54,6 +54,15 @@ class ExtentSource final : public Source {
     return (next == extents_.end() ? size_ : next->logical) - offset;
   }
   bool costly() const override { return whole_->costly(); }
+  std::optional<SourceRun> origin_at(std::uint64_t offset) const override {
+    auto next = std::upper_bound(extents_.begin(), extents_.end(), offset,
+                                 [](std::uint64_t at, const Extent& extent) { return at < extent.logical; });
+    if (next == extents_.begin()) return std::nullopt;
+    const Extent& extent = *std::prev(next);
+    std::uint64_t within = offset - extent.logical;
+    if (within >= extent.length) return std::nullopt;
+    return SourceRun{whole_.get(), extent.stored + within, extent.length - within};
+  }
 
  private:
   SourcePtr whole_;

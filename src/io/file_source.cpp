@@ -30,11 +30,18 @@ class FileSource final : public Source {
     return done;
   }
 
+  int descriptor() const override { return file_.number(); }
+
   std::uint64_t hole_at(std::uint64_t offset) const override {
     if (offset >= size_) return 0;
     off_t data =
         lseek(file_.number(), static_cast<off_t>(offset), SEEK_DATA);  // all reads state their offset
-    if (data < 0) return errno == ENXIO ? size_ - offset : 0;
+    if (data < 0 && errno == ENXIO) {  // a hole at the end; or the file became shorter, which is none
+      struct stat status {};
+      bool there = fstat(file_.number(), &status) == 0 && static_cast<std::uint64_t>(status.st_size) >= size_;
+      return there ? size_ - offset : 0;
+    }
+    if (data < 0) return 0;
     return static_cast<std::uint64_t>(data) - offset;
   }
 

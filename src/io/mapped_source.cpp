@@ -76,6 +76,13 @@ std::uint64_t MappedSource::hole_at(std::uint64_t offset) const {
   return at - std::min(at, offset);
 }
 
+std::optional<SourceRun> MappedSource::origin_at(std::uint64_t offset) const {
+  if (offset >= size_) return std::nullopt;
+  MappedRun run = locate(offset);
+  if (run.from != MappedRun::From::stored || run.length == 0) return std::nullopt;
+  return SourceRun{whole_.get(), run.at, std::min(run.length, size_ - offset)};
+}
+
 Bytes MappedSource::unpack(std::uint64_t) const {
   throw Malformed("the image has no compressed blocks, but its map names one");
 }

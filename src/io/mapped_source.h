@@ -28,6 +28,7 @@ class MappedSource : public Source {
   std::uint64_t size() const override { return size_; }
   std::size_t read_at(std::uint64_t offset, ByteSpan out) const override;
   std::uint64_t hole_at(std::uint64_t offset) const override;
+  std::optional<SourceRun> origin_at(std::uint64_t offset) const override;
 
  protected:
   const Source& whole() const { return *whole_; }

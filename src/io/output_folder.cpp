@@ -18,6 +18,7 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "io/file_source.h"
 
 namespace operculum {
 namespace {
@@ -84,6 +85,16 @@ PathParts parts_of(const std::string& path) {
   return {path.substr(0, slash), path.substr(slash + 1)};
 }
 
+std::string new_temporary_name() {
+  static std::atomic<std::uint64_t> counter{0};
+  return fmt::format(".operculum-{}-{}.part", getpid(), counter++);
+}
+
+/// The path by which an open file can be linked and opened again.
+std::string path_of_open(int file) {
+  return fmt::format("/proc/self/fd/{}", file);
+}
+
 const char* or_dot(const std::string& folder) {
   return folder.empty() ? "." : folder.c_str();
 }
@@ -94,27 +105,33 @@ std::string joined(const std::string& folder, const std::string& name) {
 
 }  // namespace
 
-OutputFile::OutputFile(std::shared_ptr<Descriptor> folder, std::string folder_path, std::string name)
+OutputFile::OutputFile(std::shared_ptr<Descriptor> folder, std::string folder_path, std::string name,
+                       bool named)
     : folder_(std::move(folder)), folder_path_(std::move(folder_path)), name_(std::move(name)) {
-  static std::atomic<std::uint64_t> counter{0};
-  temporary_ = fmt::format(".operculum-{}-{}.part", getpid(), counter++);
+  if (!named) file_ = Descriptor(openat(folder_->number(), ".", O_RDWR | O_TMPFILE | O_CLOEXEC, 0600));
+  if (file_) return;
+  temporary_ = new_temporary_name();
   file_ = Descriptor(openat(folder_->number(), temporary_.c_str(),
-                            O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0600));
+                            O_RDWR | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0600));
   if (!file_) fail("cannot write into", joined(folder_path_, ""));
 }
 
 OutputFile::OutputFile(OutputFile&&) noexcept = default;
 
 OutputFile::~OutputFile() {
-  if (file_) unlinkat(folder_->number(), temporary_.c_str(), 0);
+  if (file_ && !temporary_.empty()) unlinkat(folder_->number(), temporary_.c_str(), 0);
+}
+
+/// Zeros that were not written yet become a hole behind which the next bytes go.
+void OutputFile::place_hole() {
+  if (hole_ == 0) return;
+  if (lseek(file_.number(), static_cast<off_t>(hole_), SEEK_CUR) < 0)
+    fail("cannot write", joined(folder_path_, name_));
+  hole_ = 0;
 }
 
 void OutputFile::write(ByteView bytes) {
-  if (hole_ > 0) {
-    if (lseek(file_.number(), static_cast<off_t>(hole_), SEEK_CUR) < 0)
-      fail("cannot write", joined(folder_path_, name_));
-    hole_ = 0;
-  }
+  place_hole();
   while (!bytes.empty()) {
     ssize_t count = ::write(file_.number(), bytes.data(), bytes.size());
     if (count < 0 && errno == EINTR) continue;
@@ -136,21 +153,94 @@ void OutputFile::write_sparse(ByteView bytes) {
   }
 }
 
+std::uint64_t OutputFile::copy_from(int file, std::uint64_t at, std::uint64_t length) {
+  place_hole();
+  std::uint64_t done = 0;
+  auto from = static_cast<off_t>(at);
+  while (done < length) {
+    constexpr std::uint64_t kMost = 1 << 30;  // at a time, so that a signal is answered
+    ssize_t count = copy_file_range(file, &from, file_.number(), nullptr,
+                                    static_cast<std::size_t>(std::min(kMost, length - done)), 0);
+    if (count < 0 && errno == EINTR) continue;
+    if (count < 0 && (errno == ENOSPC || errno == EDQUOT || errno == EIO))
+      fail("cannot write", joined(folder_path_, name_));
+    if (count <= 0) break;  // a kernel or file system that cannot, or the end of the other file
+    done += static_cast<std::uint64_t>(count);
+  }
+  return done;
+}
+
+SourcePtr OutputFile::written() {
+  std::uint64_t hole = hole_;
+  place_hole();
+  off_t end = lseek(file_.number(), 0, SEEK_CUR);
+  if (hole > 0 && ftruncate(file_.number(), end) != 0) fail("cannot write", joined(folder_path_, name_));
+  // A description of its own, whose position is not this one's.
+  Descriptor again(open(path_of_open(file_.number()).c_str(), O_RDONLY | O_CLOEXEC));
+  if (!again) fail("cannot read again", joined(folder_path_, name_));
+  return make_file_source(std::move(again));
+}
+
+/// Gives what was replaced, and has the temporary name now, a name of its own; returns it.
+std::string OutputFile::name_replaced() const {
+  int folder = folder_->number();
+  std::string wanted =
+      kept_name_.empty() ? temporary_.substr(0, temporary_.rfind('.')) + ".kept" : kept_name_;
+  std::string name = wanted;
+  for (unsigned number = 2; number <= kMostNumbers; ++number) {
+    if (renameat2(folder, temporary_.c_str(), folder, name.c_str(), RENAME_NOREPLACE) == 0) return name;
+    if (errno != EEXIST) break;
+    name = numbered(wanted, number);
+  }
+  return temporary_;
+}
+
+void OutputFile::give_temporary_name() {
+  std::string name = new_temporary_name();
+  if (linkat(AT_FDCWD, path_of_open(file_.number()).c_str(), folder_->number(), name.c_str(),
+             AT_SYMLINK_FOLLOW) != 0)
+    fail("cannot write", joined(folder_path_, name_));
+  temporary_ = name;
+}
+
+/// Gives what is there a second name, which it keeps: at no moment it has none. False where the file system
+/// knows no second names, or nothing is there.
+bool OutputFile::second_name(const std::string& name) {
+  int folder = folder_->number();
+  std::string kept = kept_name_;
+  for (unsigned number = 2; number <= kMostNumbers; ++number) {
+    if (linkat(folder, name.c_str(), folder, kept.c_str(), 0) == 0) {
+      replaced_ = joined(folder_path_, kept);
+      return true;
+    }
+    if (errno != EEXIST) return false;
+    kept = numbered(kept_name_, number);
+  }
+  return false;
+}
+
 std::optional<std::string> OutputFile::commit(const FileMetadata& metadata, Existing existing) {
   if (hole_ > 0) {
     off_t end = lseek(file_.number(), static_cast<off_t>(hole_), SEEK_CUR);
     if (end < 0 || ftruncate(file_.number(), end) != 0) fail("cannot write", joined(folder_path_, name_));
   }
   complaint_ = apply(file_.number(), metadata);
+  if (durable_ && fsync(file_.number()) != 0) fail("cannot write", joined(folder_path_, name_));
+  if (temporary_.empty()) give_temporary_name();
   int folder = folder_->number();
   std::string name = name_;
   for (unsigned number = 2;; ++number) {
+    if (existing == Existing::replace && !kept_name_.empty() && second_name(name)) {
+      if (renameat(folder, temporary_.c_str(), folder, name.c_str()) == 0) break;
+      int why = errno;
+      unlinkat(folder, replaced_.substr(replaced_.rfind('/') + 1).c_str(), 0);
+      replaced_.clear();
+      errno = why;
+      fail("cannot write", joined(folder_path_, name_));
+    }
     if (existing == Existing::replace && keep_replaced_ &&
         renameat2(folder, temporary_.c_str(), folder, name.c_str(), RENAME_EXCHANGE) == 0) {
-      // The temporary name is now that of what was there.
-      std::string kept = temporary_.substr(0, temporary_.rfind('.')) + ".kept";
-      bool named = renameat2(folder, temporary_.c_str(), folder, kept.c_str(), RENAME_NOREPLACE) == 0;
-      replaced_ = joined(folder_path_, named ? kept : temporary_);
+      replaced_ = joined(folder_path_, name_replaced());
       break;
     }
     unsigned flags = existing == Existing::replace ? 0 : RENAME_NOREPLACE;
@@ -160,6 +250,7 @@ std::optional<std::string> OutputFile::commit(const FileMetadata& metadata, Exis
     if (existing == Existing::keep) return std::nullopt;
     name = numbered(name_, number);
   }
+  if (durable_) fsync(folder);
   file_.reset();
   return joined(folder_path_, name);
 }
@@ -219,10 +310,11 @@ std::shared_ptr<Descriptor> OutputFolder::open_parent(const std::string& path, s
   return open_folder(parts.folder, true);
 }
 
-OutputFile OutputFolder::begin_file(const std::string& path) {
+OutputFile OutputFolder::begin_file(const std::string& path, Temporary temporary) {
   PathParts parts = parts_of(path);
   auto folder = open_folder(parts.folder, true);
-  return OutputFile(std::move(folder), std::move(parts.folder), std::move(parts.name));
+  return OutputFile(std::move(folder), std::move(parts.folder), std::move(parts.name),
+                    temporary == Temporary::named);
 }
 
 bool OutputFolder::make_folder(const std::string& path) {

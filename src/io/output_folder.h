@@ -12,6 +12,7 @@
 #include "base/time.h"
 #include "io/descriptor.h"
 #include "io/safe_path.h"
+#include "io/source.h"
 
 namespace operculum {
 
@@ -50,6 +51,16 @@ class OutputFile {
   /// Zeros that take no space.
   void write_hole(std::uint64_t length) { hole_ += length; }
 
+  /// Adds bytes of another open file, copied within the kernel where it can (copy_file_range, which shares
+  /// the blocks on file systems that know how). Returns how many were copied; 0 where the kernel does not.
+  std::uint64_t copy_from(int file, std::uint64_t at, std::uint64_t length);
+
+  /// What was written so far, for reading it again before it gets its name. Throws IoError.
+  SourcePtr written();
+
+  /// Before commit(): the bytes are on the disk before the name is, and the name when commit() returns.
+  void make_durable() { durable_ = true; }
+
   /// Gives the file its final name; returns the path beneath the output folder that it got, or nothing when
   /// something was there and is kept. Throws IoError.
   std::optional<std::string> commit(const FileMetadata& metadata, Existing existing);
@@ -57,6 +68,11 @@ class OutputFile {
   /// Before commit(): what a replacing one puts out of the way stays beside the file, under a name of its
   /// own.
   void keep_replaced() { keep_replaced_ = true; }
+  /// The same, and what is put out of the way gets the name that is given, or a numbered form of it.
+  void keep_replaced_as(std::string name) {
+    keep_replaced_ = true;
+    kept_name_ = std::move(name);
+  }
   /// The name that what was there got, beneath the output folder; empty when nothing was replaced or kept.
   const std::string& replaced() const { return replaced_; }
 
@@ -68,13 +84,20 @@ class OutputFile {
 
  private:
   friend class OutputFolder;
-  OutputFile(std::shared_ptr<Descriptor> folder, std::string folder_path, std::string name);
+  OutputFile(std::shared_ptr<Descriptor> folder, std::string folder_path, std::string name, bool named);
 
   std::shared_ptr<Descriptor> folder_;
   std::string folder_path_, name_, temporary_;
   Descriptor file_;
   std::uint64_t hole_ = 0;  // zeros not yet written
+  void place_hole();
+  void give_temporary_name();
+  std::string name_replaced() const;
+  bool second_name(const std::string& name);
+
   bool keep_replaced_ = false;
+  bool durable_ = false;
+  std::string kept_name_;  // for what is replaced; empty: a hidden one
   std::string complaint_, replaced_;
 };
 
@@ -93,7 +116,12 @@ class OutputFolder {
 
   bool made() const { return made_root_; }  ///< it was not there before
 
-  OutputFile begin_file(const std::string& path);
+  /// How a file is kept until it is committed.
+  enum class Temporary {
+    named,    ///< under a hidden name in its folder
+    unnamed,  ///< under none, where the file system can (O_TMPFILE): a run that is killed leaves nothing
+  };
+  OutputFile begin_file(const std::string& path, Temporary temporary = Temporary::named);
   /// Makes the folder and its parents; true when this object made it, now or before.
   bool make_folder(const std::string& path);
   /// False when something is there already.

@@ -45,6 +45,10 @@ class SliceSource final : public Source {
     return all->subspan(static_cast<std::size_t>(begin_), static_cast<std::size_t>(size_));
   }
   bool costly() const override { return whole_->costly(); }
+  std::optional<SourceRun> origin_at(std::uint64_t offset) const override {
+    if (offset >= size_) return std::nullopt;
+    return SourceRun{whole_.get(), begin_ + offset, size_ - offset};
+  }
   const SourcePtr& whole() const { return whole_; }
   std::uint64_t begin() const { return begin_; }
 
@@ -65,8 +69,7 @@ class JoinedSource final : public Source {
   std::size_t read_at(std::uint64_t offset, ByteSpan out) const override {
     std::size_t done = 0;
     while (done < out.size() && offset + done < size_) {
-      auto above = std::upper_bound(begins_.begin(), begins_.end(), offset + done);
-      auto index = static_cast<std::size_t>(above - begins_.begin()) - 1;
+      std::size_t index = part_at(offset + done);
       std::size_t count = parts_[index]->read_at(offset + done - begins_[index], out.subspan(done));
       if (count == 0) break;
       done += count;
@@ -75,15 +78,26 @@ class JoinedSource final : public Source {
   }
   std::uint64_t hole_at(std::uint64_t offset) const override {
     if (offset >= size_) return 0;
-    auto above = std::upper_bound(begins_.begin(), begins_.end(), offset);
-    auto index = static_cast<std::size_t>(above - begins_.begin()) - 1;
+    std::size_t index = part_at(offset);
     return parts_[index]->hole_at(offset - begins_[index]);
+  }
+  std::optional<SourceRun> origin_at(std::uint64_t offset) const override {
+    if (offset >= size_) return std::nullopt;
+    std::size_t index = part_at(offset);
+    std::uint64_t at = offset - begins_[index];
+    return SourceRun{parts_[index].get(), at, parts_[index]->size() - at};
   }
   bool costly() const override {
     return std::any_of(parts_.begin(), parts_.end(), [](const SourcePtr& part) { return part->costly(); });
   }
 
  private:
+  /// The part that holds the byte at `offset`.
+  std::size_t part_at(std::uint64_t offset) const {
+    auto above = std::upper_bound(begins_.begin(), begins_.end(), offset);
+    return static_cast<std::size_t>(above - begins_.begin()) - 1;
+  }
+
   std::vector<SourcePtr> parts_;
   std::vector<std::uint64_t> begins_;
   std::uint64_t size_ = 0;
@@ -118,6 +132,22 @@ std::uint64_t end_of_data(const Source& source) {
     }
   }
   return high;
+}
+
+SourceRun follow(const Source& source, std::uint64_t offset, const Source& base) {
+  SourceRun run{&source, offset, source.size() - offset};
+  while (run.source != &base) {
+    auto further = run.source->origin_at(run.at);
+    if (!further || further->length == 0) return run;
+    run = {further->source, further->at, std::min(run.length, further->length)};
+  }
+  return run;
+}
+
+std::optional<SourceRun> trace(const Source& source, std::uint64_t offset, const Source& base) {
+  if (offset >= source.size()) return std::nullopt;
+  SourceRun run = follow(source, offset, base);
+  return run.source == &base ? std::optional(run) : std::nullopt;
 }
 
 SourcePtr make_memory_source(Bytes bytes) {

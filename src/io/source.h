@@ -8,6 +8,15 @@
 
 namespace operculum {
 
+class Source;
+
+/// Bytes that lie, as they are, in another source.
+struct SourceRun {
+  const Source* source = nullptr;  ///< borrowed from the source that was asked
+  std::uint64_t at = 0;            ///< offset in it
+  std::uint64_t length = 0;        ///< in bytes, at least 1
+};
+
 /// Read-only bytes with random access and a known size: a file, a part of one, several joined, memory, a
 /// decoded block image. All members are const and safe to call from several threads at once.
 class Source {
@@ -27,6 +36,14 @@ class Source {
   /// All bytes without a copy, where they already lie in memory.
   virtual std::optional<ByteView> view() const { return std::nullopt; }
 
+  /// Where the bytes from `offset` on lie in the source that this one is made of; nothing at the end, and
+  /// where they are decoded or this source's own.
+  virtual std::optional<SourceRun> origin_at(std::uint64_t /*offset*/) const { return std::nullopt; }
+
+  /// The descriptor whose bytes these are, offset by offset, for copying within the kernel; -1 for all but
+  /// files. Borrowed.
+  virtual int descriptor() const { return -1; }
+
   /// True when reading decodes blocks: fine for one entry, but whoever wants everything should read a stream.
   virtual bool costly() const { return false; }
 };
@@ -41,6 +58,12 @@ Bytes read_exactly(const Source& source, std::uint64_t offset, std::uint64_t cou
 
 /// Where the hole at the end of a source begins; its size where there is none.
 std::uint64_t end_of_data(const Source& source);
+
+/// Where the bytes of `source` from `offset` on, which it has, come from: followed through however many
+/// sources, to `base` or, when they do not lie there, to the last one that holds them.
+SourceRun follow(const Source& source, std::uint64_t offset, const Source& base);
+/// The same; nothing where they do not lie in `base`.
+std::optional<SourceRun> trace(const Source& source, std::uint64_t offset, const Source& base);
 
 SourcePtr make_memory_source(Bytes bytes);
 

@@ -10,6 +10,7 @@
 #include "base/sum_kinds.h"
 #include "base/text.h"
 #include "layout/plan/value_text.h"
+#include "layout/rewrite/described_rewrite.h"
 #include "layout/run/execute.h"
 
 namespace operculum::layout {
@@ -95,9 +96,13 @@ class DescribedContent final : public Content {
 class Described final : public DescribedContainer {
  public:
   Described(std::shared_ptr<const Plan> plan, const Input& input, SourcePtr source, OpenContext& context,
-            Observer* observer)
-      : plan_(std::move(plan)), run_(*plan_, input, std::move(source), context) {
+            Observer* observer, Recorder* recorder)
+      : plan_(std::move(plan)),
+        input_(input),
+        source_(source),
+        run_(*plan_, input, std::move(source), context) {
     run_.observer = observer;
+    run_.recorder = recorder;
     Head head = execute(run_);
     run_.observer = nullptr;
     facts_ = std::move(head.facts);
@@ -109,6 +114,7 @@ class Described final : public DescribedContainer {
     std::call_once(listed_, [this] {
       std::lock_guard lock(mutex_);
       list_all();
+      run_.recorder = nullptr;
     });
     return entries_;
   }
@@ -116,6 +122,70 @@ class Described final : public DescribedContainer {
   ContentPtr content(std::size_t index) override {
     entries();
     std::lock_guard lock(mutex_);
+    return described(index);
+  }
+
+  EntryLook look(std::size_t index) override {
+    entries();
+    std::lock_guard lock(mutex_);
+    EntryLook out;
+    run_.recorder = &out.reads;
+    std::shared_ptr<DescribedContent> content;
+    try {
+      content = described(index);
+    } catch (...) {
+      run_.recorder = nullptr;
+      throw;
+    }
+    run_.recorder = nullptr;
+    out.recipe = content->recipe;
+    out.size = content->expected.size;
+    out.crc32 = content->expected.crc32;
+    out.of_data = content->of_data;
+    out.of_stored = content->of_stored;
+    return out;
+  }
+
+  std::vector<DifferingCheck> differing_checks() override {
+    std::lock_guard lock(mutex_);
+    return layout::differing_checks(run_);
+  }
+
+  SourcePtr stored(std::size_t index) override {
+    EntryLook found = look(index);
+    bool plain = found.recipe && found.recipe->missing.empty() && found.recipe->steps.empty();
+    return plain ? found.recipe->source : nullptr;
+  }
+
+  Assembly rewrite(const Changes& changes, const Writing& writing) override {
+    return rewrite_described({plan_, input_, source_, run_.context()}, changes, writing);
+  }
+
+  std::vector<std::pair<std::string, std::string>> facts() override { return facts_; }
+
+  void observe_all(Observer& observer) override {
+    std::lock_guard lock(mutex_);
+    run_.observer = &observer;
+    std::call_once(listed_, [this] { list_all(); });
+    mark_regions(run_);
+    std::vector<Value> slots;
+    for (std::size_t i = 0; i < entries_.size(); ++i) {
+      try {
+        const EntryPlan& rule = restore(i, slots);
+        Frame frame{run_, slots.data()};
+        if (rule.data != nullptr) run_.mark_made(rule.data->value(frame), Cover::data);
+      } catch (const LimitExceeded&) {
+        throw;
+      } catch (const std::exception&) {
+        // this entry has no bytes to mark; verify tells why
+      }
+    }
+    show_lists(observer);
+    run_.observer = nullptr;
+  }
+
+ private:
+  std::shared_ptr<DescribedContent> described(std::size_t index) {
     Run::Scratch scratch(run_);
     std::vector<Value> slots;
     const EntryPlan& rule = restore(index, slots);
@@ -144,30 +214,6 @@ class Described final : public DescribedContainer {
     return content;
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override { return facts_; }
-
-  void observe_all(Observer& observer) override {
-    std::lock_guard lock(mutex_);
-    run_.observer = &observer;
-    std::call_once(listed_, [this] { list_all(); });
-    mark_regions(run_);
-    std::vector<Value> slots;
-    for (std::size_t i = 0; i < entries_.size(); ++i) {
-      try {
-        const EntryPlan& rule = restore(i, slots);
-        Frame frame{run_, slots.data()};
-        if (rule.data != nullptr) run_.mark_made(rule.data->value(frame), Cover::data);
-      } catch (const LimitExceeded&) {
-        throw;
-      } catch (const std::exception&) {
-        // this entry has no bytes to mark; verify tells why
-      }
-    }
-    show_lists(observer);
-    run_.observer = nullptr;
-  }
-
- private:
   struct Listing {
     std::size_t rule;
     std::vector<Value> slots;  // with the outer loops' variables
@@ -450,6 +496,8 @@ class Described final : public DescribedContainer {
   }
 
   std::shared_ptr<const Plan> plan_;
+  Input input_;
+  SourcePtr source_;
   std::mutex mutex_;  // guards the run
   Run run_;
   std::once_flag listed_;
@@ -466,9 +514,9 @@ class Described final : public DescribedContainer {
 }  // namespace
 
 std::shared_ptr<DescribedContainer> open_described(std::shared_ptr<const Plan> plan, const Input& input,
-                                                   SourcePtr source, OpenContext& context,
-                                                   Observer* observer) {
-  return std::make_shared<Described>(std::move(plan), input, std::move(source), context, observer);
+                                                   SourcePtr source, OpenContext& context, Observer* observer,
+                                                   Recorder* recorder) {
+  return std::make_shared<Described>(std::move(plan), input, std::move(source), context, observer, recorder);
 }
 
 }  // namespace operculum::layout

@@ -111,6 +111,19 @@ std::string_view name_of(UnpackEvent::Kind kind) {
   return "unknown";
 }
 
+std::string_view name_of(Fate::Kind kind) {
+  switch (kind) {
+    case Fate::Kind::changed:
+      return "changed";
+    case Fate::Kind::added:
+      return "added";
+    case Fate::Kind::removed:
+      return "removed";
+    default:
+      return "renamed";
+  }
+}
+
 std::string_view name_of(DiscardEvent::Kind kind) {
   switch (kind) {
     case DiscardEvent::Kind::removed:
@@ -265,6 +278,7 @@ std::string json_line(const Format& format) {
                   {"specification", format.specification},
                   {"reads", format.reads},
                   {"lacks", format.lacks},
+                  {"writes", format.writes},
                   {"views", format.views},
                   {"endings", format.suffixes}});
 }
@@ -345,6 +359,25 @@ std::string json_line(const DiscardTotals& totals, bool dry_run) {
                   {"missing", totals.missing},
                   {"returned", totals.returned},
                   {"failed", totals.failed}});
+}
+
+std::string json_line(const Fate& fate, bool dry_run) {
+  Json record = {{"record", name_of(fate.kind)}, {"path", escape(fate.path)}, {"dry_run", dry_run}};
+  if (!fate.new_path.empty()) record["new_path"] = escape(fate.new_path);
+  if (fate.old_size != Entry::kUnknownSize) record["old_size"] = fate.old_size;
+  if (fate.new_size != Entry::kUnknownSize) record["new_size"] = fate.new_size;
+  for (const std::string& note : fate.notes) record["notes"].push_back(escape(note));
+  return line_of(record);
+}
+
+std::string json_line(const RebuildResult& result, bool dry_run) {
+  Json record = {
+      {"record", "totals"},          {"dry_run", dry_run},          {"kept_entries", result.kept_entries},
+      {"old_size", result.old_size}, {"new_size", result.new_size}, {"kept_bytes", result.kept_bytes},
+      {"compared", result.compared}};
+  if (!result.written.empty()) record["written"] = escape(result.written);
+  if (!result.original.empty()) record["original"] = escape(result.original);
+  return line_of(record);
 }
 
 std::string json_line(const layout::Description& description, const layout::Problem& problem) {

@@ -6,6 +6,7 @@
 #include "task/install_report.h"
 #include "task/layout_check.h"
 #include "task/list.h"
+#include "task/rebuild.h"
 #include "task/receipt.h"
 #include "task/summary.h"
 #include "task/unpack.h"
@@ -33,6 +34,8 @@ std::string json_line(const PackageReport& report);
 std::string json_line(const Finding& finding);
 std::string json_line(const DiscardEvent& event);
 std::string json_line(const DiscardTotals& totals, bool dry_run);
+std::string json_line(const Fate& fate, bool dry_run);
+std::string json_line(const RebuildResult& result, bool dry_run);  ///< its totals
 std::string json_line(const layout::Description& description, const layout::Problem& problem);
 std::string json_line(const LayoutTrial& trial);  ///< what its parts do not tell: the coverage
 std::string json_line(const layout::Tracer::Field& field);
@@ -47,6 +50,7 @@ std::vector<std::string_view> flag_words(const Entry& entry);
 std::string_view name_of(Finding::Level level);
 std::string_view name_of(UnpackEvent::Kind kind);
 std::string_view name_of(DiscardEvent::Kind kind);
+std::string_view name_of(Fate::Kind kind);
 
 /// RFC 4180: cells joined by commas, quoted where they must be, ended by CRLF. A cell that a spreadsheet
 /// would run (it begins with = + - @ or a tab) gets an apostrophe in front.

@@ -121,7 +121,7 @@ TEST_F(Commands, ListSummarisesByKindAndFolder) {
 TEST_F(Commands, ListWritesCsvAndJson) {
   std::string csv = tool({"list", "--csv", "--match", "notes.txt", "pool.skin"}).out;
   EXPECT_EQ(csv,
-            "path,kind,size,stored,method,time,mode,flags,link_target\r\nnotes.txt,file,11,16,deflate,2026-"
+            "path,kind,size,stored,method,time,mode,flags,link_target\r\nnotes.txt,file,11,13,deflate,2026-"
             "03-01T14:05:08,0644,,\r\n");
   json entry = lines_of(tool({"list", "--json", "--match", "notes.txt", "pool.skin"}).out).at(0);
   EXPECT_EQ(entry["path"], "notes.txt");

@@ -26,8 +26,10 @@ Bytes encrypt_aes(const Bytes& plain, const std::string& password, int strength)
   Bytes salt(aes.salt_size());
   for (std::size_t i = 0; i < salt.size(); ++i) salt[i] = static_cast<Byte>(i * 11 + 3);
   ZipAes::Keys keys = aes.derive(password, salt);
-  Bytes stored = ZipAes::crypt(keys, plain);
-  return ByteWriter().bytes(salt).bytes(keys.verifier).bytes(stored).bytes(ZipAes::code(keys, stored)).take();
+  ZipAes::Encryption encryption(keys);
+  Bytes stored = plain;
+  encryption.apply(stored);
+  return ByteWriter().bytes(salt).bytes(keys.verifier).bytes(stored).bytes(encryption.code()).take();
 }
 
 }  // namespace

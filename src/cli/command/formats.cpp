@@ -36,6 +36,7 @@ void add_formats(CommandLine& program, Session& session) {
       line("follows", format.specification);
       line("reads", format.reads);
       line("lacks", format.lacks);
+      line("writes", format.writes);
       if (!format.views.empty()) line("views", fmt::format("{}", fmt::join(format.views, " ")));
       line("endings", fmt::format("{}", fmt::join(format.suffixes, " ")));
     }

@@ -9,44 +9,16 @@
 #include "base/text.h"
 #include "container/identify.h"
 #include "container/sequence.h"
+#include "format/archive/ar_editor.h"
+#include "format/archive/ar_header.h"
 #include "format/formats.h"
 
 namespace operculum {
 namespace {
 
-constexpr std::string_view kMagic = "!<arch>\n";
-constexpr std::string_view kThinMagic = "!<thin>\n";
-constexpr std::size_t kHeader = 60;
-constexpr std::string_view kHeaderEnd = "`\n";
-constexpr std::uint64_t kMaxNames = 64 << 20;
+using namespace ar;
 
-struct Header {
-  std::string_view ar_name;
-  std::uint64_t ar_date = 0, ar_uid = 0, ar_gid = 0, ar_mode = 0, ar_size = 0;
-
-  static Header read(ByteView block, std::uint64_t offset) {
-    Cursor cursor(block, "ar header", offset);
-    auto number = [&](std::size_t length, int base, const char* field) {
-      std::string_view text = trim(cursor.text(length));
-      if (text.empty()) return std::uint64_t{0};
-      auto value = parse_number(text, base);
-      if (!value)
-        cursor.fail(fmt::format("a number in the field \"{}\"", field), fmt::format("\"{}\"", escape(text)));
-      return *value;
-    };
-    Header h;
-    h.ar_name = cursor.text(16);
-    h.ar_date = number(12, 10, "date");
-    h.ar_uid = number(6, 10, "uid");
-    h.ar_gid = number(6, 10, "gid");
-    h.ar_mode = number(8, 8, "mode");
-    h.ar_size = number(10, 10, "size");
-    std::string_view end = cursor.text(2);
-    if (end != kHeaderEnd) cursor.fail("\"`\" and a line end", fmt::format("\"{}\"", escape(end)));
-    h.ar_name = h.ar_name.substr(0, h.ar_name.find_last_not_of(' ') + 1);
-    return h;
-  }
-};
+constexpr std::uint64_t kMaxNames = 64 << 20;  // bytes of a table of long names
 
 class ArParser final : public SequenceParser {
  public:
@@ -57,27 +29,29 @@ class ArParser final : public SequenceParser {
     }
     for (;;) {
       std::uint64_t offset = input.consumed();
-      ByteView block = input.ensure(kHeader);
+      ByteView block = input.ensure(kHeaderSize);
       if (block.empty()) return false;
-      if (block.size() < kHeader && trim(as_text(block)).empty()) return false;
-      Bytes copy(block.begin(), block.begin() + static_cast<std::ptrdiff_t>(std::min(kHeader, block.size())));
+      if (block.size() < kHeaderSize && trim(as_text(block)).empty()) return false;
+      Bytes copy(block.begin(),
+                 block.begin() + static_cast<std::ptrdiff_t>(std::min(kHeaderSize, block.size())));
       Header header = Header::read(copy, offset);
-      input.consume(kHeader);
-      std::uint64_t padding = header.ar_size % 2;
-      if (header.ar_name == "//") {
-        names_ = read_text(input, header.ar_size);
+      input.consume(kHeaderSize);
+      std::uint64_t padding = header.size % 2;
+      if (header.name == "//") {
+        names_ = read_text(input, header.size);
         input.skip(padding);
         continue;
       }
       Entry& entry = item.entry;
-      std::uint64_t size = header.ar_size;
+      std::uint64_t size = header.size;
       entry.path = clean_path(name_of_member(input, header, size, offset));
-      entry.mode = static_cast<std::uint32_t>(header.ar_mode & 07777);
-      entry.modified = from_unix(static_cast<std::int64_t>(header.ar_date));
+      entry.mode = static_cast<std::uint32_t>(header.mode & 07777);
+      entry.modified = from_unix(static_cast<std::int64_t>(header.date));
       entry.size = entry.stored_size = size;
       entry.offset = input.consumed();
-      entry.extras().user_id = static_cast<std::uint32_t>(header.ar_uid);
-      entry.extras().group_id = static_cast<std::uint32_t>(header.ar_gid);
+      item.begin = offset;
+      entry.extras().user_id = static_cast<std::uint32_t>(header.uid);
+      entry.extras().group_id = static_cast<std::uint32_t>(header.gid);
       item.packed = size;
       item.padding = padding;
       return true;
@@ -101,7 +75,7 @@ class ArParser final : public SequenceParser {
   /// The member's name; a BSD name in front of the data is read, and `size` becomes what is left.
   std::string name_of_member(InputBuffer& input, const Header& header, std::uint64_t& size,
                              std::uint64_t offset) const {
-    std::string_view name = header.ar_name;
+    std::string_view name = header.name;
     if (name.starts_with("#1/")) {
       auto length = parse_number(name.substr(3));
       if (!length || *length > size || *length > 65536) {
@@ -133,11 +107,11 @@ class ArParser final : public SequenceParser {
 };
 
 Match recognise_ar(Probe& probe) {
-  ByteView head = probe.head(kMagic.size() + kHeader);
+  ByteView head = probe.head(kMagic.size() + kHeaderSize);
   if (starts_with(head, kThinMagic)) return Match::front;
   if (!starts_with(head, kMagic)) return Match::none;
   if (head.size() == kMagic.size()) return Match::front;  // an empty archive
-  bool header_fits = head.size() == kMagic.size() + kHeader && as_text(head).ends_with(kHeaderEnd);
+  bool header_fits = head.size() == kMagic.size() + kHeaderSize && as_text(head).ends_with(kHeaderEnd);
   return header_fits ? Match::front : Match::none;
 }
 
@@ -145,10 +119,23 @@ ContainerPtr open_ar(const Input& input, OpenContext& context) {
   Probe probe = make_probe(*input.content, input.name);
   if (starts_with(probe.head(8), kThinMagic))
     throw Unsupported("a thin ar archive: it holds names only, the data lies in other files");
-  return make_sequence(input, context, [] { return std::make_unique<ArParser>(); });
+  return make_sequence(
+      input, context, [] { return std::make_unique<ArParser>(); }, make_editor);
 }
 
 }  // namespace
+
+Assembly pack_ar(const std::vector<NewEntry>& entries, const Writing& writing) {
+  auto editor = make_editor();
+  Assembly out;
+  out.add(Bytes(kMagic.begin(), kMagic.end()));
+  for (const NewEntry& entry : entries) {
+    out.add(editor->new_headers(entry, entry.size, {}));
+    out.add(random_access(*entry.content, writing.spool));
+    out.add(Bytes(static_cast<std::size_t>(out.size() % 2), kFilling));
+  }
+  return out;
+}
 
 Format ar_format() {
   return {.id = "ar",
@@ -157,9 +144,11 @@ Format ar_format() {
           .specification = "ar(5), common form, GNU and BSD long names; deb(5)",
           .reads = "common, GNU and BSD long names, symbol tables as entries",
           .lacks = "thin archives (their data lies elsewhere)",
+          .writes = "members as they are; the symbol table of a library is kept as it was",
           .suffixes = {".a", ".ar"},
           .recognise = recognise_ar,
-          .open = open_ar};
+          .open = open_ar,
+          .pack = pack_ar};
 }
 
 }  // namespace operculum

@@ -13,117 +13,14 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "container/sequence.h"
+#include "format/archive/cpio_editor.h"
+#include "format/archive/cpio_header.h"
 #include "format/formats.h"
 
 namespace operculum {
 namespace {
 
-enum class Variant { newc, crc, odc, binary_little, binary_big };
-
-struct VariantInfo {
-  std::string_view magic;
-  Variant variant;
-  std::size_t header;     // bytes
-  std::size_t alignment;  // of name end and data end, from the header's start
-};
-
-constexpr VariantInfo kVariants[] = {
-    {"070701", Variant::newc, 110, 4},        {"070702", Variant::crc, 110, 4},
-    {"070707", Variant::odc, 76, 1},          {"\xc7\x71", Variant::binary_little, 26, 2},
-    {"\x71\xc7", Variant::binary_big, 26, 2},
-};
-
-constexpr std::string_view kTrailer = "TRAILER!!!";
-constexpr std::uint64_t kMaxName = 1 << 20;
-
-struct Header {
-  std::uint64_t ino = 0, mode = 0, uid = 0, gid = 0, nlink = 0, mtime = 0, filesize = 0;
-  std::uint64_t devmajor = 0, devminor = 0, rdevmajor = 0, rdevminor = 0, namesize = 0, check = 0;
-};
-
-std::uint64_t digits(Cursor& cursor, std::size_t count, int base) {
-  std::string_view text = cursor.text(count);
-  auto value = parse_number(text, base);
-  if (!value)
-    cursor.fail(base == 8 ? "octal digits" : "hexadecimal digits", fmt::format("\"{}\"", escape(text)));
-  return *value;
-}
-
-Header read_hex(Cursor& cursor) {
-  Header h;
-  for (auto field : {&Header::ino, &Header::mode, &Header::uid, &Header::gid, &Header::nlink, &Header::mtime,
-                     &Header::filesize, &Header::devmajor, &Header::devminor, &Header::rdevmajor,
-                     &Header::rdevminor, &Header::namesize, &Header::check}) {
-    h.*field = digits(cursor, 8, 16);
-  }
-  return h;
-}
-
-Header read_octal(Cursor& cursor) {
-  Header h;
-  h.devmajor = digits(cursor, 6, 8);
-  h.ino = digits(cursor, 6, 8);
-  h.mode = digits(cursor, 6, 8);
-  h.uid = digits(cursor, 6, 8);
-  h.gid = digits(cursor, 6, 8);
-  h.nlink = digits(cursor, 6, 8);
-  h.rdevmajor = digits(cursor, 6, 8);
-  h.mtime = digits(cursor, 11, 8);
-  h.namesize = digits(cursor, 6, 8);
-  h.filesize = digits(cursor, 11, 8);
-  h.rdevminor = h.rdevmajor & 0xff;  // one device number in these forms
-  h.rdevmajor >>= 8;
-  return h;
-}
-
-Header read_binary(Cursor& cursor, Variant variant) {
-  auto word = [&]() -> std::uint64_t {
-    return variant == Variant::binary_little ? cursor.u16le() : cursor.u16be();
-  };
-  auto long_word = [&] {  // the more significant half comes first in both orders
-    std::uint64_t high = word();
-    return (high << 16) | word();
-  };
-  Header h;
-  h.devmajor = word();
-  h.ino = word();
-  h.mode = word();
-  h.uid = word();
-  h.gid = word();
-  h.nlink = word();
-  h.rdevmajor = word();
-  h.mtime = long_word();
-  h.namesize = word();
-  h.filesize = long_word();
-  h.rdevminor = h.rdevmajor & 0xff;
-  h.rdevmajor >>= 8;
-  return h;
-}
-
-const VariantInfo* variant_of(ByteView head) {
-  for (const VariantInfo& info : kVariants) {
-    if (starts_with(head, info.magic)) return &info;
-  }
-  return nullptr;
-}
-
-Header read_header(ByteView block, std::uint64_t offset, const VariantInfo& info) {
-  Cursor cursor(block, "cpio header", offset);
-  cursor.skip(info.magic.size());
-  switch (info.variant) {
-    case Variant::newc:
-    case Variant::crc:
-      return read_hex(cursor);
-    case Variant::odc:
-      return read_octal(cursor);
-    default:
-      return read_binary(cursor, info.variant);
-  }
-}
-
-std::uint64_t pad(std::uint64_t size, std::uint64_t alignment) {
-  return (alignment - size % alignment) % alignment;
-}
+using namespace cpio;
 
 class CpioParser final : public SequenceParser {
  public:
@@ -132,7 +29,7 @@ class CpioParser final : public SequenceParser {
   bool next(InputBuffer& input, SequenceItem& item) override {
     for (;;) {
       if (!ready_.empty()) {
-        item.entry = std::move(ready_.front());
+        item = std::move(ready_.front());
         ready_.pop_front();
         return true;
       }
@@ -149,17 +46,18 @@ class CpioParser final : public SequenceParser {
         throw Malformed(fmt::format(
             "cpio header at offset {}: expected one of the known magics, found other bytes", offset));
       }
-      Header header = read_header(input.ensure(info->header), offset, *info);
-      input.consume(info->header);
+      Header header = read_header(input.ensure(info->header_size), offset, *info);
+      input.consume(info->header_size);
       std::string name = read_name(input, header, *info, offset);
-      std::uint64_t padding = pad(header.filesize, info->alignment);
-      if (name == kTrailer) {
+      std::uint64_t padding = padding_to(header.filesize, info->alignment);
+      if (name == kTrailerName) {
         input.skip(header.filesize + padding);
         ended_ = true;
         release_waiting();
         continue;
       }
       describe(input, header, name, item);
+      item.begin = offset;
       item.padding = padding;
       if (item.entry.kind == EntryKind::file && header.nlink > 1 && !join_links(header, item)) continue;
       if (info->variant == Variant::crc && item.entry.has_data())
@@ -186,11 +84,11 @@ class CpioParser final : public SequenceParser {
 
   std::string read_name(InputBuffer& input, const Header& header, const VariantInfo& info,
                         std::uint64_t offset) const {
-    if (header.namesize == 0 || header.namesize > kMaxName) {
+    if (header.namesize == 0 || header.namesize > kLongestName) {
       throw Malformed(fmt::format("cpio header at offset {}: a name of {} bytes", offset, header.namesize));
     }
-    auto length =
-        static_cast<std::size_t>(header.namesize + pad(info.header + header.namesize, info.alignment));
+    auto length = static_cast<std::size_t>(header.namesize +
+                                           padding_to(info.header_size + header.namesize, info.alignment));
     ByteView raw = input.ensure(length);
     if (raw.size() < header.namesize) {
       throw Malformed(fmt::format("cpio header at offset {}: the file is cut short within the name", offset));
@@ -221,7 +119,7 @@ class CpioParser final : public SequenceParser {
 
   /// A symbolic link's target is its data.
   static void read_link(InputBuffer& input, const Header& header, SequenceItem& item) {
-    if (header.filesize > kMaxName) throw Malformed("cpio link: its target is longer than any path");
+    if (header.filesize > kLongestName) throw Malformed("cpio link: its target is longer than any path");
     auto length = static_cast<std::size_t>(header.filesize);
     ByteView target = input.ensure(length);
     if (target.size() < length) throw Malformed("cpio link: the file is cut short within its target");
@@ -246,16 +144,18 @@ class CpioParser final : public SequenceParser {
     if (header.filesize == 0 && file != files_.end()) {
       make_link(item.entry, file->second);
     } else if (header.filesize == 0) {
-      waiting_[inode].push_back(std::move(item.entry));
+      item.end = item.entry.offset;  // it has no data
+      item.padding = 0;
+      waiting_[inode].push_back(std::move(item));
       item = {};
       return false;
     } else {
       files_.insert_or_assign(inode, item.entry.path);
       auto waiting = waiting_.extract(inode);
       if (waiting.empty()) return true;
-      for (Entry& entry : waiting.mapped()) {
-        make_link(entry, item.entry.path);
-        ready_.push_back(std::move(entry));
+      for (SequenceItem& other : waiting.mapped()) {
+        make_link(other.entry, item.entry.path);
+        ready_.push_back(std::move(other));
       }
     }
     return true;
@@ -263,10 +163,10 @@ class CpioParser final : public SequenceParser {
 
   /// At the end: links whose data never came are one empty file.
   void release_waiting() {
-    for (auto& [inode, entries] : waiting_) {
-      std::string first = entries.front().path;
-      for (std::size_t i = 1; i < entries.size(); ++i) make_link(entries[i], first);
-      std::move(entries.begin(), entries.end(), std::back_inserter(ready_));
+    for (auto& [inode, items] : waiting_) {
+      std::string first = items.front().entry.path;
+      for (std::size_t i = 1; i < items.size(); ++i) make_link(items[i].entry, first);
+      std::move(items.begin(), items.end(), std::back_inserter(ready_));
     }
     waiting_.clear();
     files_.clear();
@@ -275,31 +175,51 @@ class CpioParser final : public SequenceParser {
   std::string names_in_;
   bool ended_ = false;
   std::map<Inode, std::string> files_;
-  std::map<Inode, std::vector<Entry>> waiting_;
-  std::deque<Entry> ready_;
+  std::map<Inode, std::vector<SequenceItem>> waiting_;
+  std::deque<SequenceItem> ready_;
 };
 
 Match recognise_cpio(Probe& probe) {
   const VariantInfo* info = variant_of(probe.head(6));
   if (info == nullptr) return Match::none;
   try {
-    Header header = read_header(probe.head(info->header), 0, *info);
+    Header header = read_header(probe.head(info->header_size), 0, *info);
     Bytes name =
-        probe.at(info->header, static_cast<std::size_t>(std::min<std::uint64_t>(header.namesize, 4096)));
+        probe.at(info->header_size, static_cast<std::size_t>(std::min<std::uint64_t>(header.namesize, 4096)));
     bool ends_with_nul = !name.empty() && (header.namesize > 4096 || name.back() == 0);
     bool kind_fits = (header.mode >> 12) <= 15 && header.nlink < 100'000;
-    return ends_with_nul && header.namesize <= kMaxName && kind_fits ? Match::front : Match::none;
+    return ends_with_nul && header.namesize <= kLongestName && kind_fits ? Match::front : Match::none;
   } catch (const Error&) {
     return Match::none;
   }
 }
 
 ContainerPtr open_cpio(const Input& input, OpenContext& context) {
-  return make_sequence(input, context,
-                       [names_in = context.names_in] { return std::make_unique<CpioParser>(names_in); });
+  return make_sequence(
+      input, context, [names_in = context.names_in] { return std::make_unique<CpioParser>(names_in); },
+      make_editor);
 }
 
 }  // namespace
+
+Assembly pack_cpio(const std::vector<NewEntry>& entries, const Writing& writing) {
+  auto editor = make_editor();
+  Assembly out;
+  auto add = [&](const NewEntry& entry, std::uint64_t size) {
+    std::uint64_t begin = out.size();
+    out.add(editor->new_headers(entry, size, {}));
+    if (ContentPtr data = editor->data_of(entry); data && size > 0)
+      out.add(random_access(*data, writing.spool));
+    out.add_zeros(editor->padding(out.size() - begin));
+  };
+  for (const NewEntry& entry : entries)
+    add(entry, entry.kind == EntryKind::symbolic_link ? entry.link_target.size() : entry.size);
+  NewEntry trailer;
+  trailer.path = kTrailerName;
+  add(trailer, 0);
+  out.add_zeros((kBlock - out.size() % kBlock) % kBlock);
+  return out;
+}
 
 Format cpio_format() {
   return {.id = "cpio",
@@ -311,10 +231,12 @@ Format cpio_format() {
               "row, "
               "hard and symbolic links, devices",
           .lacks = "",
+          .writes = "newc, crc with its checksums, odc, old binary",
           .suffixes = {".cpio"},
           .later_replaces = true,
           .recognise = recognise_cpio,
-          .open = open_cpio};
+          .open = open_cpio,
+          .pack = pack_cpio};
 }
 
 }  // namespace operculum

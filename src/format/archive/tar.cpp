@@ -7,6 +7,7 @@
 #include "base/checked.h"
 #include "base/text.h"
 #include "container/sequence.h"
+#include "format/archive/tar_editor.h"
 #include "format/archive/tar_header.h"
 #include "format/archive/tar_pax.h"
 #include "format/formats.h"
@@ -53,6 +54,7 @@ class TarParser final : public SequenceParser {
   bool next(InputBuffer& input, SequenceItem& item) override {
     PaxRecords own;
     std::string long_name, long_link;
+    std::optional<std::uint64_t> begin;
     for (;;) {
       std::uint64_t offset = input.consumed();
       ByteView block = input.ensure(kBlock);
@@ -79,6 +81,8 @@ class TarParser final : public SequenceParser {
       Header header = Header::read(copy, offset);
       seen_any_ = true;
       input.consume(kBlock);
+      bool archives_own = header.typeflag == 'g' || header.typeflag == 'V';
+      if (!begin && !archives_own) begin = offset;
       switch (header.typeflag) {
         case 'g':
           read_pax(metadata(input, header), offset + kBlock, global_);
@@ -102,6 +106,7 @@ class TarParser final : public SequenceParser {
           break;
       }
       describe(input, header, {own, global_}, long_name, long_link, item);
+      item.begin = *begin;
       return true;
     }
   }
@@ -332,26 +337,44 @@ Match recognise_tar(Probe& probe) {
 }
 
 ContainerPtr open_tar(const Input& input, OpenContext& context) {
-  return make_sequence(input, context,
-                       [names_in = context.names_in] { return std::make_unique<TarParser>(names_in); });
+  return make_sequence(
+      input, context, [names_in = context.names_in] { return std::make_unique<TarParser>(names_in); },
+      make_editor);
 }
 
 }  // namespace
 
+Assembly pack_tar(const std::vector<NewEntry>& entries, const Writing& writing) {
+  Assembly out;
+  for (const NewEntry& entry : entries) {
+    std::uint64_t size = entry.kind == EntryKind::file ? entry.size : 0;
+    out.add(pax_headers(entry, size));
+    if (size > 0) out.add(random_access(*entry.content, writing.spool));
+    out.add_zeros(padding_of(size));
+  }
+  out.add_zeros(end_size(out.size()));
+  return out;
+}
+
 Format tar_format() {
-  return {.id = "tar",
-          .name = "tar archive",
-          .family = "archive",
-          .specification = "POSIX.1-2001 (pax, ustar), v7, GNU variant",
-          .reads =
-              "long names and links, pax records (global and per entry), base-256 numbers, sparse files (old "
-              "GNU, 0.0, "
-              "0.1, 1.0), hard and symbolic links, devices, recovery behind damaged headers",
-          .lacks = "archives that continue on another volume",
-          .suffixes = {".tar"},
-          .later_replaces = true,
-          .recognise = recognise_tar,
-          .open = open_tar};
+  return {
+      .id = "tar",
+      .name = "tar archive",
+      .family = "archive",
+      .specification = "POSIX.1-2001 (pax, ustar), v7, GNU variant",
+      .reads =
+          "long names and links, pax records (global and per entry), base-256 numbers, sparse files (old "
+          "GNU, 0.0, "
+          "0.1, 1.0), hard and symbolic links, devices, recovery behind damaged headers",
+      .lacks = "archives that continue on another volume",
+      .writes =
+          "entries in the variant that they have (v7, ustar, pax, GNU); sparse files become plain ones when "
+          "they are replaced",
+      .suffixes = {".tar"},
+      .later_replaces = true,
+      .recognise = recognise_tar,
+      .open = open_tar,
+      .pack = pack_tar};
 }
 
 }  // namespace operculum

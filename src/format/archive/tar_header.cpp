@@ -10,7 +10,7 @@
 namespace operculum::tar {
 namespace {
 
-constexpr std::size_t kChecksumAt = 148, kChecksumLength = 8;
+constexpr std::size_t kChecksumAt = place_of(&RawHeader::chksum).at, kChecksumLength = 8;
 
 /// Up to the first NUL.
 std::string_view c_string(std::string_view field) {
@@ -69,47 +69,62 @@ bool checksum_fits(ByteView block) {
   return static_cast<std::uint64_t>(*stored) == sums.plain || *stored == sums.with_signed_bytes;
 }
 
+Bytes RawHeader::block() const {
+  Bytes out;
+  append_structure(out, *this);
+  std::string sum = fmt::format("{:06o}", sums_of(out).plain);
+  sum.append("\0 ", 2);  // as POSIX.1-1988 writes it
+  std::copy(sum.begin(), sum.end(), out.begin() + kChecksumAt);
+  return out;
+}
+
 Header Header::read(ByteView block, std::uint64_t offset) {
-  Cursor cursor(block, "tar header", offset);
-  if (!checksum_fits(block)) cursor.fail("a header whose checksum fits", "one whose checksum does not");
+  if (!checksum_fits(block)) {
+    throw Malformed(fmt::format(
+        "tar header at offset {}: expected a header whose checksum fits, found one whose checksum "
+        "does not",
+        offset));
+  }
   Header h;
   h.raw = block;
-  auto number = [&](std::size_t length, const char* field) {
-    auto value = parse_field(cursor.text(length));
-    if (!value) cursor.fail(fmt::format("a number in the field \"{}\"", field), "other characters");
+  auto text = [&](const auto RawHeader::*member) {
+    return as_text(block.subspan(place_of(member).at, (RawHeader{}.*member).size()));
+  };
+  auto number = [&](const auto RawHeader::*member) {
+    auto value = parse_field(text(member));
+    if (!value) refuse_field("tar header", offset, member, "a number", "other characters");
     return *value;
   };
-  auto natural = [&](std::size_t length, const char* field) {
-    std::int64_t value = number(length, field);
+  auto natural = [&](const auto RawHeader::*member) {
+    std::int64_t value = number(member);
     if (value < 0)
-      cursor.fail(fmt::format("a number that is not negative in the field \"{}\"", field),
-                  std::to_string(value));
+      refuse_field("tar header", offset, member, "a number that is not negative", std::to_string(value));
     return static_cast<std::uint64_t>(value);
   };
-  auto lenient = [&](std::size_t length) {
-    return static_cast<std::uint64_t>(parse_field(cursor.text(length)).value_or(0));
+  auto lenient = [&](const auto RawHeader::*member) {
+    return static_cast<std::uint64_t>(parse_field(text(member)).value_or(0));
   };
-  h.name = c_string(cursor.text(100));
-  h.mode = natural(8, "mode");
-  h.uid = lenient(8);
-  h.gid = lenient(8);
-  h.size = natural(12, "size");
-  h.mtime = number(12, "mtime");
-  h.chksum = natural(8, "chksum");
-  h.typeflag = static_cast<char>(cursor.u8());
-  h.linkname = c_string(cursor.text(100));
-  std::string_view magic = cursor.text(8);  // magic and version
+  h.name = c_string(text(&RawHeader::name));
+  h.mode = natural(&RawHeader::mode);
+  h.uid = lenient(&RawHeader::uid);
+  h.gid = lenient(&RawHeader::gid);
+  h.size = natural(&RawHeader::size);
+  h.mtime = number(&RawHeader::mtime);
+  h.chksum = natural(&RawHeader::chksum);
+  h.typeflag = text(&RawHeader::typeflag)[0];
+  h.linkname = c_string(text(&RawHeader::linkname));
+  std::string_view magic = text(&RawHeader::magic);
   if (magic == std::string_view("ustar  \0", 8)) {
     h.variant = Variant::gnu;
   } else if (magic.starts_with("ustar")) {
     h.variant = Variant::ustar;
   }
   if (h.variant == Variant::v7) return h;
-  h.uname = c_string(cursor.text(32));
-  h.gname = c_string(cursor.text(32));
-  h.devmajor = lenient(8);
-  h.devminor = lenient(8);
-  if (h.variant == Variant::ustar) h.prefix = c_string(cursor.text(155));
+  h.uname = c_string(text(&RawHeader::uname));
+  h.gname = c_string(text(&RawHeader::gname));
+  h.devmajor = lenient(&RawHeader::devmajor);
+  h.devminor = lenient(&RawHeader::devminor);
+  if (h.variant == Variant::ustar) h.prefix = c_string(text(&RawHeader::prefix));
   return h;
 }
 

@@ -12,6 +12,8 @@
 #include "cipher/zip_traditional.h"
 #include "codec/codec.h"
 #include "format/archive/zip_directory.h"
+#include "format/archive/zip_local.h"
+#include "format/archive/zip_rewrite.h"
 #include "format/formats.h"
 
 namespace operculum {
@@ -19,18 +21,9 @@ namespace {
 
 using namespace zip;
 
-constexpr std::size_t kLongestLocal = kLocalSize + 2 * 65535;
 constexpr std::uint64_t kLinkLimit = 4096;         // bytes: no system follows a longer one
 constexpr std::size_t kTrialDecoded = 256 * 1024;  // bytes of an entry that a password is tried on
 constexpr std::size_t kConfirmations = 8;          // other entries that a traditional password is tried on
-
-/// An entry's local header, with what its data needs to be read.
-struct Local {
-  LocalHeader header;
-  ExtraFields extra;
-  std::uint64_t data = 0;  ///< offset of the data
-  Bytes raw;               ///< what the views in `header` borrow from
-};
 
 class ZipContainer final : public Container {
  public:
@@ -78,7 +71,25 @@ class ZipContainer final : public Container {
     note_surroundings(reader.front());
   }
 
-  ContentPtr content(std::size_t index) override { return content_of(entries()[index]); }
+  ContentPtr content(std::size_t index) override { return data_content(entries()[index]); }
+
+  SourcePtr stored(std::size_t index) override {
+    const Entry& entry = entries()[index];
+    return make_slice(source_, read_local(*source_, entry.offset).data, entry.stored_size);
+  }
+
+  Assembly rewrite(const Changes& changes, const Writing& writing) override {
+    if (recovered_)
+      throw Unsupported("writing a ZIP archive whose directory is damaged; unpack it and pack anew");
+    Archive archive{source_, directory_, entries(), {}, {}, {}};
+    archive.content = [this](std::size_t index) { return content(index); };
+    archive.password = [this](std::size_t index) { return data_of(entries_[index]).password; };
+    archive.packed = [this, &writing](std::size_t index) {
+      Data data = data_of(entries_[index]);
+      return data.encrypted ? spool(*data.open_packed(), writing.spool) : data.stored;
+    };
+    return zip::rewrite(archive, changes, writing);
+  }
 
   std::vector<std::pair<std::string, std::string>> facts() override {
     std::vector<std::pair<std::string, std::string>> facts;
@@ -105,7 +116,7 @@ class ZipContainer final : public Container {
 
   std::string encryption_of(const Entry& entry) {
     try {
-      Local local = read_local(entry);
+      Local local = local_of(entry);
       if (!local.extra.aes) return "traditional (weak)";
       return fmt::format("AES-{}, version AE-{}", 64 * (local.extra.aes->strength + 1),
                          local.extra.aes->version);
@@ -114,54 +125,42 @@ class ZipContainer final : public Container {
     }
   }
 
-  Local read_local(const Entry& entry) {
-    Local local;
-    local.raw = read_up_to(*source_, entry.offset, 512);
-    for (;;) {
-      Cursor cursor(local.raw, "zip local header", entry.offset);
-      try {
-        local.header = LocalHeader::read(cursor);
-        break;
-      } catch (const CutShort&) {
-        if (local.raw.size() != 512) throw;
-        local.raw = read_up_to(*source_, entry.offset, kLongestLocal);
-      }
-    }
-    local.extra = read_extra(local.header);
-    local.data = entry.offset + local.header.length;
-    if (!entry.is(Entry::recovered)) compare(entry, local);
+  Local local_of(const Entry& entry) {
+    Local local = read_local(*source_, entry.offset);
+    LocalHeader sized = local.header;
+    read_extra(sized);  // replaces the sizes that the Zip64 field tells
+    if (!entry.is(Entry::recovered)) compare(entry, sized, local.extra);
     return local;
   }
 
   /// Local and central header must agree; where they do not, the central one is used and the difference told.
-  void compare(const Entry& entry, const Local& local) {
+  void compare(const Entry& entry, const LocalHeader& header, const ExtraFields& extra) {
     auto tell = [&](std::string_view what, const std::string& here, const std::string& there) {
       add_finding(Finding::Level::warning, fmt::format("{}: its two headers contradict each other in the {} "
                                                        "(directory: {}, in front of the data: {}); "
                                                        "the directory was believed",
                                                        escape(entry.path), what, here, there));
     };
-    std::string name = clean_path(
-        decode_name(local.extra.unicode_path.value_or(local.header.name),
-                    (local.header.flags & utf8_bit) != 0 || local.extra.unicode_path, context_.names_in));
-    if ((local.header.flags & masked_header_bit) != 0) return;
+    std::string name =
+        clean_path(decode_name(extra.unicode_path.value_or(header.name),
+                               (header.flags & utf8_bit) != 0 || extra.unicode_path, context_.names_in));
+    if ((header.flags & masked_header_bit) != 0) return;
     std::replace(name.begin(), name.end(), '\\', '/');
     std::string listed = entry.path;
     std::replace(listed.begin(), listed.end(), '\\', '/');
     // Writers disagree on the encoding of the two copies; only plain names are compared.
     if (name != listed && is_ascii(name) && is_ascii(listed)) tell("name", escape(entry.path), escape(name));
-    std::uint16_t method =
-        local.header.method == kMethodAes && local.extra.aes ? local.extra.aes->method : local.header.method;
+    std::uint16_t method = header.method == kMethodAes && extra.aes ? extra.aes->method : header.method;
     if (method != entry.format_flags)
       tell("method", std::string(entry.method), std::string(method_of(method).name));
-    if ((local.header.flags & descriptor_bit) != 0) return;  // sizes and CRC come behind the data
-    if (local.header.uncompressed_size != entry.size)
-      tell("size", std::to_string(entry.size), std::to_string(local.header.uncompressed_size));
-    if (local.header.compressed_size != entry.stored_size) {
-      tell("stored size", std::to_string(entry.stored_size), std::to_string(local.header.compressed_size));
+    if ((header.flags & descriptor_bit) != 0) return;  // sizes and CRC come behind the data
+    if (header.uncompressed_size != entry.size)
+      tell("size", std::to_string(entry.size), std::to_string(header.uncompressed_size));
+    if (header.compressed_size != entry.stored_size) {
+      tell("stored size", std::to_string(entry.stored_size), std::to_string(header.compressed_size));
     }
-    if (local.header.crc32 != entry.crc32)
-      tell("checksum", fmt::format("{:08x}", entry.crc32), fmt::format("{:08x}", local.header.crc32));
+    if (header.crc32 != entry.crc32)
+      tell("checksum", fmt::format("{:08x}", entry.crc32), fmt::format("{:08x}", header.crc32));
   }
 
   /// All that reading an entry's data takes; does not refer to the entry, which may be gone.
@@ -179,15 +178,19 @@ class ZipContainer final : public Container {
       return !encrypted && complete && codec->name == "stored" && expected.size == stored->size();
     }
 
+    /// The compressed bytes, without encryption.
+    StreamPtr open_packed() const {
+      StreamPtr packed = make_source_stream(stored);
+      if (!encrypted) return packed;
+      return aes ? open_zip_aes({aes->strength}, std::move(packed), stored_size, password)
+                 : open_zip_traditional(std::move(packed), password);
+    }
+
     StreamPtr open() const {
       if (!encrypted && method != kMethodLzma && complete && expected.size) {
         return make_checked(open_sized_decoder(*codec, stored, *expected.size, {}), expected);
       }
-      StreamPtr packed = make_source_stream(stored);
-      if (encrypted) {
-        packed = aes ? open_zip_aes({aes->strength}, std::move(packed), stored_size, password)
-                     : open_zip_traditional(std::move(packed), password);
-      }
+      StreamPtr packed = open_packed();
       CodecOptions options;
       options.unpacked_size = expected.size;
       if (method == kMethodLzma) read_lzma_header(*packed, flags, options);
@@ -208,8 +211,8 @@ class ZipContainer final : public Container {
     ContainerPtr container_;  // its source and context are in use
   };
 
-  ContentPtr content_of(const Entry& entry) {
-    Local local = read_local(entry);
+  Data data_of(const Entry& entry) {
+    Local local = local_of(entry);
     const Method& method = method_of(entry.format_flags);
     std::uint16_t flags = local.header.flags;
     if ((flags & strong_encryption_bit) != 0) throw Unsupported("ZIP strong encryption (APPNOTE 7)");
@@ -233,7 +236,11 @@ class ZipContainer final : public Container {
     data.flags = flags;
     data.aes = local.extra.aes;
     if (data.encrypted) data.password = password_for(entry, local, data);
-    return std::make_shared<DataContent>(std::move(data), shared_from_this());
+    return data;
+  }
+
+  ContentPtr data_content(const Entry& entry) {
+    return std::make_shared<DataContent>(data_of(entry), shared_from_this());
   }
 
   /// 5.8.8: two bytes of version, two of property size, the properties; bit 1 says that an end mark is there.
@@ -298,7 +305,7 @@ class ZipContainer final : public Container {
                      other.stored_size >= ZipTraditional::kHeader;
       if (!witness) continue;
       try {
-        Local local = read_local(other);
+        Local local = local_of(other);
         if (local.extra.aes) continue;
         ++asked;
         agreed += fits_traditional(secret, local) ? 1 : 0;
@@ -324,7 +331,7 @@ class ZipContainer final : public Container {
   void read_link(Entry& entry) {
     if (entry.kind != EntryKind::symbolic_link) return;
     try {
-      Bytes target = read_all(*content_of(entry)->stream(), kLinkLimit);
+      Bytes target = read_all(*data_content(entry)->stream(), kLinkLimit);
       entry.extras().link_target = as_text(target);
     } catch (const Error& error) {
       entry.flags |= Entry::damaged;
@@ -417,10 +424,9 @@ Match recognise_zip(Probe& probe) {
   for (std::size_t at = tail.size() < kEndSize ? 0 : tail.size() - kEndSize + 1; at-- > 0;) {
     ByteView record = tail.subspan(at);
     if (!starts_with(record, "PK\5\6")) continue;
-    Cursor cursor(record, "zip end record");
-    cursor.skip(10);
-    std::uint16_t entries = cursor.u16le();
-    std::uint64_t directory_size = cursor.u32le();
+    auto end = read_structure<PlainEnd>(record.data());
+    std::uint16_t entries = end.entries;
+    std::uint64_t directory_size = end.directory_size;
     std::uint64_t position = size - tail.size() + at;
     bool zip64 =
         position >= kZip64LocatorSize && mark_at(probe, position - kZip64LocatorSize) == kZip64Locator;
@@ -453,9 +459,13 @@ Format zip_format() {
           "AE-2); "
           "bytes around the archive; split sets; recovery from local headers",
       .lacks = "shrink, reduce, implode, PPMd, WavPack, JPEG and MP3 methods; strong encryption (APPNOTE 7)",
+      .writes =
+          "stored, deflate, bzip2, LZMA, zstd, xz; traditional and AES encryption; Zip64; data descriptors; "
+          "alignment; split sets become one file",
       .suffixes = {".zip"},
       .recognise = recognise_zip,
-      .open = open_zip};
+      .open = open_zip,
+      .pack = pack_zip};
 }
 
 }  // namespace operculum

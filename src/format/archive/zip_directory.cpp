@@ -31,24 +31,23 @@ constexpr std::uint32_t kDosFolder = 0x10;
 void read_zip64_end(const Source& source, EndRecord& end) {
   if (end.position < kZip64LocatorSize) return;
   Bytes raw = read_up_to(source, end.position - kZip64LocatorSize, kZip64LocatorSize);
-  Cursor locator(raw, "zip64 locator", end.position - kZip64LocatorSize);
-  if (raw.size() < kZip64LocatorSize || locator.u32le() != kZip64Locator) return;
-  locator.skip(4);
-  std::uint64_t stated = locator.u64le();
+  if (raw.size() < kZip64LocatorSize) return;
+  auto locator = read_structure<Zip64Locator>(raw.data());
+  if (locator.signature != kZip64Locator) return;
   // Where it says, or right in front of the locator when bytes were put before the archive.
   std::uint64_t before = end.position - kZip64LocatorSize;
-  for (std::uint64_t at : {stated, before >= kZip64EndSize ? before - kZip64EndSize : UINT64_MAX}) {
+  for (std::uint64_t at :
+       {locator.end_offset, before >= kZip64EndSize ? before - kZip64EndSize : UINT64_MAX}) {
     Bytes record = read_up_to(source, at, kZip64EndSize);
     if (record.size() < kZip64EndSize) continue;
-    Cursor cursor(record, "zip64 end record", at);
-    if (cursor.u32le() != kZip64End) continue;
-    cursor.skip(8 + 2 + 2);
-    end.disk = cursor.u32le();
-    end.directory_disk = cursor.u32le();
-    end.entries_here = cursor.u64le();
-    end.entries = cursor.u64le();
-    end.directory_size = cursor.u64le();
-    end.directory_offset = cursor.u64le();
+    auto wide = read_structure<Zip64End>(record.data());
+    if (wide.signature != kZip64End) continue;
+    end.disk = wide.disk;
+    end.directory_disk = wide.directory_disk;
+    end.entries_here = wide.entries_here;
+    end.entries = wide.entries;
+    end.directory_size = wide.directory_size;
+    end.directory_offset = wide.directory_offset;
     end.begin = at;
     end.zip64 = true;
     return;
@@ -56,16 +55,16 @@ void read_zip64_end(const Source& source, EndRecord& end) {
 }
 
 EndRecord read_end(const Source& source, ByteView record, std::uint64_t position) {
-  EndRecord end;
   Cursor cursor(record, "zip end record", position);
-  cursor.skip(4);
-  end.disk = cursor.u16le();
-  end.directory_disk = cursor.u16le();
-  end.entries_here = cursor.u16le();
-  end.entries = cursor.u16le();
-  end.directory_size = cursor.u32le();
-  end.directory_offset = cursor.u32le();
-  end.comment = cursor.text(std::min<std::size_t>(cursor.u16le(), cursor.left()));
+  auto plain = read_structure<PlainEnd>(cursor);
+  EndRecord end;
+  end.disk = plain.disk;
+  end.directory_disk = plain.directory_disk;
+  end.entries_here = plain.entries_here;
+  end.entries = plain.entries;
+  end.directory_size = plain.directory_size;
+  end.directory_offset = plain.directory_offset;
+  end.comment = cursor.text(std::min<std::size_t>(plain.comment_length, cursor.left()));
   end.position = end.begin = position;
   read_zip64_end(source, end);
   return end;
@@ -79,21 +78,21 @@ bool has_central_header(const Source& source, std::uint64_t at) {
 /// How long the central header at the front of `raw` is, from its three length fields.
 std::size_t central_length(ByteView raw) {
   if (raw.size() < kCentralSize) return kCentralSize;
-  Cursor lengths(raw.subspan(28), "");
-  return kCentralSize + lengths.u16le() + lengths.u16le() + lengths.u16le();
+  auto header = read_structure<CentralHeader>(raw.data());
+  return kCentralSize + header.name_length + header.extra_length + header.comment_length;
 }
 
 /// The offset of the local header when the extra fields are nothing but a Zip64 one, or none; else nothing.
-std::optional<std::uint64_t> simple_offset(const Byte* header, ByteView extra) {
-  constexpr std::uint16_t kZip64Field = 1;
-  std::uint32_t offset = load_little<std::uint32_t>(header + 42);
-  if (extra.empty()) return offset == UINT32_MAX ? std::nullopt : std::optional<std::uint64_t>(offset);
-  if (extra.size() < 4 || load_little<std::uint16_t>(extra.data()) != kZip64Field ||
+std::optional<std::uint64_t> simple_offset(const CentralHeader& header, ByteView extra) {
+  std::uint64_t offset = header.local_offset;
+  if (extra.empty()) return offset == UINT32_MAX ? std::nullopt : std::optional(offset);
+  if (extra.size() < 4 || load_little<std::uint16_t>(extra.data()) != zip64_field ||
       load_little<std::uint16_t>(extra.data() + 2) != extra.size() - 4)
     return std::nullopt;
   std::size_t at = 4;
-  for (std::size_t size : {24, 20}) at += load_little<std::uint32_t>(header + size) == UINT32_MAX ? 8 : 0;
-  if (offset != UINT32_MAX) return at == extra.size() ? std::optional<std::uint64_t>(offset) : std::nullopt;
+  for (std::uint64_t size : {header.uncompressed_size, header.compressed_size})
+    at += size == UINT32_MAX ? 8 : 0;
+  if (offset != UINT32_MAX) return at == extra.size() ? std::optional(offset) : std::nullopt;
   return at + 8 == extra.size() ? std::optional(load_little<std::uint64_t>(extra.data() + at)) : std::nullopt;
 }
 
@@ -215,19 +214,16 @@ bool DirectoryReader::next(Entry& entry) {
 /// The short way when only paths are wanted: true when the header `raw` is as most are, with no extra fields
 /// that tell of the path and a name in ASCII.
 bool DirectoryReader::take_plain(Entry& entry, ByteView raw) {
-  const Byte* at = raw.data();
-  std::size_t name_length = load_little<std::uint16_t>(at + 28);
   if (!place_.volume_starts.empty()) return false;
-  std::string_view name = as_text(raw.subspan(kCentralSize, name_length));
-  auto offset =
-      simple_offset(at, raw.subspan(kCentralSize + name_length, load_little<std::uint16_t>(at + 30)));
+  auto header = read_structure<CentralHeader>(raw.data());
+  std::string_view name = as_text(raw.subspan(kCentralSize, header.name_length));
+  auto offset = simple_offset(header, raw.subspan(kCentralSize + header.name_length, header.extra_length));
   if (!offset || *offset > UINT64_MAX / 2 || !is_ascii(name)) return false;
   front_ = std::min(front_, *offset + place_.prefix);
-  auto version_made_by = load_little<std::uint16_t>(at + 4);
-  apply_attributes(entry, {version_made_by, load_little<std::uint32_t>(at + 38),
-                           load_little<std::uint32_t>(at + 24) == 0, name.ends_with('/')});
+  apply_attributes(entry, {header.version_made_by, header.external_attributes, header.uncompressed_size == 0,
+                           name.ends_with('/')});
   entry.path.assign(name);
-  finish_path(entry, version_made_by);
+  finish_path(entry, header.version_made_by);
   input_.consume(raw.size());
   return true;
 }

@@ -13,17 +13,6 @@ namespace {
 
 constexpr std::uint64_t kSize32 = 0xffffffff;
 
-enum FieldId : std::uint16_t {
-  zip64_field = 0x0001,
-  ntfs_field = 0x000a,
-  extended_time_field = 0x5455,
-  unix_old_field = 0x5855,
-  unicode_comment_field = 0x6375,
-  unicode_path_field = 0x7075,
-  unix_ids_field = 0x7875,
-  aes_field = 0x9901,
-};
-
 /// 4.5.3: only the values whose place in the header holds all ones are there, in this order.
 template <typename Header>
 void read_zip64(Cursor field, Header& header) {
@@ -136,66 +125,83 @@ ExtraFields read_fields(Header& header, std::string_view comment) {
   return out;
 }
 
+constexpr std::uint16_t kMethodOldZstd = 20;  // deprecated in favour of 93
+
 // 4.4.5. Names without a codec are told in "Unsupported".
 constexpr Method kMethods[] = {
-    {0, "stored", "stored"}, {1, "shrink", ""},         {2, "reduce-1", ""},
-    {3, "reduce-2", ""},     {4, "reduce-3", ""},       {5, "reduce-4", ""},
-    {6, "implode", ""},      {8, "deflate", "deflate"}, {9, "deflate64", "deflate64"},
-    {10, "dcl-implode", ""}, {12, "bzip2", "bzip2"},    {14, "lzma", "lzma"},
-    {16, "cmpsc", ""},       {18, "terse", ""},         {19, "lz77-z", ""},
-    {20, "zstd", "zstd"},    {93, "zstd", "zstd"},      {94, "mp3", ""},
-    {95, "xz", "xz"},        {96, "jpeg", ""},          {97, "wavpack", ""},
-    {98, "ppmd", ""},        {99, "aes", ""},
+    {0, "stored", "stored"},
+    {1, "shrink", ""},
+    {2, "reduce-1", ""},
+    {3, "reduce-2", ""},
+    {4, "reduce-3", ""},
+    {5, "reduce-4", ""},
+    {6, "implode", ""},
+    {8, "deflate", "deflate"},
+    {9, "deflate64", "deflate64"},
+    {10, "dcl-implode", ""},
+    {12, "bzip2", "bzip2"},
+    {14, "lzma", "lzma"},
+    {16, "cmpsc", ""},
+    {18, "terse", ""},
+    {19, "lz77-z", ""},
+    {kMethodOldZstd, "zstd", "zstd"},
+    {93, "zstd", "zstd"},
+    {94, "mp3", ""},
+    {95, "xz", "xz"},
+    {96, "jpeg", ""},
+    {97, "wavpack", ""},
+    {98, "ppmd", ""},
+    {99, "aes", ""},
 };
 constexpr Method kUnknownMethod = {0xffff, "unknown", ""};
 
 }  // namespace
 
 LocalHeader LocalHeader::read(Cursor& cursor) {
-  LocalHeader h;
   std::size_t start = cursor.position();
-  if (std::uint32_t mark = cursor.u32le(); mark != kLocalHeader) {
-    cursor.fail("the mark of a local header (04034b50)", fmt::format("{:08x}", mark));
+  std::uint64_t offset = cursor.offset();
+  auto h = read_structure<LocalHeader>(cursor);
+  if (h.signature != kLocalHeader) {
+    refuse_field("zip local header", offset, &LocalHeader::signature, fmt::format("{:08x}", kLocalHeader),
+                 fmt::format("{:08x}", h.signature));
   }
-  h.version_needed = cursor.u16le();
-  h.flags = cursor.u16le();
-  h.method = cursor.u16le();
-  h.time = cursor.u16le();
-  h.date = cursor.u16le();
-  h.crc32 = cursor.u32le();
-  h.compressed_size = cursor.u32le();
-  h.uncompressed_size = cursor.u32le();
-  std::uint16_t name_length = cursor.u16le(), extra_length = cursor.u16le();
-  h.name = cursor.text(name_length);
-  h.extra = cursor.take(extra_length);
+  h.name = cursor.text(h.name_length);
+  h.extra = cursor.take(h.extra_length);
   h.length = cursor.position() - start;
   return h;
 }
 
+void LocalHeader::append_to(Bytes& out) const {
+  LocalHeader header = *this;
+  header.name_length = static_cast<std::uint16_t>(name.size());
+  header.extra_length = static_cast<std::uint16_t>(extra.size());
+  append_structure(out, header);
+  out.insert(out.end(), name.begin(), name.end());
+  out.insert(out.end(), extra.begin(), extra.end());
+}
+
 CentralHeader CentralHeader::read(Cursor& cursor) {
-  CentralHeader h;
-  auto fields = cursor.fixed<kCentralSize>();
-  if (std::uint32_t mark = fields.u32le(); mark != kCentralHeader) {
-    cursor.fail("the mark of a central header (02014b50)", fmt::format("{:08x}", mark));
+  std::uint64_t offset = cursor.offset();
+  auto h = read_structure<CentralHeader>(cursor);
+  if (h.signature != kCentralHeader) {
+    refuse_field("zip central directory", offset, &CentralHeader::signature,
+                 fmt::format("{:08x}", kCentralHeader), fmt::format("{:08x}", h.signature));
   }
-  h.version_made_by = fields.u16le();
-  h.version_needed = fields.u16le();
-  h.flags = fields.u16le();
-  h.method = fields.u16le();
-  h.time = fields.u16le();
-  h.date = fields.u16le();
-  h.crc32 = fields.u32le();
-  h.compressed_size = fields.u32le();
-  h.uncompressed_size = fields.u32le();
-  std::uint16_t name_length = fields.u16le(), extra_length = fields.u16le(), comment_length = fields.u16le();
-  h.disk = fields.u16le();
-  h.internal_attributes = fields.u16le();
-  h.external_attributes = fields.u32le();
-  h.local_offset = fields.u32le();
-  h.name = cursor.text(name_length);
-  h.extra = cursor.take(extra_length);
-  h.comment = cursor.text(comment_length);
+  h.name = cursor.text(h.name_length);
+  h.extra = cursor.take(h.extra_length);
+  h.comment = cursor.text(h.comment_length);
   return h;
+}
+
+void CentralHeader::append_to(Bytes& out) const {
+  CentralHeader header = *this;
+  header.name_length = static_cast<std::uint16_t>(name.size());
+  header.extra_length = static_cast<std::uint16_t>(extra.size());
+  header.comment_length = static_cast<std::uint16_t>(comment.size());
+  append_structure(out, header);
+  out.insert(out.end(), name.begin(), name.end());
+  out.insert(out.end(), extra.begin(), extra.end());
+  out.insert(out.end(), comment.begin(), comment.end());
 }
 
 ExtraFields read_extra(CentralHeader& header) {
@@ -213,6 +219,13 @@ const Method& method_of(std::uint16_t number) {
     return table;
   }();
   return number < by_number.size() ? *by_number[number] : kUnknownMethod;
+}
+
+std::optional<std::uint16_t> method_for(std::string_view codec) {
+  for (const Method& method : kMethods) {
+    if (method.codec == codec && method.number != kMethodOldZstd) return method.number;
+  }
+  return std::nullopt;
 }
 
 }  // namespace operculum::zip

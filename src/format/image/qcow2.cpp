@@ -10,6 +10,7 @@
 #include "codec/codec.h"
 #include "format/formats.h"
 #include "format/image/disk_image.h"
+#include "format/image/image_blocks.h"
 #include "io/cached_source.h"
 #include "io/mapped_source.h"
 
@@ -196,7 +197,8 @@ Format qcow2_format() {
           .suffixes = {".qcow2", ".qcow"},
           .single_stream = true,
           .recognise = recognise_qcow2,
-          .open = open_qcow2};
+          .open = open_qcow2,
+          .pack = pack_qcow2};
 }
 
 }  // namespace operculum

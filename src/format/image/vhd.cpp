@@ -7,6 +7,7 @@
 #include "base/text.h"
 #include "format/formats.h"
 #include "format/image/disk_image.h"
+#include "format/image/image_blocks.h"
 #include "io/cached_source.h"
 #include "io/mapped_source.h"
 
@@ -156,7 +157,8 @@ Format vhd_format() {
       .suffixes = {".vhd", ".avhd"},
       .single_stream = true,
       .recognise = recognise_vhd,
-      .open = open_vhd};
+      .open = open_vhd,
+      .pack = pack_vhd};
 }
 
 }  // namespace operculum

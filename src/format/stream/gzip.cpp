@@ -18,6 +18,16 @@ std::string zero_terminated(Cursor& cursor) {
   return to_utf8(text, "ISO-8859-1").value_or(text);  // RFC 1952, 2.3.1
 }
 
+constexpr std::uint64_t kTrailerSize = 8;  // CRC-32 and size (RFC 1952, 2.3.1)
+
+Bytes trailer(const PackedContent& packed) {
+  Bytes out;
+  for (std::uint64_t value : {std::uint64_t{packed.crc32}, packed.plain_size}) {
+    for (int i = 0; i < 32; i += 8) out.push_back(static_cast<Byte>(value >> i));
+  }
+  return out;
+}
+
 Match recognise_gzip(Probe& probe) {
   ByteView head = probe.head(10);
   if (head.size() < 10 || head[0] != kId1 || head[1] != kId2 || head[2] != kDeflate ||
@@ -39,6 +49,8 @@ ContainerPtr open_gzip_file(const Input& input, OpenContext&) {
   if ((flags & fextra) != 0) cursor.skip(cursor.u16le());
   if ((flags & fname) != 0) stream.name = zero_terminated(cursor);
   if ((flags & fcomment) != 0) stream.comment = zero_terminated(cursor);
+  if ((flags & fhcrc) != 0) cursor.skip(2);
+  stream.framing = Framing{cursor.position(), "deflate", kTrailerSize, trailer};
   return make_single_stream(input, std::move(stream), {{".gz", ""}, {".tgz", ".tar"}, {".svgz", ".svg"}});
 }
 
@@ -51,8 +63,10 @@ Format gzip_format() {
           .specification = "RFC 1952",
           .reads = "several members, header name, time and comment, CRC-32 and size of each member verified",
           .lacks = "",
+          .writes = "one stream, packed with the settings of the original where they can be found",
           .suffixes = {".gz", ".tgz", ".svgz"},
           .single_stream = true,
+          .codec = "gzip",
           .checks_data = true,
           .recognise = recognise_gzip,
           .open = open_gzip_file};

@@ -1,8 +1,18 @@
 #pragma once
 
 #include "container/format.h"
+#include "container/rewrite.h"
 
 namespace operculum {
+
+/// What lies around the packed bytes of a file that is written again: a head that is kept, and a trailer that
+/// is made anew.
+struct Framing {
+  std::uint64_t head_size = 0;  ///< in bytes
+  std::string_view codec;       ///< of the bytes between
+  std::uint64_t trailer_size = 0;
+  Bytes (*trailer)(const PackedContent& packed) = nullptr;
+};
 
 /// What opening a single-stream file finds out beside its codec.
 struct SingleStream {
@@ -13,6 +23,7 @@ struct SingleStream {
   std::string comment = {};
   SourcePtr random = {};  ///< random access to the unpacked bytes, where its index allows
   std::vector<std::pair<std::string, std::string>> facts = {};
+  std::optional<Framing> framing = {};  ///< where the codec's bytes are not all there is to write
 };
 
 /// A container of one entry, the unpacked bytes. `renamed` maps name endings to what they become: {".tgz",

@@ -171,8 +171,10 @@ Format xz_format() {
               "several streams and blocks (decoded side by side), padding, all checks verified, random "
               "access by the index",
           .lacks = "",
+          .writes = "one stream, packed with the settings of the original where they can be found",
           .suffixes = {".xz", ".txz"},
           .single_stream = true,
+          .codec = "xz",
           .checks_data = true,
           .recognise = recognise_xz,
           .open = open_xz_file};
@@ -185,8 +187,10 @@ Format lzma_format() {
           .specification = "LZMA specification (2015), .lzma header",
           .reads = "known and unknown sizes; the format has no checksum",
           .lacks = "",
+          .writes = "one stream, packed with the settings of the original where they can be found",
           .suffixes = {".lzma", ".tlz"},
           .single_stream = true,
+          .codec = "lzma-alone",
           .recognise = recognise_lzma,
           .open = open_lzma_file};
 }

@@ -29,8 +29,10 @@ Format zlib_format() {
           .specification = "RFC 1950",
           .reads = "Adler-32 verified",
           .lacks = "preset dictionaries",
+          .writes = "one stream, packed with the settings of the original where they can be found",
           .suffixes = {".zz", ".zlib"},
           .single_stream = true,
+          .codec = "zlib",
           .checks_data = true,
           .recognise = recognise_zlib,
           .open = open_zlib_file};

@@ -172,9 +172,14 @@ class FieldNode final : public Node {
     Run& run = frame.run;
     std::int64_t raw_number =
         number_->raw(run, run.region(record.object).at(record.offset() + *offset_, number_->bytes));
-    if (number_->steps.empty() && !number_->checks) return raw_number;
-    Frame bare{run, nullptr};
-    return number_->refine(bare, raw_number);
+    if (!number_->steps.empty() || number_->checks) {
+      Frame bare{run, nullptr};
+      raw_number = number_->refine(bare, raw_number);
+    }
+    if (run.recorder != nullptr && record.object == 0)
+      run.recorder->numbers.push_back(
+          {number_, record.offset() + *offset_, number_->bytes, number_->big.value_or(run.big), raw_number});
+    return raw_number;
   }
   Value record_of(Frame& frame) const {
     if (!variable_) return record_->value(frame);

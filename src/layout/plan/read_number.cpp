@@ -103,6 +103,7 @@ std::int64_t NumberPlan::refine(Frame& frame, std::int64_t value) const {
 
 Value NumberPlan::read(Frame& frame, Reader& reader) const {
   std::int64_t value = 0;
+  std::uint64_t begin = reader.at;
   if (form == Form::fixed) {
     value = raw(frame.run, take(frame.run, reader, bytes, where));
   } else if (form == Form::digits) {
@@ -110,7 +111,12 @@ Value NumberPlan::read(Frame& frame, Reader& reader) const {
   } else {
     value = read_groups(frame.run, reader, *this);
   }
-  return Value::of(steps.empty() && !checks ? value : refine(frame, value));
+  if (!steps.empty() || checks) value = refine(frame, value);
+  Run& run = frame.run;
+  if (run.recorder != nullptr && reader.region == 0)
+    run.recorder->numbers.push_back(
+        {this, begin, static_cast<unsigned>(reader.at - begin), big.value_or(run.big), value});
+  return Value::of(value);
 }
 
 }  // namespace operculum::layout

@@ -111,6 +111,8 @@ Value BytesPlan::read(Frame& frame, Reader& reader) const {
     return Value::bytes(reader.region, at, constant->size());
   }
   Value raw = read_run(frame, reader, *this);
+  if (frame.run.recorder != nullptr && raw.object == 0)
+    frame.run.recorder->runs.push_back({raw.offset(), raw.b});
   return transform != nullptr ? transformed(frame, raw, *transform) : raw;
 }
 

@@ -109,12 +109,34 @@ std::string compare(const ExpectedSum& expected, ByteView computed) {
                      to_hex(computed));
 }
 
-std::string compare(const ExpectedSum& expected, const RecipePtr& bytes) {
-  auto sum = find_sum(expected.check->algorithm)->make(expected.check->parameters);
+Bytes computed_sum(const CheckPlan& check, const RecipePtr& bytes) {
+  auto sum = find_sum(check.algorithm)->make(check.parameters);
   StreamPtr stream = open_recipe(bytes, std::nullopt);
   Bytes block(kBlock);
   while (std::size_t count = stream->read(block)) sum->add(ByteView(block).first(count));
-  return compare(expected, sum->finish());
+  return sum->finish();
+}
+
+std::string compare(const ExpectedSum& expected, const RecipePtr& bytes) {
+  return compare(expected, computed_sum(*expected.check, bytes));
+}
+
+std::vector<DifferingCheck> differing_checks(Run& run) {
+  std::vector<DifferingCheck> out;
+  for (const StatementPlan& statement : run.plan().statements) {
+    if (statement.kind != StatementPlan::Kind::check) continue;
+    try {
+      std::vector<Value> slots(statement.slots);
+      Frame frame{run, slots.data()};
+      ExpectedSum expected = expected_sum(statement.check, frame);
+      Bytes computed = computed_sum(statement.check, run.recipe_of(statement.check.what->value(frame)));
+      if (as_text(expected.value) != as_text(computed))
+        out.push_back({std::move(expected), std::move(computed)});
+    } catch (const Malformed&) {
+      continue;
+    }
+  }
+  return out;
 }
 
 std::vector<std::string> compare_checks(Run& run) {

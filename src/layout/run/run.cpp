@@ -141,6 +141,7 @@ Value Run::element(const Value& list, std::uint64_t index) {
 const Value* Run::slots_of(const Value& record, const RecordPlan& plan) {
   if (record.kind == Value::Kind::instance) return store_.instances[record.object].slots.data();
   for (Cached& cached : cache_) {
+    if (recorder != nullptr) break;  // what is read again is to be told again
     if (cached.record == &plan && cached.object == record.object && cached.place == record.offset())
       return cached.slots.data();
   }

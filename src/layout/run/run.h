@@ -6,6 +6,7 @@
 
 #include "container/format.h"
 #include "layout/plan/plan.h"
+#include "layout/run/recorder.h"
 #include "layout/run/store.h"
 
 namespace operculum::layout {
@@ -42,6 +43,7 @@ class Run {
   std::vector<Value> globals;
   bool big = false;  ///< the byte order of numbers that do not state theirs
   Observer* observer = nullptr;
+  Recorder* recorder = nullptr;  ///< told of what is read of the container itself
   Cover cover = Cover::index;
 
   /// Counts work; throws LimitExceeded when a description makes too much of it. `where` names the line.

@@ -11,7 +11,7 @@
 #include "codec/lzss.h"
 #include "codec/raw_blocks.h"
 #include "codec/run_length.h"
-#include "layout/run/step.h"
+#include "layout/run/step_arguments.h"
 
 namespace operculum::layout {
 namespace {
@@ -58,18 +58,6 @@ Size size_of(const StepArgument& stated, Size expected) {
   return stated.given ? Size(static_cast<std::uint64_t>(stated.number)) : expected;
 }
 
-std::size_t choice(const StepArgument& given, std::initializer_list<std::string_view> words,
-                   std::string_view what) {
-  std::size_t index = 0;
-  std::string all;
-  for (std::string_view word : words) {
-    if (word == given.text) return index;
-    all += fmt::format("{}{}", all.empty() ? "" : ", ", word);
-    ++index;
-  }
-  throw Malformed(fmt::format("{} \"{}\" is not known; it is one of {}", what, given.text, all));
-}
-
 StreamPtr open_lzma_raw(StreamPtr packed, const StepArguments& given, Size size) {
   CodecOptions options;
   options.properties = given[0].bytes;
@@ -89,30 +77,11 @@ StreamPtr open_lzh_step(StreamPtr packed, const StepArguments& given, Size size)
 }
 
 StreamPtr open_lzss_step(StreamPtr packed, const StepArguments& given, Size size) {
-  auto count = [&](std::size_t i) {
-    if (given[i].number < 0) throw Malformed(fmt::format("lzss: a parameter of {}", given[i].number));
-    return static_cast<std::uint64_t>(given[i].number);
-  };
-  LzssDialect dialect;
-  dialect.window = count(0);
-  dialect.least = count(1);
-  dialect.token = given[2].text;
-  dialect.ring = choice(given[3], {"ring", "back"}, "lzss: the kind of offsets") == 0;
-  dialect.start = given[4].given ? count(4) : (dialect.window > 18 ? dialect.window - 18 : 0);
-  dialect.fill = static_cast<Byte>(given[5].number);
-  dialect.flags_from_low = choice(given[6], {"low", "high"}, "lzss: the order of flags") == 0;
-  dialect.flag_bytes = static_cast<unsigned>(count(7));
-  dialect.literal_flag = given[8].number != 0;
-  dialect.nearest = count(9);
-  dialect.longer = static_cast<unsigned>(count(10));
-  dialect.stops = given[11].number != 0;
-  return open_lzss(std::move(packed), dialect, size_of(given[12], size));
+  return open_lzss(std::move(packed), lzss_dialect(given), size_of(given[12], size));
 }
 
 StreamPtr open_run_length_step(StreamPtr packed, const StepArguments& given, Size) {
-  std::size_t form =
-      choice(given[0], {"packbits", "pairs", "marked", "high_bit", "top_bits"}, "rle: the form");
-  return open_run_length(std::move(packed), static_cast<RunLength>(form), static_cast<Byte>(given[1].number));
+  return open_run_length(std::move(packed), run_length_form(given), static_cast<Byte>(given[1].number));
 }
 
 template <Mix How>
@@ -124,38 +93,15 @@ StreamPtr open_rotate(StreamPtr stored, const StepArguments& given, Size) {
   return open_rotated(std::move(stored), static_cast<unsigned>(((given[0].number % 8) + 8) % 8));
 }
 StreamPtr open_lcg(StreamPtr stored, const StepArguments& given, Size) {
-  auto mix = static_cast<Mix>(choice(given[4], {"xor", "add", "subtract"}, "lcg: how"));
-  auto word = [&](std::size_t i) { return static_cast<std::uint32_t>(given[i].number); };
-  return open_congruential(
-      std::move(stored), mix,
-      {word(0), word(1), word(2), static_cast<unsigned>(std::clamp<std::int64_t>(given[3].number, 0, 32))});
+  return open_congruential(std::move(stored), congruential_mix(given), congruential_of(given));
 }
 StreamPtr open_rc4_step(StreamPtr stored, const StepArguments& given, Size) {
   return open_rc4(std::move(stored), given[0].bytes, static_cast<std::uint64_t>(given[1].number));
 }
 
-BlockMode mode_of(const StepArgument& given) {
-  return static_cast<BlockMode>(choice(given, {"ecb", "cbc", "ctr"}, "the mode"));
-}
-WordOrder order_of(const StepArgument& given) {
-  return static_cast<WordOrder>(choice(given, {"little", "big"}, "the order of bytes"));
-}
-
-StreamPtr open_aes(StreamPtr stored, const StepArguments& given, Size) {
-  return open_block_cipher(std::move(stored), make_aes(given[0].bytes), mode_of(given[1]), given[2].bytes);
-}
-StreamPtr open_des(StreamPtr stored, const StepArguments& given, Size) {
-  return open_block_cipher(std::move(stored), make_des(given[0].bytes), mode_of(given[1]), given[2].bytes);
-}
-StreamPtr open_blowfish(StreamPtr stored, const StepArguments& given, Size) {
-  return open_block_cipher(std::move(stored), make_blowfish(given[0].bytes, order_of(given[3])),
-                           mode_of(given[1]), given[2].bytes);
-}
 template <auto Make>
-StreamPtr open_tea(StreamPtr stored, const StepArguments& given, Size) {
-  auto rounds = static_cast<unsigned>(std::clamp<std::int64_t>(given[4].number, 0, UINT16_MAX));
-  return open_block_cipher(std::move(stored), Make(given[0].bytes, order_of(given[3]), rounds),
-                           mode_of(given[1]), given[2].bytes);
+StreamPtr open_cipher(StreamPtr stored, const StepArguments& given, Size) {
+  return open_block_cipher(std::move(stored), Make(given), block_mode(given[1]), given[2].bytes);
 }
 
 const StepParameter kSize{"size", Kind::number};
@@ -247,14 +193,15 @@ const std::vector<StepKind>& table() {
        open_rc4_step},
       {"tea", "TEA; order of its words is little or big",
        and_more(kBlock, {{"order", Kind::text, false, 0, "big"}, {"rounds", Kind::number, false, 32}}), true,
-       open_tea<make_tea>},
+       open_cipher<tea_of>},
       {"xtea", "XTEA, likewise",
        and_more(kBlock, {{"order", Kind::text, false, 0, "big"}, {"rounds", Kind::number, false, 32}}), true,
-       open_tea<make_xtea>},
+       open_cipher<xtea_of>},
       {"blowfish", "Blowfish, likewise", and_more(kBlock, {{"order", Kind::text, false, 0, "big"}}), true,
-       open_blowfish},
-      {"des", "DES; a key of 16 or 24 bytes makes it triple DES", kBlock, true, open_des},
-      {"aes", "AES with a key of 16, 24 or 32 bytes; mode is ecb, cbc or ctr", kBlock, true, open_aes},
+       open_cipher<blowfish_of>},
+      {"des", "DES; a key of 16 or 24 bytes makes it triple DES", kBlock, true, open_cipher<des_of>},
+      {"aes", "AES with a key of 16, 24 or 32 bytes; mode is ecb, cbc or ctr", kBlock, true,
+       open_cipher<aes_of>},
   };
   return kKinds;
 }

@@ -1,0 +1,230 @@
+#pragma once
+
+#include <fmt/format.h>
+
+#include <array>
+#include <bit>
+#include <concepts>
+#include <cstring>
+#include <string_view>
+#include <tuple>
+
+#include "base/cursor.h"
+#include "base/error.h"
+
+namespace operculum {
+
+// A structure on disk is declared once, as a constant `layout` of the struct that holds it in memory: the
+// fields in their order, with the specification's names. From that declaration it is read, written, and named
+// in messages:
+//
+//   struct EndRecord {
+//     std::uint32_t signature = 0;
+//     std::uint16_t disk = 0;
+//     static constexpr auto layout =
+//         little_endian(field("end of central dir signature", &EndRecord::signature),
+//                       field("number of this disk", &EndRecord::disk));
+//   };
+
+/// A number: the name that the specification gives it, the member that holds it, and its width in bytes.
+template <typename S, std::unsigned_integral T, std::size_t Width>
+struct NumberField {
+  static constexpr std::size_t width = Width;
+  static constexpr std::size_t begin(std::size_t at) { return at; }
+  std::string_view name;
+  T S::*member;
+};
+
+/// A number as wide as its member.
+template <typename S, std::unsigned_integral T>
+constexpr NumberField<S, T, sizeof(T)> field(std::string_view name, T S::*member) {
+  return {name, member};
+}
+
+/// A number that takes fewer bytes on disk than its member has; a value that does not fit must not be
+/// written.
+template <std::size_t Width, typename S, std::unsigned_integral T>
+constexpr NumberField<S, T, Width> narrow_field(std::string_view name, T S::*member) {
+  static_assert(Width < sizeof(T));
+  return {name, member};
+}
+
+/// Bytes kept as they are.
+template <typename S, std::size_t Count>
+struct BytesField {
+  static constexpr std::size_t width = Count;
+  static constexpr std::size_t begin(std::size_t at) { return at; }
+  std::string_view name;
+  std::array<Byte, Count> S::*member;
+};
+template <typename S, std::size_t Count>
+constexpr BytesField<S, Count> field(std::string_view name, std::array<Byte, Count> S::*member) {
+  return {name, member};
+}
+
+/// The next field lies `At` bytes into the structure; what is between is not looked at, and written as zeros.
+template <std::size_t At>
+struct Onwards {
+  static constexpr std::size_t width = 0;
+  static constexpr std::size_t begin(std::size_t) { return At; }
+};
+template <std::size_t At>
+constexpr Onwards<At> from_byte() {
+  return {};
+}
+
+/// Fields in their order.
+template <std::endian Order, typename... Fields>
+struct StructureLayout {
+  static constexpr std::endian order = Order;
+  std::tuple<Fields...> fields;
+
+  /// In bytes, up to the end of the last field.
+  static constexpr std::size_t size() {
+    std::size_t at = 0;
+    ((at = Fields::begin(at) + Fields::width), ...);
+    return at;
+  }
+
+  /// Calls `visit(field, at)` for each field that holds something.
+  template <typename Visit>
+  constexpr void each(Visit visit) const {
+    std::size_t at = 0;
+    std::apply(
+        [&](const auto&... one) {
+          auto step = [&](const auto& part) {
+            at = part.begin(at);
+            if constexpr (requires { part.member; }) visit(part, at);
+            at += part.width;
+          };
+          (step(one), ...);
+        },
+        fields);
+  }
+};
+
+template <typename... Fields>
+constexpr StructureLayout<std::endian::little, Fields...> little_endian(Fields... fields) {
+  return {{fields...}};
+}
+template <typename... Fields>
+constexpr StructureLayout<std::endian::big, Fields...> big_endian(Fields... fields) {
+  return {{fields...}};
+}
+
+/// What a structure takes on disk, in bytes.
+template <typename S>
+inline constexpr std::size_t size_on_disk = decltype(S::layout)::size();
+
+namespace detail {
+
+template <std::endian Order, std::size_t Width>
+std::uint64_t load(const Byte* bytes) {
+  std::uint64_t value = 0;
+  if constexpr (Order == std::endian::little && Width == sizeof(std::uint64_t)) {
+    return load_little<std::uint64_t>(bytes);
+  } else if constexpr (Order == std::endian::little && Width == sizeof(std::uint32_t)) {
+    return load_little<std::uint32_t>(bytes);
+  } else if constexpr (Order == std::endian::little && Width == sizeof(std::uint16_t)) {
+    return load_little<std::uint16_t>(bytes);
+  } else {
+    for (std::size_t i = 0; i < Width; ++i) {
+      std::size_t at = Order == std::endian::little ? Width - 1 - i : i;
+      value = (value << 8) | bytes[at];
+    }
+    return value;
+  }
+}
+
+template <std::endian Order, std::size_t Width>
+void store(Byte* bytes, std::uint64_t value) {
+  for (std::size_t i = 0; i < Width; ++i) {
+    std::size_t at = Order == std::endian::little ? i : Width - 1 - i;
+    bytes[at] = static_cast<Byte>(value >> (8 * i));
+  }
+}
+
+}  // namespace detail
+
+/// A structure out of bytes that are known to be there, size_on_disk<S> of them.
+template <typename S, std::endian Order = decltype(S::layout)::order>
+S read_structure(const Byte* bytes) {
+  S out{};
+  S::layout.each([&](const auto& part, std::size_t at) {
+    if constexpr (requires { (out.*(part.member)).data(); }) {
+      std::memcpy((out.*(part.member)).data(), bytes + at, part.width);
+    } else {
+      using Number = std::remove_reference_t<decltype(out.*(part.member))>;
+      out.*(part.member) =
+          static_cast<Number>(detail::load<Order, std::remove_cvref_t<decltype(part)>::width>(bytes + at));
+    }
+  });
+  return out;
+}
+
+/// The next structure; the cursor throws where it is cut short.
+template <typename S, std::endian Order = decltype(S::layout)::order>
+S read_structure(Cursor& cursor) {
+  return read_structure<S, Order>(cursor.take(size_on_disk<S>).data());
+}
+
+/// Puts the structure over `bytes`, size_on_disk<S> of them; what no field covers is left as it is.
+template <typename S, std::endian Order = decltype(S::layout)::order>
+void write_structure(const S& from, Byte* bytes) {
+  S::layout.each([&](const auto& part, std::size_t at) {
+    if constexpr (requires { (from.*(part.member)).data(); }) {
+      std::memcpy(bytes + at, (from.*(part.member)).data(), part.width);
+    } else {
+      detail::store<Order, std::remove_cvref_t<decltype(part)>::width>(bytes + at, from.*(part.member));
+    }
+  });
+}
+
+template <typename S, std::endian Order = decltype(S::layout)::order>
+void append_structure(Bytes& out, const S& from) {
+  std::size_t at = out.size();
+  out.resize(at + size_on_disk<S>);
+  write_structure<S, Order>(from, out.data() + at);
+}
+
+/// A field's name in the specification, and how many bytes into the structure it lies.
+struct FieldPlace {
+  std::string_view name;
+  std::size_t at = 0;
+};
+template <typename S, typename Member>
+constexpr FieldPlace place_of(Member S::*member) {
+  FieldPlace place;
+  S::layout.each([&](const auto& part, std::size_t at) {
+    if constexpr (requires { part.member == member; }) {
+      if (part.member == member) place = {part.name, at};
+    }
+  });
+  return place;
+}
+
+/// One number of a structure alone, out of bytes that are known to be there.
+template <typename S, typename T>
+T read_field(T S::*member, const Byte* bytes) {
+  T value{};
+  S::layout.each([&](const auto& part, std::size_t at) {
+    if constexpr (requires { part.member == member; }) {
+      constexpr std::size_t width = std::remove_cvref_t<decltype(part)>::width;
+      if (part.member == member)
+        value = static_cast<T>(detail::load<decltype(S::layout)::order, width>(bytes + at));
+    }
+  });
+  return value;
+}
+
+/// Throws Malformed: "ext superblock at offset 1024: expected s_log_block_size (at 1048) to be at most 6,
+/// found 77".
+template <typename S, typename Member>
+[[noreturn]] void refuse_field(std::string_view what, std::uint64_t base, Member S::*member,
+                               std::string_view expected, std::string_view found) {
+  FieldPlace place = place_of(member);
+  throw Malformed(fmt::format("{} at offset {}: expected {} (at {}) to be {}, found {}", what, base,
+                              place.name, base + place.at, expected, found));
+}
+
+}  // namespace operculum

@@ -1,0 +1,25 @@
+#pragma once
+
+#include "cli/session.h"
+#include "task/rebuild.h"
+
+namespace operculum::cli {
+
+/// Options that commands which write containers share.
+struct PackOptions {
+  std::string method;
+  std::string level;
+  unsigned jobs = 0;
+
+  void add_to(Options& command);
+  PackChoice choice() const;  ///< throws UsageError
+};
+
+/// "PATH=FILE": at the last "=" in front of something that is there, else at the last one. Throws UsageError
+/// naming the option.
+Wish wish_of(Wish::Kind kind, const std::string& text, const char* option);
+
+/// Runs a rebuild, tells of it, and raises the exit code.
+void run_rebuild(Session& session, const RebuildRequest& request);
+
+}  // namespace operculum::cli

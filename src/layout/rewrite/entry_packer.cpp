@@ -1,0 +1,116 @@
+#include "layout/rewrite/entry_packer.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/checksum.h"
+#include "base/error.h"
+#include "base/text.h"
+#include "layout/run/step_packers.h"
+
+namespace operculum::layout {
+namespace {
+
+/// Bytes of a block of a cipher that works on whole blocks alone; 1 of all other steps.
+std::uint64_t block_of(const Step& step) {
+  struct Block {
+    std::string_view name;
+    std::uint64_t size;
+  };
+  static constexpr Block kBlocks[] = {{"aes", 16}, {"des", 8}, {"blowfish", 8}, {"tea", 8}, {"xtea", 8}};
+  for (const Block& block : kBlocks) {
+    if (block.name == step.kind->name && step.arguments[1].text != "ctr") return block.size;
+  }
+  return 1;
+}
+
+/// Zeros behind a content, up to whole blocks.
+StreamPtr filled_up(StreamPtr plain, std::uint64_t size, std::uint64_t block) {
+  std::uint64_t missing = (block - size % block) % block;
+  if (missing == 0) return plain;
+  struct Filled final : Stream {
+    Filled(StreamPtr of, std::uint64_t zeros) : inner(std::move(of)), left(zeros) {}
+    std::size_t read(ByteSpan out) override {
+      if (std::size_t count = inner->read(out)) return count;
+      auto count = static_cast<std::size_t>(std::min<std::uint64_t>(left, out.size()));
+      std::fill_n(out.begin(), count, Byte{0});
+      left -= count;
+      return count;
+    }
+    StreamPtr inner;
+    std::uint64_t left;
+  };
+  return std::make_unique<Filled>(std::move(plain), missing);
+}
+
+/// The settings of the one codec among the steps, found out from what it made before.
+PackSettings settings_of(const EntryLook& look, Container& before, std::size_t index,
+                         const Writing& writing) {
+  PackSettings settings;
+  settings.level = writing.choice.level;
+  const std::vector<Step>& steps = look.recipe->steps;
+  if (steps.empty() || codec_of(*steps.back().kind).empty()) return settings;
+  Recipe packed = *look.recipe;
+  packed.steps.pop_back();
+  const Entry& entry = before.entries()[index];
+  try {
+    StreamPtr stream = open_recipe(std::make_shared<Recipe>(packed), std::nullopt);
+    SourcePtr bytes = packed.steps.empty() && packed.source ? packed.source : spool(*stream, writing.spool);
+    ContentPtr plain = before.content(index);
+    std::uint64_t size = look.size ? *look.size : plain->stream()->skip(UINT64_MAX);
+    return settings_like(codec_of(*steps.back().kind), bytes, *plain, size, entry.path, writing);
+  } catch (const Malformed&) {
+    return settings;  // what was there is damaged: that is why it is replaced
+  }
+}
+
+PackedEntry pack_one(const EntryLook& look, const NewEntry& changed, PackSettings settings,
+                     const Writing& writing) {
+  PackedEntry out;
+  out.plain = changed.content;
+  out.plain_size = changed.size;
+  StreamPtr measure = changed.content->stream();
+  Bytes buffer(256 * 1024);
+  while (std::size_t count = measure->read(buffer))
+    out.crc32 = crc32(out.crc32, ByteView(buffer).first(count));
+  settings.plain_size = changed.size;
+  const std::vector<Step>& steps = look.recipe->steps;
+  SourcePtr plain = changed.content->source();
+  if (steps.empty() && plain) {
+    out.stored = plain;
+    return out;
+  }
+  StreamPtr stream = changed.content->stream();
+  std::uint64_t block = 1;
+  for (const Step& step : steps) block = std::max(block, block_of(step));
+  bool cut = !steps.empty() && steps.back().kind->name == "take";
+  if (cut) stream = filled_up(std::move(stream), changed.size, block);
+  for (auto step = steps.rbegin(); step != steps.rend(); ++step)
+    stream = pack_step(*step, std::move(stream), settings);
+  out.stored = spool(*stream, writing.spool);
+  return out;
+}
+
+}  // namespace
+
+std::map<std::size_t, PackedEntry> pack_entries(const DescribedFile& file, const Changes& changes,
+                                                const Writing& writing) {
+  auto before = open_described(file.plan, file.input, file.source, file.context);
+  std::map<std::size_t, PackedEntry> out;
+  for (const auto& [index, changed] : changes.replaced) {
+    const std::string& path = before->entries()[index].path;
+    if (changed.kind != EntryKind::file) throw Unsupported("setting what is no file in a described format");
+    if (!writing.choice.method.empty())
+      throw Unsupported("--method in a described format, which says itself how it packs");
+    EntryLook look = before->look(index);
+    if (!look.recipe || !look.recipe->source)
+      throw Unsupported(
+          fmt::format("setting \"{}\", whose bytes are joined from several places", escape(path)));
+    PackSettings settings = settings_of(look, *before, index, writing);
+    out.emplace(index, pack_one(look, changed, settings, writing));
+  }
+  return out;
+}
+
+}  // namespace operculum::layout

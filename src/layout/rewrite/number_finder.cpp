@@ -1,0 +1,156 @@
+#include "layout/rewrite/number_finder.h"
+
+#include <algorithm>
+#include <cstdlib>
+
+#include "base/error.h"
+#include "io/assembly.h"
+#include "layout/rewrite/number_writer.h"
+
+namespace operculum::layout {
+namespace {
+
+constexpr std::size_t kMostTried = 48;  // numbers that are changed on trial
+constexpr std::size_t kMostMisses = 8;  // entries in a row whose place no number tells
+constexpr std::int64_t kLargestUnit = 1 << 16;
+constexpr std::uint64_t kNear = 64 * 1024;  // bytes in front of data in which a header of its own lies
+
+SourcePtr with_number(const SourcePtr& source, const NumberRead& read, const Bytes& bytes) {
+  Assembly out;
+  out.add(source, 0, read.at);
+  out.add(bytes);
+  out.add(source, read.at + bytes.size(), source->size() - read.at - bytes.size());
+  return out.source();
+}
+
+}  // namespace
+
+NumberFinder::Measures NumberFinder::measures_of(const EntryLook& look, const Source& base) {
+  Measures out;
+  if (look.size) out.size = static_cast<std::int64_t>(*look.size);
+  if (!look.recipe || !look.recipe->source) return out;
+  out.length = static_cast<std::int64_t>(look.recipe->source->size());
+  if (auto run = trace(*look.recipe->source, 0, base)) out.offset = static_cast<std::int64_t>(run->at);
+  return out;
+}
+
+std::optional<NumberFinder::Measures> NumberFinder::measured(std::size_t index,
+                                                             const SourcePtr& source) const {
+  try {
+    auto container = open_described(file_.plan, file_.input, source, file_.context);
+    std::span<const Entry> entries = container->entries();
+    if (entries.size() != paths_.size() || entries[index].path != paths_[index]) return std::nullopt;
+    return measures_of(container->look(index), *source);
+  } catch (const LimitExceeded&) {
+    throw;
+  } catch (const std::exception&) {
+    return std::nullopt;  // it is read no more: not this number, or not so
+  }
+}
+
+/// What becomes of the entry when the number is another one by so much.
+std::optional<NumberFinder::Measures> NumberFinder::changed(const NumberRead& read, std::size_t index,
+                                                            std::int64_t change) const {
+  auto bytes = bytes_for(read, read.value + change, *file_.source);
+  return bytes ? measured(index, with_number(file_.source, read, *bytes)) : std::nullopt;
+}
+
+/// Whether another change, twice as large or the other way, gives as much more.
+template <typename Of>
+bool NumberFinder::follows_evenly(const NumberRead& read, std::size_t index, std::int64_t change,
+                                  std::int64_t step, Of of, const Measures& now) const {
+  std::int64_t expected = change < 0 ? -step : step;
+  for (std::int64_t times : {2, -1}) {
+    auto again = changed(read, index, times * change);
+    if (again && of(*again)) return *of(*again) - *of(now) == times * expected;
+  }
+  return false;
+}
+
+/// Whether a measure follows a number evenly, and nothing else of the entry follows it that should not.
+std::optional<Driver> NumberFinder::tried(const NumberRead& read, std::size_t index, Measure measure,
+                                          const Measures& now) const {
+  auto of = [&](const Measures& one) {
+    return measure == Measure::offset ? one.offset : measure == Measure::length ? one.length : one.size;
+  };
+  for (std::int64_t unit = 1; unit <= kLargestUnit; unit *= 2) {
+    for (std::int64_t change : {unit, -unit}) {
+      auto once = changed(read, index, change);
+      if (!once || !of(*once)) continue;
+      std::int64_t step = (*of(*once) - *of(now)) * (change < 0 ? -1 : 1);
+      if (step == 0) continue;
+      if (measure != Measure::offset && once->offset != now.offset) continue;
+      if (follows_evenly(read, index, change, step, of, now)) return Driver{read, step, unit};
+    }
+  }
+  return std::nullopt;
+}
+
+std::optional<Driver> NumberFinder::driver(const EntryLook& look, std::size_t index, Measure measure) {
+  Measures now = measures_of(look, *file_.source);
+  auto value = measure == Measure::offset ? now.offset : measure == Measure::length ? now.length : now.size;
+  if (!value) return std::nullopt;
+  const std::vector<NumberRead>& own = look.reads.numbers;
+  for (std::size_t i = 0; i < std::min(own.size(), kMostTried); ++i) {
+    auto found = tried(own[i], index, measure, now);
+    if (!found) continue;
+    found->place = i;
+    return found;
+  }
+  // Records that were read for good while the list was: numbers with its value, those in front of the data
+  // first.
+  if (!now.offset) return std::nullopt;
+  auto data_at = static_cast<std::uint64_t>(*now.offset);
+  std::vector<const NumberRead*> equal = equal_numbers(*value, data_at);
+  for (const NumberRead* read : equal) {
+    if (auto found = tried(*read, index, measure, now)) return found;
+  }
+  // Where a change makes all that follows unreadable nothing can be seen: then the nearest one may be meant.
+  bool close = !equal.empty() && equal.front()->at < data_at && data_at - equal.front()->at <= kNear;
+  if (measure == Measure::offset || !close) return std::nullopt;
+  Driver guess{*equal.front()};
+  guess.seen = false;
+  return guess;
+}
+
+std::vector<const NumberRead*> NumberFinder::equal_numbers(std::int64_t value, std::uint64_t at) const {
+  std::vector<const NumberRead*> found;
+  for (const NumberRead& read : head_.numbers) {
+    if (read.value == value) found.push_back(&read);
+  }
+  auto distance = [&](const NumberRead* read) {
+    bool behind = read->at >= at;
+    return std::pair(behind, behind ? read->at - at : at - read->at);
+  };
+  std::stable_sort(found.begin(), found.end(),
+                   [&](const NumberRead* a, const NumberRead* b) { return distance(a) < distance(b); });
+  if (found.size() > kMostTried) found.resize(kMostTried);
+  return found;
+}
+
+std::optional<Driver> NumberFinder::like_others(const EntryLook& look, std::size_t index,
+                                                const std::map<std::size_t, Driver>& known) {
+  for (const auto& [other, driver] : known) {
+    if (!driver.place || *driver.place >= look.reads.numbers.size()) continue;
+    const NumberRead& read = look.reads.numbers[*driver.place];
+    if (read.plan == driver.read.plan && read.at != driver.read.at)
+      return Driver{read, driver.step, driver.unit, true, driver.place};
+  }
+  return misses_ < kMostMisses ? found_or_missed(look, index) : std::nullopt;
+}
+
+/// Entries that follow one another have no such numbers; after some, the others are not asked.
+std::optional<Driver> NumberFinder::found_or_missed(const EntryLook& look, std::size_t index) {
+  auto found = driver(look, index, Measure::offset);
+  if (!found) ++misses_;
+  return found;
+}
+
+const NumberRead* NumberFinder::last_equal(std::int64_t value, std::size_t count) const {
+  for (std::size_t i = std::min(count, head_.numbers.size()); i-- > 0;) {
+    if (head_.numbers[i].value == value) return &head_.numbers[i];
+  }
+  return nullptr;
+}
+
+}  // namespace operculum::layout

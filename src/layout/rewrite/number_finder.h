@@ -1,0 +1,65 @@
+#pragma once
+
+#include <map>
+
+#include "layout/rewrite/described_rewrite.h"
+
+namespace operculum::layout {
+
+/// What of an entry a number may tell.
+enum class Measure { offset, length, size };
+
+/// A number of the container that an entry's measure follows: when it grows by `unit`, that grows by `step`.
+/// A unit of more than 1 is that of a number in the higher bits of a word.
+struct Driver {
+  NumberRead read;
+  std::int64_t step = 1, unit = 1;
+  bool seen = true;  ///< that it does; false: it is likely by its place and value
+  std::optional<std::size_t> place =
+      {};  ///< among the numbers that were read for the entry, when it is one of them
+};
+
+/// Finds out which numbers tell what, by changing one and looking what becomes of the entry.
+class NumberFinder {
+ public:
+  /// Both must outlive it; `head` is what was read until all entries were listed.
+  NumberFinder(const DescribedFile& file, const Recorder& head, std::span<const Entry> entries)
+      : file_(file), head_(head) {
+    for (const Entry& entry : entries) paths_.push_back(entry.path);
+  }
+
+  /// Nothing when no number drives it: then it follows from what lies in front, or lies in bytes that are
+  /// decoded.
+  std::optional<Driver> driver(const EntryLook& look, std::size_t index, Measure measure);
+
+  /// The number of another entry that is read as those known ones are.
+  std::optional<Driver> like_others(const EntryLook& look, std::size_t index,
+                                    const std::map<std::size_t, Driver>& known);
+
+  /// The number with this value that was read last of the first `count`; null when there is none.
+  const NumberRead* last_equal(std::int64_t value, std::size_t count) const;
+
+ private:
+  /// All measures of an entry; nothing where one is not there.
+  struct Measures {
+    std::optional<std::int64_t> offset, length, size;
+  };
+  static Measures measures_of(const EntryLook& look, const Source& base);
+  std::optional<Measures> measured(std::size_t index, const SourcePtr& source) const;
+  std::optional<Measures> changed(const NumberRead& read, std::size_t index, std::int64_t change) const;
+  template <typename Of>
+  bool follows_evenly(const NumberRead& read, std::size_t index, std::int64_t change, std::int64_t step,
+                      Of of, const Measures& now) const;
+  std::optional<Driver> tried(const NumberRead& read, std::size_t index, Measure measure,
+                              const Measures& now) const;
+
+  const DescribedFile& file_;
+  const Recorder& head_;
+  std::vector<const NumberRead*> equal_numbers(std::int64_t value, std::uint64_t at) const;
+  std::optional<Driver> found_or_missed(const EntryLook& look, std::size_t index);
+
+  std::size_t misses_ = 0;
+  std::vector<std::string> paths_;  // of all entries: no number that changes one of these is the right one
+};
+
+}  // namespace operculum::layout

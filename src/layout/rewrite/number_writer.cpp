@@ -1,0 +1,120 @@
+#include "layout/rewrite/number_writer.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/text.h"
+#include "layout/plan/read_plan.h"
+
+namespace operculum::layout {
+namespace {
+
+/// The number as it is stored for a value that has gone through the plan's arithmetic.
+std::optional<std::int64_t> without_steps(const NumberPlan& plan, std::int64_t value) {
+  for (auto step = plan.steps.rbegin(); step != plan.steps.rend(); ++step) {
+    if (!step->constant) return std::nullopt;
+    std::int64_t operand = *step->constant, out = 0;
+    switch (step->what) {
+      case '+':
+        if (__builtin_sub_overflow(value, operand, &out)) return std::nullopt;
+        break;
+      case '-':
+        if (__builtin_add_overflow(value, operand, &out)) return std::nullopt;
+        break;
+      case 'x':
+        out = value ^ operand;
+        break;
+      case '*':
+        if (operand == 0 || value % operand != 0) return std::nullopt;
+        out = value / operand;
+        break;
+      case '/':
+        if (__builtin_mul_overflow(value, operand, &out)) return std::nullopt;
+        break;
+      default:
+        return std::nullopt;
+    }
+    value = out;
+  }
+  return value;
+}
+
+std::optional<Bytes> fixed_bytes(const NumberRead& read, std::int64_t raw) {
+  unsigned bits = 8 * read.width;
+  if (bits < 64) {
+    std::int64_t most = (std::int64_t{1} << (read.plan->is_signed ? bits - 1 : bits)) - 1;
+    std::int64_t least = read.plan->is_signed ? -most - 1 : 0;
+    if (raw < least || raw > most) return std::nullopt;
+  }
+  Bytes out(read.width);
+  for (unsigned i = 0; i < read.width; ++i) {
+    unsigned at = read.big ? read.width - 1 - i : i;
+    out[at] = static_cast<Byte>(static_cast<std::uint64_t>(raw) >> (8 * i));
+  }
+  return out;
+}
+
+/// Groups of seven bits; shorter numbers are filled up with groups of zeros.
+std::optional<Bytes> group_bytes(const NumberRead& read, std::int64_t raw) {
+  if (raw < 0 || (read.width < 9 && raw >> (7 * read.width) != 0)) return std::nullopt;
+  bool high_first = read.plan->form == NumberPlan::Form::vlq;
+  if (read.plan->form == NumberPlan::Form::sleb128 && raw >> (7 * read.width - 1) != 0) return std::nullopt;
+  Bytes out(read.width);
+  for (unsigned i = 0; i < read.width; ++i) {
+    unsigned group = high_first ? read.width - 1 - i : i;
+    out[i] = static_cast<Byte>((raw >> (7 * group)) & 0x7f);
+    if (i + 1 < read.width) out[i] |= 0x80;
+  }
+  return out;
+}
+
+/// Digits in the place of those that were there, filled up as they were.
+std::optional<Bytes> digit_bytes(const NumberRead& read, std::int64_t raw, const Source& source) {
+  Bytes before = read_up_to(source, read.at, read.width);
+  auto is_digit = [](Byte b) {
+    return (b >= '0' && b <= '9') || (b >= 'a' && b <= 'f') || (b >= 'A' && b <= 'F');
+  };
+  auto begin = std::find_if(before.begin(), before.end(), is_digit);
+  auto end = std::find_if_not(begin, before.end(), is_digit);
+  if (raw < 0 || begin == end) return std::nullopt;
+  auto count = static_cast<std::size_t>(end - begin);
+  auto value = static_cast<std::uint64_t>(raw);
+  int base = read.plan->base;
+  std::string digits = base == 16  ? fmt::format("{:x}", value)
+                       : base == 8 ? fmt::format("{:o}", value)
+                                   : fmt::format("{}", value);
+  bool zeros = *begin == '0' && count > 1;
+  std::size_t room = static_cast<std::size_t>(before.end() - begin);
+  if (digits.size() < count && zeros) digits.insert(0, count - digits.size(), '0');
+  if (digits.size() > room || (digits.size() > count && read.plan->ends != NumberPlan::Ends::length))
+    return std::nullopt;
+  Byte filler = end == before.end() ? ' ' : *end;
+  Bytes out(before.begin(), begin);
+  out.insert(out.end(), digits.begin(), digits.end());
+  if (digits.size() < count && end == before.end() && read.plan->ends != NumberPlan::Ends::length)
+    return std::nullopt;
+  while (out.size() < before.size()) {
+    std::size_t at = out.size();
+    auto old_end = static_cast<std::size_t>(end - before.begin());
+    out.push_back(at < old_end ? filler : before[at]);
+  }
+  return out;
+}
+
+}  // namespace
+
+std::optional<Bytes> bytes_for(const NumberRead& read, std::int64_t value, const Source& source) {
+  auto raw = without_steps(*read.plan, value);
+  if (!raw) return std::nullopt;
+  switch (read.plan->form) {
+    case NumberPlan::Form::fixed:
+      return fixed_bytes(read, *raw);
+    case NumberPlan::Form::digits:
+      return digit_bytes(read, *raw, source);
+    default:
+      return group_bytes(read, *raw);
+  }
+}
+
+}  // namespace operculum::layout

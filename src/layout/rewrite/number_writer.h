@@ -1,0 +1,12 @@
+#pragma once
+
+#include "io/source.h"
+#include "layout/run/recorder.h"
+
+namespace operculum::layout {
+
+/// The bytes that make a number that was read have another value, in the width that it has; nothing when they
+/// have no room for it, or its arithmetic has no way back. `source` has the bytes that were read.
+std::optional<Bytes> bytes_for(const NumberRead& read, std::int64_t value, const Source& source);
+
+}  // namespace operculum::layout

@@ -1,0 +1,41 @@
+#pragma once
+
+#include <cstdint>
+#include <vector>
+
+namespace operculum::layout {
+
+struct NumberPlan;
+
+/// A number that was read from the container's own bytes.
+struct NumberRead {
+  const NumberPlan* plan = nullptr;
+  std::uint64_t at = 0;    ///< offset in the container
+  unsigned width = 0;      ///< bytes that it takes
+  bool big = false;        ///< the byte order that was in force
+  std::int64_t value = 0;  ///< as the description sees it
+};
+
+/// Bytes of the container between two offsets.
+struct RangeRead {
+  std::uint64_t at = 0, length = 0;
+  std::size_t numbers = 0;  ///< how many had been read when it was gone to
+};
+
+/// Something that was read at a stated offset.
+struct PlacedAt {
+  std::int64_t stated = 0;     ///< the number
+  std::uint64_t position = 0;  ///< where that is in the container
+  std::size_t numbers = 0;     ///< how many had been read when it was gone to
+};
+
+/// What a description reads of the container's own bytes, in order: so that it can be found out what has to
+/// change when something in it changes.
+struct Recorder {
+  std::vector<NumberRead> numbers;
+  std::vector<RangeRead> runs;     ///< bytes whose length a field or expression gives
+  std::vector<RangeRead> withins;  ///< parts that a stated size bounds
+  std::vector<PlacedAt> placed;
+};
+
+}  // namespace operculum::layout

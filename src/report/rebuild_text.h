@@ -1,0 +1,10 @@
+#pragma once
+
+#include "task/rebuild.h"
+
+namespace operculum {
+
+/// What becomes of each entry, a line for each, with the notes beneath; then a line about the file.
+std::string rebuild_text(const RebuildResult& result, const std::string& target, bool dry_run);
+
+}  // namespace operculum

@@ -1,0 +1,22 @@
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "container/rewrite.h"
+
+namespace operculum {
+
+/// Whether times on disk are kept. SOURCE_DATE_EPOCH, where it is set, takes the place of all that are later
+/// (reproducible-builds.org).
+std::optional<std::int64_t> source_date();
+
+/// A file, folder or link on disk as something to be put into a container under `path`. Its content is opened
+/// when it is read. Throws IoError, and Unsupported for devices, pipes and sockets.
+NewEntry entry_from_disk(const std::string& file, const std::string& path);
+
+/// Everything beneath a folder, in the order of its paths, folders in front of what is in them. Links are not
+/// followed. Throws IoError.
+std::vector<NewEntry> entries_from_folder(const std::string& folder, const std::string& prefix);
+
+}  // namespace operculum

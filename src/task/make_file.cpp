@@ -1,0 +1,210 @@
+#include "task/make_file.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <thread>
+
+#include "base/checksum.h"
+#include "base/error.h"
+#include "base/text.h"
+#include "codec/codec.h"
+#include "io/read_ahead.h"
+#include "task/new_file.h"
+#include "task/rebuild_check.h"
+
+namespace operculum {
+namespace {
+
+std::vector<std::string_view> ids_that_can_be_made() {
+  std::vector<std::string_view> ids;
+  for (const Format& format : formats()) {
+    if (format.pack || !format.codec.empty()) ids.push_back(format.id);
+  }
+  return ids;
+}
+
+const Format* format_named(std::string_view word) {
+  for (const Format& format : formats()) {
+    if (format.id == word) return &format;
+  }
+  return format_for_name(fmt::format("x.{}", word));
+}
+
+/// Takes the number and the digest of all bytes that pass.
+class Measured final : public Stream {
+ public:
+  Measured(StreamPtr inner, Progress& progress) : inner_(std::move(inner)), progress_(progress) {}
+  std::size_t read(ByteSpan out) override {
+    std::size_t count = inner_->read(out);
+    sum_ = crc32(sum_, out.first(count));
+    size_ += count;
+    progress_.bytes += count;
+    return count;
+  }
+  bool operator==(const Measured& other) const { return sum_ == other.sum_ && size_ == other.size_; }
+
+ private:
+  StreamPtr inner_;
+  Progress& progress_;
+  std::uint32_t sum_ = 0;
+  std::uint64_t size_ = 0;
+};
+
+void drain(Stream& stream) {
+  stream.skip(UINT64_MAX);
+}
+
+/// A fresh container has nothing of an older one: all of its entries are new.
+void check_container(const FileToMake& what, const SourcePtr& made, OpenContext& context,
+                     Progress& progress) {
+  struct Nothing final : Container {
+    std::span<const Entry> entries() override { return {}; }
+    ContentPtr content(std::size_t) override { return nullptr; }
+  };
+  auto nothing = std::make_shared<Nothing>();
+  RebuildLayer layer{
+      what.container, nothing, nothing, make_memory_source({}), std::string(base_name(what.into)), 0};
+  PlannedLayer plan;
+  plan.changes.added = what.entries;
+  plan.source = made;
+  if (what.container->single_stream) {  // its one entry has a name of the reader's
+    Input input{make_content(made), layer.name, nullptr};
+    plan.changes.added.at(0).path = what.container->open(input, context)->entries()[0].path;
+  }
+  check_plan(layer, plan, false, context, progress);
+}
+
+class Maker {
+ public:
+  Maker(const FileToMake& what, OpenContext& context, Progress& progress)
+      : what_(what),
+        context_(context),
+        progress_(progress),
+        writing_{what.choice, context.spool, [](const std::string&, const std::string&) {}} {}
+
+  RebuildResult run() {
+    for (const NewEntry& entry : what_.entries)
+      result_.fates.push_back({Fate::Kind::added, entry.path, "", Entry::kUnknownSize, entry.size, {}});
+    ContentPtr bytes = what_.bytes;
+    std::optional<std::uint64_t> size = what_.size;
+    if (what_.container != nullptr) {
+      Assembly made = what_.container->pack(what_.entries, writing_);
+      check_container(what_, made.source(), context_, progress_);
+      result_.compared = what_.entries.size();
+      if (what_.codecs.empty()) return finish(made);
+      bytes = make_content(made.source());
+      size = made.size();
+    } else if (what_.codecs.empty()) {
+      Assembly plain;
+      plain.add(random_access(*bytes, context_.spool));
+      return finish(plain);
+    }
+    if (!what_.dry_run) pack_around(*bytes, size);
+    return std::move(result_);
+  }
+
+ private:
+  RebuildResult finish(const Assembly& made) {
+    result_.new_size = made.size();
+    if (what_.dry_run) return std::move(result_);
+    NewFile file;
+    file.path = what_.into;
+    SourcePtr none = make_memory_source({});
+    file.check = [&](const Source& written) {
+      check_written(written, made, *none, false, what_.choice.jobs, progress_);
+    };
+    result_.written = write_new_file(made, file, progress_).path;
+    return std::move(result_);
+  }
+
+  PackSettings settings_of(const std::optional<std::uint64_t>& size) const {
+    PackSettings settings;
+    settings.level = what_.choice.level;
+    settings.plain_size = size;
+    settings.threads =
+        what_.choice.jobs > 0 ? what_.choice.jobs : std::max(1u, std::thread::hardware_concurrency());
+    return settings;
+  }
+
+  void pack_around(const Content& bytes, const std::optional<std::uint64_t>& size) {
+    auto measured = std::make_unique<Measured>(make_read_ahead(bytes.stream()), progress_);
+    Measured* plain = measured.get();
+    StreamPtr packed = std::move(measured);
+    bool innermost = true;
+    for (const Format* format : what_.codecs) {
+      packed = open_encoder(format->codec, std::move(packed), settings_of(innermost ? size : std::nullopt));
+      innermost = false;
+    }
+    NewFile file;
+    file.path = what_.into;
+    file.check = [&](const Source& written) { compare(written, *plain); };
+    WrittenFile made = write_new_stream(*packed, file, progress_);
+    result_.written = made.path;
+    result_.new_size = made.size;
+  }
+
+  /// Unpacks what was written and compares it with what went in.
+  void compare(const Source& written, const Measured& plain) const {
+    struct Borrowed final : Source {
+      explicit Borrowed(const Source& of) : inner(of) {}
+      std::uint64_t size() const override { return inner.size(); }
+      std::size_t read_at(std::uint64_t offset, ByteSpan out) const override {
+        return inner.read_at(offset, out);
+      }
+      const Source& inner;
+    };
+    StreamPtr stream = make_source_stream(std::make_shared<Borrowed>(written));
+    for (std::size_t i = what_.codecs.size(); i-- > 0;)
+      stream = open_decoder(what_.codecs[i]->codec, std::move(stream));
+    Progress none;
+    Measured again(std::move(stream), none);
+    drain(again);
+    if (!(again == plain)) {
+      throw Malformed(
+          "the result was not kept: other bytes come out than went in (a mistake of this program, please "
+          "tell "
+          "its makers)");
+    }
+  }
+
+  const FileToMake& what_;
+  OpenContext& context_;
+  Progress& progress_;
+  Writing writing_;
+  RebuildResult result_;
+};
+
+}  // namespace
+
+FileToMake formats_of(const std::string& word) {
+  FileToMake out;
+  bool first = true;
+  auto refuse = [&](std::string_view part) {
+    throw Unsupported(fmt::format("making a \"{}\"; what can be made: {}, and one in another, such as tar.xz",
+                                  escape(part), fmt::join(ids_that_can_be_made(), ", ")));
+  };
+  for (std::string_view part : split(word, '.')) {
+    if (part.empty()) continue;
+    const Format* found = format_named(part);
+    if (found == nullptr || (!found->pack && found->codec.empty())) refuse(part);
+    bool short_for_two = !found->codec.empty() && part.starts_with('t') && found->id != part;  // "tgz"
+    if (short_for_two && first) out.container = format_named("tar");
+    if (!found->codec.empty()) {
+      out.codecs.push_back(found);
+    } else if (first) {
+      out.container = found;
+    } else {
+      refuse(word);
+    }
+    first = false;
+  }
+  if (first) refuse(word);
+  return out;
+}
+
+RebuildResult make_file(const FileToMake& what, OpenContext& context, Progress& progress) {
+  return Maker(what, context, progress).run();
+}
+
+}  // namespace operculum

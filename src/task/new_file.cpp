@@ -1,0 +1,108 @@
+#include "task/new_file.h"
+
+#include <fmt/format.h>
+#include <sys/stat.h>
+
+#include <cerrno>
+#include <cstdlib>
+#include <memory>
+
+#include "base/error.h"
+#include "base/text.h"
+#include "container/limits.h"
+#include "io/digest.h"
+
+namespace operculum {
+namespace {
+
+constexpr std::string_view kOriginalEnding = ".before";
+constexpr std::size_t kBuffer = 1 << 20;
+
+/// A path as the folder that it lies in and its name there.
+struct Split {
+  std::string folder, name;
+};
+Split split_path(const std::string& path) {
+  std::size_t slash = path.rfind('/');
+  if (slash == std::string::npos) return {".", path};
+  return {slash == 0 ? "/" : path.substr(0, slash), path.substr(slash + 1)};
+}
+
+/// Where a link leads: the file itself is replaced, not the link to it.
+std::string real_path(const std::string& path) {
+  std::unique_ptr<char, void (*)(void*)> real(realpath(path.c_str(), nullptr), std::free);
+  struct stat status {};
+  bool is_link = lstat(path.c_str(), &status) == 0 && S_ISLNK(status.st_mode);
+  return is_link && real ? real.get() : path;
+}
+
+std::uint32_t mode_like(const std::string& file) {
+  struct stat status {};
+  if (!file.empty() && stat(file.c_str(), &status) == 0) return status.st_mode & 0777;
+  mode_t mask = umask(0);
+  umask(mask);
+  return 0666 & ~mask;
+}
+
+void check_stop(const Progress& progress) {
+  if (progress.stop) throw GuardTripped("interrupted");
+}
+
+WrittenFile write_with(const NewFile& file, const std::function<void(OutputFile&)>& fill) {
+  Split place = split_path(file.in_place ? real_path(file.path) : file.path);
+  OutputFolder folder(place.folder, OutputFolder::Must::be_there);
+  auto taken = [&] {
+    return IoError(fmt::format("cannot write \"{}\"; choose a new name", escape(file.path)), EEXIST);
+  };
+  if (!file.in_place && folder.exists(place.name)) throw taken();
+  OutputFile out = folder.begin_file(place.name, OutputFolder::Temporary::unnamed);
+  fill(out);
+  SourcePtr written = out.written();
+  if (file.check) file.check(*written);
+  WrittenFile result;
+  result.size = written->size();
+  if (file.digest) result.digest = sha256_of(*written);
+  if (file.in_place) out.keep_replaced_as(place.name + std::string(kOriginalEnding));
+  out.make_durable();
+  FileMetadata metadata;
+  metadata.mode = mode_like(file.like);
+  auto name = out.commit(metadata, file.in_place ? Existing::replace : Existing::keep);
+  if (!name) throw taken();
+  auto in_folder = [&](const std::string& one) {
+    return place.folder == "." ? one : place.folder == "/" ? "/" + one : place.folder + "/" + one;
+  };
+  result.path = in_folder(*name);
+  if (!out.replaced().empty()) result.replaced = in_folder(out.replaced());
+  return result;
+}
+
+}  // namespace
+
+WrittenFile write_new_file(const Assembly& assembly, const NewFile& file, Progress& progress) {
+  progress.total_bytes = assembly.size();
+  std::uint64_t before = progress.bytes;
+  return write_with(file, [&](OutputFile& out) {
+    write_assembly(assembly, out, [&](std::uint64_t done) {
+      check_stop(progress);
+      progress.bytes = before + done;
+    });
+  });
+}
+
+WrittenFile write_new_stream(Stream& stream, const NewFile& file, Progress& progress) {
+  return write_with(file, [&](OutputFile& out) {
+    Bytes buffer(kBuffer);
+    for (;;) {
+      check_stop(progress);
+      if (std::uint64_t hole = stream.skip_hole(); hole > 0) {
+        out.write_hole(hole);
+        continue;
+      }
+      std::size_t count = stream.read(buffer);
+      if (count == 0) return;
+      out.write(ByteView(buffer).first(count));
+    }
+  });
+}
+
+}  // namespace operculum

@@ -1,0 +1,36 @@
+#pragma once
+
+#include <functional>
+#include <string>
+
+#include "io/assembly.h"
+#include "io/stream.h"
+#include "task/progress.h"
+
+namespace operculum {
+
+/// A file that is to be written from an assembly.
+struct NewFile {
+  std::string path;
+  bool in_place =
+      false;         ///< what is there is put beside it under a name of its own; else nothing may be there
+  std::string like;  ///< a file whose mode it gets; empty: the usual one
+  std::function<void(const Source& written)> check;  ///< called before it gets its name; throws to end it
+  bool digest = false;
+};
+
+struct WrittenFile {
+  std::string path;
+  std::string replaced;    ///< where what was there is now; empty when nothing was
+  std::string digest;      ///< SHA-256
+  std::uint64_t size = 0;  ///< in bytes
+};
+
+/// Writes a file under a temporary name, has it checked, and gives it its name, on the disk for good. Throws
+/// IoError, GuardTripped, and what the check throws; nothing is left then.
+WrittenFile write_new_file(const Assembly& assembly, const NewFile& file, Progress& progress);
+
+/// The same from a stream; holes stay holes.
+WrittenFile write_new_stream(Stream& stream, const NewFile& file, Progress& progress);
+
+}  // namespace operculum

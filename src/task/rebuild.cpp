@@ -1,0 +1,121 @@
+#include "task/rebuild.h"
+
+#include <fmt/format.h>
+#include <sys/stat.h>
+
+#include <algorithm>
+#include <cerrno>
+
+#include "base/error.h"
+#include "base/text.h"
+#include "task/new_file.h"
+#include "task/output_place.h"
+#include "task/rebuild_changes.h"
+#include "task/rebuild_check.h"
+#include "task/rebuild_layers.h"
+
+namespace operculum {
+namespace {
+
+class Rebuild {
+ public:
+  Rebuild(const RebuildRequest& request, OpenContext& context, Progress& progress)
+      : request_(request),
+        context_(context),
+        progress_(progress),
+        writing_{request.choice, context.spool, [this](const std::string& path, const std::string& sentence) {
+                   take_note(path, sentence);
+                 }} {}
+
+  RebuildResult run() {
+    Place place = resolve(request_.target, context_, Step::into);
+    if (place.layers.empty()) throw Malformed(no_container_text(place, ", so there is nothing to rebuild"));
+    bool single = place.layers.back().format->single_stream;  // then its one entry is what is changed
+    if (place.entry && !single) {
+      throw Malformed(fmt::format(
+          "\"{}\" is a file in \"{}\" and no container; name the container, and the file with --set",
+          escape(place.inside), escape(place.layers.back().name)));
+    }
+    if (place.parts > 1 && request_.into.empty())
+      throw Unsupported("writing a file of several numbered parts in place; --into writes it as one");
+    std::vector<RebuildLayer> layers = prepare_layers(place, context_);
+    WishedChanges wished = work_out(request_, *layers.back().container, single ? "" : place.inside);
+    result_.fates = std::move(wished.fates);
+    result_.kept_entries = wished.kept;
+    result_.old_size = place.file_source->size();
+    bool nothing_changes = wished.changes.empty();
+    if (nothing_changes && request_.into.empty()) {
+      result_.new_size = result_.old_size;
+      result_.kept_bytes = result_.old_size;
+      return std::move(result_);
+    }
+    std::vector<PlannedLayer> plans = plan_layers(layers, std::move(wished.changes), writing_);
+    result_.new_size = plans.front().result.size();
+    result_.kept_bytes = plans.front().result.kept_of(*layers.front().source);
+    check(layers, plans);
+    if (!request_.dry_run) write(place, layers.front(), plans.front());
+    return std::move(result_);
+  }
+
+ private:
+  /// Of the one file, and of where the original is that it took the place of.
+  void write_receipt(const WrittenFile& written) const {
+    std::string path = absolute_path(written.path), original = written.replaced;
+    std::size_t slash = path.rfind('/');
+    Receipt receipt;
+    receipt.source = request_.target;
+    receipt.folder = slash == 0 ? "/" : path.substr(0, slash);
+    Receipt::Item item;
+    item.path = path.substr(slash + 1);
+    item.size = result_.new_size;
+    item.sha256 = written.digest;
+    item.kind = "file";
+    item.replaced = original.substr(original.rfind('/') + 1);
+    receipt.items.push_back(std::move(item));
+    receipt.write(request_.receipt);
+  }
+
+  void take_note(const std::string& path, const std::string& sentence) {
+    auto fate = std::find_if(result_.fates.begin(), result_.fates.end(),
+                             [&](const Fate& one) { return one.path == path; });
+    if (fate == result_.fates.end()) {  // of a container around the one that changes
+      result_.fates.push_back({Fate::Kind::changed, path, "", Entry::kUnknownSize, Entry::kUnknownSize, {}});
+      fate = std::prev(result_.fates.end());
+    }
+    fate->notes.push_back(sentence);
+  }
+
+  void check(const std::vector<RebuildLayer>& layers, const std::vector<PlannedLayer>& plans) {
+    for (std::size_t i = 0; i < layers.size(); ++i)
+      result_.compared += check_plan(layers[i], plans[i], request_.quick, context_, progress_);
+  }
+
+  void write(const Place& place, const RebuildLayer& outermost, const PlannedLayer& plan) {
+    NewFile file;
+    file.path = request_.into.empty() ? place.file : request_.into;
+    file.in_place = request_.into.empty();
+    file.like = place.file;
+    file.digest = !request_.receipt.empty();
+    file.check = [&](const Source& written) {
+      check_written(written, plan.result, *outermost.source, request_.quick, request_.choice.jobs, progress_);
+    };
+    WrittenFile written = write_new_file(plan.result, file, progress_);
+    result_.written = written.path;
+    result_.original = written.replaced;
+    if (file.digest) write_receipt(written);
+  }
+
+  const RebuildRequest& request_;
+  OpenContext& context_;
+  Progress& progress_;
+  Writing writing_;
+  RebuildResult result_;
+};
+
+}  // namespace
+
+RebuildResult rebuild(const RebuildRequest& request, OpenContext& context, Progress& progress) {
+  return Rebuild(request, context, progress).run();
+}
+
+}  // namespace operculum

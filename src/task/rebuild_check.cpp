@@ -1,0 +1,201 @@
+#include "task/rebuild_check.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/error.h"
+#include "base/text.h"
+
+namespace operculum {
+namespace {
+
+constexpr std::size_t kBuffer = 1 << 20;
+constexpr std::uint64_t kPart = 16 << 20;  // bytes that one thread compares
+
+[[noreturn]] void differs(const std::string& what) {
+  throw Malformed(
+      fmt::format("the result was not kept: {} (a mistake of this program, please tell its makers)", what));
+}
+
+bool equal_range(const Source& a, std::uint64_t a_at, const Source& b, std::uint64_t b_at,
+                 std::uint64_t length) {
+  Bytes ours(static_cast<std::size_t>(std::min<std::uint64_t>(kBuffer, length))), theirs(ours.size());
+  for (std::uint64_t done = 0; done < length;) {
+    auto count = static_cast<std::size_t>(std::min<std::uint64_t>(ours.size(), length - done));
+    if (a.read_at(a_at + done, ByteSpan(ours).first(count)) != count) return false;
+    if (b.read_at(b_at + done, ByteSpan(theirs).first(count)) != count) return false;
+    if (!std::equal(ours.begin(), ours.begin() + static_cast<std::ptrdiff_t>(count), theirs.begin()))
+      return false;
+    done += count;
+  }
+  return true;
+}
+
+/// Bytes that are the same because they lie at the same place are not read.
+bool equal_stored(const Source& before, const Source& after, const Source& base) {
+  if (before.size() != after.size()) return false;
+  for (std::uint64_t at = 0; at < before.size();) {
+    auto old_place = trace(before, at, base);
+    auto new_place = trace(after, at, base);
+    std::uint64_t length = std::min<std::uint64_t>(kBuffer, before.size() - at);
+    bool same_place = old_place && new_place && old_place->at == new_place->at;
+    if (same_place) length = std::min(old_place->length, new_place->length);
+    if (!same_place && !equal_range(before, at, after, at, length)) return false;
+    at += length;
+  }
+  return true;
+}
+
+bool equal_streams(Stream& a, Stream& b, Progress& progress) {
+  Bytes ours(kBuffer), theirs(kBuffer);
+  for (;;) {
+    std::size_t count = read_fully(a, ours), other = read_fully(b, theirs);
+    if (count != other ||
+        !std::equal(ours.begin(), ours.begin() + static_cast<std::ptrdiff_t>(count), theirs.begin()))
+      return false;
+    if (count == 0) return true;
+    progress.bytes += count;
+  }
+}
+
+class PlanCheck {
+ public:
+  PlanCheck(const RebuildLayer& layer, const PlannedLayer& plan, bool quick, OpenContext& context,
+            Progress& progress)
+      : layer_(layer), plan_(plan), quick_(quick), progress_(progress) {
+    Input input{make_content(plan.source), layer.name, nullptr};
+    after_ = layer.format->open(input, context)->written_as();
+  }
+
+  std::uint64_t run() {
+    const Changes& changes = plan_.changes;
+    std::span<const Entry> before = layer_.container->entries(), after = after_->entries();
+    std::size_t next = 0;
+    for (std::size_t i = 0; i < before.size(); ++i) {
+      if (changes.removed.contains(i)) continue;
+      if (next == after.size()) differs(fmt::format("\"{}\" is missing in it", escape(before[i].path)));
+      compare(i, next++);
+    }
+    for (const NewEntry& added : changes.added) {
+      if (next == after.size()) differs(fmt::format("\"{}\" is missing in it", escape(added.path)));
+      compare_new(added, added.path, next++);
+    }
+    if (next != after.size()) differs(fmt::format("\"{}\" is in it, too", escape(after[next].path)));
+    for (const Finding& finding : after_->findings()) tell(finding);
+    return compared_;
+  }
+
+ private:
+  /// A fault that the original did not have.
+  void tell(const Finding& finding) const {
+    if (finding.level != Finding::Level::fault) return;
+    std::vector<Finding> known = layer_.container->findings();
+    bool is_old = std::any_of(known.begin(), known.end(),
+                              [](const Finding& one) { return one.level == Finding::Level::fault; });
+    if (!is_old) differs(finding.text);
+  }
+
+  void compare(std::size_t old_index, std::size_t new_index) {
+    const Entry& before = layer_.container->entries()[old_index];
+    const Entry& after = after_->entries()[new_index];
+    auto renamed = plan_.changes.renamed.find(old_index);
+    auto replaced = plan_.changes.replaced.find(old_index);
+    const std::string& path = renamed == plan_.changes.renamed.end() ? before.path : renamed->second;
+    if (after.modified != before.modified || after.mode != before.mode)
+      differs(fmt::format("the time or mode of \"{}\" is another one", escape(path)));
+    if (replaced != plan_.changes.replaced.end()) return compare_new(replaced->second, path, new_index);
+    if (after.path != path)
+      differs(fmt::format("\"{}\" lies where \"{}\" was expected", escape(after.path), escape(path)));
+    if (after.kind != before.kind || after.size != before.size || after.method != before.method ||
+        after.flags != before.flags || after.link_target() != before.link_target())
+      differs(fmt::format("\"{}\" is listed in another way", escape(path)));
+    if (quick_ || !before.has_data()) return;
+    compare_kept(old_index, new_index, path);
+  }
+
+  void compare_kept(std::size_t old_index, std::size_t new_index, const std::string& path) {
+    SourcePtr before = layer_.container->stored(old_index), after = after_->stored(new_index);
+    ++compared_;
+    ++progress_.entries;
+    if (before && after) {
+      if (!equal_stored(*before, *after, *layer_.source))
+        differs(fmt::format("the bytes of \"{}\" are other ones", escape(path)));
+      return;
+    }
+    StreamPtr old_bytes;
+    try {
+      old_bytes = layer_.container->content(old_index)->stream();
+      if (!equal_streams(*old_bytes, *after_->content(new_index)->stream(), progress_))
+        differs(fmt::format("the content of \"{}\" is another one", escape(path)));
+    } catch (const Error& error) {
+      // What could not be read before cannot be compared; it was copied as it lies.
+      bool was_damaged = !readable(*layer_.container, old_index);
+      if (!was_damaged) throw;
+    }
+  }
+
+  static bool readable(Container& container, std::size_t index) {
+    try {
+      container.content(index)->stream()->skip(UINT64_MAX);
+      return true;
+    } catch (const Error&) {
+      return false;
+    }
+  }
+
+  void compare_new(const NewEntry& wanted, const std::string& path, std::size_t index) {
+    const Entry& after = after_->entries()[index];
+    if (after.path != path)
+      differs(fmt::format("\"{}\" lies where \"{}\" was expected", escape(after.path), escape(path)));
+    if (after.kind != wanted.kind) differs(fmt::format("\"{}\" is a {}", escape(path), name_of(after.kind)));
+    if (wanted.kind == EntryKind::symbolic_link && after.link_target() != wanted.link_target)
+      differs(fmt::format("the link \"{}\" leads elsewhere", escape(path)));
+    if (wanted.kind != EntryKind::file) return;
+    ++compared_;
+    ++progress_.entries;
+    StreamPtr made = after_->content(index)->stream();
+    if (!equal_streams(*made, *wanted.content->stream(), progress_))
+      differs(fmt::format("the new content of \"{}\" does not come out again", escape(path)));
+  }
+
+  const RebuildLayer& layer_;
+  const PlannedLayer& plan_;
+  bool quick_;
+  Progress& progress_;
+  ContainerPtr after_;
+  std::uint64_t compared_ = 0;
+};
+
+}  // namespace
+
+std::uint64_t check_plan(const RebuildLayer& layer, const PlannedLayer& plan, bool quick,
+                         OpenContext& context, Progress& progress) {
+  return PlanCheck(layer, plan, quick, context, progress).run();
+}
+
+void check_written(const Source& written, const Assembly& plan, const Source& original, bool quick,
+                   unsigned jobs, Progress& progress) {
+  if (written.size() != plan.size())
+    differs(fmt::format("{} bytes were to be written, {} were", plan.size(), written.size()));
+  struct Part {
+    SourcePtr source;
+    std::uint64_t at, length, written_at;
+  };
+  std::vector<Part> parts;
+  std::uint64_t at = 0;
+  for (const Assembly::Run& run : plan.runs()) {
+    bool kept = run.source.get() == &original;
+    for (std::uint64_t done = 0; done < run.length && !(quick && kept); done += kPart)
+      parts.push_back({run.source, run.at + done, std::min(kPart, run.length - done), at + done});
+    at += run.length;
+  }
+  for_each_of(parts.size(), jobs, [&](std::size_t i) {
+    const Part& part = parts[i];
+    if (!equal_range(*part.source, part.at, written, part.written_at, part.length))
+      differs(fmt::format("other bytes were read back than written, near offset {}", part.written_at));
+    progress.bytes += part.length;
+  });
+}
+
+}  // namespace operculum

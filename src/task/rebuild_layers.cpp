@@ -1,0 +1,115 @@
+#include "task/rebuild_layers.h"
+
+#include <fmt/format.h>
+
+#include "base/error.h"
+#include "base/text.h"
+#include "base/units.h"
+#include "container/parts.h"
+#include "task/patch.h"
+
+namespace operculum {
+namespace {
+
+/// Where an entry that leads inwards stands among those that are written.
+std::size_t index_of(Container& container, const Entry& entry) {
+  std::span<const Entry> all = container.entries();
+  std::optional<std::size_t> same_path;
+  for (std::size_t i = 0; i < all.size(); ++i) {
+    if (all[i].path != entry.path) continue;
+    if (all[i].offset == entry.offset) return i;
+    same_path = i;
+  }
+  if (!same_path) {
+    throw Unsupported(
+        fmt::format("writing \"{}\" where it is shown here; name it as the file holds it (--view stored)",
+                    escape(entry.path)));
+  }
+  return *same_path;
+}
+
+/// Whether this layer's change is one file in the place of another of the same size.
+const NewEntry* single_replacement(const Changes& changes) {
+  bool single = changes.replaced.size() == 1 && changes.removed.empty() && changes.renamed.empty() &&
+                changes.added.empty();
+  return single ? &changes.replaced.begin()->second : nullptr;
+}
+
+/// One file in the place of another of the same size, where its bytes lie as they are.
+std::optional<Assembly> patched_layer(const RebuildLayer& layer, const Changes& changes) {
+  const NewEntry* entry = single_replacement(changes);
+  if (entry == nullptr || entry->kind != EntryKind::file) return std::nullopt;
+  std::size_t index = changes.replaced.begin()->first;
+  if (layer.container->entries()[index].size != entry->size) return std::nullopt;
+  SourcePtr before = layer.container->content(index)->source(), after = entry->content->source();
+  if (!before || !after || before->size() != after->size()) return std::nullopt;
+  return patched(layer.source, *before, after);
+}
+
+/// Says what can be written where a format is not written otherwise.
+[[noreturn]] void refuse(const RebuildLayer& layer, const Changes& changes) {
+  std::string what = "writing " + with_article(layer.format->name);
+  if (const NewEntry* entry = single_replacement(changes)) {
+    const Entry& old = layer.container->entries()[changes.replaced.begin()->first];
+    if (old.size != entry->size) {
+      throw Unsupported(
+          fmt::format("{}, except for a file of the same size in its place: \"{}\" has {} bytes, the "
+                      "new one {}",
+                      what, escape(old.path), old.size, entry->size));
+    }
+  }
+  throw Unsupported(what);
+}
+
+Assembly rewritten(const RebuildLayer& layer, const Changes& changes, const Writing& writing) {
+  try {
+    return layer.container->rewrite(changes, writing);
+  } catch (const Unsupported&) {
+    if (auto made = patched_layer(layer, changes)) return *std::move(made);
+    if (layer.format->writes.empty()) refuse(layer, changes);
+    throw;
+  }
+}
+
+}  // namespace
+
+RebuildLayer prepare_layer(const Layer& layer, OpenContext& context) {
+  RebuildLayer out{layer.format, nullptr, layer.container, layer.content->source(), layer.name, 0};
+  if (!out.source || out.source->costly()) {
+    out.source = random_access(*layer.content, context.spool);
+    out.shown = layer.format->open({make_content(out.source), layer.name, nullptr}, context);
+  }
+  out.container = out.shown->written_as();
+  return out;
+}
+
+std::vector<RebuildLayer> prepare_layers(const Place& place, OpenContext& context) {
+  std::vector<RebuildLayer> out;
+  for (const Layer& layer : place.layers) {
+    RebuildLayer made = prepare_layer(layer, context);
+    if (layer.entry && !out.empty()) made.index = index_of(*out.back().container, *layer.entry);
+    out.push_back(std::move(made));
+  }
+  return out;
+}
+
+std::vector<PlannedLayer> plan_layers(const std::vector<RebuildLayer>& layers, Changes changes,
+                                      const Writing& writing) {
+  std::vector<PlannedLayer> out(layers.size());
+  for (std::size_t i = layers.size(); i-- > 0;) {
+    PlannedLayer& plan = out[i];
+    plan.changes = std::move(changes);
+    plan.result = rewritten(layers[i], plan.changes, writing);
+    plan.source = plan.result.source();
+    if (i == 0) break;
+    NewEntry around;
+    around.path = layers[i - 1].container->entries()[layers[i].index].path;
+    around.size = plan.source->size();
+    around.content = make_content(plan.source);
+    changes = {};
+    changes.replaced.emplace(layers[i].index, std::move(around));
+  }
+  return out;
+}
+
+}  // namespace operculum

@@ -1,0 +1,36 @@
+#pragma once
+
+#include "container/locator.h"
+#include "container/rewrite.h"
+
+namespace operculum {
+
+/// A container on the way to the one that is rebuilt, with random access to its bytes.
+struct RebuildLayer {
+  const Format* format;
+  ContainerPtr container;  ///< the one that is written
+  ContainerPtr shown;      ///< the one that was opened, which may show another tree of the same bytes
+  SourcePtr source;        ///< its bytes
+  std::string name;        ///< of the file or entry that it is
+  std::size_t index = 0;   ///< of that entry in the layer around; of no use for the outermost
+};
+
+/// A layer, opened again where it was read as a stream.
+RebuildLayer prepare_layer(const Layer& layer, OpenContext& context);
+
+/// The layers of a place, opened again where they were read as a stream. Throws Unsupported where an entry
+/// that leads inwards cannot be found among those that are written.
+std::vector<RebuildLayer> prepare_layers(const Place& place, OpenContext& context);
+
+/// A layer's bytes with changes, and what was asked of it.
+struct PlannedLayer {
+  Changes changes;
+  Assembly result;
+  SourcePtr source;  ///< of the result
+};
+
+/// Plans all layers from the innermost, which gets `changes`, outwards; in the order of `layers`.
+std::vector<PlannedLayer> plan_layers(const std::vector<RebuildLayer>& layers, Changes changes,
+                                      const Writing& writing);
+
+}  // namespace operculum
