@@ -15,6 +15,7 @@
 #include "io/file_source.h"
 #include "measure.h"
 #include "packages.h"
+#include "rebuild.h"
 #include "solid.h"
 #include "workload.h"
 
@@ -149,7 +150,7 @@ int main(int argc, char** argv) {
     fmt::print(
         "usage: operculum_bench PROGRAM [FOLDER "
         "[show|identify|list|layout|zip|stored|tar|ext|squashfs|folders|one|nested|mszip|lzx|lanes|msi|xz|xz-"
-        "one|bzip2|deb]]\n");
+        "one|bzip2|deb|rebuild|rebuild-whole|pack|convert]]\n");
     return 2;
   }
   Bench bench{{argv[1], argc > 2 ? argv[2] : "/dev/shm/operculum-bench"}};
@@ -167,6 +168,7 @@ int main(int argc, char** argv) {
   measure_images(bench, argc > 3 ? argv[3] : "");
   measure_packages(bench, argc > 3 ? argv[3] : "");
   measure_solid(bench, argc > 3 ? argv[3] : "");
+  measure_rebuild(bench, argc > 3 ? argv[3] : "");
   std::filesystem::remove_all(bench.folder);
   return bench.failed ? 1 : 0;
 }

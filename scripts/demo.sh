@@ -70,13 +70,13 @@ step_with_code 5 "No scripts wanted: nothing is written" operculum unpack chart-
 step "A memory dump: nothing known, but something may be in it" operculum identify tide-gauge.dump
 step "Containers, wherever they begin" operculum list --search tide-gauge.dump
 step "All that is in them" operculum unpack --search --deep tide-gauge.dump --into unpacked/tide-gauge
-step "Change a texture deep in the exhibit, and keep the original beside it" operculum rebuild exhibit-7.tar.xz/opt/kiosk/kiosk.zip/packs/tidepool.skin --set textures/crab.ppm=unpacked/textures/limpet.ppm --in-place --receipt exhibit-receipt.json
+step "Change a texture deep in the exhibit, and keep the original beside it" operculum rebuild exhibit-7.tar.xz/opt/kiosk/kiosk.zip/packs/tidepool.skin --set textures/crab.ppm=unpacked/textures/textures/limpet.ppm --in-place --receipt exhibit-receipt.json
 step "It is there" operculum verify --deep exhibit-7.tar.xz
 step "Edit a script (the editor is sed here)" env VISUAL="sed -i s/1/2/" "$tool" edit tidepool.skin/scripts/tide.lua --receipt script-receipt.json
 step "A pack that only a description knows: a longer text" operculum rebuild packs/tidepool.shoal --set textures/crab.txt=gauge-password.txt --into packs/tidepool-new.shoal
 step "The description reads it, and all checksums fit" operculum verify packs/tidepool-new.shoal
-cp -r unpacked/textures my-textures
-cp unpacked/textures/limpet.ppm my-textures/crab.ppm
+cp -r unpacked/textures/textures my-textures
+cp unpacked/textures/textures/limpet.ppm my-textures/crab.ppm
 step "A small pack of what differs, that goes over the large one" operculum pack my-textures --like tidepool.skin/textures --changed-only --into crabs.skin --last-among packs
 printf 'pier-ki-7\n' > hostname
 step "A file on the card, of the same size: everything else stays" operculum rebuild exhibit-card.img/2 --set etc/hostname=hostname --into exhibit-card-pier.img

@@ -3,14 +3,13 @@
 #include <fmt/format.h>
 #include <spawn.h>
 #include <sys/wait.h>
+#include <unistd.h>
 
 #include <cerrno>
 #include <cstdlib>
 
 #include "base/error.h"
 #include "base/text.h"
-
-extern char** environ;
 
 namespace operculum::cli {
 namespace {

@@ -47,19 +47,22 @@ Wish wish_of(Wish::Kind kind, const std::string& text, const char* option) {
   return {kind, text.substr(0, best), text.substr(best + 1)};
 }
 
-void run_rebuild(Session& session, const RebuildRequest& request) {
+void run_rebuild(Session& session, const RebuildRequest& request, Shown shown) {
   RebuildResult result;
   {
     ProgressLine line(session);
     result = rebuild(request, session.context, session.progress);
     line.clear();
   }
+  if (shown == Shown::result)
+    std::erase_if(result.fates, [](const Fate& fate) { return fate.kind == Fate::Kind::removed; });
   if (session.json) {
     for (const Fate& fate : result.fates) session.data.write(json_line(fate, request.dry_run));
     return session.data.write(json_line(result, request.dry_run));
   }
   session.data.write(rebuild_text(result, request.target, request.dry_run));
   if (!request.receipt.empty() && !result.written.empty()) {
+    session.data.flush();
     session.say(Session::Tone::note,
                 fmt::format("to take it back: operculum discard {}", shell_word(request.receipt)));
   }

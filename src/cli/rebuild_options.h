@@ -19,7 +19,10 @@ struct PackOptions {
 /// naming the option.
 Wish wish_of(Wish::Kind kind, const std::string& text, const char* option);
 
-/// Runs a rebuild, tells of it, and raises the exit code.
-void run_rebuild(Session& session, const RebuildRequest& request);
+/// What is told of a rebuild: every entry's fate, or of a new pack what is in it.
+enum class Shown { fates, result };
+
+/// Runs a rebuild and tells of it.
+void run_rebuild(Session& session, const RebuildRequest& request, Shown shown = Shown::fates);
 
 }  // namespace operculum::cli

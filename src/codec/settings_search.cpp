@@ -16,7 +16,7 @@ using Candidates = std::vector<PackSettings>;
 
 constexpr std::uint64_t kMostWhole = 16 << 20;     // bytes that libdeflate's usual levels are tried on
 constexpr std::uint64_t kMostWholeSlow = 1 << 20;  // bytes that its slowest levels are tried on
-constexpr std::uint64_t kCertain = 8 << 20;        // packed bytes that are equal only with the same settings
+constexpr std::uint64_t kCertain = 1 << 20;        // packed bytes that are equal only with the same settings
 constexpr std::size_t kHeadSize = 4096;            // bytes of packed data that are looked at
 
 /// Fields of a zstd frame's head (RFC 8878, 3.1.1.1).
@@ -55,7 +55,7 @@ Candidates zstd_candidates(ByteView head, PackSettings shown) {
 Candidates lzma_presets(const PackSettings& shown, std::uint32_t dictionary_size) {
   Candidates fitting, others;
   for (bool extreme : {false, true}) {
-    for (int level = 0; level <= 9; ++level) {
+    for (int level : {6, 0, 1, 2, 3, 4, 5, 7, 8, 9}) {  // the usual one first: a trial may take a whole block
       lzma_options_lzma options;
       auto preset = static_cast<std::uint32_t>(level) | (extreme ? LZMA_PRESET_EXTREME : 0);
       if (lzma_lzma_preset(&options, preset)) continue;

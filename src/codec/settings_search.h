@@ -12,7 +12,7 @@ PackSettings shown_settings(std::string_view codec, const Source& packed, std::u
 
 /// The settings with which our encoders make exactly the bytes of `packed` out of `plain`: candidates that
 /// its head allows are tried, the fastest first, each only up to the first byte that differs, and at most for
-/// 8 MiB. Nothing when none does: another encoder made it. Throws what `plain` throws.
+/// 1 MiB. Nothing when none does: another encoder made it. Throws what `plain` throws.
 std::optional<PackSettings> find_settings(std::string_view codec, const SourcePtr& packed,
                                           const Content& plain, std::uint64_t plain_size);
 

@@ -34,6 +34,10 @@ class MeasuredStream final : public Stream {
 
 }  // namespace
 
+unsigned threads_of(const PackChoice& choice) {
+  return choice.jobs > 0 ? choice.jobs : std::max(1u, std::thread::hardware_concurrency());
+}
+
 void for_each_of(std::size_t count, unsigned jobs, const std::function<void(std::size_t)>& work) {
   std::size_t threads = jobs > 0 ? jobs : std::max(1u, std::thread::hardware_concurrency());
   std::atomic<std::size_t> next{0};
@@ -88,7 +92,10 @@ PackSettings settings_like(std::string_view codec, const SourcePtr& original, co
   } catch (const std::exception&) {
     return shown;  // what was there cannot be read, which is no reason not to replace it
   }
-  if (found) return *found;
+  if (found) {  // more threads work on the same blocks
+    if (found->threads > 0) found->threads = threads_of(writing.choice);
+    return *found;
+  }
   writing.note(path, fmt::format("packed with {} at {}; the original was made by another encoder", codec,
                                  text_of(shown)));
   return shown;

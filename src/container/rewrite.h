@@ -65,6 +65,9 @@ struct PackedContent {
 PackedContent pack_content(const Content& content, std::string_view codec, const PackSettings& settings,
                            SpoolBudget& spool);
 
+/// As many as were asked for, or as there are processors.
+unsigned threads_of(const PackChoice& choice);
+
 /// Calls `work(i)` for each number below `count`, on as many threads as `jobs` says (0: one for each
 /// processor). What is thrown ends all and is thrown again.
 void for_each_of(std::size_t count, unsigned jobs, const std::function<void(std::size_t)>& work);

@@ -82,8 +82,7 @@ class Gather {
 
   Losses losses() const {
     Losses out;
-    for (const auto& [what, count] : lost_)
-      out.push_back(fmt::format("{} of {}", what, counted(count, "entry", "entries")));
+    for (const auto& [what, count] : lost_) out.push_back(fmt::format("{} ({})", what, grouped(count)));
     return out;
   }
 
@@ -138,7 +137,7 @@ class Gather {
       out.link_target.erase(0, front_.size());
       return out;
     }
-    ++lost_["the hard links, which become files of their own,"];
+    ++lost_["the hard links, which become files of their own"];
     std::size_t target = file_at(entries_[index]);
     out.kind = EntryKind::file;
     out.link_target.clear();

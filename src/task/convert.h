@@ -12,7 +12,7 @@ struct ConvertRequest {
   bool dry_run = false;
 };
 
-/// What a conversion would not keep, a sentence for each kind of thing: "the owners of 12 entries".
+/// What a conversion would not keep, a sentence for each kind of thing: "the owners (12)".
 using Losses = std::vector<std::string>;
 
 /// Makes a file of another format of what a container holds. `losses` is called before anything is written,

@@ -63,7 +63,7 @@ WrittenFile write_with(const NewFile& file, const std::function<void(OutputFile&
   result.size = written->size();
   if (file.digest) result.digest = sha256_of(*written);
   if (file.in_place) out.keep_replaced_as(place.name + std::string(kOriginalEnding));
-  out.make_durable();
+  if (file.in_place) out.make_durable();  // else the original is there as it was
   FileMetadata metadata;
   metadata.mode = mode_like(file.like);
   auto name = out.commit(metadata, file.in_place ? Existing::replace : Existing::keep);

@@ -26,8 +26,8 @@ struct WrittenFile {
   std::uint64_t size = 0;  ///< in bytes
 };
 
-/// Writes a file under a temporary name, has it checked, and gives it its name, on the disk for good. Throws
-/// IoError, GuardTripped, and what the check throws; nothing is left then.
+/// Writes a file that has no name yet, has it checked, and gives it its name; in place it is on the disk for
+/// good before. Throws IoError, GuardTripped, and what the check throws; nothing is left then.
 WrittenFile write_new_file(const Assembly& assembly, const NewFile& file, Progress& progress);
 
 /// The same from a stream; holes stay holes.

@@ -39,6 +39,7 @@ class Rebuild {
     if (place.parts > 1 && request_.into.empty())
       throw Unsupported("writing a file of several numbered parts in place; --into writes it as one");
     std::vector<RebuildLayer> layers = prepare_layers(place, context_);
+    guard_view(layers.back());
     WishedChanges wished = work_out(request_, *layers.back().container, single ? "" : place.inside);
     result_.fates = std::move(wished.fates);
     result_.kept_entries = wished.kept;
@@ -58,6 +59,25 @@ class Rebuild {
   }
 
  private:
+  /// Of a package another tree is shown than the one that is written: says where its files lie.
+  void guard_view(const RebuildLayer& layer) const {
+    if (layer.shown == layer.container) return;
+    for (const Wish& wish : request_.wishes) {
+      std::string path = clean_path(wish.path);
+      auto has = [&](Container& container) {
+        std::span<const Entry> all = container.entries();
+        return std::any_of(all.begin(), all.end(), [&](const Entry& entry) { return entry.path == path; });
+      };
+      if (!has(*layer.shown) || has(*layer.container)) continue;
+      std::vector<std::string> members;
+      for (const Entry& entry : layer.container->entries()) members.push_back(escape(entry.path));
+      throw Unsupported(
+          fmt::format("changing \"{}\" where it is shown here; name the member that holds it behind the "
+                      "package (operculum rebuild {}/MEMBER ...): {}",
+                      escape(path), escape(request_.target), fmt::join(members, ", ")));
+    }
+  }
+
   /// Of the one file, and of where the original is that it took the place of.
   void write_receipt(const WrittenFile& written) const {
     std::string path = absolute_path(written.path), original = written.replaced;
@@ -86,8 +106,10 @@ class Rebuild {
   }
 
   void check(const std::vector<RebuildLayer>& layers, const std::vector<PlannedLayer>& plans) {
-    for (std::size_t i = 0; i < layers.size(); ++i)
+    for (std::size_t i = 0; i < layers.size(); ++i) {
+      if (plans[i].changes.empty()) continue;  // it is the original, in one piece
       result_.compared += check_plan(layers[i], plans[i], request_.quick, context_, progress_);
+    }
   }
 
   void write(const Place& place, const RebuildLayer& outermost, const PlannedLayer& plan) {

@@ -27,8 +27,9 @@ struct Wish {
 struct RebuildRequest {
   std::string target;  ///< a locator: the innermost container is rebuilt, and each one around it
   std::vector<Wish> wishes;
-  std::string from;           ///< a folder: what differs in it is set, what is new added; empty: none
-  bool mirror = false;        ///< with `from`: what is missing there is removed
+  std::string from;     ///< a folder: what differs in it is set, what is new added; empty: none
+  bool mirror = false;  ///< with `from`: what is missing there is removed
+  bool alone = false;   ///< with `from`: nothing outside of the container's folder that it stands for stays
   bool only_changed = false;  ///< with `from`: what is equal there is removed, too
   PackChoice choice;
   std::string into;      ///< a file that is not there yet; empty: in the place of the original

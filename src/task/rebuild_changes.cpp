@@ -52,7 +52,7 @@ class Work {
 
  private:
   void grant(const Wish& wish) {
-    std::string path = front_ + clean_path(wish.path);
+    std::string path = as_stored(front_ + clean_path(wish.path));
     switch (wish.kind) {
       case Wish::Kind::set:
         return set(find(path), from_disk(wish.with, path));
@@ -63,6 +63,13 @@ class Work {
       case Wish::Kind::rename:
         return rename_all(path, front_ + clean_path(wish.with));
     }
+  }
+
+  /// A path as it is printed, with escapes, names an entry, too.
+  std::string as_stored(const std::string& path) const {
+    if (by_path_.contains(path)) return path;
+    auto plain = unescape(path);
+    return plain && by_path_.contains(*plain) ? *plain : path;
   }
 
   /// A link on disk stands for what it leads to.
@@ -202,6 +209,7 @@ class Work {
         remove(found->second);
       }
     }
+    if (request_.alone) remove_outside();
     if (!request_.mirror) return;
     for (const auto& [name, index] : by_name) {
       bool folder_in_use =
@@ -210,6 +218,14 @@ class Work {
     }
     std::sort(out_.fates.begin(), out_.fates.end(),
               [](const Fate& a, const Fate& b) { return a.path < b.path; });
+  }
+
+  /// All but what lies in the folder, and the folders above it.
+  void remove_outside() {
+    for (std::size_t i = 0; i < entries_.size(); ++i) {
+      const std::string& path = entries_[i].path;
+      if (!path.starts_with(front_) && !front_.starts_with(path + "/")) remove(i);
+    }
   }
 
   bool has_kept_beneath(const std::string& path, const std::unordered_set<std::size_t>& there) const {

@@ -76,7 +76,7 @@ Assembly rewritten(const RebuildLayer& layer, const Changes& changes, const Writ
 RebuildLayer prepare_layer(const Layer& layer, OpenContext& context) {
   RebuildLayer out{layer.format, nullptr, layer.container, layer.content->source(), layer.name, 0};
   if (!out.source || out.source->costly()) {
-    out.source = random_access(*layer.content, context.spool);
+    out.source = spool(*layer.content->stream(), context.spool);  // decoded once, however often it is read
     out.shown = layer.format->open({make_content(out.source), layer.name, nullptr}, context);
   }
   out.container = out.shown->written_as();
@@ -96,6 +96,13 @@ std::vector<RebuildLayer> prepare_layers(const Place& place, OpenContext& contex
 std::vector<PlannedLayer> plan_layers(const std::vector<RebuildLayer>& layers, Changes changes,
                                       const Writing& writing) {
   std::vector<PlannedLayer> out(layers.size());
+  if (changes.empty()) {  // then nothing around it changes, either
+    for (std::size_t i = 0; i < layers.size(); ++i) {
+      out[i].result.add(layers[i].source);
+      out[i].source = layers[i].source;
+    }
+    return out;
+  }
   for (std::size_t i = layers.size(); i-- > 0;) {
     PlannedLayer& plan = out[i];
     plan.changes = std::move(changes);

@@ -166,7 +166,7 @@ TEST_F(Unpack, WhatWasReplacedComesBack) {
   EXPECT_EQ(folder.read("out/settings.txt"), "new");
   Ran ran = run({"discard", "r.json"});
   EXPECT_EQ(ran.exit_code, 0) << ran.err;
-  EXPECT_TRUE(has(ran.out, "1 that had been replaced are back")) << ran.out;
+  EXPECT_TRUE(has(ran.out, "1 that had been replaced is back")) << ran.out;
   EXPECT_EQ(folder.listing("out"), "settings.txt");
   EXPECT_EQ(folder.read("out/settings.txt"), "mine");
 }

@@ -24,7 +24,7 @@ void convert_one(Session& session, const ConvertOptions& options) {
     refused = options.strict;
     session.say(
         refused ? Session::Tone::error : Session::Tone::warning,
-        fmt::format("{}: a {} cannot keep {}{}", escape(request.target), escape(request.as),
+        fmt::format("{}: {} cannot keep: {}{}", escape(request.target), with_article(escape(request.as)),
                     fmt::join(losses, "; "), refused ? "; nothing is written, as --strict asks" : ""));
     return !refused;
   };

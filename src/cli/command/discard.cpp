@@ -44,7 +44,9 @@ void add_discard(CommandLine& program, Session& session) {
                       counted(totals.removed, "file or link", "files and links"),
                       *dry_run ? "would be removed" : "removed", totals.changed, totals.missing,
                       totals.returned > 0 ? fmt::format(", {} that had been replaced {}", totals.returned,
-                                                        *dry_run ? "would be back" : "are back")
+                                                        *dry_run               ? "would be back"
+                                                        : totals.returned == 1 ? "is back"
+                                                                               : "are back")
                                           : ""));
     } catch (const std::exception& thrown) {
       Error error = as_error(thrown);

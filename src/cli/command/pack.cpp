@@ -63,12 +63,12 @@ void pack_like(Session& session, const PackCommand& command) {
   RebuildRequest request;
   request.target = command.like;
   request.from = command.folder;
-  request.mirror = true;
+  request.mirror = request.alone = true;
   request.only_changed = command.changed_only;
   request.choice = command.pack.choice();
   request.into = command.into;
   request.dry_run = command.dry_run;
-  run_rebuild(session, request);
+  run_rebuild(session, request, Shown::result);
 }
 
 }  // namespace

@@ -384,9 +384,12 @@ class Attempt {
       if (!extents_[i].there) continue;
       EntryLook look = after.look(i);
       Extent found = look.recipe && look.recipe->source ? extent_of(*look.recipe->source, source) : Extent{};
-      if (look.recipe && !same_steps(*looks_[i].recipe, *look.recipe))
-        fail(fmt::format("\"{}\" would be decoded in another way where it lies then", escape(path)));
       auto packed = packed_.find(i);
+      bool decoded_alike =
+          !look.recipe || (packed == packed_.end() ? same_steps(*looks_[i].recipe, *look.recipe)
+                                                   : gives(look, *packed->second.plain));
+      if (!decoded_alike)
+        fail(fmt::format("\"{}\" would be decoded in another way where it lies then", escape(path)));
       std::uint64_t length = packed == packed_.end() ? extents_[i].length : packed->second.stored->size();
       if (found.length != length || (length > 0 && !found.there)) {
         fail(fmt::format("no number was found that tells how long \"{}\" is: it would have {} bytes, not {}",
@@ -409,6 +412,25 @@ class Attempt {
     }
     for (const Finding& finding : after.findings()) {
       if (finding.level == Finding::Level::fault && before_->findings().empty()) fail(finding.text);
+    }
+  }
+
+  /// Whether an entry's new bytes give its new content.
+  static bool gives(const EntryLook& look, const Content& plain) {
+    try {
+      StreamPtr made = open_recipe(look.recipe, look.size), wanted = plain.stream();
+      Bytes ours(64 * 1024), theirs(ours.size());
+      for (;;) {
+        std::size_t count = read_fully(*made, ours), other = read_fully(*wanted, theirs);
+        ours.resize(count);
+        theirs.resize(other);
+        if (ours != theirs) return false;
+        if (count == 0) return true;
+        ours.resize(64 * 1024);
+        theirs.resize(64 * 1024);
+      }
+    } catch (const Malformed&) {
+      return false;
     }
   }
 
@@ -478,16 +500,25 @@ Assembly rewrite_described(const DescribedFile& file, const Changes& changes, co
     throw Unsupported("adding, removing and renaming entries of a described format; contents can be set");
   std::map<std::size_t, PackedEntry> packed = pack_entries(file, changes, writing);
   std::string reason;  // the first one tells most
-  for (const Strategy& strategy : kStrategies) {
-    try {
-      return Attempt(file, strategy, packed).run();
-    } catch (const Unsupported& error) {
-      if (reason.empty()) reason = error.what();
-    } catch (const Malformed& error) {  // of reading the result: it would not be what is described any more
-      if (reason.empty())
-        reason = fmt::format("Unsupported: writing {} back: the result would not be read: {}",
-                             escape(file.plan->title), error.what());
+  auto attempt = [&]() -> std::optional<Assembly> {
+    for (const Strategy& strategy : kStrategies) {
+      try {
+        return Attempt(file, strategy, packed).run();
+      } catch (const Unsupported& error) {
+        if (reason.empty()) reason = error.what();
+      } catch (const Malformed& error) {  // of reading the result: it would not be what is described any more
+        if (reason.empty()) {
+          reason = fmt::format("Unsupported: writing {} back: the result would not be read: {}",
+                               escape(file.plan->title), error.what());
+        }
+      }
     }
+    return std::nullopt;
+  };
+  if (auto made = attempt()) return *std::move(made);
+  // What packing makes larger is often kept as it is, and the description tells that by the lengths.
+  if (store_what_grew(packed)) {
+    if (auto made = attempt()) return *std::move(made);
   }
   constexpr std::string_view kPrefix = "Unsupported: ";  // which the error has by itself
   throw Unsupported(reason.substr(kPrefix.size()));

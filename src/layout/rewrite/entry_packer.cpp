@@ -113,4 +113,15 @@ std::map<std::size_t, PackedEntry> pack_entries(const DescribedFile& file, const
   return out;
 }
 
+bool store_what_grew(std::map<std::size_t, PackedEntry>& packed) {
+  bool any = false;
+  for (auto& [index, entry] : packed) {
+    SourcePtr plain = entry.plain->source();
+    if (!plain || entry.stored->size() < entry.plain_size) continue;
+    entry.stored = plain;
+    any = true;
+  }
+  return any;
+}
+
 }  // namespace operculum::layout

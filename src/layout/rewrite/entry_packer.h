@@ -19,4 +19,7 @@ struct PackedEntry {
 std::map<std::size_t, PackedEntry> pack_entries(const DescribedFile& file, const Changes& changes,
                                                 const Writing& writing);
 
+/// Takes the plain content for the bytes of entries that packing made no smaller; false when there are none.
+bool store_what_grew(std::map<std::size_t, PackedEntry>& packed);
+
 }  // namespace operculum::layout
