@@ -35,7 +35,8 @@ std::string stored_zip(const Measure& m) {
   std::string path = m.folder + "/rebuild.zip";
   Measure::forked([&] {
     test::ZipBuilder zip;
-    for (std::size_t i = 0; i < kFiles; ++i) zip.stored(name_of(i), text_like(kFileSize, static_cast<std::uint32_t>(i)));
+    for (std::size_t i = 0; i < kFiles; ++i)
+      zip.stored(name_of(i), text_like(kFileSize, static_cast<std::uint32_t>(i)));
     write_file(path, zip.build());
   });
   write_file(m.folder + "/new", text_like(kFileSize, 77));
@@ -44,10 +45,17 @@ std::string stored_zip(const Measure& m) {
 
 void rebuild_with(Measure& m, const std::string& what, double goal, std::vector<std::string> more) {
   std::string path = stored_zip(m);
-  std::vector<std::string> words = {m.program, "rebuild", "--quiet", path, "--set",
-                                    name_of(5000) + "=" + m.folder + "/new", "--into", m.out() + "/ours.zip"};
+  std::vector<std::string> words = {m.program, "rebuild",
+                                    "--quiet", path,
+                                    "--set",   name_of(5000) + "=" + m.folder + "/new",
+                                    "--into",  m.out() + "/ours.zip"};
   words.insert(words.end(), more.begin(), more.end());
-  m.compare(what, goal, [&] { return run({"cp", path, m.out() + "/theirs.zip"}).seconds; }, words, 128 << 20);
+  m.compare(
+      what, goal,
+      [&] {
+        return run({"cp", path, m.out() + "/theirs.zip"}).seconds;
+      },
+      words, 128 << 20);
   std::filesystem::remove(path);
 }
 
@@ -75,23 +83,26 @@ void pack_raw(const std::string& folder, const std::string& to) {
     std::ifstream in(folder + "/" + name_of(i), std::ios::binary);
     Bytes plain(kFileSize), packed(libdeflate_deflate_compress_bound(packer.get(), kFileSize));
     in.read(reinterpret_cast<char*>(plain.data()), static_cast<std::streamsize>(plain.size()));
-    packed.resize(libdeflate_deflate_compress(packer.get(), plain.data(), plain.size(), packed.data(), packed.size()));
+    packed.resize(
+        libdeflate_deflate_compress(packer.get(), plain.data(), plain.size(), packed.data(), packed.size()));
     out.write(reinterpret_cast<const char*>(packed.data()), static_cast<std::streamsize>(packed.size()));
   }
 }
 
 void pack(Measure& m) {
   std::string folder = folder_of_files(m);
-  m.compare("pack 10,000 files into a ZIP (libdeflate in a loop)", 0.6,
-            [&] { return Measure::forked([&] { pack_raw(folder, m.out() + "/theirs"); }); },
-            {m.program, "pack", "--quiet", folder, "--as", "zip", "--into", m.out() + "/ours.zip"}, 128 << 20);
+  m.compare(
+      "pack 10,000 files into a ZIP (libdeflate in a loop)", 0.6,
+      [&] { return Measure::forked([&] { pack_raw(folder, m.out() + "/theirs"); }); },
+      {m.program, "pack", "--quiet", folder, "--as", "zip", "--into", m.out() + "/ours.zip"}, 128 << 20);
   std::filesystem::remove_all(folder);
 }
 
 /// The slower of decoding and encoding alone.
 void convert(Measure& m) {
   std::string folder = folder_of_files(m), tar = m.folder + "/convert.tar", packed = tar + ".xz";
-  must(fmt::format("tar cf {} -C {} . && xz -T1 -1 -k {}", in_quotes(tar), in_quotes(folder), in_quotes(tar)));
+  must(
+      fmt::format("tar cf {} -C {} . && xz -T1 -1 -k {}", in_quotes(tar), in_quotes(folder), in_quotes(tar)));
   std::filesystem::remove_all(folder);
   auto baseline = [&] {
     double decode = run({"sh", "-c", "xz -T1 -dc " + in_quotes(packed) + " > /dev/null"}).seconds;
@@ -99,7 +110,8 @@ void convert(Measure& m) {
     return std::max(decode, encode);
   };
   m.compare("convert a tar.xz to tar.zst (slower of both codecs)", 1.15, baseline,
-            {m.program, "convert", "--quiet", packed, "--as", "tar.zst", "--into", m.out() + "/ours.tar.zst"}, 160 << 20);
+            {m.program, "convert", "--quiet", packed, "--as", "tar.zst", "--into", m.out() + "/ours.tar.zst"},
+            160 << 20);
   std::filesystem::remove(tar);
   std::filesystem::remove(packed);
 }

@@ -188,8 +188,7 @@ Candidates deflate_candidates(ByteView, PackSettings shown) {
 Candidates zlib_candidates(ByteView head, PackSettings shown) {
   constexpr std::size_t kFlgAt = 1;
   if (head.size() > kFlgAt) shown.zlib_flg = head[kFlgAt];
-  Candidates all = deflate_candidates(head, shown);
-  return all;
+  return deflate_candidates(head, std::move(shown));
 }
 
 Candidates stored_candidates(ByteView, PackSettings shown) {

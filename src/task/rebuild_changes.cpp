@@ -9,25 +9,13 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "io/compare.h"
 #include "io/file_source.h"
 #include "io/safe_path.h"
 #include "task/folder_entries.h"
 
 namespace operculum {
 namespace {
-
-constexpr std::size_t kBuffer = 256 * 1024;
-
-bool same_bytes(Stream& a, Stream& b) {
-  Bytes ours(kBuffer), theirs(kBuffer);
-  for (;;) {
-    std::size_t count = read_fully(a, ours), other = read_fully(b, theirs);
-    if (count != other ||
-        !std::equal(ours.begin(), ours.begin() + static_cast<std::ptrdiff_t>(count), theirs.begin()))
-      return false;
-    if (count == 0) return true;
-  }
-}
 
 bool is_folder(const std::string& file) {
   struct stat status {};

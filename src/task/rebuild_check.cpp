@@ -6,6 +6,7 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "io/compare.h"
 
 namespace operculum {
 namespace {
@@ -18,20 +19,6 @@ constexpr std::uint64_t kPart = 16 << 20;  // bytes that one thread compares
       fmt::format("the result was not kept: {} (a mistake of this program, please tell its makers)", what));
 }
 
-bool equal_range(const Source& a, std::uint64_t a_at, const Source& b, std::uint64_t b_at,
-                 std::uint64_t length) {
-  Bytes ours(static_cast<std::size_t>(std::min<std::uint64_t>(kBuffer, length))), theirs(ours.size());
-  for (std::uint64_t done = 0; done < length;) {
-    auto count = static_cast<std::size_t>(std::min<std::uint64_t>(ours.size(), length - done));
-    if (a.read_at(a_at + done, ByteSpan(ours).first(count)) != count) return false;
-    if (b.read_at(b_at + done, ByteSpan(theirs).first(count)) != count) return false;
-    if (!std::equal(ours.begin(), ours.begin() + static_cast<std::ptrdiff_t>(count), theirs.begin()))
-      return false;
-    done += count;
-  }
-  return true;
-}
-
 /// Bytes that are the same because they lie at the same place are not read.
 bool equal_stored(const Source& before, const Source& after, const Source& base) {
   if (before.size() != after.size()) return false;
@@ -41,22 +28,10 @@ bool equal_stored(const Source& before, const Source& after, const Source& base)
     std::uint64_t length = std::min<std::uint64_t>(kBuffer, before.size() - at);
     bool same_place = old_place && new_place && old_place->at == new_place->at;
     if (same_place) length = std::min(old_place->length, new_place->length);
-    if (!same_place && !equal_range(before, at, after, at, length)) return false;
+    if (!same_place && !same_range(before, at, after, at, length)) return false;
     at += length;
   }
   return true;
-}
-
-bool equal_streams(Stream& a, Stream& b, Progress& progress) {
-  Bytes ours(kBuffer), theirs(kBuffer);
-  for (;;) {
-    std::size_t count = read_fully(a, ours), other = read_fully(b, theirs);
-    if (count != other ||
-        !std::equal(ours.begin(), ours.begin() + static_cast<std::ptrdiff_t>(count), theirs.begin()))
-      return false;
-    if (count == 0) return true;
-    progress.bytes += count;
-  }
 }
 
 class PlanCheck {
@@ -126,7 +101,8 @@ class PlanCheck {
     StreamPtr old_bytes;
     try {
       old_bytes = layer_.container->content(old_index)->stream();
-      if (!equal_streams(*old_bytes, *after_->content(new_index)->stream(), progress_))
+      if (!same_bytes(*old_bytes, *after_->content(new_index)->stream(),
+                      [this](std::uint64_t count) { progress_.bytes += count; }))
         differs(fmt::format("the content of \"{}\" is another one", escape(path)));
     } catch (const Error& error) {
       // What could not be read before cannot be compared; it was copied as it lies.
@@ -155,7 +131,8 @@ class PlanCheck {
     ++compared_;
     ++progress_.entries;
     StreamPtr made = after_->content(index)->stream();
-    if (!equal_streams(*made, *wanted.content->stream(), progress_))
+    if (!same_bytes(*made, *wanted.content->stream(),
+                    [this](std::uint64_t count) { progress_.bytes += count; }))
       differs(fmt::format("the new content of \"{}\" does not come out again", escape(path)));
   }
 
@@ -192,7 +169,7 @@ void check_written(const Source& written, const Assembly& plan, const Source& or
   }
   for_each_of(parts.size(), jobs, [&](std::size_t i) {
     const Part& part = parts[i];
-    if (!equal_range(*part.source, part.at, written, part.written_at, part.length))
+    if (!same_range(*part.source, part.at, written, part.written_at, part.length))
       differs(fmt::format("other bytes were read back than written, near offset {}", part.written_at));
     progress.bytes += part.length;
   });

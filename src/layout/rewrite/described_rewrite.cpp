@@ -7,6 +7,7 @@
 #include "base/error.h"
 #include "base/sum_kinds.h"
 #include "base/text.h"
+#include "io/compare.h"
 #include "layout/rewrite/entry_packer.h"
 #include "layout/rewrite/number_finder.h"
 #include "layout/rewrite/number_writer.h"
@@ -396,7 +397,7 @@ class Attempt {
                          escape(path), found.length, length));
       }
       if (packed != packed_.end()) {
-        bool right = length == 0 || same_bytes(source, found.at, *packed->second.stored);
+        bool right = length == 0 || same_range(source, found.at, *packed->second.stored, 0, length);
         if (!right) fail(fmt::format("no number was found that tells where \"{}\" lies", escape(path)));
       } else if (length > 0 && !kept(*look.recipe->source, extents_[i])) {
         fail(fmt::format(
@@ -418,17 +419,7 @@ class Attempt {
   /// Whether an entry's new bytes give its new content.
   static bool gives(const EntryLook& look, const Content& plain) {
     try {
-      StreamPtr made = open_recipe(look.recipe, look.size), wanted = plain.stream();
-      Bytes ours(64 * 1024), theirs(ours.size());
-      for (;;) {
-        std::size_t count = read_fully(*made, ours), other = read_fully(*wanted, theirs);
-        ours.resize(count);
-        theirs.resize(other);
-        if (ours != theirs) return false;
-        if (count == 0) return true;
-        ours.resize(64 * 1024);
-        theirs.resize(64 * 1024);
-      }
+      return same_bytes(*open_recipe(look.recipe, look.size), *plain.stream());
     } catch (const Malformed&) {
       return false;
     }
@@ -458,15 +449,6 @@ class Attempt {
         if (!size && (one.number != other.number || one.bytes != other.bytes || one.text != other.text))
           return false;
       }
-    }
-    return true;
-  }
-
-  static bool same_bytes(const Source& source, std::uint64_t at, const Source& wanted) {
-    constexpr std::uint64_t kStep = 1 << 20;
-    for (std::uint64_t done = 0; done < wanted.size(); done += kStep) {
-      std::uint64_t count = std::min(kStep, wanted.size() - done);
-      if (read_up_to(source, at + done, count) != read_up_to(wanted, done, count)) return false;
     }
     return true;
   }
