@@ -192,7 +192,9 @@ Candidates zlib_candidates(ByteView head, PackSettings shown) {
 }
 
 Candidates stored_candidates(ByteView, PackSettings shown) {
-  return {shown};
+  Candidates all;
+  all.push_back(std::move(shown));
+  return all;
 }
 
 struct Search {

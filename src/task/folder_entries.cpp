@@ -46,9 +46,11 @@ void add_beneath(const std::string& folder, const std::string& prefix, std::size
                  std::vector<NewEntry>& out) {
   if (depth > kDeepest) throw LimitExceeded("the folder has more than 256 folders inside each other");
   for (const std::string& name : names_in(folder)) {
-    std::string file = folder + "/" + name;
-    out.push_back(entry_from_disk(file, prefix + name));
-    if (out.back().kind == EntryKind::folder) add_beneath(file, prefix + name + "/", depth + 1, out);
+    std::string file = folder, path = prefix;
+    file.append("/").append(name);
+    path += name;
+    out.push_back(entry_from_disk(file, path));
+    if (out.back().kind == EntryKind::folder) add_beneath(file, path.append("/"), depth + 1, out);
   }
 }
 

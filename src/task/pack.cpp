@@ -48,24 +48,23 @@ ChosenName name_among(const std::string& folder, const std::string& name, Among 
     if (one->d_name[0] != '.') names.emplace_back(one->d_name);
   }
   if (names.empty()) return {name, "nothing else is in the folder"};
-  auto [first, last] = std::minmax_element(names.begin(), names.end());
-  std::string chosen = name;
-  auto fits = [&] { return among == Among::first ? chosen < *first : *last < chosen; };
-  std::string front = among == Among::first ? "0" : "z";
+  auto ends = std::minmax_element(names.begin(), names.end());
+  bool first = among == Among::first;
+  const std::string& passed = first ? *ends.first : *ends.second;
+  std::string chosen = name, front = first ? "0" : "z";
+  auto fits = [&] { return first ? chosen < passed : passed < chosen; };
   while (!fits()) {
     // No longer than the name that it has to pass: then only a lower or higher letter helps.
-    if (front.size() > std::max(first->size(), last->size()) + 1) {
+    if (front.size() > passed.size() + 1) {
       throw Unsupported(fmt::format("a name {} \"{}\", made of letters and digits",
-                                    among == Among::first ? "in front of" : "behind",
-                                    escape(among == Among::first ? *first : *last)));
+                                    first ? "in front of" : "behind", escape(passed)));
     }
-    chosen = front + "-" + name;
-    front += among == Among::first ? '0' : 'z';
+    chosen = front;
+    chosen.append("-").append(name);
+    front += first ? '0' : 'z';
   }
-  std::string reason = among == Among::first
-                           ? fmt::format("it sorts in front of \"{}\", the first there", escape(*first))
-                           : fmt::format("it sorts behind \"{}\", the last there", escape(*last));
-  return {chosen, reason + ", byte by byte"};
+  return {chosen, fmt::format("it sorts {} \"{}\", the {} there, byte by byte",
+                              first ? "in front of" : "behind", escape(passed), first ? "first" : "last")};
 }
 
 }  // namespace operculum

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <functional>
 
 #include "base/error.h"
 #include "base/text.h"
@@ -57,8 +58,9 @@ class PlanCheck {
       compare_new(added, added.path, next++);
     }
     if (next != after.size()) differs(fmt::format("\"{}\" is in it, too", escape(after[next].path)));
+    for_each_of(contents_.size(), 0, [this](std::size_t i) { contents_[i](); });
     for (const Finding& finding : after_->findings()) tell(finding);
-    return compared_;
+    return contents_.size();
   }
 
  private:
@@ -86,12 +88,11 @@ class PlanCheck {
         after.flags != before.flags || after.link_target() != before.link_target())
       differs(fmt::format("\"{}\" is listed in another way", escape(path)));
     if (quick_ || !before.has_data()) return;
-    compare_kept(old_index, new_index, path);
+    contents_.emplace_back([this, old_index, new_index, path] { compare_kept(old_index, new_index, path); });
   }
 
   void compare_kept(std::size_t old_index, std::size_t new_index, const std::string& path) {
     SourcePtr before = layer_.container->stored(old_index), after = after_->stored(new_index);
-    ++compared_;
     ++progress_.entries;
     if (before && after) {
       if (!equal_stored(*before, *after, *layer_.source))
@@ -128,7 +129,10 @@ class PlanCheck {
     if (wanted.kind == EntryKind::symbolic_link && after.link_target() != wanted.link_target)
       differs(fmt::format("the link \"{}\" leads elsewhere", escape(path)));
     if (wanted.kind != EntryKind::file) return;
-    ++compared_;
+    contents_.emplace_back([this, &wanted, path, index] { compare_content(wanted, path, index); });
+  }
+
+  void compare_content(const NewEntry& wanted, const std::string& path, std::size_t index) {
     ++progress_.entries;
     StreamPtr made = after_->content(index)->stream();
     if (!same_bytes(*made, *wanted.content->stream(),
@@ -141,7 +145,7 @@ class PlanCheck {
   bool quick_;
   Progress& progress_;
   ContainerPtr after_;
-  std::uint64_t compared_ = 0;
+  std::vector<std::function<void()>> contents_;  // to be compared, on all processors
 };
 
 }  // namespace
