@@ -194,6 +194,7 @@ Format qcow2_format() {
               "plain, zlib and zstd clusters, zero clusters, subclusters; external data files; parents "
               "beside it; snapshots are named",
           .lacks = "encrypted images; contents of snapshots",
+          .writes = "version 3, of a raw disk",
           .suffixes = {".qcow2", ".qcow"},
           .single_stream = true,
           .recognise = recognise_qcow2,

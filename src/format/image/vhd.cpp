@@ -154,6 +154,7 @@ Format vhd_format() {
       .reads =
           "fixed, dynamic and differencing images with the parent beside them, checksums, a missing footer",
       .lacks = "",
+      .writes = "dynamic images, of a raw disk",
       .suffixes = {".vhd", ".avhd"},
       .single_stream = true,
       .recognise = recognise_vhd,
