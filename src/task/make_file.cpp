@@ -3,7 +3,6 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <thread>
 
 #include "base/checksum.h"
 #include "base/error.h"
@@ -122,8 +121,7 @@ class Maker {
     PackSettings settings;
     settings.level = what_.choice.level;
     settings.plain_size = size;
-    settings.threads =
-        what_.choice.jobs > 0 ? what_.choice.jobs : std::max(1u, std::thread::hardware_concurrency());
+    settings.threads = threads_of(what_.choice);
     return settings;
   }
 

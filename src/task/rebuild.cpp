@@ -1,10 +1,8 @@
 #include "task/rebuild.h"
 
 #include <fmt/format.h>
-#include <sys/stat.h>
 
 #include <algorithm>
-#include <cerrno>
 
 #include "base/error.h"
 #include "base/text.h"

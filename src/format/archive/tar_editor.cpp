@@ -105,7 +105,7 @@ Bytes extension(char typeflag, std::string_view name, std::string_view data, std
 struct Extensions {
   PaxRecords pax;
   std::optional<RawHeader> pax_header;  // the block in front of the records
-  Bytes long_name, long_link;           // "L" and "K": header and data, as they lie
+  Bytes old_pax, long_name, long_link;  // "x", "L" and "K": header and data, as they lie
   RawHeader own;
   Bytes behind_own;  // blocks of a sparse map
 };
@@ -127,11 +127,12 @@ Extensions take_apart(ByteView headers) {
     }
     if (length > headers.size() - at) throw Malformed("tar headers: an extension is cut short");
     auto size = static_cast<std::size_t>(length);
+    ByteView whole = headers.subspan(at, size);
     if (header.typeflag == 'x' || header.typeflag == 'X') {
       out.pax_header = raw;
-      read_pax(headers.subspan(at + kBlock, static_cast<std::size_t>(header.size)), at + kBlock, out.pax);
+      out.old_pax.insert(out.old_pax.end(), whole.begin(), whole.end());
+      read_pax(whole.subspan(kBlock, static_cast<std::size_t>(header.size)), at + kBlock, out.pax);
     } else {
-      ByteView whole = headers.subspan(at, size);
       (header.typeflag == 'K' ? out.long_link : out.long_name).assign(whole.begin(), whole.end());
     }
     at += size;
@@ -151,7 +152,7 @@ class TarEditor final : public SequenceEditor {
     if (change.path != nullptr) place_path(parts, stored_path(old, parts, *change.path));
     if (parts.pax == pax_before) parts.pax.clear();
     Bytes out;
-    if (parts.pax_header && parts.pax.empty() && !pax_before.empty()) append(out, old_pax(old.headers));
+    if (parts.pax_header && parts.pax.empty() && !pax_before.empty()) append(out, parts.old_pax);
     append(out, joined(parts));
     return out;
   }
@@ -276,21 +277,6 @@ class TarEditor final : public SequenceEditor {
     append(out, parts.long_name);
     append(out, parts.own.block());
     append(out, parts.behind_own);
-    return out;
-  }
-
-  /// The pax header and its records, as they lie.
-  static Bytes old_pax(ByteView headers) {
-    Bytes out;
-    for (std::size_t at = 0; headers.size() - at >= kBlock;) {
-      Header header = Header::read(headers.subspan(at, kBlock), at);
-      auto length = static_cast<std::size_t>(kBlock + (header.size + kBlock - 1) / kBlock * kBlock);
-      bool is_pax = header.typeflag == 'x' || header.typeflag == 'X';
-      if (!is_pax && header.typeflag != 'L' && header.typeflag != 'K') break;
-      ByteView whole = headers.subspan(at, length);
-      if (is_pax) out.insert(out.end(), whole.begin(), whole.end());
-      at += length;
-    }
     return out;
   }
 

@@ -79,7 +79,7 @@ SourcePtr with_lzma_head(const SourcePtr& packed, const Bytes& version) {
 
 }  // namespace
 
-PackedData pack_data(const Content& content, const DataForm& form, SpoolBudget& spool) {
+PackedContent pack_data(const Content& content, const DataForm& form, SpoolBudget& spool) {
   const Method& method = method_of(form.method);
   const Codec* codec = method.codec.empty() ? nullptr : find_codec(method.codec);
   if (codec == nullptr || codec->pack == nullptr) {
@@ -94,7 +94,8 @@ PackedData pack_data(const Content& content, const DataForm& form, SpoolBudget& 
     bytes = form.aes ? encrypted_by_aes(*bytes, *form.aes, form.password, spool)
                      : encrypted_traditionally(*bytes, form, packed.crc32, spool);
   }
-  return {bytes, packed.plain_size, packed.crc32};
+  packed.bytes = std::move(bytes);
+  return packed;
 }
 
 std::uint16_t method_flags(std::uint16_t method, const PackSettings& settings) {

@@ -17,15 +17,9 @@ struct DataForm {
   std::uint16_t time = 0;  ///< of the header: with a data descriptor the traditional cipher's check byte
 };
 
-/// An entry's data as it will lie in the archive.
-struct PackedData {
-  SourcePtr bytes;
-  std::uint64_t plain_size = 0;  ///< in bytes
-  std::uint32_t crc32 = 0;       ///< of the plain bytes
-};
-
-/// Packs and encrypts. Throws Unsupported for methods without an encoder, and what the content throws.
-PackedData pack_data(const Content& content, const DataForm& form, SpoolBudget& spool);
+/// Packs and encrypts; the bytes are the entry's data as it will lie in the archive. Throws Unsupported for
+/// methods without an encoder, and what the content throws.
+PackedContent pack_data(const Content& content, const DataForm& form, SpoolBudget& spool);
 
 /// Bits 1 and 2 of the general purpose flag tell of deflate's level, bit 1 of LZMA's end mark (4.4.4): those
 /// of `settings`.

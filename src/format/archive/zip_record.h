@@ -14,7 +14,7 @@ struct Record {
   std::string name;  ///< as stored
   Bytes local_extra, central_extra;
   std::string comment;
-  PackedData data;
+  PackedContent data;
   std::uint16_t flags_before = 0;  ///< of the local header that this one replaces
   bool wide = false;               ///< its local header has 64-bit sizes, and so has its descriptor
 

@@ -27,7 +27,6 @@ std::uint64_t alignment_of(std::uint64_t offset) {
 struct Central {
   Bytes raw;
   CentralHeader plain, header;  // views borrow from raw
-  ExtraFields extra;
 };
 
 Central read_central(Bytes raw, std::uint64_t offset) {
@@ -35,7 +34,7 @@ Central read_central(Bytes raw, std::uint64_t offset) {
   out.raw = std::move(raw);
   Cursor cursor(out.raw, "zip central directory", offset);
   out.plain = out.header = CentralHeader::read(cursor);
-  out.extra = read_extra(out.header);
+  read_extra(out.header);  // replaces what the Zip64 field tells
   return out;
 }
 

@@ -9,19 +9,14 @@
 #include "base/text.h"
 #include "io/compare.h"
 #include "layout/rewrite/entry_packer.h"
-#include "layout/rewrite/number_finder.h"
 #include "layout/rewrite/number_writer.h"
+#include "layout/rewrite/survey.h"
 
 namespace operculum::layout {
 namespace {
 
 constexpr std::uint64_t kMostAlignment = 4096;
 constexpr std::size_t kRounds = 6;  // of setting checksums, which may lie in what others cover
-
-struct Extent {
-  std::uint64_t at = 0, length = 0;
-  bool there = false;  // one run of the container's own bytes
-};
 
 /// Where new content goes when it has no room in its place.
 struct Strategy {
@@ -43,14 +38,11 @@ struct Edit {
 
 class Attempt {
  public:
-  Attempt(const DescribedFile& file, const Strategy& strategy,
-          const std::map<std::size_t, PackedEntry>& packed)
-      : file_(file), strategy_(strategy), packed_(packed) {}
+  Attempt(Survey& survey, const Strategy& strategy, const std::map<std::size_t, PackedEntry>& packed)
+      : survey_(survey), file_(survey.file), strategy_(strategy), packed_(packed) {}
 
   Assembly run() {
-    before_ = open_described(file_.plan, file_.input, file_.source, file_.context, nullptr, &head_);
-    read_extents();
-    finder_.emplace(file_, head_, before_->entries());
+    find_starts();
     for (const auto& [index, entry] : packed_) place(index, entry);
     move_the_others();
     move_structures();
@@ -72,38 +64,20 @@ class Attempt {
     throw Unsupported(fmt::format("writing {} back: {}", escape(file_.plan->title), what));
   }
 
-  void read_extents() {
-    std::span<const Entry> entries = before_->entries();
-    extents_.resize(entries.size());
-    looks_.resize(entries.size());
-    for (std::size_t i = 0; i < entries.size(); ++i) {
-      if (!entries[i].has_data()) continue;
-      try {
-        looks_[i] = before_->look(i);
-      } catch (const Malformed&) {
-        continue;  // damaged before, and left as it is
-      }
-      if (looks_[i].recipe && looks_[i].recipe->source)
-        extents_[i] = extent_of(*looks_[i].recipe->source, *file_.source);
-    }
-    for (std::size_t i = 0; i < extents_.size(); ++i) {
-      if (!extents_[i].there || extents_[i].length == 0) continue;
-      starts_.push_back(extents_[i].at);
-      std::uint64_t alignment = extents_[i].at & (~extents_[i].at + 1);
+  /// Where entries and structures begin, and what the entries' data is aligned to.
+  void find_starts() {
+    for (const Extent& extent : survey_.extents) {
+      if (!extent.there || extent.length == 0) continue;
+      starts_.push_back(extent.at);
+      std::uint64_t alignment = extent.at & (~extent.at + 1);
       alignment_ = starts_.size() == 1 ? alignment : std::min(alignment_, alignment);
     }
     constexpr std::size_t kWitnesses = 3;  // of fewer, chance may be the reason
     if (starts_.size() < kWitnesses || alignment_ < 4) alignment_ = 1;
     alignment_ = strategy_.alignment > 0 ? strategy_.alignment : std::min(alignment_, kMostAlignment);
-    for (const PlacedAt& placed : head_.placed) starts_.push_back(placed.position);
+    for (const PlacedAt& placed : survey_.head.placed) starts_.push_back(placed.position);
     starts_.push_back(file_.source->size());
     std::sort(starts_.begin(), starts_.end());
-  }
-
-  static Extent extent_of(const Source& bytes, const Source& base) {
-    auto run = trace(bytes, 0, base);
-    if (!run || run->length < bytes.size()) return {};
-    return {run->at, bytes.size(), true};
   }
 
   std::uint64_t start_behind(std::uint64_t at) const {
@@ -115,22 +89,24 @@ class Attempt {
 
   /// Puts an entry's new bytes where there is room for them.
   void place(std::size_t index, const PackedEntry& packed) {
-    const Extent& extent = extents_[index];
-    const std::string& path = before_->entries()[index].path;
+    const Extent& extent = survey_.extents[index];
+    const std::string& path = survey_.container->entries()[index].path;
     if (!extent.there) fail(fmt::format("the bytes of \"{}\" are no single run of the file", escape(path)));
-    for (std::size_t i = 0; i < extents_.size(); ++i) {
-      bool overlaps = i != index && extents_[i].there && extents_[i].length > 0 &&
-                      extents_[i].at < extent.at + extent.length &&
-                      extent.at < extents_[i].at + extents_[i].length;
+    for (std::size_t i = 0; i < survey_.extents.size(); ++i) {
+      bool overlaps = i != index && survey_.extents[i].there && survey_.extents[i].length > 0 &&
+                      survey_.extents[i].at < extent.at + extent.length &&
+                      extent.at < survey_.extents[i].at + survey_.extents[i].length;
       if (overlaps)
-        fail(fmt::format("\"{}\" and \"{}\" share bytes", escape(path), escape(before_->entries()[i].path)));
+        fail(fmt::format("\"{}\" and \"{}\" share bytes", escape(path),
+                         escape(survey_.container->entries()[i].path)));
     }
     std::uint64_t old_length = extent.length, new_length = packed.stored->size();
     std::uint64_t end = extent.at + old_length;
-    auto offset = finder_->driver(looks_[index], index, Measure::offset);
+    auto offset = survey_.finder.driver(survey_.looks[index], index, Measure::offset);
     if (offset) offsets_[index] = *offset;
     std::optional<Driver> length;
-    if (new_length != old_length) length = finder_->driver(looks_[index], index, Measure::length);
+    if (new_length != old_length)
+      length = survey_.finder.driver(survey_.looks[index], index, Measure::length);
     if (length && !length->seen && bounded(end)) length.reset();  // then the size of that part tells it
     Assembly with;
     with.add(packed.stored);
@@ -160,7 +136,7 @@ class Attempt {
 
   /// Whether a part that a size bounds ends here.
   bool bounded(std::uint64_t end) const {
-    return std::any_of(head_.withins.begin(), head_.withins.end(),
+    return std::any_of(survey_.head.withins.begin(), survey_.head.withins.end(),
                        [&](const RangeRead& part) { return part.at + part.length == end; });
   }
 
@@ -179,9 +155,9 @@ class Attempt {
 
   /// Sets the number that tells how long the entry is unpacked, and returns it.
   std::optional<Driver> state_size(std::size_t index, const PackedEntry& packed) {
-    const EntryLook& look = looks_[index];
+    const EntryLook& look = survey_.looks[index];
     if (!look.size || *look.size == packed.plain_size) return std::nullopt;
-    auto size = finder_->driver(look, index, Measure::size);
+    auto size = survey_.finder.driver(look, index, Measure::size);
     if (size) set(*size, packed.plain_size, *look.size);
     return size;
   }
@@ -211,12 +187,12 @@ class Attempt {
   }
 
   void move_the_others() {
-    for (std::size_t i = 0; i < extents_.size(); ++i) {
-      const Extent& extent = extents_[i];
+    for (std::size_t i = 0; i < survey_.extents.size(); ++i) {
+      const Extent& extent = survey_.extents[i];
       if (!extent.there || moved(extent.at) == extent.at) continue;
       if (offsets_.contains(i)) {
         set(offsets_.at(i), moved(extent.at), extent.at);
-      } else if (auto offset = finder_->like_others(looks_[i], i, offsets_)) {
+      } else if (auto offset = survey_.finder.like_others(survey_.looks[i], i, offsets_)) {
         set(*offset, moved(extent.at), extent.at);
         offsets_.emplace(i, *offset);
       }
@@ -226,18 +202,18 @@ class Attempt {
   /// Tables and records that lie where a number says, and parts that a size bounds.
   void move_structures() {
     if (inserts_.empty()) return;
-    for (const PlacedAt& placed : head_.placed) {
+    for (const PlacedAt& placed : survey_.head.placed) {
       std::uint64_t delta = moved(placed.position) - placed.position;
       if (delta == 0) continue;
-      if (const NumberRead* number = finder_->last_equal(placed.stated, placed.numbers))
+      if (const NumberRead* number = survey_.finder.last_equal(placed.stated, placed.numbers))
         put(*number, number->value + static_cast<std::int64_t>(delta));
     }
-    for (const RangeRead& within : head_.withins) {
+    for (const RangeRead& within : survey_.head.withins) {
       std::int64_t delta = 0;
       for (const Insert& insert : inserts_) delta += grows(within, insert);
       if (delta == 0) continue;
       if (const NumberRead* number =
-              finder_->last_equal(static_cast<std::int64_t>(within.length), within.numbers))
+              survey_.finder.last_equal(static_cast<std::int64_t>(within.length), within.numbers))
         put(*number, number->value + delta);
     }
   }
@@ -253,7 +229,7 @@ class Attempt {
   void set_equal_numbers(std::int64_t value, std::uint64_t added) {
     constexpr std::int64_t kTelling = 256;  // smaller numbers are often equal by chance
     if (value < kTelling) return;
-    for (const NumberRead& number : head_.numbers) {
+    for (const NumberRead& number : survey_.head.numbers) {
       if (number.value == value && !numbers_.contains(number.at))
         put(number, value + static_cast<std::int64_t>(added));
     }
@@ -311,7 +287,8 @@ class Attempt {
   std::map<std::uint64_t, Bytes> wrong_sums(DescribedContainer& after, const Recorder& head,
                                             const Source& source) {
     std::map<std::uint64_t, Bytes> out;
-    if (after.entries().size() != before_->entries().size()) fail("other entries are found in the result");
+    if (after.entries().size() != survey_.container->entries().size())
+      fail("other entries are found in the result");
     for (const auto& [index, packed] : packed_) {
       EntryLook look = after.look(index);
       if (!look.recipe) fail("the result has no data for an entry that changes");
@@ -378,20 +355,21 @@ class Attempt {
 
   /// Every entry is there, where it should be, as long as it should be.
   void verify(DescribedContainer& after, const Source& source) {
-    std::span<const Entry> old_entries = before_->entries(), new_entries = after.entries();
+    std::span<const Entry> old_entries = survey_.container->entries(), new_entries = after.entries();
     for (std::size_t i = 0; i < old_entries.size(); ++i) {
       const std::string& path = old_entries[i].path;
       if (new_entries[i].path != path) fail(fmt::format("\"{}\" would have another path", escape(path)));
-      if (!extents_[i].there) continue;
+      if (!survey_.extents[i].there) continue;
       EntryLook look = after.look(i);
       Extent found = look.recipe && look.recipe->source ? extent_of(*look.recipe->source, source) : Extent{};
       auto packed = packed_.find(i);
       bool decoded_alike =
-          !look.recipe || (packed == packed_.end() ? same_steps(*looks_[i].recipe, *look.recipe)
+          !look.recipe || (packed == packed_.end() ? same_steps(*survey_.looks[i].recipe, *look.recipe)
                                                    : gives(look, *packed->second.plain));
       if (!decoded_alike)
         fail(fmt::format("\"{}\" would be decoded in another way where it lies then", escape(path)));
-      std::uint64_t length = packed == packed_.end() ? extents_[i].length : packed->second.stored->size();
+      std::uint64_t length =
+          packed == packed_.end() ? survey_.extents[i].length : packed->second.stored->size();
       if (found.length != length || (length > 0 && !found.there)) {
         fail(fmt::format("no number was found that tells how long \"{}\" is: it would have {} bytes, not {}",
                          escape(path), found.length, length));
@@ -399,20 +377,20 @@ class Attempt {
       if (packed != packed_.end()) {
         bool right = length == 0 || same_range(source, found.at, *packed->second.stored, 0, length);
         if (!right) fail(fmt::format("no number was found that tells where \"{}\" lies", escape(path)));
-      } else if (length > 0 && !kept(*look.recipe->source, extents_[i])) {
+      } else if (length > 0 && !kept(*look.recipe->source, survey_.extents[i])) {
         fail(fmt::format(
             "no number was found that tells where \"{}\" lies: it would be read at offset {}, not {}",
-            escape(path), found.at, moved(extents_[i].at)));
+            escape(path), found.at, moved(survey_.extents[i].at)));
       }
       std::optional<std::uint64_t> size =
-          packed == packed_.end() ? looks_[i].size : packed->second.plain_size;
+          packed == packed_.end() ? survey_.looks[i].size : packed->second.plain_size;
       if (look.size && look.size != size) {
         fail(fmt::format("no number was found that tells the size of \"{}\": it would be {}, not {}",
                          escape(path), *look.size, size.value_or(0)));
       }
     }
     for (const Finding& finding : after.findings()) {
-      if (finding.level == Finding::Level::fault && before_->findings().empty()) fail(finding.text);
+      if (finding.level == Finding::Level::fault && survey_.container->findings().empty()) fail(finding.text);
     }
   }
 
@@ -453,14 +431,10 @@ class Attempt {
     return true;
   }
 
+  Survey& survey_;
   const DescribedFile& file_;
   Strategy strategy_;
   const std::map<std::size_t, PackedEntry>& packed_;
-  Recorder head_;
-  std::shared_ptr<DescribedContainer> before_;
-  std::optional<NumberFinder> finder_;
-  std::vector<EntryLook> looks_;
-  std::vector<Extent> extents_;
   std::vector<std::uint64_t> starts_;  // of entries and structures, sorted; the file's end
   std::uint64_t alignment_ = 1;
   std::map<std::size_t, Driver> offsets_;  // of entries that change
@@ -480,12 +454,13 @@ Assembly rewrite_described(const DescribedFile& file, const Changes& changes, co
   }
   if (!changes.added.empty() || !changes.removed.empty() || !changes.renamed.empty())
     throw Unsupported("adding, removing and renaming entries of a described format; contents can be set");
-  std::map<std::size_t, PackedEntry> packed = pack_entries(file, changes, writing);
+  Survey survey(file);
+  std::map<std::size_t, PackedEntry> packed = pack_entries(survey, changes, writing);
   std::string reason;  // the first one tells most
   auto attempt = [&]() -> std::optional<Assembly> {
     for (const Strategy& strategy : kStrategies) {
       try {
-        return Attempt(file, strategy, packed).run();
+        return Attempt(survey, strategy, packed).run();
       } catch (const Unsupported& error) {
         if (reason.empty()) reason = error.what();
       } catch (const Malformed& error) {  // of reading the result: it would not be what is described any more

@@ -94,20 +94,20 @@ PackedEntry pack_one(const EntryLook& look, const NewEntry& changed, PackSetting
 
 }  // namespace
 
-std::map<std::size_t, PackedEntry> pack_entries(const DescribedFile& file, const Changes& changes,
+std::map<std::size_t, PackedEntry> pack_entries(const Survey& survey, const Changes& changes,
                                                 const Writing& writing) {
-  auto before = open_described(file.plan, file.input, file.source, file.context);
   std::map<std::size_t, PackedEntry> out;
   for (const auto& [index, changed] : changes.replaced) {
-    const std::string& path = before->entries()[index].path;
+    const std::string& path = survey.container->entries()[index].path;
     if (changed.kind != EntryKind::file) throw Unsupported("setting what is no file in a described format");
     if (!writing.choice.method.empty())
       throw Unsupported("--method in a described format, which says itself how it packs");
-    EntryLook look = before->look(index);
+    const EntryLook& look = survey.looks[index];
+    if (!look.recipe) survey.container->look(index);  // which says why it cannot be had
     if (!look.recipe || !look.recipe->source)
       throw Unsupported(
           fmt::format("setting \"{}\", whose bytes are joined from several places", escape(path)));
-    PackSettings settings = settings_of(look, *before, index, writing);
+    PackSettings settings = settings_of(look, *survey.container, index, writing);
     out.emplace(index, pack_one(look, changed, settings, writing));
   }
   return out;

@@ -2,7 +2,7 @@
 
 #include <map>
 
-#include "layout/rewrite/described_rewrite.h"
+#include "layout/rewrite/survey.h"
 
 namespace operculum::layout {
 
@@ -16,7 +16,7 @@ struct PackedEntry {
 
 /// Packs the new contents through the steps that the entries' bytes go through, the other way round. Throws
 /// Unsupported where a step has no way back.
-std::map<std::size_t, PackedEntry> pack_entries(const DescribedFile& file, const Changes& changes,
+std::map<std::size_t, PackedEntry> pack_entries(const Survey& survey, const Changes& changes,
                                                 const Writing& writing);
 
 /// Takes the plain content for the bytes of entries that packing made no smaller; false when there are none.

@@ -87,6 +87,14 @@ std::optional<Driver> NumberFinder::tried(const NumberRead& read, std::size_t in
 }
 
 std::optional<Driver> NumberFinder::driver(const EntryLook& look, std::size_t index, Measure measure) {
+  auto known = known_.find({index, measure});
+  if (known == known_.end())
+    known = known_.emplace(std::pair(index, measure), find_driver(look, index, measure)).first;
+  return known->second;
+}
+
+std::optional<Driver> NumberFinder::find_driver(const EntryLook& look, std::size_t index,
+                                                Measure measure) const {
   Measures now = measures_of(look, *file_.source);
   auto value = measure == Measure::offset ? now.offset : measure == Measure::length ? now.length : now.size;
   if (!value) return std::nullopt;
@@ -136,13 +144,15 @@ std::optional<Driver> NumberFinder::like_others(const EntryLook& look, std::size
     if (read.plan == driver.read.plan && read.at != driver.read.at)
       return Driver{read, driver.step, driver.unit, true, driver.place};
   }
-  return misses_ < kMostMisses ? found_or_missed(look, index) : std::nullopt;
+  bool asked = known_.contains({index, Measure::offset});
+  return asked || misses_ < kMostMisses ? found_or_missed(look, index) : std::nullopt;
 }
 
 /// Entries that follow one another have no such numbers; after some, the others are not asked.
 std::optional<Driver> NumberFinder::found_or_missed(const EntryLook& look, std::size_t index) {
+  bool asked = known_.contains({index, Measure::offset});
   auto found = driver(look, index, Measure::offset);
-  if (!found) ++misses_;
+  if (!found && !asked) ++misses_;
   return found;
 }
 

@@ -30,7 +30,7 @@ class NumberFinder {
 
   /// Nothing when no number drives it: then it follows from what lies in front, or lies in bytes that are
   /// decoded.
-  std::optional<Driver> driver(const EntryLook& look, std::size_t index, Measure measure);
+  std::optional<Driver> driver(const EntryLook& look, std::size_t index, Measure measure);  ///< tried once
 
   /// The number of another entry that is read as those known ones are.
   std::optional<Driver> like_others(const EntryLook& look, std::size_t index,
@@ -53,11 +53,13 @@ class NumberFinder {
   std::optional<Driver> tried(const NumberRead& read, std::size_t index, Measure measure,
                               const Measures& now) const;
 
-  const DescribedFile& file_;
-  const Recorder& head_;
+  std::optional<Driver> find_driver(const EntryLook& look, std::size_t index, Measure measure) const;
   std::vector<const NumberRead*> equal_numbers(std::int64_t value, std::uint64_t at) const;
   std::optional<Driver> found_or_missed(const EntryLook& look, std::size_t index);
 
+  const DescribedFile& file_;
+  const Recorder& head_;
+  std::map<std::pair<std::size_t, Measure>, std::optional<Driver>> known_;
   std::size_t misses_ = 0;
   std::vector<std::string> paths_;  // of all entries: no number that changes one of these is the right one
 };

@@ -121,17 +121,26 @@ std::string compare(const ExpectedSum& expected, const RecipePtr& bytes) {
   return compare(expected, computed_sum(*expected.check, bytes));
 }
 
+namespace {
+
+/// What a statement states of a part of the container, and what that part gives.
+DifferingCheck looked_up(Run& run, const StatementPlan& statement) {
+  std::vector<Value> slots(statement.slots);
+  Frame frame{run, slots.data()};
+  ExpectedSum expected = expected_sum(statement.check, frame);
+  Bytes computed = computed_sum(statement.check, run.recipe_of(statement.check.what->value(frame)));
+  return {std::move(expected), std::move(computed)};
+}
+
+}  // namespace
+
 std::vector<DifferingCheck> differing_checks(Run& run) {
   std::vector<DifferingCheck> out;
   for (const StatementPlan& statement : run.plan().statements) {
     if (statement.kind != StatementPlan::Kind::check) continue;
     try {
-      std::vector<Value> slots(statement.slots);
-      Frame frame{run, slots.data()};
-      ExpectedSum expected = expected_sum(statement.check, frame);
-      Bytes computed = computed_sum(statement.check, run.recipe_of(statement.check.what->value(frame)));
-      if (as_text(expected.value) != as_text(computed))
-        out.push_back({std::move(expected), std::move(computed)});
+      DifferingCheck one = looked_up(run, statement);
+      if (one.expected.value != one.computed) out.push_back(std::move(one));
     } catch (const Malformed&) {
       continue;
     }
@@ -144,10 +153,8 @@ std::vector<std::string> compare_checks(Run& run) {
   for (const StatementPlan& statement : run.plan().statements) {
     if (statement.kind != StatementPlan::Kind::check) continue;
     try {
-      std::vector<Value> slots(statement.slots);
-      Frame frame{run, slots.data()};
-      ExpectedSum expected = expected_sum(statement.check, frame);
-      std::string fault = compare(expected, run.recipe_of(statement.check.what->value(frame)));
+      DifferingCheck one = looked_up(run, statement);
+      std::string fault = compare(one.expected, one.computed);
       if (!fault.empty())
         faults.push_back(fmt::format("{}: {}; the header or the index is damaged",
                                      run.plan().description.line_of(statement.where.at), fault));

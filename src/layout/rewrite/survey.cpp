@@ -1,0 +1,32 @@
+#include "layout/rewrite/survey.h"
+
+#include "base/error.h"
+
+namespace operculum::layout {
+
+Extent extent_of(const Source& bytes, const Source& base) {
+  auto run = trace(bytes, 0, base);
+  if (!run || run->length < bytes.size()) return {};
+  return {run->at, bytes.size(), true};
+}
+
+Survey::Survey(const DescribedFile& described)
+    : file(described),
+      container(open_described(file.plan, file.input, file.source, file.context, nullptr, &head)),
+      looks(container->entries().size()),
+      extents(looks.size()),
+      finder(file, head, container->entries()) {
+  std::span<const Entry> entries = container->entries();
+  for (std::size_t i = 0; i < entries.size(); ++i) {
+    if (!entries[i].has_data()) continue;
+    try {
+      looks[i] = container->look(i);
+    } catch (const Malformed&) {
+      continue;  // damaged before, and left as it is
+    }
+    const RecipePtr& recipe = looks[i].recipe;
+    if (recipe && recipe->source) extents[i] = extent_of(*recipe->source, *file.source);
+  }
+}
+
+}  // namespace operculum::layout

@@ -1,0 +1,31 @@
+#pragma once
+
+#include "layout/rewrite/number_finder.h"
+
+namespace operculum::layout {
+
+/// A run of the container's own bytes.
+struct Extent {
+  std::uint64_t at = 0, length = 0;
+  bool there = false;  ///< the bytes are such a run
+};
+
+/// Where bytes lie in `base`, when they are one run of it.
+Extent extent_of(const Source& bytes, const Source& base);
+
+/// What is known of a described container before anything in it changes; found out once, however many ways of
+/// writing it are tried.
+struct Survey {
+  explicit Survey(const DescribedFile& file);
+  Survey(const Survey&) = delete;
+  Survey& operator=(const Survey&) = delete;
+
+  const DescribedFile& file;
+  Recorder head;  ///< what was read until all entries were listed
+  std::shared_ptr<DescribedContainer> container;
+  std::vector<EntryLook> looks;  ///< of all entries; of damaged ones and those without data nothing
+  std::vector<Extent> extents;   ///< likewise
+  NumberFinder finder;
+};
+
+}  // namespace operculum::layout
