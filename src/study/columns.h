@@ -1,0 +1,80 @@
+#pragma once
+
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "study/grid.h"
+
+namespace operculum::study {
+
+/// What a column of an index seems to be.
+enum class Role {
+  offset,    ///< where an entry's data begins
+  end_at,    ///< where it ends
+  size,      ///< bytes that it takes in the file
+  unpacked,  ///< bytes that it has when it is decoded
+  name,      ///< a text that names it
+  name_at,   ///< where its name begins, in a table of texts
+  packing,   ///< which codec it is packed with
+  sum,       ///< a checksum of its data
+  time,      ///< when it was written
+  other,     ///< not known
+};
+std::string_view name_of(Role role);
+
+/// A field of every record.
+struct Column {
+  Role role = Role::other;
+  std::size_t at = 0;     ///< within the fixed bytes of a record
+  NumberForm form;        ///< of a number
+  std::size_t width = 4;  ///< in bytes
+  std::uint64_t factor = 1, mask = 0;  ///< the value is (number xor mask) * factor
+  std::string detail;     ///< the checksum's or the time's kind, the text's filling
+  std::string why;        ///< the evidence, in words
+
+  std::uint64_t value(const Grid& grid, std::size_t row) const {
+    return (grid.value(row, at, form) ^ mask) * factor;
+  }
+};
+
+/// Where the data of all entries lies, as offsets and sizes tell together.
+struct Placement {
+  std::optional<Column> offset, size;  ///< without the one, entries lie one behind the other; without the
+                                       ///< other, each ends where the next one begins
+  bool size_is_end = false;            ///< the second column tells where data ends
+  std::int64_t bias = 0;               ///< bytes that a size counts beside the data
+  std::uint64_t base = 0;              ///< added to offsets
+  std::uint64_t begin = 0, end = 0;    ///< of all data, in the file that it lies in
+  std::uint64_t align = 1;             ///< gaps between entries are smaller than this
+  bool in_order = true;                ///< offsets ascend
+  double bits = 0;                     ///< how unlikely chance is, as a logarithm
+};
+
+/// What the search for a placement may rely on.
+struct Zone {
+  std::uint64_t file_size = 0;          ///< of the file that the data lies in
+  std::uint64_t first = 0;              ///< data cannot begin before this
+  std::uint64_t table_begin = 0, table_end = 0;  ///< equal where the index is no part of that file
+};
+
+/// Two columns that are a place and a size together, or a place alone.
+struct Pair {
+  Column offset;
+  std::optional<Column> size;
+  bool size_is_end = false;
+  int shift = 0;  ///< the size lies so many rows behind the offset: the rows were cut at the wrong byte
+  double bits = 0;
+};
+
+/// Columns of the grid that place data, the likeliest first: wherever its rows were cut, if only at the right
+/// distance. `taken` tells bytes of a row that are something else, such as a name.
+std::vector<Pair> find_pairs(const Grid& grid, std::uint64_t file_size, const std::vector<bool>& taken);
+
+/// Where such a pair (shift 0) puts the data; nothing when it cannot be there.
+std::optional<Placement> place(const Grid& grid, const Zone& zone, const Pair& pair);
+
+/// A column of sizes of data that lies one behind the other; nothing when there is none.
+std::optional<Placement> place_by_sizes(const Grid& grid, const Zone& zone);
+
+}  // namespace operculum::study

@@ -1,0 +1,379 @@
+#include "study/draft.h"
+
+#include <fmt/ranges.h>
+
+#include <algorithm>
+#include <cctype>
+
+#include "base/text.h"
+#include "study/packing.h"
+#include "study/text_test.h"
+
+namespace operculum::study {
+namespace {
+
+constexpr std::size_t kMostMagic = 16, kMostGap = 8;
+
+/// Bytes as the language writes them: a text where they can be read, else in hexadecimal.
+std::string literal(ByteView bytes) {
+  bool text = std::all_of(bytes.begin(), bytes.end(), [](Byte b) { return is_ascii_name_byte(b) || b == 0 || b == 0x1a || b == '\n' || b == '\r'; });
+  if (!text) return fmt::format("hex \"{}\"", to_hex(bytes));
+  std::string out = "\"";
+  for (Byte byte : bytes) {
+    if (byte == '"' || byte == '\\') out += fmt::format("\\{}", static_cast<char>(byte));
+    else if (byte == '{' || byte == '}') out += fmt::format("\\x{:02x}", byte);
+    else if (is_ascii_name_byte(byte)) out += static_cast<char>(byte);
+    else out += fmt::format("\\x{:02x}", byte);
+  }
+  return out + "\"";
+}
+
+class Writer {
+ public:
+  Writer(const Hypothesis& found, const Subject& subject, std::size_t same)
+      : found_(found), subject_(subject), same_(same), shape_(found.grid.shape), placement_(found.placement) {}
+
+  std::string make() {
+    orders();
+    title();
+    part_record(Part::head, "Head", subject_.read(0, Frame::kHead));
+    if (!found_.grid.space->plain) part_record(Part::index, "Front", found_.grid.space->bytes);
+    tail_record();
+    item_record();
+    globals();
+    entry();
+    return std::move(out_);
+  }
+
+ private:
+  void line(const std::string& text, const std::string& comment = {}) {
+    out_ += comment.empty() ? text : fmt::format("{:<32} # {}", text, comment);
+    out_ += '\n';
+  }
+
+  void orders() {
+    int little = 0, big = 0;
+    auto count = [&](NumberForm form) {
+      if (form.width > 1) (form.big ? big : little) += 1;
+    };
+    for (const Column& column : found_.columns) {
+      if (column.role != Role::name) count(column.form);
+    }
+    for (const HeadField& field : found_.head) count(field.form);
+    if (shape_.text == TextEnd::sized) count(shape_.length);
+    big_ = big > little;
+  }
+
+  void title() {
+    std::string stem = subject_.name.substr(0, subject_.name.find_last_of('.'));
+    std::string name;
+    for (char c : stem) name += is_ascii_name_byte(static_cast<Byte>(c)) && c != '"' && c != '\\' && c != '{' && c != '}' ? c : '_';
+    line(fmt::format("layout \"Draft for {}\"", name.empty() ? "a file" : name));
+    line("about  \"drafted by study: every line is a guess, its evidence is beside it\"");
+    std::string ending = subject_.name.find('.') == std::string::npos ? "" : subject_.name.substr(subject_.name.find_last_of('.'));
+    bool plain = ending.size() > 1 && std::all_of(ending.begin() + 1, ending.end(), [](unsigned char c) { return std::isalpha(c) != 0; });
+    if (plain) line("suffix " + to_lower(ending));
+    line(big_ ? "order  big" : "order  little");
+    line("");
+  }
+
+  /// Fields of a part up to the last one that means something; what lies between them is not known.
+  void part_record(Part part, std::string_view name, ByteView bytes) {
+    std::vector<HeadField> fields = fields_of(part);
+    std::uint64_t end = fields.empty() ? 0 : fields.back().at + fields.back().form.width;
+    std::size_t magic = part == Part::head ? magic_size(bytes, fields) : 0;
+    if (fields.empty() && magic == 0) return;
+    line(fmt::format("record {} {{", name));
+    std::uint64_t at = magic;
+    if (magic > 0) line(fmt::format("  magic bytes {}", literal(bytes.first(magic))), "the same in all files that were studied");
+    numbers(fields, at, end);
+    line("}");
+    has_[static_cast<std::size_t>(part)] = true;
+  }
+
+  void tail_record() {
+    std::vector<HeadField> fields = fields_of(Part::tail);
+    if (fields.empty()) return;
+    tail_ = fields.front().at;
+    line("record Tail {", fmt::format("the last {} bytes", tail_));
+    std::vector<HeadField> forwards = fields;
+    for (HeadField& field : forwards) field.at = tail_ - field.at;
+    Bytes bytes = subject_.read(subject_.size() - tail_, tail_);
+    std::uint64_t end = forwards.back().at + forwards.back().form.width;
+    numbers(forwards, 0, end);
+    std::uint64_t left = tail_ - end;
+    ByteView rest = ByteView(bytes).subspan(static_cast<std::size_t>(end));
+    if (left >= 3 && std::all_of(rest.begin(), rest.end(), is_ascii_name_byte)) line(fmt::format("  magic bytes {}", literal(rest)));
+    else if (left > 0) line(fmt::format("  {} bytes[{}]", unknown(), left));
+    line("}");
+    has_[static_cast<std::size_t>(Part::tail)] = true;
+  }
+
+  std::vector<HeadField> fields_of(Part part) const {
+    std::vector<HeadField> fields;
+    for (const HeadField& field : found_.head) {
+      if (field.part == part) fields.push_back(field);
+    }
+    std::sort(fields.begin(), fields.end(), [&](const HeadField& a, const HeadField& b) {
+      return part == Part::tail ? a.at > b.at : a.at < b.at;
+    });
+    return fields;
+  }
+
+  std::size_t magic_size(ByteView bytes, const std::vector<HeadField>& fields) const {
+    std::uint64_t limit = std::min<std::uint64_t>({kMostMagic, bytes.size(), same_, fields.empty() ? kMostMagic : fields.front().at});
+    bool here = found_.grid.space->plain && found_.grid.space->data_file.empty();
+    std::uint64_t first = here ? std::min(found_.grid.begin, placement_.begin) : placement_.begin;
+    if (!found_.grid.space->plain) first = std::min(first, found_.grid.space->stored_at);
+    limit = std::min(limit, first);
+    std::size_t printed = 0;
+    while (printed < limit && is_ascii_name_byte(bytes[printed])) ++printed;
+    if (printed >= 3) {
+      if (printed < limit && (bytes[printed] == 0 || bytes[printed] == 0x1a)) ++printed;
+      return printed;
+    }
+    return limit >= 4 ? 4 : static_cast<std::size_t>(limit);
+  }
+
+  void numbers(const std::vector<HeadField>& fields, std::uint64_t at, std::uint64_t end) {
+    for (const HeadField& field : fields) {
+      gap(at, field.at);
+      line(fmt::format("  {} {}", field.name, type_of(field.form, big_)), field.why);
+      at = field.at + field.form.width;
+    }
+    gap(at, end);
+  }
+
+  std::string unknown() { return fmt::format("unknown_{}", ++unknowns_); }
+
+  /// Fields for what nobody knows, from `at` to `end`.
+  void gap(std::uint64_t at, std::uint64_t end) {
+    while (at < end) {
+      std::uint64_t left = end - at;
+      if (left > kMostGap) {
+        line(fmt::format("  {} bytes[{}]", unknown(), left));
+        return;
+      }
+      unsigned width = left >= 4 ? 4 : left >= 2 ? 2 : 1;
+      line(fmt::format("  {} u{}", unknown(), width * 8));
+      at += width;
+    }
+  }
+
+  std::string field_name(const Column& column) {
+    switch (column.role) {
+      case Role::offset:
+        return "at";
+      case Role::end_at:
+        return "end_at";
+      case Role::size:
+        return found_.column(Role::unpacked) != nullptr ? "stored" : "size";
+      case Role::unpacked:
+        return "size";
+      case Role::name:
+        return named_++ == 0 ? "name" : fmt::format("name_{}", named_);
+      case Role::name_at:
+        return "name_at";
+      case Role::packing:
+        return "packing";
+      case Role::sum:
+        return "sum";
+      case Role::time:
+        return "written";
+      case Role::other:
+        break;
+    }
+    return fmt::format("tag_{}", ++tags_);
+  }
+
+  void item_record() {
+    line("record Item {");
+    std::size_t at = 0;
+    bool text_done = shape_.text == TextEnd::none;
+    for (const Column& column : found_.columns) {
+      if (!text_done && column.at >= shape_.before) {
+        gap(at, shape_.before);
+        at = shape_.before;
+        text_field();
+        text_done = true;
+      }
+      gap(at, column.at);
+      at = column.at + column.width;
+      std::string name = field_name(column);
+      if (column.role == Role::name || (column.role == Role::other && column.detail != "number")) {
+        std::size_t width = column.width + padding_behind(column);
+        at = column.at + width;
+        std::string ending = column.detail == "wide" ? " padded 0 encoded \"UTF-16LE\"" : column.detail == "blank" ? " padded \" \"" : " padded 0";
+        line(fmt::format("  {} text[{}]{}", name, width, ending), column.why);
+        continue;
+      }
+      std::string type = type_of(column.form, big_);
+      if (column.role == Role::sum && column.width > 8) type = fmt::format("bytes[{}]", column.width);
+      if (column.mask != 0) type += fmt::format(" xor {:#x}", column.mask);
+      if (column.factor != 1) type += fmt::format(" * {}", column.factor);
+      line(fmt::format("  {} {}", name, type), column.why);
+    }
+    if (!text_done) {
+      gap(at, shape_.before);
+      text_field();
+      at = shape_.before;
+    }
+    gap(at, shape_.fixed());
+    if (shape_.data_behind) {
+      std::string size = placement_.bias == 0 ? "size" : fmt::format("size - {}", placement_.bias);
+      if (found_.column(Role::unpacked) != nullptr) size = "stored" + size.substr(4);
+      line(fmt::format("  body bytes[{}]", size));
+    }
+    if (shape_.align > 1) line(shape_.data_behind || found_.grid.begin % shape_.align == 0
+                                   ? fmt::format("  align {}", shape_.align)
+                                   : fmt::format("  skip align(here - start, {}) - (here - start)", shape_.align));
+    line("}");
+  }
+
+  /// Zero bytes behind a text that belong to no other column.
+  std::size_t padding_behind(const Column& text) const {
+    const Grid& grid = found_.grid;
+    std::size_t limit = grid.shape.fixed();
+    for (const Column& other : found_.columns) {
+      if (other.at > text.at) limit = std::min(limit, other.at);
+    }
+    std::size_t end = text.at + text.width;
+    for (; end < limit; ++end) {
+      for (std::size_t row = 0; row < grid.rows(); ++row) {
+        bool ended = text_of(grid, text, row).size() < text.width;
+        if (grid.row(row)[end] != 0 && !(ended && text.detail.empty() && end % 4 != 0)) return end - text.at - text.width;
+      }
+    }
+    return end - text.at - text.width;
+  }
+
+  void text_field() {
+    if (shape_.text == TextEnd::zero) {
+      line("  name text until 0");
+      return;
+    }
+    std::string type = type_of(shape_.length, big_);
+    if (shape_.unit == 2) {
+      line(fmt::format("  length {}", type), "of the name, in characters");
+      line("  name text[length * 2] encoded \"UTF-16LE\"");
+      return;
+    }
+    line(fmt::format("  name text sized {} padded 0", type));
+  }
+
+  void globals() {
+    line("");
+    const Space& space = *found_.grid.space;
+    if (has_[0]) line("head  = Head at 0");
+    if (has_[1]) line(fmt::format("tail  = Tail at end - {}", tail_));
+    std::string within;
+    if (!space.plain) {
+      std::string at = found_.space_at;
+      std::string bytes = found_.packed_size.empty() ? fmt::format("rest({})", at) : fmt::format("bytes({}, {})", at, found_.packed_size);
+      line(fmt::format("index = {} | {}", bytes, space.made));
+      within = " in index";
+    }
+    if (has_[2]) line("front = Front at 0 in index");
+    std::string count = found_.count.empty() ? "[] to end" : fmt::format("[{}]", found_.count);
+    line(fmt::format("items = Item{} at {}{}", count, found_.begin, within), found_.unexplained_count);
+    if (!space.data_file.empty()) line(fmt::format("store = file(\"{{file_stem}}{}\")", space.data_file));
+    bool needs_end = found_.base.find("items_end") != std::string::npos || found_.names_at == "items_end" || (!placement_.offset && !shape_.data_behind);
+    if (needs_end) {
+      std::string end = shape_.text == TextEnd::none ? fmt::format("{} + {} * {}", found_.begin, parenthesised(found_.count), shape_.fixed())
+                                                     : fmt::format("end_of(items[{} - 1])", found_.count);
+      if (found_.count.empty()) end = "end";
+      line(fmt::format("items_end = {}", end));
+    }
+    if (!placement_.offset && !shape_.data_behind) {
+      std::string size = found_.column(Role::unpacked) != nullptr ? "x.stored" : "x.size";
+      bool aligned = placement_.align > 1;
+      line(fmt::format("pieces = cut(rest({}), each(x in items: {}))",
+                       aligned ? fmt::format("align(items_end, {})", placement_.align) : "items_end",
+                       aligned ? fmt::format("min(align({}, {}), file_size)", size, placement_.align) : size));
+    }
+    if (found_.names && !found_.names->place) line(fmt::format("names = text until 0[{}] at {}{}", found_.count, found_.names_at, within));
+    line("");
+  }
+
+  static std::string parenthesised(const std::string& expression) {
+    return expression.find(' ') == std::string::npos ? expression : "(" + expression + ")";
+  }
+
+  std::string data_expression() {
+    std::string size = found_.column(Role::unpacked) != nullptr ? "item.stored" : "item.size";
+    if (shape_.data_behind) return "item.body";
+    if (!placement_.offset) return placement_.align > 1 ? fmt::format("part(pieces[n], 0, {})", size) : "pieces[n]";
+    std::string base = found_.base.empty() ? "" : found_.base + " + ";
+    std::string at = base + "item.at";
+    if (placement_.size_is_end) size = "item.end_at - item.at";
+    if (!placement_.size) size = fmt::format("next_of(item.at, {}) - item.at", data_end());
+    if (!found_.grid.space->data_file.empty()) return fmt::format("part(store, {}, {})", at, size);
+    return fmt::format("bytes({}, {})", at, size);
+  }
+
+  /// Where the last entry ends, counted as offsets are.
+  std::string data_end() const {
+    bool here = found_.grid.space->plain && found_.grid.space->data_file.empty();
+    std::string end = !found_.grid.space->data_file.empty() ? "length(store)" : here && placement_.end == found_.grid.begin && found_.grid.begin > 0 ? found_.begin : "end";
+    std::uint64_t behind = subject_.size() - std::min(subject_.size(), placement_.end);
+    if (end == "end" && behind > 0 && behind <= Frame::kTail && found_.grid.space->data_file.empty()) end = fmt::format("end - {}", behind);
+    return found_.base.empty() ? end : fmt::format("{} - ({})", end, found_.base);
+  }
+
+  std::string path_expression(bool& numbered) {
+    std::string within = found_.grid.space->plain ? "" : " in index";
+    std::string name;
+    numbered = false;
+    if (shape_.text != TextEnd::none || found_.column(Role::name) != nullptr) {
+      name = "item.name";
+    } else if (found_.names) {
+      std::string at = found_.names_at == "0" ? "item.name_at" : fmt::format("{} + item.name_at", found_.names_at);
+      name = found_.names->place ? fmt::format("(text until 0 at {}{})", at, within) : "names[n]";
+    } else {
+      numbered = true;
+      return "\"{n:04}{ending(plain)}\"";
+    }
+    return found_.backslashes ? fmt::format("slashes({})", name) : name;
+  }
+
+  void entry() {
+    bool numbered = false;
+    std::string path = path_expression(numbered);
+    bool by_number = numbered || (!placement_.offset && !shape_.data_behind) || (found_.names && !found_.names->place);
+    std::string list = "items";
+    line(fmt::format("entry for item{} in {}{} {{", by_number ? " number n" : "", list, found_.sentinel ? fmt::format(" where item.at < {}", data_end()) : ""));
+    std::string data = data_expression();
+    if (!found_.packing.transform.empty()) {
+      data += found_.packing.condition.empty() ? " | " + found_.packing.transform : fmt::format(" | when {}: {}", found_.packing.condition, found_.packing.transform);
+    }
+    if (numbered) {
+      line(fmt::format("  let plain = {}", data));
+      data = "plain";
+    }
+    line("  path = " + path);
+    line("  data = " + data);
+    if (found_.column(Role::unpacked) != nullptr || (placement_.size && !placement_.size_is_end && placement_.bias == 0)) line("  size = item.size");
+    if (const Column* sum = found_.column(Role::sum)) line(fmt::format("  check {} = item.sum", sum->detail));
+    if (const Column* time = found_.column(Role::time)) line(fmt::format("  time = {}(item.written)", time->detail));
+    line("}");
+  }
+
+  const Hypothesis& found_;
+  const Subject& subject_;
+  std::size_t same_;
+  const Shape& shape_;
+  const Placement& placement_;
+  std::string out_;
+  bool big_ = false;
+  bool has_[3] = {};
+  std::uint64_t tail_ = 0;
+  int unknowns_ = 0, tags_ = 0, named_ = 0;
+};
+
+}  // namespace
+
+std::string draft(const Hypothesis& found, const Subject& subject, std::size_t same) {
+  return Writer(found, subject, same).make();
+}
+
+}  // namespace operculum::study

@@ -1,0 +1,56 @@
+#pragma once
+
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "study/number_form.h"
+#include "study/subject.h"
+
+namespace operculum::study {
+
+/// Where numbers about the whole lie.
+enum class Part {
+  head,   ///< at the begin of the file
+  tail,   ///< at its end
+  index,  ///< at the begin of an index that was decoded
+};
+
+/// A number about the whole: how many entries, where the table is.
+struct HeadField {
+  Part part = Part::head;
+  std::uint64_t at = 0;  ///< from the begin of its part; of the tail, bytes before the end of the file
+  NumberForm form;
+  std::string name;  ///< what it tells: "count"
+  std::string why;
+};
+
+/// The header and the trailer of a file, and of its index where that is made of something: numbers are looked
+/// up in them by what they would have to be.
+class Frame {
+ public:
+  Frame(const Subject& subject, const SpacePtr& space);
+
+  /// Narrows the parts down to bytes that are neither records nor data: the head ends at `head_end`, the tail
+  /// begins at `tail_begin`, both in the file; that of the index ends at `index_end` in the space.
+  void narrow(std::uint64_t head_end, std::uint64_t tail_begin, std::uint64_t index_end);
+
+  /// The likeliest number of that value that is not part of `used`; nothing when there is none.
+  std::optional<HeadField> find(std::uint64_t value, const std::vector<HeadField>& used, bool big) const;
+
+  /// Numbers that could be places within `size` bytes, each once, those of four bytes and more
+  /// first.
+  std::vector<std::uint64_t> places(std::uint64_t size) const;
+
+  ByteView bytes(Part part) const { return parts_[static_cast<std::size_t>(part)]; }
+  std::uint64_t limit(Part part) const { return limits_[static_cast<std::size_t>(part)]; }
+
+  static constexpr std::size_t kHead = 256, kTail = 64;  // bytes
+
+ private:
+  Bytes parts_[3];
+  std::uint64_t limits_[3] = {};  // bytes that count: of the tail, the last ones
+  std::uint64_t size_;
+};
+
+}  // namespace operculum::study

@@ -1,0 +1,55 @@
+#pragma once
+
+#include <string_view>
+#include <vector>
+
+#include "study/number_form.h"
+#include "study/subject.h"
+
+namespace operculum::study {
+
+/// How a record's text of varying length ends.
+enum class TextEnd { none, sized, zero };
+
+/// The shape of the records of an index: so many fixed bytes, in their midst perhaps a text of varying length.
+struct Shape {
+  std::size_t before = 0, after = 0;  ///< fixed bytes in front of and behind the text, without its length
+  TextEnd text = TextEnd::none;
+  NumberForm length;        ///< of the text, where it is sized
+  unsigned unit = 1;        ///< bytes that one of that length counts
+  unsigned align = 1;       ///< records are filled up to a multiple of this, counted from the start of the first
+  bool data_behind = false; ///< each record is a header, and its data lies behind it
+
+  std::size_t fixed() const { return before + after; }
+  bool operator==(const Shape&) const = default;
+};
+
+/// Records of one shape, laid out so that columns can be read: what all ways of finding an index come down to.
+struct Grid {
+  SpacePtr space;
+  Shape shape;
+  std::uint64_t begin = 0, end = 0;  ///< of the table, in the space
+  std::uint64_t count = 0;           ///< of all records; the first `rows()` of them are here, and the last ones
+  std::size_t break_at = 0;          ///< rows from this one on are the last ones; rows() where none are left out
+  Bytes cells;                       ///< rows() times shape.fixed() bytes
+  std::vector<std::string> texts;    ///< where the shape has one
+  std::vector<std::uint64_t> starts, ends;  ///< of the records, where they vary
+
+  std::size_t rows() const { return shape.fixed() == 0 ? texts.size() : cells.size() / shape.fixed(); }
+  const Byte* row(std::size_t i) const { return cells.data() + i * shape.fixed(); }
+  std::uint64_t value(std::size_t row_number, std::size_t at, NumberForm form) const {
+    return read_number(row(row_number) + at, form);
+  }
+  bool complete() const { return break_at == rows(); }
+  bool varies() const { return shape.text != TextEnd::none || shape.data_behind; }
+};
+
+/// `count` records of `stride` bytes from `begin` on: at most `most` of them are read. Empty when they do not
+/// lie in the space.
+Grid fixed_grid(const SpacePtr& space, const Subject& subject, std::uint64_t begin, std::size_t stride,
+                std::uint64_t count, std::size_t most);
+
+/// Records with a text, as many as fit, at most `most_count`.
+Grid text_grid(const SpacePtr& space, std::uint64_t begin, const Shape& shape, std::uint64_t most_count);
+
+}  // namespace operculum::study

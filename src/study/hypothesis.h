@@ -1,0 +1,59 @@
+#pragma once
+
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "study/columns.h"
+#include "study/frame.h"
+#include "study/naming.h"
+
+namespace operculum::study {
+
+/// How the data of entries is packed.
+struct Packing {
+  std::string transform;         ///< in the layout language: "zlib"; empty: stored as it is
+  std::string condition;         ///< when it is, such as "item.size < item.length"; empty: always
+  std::optional<Column> choice;  ///< the number that tells which entries are packed
+  std::size_t tried = 0, opened = 0;  ///< entries
+};
+
+/// One explanation of a file: where its index lies, what its columns mean, where the data is.
+struct Hypothesis {
+  Grid grid;
+  std::vector<Column> columns;  ///< by their place
+  Placement placement;
+  std::optional<NameTable> names;
+  Packing packing;
+  std::vector<HeadField> head;        ///< numbers about the whole that were found
+  std::string count, begin, base;     ///< expressions of the layout language; an empty count: up to the end
+  std::string names_at, space_at, packed_size;  ///< the same of the table of names, and of a packed index
+  bool backslashes = false;  ///< names have them between folders
+  bool sentinel = false;     ///< the last record only tells where the data ends
+  std::string unexplained_count;      ///< not empty: the count is this file's alone
+  double bits = 0;                    ///< how unlikely chance is, as a logarithm
+  std::vector<std::string> evidence;  ///< in words
+
+  const Column* column(Role role) const;
+};
+
+/// What records mean, as far as it can be told, when one of these pairs places their data, or sizes alone do;
+/// nothing when none does.
+/// `known` is where the data is, when that was settled before.
+std::optional<Hypothesis> explain(Grid grid, const Subject& subject, const std::vector<Pair>& pairs,
+                                  std::optional<Placement> known = std::nullopt);
+
+/// Adds to the best ones, the likeliest first; of those that read the same numbers one stays.
+void keep_best(std::vector<Hypothesis>& best, Hypothesis found);
+
+/// Looks at what lies between entries, where it is not explained by sizes: filling speaks for them, anything
+/// else against.
+void explain_gaps(Hypothesis& found, const Subject& subject);
+
+/// Looks for the names of records that have none, in a table of texts, and for what names tell.
+void explain_names(Hypothesis& found, const Subject& subject);
+
+/// Which fixed bytes of a record are part of these columns.
+std::vector<bool> taken_by(const std::vector<Column>& columns, std::size_t fixed);
+
+}  // namespace operculum::study

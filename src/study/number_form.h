@@ -1,0 +1,46 @@
+#pragma once
+
+#include <fmt/format.h>
+
+#include <array>
+#include <string>
+
+#include "base/bytes.h"
+
+namespace operculum::study {
+
+/// How a number lies in bytes: its width in bytes and which end comes first.
+struct NumberForm {
+  unsigned width = 4;  ///< 1 to 8
+  bool big = false;    ///< the highest byte comes first
+  bool operator==(const NumberForm&) const = default;
+};
+
+/// The forms that are tried, the likeliest first.
+constexpr std::array<NumberForm, 8> kNumberForms = {
+    {{4, false}, {4, true}, {8, false}, {8, true}, {2, false}, {2, true}, {3, false}, {3, true}}};
+
+/// The number at `bytes`, which has at least `form.width` bytes.
+inline std::uint64_t read_number(const Byte* bytes, NumberForm form) {
+  std::uint64_t value = 0;
+  if (form.big) {
+    for (unsigned i = 0; i < form.width; ++i) value = (value << 8) | bytes[i];
+  } else {
+    for (unsigned i = form.width; i > 0; --i) value = (value << 8) | bytes[i - 1];
+  }
+  return value;
+}
+
+/// Its type in the layout language, in a description whose order is `big`: "u32", "u16 little".
+inline std::string type_of(NumberForm form, bool big) {
+  std::string type = fmt::format("u{}", form.width * 8);
+  if (form.width > 1 && form.big != big) type += form.big ? " big" : " little";
+  return type;
+}
+
+/// The smallest multiple of `step` that is not below `value`.
+constexpr std::uint64_t round_up(std::uint64_t value, std::uint64_t step) {
+  return step <= 1 ? value : (value + step - 1) / step * step;
+}
+
+}  // namespace operculum::study

@@ -1,0 +1,21 @@
+#pragma once
+
+#include "study/hypothesis.h"
+
+namespace operculum::study {
+
+/// Finds out how entries' data is packed: tries every codec of the layout language on a few of them, and
+/// compares what comes out with a column that could be their unpacked size. Adds that column, and notes what
+/// tells packed entries from others.
+void find_packing(Hypothesis& found, const Subject& subject);
+
+/// Where a row's data lies in the file; nothing where that is not known.
+struct DataRun {
+  std::uint64_t at = 0, size = 0;
+};
+std::vector<DataRun> data_runs(const Hypothesis& found);
+
+/// The bytes of some rows' data, `most` bytes of each at most.
+Bytes data_of(const Hypothesis& found, const Subject& subject, const DataRun& run, std::uint64_t most);
+
+}  // namespace operculum::study

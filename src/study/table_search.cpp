@@ -1,0 +1,154 @@
+// A stretch tells the stride, but neither where its records begin nor how many there are. That is settled by
+// what else would have to hold: data begins where the table ends, the table ends with the file, a number of
+// the header tells the count or the place.
+#include "study/table_search.h"
+
+#include <algorithm>
+#include <set>
+
+#include "study/tables.h"
+
+namespace operculum::study {
+namespace {
+
+constexpr std::uint64_t kNearFront = 64;
+constexpr std::size_t kRowsTried = 256, kRowsPaired = 48, kPairsTried = 4, kCountsTried = 8, kMostWindows = 24, kPointedWindow = 1536;
+
+/// Where records may begin, and how many they may be.
+struct Guess {
+  std::uint64_t begin, count;
+  auto operator<=>(const Guess&) const = default;
+};
+
+class Guesses {
+ public:
+  Guesses(const Space& space, const Subject& subject, const std::vector<std::uint64_t>& numbers)
+      : space_(space), end_(space.plain ? subject.size() : space.end()), numbers_(numbers) {}
+
+  std::set<Guess> of(const Stretch& stretch) {
+    guesses_.clear();
+    stretch_ = stretch;
+    std::uint64_t first = stretch.at >= stretch.stride ? stretch.at - stretch.stride + 1 : 0;
+    first = std::max(first, space_.at);
+    std::set<std::uint64_t> begins;
+    for (std::uint64_t number : numbers_) {
+      if (number >= first && number <= stretch.at) begins.insert(number);
+      // Records in front of the first one that fits: empty ones, or those that come elsewhere.
+      if (number < first && number + 64 * stretch.stride > stretch.at && (stretch.at - number) % stretch.stride < stretch.stride) begins.insert(number);
+    }
+    begins.insert(stretch.at);
+    if (stretch.text) begins.insert(first);
+    for (std::uint64_t begin : begins) counts_for(begin);
+    closures(first);
+    // Right behind a header that ends anywhere, else at whole words.
+    for (std::uint64_t begin = first; begin <= stretch.at; begin += begin < kNearFront ? 1 : 4 - begin % 4) counts_for(begin);
+    return guesses_;
+  }
+
+ private:
+  void add(std::uint64_t begin, std::uint64_t count) {
+    if (count < 2 || begin < space_.at || count > (end_ - std::min(end_, begin)) / stretch_.stride) return;
+    guesses_.insert({begin, count});
+  }
+
+  void counts_for(std::uint64_t begin) {
+    std::uint64_t rows = stretch_.rows + (stretch_.at - std::min(begin, stretch_.at)) / stretch_.stride;
+    std::uint64_t most = (end_ - begin) / stretch_.stride;
+    std::vector<std::uint64_t> counts;
+    for (std::uint64_t number : numbers_) {
+      if (number + 2 >= rows && number <= most) counts.push_back(number);
+      if (number % stretch_.stride == 0 && number / stretch_.stride + 2 >= rows) counts.push_back(number / stretch_.stride);
+    }
+    // Those of the widest numbers, which come first, and the closest.
+    for (std::size_t i = 0; i < std::min(counts.size(), kCountsTried); ++i) add(begin, counts[i]);
+    std::sort(counts.begin(), counts.end());
+    for (std::size_t i = 0; i < std::min(counts.size(), kCountsTried / 2); ++i) add(begin, counts[i]);
+    add(begin, rows);
+    if (begin >= space_.at && (end_ - begin) % stretch_.stride == 0) add(begin, most);
+  }
+
+  /// The table ends where its first offset points, at the end of the bytes, or a trailer before that.
+  void closures(std::uint64_t first) {
+    std::uint64_t stride = stretch_.stride;
+    for (std::uint64_t end : {stretch_.value, end_}) {
+      if (end <= stretch_.at) continue;
+      std::uint64_t count = (end - first) / stride;
+      if (count >= 2) add(end - count * stride, count);
+    }
+    for (std::uint64_t number : numbers_) {  // that many records end with the bytes, or a trailer before that
+      if (number < stretch_.rows || number > (end_ - space_.at) / stride) continue;
+      for (std::uint64_t trailer = 0; trailer <= 64; trailer += 4) {
+        std::uint64_t bytes = number * stride + trailer;
+        if (bytes <= end_ && end_ - bytes >= first && end_ - bytes <= stretch_.at) add(end_ - bytes, number);
+      }
+      if (stretch_.value > number * stride) {
+        std::uint64_t begin = stretch_.value - number * stride;
+        if (begin >= first && begin <= stretch_.at) add(begin, number);
+      }
+    }
+  }
+
+  const Space& space_;
+  std::uint64_t end_;
+  const std::vector<std::uint64_t>& numbers_;
+  Stretch stretch_;
+  std::set<Guess> guesses_;
+};
+
+/// The pairs of a stretch as they are in records that begin at `begin`; those that such records would cut are
+/// left out.
+std::vector<Pair> pairs_from(const std::vector<Pair>& pairs, const Stretch& stretch, std::uint64_t begin) {
+  std::vector<Pair> all;
+  auto stride = static_cast<std::int64_t>(stretch.stride);
+  std::int64_t delta = static_cast<std::int64_t>(stretch.at) - static_cast<std::int64_t>(begin) + stride * 1024;
+  for (Pair pair : pairs) {
+    std::int64_t at = delta + static_cast<std::int64_t>(pair.offset.at);
+    std::int64_t row = at / stride;
+    pair.offset.at = static_cast<std::size_t>(at % stride);
+    if (pair.offset.at + pair.offset.width > stretch.stride) continue;
+    if (pair.size) {
+      at = delta + static_cast<std::int64_t>(pair.size->at) - pair.shift * stride;
+      pair.size->at = static_cast<std::size_t>(at % stride);
+      if (at / stride != row || pair.size->at + pair.size->width > stretch.stride) continue;
+      pair.shift = 0;
+    }
+    all.push_back(std::move(pair));
+  }
+  return all;
+}
+
+}  // namespace
+
+std::vector<Hypothesis> search_tables(const SpacePtr& space, const Subject& subject) {
+  std::vector<Hypothesis> best;
+  Frame frame(subject, space);
+  std::vector<std::uint64_t> numbers = frame.places(subject.size());
+  std::vector<std::pair<std::uint64_t, std::size_t>> windows = {{space->at, kMostWindow}};
+  if (space->bytes.size() > kMostWindow) windows.emplace_back(space->end() - kMostWindow, kMostWindow);
+  for (std::uint64_t number : numbers) {
+    if (number >= space->at + 256 && number + 32 < space->end() && windows.size() < kMostWindows) windows.emplace_back(number, kPointedWindow);
+  }
+  Guesses guesses(*space, subject, numbers);
+  std::set<std::pair<std::size_t, Guess>> tried;
+  for (const auto& [window, length] : windows) {
+    for (const Stretch& stretch : find_stretches(*space, window, length, space->data_size)) {
+      Grid rows = fixed_grid(space, subject, stretch.at, stretch.stride, std::min<std::uint64_t>(stretch.rows, kRowsPaired), kRowsPaired);
+      std::vector<Pair> pairs = find_pairs(rows, space->data_size, taken_by(find_texts(rows), stretch.stride));
+      if (pairs.empty() && !stretch.text) continue;
+      for (const Guess& guess : guesses.of(stretch)) {
+        std::vector<Pair> here = pairs_from(pairs, stretch, guess.begin);
+        if (!tried.insert({stretch.stride, guess}).second && here.empty()) continue;
+        Grid grid = fixed_grid(space, subject, guess.begin, stretch.stride, guess.count, kRowsTried);
+        if (here.empty()) {
+          if (auto found = explain(std::move(grid), subject, {})) keep_best(best, std::move(*found));
+        }
+        for (std::size_t i = 0; i < std::min<std::size_t>(here.size(), kPairsTried); ++i) {
+          if (auto found = explain(grid, subject, {here[i]})) keep_best(best, std::move(*found));
+        }
+      }
+    }
+  }
+  return best;
+}
+
+}  // namespace operculum::study

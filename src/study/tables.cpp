@@ -1,0 +1,97 @@
+#include "study/tables.h"
+
+#include <algorithm>
+#include <span>
+
+#include "study/number_form.h"
+#include "study/text_test.h"
+
+namespace operculum::study {
+namespace {
+
+constexpr std::size_t kMostStretches = 24, kLeastStride = 2, kMostStride = 136;
+constexpr std::size_t kLeastTextStride = 6, kMostTextStride = 320;
+constexpr std::uint64_t kLeastRows = 3, kLeastNarrowRows = 6;  // numbers of two bytes ascend by chance more often
+constexpr NumberForm kSought[] = {{4, false}, {4, true}, {3, false}, {3, true}, {2, false}, {2, true}};
+
+/// Keeps the longest stretches; those of a multiple of a stride that is known, or one behind the other in the
+/// same records, are no news.
+class Collected {
+ public:
+  void add(const Stretch& found) {
+    for (Stretch& known : all_) {
+      bool same_place = found.at < known.end() + known.stride && known.at < found.end() + found.stride;
+      if (!same_place || found.text != known.text || found.stride % known.stride != 0) continue;
+      if (found.stride == known.stride) {
+        if (found.weight > known.weight) known = found;
+        return;
+      }
+      if (found.rows * found.stride <= known.rows * known.stride + found.stride) return;
+    }
+    all_.push_back(found);
+  }
+  std::vector<Stretch> best() {
+    std::stable_sort(all_.begin(), all_.end(), [](const Stretch& a, const Stretch& b) { return a.weight > b.weight; });
+    if (all_.size() > kMostStretches) all_.resize(kMostStretches);
+    return std::move(all_);
+  }
+
+ private:
+  std::vector<Stretch> all_;
+};
+
+void ascending(ByteView bytes, std::uint64_t origin, std::uint64_t file_size, NumberForm form, Collected& out) {
+  if (bytes.size() < 16) return;
+  std::size_t count = bytes.size() - form.width + 1;
+  std::vector<std::uint32_t> value(count);
+  for (std::size_t i = 0; i < count; ++i) {
+    std::uint64_t number = read_number(bytes.data() + i, form);
+    value[i] = number < file_size ? static_cast<std::uint32_t>(number) : 0;
+  }
+  std::uint64_t least = form.width == 4 ? kLeastRows : kLeastNarrowRows;
+  for (std::size_t stride = std::max<std::size_t>(kLeastStride, form.width); stride <= kMostStride; ++stride) {
+    for (std::size_t at = 0; at + 2 * stride < count; ++at) {
+      std::uint32_t a = value[at], b = value[at + stride], c = value[at + 2 * stride];
+      if (!(a < b && b < c) || a == 0) continue;
+      if (at >= stride && value[at - stride] < a && value[at - stride] != 0) continue;  // not the first one
+      std::uint64_t rows = 3;
+      std::uint32_t last = c;
+      for (std::size_t i = at + 3 * stride; i < count && value[i] > last; i += stride, ++rows) last = value[i];
+      if (rows >= least && last - a >= rows * 4)
+        out.add({origin + at, stride, rows, false, static_cast<double>(rows * form.width * form.width), value[at]});
+    }
+  }
+}
+
+void texts(ByteView bytes, std::uint64_t origin, Collected& out) {
+  std::vector<bool> begins(bytes.size());
+  for (std::size_t i = 0; i + 2 < bytes.size(); ++i) {
+    bool in_front = i > 0 && is_ascii_name_byte(bytes[i - 1]);
+    bool two = is_ascii_name_byte(bytes[i]) && (is_ascii_name_byte(bytes[i + 1]) || bytes[i + 1] == 0);
+    begins[i] = two && !in_front;
+  }
+  for (std::size_t stride = kLeastTextStride; stride <= kMostTextStride; ++stride) {
+    for (std::size_t at = 0; at + 2 * stride < bytes.size(); ++at) {
+      if (!begins[at] || !begins[at + stride] || !begins[at + 2 * stride]) continue;
+      if (at >= stride && begins[at - stride]) continue;
+      std::uint64_t rows = 3;
+      for (std::size_t i = at + 3 * stride; i < bytes.size() && begins[i]; i += stride) ++rows;
+      out.add({origin + at, stride, rows, true, static_cast<double>(rows * 16), 0});
+    }
+  }
+}
+
+}  // namespace
+
+std::vector<Stretch> find_stretches(const Space& space, std::uint64_t from, std::size_t length, std::uint64_t file_size) {
+  if (from < space.at || from >= space.end()) return {};
+  ByteView bytes(space.bytes);
+  bytes = bytes.subspan(static_cast<std::size_t>(from - space.at));
+  bytes = bytes.first(std::min(bytes.size(), length));
+  Collected found;
+  texts(bytes, from, found);
+  for (NumberForm form : kSought) ascending(bytes, from, file_size, form, found);
+  return found.best();
+}
+
+}  // namespace operculum::study

@@ -1,0 +1,48 @@
+#include "study/text_test.h"
+
+#include <algorithm>
+#include <cctype>
+
+namespace operculum::study {
+
+bool is_name(std::string_view text) {
+  if (text.empty() || text.size() > kMostName) return false;
+  std::size_t plain = 0;
+  bool word = false;
+  for (char c : text) {
+    Byte byte = static_cast<Byte>(c);
+    if (!is_name_byte(byte)) return false;
+    plain += byte < 0x80 ? 1 : 0;
+    word = word || byte >= 0x80 || std::isalnum(byte) != 0;
+  }
+  return word && plain * 2 >= text.size();
+}
+
+bool is_wide_name(std::string_view text) {
+  for (std::size_t i = 0; i + 1 < text.size(); i += 2) {
+    if (!is_ascii_name_byte(static_cast<Byte>(text[i])) || text[i + 1] != '\0') return false;
+  }
+  return text.size() >= 2;
+}
+
+std::optional<RecordText> read_text(ByteView bytes, std::size_t at, const Shape& shape) {
+  if (at >= bytes.size()) return std::nullopt;
+  if (shape.text == TextEnd::zero) {
+    std::string_view rest = as_text(bytes.subspan(at, std::min(bytes.size() - at, kMostName + 1)));
+    std::size_t length = rest.find('\0');
+    if (length == std::string_view::npos || !is_name(rest.substr(0, length))) return std::nullopt;
+    return RecordText{rest.substr(0, length), length + 1};
+  }
+  if (bytes.size() - at < shape.length.width) return std::nullopt;
+  std::uint64_t length = read_number(bytes.data() + at, shape.length);
+  at += shape.length.width;
+  if (length == 0 || length > kMostName || length * shape.unit > bytes.size() - at) return std::nullopt;
+  length *= shape.unit;
+  RecordText found{as_text(bytes.subspan(at, static_cast<std::size_t>(length))),
+                   shape.length.width + static_cast<std::size_t>(length)};
+  if (shape.unit == 2) return is_wide_name(found.text) ? std::optional(found) : std::nullopt;
+  while (!found.text.empty() && found.text.back() == '\0') found.text.remove_suffix(1);
+  return is_name(found.text) ? std::optional(found) : std::nullopt;
+}
+
+}  // namespace operculum::study

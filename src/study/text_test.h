@@ -1,0 +1,31 @@
+#pragma once
+
+#include <optional>
+#include <string_view>
+
+#include "study/grid.h"
+
+namespace operculum::study {
+
+/// A byte that a name may hold: printable ASCII, or part of another encoding.
+constexpr bool is_name_byte(Byte byte) { return byte >= 0x20 && byte != 0x7f; }
+constexpr bool is_ascii_name_byte(Byte byte) { return byte >= 0x20 && byte < 0x7f; }
+
+constexpr std::size_t kMostName = 1024;  // bytes
+
+/// Whether it reads as a name: not empty, nothing that cannot be printed, mostly ASCII, some letter or digit.
+bool is_name(std::string_view text);
+
+/// The same of UTF-16 with the low byte first, as far as it is ASCII.
+bool is_wide_name(std::string_view text);
+
+/// A text of a record.
+struct RecordText {
+  std::string_view text;  ///< without filling behind it; borrowed
+  std::size_t taken;      ///< bytes with its length or its end
+};
+
+/// The text of a record of `shape` at `at`; nothing when there is none.
+std::optional<RecordText> read_text(ByteView bytes, std::size_t at, const Shape& shape);
+
+}  // namespace operculum::study
