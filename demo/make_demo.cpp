@@ -12,6 +12,7 @@
 #include "base/checksum.h"
 #include "codec/codec.h"
 #include "support/cab_writer.h"
+#include "support/chart_store.h"
 #include "support/disk_writer.h"
 #include "support/ext_writer.h"
 #include "support/fat_writer.h"
@@ -244,6 +245,8 @@ int main(int argc, char** argv) {
   write(folder / "chart-setup.exe", installer());
   write(folder / "chart-display.exe", chart_display());
   write(folder / "gauge-keys.zip", locked());
+  for (unsigned year : {19u, 24u})
+    write(folder / fmt::format("packs/charts-{}.hob", year), chart_store(year).bytes);
   write(folder / "tide-gauge.dump", gauge_dump());
   write(folder / "tides.txt.gz", encode("gzip", to_bytes(tide_table())));
   Bytes card = exhibit_card();

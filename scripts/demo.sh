@@ -70,6 +70,10 @@ step_with_code 5 "No scripts wanted: nothing is written" operculum unpack chart-
 step "A memory dump: nothing known, but something may be in it" operculum identify tide-gauge.dump
 step "Containers, wherever they begin" operculum list --search tide-gauge.dump
 step "All that is in them" operculum unpack --search --deep tide-gauge.dump --into unpacked/tide-gauge
+step "The harbour office's old chart store: nobody knows how it is built" operculum identify packs/charts-24.hob
+step "Let the program find it out, from two years of it" operculum study packs/charts-24.hob packs/charts-19.hob --draft charts.layout --page study.html --explain
+step "The draft opens it" operculum list packs/charts-24.hob --layout charts.layout
+step "And the other year, checked" operculum verify packs/charts-19.hob --layout charts.layout
 step "Change a texture deep in the exhibit, and keep the original beside it" operculum rebuild exhibit-7.tar.xz/opt/kiosk/kiosk.zip/packs/tidepool.skin --set textures/crab.ppm=unpacked/textures/textures/limpet.ppm --in-place --receipt exhibit-receipt.json
 step "It is there" operculum verify --deep exhibit-7.tar.xz
 step "Edit a script (the editor is sed here)" env VISUAL="sed -i s/1/2/" "$tool" edit tidepool.skin/scripts/tide.lua --receipt script-receipt.json
@@ -87,4 +91,4 @@ step "One step back" operculum discard exhibit-receipt.json
 step "Take the textures back" operculum discard textures-receipt.json
 operculum list --json --deep exhibit-7.tar.xz --output exhibit-7.jsonl
 operculum list --csv tidepool.skin --output tidepool.csv
-printf '\nThe results are in %s: open unpacked/, chart-display.html, exhibit-7.jsonl, tidepool.csv.\n' "$PWD"
+printf '\nThe results are in %s: open unpacked/, chart-display.html, study.html, exhibit-7.jsonl, tidepool.csv.\n' "$PWD"

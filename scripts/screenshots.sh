@@ -20,10 +20,11 @@ declare -A commands=(
   [install-report]="operculum identify chart-display.exe; operculum install-report chart-display.exe --scripts | head -n 34"
   [search]="operculum identify tide-gauge.dump; operculum list --search tide-gauge.dump; operculum list --tree --search --deep tide-gauge.dump; operculum show --search tide-gauge.dump/offset-00004000.squashfs/etc/gauge.conf; operculum unpack --search --deep tide-gauge.dump --into shots/gauge"
   [rebuild]="operculum rebuild exhibit-card.img/2 --set home/tides.txt=gauge-password.txt --into no.img; operculum rebuild exhibit-7.tar.xz/opt/kiosk/kiosk.zip/packs/tidepool.skin --set textures/crab.ppm=my-textures/limpet.ppm --add textures/whelk.ppm=my-textures/limpet.ppm --remove credits.txt --dry-run; operculum rebuild exhibit-7.tar.xz/opt/kiosk/kiosk.zip/packs/tidepool.skin --set textures/crab.ppm=my-textures/limpet.ppm --in-place --receipt shot.json; operculum rebuild packs/tidepool.shoal --set textures/crab.txt=gauge-password.txt --into shot.shoal; operculum verify shot.shoal; operculum pack my-textures --like tidepool.skin/textures --changed-only --into crabs2.skin --last-among packs; operculum convert packs/tidepool.shoal --as zip --into shot.zip; operculum convert exhibit-7.tar.xz --as ar --into shot.ar --strict; operculum discard shot.json"
+  [study]="operculum study packs/charts-24.hob packs/charts-19.hob --draft shot.layout --explain; operculum list packs/charts-24.hob --layout shot.layout | head -n 8"
   [formats]="operculum formats | head -n 44"
 )
 names=("$@")
-[ $# -gt 0 ] || names=(identify list tree summary show unpack verify discard layout-check layout-problems card mount install-report search rebuild formats)
+[ $# -gt 0 ] || names=(identify list tree summary show unpack verify discard layout-check layout-problems card mount install-report search rebuild study formats)
 mkdir -p docs/screenshots
 display=:97
 Xvfb $display -screen 0 1280x800x24 >/dev/null 2>&1 &

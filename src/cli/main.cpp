@@ -28,6 +28,7 @@ void add_commands(CommandLine& program, Session& session) {
   add_formats(program, session);
   add_mount(program, session);
   add_install_report(program, session);
+  add_study(program, session);
   add_layout(program, session);
 }
 

@@ -91,5 +91,6 @@ void add_formats(CommandLine& program, Session& session);
 void add_mount(CommandLine& program, Session& session);
 void add_install_report(CommandLine& program, Session& session);
 void add_layout(CommandLine& program, Session& session);
+void add_study(CommandLine& program, Session& session);
 
 }  // namespace operculum::cli

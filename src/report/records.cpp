@@ -423,6 +423,39 @@ std::string json_line(const RoleBack& role) {
                   {"obstacle", role.obstacle}});
 }
 
+std::string json_line(const StudyReport& report) {
+  Json looks = Json::object();
+  for (std::size_t i = 0; i < report.profile.bytes.size(); ++i)
+    looks[std::string(study::name_of(static_cast<study::Look>(i)))] = report.profile.bytes[i];
+  Json drafts = Json::array();
+  for (const study::Drafted& one : report.findings.drafts) {
+    Json columns = Json::array();
+    for (const study::Column& column : one.hypothesis.columns)
+      columns.push_back({{"role", study::name_of(column.role)},
+                         {"at", column.at},
+                         {"width", column.width},
+                         {"big", column.form.big}});
+    const study::Grid& grid = one.hypothesis.grid;
+    drafts.push_back({{"begin", grid.begin},
+                      {"records", grid.count},
+                      {"stride", grid.varies() ? 0 : grid.shape.fixed()},
+                      {"bits", one.hypothesis.bits},
+                      {"explained", one.trial.explained},
+                      {"entries", one.trial.entries},
+                      {"failed", one.trial.failed},
+                      {"dropped", escape(one.dropped)},
+                      {"columns", columns},
+                      {"text", one.text}});
+  }
+  return line_of({{"record", "study"},
+                  {"target", escape(report.target)},
+                  {"size", report.size},
+                  {"known_as", report.known_as},
+                  {"looks", looks},
+                  {"solved", report.findings.solved()},
+                  {"drafts", drafts}});
+}
+
 std::string json_line(const layout::Found& found) {
   const auto& plan = found.compiled.plan;
   return line_of({{"record", "layout"},

@@ -8,6 +8,7 @@
 #include "task/list.h"
 #include "task/rebuild.h"
 #include "task/receipt.h"
+#include "task/study_file.h"
 #include "task/summary.h"
 #include "task/unpack.h"
 #include "task/verify.h"
@@ -42,6 +43,7 @@ std::string json_line(const layout::Tracer::Field& field);
 std::string json_line(const layout::CoverRange& range);
 std::string json_line(const RoleBack& role);
 std::string json_line(const layout::Found& found);
+std::string json_line(const StudyReport& report);
 
 /// Flags of an entry as words: "encrypted", "sparse", "damaged", "recovered".
 std::vector<std::string_view> flag_words(const Entry& entry);

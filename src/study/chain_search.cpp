@@ -11,15 +11,17 @@
 namespace operculum::study {
 namespace {
 
-constexpr std::size_t kMostStart = 80, kMostSide = 40, kMostTail = 64;  // bytes
+constexpr std::size_t kMostStart = 48, kMostSide = 40, kMostTail = 64;  // bytes
 constexpr std::size_t kLeastRows = 3, kMostRows = 200'000, kRowsRead = 4096;
-constexpr double kEnough = 40;  // bits
-constexpr NumberForm kSizeForms[] = {{4, false}, {4, true}, {2, false}, {2, true}, {8, false}, {8, true}, {3, false}, {3, true}, {1, false}};
+constexpr std::uint64_t kMostIdle = 40;  // entries of next to nothing, one behind the other
+constexpr double kEnough = 40;           // bits
+constexpr NumberForm kSizeForms[] = {{4, false}, {4, true},  {2, false}, {2, true}, {8, false},
+                                     {8, true},  {3, false}, {3, true},  {1, false}};
 
 /// How headers are built.
 struct Link {
-  Shape shape;          ///< with data behind
-  NumberForm form;      ///< of the size
+  Shape shape;              ///< with data behind
+  NumberForm form;          ///< of the size
   std::size_t size_at = 0;  ///< among the fixed bytes
   std::int64_t bias = 0;    ///< what it counts beside the data, in bytes
 };
@@ -53,7 +55,8 @@ class Walker {
     }
     found.end = found.text_end + shape.after;
     if (found.end > space_.end()) return std::nullopt;
-    std::uint64_t place = link.size_at < shape.before ? at + link.size_at : found.text_end + link.size_at - shape.before;
+    std::uint64_t place =
+        link.size_at < shape.before ? at + link.size_at : found.text_end + link.size_at - shape.before;
     std::uint64_t value = read_number(space_.bytes.data() + (place - space_.at), link.form);
     if (link.bias > 0 && value < static_cast<std::uint64_t>(link.bias)) return std::nullopt;
     found.size = value - static_cast<std::uint64_t>(link.bias);
@@ -61,18 +64,24 @@ class Walker {
     return found;
   }
 
-  std::uint64_t next(const Header& header, const Link& link) const { return round_up(header.end + header.size, link.shape.align); }
+  std::uint64_t next(const Header& header, const Link& link) const {
+    return round_up(header.end + header.size, link.shape.align);
+  }
 
   /// How far headers lead from `at` on, at most `most` of them.
   Walk walk(std::uint64_t at, const Link& link, std::size_t most) const {
     Walk walk{0, at};
-    std::uint64_t before = UINT64_MAX;
+    std::uint64_t before = UINT64_MAX, idle = 0;
     double limit = link.form.width * 8.0 - static_cast<double>(std::bit_width(size_));
     while (walk.rows < most && walk.end < size_) {
       auto found = header(walk.end, link);
       if (!found) return walk;
       ++walk.rows;
-      if (found->size != before && walk.bits < 400) walk.bits += std::min(std::max(limit, 0.0), static_cast<double>(std::bit_width(found->size))) + (found->text.empty() ? 0 : 3);
+      idle = found->size > 16 ? 0 : idle + 1;
+      if (idle > kMostIdle) return walk;
+      if (found->size != before && walk.bits < 400)
+        walk.bits += std::min(std::max(limit, 0.0), static_cast<double>(std::bit_width(found->size))) +
+                     (found->text.empty() ? 0 : 3);
       walk.largest = std::max(walk.largest, found->size);
       walk.all += found->size;
       before = found->size;
@@ -89,11 +98,14 @@ class Walker {
 
 class ChainSearch {
  public:
-  ChainSearch(const SpacePtr& space, const Subject& subject) : space_(space), subject_(subject), walker_(*space, subject.size()) {}
+  ChainSearch(const SpacePtr& space, const Subject& subject)
+      : space_(space), subject_(subject), walker_(*space, subject.size()) {}
 
   std::vector<Hypothesis> find() {
-    for (std::size_t start = 0; start < std::min<std::size_t>(kMostStart, space_->bytes.size()); ++start) without_names(start);
-    for (std::size_t at = 0; at < std::min<std::size_t>(kMostStart, space_->bytes.size()); ++at) with_names(at);
+    for (std::size_t start = 0; start < std::min<std::size_t>(kMostStart, space_->bytes.size()); ++start)
+      without_names(start);
+    for (std::size_t at = 0; at < std::min<std::size_t>(kMostStart, space_->bytes.size()); ++at)
+      with_names(at);
     return std::move(best_);
   }
 
@@ -102,7 +114,9 @@ class ChainSearch {
     Walk first = walker_.walk(start, link, kLeastRows);
     if (first.rows < kLeastRows && first.end != subject_.size()) return;
     Walk walk = walker_.walk(start, link, kMostRows);
-    if (walk.end != subject_.size() || walk.rows < kLeastRows || walk.bits < kEnough) return;
+    if (walk.end != subject_.size() || walk.rows < kLeastRows ||
+        walk.bits < (link.shape.text == TextEnd::none ? 2 * kEnough : kEnough))
+      return;
     if (walk.bits + 30 < most_bits_ || walk.largest * 4 > walk.all * 3 + 4096) return;
     most_bits_ = std::max(most_bits_, walk.bits);
     build(start, link, walk);
@@ -110,10 +124,12 @@ class ChainSearch {
 
   void without_names(std::size_t start) {
     for (NumberForm form : kSizeForms) {
-      if (form.width < 2) continue;
-      for (std::size_t size_at = 0; size_at + form.width <= 24; ++size_at) {
-        for (std::size_t fixed = size_at + form.width; fixed <= std::min<std::size_t>(size_at + 28, kMostTail); ++fixed) {
-          for (unsigned align : {1u, 2u, 4u, 16u, 2048u}) {
+      // A number that could hardly be too large leads on from anywhere.
+      if (form.width * 8 < std::bit_width(subject_.size()) + 4u) continue;
+      for (std::size_t size_at = 0; size_at + form.width <= kMostTail + 8; ++size_at) {
+        for (std::size_t fixed = size_at + form.width;
+             fixed <= std::min<std::size_t>(size_at + kMostTail, kMostTail + 32); ++fixed) {
+          for (unsigned align : {1u, 2u, 4u, 16u}) {
             for (std::int64_t bias : {std::int64_t{0}, static_cast<std::int64_t>(fixed)}) {
               Link link{{fixed, 0, TextEnd::none, {}, 1, align, true}, form, size_at, bias};
               try_link(start, link);
@@ -191,7 +207,10 @@ class ChainSearch {
     placement.begin = grid.ends.front();
     placement.end = std::max(last, walk.end);
     placement.align = link.shape.align;
-    placement.bits = walk.bits - (link.shape.align > 1 ? 2 : 0) - (link.bias != 0 ? 3 : 0);
+    placement.bits = walk.bits - (link.shape.align > 1 ? 2 : 0) - (link.bias != 0 ? 3 : 0) -
+                     (link.form.width == 3  ? 6
+                      : link.form.width < 3 ? 1
+                                            : 0);
     auto found = explain(std::move(grid), subject_, {}, placement);
     if (!found) return;
     keep_best(best_, std::move(*found));

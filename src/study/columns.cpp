@@ -9,14 +9,16 @@
 namespace operculum::study {
 namespace {
 
-constexpr std::uint64_t kMostGap = 4096;     // bytes of filling between entries
+constexpr std::uint64_t kMostGap = 4096;  // bytes of filling between entries
 constexpr std::uint64_t kMostFactor = 65536;
+constexpr std::size_t kLongRecord = 48;                                                   // bytes
 constexpr double kBitsOfRow = 14, kBitsOfOrder = 2, kMostSurprise = 200, kLeastBase = 8;  // bits
 
 /// The logarithm of value + 1, straight between powers of two.
 double log2_of(std::uint64_t value) {
   int whole = std::bit_width(value + 1) - 1;
-  return whole + static_cast<double>(value + 1 - (std::uint64_t{1} << whole)) / static_cast<double>(std::uint64_t{1} << whole);
+  return whole + static_cast<double>(value + 1 - (std::uint64_t{1} << whole)) /
+                     static_cast<double>(std::uint64_t{1} << whole);
 }
 
 /// A column as numbers.
@@ -33,11 +35,20 @@ bool is_free(const std::vector<bool>& taken, std::size_t at, std::size_t width) 
   return true;
 }
 
-bool overlap(const Column& a, const Column& b) { return a.at < b.at + b.width && b.at < a.at + a.width; }
+bool overlap(const Column& a, const Column& b) {
+  return a.at < b.at + b.width && b.at < a.at + a.width;
+}
+
+/// Whether the bytes of one are part of the other's.
+bool within(const Column& a, const Column& b) {
+  bool first = a.at >= b.at && a.at + a.width <= b.at + b.width;
+  return first || (b.at >= a.at && b.at + b.width <= a.at + a.width);
+}
 
 /// Columns whose numbers could be places or sizes in so many bytes. The same numbers are kept once: in the
 /// narrowest form of four bytes or more that has them.
-std::vector<Candidate> candidates(const Grid& grid, std::uint64_t most_value, const std::vector<bool>& taken) {
+std::vector<Candidate> candidates(const Grid& grid, std::uint64_t most_value,
+                                  const std::vector<bool>& taken) {
   std::vector<Candidate> all;
   std::size_t fixed = grid.shape.fixed();
   for (NumberForm form : kNumberForms) {
@@ -56,8 +67,10 @@ std::vector<Candidate> candidates(const Grid& grid, std::uint64_t most_value, co
       one.values.reserve(grid.rows());
       for (std::size_t i = 0; fits && i < grid.rows(); ++i) {
         std::uint64_t value = grid.value(i, at, form);
-        if (value > most_value) value ^= mask;
-        else if (mask != 0 && i == 0) one.column.mask = mask = 0;
+        if (value > most_value)
+          value ^= mask;
+        else if (mask != 0 && i == 0)
+          one.column.mask = mask = 0;
         fits = value <= most_value;
         one.values.push_back(value);
         one.least = std::min(one.least, value);
@@ -65,7 +78,7 @@ std::vector<Candidate> candidates(const Grid& grid, std::uint64_t most_value, co
       }
       if (!fits || one.most == 0) continue;
       bool known = std::any_of(all.begin(), all.end(), [&](const Candidate& other) {
-        return other.most == one.most && overlap(other.column, one.column) && other.values == one.values;
+        return other.most == one.most && within(other.column, one.column) && other.values == one.values;
       });
       if (!known) all.push_back(std::move(one));
     }
@@ -75,11 +88,13 @@ std::vector<Candidate> candidates(const Grid& grid, std::uint64_t most_value, co
 
 /// Entries in the order of where they begin.
 struct Runs {
-  std::vector<std::size_t> rows;      // by place; of equal places one
-  std::vector<std::uint64_t> room;    // up to the next place, beside it; the last one's is not known
+  std::vector<std::size_t> rows;    // by place; of equal places the first
+  std::vector<std::size_t> all;     // with those of equal places, one behind the other
+  std::vector<std::size_t> begins;  // of each of `rows`, where its equals begin in `all`
+  std::vector<std::uint64_t> room;  // up to the next place, beside it; the last one's is not known
   bool in_order = true;
-  double surprise = 0;                // the most that sizes which fit can tell, in bits
-  unsigned zeros = 0;                 // low bits that are zero in all places
+  double surprise = 0;  // the most that sizes which fit can tell, in bits
+  unsigned zeros = 0;   // low bits that are zero in all places
 };
 
 /// Numbers that rise by the same step each time are no surprise, whatever fits between them.
@@ -104,10 +119,16 @@ Runs runs_of(const Grid& grid, const Candidate& offset) {
   runs.in_order = std::is_sorted(runs.rows.begin(), runs.rows.end(),
                                  [&](std::size_t a, std::size_t b) { return at[a] < at[b]; });
   if (!runs.in_order)
-    std::stable_sort(runs.rows.begin(), runs.rows.end(), [&](std::size_t a, std::size_t b) { return at[a] < at[b]; });
-  runs.rows.erase(std::unique(runs.rows.begin(), runs.rows.end(),
-                              [&](std::size_t a, std::size_t b) { return at[a] == at[b]; }),
-                  runs.rows.end());
+    std::stable_sort(runs.rows.begin(), runs.rows.end(),
+                     [&](std::size_t a, std::size_t b) { return at[a] < at[b]; });
+  runs.all = std::move(runs.rows);
+  runs.rows.clear();
+  for (std::size_t i = 0; i < runs.all.size(); ++i) {
+    if (i > 0 && at[runs.all[i]] == at[runs.all[i - 1]]) continue;
+    runs.rows.push_back(runs.all[i]);
+    runs.begins.push_back(i);
+  }
+  runs.begins.push_back(runs.all.size());
   for (std::size_t i = 0; i + 1 < runs.rows.size(); ++i) {
     bool broken = !grid.complete() && runs.rows[i] < grid.break_at && runs.rows[i + 1] >= grid.break_at;
     runs.room.push_back(broken ? 0 : at[runs.rows[i + 1]] - at[runs.rows[i]]);
@@ -126,15 +147,23 @@ struct Filling {
 };
 
 /// `shift` is how many rows behind the offset the size lies.
-Filling fill(const Candidate& offset, const Runs& runs, std::uint64_t factor, const Candidate& size, bool is_end, int shift) {
+Filling fill(const Candidate& offset, const Runs& runs, std::uint64_t factor, const Candidate& size,
+             bool is_end, int shift) {
   std::size_t fits = 0, asked = 0;
   std::uint64_t widest = 0;
   double bits = 0, gaps = 0;
   for (std::size_t i = 0; i < runs.room.size(); ++i) {
     if (runs.room[i] == 0) continue;
-    std::size_t row = runs.rows[i] - static_cast<std::size_t>(shift);
-    if (row >= size.values.size()) continue;
-    std::uint64_t room = runs.room[i] * factor, bytes = size.values[row];
+    // Of entries at the same place the largest counts: the others are empty, or the same once more.
+    std::uint64_t room = runs.room[i] * factor, bytes = 0;
+    bool known = false;
+    for (std::size_t j = runs.begins[i]; j < runs.begins[i + 1]; ++j) {
+      std::size_t row = runs.all[j] - static_cast<std::size_t>(shift);
+      if (row >= size.values.size()) continue;
+      bytes = std::max(bytes, size.values[row]);
+      known = true;
+    }
+    if (!known) continue;
     if (is_end) {
       std::uint64_t begin = offset.values[runs.rows[i]];
       bytes = bytes < begin ? UINT64_MAX : bytes - begin;
@@ -149,7 +178,10 @@ Filling fill(const Candidate& offset, const Runs& runs, std::uint64_t factor, co
     widest = std::max(widest, room - bytes);
     gaps += static_cast<double>(room - bytes);
     bool filled = room == round_up(bytes, factor << runs.zeros);
-    double told = room == bytes ? log2_of(room) : log2_of(room) - log2_of(room - bytes) + (filled ? runs.zeros + static_cast<double>(std::countr_zero(factor)) : 0);
+    double told = room == bytes
+                      ? log2_of(room)
+                      : log2_of(room) - log2_of(room - bytes) +
+                            (filled ? runs.zeros + static_cast<double>(std::countr_zero(factor)) : 0);
     bits += std::min(kBitsOfRow, told);
   }
   if (fits * 20 < asked * 19 || fits == 0) return {};
@@ -166,7 +198,8 @@ struct Base {
   double bits = -1;
 };
 
-/// What speaks for a place that lies so far behind where it is expected: filling up to an alignment is as good.
+/// What speaks for a place that lies so far behind where it is expected: filling up to an alignment is as
+/// good.
 double closeness(std::uint64_t found, std::uint64_t expected, std::uint64_t align) {
   if (found < expected || found - expected > kMostGap) return 0;
   if (found == expected) return 16;
@@ -174,13 +207,16 @@ double closeness(std::uint64_t found, std::uint64_t expected, std::uint64_t alig
 }
 
 /// `low` and `high` are where data begins and ends, counted as offsets are.
-Base best_base(std::uint64_t low, std::optional<std::uint64_t> high, std::uint64_t top, std::uint64_t align, const Zone& zone) {
-  constexpr double kNone = 10, kOdd = -14;  // nothing to add is the likeliest, a number from nowhere the least
+Base best_base(std::uint64_t low, std::optional<std::uint64_t> high, std::uint64_t top, std::uint64_t align,
+               const Zone& zone) {
+  constexpr double kNone = 10,
+                   kOdd = -14;  // nothing to add is the likeliest, a number from nowhere the least
   std::vector<std::uint64_t> ends = {zone.file_size};
   if (zone.table_begin > zone.first) ends.push_back(zone.table_begin);
   std::vector<std::uint64_t> begins = {zone.first};
   if (zone.table_end < zone.file_size && zone.table_end > zone.first) begins.push_back(zone.table_end);
-  std::vector<std::pair<std::uint64_t, double>> values = {{0, kNone}, {zone.table_end, 0}, {zone.table_begin, 0}, {zone.first, 0}};
+  std::vector<std::pair<std::uint64_t, double>> values = {
+      {0, kNone}, {zone.table_end, 0}, {zone.table_begin, 0}, {zone.first, 0}};
   for (std::uint64_t step : {4, 16, 512, 2048}) values.emplace_back(round_up(zone.table_end, step), -1);
   if (high) {
     for (std::uint64_t end : ends) {
@@ -195,7 +231,8 @@ Base best_base(std::uint64_t low, std::optional<std::uint64_t> high, std::uint64
     double at_begin = 0, at_end = 0;
     for (std::uint64_t begin : begins) at_begin = std::max(at_begin, closeness(value + low, begin, align));
     for (std::uint64_t end : ends) {
-      if (high) at_end = std::max(at_end, closeness(end, value + *high, align) + (end == value + *high ? 2 : 0));
+      if (high)
+        at_end = std::max(at_end, closeness(end, value + *high, align) + (end == value + *high ? 2 : 0));
     }
     double bits = prior + at_begin + at_end;
     if (bits > best.bits) best = {value, bits};
@@ -219,13 +256,16 @@ class PairSearch {
  private:
   void with_offset(const Candidate& offset) {
     if (offset.least == offset.most && grid_.rows() > 1) return;
+    // In long records narrow numbers are too many, and too often fit by chance.
+    if (offset.column.width < 4 && grid_.shape.fixed() > kLongRecord) return;
     Runs runs = runs_of(grid_, offset);
-    if (runs.rows.size() * 2 < grid_.rows() || runs.rows.size() < 2) return;
+    if (runs.rows.size() * 3 < grid_.rows() || runs.rows.size() < 2) return;
     for (std::uint64_t factor = 1; factor <= kMostFactor; factor *= 2) {
       if (offset.most > file_size_ / factor) break;
       if (factor > 1 && grid_.complete() && offset.most * factor < file_size_ / 16) continue;
       for (const Candidate& size : all_) {
         if (overlap(size.column, offset.column) || size.column.mask != 0) continue;
+        if (size.column.width == 3 && grid_.shape.fixed() > kLongRecord) continue;
         for (int shift : {0, 1, -1}) {
           offer(offset, factor, &size, false, shift, fill(offset, runs, factor, size, false, shift).bits);
           if (size.column.form == offset.column.form && size.column.mask == offset.column.mask && factor == 1)
@@ -234,13 +274,14 @@ class PairSearch {
       }
       if (runs.in_order && runs.rows.size() == grid_.rows() && runs.rows.size() >= 4) {
         double bits = kBitsOfOrder * static_cast<double>(std::min<std::size_t>(runs.rows.size(), 50));
-        bits = std::min(bits, runs.surprise / 4);
+        bits = std::min(bits, runs.surprise / 4) - (factor > 1 ? 6 : 0);
         offer(offset, factor, nullptr, false, 0, bits);
       }
     }
   }
 
-  void offer(const Candidate& offset, std::uint64_t factor, const Candidate* size, bool is_end, int shift, double bits) {
+  void offer(const Candidate& offset, std::uint64_t factor, const Candidate* size, bool is_end, int shift,
+             double bits) {
     if (bits < 4) return;
     auto place = std::find_if(best_.begin(), best_.end(), [&](const Pair& one) { return bits > one.bits; });
     if (place == best_.end() && best_.size() >= kPairsKept) return;
@@ -275,8 +316,9 @@ Candidate numbers_of(const Grid& grid, const Column& column) {
 }  // namespace
 
 std::string_view name_of(Role role) {
-  constexpr std::string_view kNames[] = {"offset",      "end of data", "size", "unpacked size", "name",
-                                         "place of name", "packing",     "checksum", "time",       "not known"};
+  constexpr std::string_view kNames[] = {"offset", "end of data",   "size",    "unpacked size",
+                                         "name",   "place of name", "packing", "checksum",
+                                         "time",   "not known"};
   return kNames[static_cast<std::size_t>(role)];
 }
 
@@ -291,7 +333,8 @@ std::optional<Placement> place(const Grid& grid, const Zone& zone, const Pair& p
   if (offset.most > zone.file_size / factor) return std::nullopt;
   Runs runs = runs_of(grid, offset);
   if (runs.rows.empty()) return std::nullopt;
-  std::uint64_t low = offset.values[runs.rows.front()] * factor, top = offset.values[runs.rows.back()] * factor;
+  std::uint64_t low = offset.values[runs.rows.front()] * factor,
+                top = offset.values[runs.rows.back()] * factor;
   Placement found;
   found.offset = pair.offset;
   found.size = pair.size;
@@ -316,7 +359,8 @@ std::optional<Placement> place(const Grid& grid, const Zone& zone, const Pair& p
   // Each entry ends where the next one begins.
   if (!runs.in_order || runs.rows.size() != grid.rows() || grid.rows() < 3) return std::nullopt;
   Base base = best_base(low, std::nullopt, top, 1, zone);
-  if (base.bits < kLeastBase || static_cast<double>(top - low) < 0.3 * static_cast<double>(zone.file_size)) return std::nullopt;
+  if (base.bits < kLeastBase || static_cast<double>(top - low) < 0.3 * static_cast<double>(zone.file_size))
+    return std::nullopt;
   bool in_front = base.value + top <= zone.table_begin && zone.table_begin > zone.first;
   found.base = base.value;
   found.begin = base.value + low;
@@ -331,15 +375,20 @@ std::optional<Placement> place_by_sizes(const Grid& grid, const Zone& zone) {
   for (NumberForm form : kNumberForms) {
     for (std::size_t at = 0; at + form.width <= grid.shape.fixed(); ++at) {
       if (grid.varies() && at < grid.shape.before && at + form.width > grid.shape.before) continue;
+      std::uint64_t plain = 0;
+      for (std::size_t row = 0; row < grid.rows() && plain <= left; ++row)
+        plain += std::min(grid.value(row, at, form), left + 1);
+      if (plain > left || plain < left / 4) continue;
       for (std::uint64_t align : {1, 4, 16, 512, 2048}) {
         std::uint64_t total = 0, begin = round_up(zone.table_end, align), size = 0;
-        for (std::size_t row = 0; row < grid.rows() && total <= left; ++row) {
+        for (std::size_t row = 0; row < grid.rows(); ++row) {
           size = grid.value(row, at, form);
-          if (size > left) total = left;
           total += round_up(size, align);
         }
         if (total > left + align) break;
-        if (total == 0 || (begin + total != zone.file_size && begin + total - (round_up(size, align) - size) != zone.file_size)) continue;
+        if (begin + total != zone.file_size &&
+            begin + total - (round_up(size, align) - size) != zone.file_size)
+          continue;
         Placement found;
         found.size = Column{Role::size, at, form, form.width};
         found.begin = begin;

@@ -26,12 +26,12 @@ std::string_view name_of(Role role);
 /// A field of every record.
 struct Column {
   Role role = Role::other;
-  std::size_t at = 0;     ///< within the fixed bytes of a record
-  NumberForm form;        ///< of a number
-  std::size_t width = 4;  ///< in bytes
+  std::size_t at = 0;                  ///< within the fixed bytes of a record
+  NumberForm form;                     ///< of a number
+  std::size_t width = 4;               ///< in bytes
   std::uint64_t factor = 1, mask = 0;  ///< the value is (number xor mask) * factor
-  std::string detail;     ///< the checksum's or the time's kind, the text's filling
-  std::string why;        ///< the evidence, in words
+  std::string detail;                  ///< the checksum's or the time's kind, the text's filling
+  std::string why;                     ///< the evidence, in words
 
   std::uint64_t value(const Grid& grid, std::size_t row) const {
     return (grid.value(row, at, form) ^ mask) * factor;
@@ -53,8 +53,8 @@ struct Placement {
 
 /// What the search for a placement may rely on.
 struct Zone {
-  std::uint64_t file_size = 0;          ///< of the file that the data lies in
-  std::uint64_t first = 0;              ///< data cannot begin before this
+  std::uint64_t file_size = 0;                   ///< of the file that the data lies in
+  std::uint64_t first = 0;                       ///< data cannot begin before this
   std::uint64_t table_begin = 0, table_end = 0;  ///< equal where the index is no part of that file
 };
 

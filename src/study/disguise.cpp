@@ -15,7 +15,8 @@ namespace {
 
 constexpr std::uint64_t kMostIndex = 32 << 20, kMostPacked = 8 << 20;  // bytes
 constexpr std::size_t kLeastIndex = 24, kKeyWindow = 1024, kMostKey = 16;
-constexpr std::size_t kMostPlaces = 64;
+constexpr std::size_t kMostPlaces = 64, kMostSpaces = 8;
+constexpr std::uint64_t kMostKeyed = 1 << 20;
 
 /// What a packed stream begins with, cheaply looked at.
 struct Packer {
@@ -24,7 +25,10 @@ struct Packer {
 };
 
 constexpr Packer kPackers[] = {
-    {"zlib", "zlib", [](ByteView b) { return (b[0] & 0x0f) == 8 && (b[0] >> 4) <= 7 && ((b[0] << 8) | b[1]) % 31 == 0 && (b[1] & 0x20) == 0; }},
+    {"zlib", "zlib",
+     [](ByteView b) {
+       return (b[0] & 0x0f) == 8 && (b[0] >> 4) <= 7 && ((b[0] << 8) | b[1]) % 31 == 0 && (b[1] & 0x20) == 0;
+     }},
     {"gzip", "gzip", [](ByteView b) { return b[0] == 0x1f && b[1] == 0x8b && b[2] == 8; }},
     {"zstd", "zstd", [](ByteView b) { return b[0] == 0x28 && b[1] == 0xb5 && b[2] == 0x2f && b[3] == 0xfd; }},
     {"xz", "xz", [](ByteView b) { return b[0] == 0xfd && b[1] == '7' && b[2] == 'z'; }},
@@ -48,8 +52,10 @@ std::uint64_t packed_size(const Packer& packer, const Bytes& packed) {
   while (least < most) {
     std::uint64_t middle = (least + most) / 2;
     Bytes part(packed.begin(), packed.begin() + static_cast<std::ptrdiff_t>(middle));
-    if (decodes(packer, part, plain)) most = middle;
-    else least = middle + 1;
+    if (decodes(packer, part, plain))
+      most = middle;
+    else
+      least = middle + 1;
   }
   return most;
 }
@@ -64,7 +70,8 @@ SpacePtr unpacked_at(const Subject& subject, std::uint64_t at, const std::vector
     // Data may lie behind it: the size is one that is stated, or else found by trying.
     std::uint64_t size = 0;
     for (std::uint64_t number : numbers) {
-      Bytes part(packed.begin(), packed.begin() + static_cast<std::ptrdiff_t>(std::min<std::uint64_t>(number, packed.size())));
+      Bytes part(packed.begin(), packed.begin() + static_cast<std::ptrdiff_t>(
+                                                      std::min<std::uint64_t>(number, packed.size())));
       if (number >= 8 && number < packed.size() && decodes(packer, part, space->bytes)) {
         part.resize(part.size() - 1);
         Bytes less;
@@ -115,16 +122,22 @@ Bytes likely_key(ByteView bytes) {
 
 std::vector<SpacePtr> keyed_at(const Subject& subject, std::uint64_t at) {
   std::vector<SpacePtr> spaces;
-  Bytes bytes = subject.read(at, kMostPacked);
+  Bytes bytes = subject.read(at, kMostKeyed);
   ByteView window = ByteView(bytes).first(std::min(bytes.size(), kKeyWindow));
-  if (window.size() < 64 || std::count(window.begin(), window.end(), 0) * 8 > static_cast<std::ptrdiff_t>(window.size())) return spaces;
+  if (window.size() < 64 ||
+      std::count(window.begin(), window.end(), 0) * 8 > static_cast<std::ptrdiff_t>(window.size()))
+    return spaces;
+  if (std::count_if(window.begin(), window.end(), [](Byte b) { return b >= 0x20 && b < 0x7f; }) * 20 >
+      static_cast<std::ptrdiff_t>(window.size()) * 19)
+    return spaces;
   Bytes key = likely_key(window);
   if (key.empty()) return spaces;
   for (bool exclusive : {true, false}) {
     auto space = std::make_shared<Space>();
     space->bytes = bytes;
     for (std::size_t i = 0; i < bytes.size(); ++i)
-      space->bytes[i] = static_cast<Byte>(exclusive ? bytes[i] ^ key[i % key.size()] : bytes[i] - key[i % key.size()]);
+      space->bytes[i] =
+          static_cast<Byte>(exclusive ? bytes[i] ^ key[i % key.size()] : bytes[i] - key[i % key.size()]);
     space->plain = false;
     space->stored_at = at;
     space->stored_size = bytes.size();
@@ -149,12 +162,14 @@ std::vector<SpacePtr> disguised_spaces(const Subject& subject) {
   }
   std::vector<SpacePtr> spaces;
   for (std::uint64_t place : places) {
+    if (spaces.size() >= kMostSpaces / 2) break;
     if (SpacePtr space = unpacked_at(subject, place, numbers)) spaces.push_back(std::move(space));
   }
   std::size_t pointed = 0;
   for (std::uint64_t place : places) {
     bool behind_header = place == 8 || place == 12 || place == 16;
     if (!behind_header && (place <= 64 || ++pointed > 12)) continue;
+    if (spaces.size() >= kMostSpaces) break;
     for (SpacePtr& space : keyed_at(subject, place)) spaces.push_back(std::move(space));
   }
   return spaces;

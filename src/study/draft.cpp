@@ -16,14 +16,20 @@ constexpr std::size_t kMostMagic = 16, kMostGap = 8;
 
 /// Bytes as the language writes them: a text where they can be read, else in hexadecimal.
 std::string literal(ByteView bytes) {
-  bool text = std::all_of(bytes.begin(), bytes.end(), [](Byte b) { return is_ascii_name_byte(b) || b == 0 || b == 0x1a || b == '\n' || b == '\r'; });
+  bool text = std::all_of(bytes.begin(), bytes.end(), [](Byte b) {
+    return is_ascii_name_byte(b) || b == 0 || b == 0x1a || b == '\n' || b == '\r';
+  });
   if (!text) return fmt::format("hex \"{}\"", to_hex(bytes));
   std::string out = "\"";
   for (Byte byte : bytes) {
-    if (byte == '"' || byte == '\\') out += fmt::format("\\{}", static_cast<char>(byte));
-    else if (byte == '{' || byte == '}') out += fmt::format("\\x{:02x}", byte);
-    else if (is_ascii_name_byte(byte)) out += static_cast<char>(byte);
-    else out += fmt::format("\\x{:02x}", byte);
+    if (byte == '"' || byte == '\\')
+      out += fmt::format("\\{}", static_cast<char>(byte));
+    else if (byte == '{' || byte == '}')
+      out += fmt::format("\\x{:02x}", byte);
+    else if (is_ascii_name_byte(byte))
+      out += static_cast<char>(byte);
+    else
+      out += fmt::format("\\x{:02x}", byte);
   }
   return out + "\"";
 }
@@ -31,7 +37,11 @@ std::string literal(ByteView bytes) {
 class Writer {
  public:
   Writer(const Hypothesis& found, const Subject& subject, std::size_t same)
-      : found_(found), subject_(subject), same_(same), shape_(found.grid.shape), placement_(found.placement) {}
+      : found_(found),
+        subject_(subject),
+        same_(same),
+        shape_(found.grid.shape),
+        placement_(found.placement) {}
 
   std::string make() {
     orders();
@@ -67,11 +77,16 @@ class Writer {
   void title() {
     std::string stem = subject_.name.substr(0, subject_.name.find_last_of('.'));
     std::string name;
-    for (char c : stem) name += is_ascii_name_byte(static_cast<Byte>(c)) && c != '"' && c != '\\' && c != '{' && c != '}' ? c : '_';
+    for (char c : stem)
+      name +=
+          is_ascii_name_byte(static_cast<Byte>(c)) && c != '"' && c != '\\' && c != '{' && c != '}' ? c : '_';
     line(fmt::format("layout \"Draft for {}\"", name.empty() ? "a file" : name));
     line("about  \"drafted by study: every line is a guess, its evidence is beside it\"");
-    std::string ending = subject_.name.find('.') == std::string::npos ? "" : subject_.name.substr(subject_.name.find_last_of('.'));
-    bool plain = ending.size() > 1 && std::all_of(ending.begin() + 1, ending.end(), [](unsigned char c) { return std::isalpha(c) != 0; });
+    std::string ending = subject_.name.find('.') == std::string::npos
+                             ? ""
+                             : subject_.name.substr(subject_.name.find_last_of('.'));
+    bool plain = ending.size() > 1 && std::all_of(ending.begin() + 1, ending.end(),
+                                                  [](unsigned char c) { return std::isalpha(c) != 0; });
     if (plain) line("suffix " + to_lower(ending));
     line(big_ ? "order  big" : "order  little");
     line("");
@@ -85,7 +100,9 @@ class Writer {
     if (fields.empty() && magic == 0) return;
     line(fmt::format("record {} {{", name));
     std::uint64_t at = magic;
-    if (magic > 0) line(fmt::format("  magic bytes {}", literal(bytes.first(magic))), "the same in all files that were studied");
+    if (magic > 0)
+      line(fmt::format("  magic bytes {}", literal(bytes.first(magic))),
+           "the same in all files that were studied");
     numbers(fields, at, end);
     line("}");
     has_[static_cast<std::size_t>(part)] = true;
@@ -103,8 +120,10 @@ class Writer {
     numbers(forwards, 0, end);
     std::uint64_t left = tail_ - end;
     ByteView rest = ByteView(bytes).subspan(static_cast<std::size_t>(end));
-    if (left >= 3 && std::all_of(rest.begin(), rest.end(), is_ascii_name_byte)) line(fmt::format("  magic bytes {}", literal(rest)));
-    else if (left > 0) line(fmt::format("  {} bytes[{}]", unknown(), left));
+    if (left >= 3 && std::all_of(rest.begin(), rest.end(), is_ascii_name_byte))
+      line(fmt::format("  magic bytes {}", literal(rest)));
+    else if (left > 0)
+      line(fmt::format("  {} bytes[{}]", unknown(), left));
     line("}");
     has_[static_cast<std::size_t>(Part::tail)] = true;
   }
@@ -121,7 +140,8 @@ class Writer {
   }
 
   std::size_t magic_size(ByteView bytes, const std::vector<HeadField>& fields) const {
-    std::uint64_t limit = std::min<std::uint64_t>({kMostMagic, bytes.size(), same_, fields.empty() ? kMostMagic : fields.front().at});
+    std::uint64_t limit = std::min<std::uint64_t>(
+        {kMostMagic, bytes.size(), same_, fields.empty() ? kMostMagic : fields.front().at});
     bool here = found_.grid.space->plain && found_.grid.space->data_file.empty();
     std::uint64_t first = here ? std::min(found_.grid.begin, placement_.begin) : placement_.begin;
     if (!found_.grid.space->plain) first = std::min(first, found_.grid.space->stored_at);
@@ -203,7 +223,9 @@ class Writer {
       if (column.role == Role::name || (column.role == Role::other && column.detail != "number")) {
         std::size_t width = column.width + padding_behind(column);
         at = column.at + width;
-        std::string ending = column.detail == "wide" ? " padded 0 encoded \"UTF-16LE\"" : column.detail == "blank" ? " padded \" \"" : " padded 0";
+        std::string ending = column.detail == "wide"    ? " padded 0 encoded \"UTF-16LE\""
+                             : column.detail == "blank" ? " padded \" \""
+                                                        : " padded 0";
         line(fmt::format("  {} text[{}]{}", name, width, ending), column.why);
         continue;
       }
@@ -224,9 +246,10 @@ class Writer {
       if (found_.column(Role::unpacked) != nullptr) size = "stored" + size.substr(4);
       line(fmt::format("  body bytes[{}]", size));
     }
-    if (shape_.align > 1) line(shape_.data_behind || found_.grid.begin % shape_.align == 0
-                                   ? fmt::format("  align {}", shape_.align)
-                                   : fmt::format("  skip align(here - start, {}) - (here - start)", shape_.align));
+    if (shape_.align > 1)
+      line(shape_.data_behind || found_.grid.begin % shape_.align == 0
+               ? fmt::format("  align {}", shape_.align)
+               : fmt::format("  skip align(here - start, {}) - (here - start)", shape_.align));
     line("}");
   }
 
@@ -241,7 +264,8 @@ class Writer {
     for (; end < limit; ++end) {
       for (std::size_t row = 0; row < grid.rows(); ++row) {
         bool ended = text_of(grid, text, row).size() < text.width;
-        if (grid.row(row)[end] != 0 && !(ended && text.detail.empty() && end % 4 != 0)) return end - text.at - text.width;
+        if (grid.row(row)[end] != 0 && !(ended && text.detail.empty() && end % 4 != 0))
+          return end - text.at - text.width;
       }
     }
     return end - text.at - text.width;
@@ -269,7 +293,8 @@ class Writer {
     std::string within;
     if (!space.plain) {
       std::string at = found_.space_at;
-      std::string bytes = found_.packed_size.empty() ? fmt::format("rest({})", at) : fmt::format("bytes({}, {})", at, found_.packed_size);
+      std::string bytes = found_.packed_size.empty() ? fmt::format("rest({})", at)
+                                                     : fmt::format("bytes({}, {})", at, found_.packed_size);
       line(fmt::format("index = {} | {}", bytes, space.made));
       within = " in index";
     }
@@ -277,21 +302,26 @@ class Writer {
     std::string count = found_.count.empty() ? "[] to end" : fmt::format("[{}]", found_.count);
     line(fmt::format("items = Item{} at {}{}", count, found_.begin, within), found_.unexplained_count);
     if (!space.data_file.empty()) line(fmt::format("store = file(\"{{file_stem}}{}\")", space.data_file));
-    bool needs_end = found_.base.find("items_end") != std::string::npos || found_.names_at == "items_end" || (!placement_.offset && !shape_.data_behind);
+    bool needs_end = found_.base.find("items_end") != std::string::npos || found_.names_at == "items_end" ||
+                     (!placement_.offset && !shape_.data_behind);
     if (needs_end) {
-      std::string end = shape_.text == TextEnd::none ? fmt::format("{} + {} * {}", found_.begin, parenthesised(found_.count), shape_.fixed())
-                                                     : fmt::format("end_of(items[{} - 1])", found_.count);
+      std::string end =
+          shape_.text == TextEnd::none
+              ? fmt::format("{} + {} * {}", found_.begin, parenthesised(found_.count), shape_.fixed())
+              : fmt::format("end_of(items[{} - 1])", found_.count);
       if (found_.count.empty()) end = "end";
       line(fmt::format("items_end = {}", end));
     }
     if (!placement_.offset && !shape_.data_behind) {
       std::string size = found_.column(Role::unpacked) != nullptr ? "x.stored" : "x.size";
       bool aligned = placement_.align > 1;
-      line(fmt::format("pieces = cut(rest({}), each(x in items: {}))",
-                       aligned ? fmt::format("align(items_end, {})", placement_.align) : "items_end",
-                       aligned ? fmt::format("min(align({}, {}), file_size)", size, placement_.align) : size));
+      line(
+          fmt::format("pieces = cut(rest({}), each(x in items: {}))",
+                      aligned ? fmt::format("align(items_end, {})", placement_.align) : "items_end",
+                      aligned ? fmt::format("min(align({}, {}), file_size)", size, placement_.align) : size));
     }
-    if (found_.names && !found_.names->place) line(fmt::format("names = text until 0[{}] at {}{}", found_.count, found_.names_at, within));
+    if (found_.names && !found_.names->place)
+      line(fmt::format("names = text until 0[{}] at {}{}", found_.count, found_.names_at, within));
     line("");
   }
 
@@ -302,7 +332,8 @@ class Writer {
   std::string data_expression() {
     std::string size = found_.column(Role::unpacked) != nullptr ? "item.stored" : "item.size";
     if (shape_.data_behind) return "item.body";
-    if (!placement_.offset) return placement_.align > 1 ? fmt::format("part(pieces[n], 0, {})", size) : "pieces[n]";
+    if (!placement_.offset)
+      return placement_.align > 1 ? fmt::format("part(pieces[n], 0, {})", size) : "pieces[n]";
     std::string base = found_.base.empty() ? "" : found_.base + " + ";
     std::string at = base + "item.at";
     if (placement_.size_is_end) size = "item.end_at - item.at";
@@ -314,9 +345,12 @@ class Writer {
   /// Where the last entry ends, counted as offsets are.
   std::string data_end() const {
     bool here = found_.grid.space->plain && found_.grid.space->data_file.empty();
-    std::string end = !found_.grid.space->data_file.empty() ? "length(store)" : here && placement_.end == found_.grid.begin && found_.grid.begin > 0 ? found_.begin : "end";
+    std::string end = !found_.grid.space->data_file.empty()                                  ? "length(store)"
+                      : here && placement_.end == found_.grid.begin && found_.grid.begin > 0 ? found_.begin
+                                                                                             : "end";
     std::uint64_t behind = subject_.size() - std::min(subject_.size(), placement_.end);
-    if (end == "end" && behind > 0 && behind <= Frame::kTail && found_.grid.space->data_file.empty()) end = fmt::format("end - {}", behind);
+    if (end == "end" && behind > 0 && behind <= Frame::kTail && found_.grid.space->data_file.empty())
+      end = fmt::format("end - {}", behind);
     return found_.base.empty() ? end : fmt::format("{} - ({})", end, found_.base);
   }
 
@@ -327,7 +361,8 @@ class Writer {
     if (shape_.text != TextEnd::none || found_.column(Role::name) != nullptr) {
       name = "item.name";
     } else if (found_.names) {
-      std::string at = found_.names_at == "0" ? "item.name_at" : fmt::format("{} + item.name_at", found_.names_at);
+      std::string at =
+          found_.names_at == "0" ? "item.name_at" : fmt::format("{} + item.name_at", found_.names_at);
       name = found_.names->place ? fmt::format("(text until 0 at {}{})", at, within) : "names[n]";
     } else {
       numbered = true;
@@ -339,12 +374,16 @@ class Writer {
   void entry() {
     bool numbered = false;
     std::string path = path_expression(numbered);
-    bool by_number = numbered || (!placement_.offset && !shape_.data_behind) || (found_.names && !found_.names->place);
+    bool by_number =
+        numbered || (!placement_.offset && !shape_.data_behind) || (found_.names && !found_.names->place);
     std::string list = "items";
-    line(fmt::format("entry for item{} in {}{} {{", by_number ? " number n" : "", list, found_.sentinel ? fmt::format(" where item.at < {}", data_end()) : ""));
+    line(fmt::format("entry for item{} in {}{} {{", by_number ? " number n" : "", list,
+                     found_.sentinel ? fmt::format(" where item.at < {}", data_end()) : ""));
     std::string data = data_expression();
     if (!found_.packing.transform.empty()) {
-      data += found_.packing.condition.empty() ? " | " + found_.packing.transform : fmt::format(" | when {}: {}", found_.packing.condition, found_.packing.transform);
+      data += found_.packing.condition.empty()
+                  ? " | " + found_.packing.transform
+                  : fmt::format(" | when {}: {}", found_.packing.condition, found_.packing.transform);
     }
     if (numbered) {
       line(fmt::format("  let plain = {}", data));
@@ -352,9 +391,12 @@ class Writer {
     }
     line("  path = " + path);
     line("  data = " + data);
-    if (found_.column(Role::unpacked) != nullptr || (placement_.size && !placement_.size_is_end && placement_.bias == 0)) line("  size = item.size");
+    if (found_.column(Role::unpacked) != nullptr ||
+        (placement_.size && !placement_.size_is_end && placement_.bias == 0))
+      line("  size = item.size");
     if (const Column* sum = found_.column(Role::sum)) line(fmt::format("  check {} = item.sum", sum->detail));
-    if (const Column* time = found_.column(Role::time)) line(fmt::format("  time = {}(item.written)", time->detail));
+    if (const Column* time = found_.column(Role::time))
+      line(fmt::format("  time = {}(item.written)", time->detail));
     line("}");
   }
 

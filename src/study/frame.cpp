@@ -7,12 +7,14 @@ namespace {
 
 constexpr std::uint64_t kNear = 64;  // numbers of one or two bytes further away are chance
 
-constexpr NumberForm kForms[] = {{4, false}, {4, true}, {8, false}, {8, true}, {2, false}, {2, true}, {1, false}};
+constexpr NumberForm kForms[] = {{4, false}, {4, true}, {8, false}, {8, true},
+                                 {2, false}, {2, true}, {1, false}};
 
 bool overlaps(const HeadField& field, Part part, std::uint64_t at, unsigned width) {
   if (field.part != part) return false;
   // Places of the tail count backwards.
-  std::uint64_t begin = part == Part::tail ? 1024 - at : at, other = part == Part::tail ? 1024 - field.at : field.at;
+  std::uint64_t begin = part == Part::tail ? 1024 - at : at,
+                other = part == Part::tail ? 1024 - field.at : field.at;
   return begin < other + field.form.width && other < begin + width;
 }
 
@@ -22,7 +24,9 @@ Frame::Frame(const Subject& subject, const SpacePtr& space) : size_(subject.size
   parts_[0] = subject.read(0, kHead);
   std::uint64_t tail = std::min<std::uint64_t>(kTail, size_);
   parts_[1] = subject.read(size_ - tail, tail);
-  if (!space->plain) parts_[2].assign(space->bytes.begin(), space->bytes.begin() + static_cast<std::ptrdiff_t>(std::min(space->bytes.size(), kHead)));
+  if (!space->plain)
+    parts_[2].assign(space->bytes.begin(), space->bytes.begin() + static_cast<std::ptrdiff_t>(
+                                                                      std::min(space->bytes.size(), kHead)));
   for (std::size_t i = 0; i < 3; ++i) limits_[i] = parts_[i].size();
 }
 
@@ -32,7 +36,8 @@ void Frame::narrow(std::uint64_t head_end, std::uint64_t tail_begin, std::uint64
   limits_[2] = std::min<std::uint64_t>(parts_[2].size(), index_end);
 }
 
-std::optional<HeadField> Frame::find(std::uint64_t value, const std::vector<HeadField>& used, bool big) const {
+std::optional<HeadField> Frame::find(std::uint64_t value, const std::vector<HeadField>& used,
+                                     bool big) const {
   std::optional<HeadField> best;
   int best_rank = -100;
   for (Part part : {Part::head, Part::tail, Part::index}) {
@@ -41,14 +46,23 @@ std::optional<HeadField> Frame::find(std::uint64_t value, const std::vector<Head
     std::uint64_t begin = part == Part::tail ? bytes.size() - limit : 0;
     std::uint64_t end = part == Part::tail ? bytes.size() : limit;
     for (NumberForm form : kForms) {
-      std::uint64_t reach = form.width == 1 ? 24 : form.width == 2 ? kNear : end;
+      std::uint64_t reach = form.width == 1 ? 16 : form.width == 2 ? 32 : end;
       std::uint64_t first = part == Part::tail ? std::max(begin, end - std::min(end, reach)) : begin;
-      for (std::uint64_t at = first; at + form.width <= (part == Part::tail ? end : std::min(end, reach)); ++at) {
+      for (std::uint64_t at = first; at + form.width <= (part == Part::tail ? end : std::min(end, reach));
+           ++at) {
         if (read_number(bytes.data() + at, form) != value) continue;
         std::uint64_t place = part == Part::tail ? bytes.size() - at : at;
-        if (std::any_of(used.begin(), used.end(), [&](const HeadField& one) { return overlaps(one, part, place, form.width); })) continue;
-        int rank = (form.width == 1 ? -6 : form.width == 2 ? 2 : 4) + (form.width > 1 && form.big == big ? 2 : 0) +
-                   (at % form.width == 0 ? 2 : at % 2 == 0 ? 1 : 0) + (part == Part::index ? 1 : 0) - (at > 64 && part != Part::tail ? 3 : 0);
+        if (std::any_of(used.begin(), used.end(),
+                        [&](const HeadField& one) { return overlaps(one, part, place, form.width); }))
+          continue;
+        int rank = (form.width == 1   ? -6
+                    : form.width == 2 ? 2
+                                      : 4) +
+                   (form.width > 1 && form.big == big ? 2 : 0) +
+                   (at % form.width == 0 ? 2
+                    : at % 2 == 0        ? 1
+                                         : 0) +
+                   (part == Part::index ? 1 : 0) - (at > 64 && part != Part::tail ? 3 : 0);
         if (rank > best_rank) {
           best = HeadField{part, place, form, "", ""};
           best_rank = rank;
@@ -66,13 +80,15 @@ std::vector<std::uint64_t> Frame::places(std::uint64_t size) const {
       if (form.width < 2 || (form.width >= 4) != wide) continue;
       for (std::size_t at = begin; at + form.width <= std::min(part.size(), end); ++at) {
         std::uint64_t value = read_number(part.data() + at, form);
-        if (value >= 4 && value < size && std::find(all.begin(), all.end(), value) == all.end()) all.push_back(value);
+        if (value >= 4 && value < size && std::find(all.begin(), all.end(), value) == all.end())
+          all.push_back(value);
       }
     }
   };
   for (bool wide : {true, false}) {
     look(parts_[0], 0, kNear, wide);
-    look(parts_[1], parts_[1].size() - std::min<std::size_t>(parts_[1].size(), kNear / 2), parts_[1].size(), wide);
+    look(parts_[1], parts_[1].size() - std::min<std::size_t>(parts_[1].size(), kNear / 2), parts_[1].size(),
+         wide);
     look(parts_[2], 0, kNear / 2, wide);
   }
   return all;

@@ -34,7 +34,8 @@ Grid fixed_grid(const SpacePtr& space, const Subject& subject, std::uint64_t beg
   grid.cells = bytes_of(*space, subject, begin, first * stride);
   grid.break_at = first;
   if (!all) {
-    Bytes last = bytes_of(*space, subject, begin + (count - (rows - first)) * stride, (rows - first) * stride);
+    Bytes last =
+        bytes_of(*space, subject, begin + (count - (rows - first)) * stride, (rows - first) * stride);
     grid.cells.insert(grid.cells.end(), last.begin(), last.end());
   }
   if (grid.cells.size() != rows * stride) grid.cells.clear();

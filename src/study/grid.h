@@ -11,28 +11,30 @@ namespace operculum::study {
 /// How a record's text of varying length ends.
 enum class TextEnd { none, sized, zero };
 
-/// The shape of the records of an index: so many fixed bytes, in their midst perhaps a text of varying length.
+/// The shape of the records of an index: so many fixed bytes, in their midst perhaps a text of varying
+/// length.
 struct Shape {
   std::size_t before = 0, after = 0;  ///< fixed bytes in front of and behind the text, without its length
   TextEnd text = TextEnd::none;
-  NumberForm length;        ///< of the text, where it is sized
-  unsigned unit = 1;        ///< bytes that one of that length counts
-  unsigned align = 1;       ///< records are filled up to a multiple of this, counted from the start of the first
-  bool data_behind = false; ///< each record is a header, and its data lies behind it
+  NumberForm length;   ///< of the text, where it is sized
+  unsigned unit = 1;   ///< bytes that one of that length counts
+  unsigned align = 1;  ///< records are filled up to a multiple of this, counted from the start of the first
+  bool data_behind = false;  ///< each record is a header, and its data lies behind it
 
   std::size_t fixed() const { return before + after; }
   bool operator==(const Shape&) const = default;
 };
 
-/// Records of one shape, laid out so that columns can be read: what all ways of finding an index come down to.
+/// Records of one shape, laid out so that columns can be read: what all ways of finding an index come down
+/// to.
 struct Grid {
   SpacePtr space;
   Shape shape;
   std::uint64_t begin = 0, end = 0;  ///< of the table, in the space
-  std::uint64_t count = 0;           ///< of all records; the first `rows()` of them are here, and the last ones
-  std::size_t break_at = 0;          ///< rows from this one on are the last ones; rows() where none are left out
-  Bytes cells;                       ///< rows() times shape.fixed() bytes
-  std::vector<std::string> texts;    ///< where the shape has one
+  std::uint64_t count = 0;   ///< of all records; the first `rows()` of them are here, and the last ones
+  std::size_t break_at = 0;  ///< rows from this one on are the last ones; rows() where none are left out
+  Bytes cells;               ///< rows() times shape.fixed() bytes
+  std::vector<std::string> texts;           ///< where the shape has one
   std::vector<std::uint64_t> starts, ends;  ///< of the records, where they vary
 
   std::size_t rows() const { return shape.fixed() == 0 ? texts.size() : cells.size() / shape.fixed(); }

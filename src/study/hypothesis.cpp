@@ -13,7 +13,8 @@ constexpr std::uint64_t kFarTable = 64;  // a table that begins later should be 
 /// Looks numbers up in the frame and notes what uses them.
 class Lookup {
  public:
-  Lookup(const Frame& frame, std::vector<HeadField>& used, bool big) : frame_(frame), used_(used), big_(big) {}
+  Lookup(const Frame& frame, std::vector<HeadField>& used, bool big)
+      : frame_(frame), used_(used), big_(big) {}
 
   /// An expression for the number, when it is stated; the field gets that name.
   std::optional<std::string> stated(std::uint64_t value, const std::string& name, const std::string& why) {
@@ -46,6 +47,14 @@ void explain_count(Hypothesis& found, Lookup& lookup) {
     found.evidence.push_back(fmt::format("{} tells the number of records, {}", *count, grid.count));
     return;
   }
+  if (grid.count > 3) {
+    if (auto count = lookup.stated(grid.count - 1, "count",
+                                   "as many entries as there are; one record more tells where they end")) {
+      found.count = *count + " + 1";
+      found.bits += std::min(12.0, 2.0 * static_cast<double>(std::bit_width(grid.count)) - 2);
+      return;
+    }
+  }
   if (stride > 0) {
     if (auto size = lookup.stated(bytes, "index_size", "the bytes of all records")) {
       found.count = fmt::format("{} / {}", *size, stride);
@@ -58,7 +67,9 @@ void explain_count(Hypothesis& found, Lookup& lookup) {
       return;
     }
   }
-  bool to_end = space.keyed ? space.stored_at + grid.end == space.data_size : space.plain ? grid.end == space.data_size && space.data_file.empty() : grid.end == space.end();
+  bool to_end = space.keyed   ? space.stored_at + grid.end == space.data_size
+                : space.plain ? grid.end == space.data_size && space.data_file.empty()
+                              : grid.end == space.end();
   if (!space.data_file.empty() && space.plain) to_end = grid.end == space.end();
   if (to_end) {
     found.bits += 8;
@@ -66,13 +77,15 @@ void explain_count(Hypothesis& found, Lookup& lookup) {
     return;
   }
   const Placement& placement = found.placement;
-  if (stride > 0 && placement.offset && placement.base == 0 && placement.in_order && placement.begin == grid.end) {
+  if (stride > 0 && placement.offset && placement.base == 0 && placement.in_order &&
+      placement.begin == grid.end) {
     // The first record's offset tells where the table ends.
     const Column& offset = *placement.offset;
     std::string type = type_of(offset.form, offset.form.big);
-    found.count = fmt::format("((({} at {} + {}){}){} - {}) / {}", type, found.begin, offset.at,
-                              offset.mask != 0 ? fmt::format(" xor {:#x}", offset.mask) : "",
-                              offset.factor != 1 ? fmt::format(" * {}", offset.factor) : "", found.begin, stride);
+    found.count =
+        fmt::format("((({} at {} + {}){}){} - {}) / {}", type, found.begin, offset.at,
+                    offset.mask != 0 ? fmt::format(" xor {:#x}", offset.mask) : "",
+                    offset.factor != 1 ? fmt::format(" * {}", offset.factor) : "", found.begin, stride);
     found.bits += 8;
     found.evidence.push_back("the first offset tells where the records end");
     return;
@@ -87,7 +100,10 @@ void explain_begin(Hypothesis& found, Lookup& lookup, const Subject& subject) {
   found.begin = std::to_string(grid.begin);
   if (!grid.space->plain) return;  // told with the index
   std::uint64_t stride = grid.varies() ? 0 : grid.shape.fixed();
-  if (grid.begin <= kFarTable && grid.begin <= found.placement.begin) return;
+  if (grid.begin <= kFarTable && grid.begin <= found.placement.begin) {
+    found.bits += 10;  // right behind a header of the usual size
+    return;
+  }
   if (auto begin = lookup.stated(grid.begin, "index", "where the records begin")) {
     found.begin = *begin;
     found.bits += 14;
@@ -102,7 +118,8 @@ void explain_begin(Hypothesis& found, Lookup& lookup, const Subject& subject) {
   }
   for (std::uint64_t factor : {512, 2048, 16, 4}) {
     if (grid.begin % factor != 0) continue;
-    if (auto begin = lookup.stated(grid.begin / factor, "index", fmt::format("where the records begin, in units of {} bytes", factor))) {
+    if (auto begin = lookup.stated(grid.begin / factor, "index",
+                                   fmt::format("where the records begin, in units of {} bytes", factor))) {
       found.begin = fmt::format("{} * {}", *begin, factor);
       found.bits += 10;
       return;
@@ -110,7 +127,8 @@ void explain_begin(Hypothesis& found, Lookup& lookup, const Subject& subject) {
   }
   for (std::uint64_t base : {8, 12, 16, 20, 24, 32}) {
     if (grid.begin < base + 16) continue;
-    if (auto begin = lookup.stated(grid.begin - base, "index", fmt::format("where the records begin, from byte {} on", base))) {
+    if (auto begin = lookup.stated(grid.begin - base, "index",
+                                   fmt::format("where the records begin, from byte {} on", base))) {
       found.begin = fmt::format("{} + {}", *begin, base);
       found.bits += 8;
       return;
@@ -195,12 +213,15 @@ void weigh(Hypothesis& found, const std::vector<bool>& taken, std::uint64_t file
   for (std::size_t i = 0; i < taken.size(); ++i) {
     if (taken[i]) continue;
     bool zero = true;
-    for (std::size_t row = 0; zero && row < std::min<std::size_t>(grid.rows(), 64); ++row) zero = grid.row(row)[i] == 0;
+    for (std::size_t row = 0; zero && row < std::min<std::size_t>(grid.rows(), 64); ++row)
+      zero = grid.row(row)[i] == 0;
     unknown += zero ? 0.1 : 0.6;
   }
   found.bits -= std::min(unknown, 16.0);
   double data = static_cast<double>(found.placement.end - found.placement.begin);
-  double table = grid.space->plain && !grid.shape.data_behind && grid.space->data_file.empty() ? static_cast<double>(grid.end - grid.begin) : 0;
+  double table = grid.space->plain && !grid.shape.data_behind && grid.space->data_file.empty()
+                     ? static_cast<double>(grid.end - grid.begin)
+                     : 0;
   double share = (data + table) / std::max(1.0, static_cast<double>(file_size));
   found.bits -= 80 * std::max(0.0, 1 - share);
 }
@@ -236,26 +257,51 @@ void keep_best(std::vector<Hypothesis>& best, Hypothesis found) {
     if (known->bits >= found.bits) return;
     best.erase(known);
   }
-  auto behind = std::find_if(best.begin(), best.end(), [&](const Hypothesis& one) { return found.bits > one.bits; });
+  auto behind =
+      std::find_if(best.begin(), best.end(), [&](const Hypothesis& one) { return found.bits > one.bits; });
   if (behind == best.end() && best.size() >= kKept) return;
   best.insert(behind, std::move(found));
   if (best.size() > kKept) best.pop_back();
 }
 
-void explain_gaps(Hypothesis& found, const Subject& subject) {
+/// What lies between entries, in bits: filling speaks for them, anything else against.
+static double bits_of_gaps(const Hypothesis& found, const Subject& subject) {
   constexpr std::size_t kLooked = 24;
   std::vector<DataRun> runs = data_runs(found);
   std::sort(runs.begin(), runs.end(), [](const DataRun& a, const DataRun& b) { return a.at < b.at; });
   std::size_t looked = 0;
+  double bits = 0;
   for (std::size_t i = 0; i + 1 < runs.size() && looked < kLooked; ++i) {
     std::uint64_t end = runs[i].at + runs[i].size;
-    if (end >= runs[i + 1].at || runs[i + 1].at - end > 4096 || found.grid.shape.data_behind) continue;
+    if (end >= runs[i + 1].at || runs[i + 1].at - end > 4096) continue;
     DataRun gap{end, runs[i + 1].at - end};
     Bytes bytes = data_of(found, subject, gap, gap.size);
+    if (bytes.empty()) continue;
     ++looked;
     bool filling = std::all_of(bytes.begin(), bytes.end(), [&](Byte b) { return b == bytes.front(); });
-    found.bits += filling ? std::min(4.0, static_cast<double>(bytes.size()) / 4) : -8;
+    bits += filling ? std::min(4.0, static_cast<double>(bytes.size()) / 4) : -8;
   }
+  return bits;
+}
+
+void explain_gaps(Hypothesis& found, const Subject& subject) {
+  if (found.grid.shape.data_behind) return;
+  double bits = bits_of_gaps(found, subject);
+  // Offsets that count from the end of the table may count from a multiple behind it.
+  for (std::uint64_t align : {4, 16, 512, 2048}) {
+    std::uint64_t moved = round_up(found.grid.end, align) - found.grid.end;
+    if (found.base != "items_end" || align > found.placement.align || moved == 0) continue;
+    Hypothesis other = found;
+    other.placement.base += moved;
+    other.placement.begin += moved;
+    other.placement.end += moved;
+    other.base = fmt::format("align(items_end, {})", align);
+    double others = bits_of_gaps(other, subject);
+    if (other.placement.end > found.grid.space->data_size || others <= bits) continue;
+    bits = others;
+    found = std::move(other);
+  }
+  found.bits += bits;
 }
 
 void explain_names(Hypothesis& found, const Subject& subject) {
@@ -264,7 +310,8 @@ void explain_names(Hypothesis& found, const Subject& subject) {
   bool named = grid.shape.text != TextEnd::none || column != nullptr;
   if (named) {
     for (std::size_t row = 0; row < grid.rows(); ++row) {
-      std::string name = column != nullptr && grid.shape.text == TextEnd::none ? text_of(grid, *column, row) : grid.texts[row];
+      std::string name = column != nullptr && grid.shape.text == TextEnd::none ? text_of(grid, *column, row)
+                                                                               : grid.texts[row];
       found.backslashes = found.backslashes || name.find('\\') != std::string::npos;
     }
     return;
@@ -283,13 +330,17 @@ void explain_names(Hypothesis& found, const Subject& subject) {
   found.bits += found.names->bits;
   std::uint64_t at = found.names->at;
   found.names_at = std::to_string(at);
-  frame.narrow(std::min(grid.begin, Frame::kHead), subject.size() - Frame::kTail, space.plain ? 0 : grid.begin);
-  Lookup lookup(frame, found.head, found.placement.offset ? found.placement.offset->form.big : found.placement.size->form.big);
+  frame.narrow(std::min(grid.begin, Frame::kHead), subject.size() - Frame::kTail,
+               space.plain ? 0 : grid.begin);
+  Lookup lookup(frame, found.head,
+                found.placement.offset ? found.placement.offset->form.big : found.placement.size->form.big);
   if (at == grid.end) {
     found.names_at = "items_end";
   } else if (at != 0) {
-    if (auto stated = lookup.stated(at, "names", "where the names are")) found.names_at = *stated;
-    else found.bits -= 6;
+    if (auto stated = lookup.stated(at, "names", "where the names are"))
+      found.names_at = *stated;
+    else
+      found.bits -= 6;
   }
   if (!found.names->place) {
     found.evidence.push_back("as many texts as there are records lie one behind the other");
@@ -297,7 +348,8 @@ void explain_names(Hypothesis& found, const Subject& subject) {
   }
   found.evidence.push_back("a number of each record tells where a text begins");
   found.columns.push_back(*found.names->place);
-  std::sort(found.columns.begin(), found.columns.end(), [](const Column& a, const Column& b) { return a.at < b.at; });
+  std::sort(found.columns.begin(), found.columns.end(),
+            [](const Column& a, const Column& b) { return a.at < b.at; });
 }
 
 std::vector<bool> taken_by(const std::vector<Column>& columns, std::size_t fixed) {
@@ -311,7 +363,8 @@ std::vector<bool> taken_by(const std::vector<Column>& columns, std::size_t fixed
 }
 
 const Column* Hypothesis::column(Role role) const {
-  auto found = std::find_if(columns.begin(), columns.end(), [&](const Column& one) { return one.role == role; });
+  auto found =
+      std::find_if(columns.begin(), columns.end(), [&](const Column& one) { return one.role == role; });
   return found == columns.end() ? nullptr : &*found;
 }
 
@@ -346,9 +399,12 @@ std::optional<Hypothesis> explain(Grid grid, const Subject& subject, const std::
     found.columns.push_back(*column);
     if (column->width > 1) big = column->form.big;
   }
-  bool named = grid.shape.text != TextEnd::none || std::any_of(found.columns.begin(), found.columns.end(), [](const Column& one) { return one.role == Role::name; });
+  bool named = grid.shape.text != TextEnd::none ||
+               std::any_of(found.columns.begin(), found.columns.end(),
+                           [](const Column& one) { return one.role == Role::name; });
   if (named) found.bits += 3.0 * static_cast<double>(std::min<std::size_t>(grid.rows(), 20));
-  std::sort(found.columns.begin(), found.columns.end(), [](const Column& a, const Column& b) { return a.at < b.at; });
+  std::sort(found.columns.begin(), found.columns.end(),
+            [](const Column& a, const Column& b) { return a.at < b.at; });
   found.grid = std::move(grid);
 
   Frame frame(subject, found.grid.space);
@@ -370,6 +426,9 @@ std::optional<Hypothesis> explain(Grid grid, const Subject& subject, const std::
   if (found.count.empty()) explain_count(found, lookup);
   explain_packed(found, lookup);
   explain_base(found, lookup);
+  const Placement& where = found.placement;
+  if (where.offset && !where.size && found.grid.rows() > 2)
+    found.sentinel = where.base + where.offset->value(found.grid, found.grid.rows() - 1) == where.end;
   weigh(found, taken_by(found.columns, found.grid.shape.fixed()), space.data_size);
   return found;
 }

@@ -12,9 +12,9 @@ namespace operculum::study {
 
 /// How the data of entries is packed.
 struct Packing {
-  std::string transform;         ///< in the layout language: "zlib"; empty: stored as it is
-  std::string condition;         ///< when it is, such as "item.size < item.length"; empty: always
-  std::optional<Column> choice;  ///< the number that tells which entries are packed
+  std::string transform;              ///< in the layout language: "zlib"; empty: stored as it is
+  std::string condition;              ///< when it is, such as "item.size < item.length"; empty: always
+  std::optional<Column> choice;       ///< the number that tells which entries are packed
   std::size_t tried = 0, opened = 0;  ///< entries
 };
 
@@ -25,14 +25,14 @@ struct Hypothesis {
   Placement placement;
   std::optional<NameTable> names;
   Packing packing;
-  std::vector<HeadField> head;        ///< numbers about the whole that were found
-  std::string count, begin, base;     ///< expressions of the layout language; an empty count: up to the end
+  std::vector<HeadField> head;     ///< numbers about the whole that were found
+  std::string count, begin, base;  ///< expressions of the layout language; an empty count: up to the end
   std::string names_at, space_at, packed_size;  ///< the same of the table of names, and of a packed index
-  bool backslashes = false;  ///< names have them between folders
-  bool sentinel = false;     ///< the last record only tells where the data ends
-  std::string unexplained_count;      ///< not empty: the count is this file's alone
-  double bits = 0;                    ///< how unlikely chance is, as a logarithm
-  std::vector<std::string> evidence;  ///< in words
+  bool backslashes = false;                     ///< names have them between folders
+  bool sentinel = false;                        ///< the last record only tells where the data ends
+  std::string unexplained_count;                ///< not empty: the count is this file's alone
+  double bits = 0;                              ///< how unlikely chance is, as a logarithm
+  std::vector<std::string> evidence;            ///< in words
 
   const Column* column(Role role) const;
 };

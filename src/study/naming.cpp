@@ -77,7 +77,7 @@ std::optional<Column> text_at(const Grid& grid, std::size_t at, std::size_t unit
     letters += text.size();
     distinct.insert(std::move(text));
   }
-  if (fine * 20 < rows * 19 || letters < 2 * fine) return std::nullopt;
+  if (fine + 1 + rows / 20 < rows || letters < 2 * fine) return std::nullopt;
   if (blanks) column.detail = "blank";
   if (distinct.size() * 2 < rows) column.role = Role::other;
   return column;
@@ -108,10 +108,17 @@ std::vector<Column> find_texts(const Grid& grid) {
     at += column->width + zeros_behind(grid, at + column->width);
     all.push_back(std::move(*column));
   }
+  bool named = std::any_of(all.begin(), all.end(), [](const Column& one) { return one.role == Role::name; });
+  for (Column& column : all) {  // names that come again and again are better than none
+    if (named || column.width <= 4) continue;
+    column.role = Role::name;
+    named = true;
+  }
   return all;
 }
 
-std::optional<NameTable> find_name_table(const Grid& grid, const Subject& subject, const std::vector<bool>& taken,
+std::optional<NameTable> find_name_table(const Grid& grid, const Subject& subject,
+                                         const std::vector<bool>& taken,
                                          const std::vector<std::uint64_t>& places) {
   std::optional<NameTable> best;
   const Space& space = *grid.space;
@@ -123,7 +130,8 @@ std::optional<NameTable> find_name_table(const Grid& grid, const Subject& subjec
     Bytes table;
     if (place >= space.at && place < space.end()) {
       auto begin = space.bytes.begin() + static_cast<std::ptrdiff_t>(place - space.at);
-      table.assign(begin, begin + static_cast<std::ptrdiff_t>(std::min<std::uint64_t>(space.end() - place, kMostNameTable)));
+      table.assign(begin, begin + static_cast<std::ptrdiff_t>(
+                                      std::min<std::uint64_t>(space.end() - place, kMostNameTable)));
     } else if (space.plain) {
       table = subject.read(place, kMostNameTable);
     }
@@ -138,7 +146,8 @@ std::optional<NameTable> find_name_table(const Grid& grid, const Subject& subjec
       at += text->taken;
       ++in_order;
     }
-    if (in_order == rows && rows >= 3 && place != 0) offer({place, std::nullopt, 6.0 * static_cast<double>(std::min<std::size_t>(rows, 12))});
+    if (in_order == rows && rows >= 3 && place != 0)
+      offer({place, std::nullopt, 6.0 * static_cast<double>(std::min<std::size_t>(rows, 12))});
     for (NumberForm form : kNumberForms) {
       for (std::size_t column = 0; column + form.width <= grid.shape.fixed(); ++column) {
         bool free = true;
@@ -149,7 +158,8 @@ std::optional<NameTable> find_name_table(const Grid& grid, const Subject& subjec
         for (std::size_t row = 0; row < rows; ++row) {
           std::uint64_t value = grid.value(row, column, form);
           ++asked;
-          if (value < table.size() && (value == 0 || table[value - 1] == 0) && read_text(table, static_cast<std::size_t>(value), shape)) {
+          if (value < table.size() && (value == 0 || table[value - 1] == 0) &&
+              read_text(table, static_cast<std::size_t>(value), shape)) {
             ++fine;
             distinct.insert(value);
           } else if (asked > 4 + fine * 2) {
@@ -157,7 +167,8 @@ std::optional<NameTable> find_name_table(const Grid& grid, const Subject& subjec
           }
         }
         if (rows < 2 || fine * 20 < rows * 19 || distinct.size() * 2 < rows) continue;
-        NameTable found{place, Column{Role::name_at, column, form, form.width}, 8.0 * static_cast<double>(std::min<std::size_t>(rows, 12))};
+        NameTable found{place, Column{Role::name_at, column, form, form.width},
+                        8.0 * static_cast<double>(std::min<std::size_t>(rows, 12))};
         found.bits += form.width == 4 ? 3 : form.width == 8 ? 1 : form.width == 2 ? 2 : 0;
         offer(std::move(found));
       }

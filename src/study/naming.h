@@ -15,13 +15,15 @@ std::string text_of(const Grid& grid, const Column& column, std::size_t row);
 
 /// Names that lie in a table of their own, each ended by a zero byte.
 struct NameTable {
-  std::uint64_t at = 0;         ///< where the table begins, in the space
-  std::optional<Column> place;  ///< tells where in it a name begins; without, they are in the order of records
+  std::uint64_t at = 0;  ///< where the table begins, in the space
+  std::optional<Column>
+      place;  ///< tells where in it a name begins; without, they are in the order of records
   double bits = 0;
 };
 
 /// `taken` tells bytes of a record that are something else; `places` where a table may begin.
-std::optional<NameTable> find_name_table(const Grid& grid, const Subject& subject, const std::vector<bool>& taken,
+std::optional<NameTable> find_name_table(const Grid& grid, const Subject& subject,
+                                         const std::vector<bool>& taken,
                                          const std::vector<std::uint64_t>& places);
 
 }  // namespace operculum::study

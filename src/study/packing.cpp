@@ -13,7 +13,8 @@ namespace operculum::study {
 namespace {
 
 constexpr std::size_t kRowsTried = 12;
-constexpr std::uint64_t kMostBehind = 18;       // bytes that a codec without an end makes of its last bits
+constexpr std::uint64_t kMostLax = 256 << 10;  // bytes of an entry that codecs without an end are tried on
+constexpr std::uint64_t kMostBehind = 18;      // bytes that a codec without an end makes of its last bits
 constexpr std::uint64_t kMostTried = 4 << 20;  // bytes of an entry, packed or not
 
 /// A codec as the layout language calls it, with its arguments.
@@ -27,15 +28,17 @@ struct Way {
 
 std::vector<Way> all_ways() {
   std::vector<Way> ways;
-  for (std::string_view name : {"zlib", "deflate", "gzip", "zstd", "xz", "bzip2", "lz4", "lzma_alone", "compress"})
+  for (std::string_view name :
+       {"zlib", "deflate", "gzip", "zstd", "xz", "bzip2", "lz4", "lzma_alone", "compress"})
     ways.push_back({std::string(name), name, {}, {}});
   for (std::string_view name : {"lz4_block", "lzo"}) ways.push_back({std::string(name), name, {}, {}, false});
   auto lzss = [&](std::string text, std::vector<std::pair<std::string_view, std::string>> texts,
                   std::vector<std::pair<std::string_view, std::int64_t>> numbers) {
-    ways.push_back({"lzss" + (text.empty() ? "" : "(" + text + ")"), "lzss", std::move(texts), std::move(numbers), false});
+    ways.push_back({"lzss" + (text.empty() ? "" : "(" + text + ")"), "lzss", std::move(texts),
+                    std::move(numbers), false});
   };
-  constexpr std::string_view kTokens[] = {"pppppppp PPPPllll", "llllPPPP pppppppp", "ppppllll PPPPPPPP", "pppppppp llllPPPP",
-                                          "PPPPPPPP ppppllll", "llllpppp PPPPPPPP"};
+  constexpr std::string_view kTokens[] = {"pppppppp PPPPllll", "llllPPPP pppppppp", "ppppllll PPPPPPPP",
+                                          "pppppppp llllPPPP", "PPPPPPPP ppppllll", "llllpppp PPPPPPPP"};
   for (std::string_view token : kTokens) {
     for (bool ring : {true, false}) {
       for (int literal : {1, 0}) {
@@ -71,7 +74,8 @@ std::vector<Way> all_ways() {
 }
 
 /// What comes out of a codec; nothing when it fails, or gives more than `most` bytes.
-std::optional<Bytes> decoded(const Way& way, const Bytes& packed, std::optional<std::uint64_t> size, std::uint64_t most) {
+std::optional<Bytes> decoded(const Way& way, const Bytes& packed, std::optional<std::uint64_t> size,
+                             std::uint64_t most) {
   const layout::StepKind* kind = layout::find_step(way.step);
   if (kind == nullptr) return std::nullopt;
   layout::StepArguments arguments;
@@ -104,7 +108,14 @@ struct Trial {
 std::vector<Column> sizes_that_grow(const Hypothesis& found, const std::vector<DataRun>& runs) {
   std::vector<Column> all;
   const Grid& grid = found.grid;
-  for (NumberForm form : {NumberForm{4, false}, {4, true}, {8, false}, {8, true}, {3, false}, {3, true}, {2, false}, {2, true}}) {
+  for (NumberForm form : {NumberForm{4, false},
+                          {4, true},
+                          {8, false},
+                          {8, true},
+                          {3, false},
+                          {3, true},
+                          {2, false},
+                          {2, true}}) {
     for (std::size_t at = 0; at + form.width <= grid.shape.fixed(); ++at) {
       if (grid.varies() && at < grid.shape.before && at + form.width > grid.shape.before) continue;
       bool free = std::none_of(found.columns.begin(), found.columns.end(), [&](const Column& one) {
@@ -119,14 +130,16 @@ std::vector<Column> sizes_that_grow(const Hypothesis& found, const std::vector<D
         if (value >= runs[i].size && value < std::max<std::uint64_t>(runs[i].size * 2048, 65536)) ++sane;
         if (value > runs[i].size) ++larger;
       }
-      if (rows > 0 && larger > 0 && sane * 10 >= rows * 9) all.push_back({Role::unpacked, at, form, form.width});
+      if (rows > 0 && larger > 0 && sane * 10 >= rows * 9)
+        all.push_back({Role::unpacked, at, form, form.width});
     }
   }
   return all;
 }
 
 /// A column of few values that tells exactly the rows in `packed` from those in `stored`.
-std::optional<Column> choice_of(const Hypothesis& found, const std::vector<std::size_t>& packed, const std::vector<std::size_t>& stored) {
+std::optional<Column> choice_of(const Hypothesis& found, const std::vector<std::size_t>& packed,
+                                const std::vector<std::size_t>& stored) {
   const Grid& grid = found.grid;
   for (NumberForm form : {NumberForm{4, false}, {4, true}, {2, false}, {2, true}, {1, false}}) {
     for (std::size_t at = 0; at + form.width <= grid.shape.fixed(); ++at) {
@@ -155,9 +168,12 @@ struct Outcome {
   std::vector<std::size_t> packed, stored;
 };
 
-bool better(const Outcome& a, const Outcome& b) { return a.packed.size() > b.packed.size(); }
+bool better(const Outcome& a, const Outcome& b) {
+  return a.packed.size() > b.packed.size();
+}
 
-Outcome try_way(const Way& way, const std::optional<Column>& size, const Grid& grid, const std::vector<Trial>& trials) {
+Outcome try_way(const Way& way, const std::optional<Column>& size, const Grid& grid,
+                const std::vector<Trial>& trials) {
   Outcome outcome{&way, size, {}, {}};
   std::size_t failed = 0;
   for (const Trial& trial : trials) {
@@ -169,15 +185,18 @@ Outcome try_way(const Way& way, const std::optional<Column>& size, const Grid& g
         continue;
       }
       if (*wanted > kMostTried) continue;
+      // Without an end of its own a codec decodes anything, for long: the short entries have to do.
+      if (!way.ends_itself && (trial.run.size > kMostLax || *wanted > trial.run.size * 20)) continue;
     }
     auto bytes = decoded(way, trial.bytes, std::nullopt, wanted ? *wanted + kMostBehind + 1 : kMostTried);
     std::uint64_t most = way.ends_itself || !wanted ? 0 : kMostBehind;
-    bool right = bytes && (wanted ? bytes->size() >= *wanted && bytes->size() <= *wanted + most : bytes->size() > 16);
+    bool right =
+        bytes && (wanted ? bytes->size() >= *wanted && bytes->size() <= *wanted + most : bytes->size() > 16);
     if (right) {
       outcome.packed.push_back(trial.row);
     } else {
       outcome.stored.push_back(trial.row);
-      if (++failed >= 4 && outcome.packed.empty()) break;
+      if (++failed >= (way.ends_itself ? 4u : 1u) && outcome.packed.empty()) break;
     }
   }
   return outcome;
@@ -188,15 +207,20 @@ bool is_proof(const Outcome& outcome, std::size_t trials) {
   if (outcome.packed.empty()) return false;
   bool lax = !outcome.way->ends_itself || outcome.way->step == "rle";
   if (!outcome.size && lax) return false;
-  return !lax || (outcome.packed.size() >= std::min<std::size_t>(3, trials) && outcome.packed.size() * 4 >= trials);
+  return !lax ||
+         (outcome.packed.size() >= std::min<std::size_t>(3, trials) && outcome.packed.size() * 4 >= trials);
 }
 
 /// Adds an entry whose two sizes are equal, when it cannot be decoded: such are not packed.
-void stored_as_they_are(Outcome& outcome, const Hypothesis& found, const Subject& subject, const std::vector<DataRun>& runs) {
+void stored_as_they_are(Outcome& outcome, const Hypothesis& found, const Subject& subject,
+                        const std::vector<DataRun>& runs) {
   if (!outcome.size) return;
   for (std::size_t row = 0; row < runs.size(); ++row) {
-    if (runs[row].size == 0 || runs[row].size > kMostTried || outcome.size->value(found.grid, row) != runs[row].size) continue;
-    auto bytes = decoded(*outcome.way, data_of(found, subject, runs[row], kMostTried), runs[row].size, runs[row].size + 1);
+    if (runs[row].size == 0 || runs[row].size > kMostTried ||
+        outcome.size->value(found.grid, row) != runs[row].size)
+      continue;
+    auto bytes = decoded(*outcome.way, data_of(found, subject, runs[row], kMostTried), runs[row].size,
+                         runs[row].size + 1);
     bool packed = bytes && bytes->size() == runs[row].size && outcome.way->ends_itself;
     (packed ? outcome.packed : outcome.stored).push_back(row);
     if (outcome.stored.size() > 64) return;
@@ -212,12 +236,14 @@ void sort_rows(Outcome& outcome, const Grid& grid, const std::vector<DataRun>& r
     (outcome.size->value(grid, row) == runs[row].size ? outcome.stored : outcome.packed).push_back(row);
 }
 
-std::vector<Trial> choose_trials(const Hypothesis& found, const Subject& subject, const std::vector<DataRun>& runs) {
+std::vector<Trial> choose_trials(const Hypothesis& found, const Subject& subject,
+                                 const std::vector<DataRun>& runs) {
   std::vector<std::size_t> rows;
   for (std::size_t i = 0; i < runs.size(); ++i) {
     if (runs[i].size >= 8 && runs[i].size <= kMostTried) rows.push_back(i);
   }
-  std::stable_sort(rows.begin(), rows.end(), [&](std::size_t a, std::size_t b) { return runs[a].size < runs[b].size; });
+  std::stable_sort(rows.begin(), rows.end(),
+                   [&](std::size_t a, std::size_t b) { return runs[a].size < runs[b].size; });
   std::vector<Trial> trials;
   std::size_t step = std::max<std::size_t>(1, rows.size() / kRowsTried);
   for (std::size_t i = 0; i < rows.size() && trials.size() < kRowsTried; i += step)
@@ -233,7 +259,8 @@ std::vector<DataRun> data_runs(const Hypothesis& found) {
   std::vector<DataRun> runs(grid.rows());
   std::uint64_t next = placement.begin;
   for (std::size_t i = 0; i < runs.size(); ++i) {
-    std::uint64_t size = placement.size ? placement.size->value(grid, i) - static_cast<std::uint64_t>(placement.bias) : 0;
+    std::uint64_t size =
+        placement.size ? placement.size->value(grid, i) - static_cast<std::uint64_t>(placement.bias) : 0;
     if (grid.shape.data_behind) {
       runs[i] = {grid.ends[i], size};
       continue;
@@ -248,7 +275,9 @@ std::vector<DataRun> data_runs(const Hypothesis& found) {
       std::uint64_t end = size + placement.base;
       size = end - std::min(end, runs[i].at);
     } else if (!placement.size) {
-      std::uint64_t end = i + 1 < runs.size() && i + 1 != grid.break_at ? placement.offset->value(grid, i + 1) + placement.base : placement.end;
+      std::uint64_t end = i + 1 < runs.size() && i + 1 != grid.break_at
+                              ? placement.offset->value(grid, i + 1) + placement.base
+                              : placement.end;
       size = end - std::min(end, runs[i].at);
     }
     runs[i].size = size;
@@ -280,7 +309,8 @@ void find_packing(Hypothesis& found, const Subject& subject) {
       if (!size && (!way.ends_itself || way.step == "rle")) continue;
       Outcome outcome = try_way(way, size, found.grid, trials);
       if (!is_proof(outcome, trials.size())) continue;
-      if (!size && outcome.packed.size() * 10 < trials.size() * 9) continue;  // files of that kind among others
+      if (!size && outcome.packed.size() * 10 < trials.size() * 9)
+        continue;  // files of that kind among others
       if (!best || better(outcome, *best)) best = std::move(outcome);
       if (best->packed.size() == trials.size()) break;
     }
@@ -289,8 +319,9 @@ void find_packing(Hypothesis& found, const Subject& subject) {
   found.packing.transform = best->way->text;
   found.packing.opened = best->packed.size();
   found.bits += 12.0 * static_cast<double>(std::min<std::size_t>(best->packed.size(), 6));
-  found.evidence.push_back(fmt::format("{} of {} entries that were tried are unpacked by {}{}", best->packed.size(), trials.size(),
-                                       best->way->step, best->size ? " to the size that their record tells" : ""));
+  found.evidence.push_back(fmt::format("{} of {} entries that were tried are unpacked by {}{}",
+                                       best->packed.size(), trials.size(), best->way->step,
+                                       best->size ? " to the size that their record tells" : ""));
   if (best->size) found.columns.push_back(*best->size);
   stored_as_they_are(*best, found, subject, runs);
   if (!best->stored.empty()) {
@@ -303,7 +334,8 @@ void find_packing(Hypothesis& found, const Subject& subject) {
       found.packing.condition = "item.stored < item.size";
     }
   }
-  std::sort(found.columns.begin(), found.columns.end(), [](const Column& a, const Column& b) { return a.at < b.at; });
+  std::sort(found.columns.begin(), found.columns.end(),
+            [](const Column& a, const Column& b) { return a.at < b.at; });
 }
 
 }  // namespace operculum::study

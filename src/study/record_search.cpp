@@ -11,13 +11,14 @@
 namespace operculum::study {
 namespace {
 
-constexpr std::size_t kMostFixed = 80;  // bytes of a record beside its name
-constexpr std::size_t kRowsPaired = 48, kLeastRows = 3, kMostChains = 40, kPairsTried = 4, kMostWindows = 8;
+constexpr std::size_t kMostFixed = 64;  // bytes of a record beside its name
+constexpr std::size_t kRowsPaired = 160, kLeastRows = 3, kMostChains = 16, kPairsTried = 4, kMostWindows = 12,
+                      kPointedReach = 256;
 
 /// Names that follow each other so.
 struct TextChain {
-  Shape shape;  ///< without the split of the fixed bytes: all of them are in front
-  std::size_t at = 0;  ///< of the first name's length, or of the name, in the space's bytes
+  Shape shape;             ///< without the split of the fixed bytes: all of them are in front
+  std::size_t at = 0;      ///< of the first name's length, or of the name, in the space's bytes
   std::size_t second = 0;  ///< of the second name
   std::size_t rows = 0;
 };
@@ -40,7 +41,8 @@ std::vector<Shape> shapes() {
 }
 
 /// How many names follow from `at` on with `gap` fixed bytes between them.
-std::size_t follow_names(ByteView bytes, std::size_t at, const Shape& shape, std::size_t gap, std::size_t align, std::size_t most) {
+std::size_t follow_names(ByteView bytes, std::size_t at, const Shape& shape, std::size_t gap,
+                         std::size_t align, std::size_t most) {
   std::size_t rows = 0, first = at;
   while (rows < most) {
     auto text = read_text(bytes, at, shape);
@@ -51,16 +53,17 @@ std::size_t follow_names(ByteView bytes, std::size_t at, const Shape& shape, std
   return rows;
 }
 
-/// Whether a text goes on at `at`: a number in front of it, of four bytes at most, may look like letters, too.
+/// Whether a text goes on at `at`: a number in front of it, of four bytes at most, may look like letters,
+/// too.
 bool is_inside(ByteView bytes, std::size_t at) {
   std::size_t printed = 0;
   while (printed < at && printed <= 4 && is_ascii_name_byte(bytes[at - 1 - printed])) ++printed;
   return printed > 4;
 }
 
-std::vector<TextChain> find_chains(ByteView bytes) {
+std::vector<TextChain> find_chains(ByteView bytes, std::size_t most) {
   std::vector<TextChain> chains;
-  std::size_t reach = std::min(bytes.size(), kMostWindow);
+  std::size_t reach = std::min(bytes.size(), most);
   for (const Shape& shape : shapes()) {
     std::set<std::pair<std::size_t, std::size_t>> known;  // where a chain went through, by its gap
     for (std::size_t at = 0; at < reach; ++at) {
@@ -87,7 +90,8 @@ std::vector<TextChain> find_chains(ByteView bytes) {
       }
     }
   }
-  std::stable_sort(chains.begin(), chains.end(), [](const TextChain& a, const TextChain& b) { return a.rows > b.rows; });
+  std::stable_sort(chains.begin(), chains.end(),
+                   [](const TextChain& a, const TextChain& b) { return a.rows > b.rows; });
   if (chains.size() > kMostChains) chains.resize(kMostChains);
   return chains;
 }
@@ -127,14 +131,16 @@ std::vector<Hypothesis> search_records(const SpacePtr& space, const Subject& sub
   if (space->bytes.size() > kMostWindow) windows.push_back(space->end() - kMostWindow);
   for (std::uint64_t number : numbers) {
     bool seen = std::any_of(windows.begin(), windows.end(), [&](std::uint64_t window) {
-      return number >= window && number < window + kMostWindow / 2;
+      return number >= window && number < window + kPointedReach / 2;
     });
-    if (!seen && number >= space->at && number + 32 < space->end() && windows.size() < kMostWindows) windows.push_back(number);
+    if (!seen && number >= space->at && number + 32 < space->end() && windows.size() < kMostWindows)
+      windows.push_back(number);
   }
   for (std::uint64_t window : windows) {
     std::size_t from = static_cast<std::size_t>(window - space->at);
+    bool pointed = window != space->at && window + kMostWindow != space->end();
     ByteView bytes = ByteView(space->bytes).subspan(from);
-    for (const TextChain& chain : find_chains(bytes)) {
+    for (const TextChain& chain : find_chains(bytes, pointed ? kPointedReach : kMostWindow)) {
       std::size_t fixed = chain.shape.before;
       std::set<std::uint64_t> counts = {chain.rows};
       for (std::uint64_t number : numbers) {
@@ -148,12 +154,13 @@ std::vector<Hypothesis> search_records(const SpacePtr& space, const Subject& sub
         Shape shape = chain.shape;
         shape.before = before;
         shape.after = fixed - before;
-        if (shape.align > 1 && (from + chain.at - before) % shape.align != 0 && before % shape.align != 0) continue;
+        if (shape.align > 1 && (from + chain.at - before) % shape.align != 0 && before % shape.align != 0)
+          continue;
         for (std::uint64_t count : counts) {
           Grid grid = text_grid(space, window + chain.at - before, shape, count);
           if (grid.count + 1 < count || grid.rows() < kLeastRows) continue;
-          if (here.empty()) {
-            if (auto found = explain(std::move(grid), subject, {})) keep_best(best, std::move(*found));
+          if (window == space->at && chain.at <= 96) {
+            if (auto found = explain(grid, subject, {})) keep_best(best, std::move(*found));
           }
           for (std::size_t i = 0; i < std::min<std::size_t>(here.size(), kPairsTried); ++i) {
             if (auto found = explain(grid, subject, {here[i]})) keep_best(best, std::move(*found));

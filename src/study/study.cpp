@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <array>
+#include <span>
 
 #include "study/chain_search.h"
 #include "study/disguise.h"
@@ -15,24 +16,29 @@
 namespace operculum::study {
 namespace {
 
-constexpr std::uint64_t kWhole = 32 << 20, kPiece = 8 << 20;
+constexpr std::uint64_t kAtOnce = 32 << 20, kPiece = 8 << 20;
 constexpr std::uint64_t kMostRead = 64 << 20;  // bytes of entries that are read on trial
 constexpr std::size_t kTried = 8;              // drafts
-constexpr double kBelieved = 60, kExplained = 0.6, kMostFailed = 0.03, kMostBits = 300;
+constexpr double kBelieved = 60, kLeastScore = 205, kExplained = 0.6, kMostFailed = 0.03, kMostBits = 300,
+                 kWhole = 0.95, kCertain = 110;
+constexpr std::uint64_t kLeastFile = 64;  // bytes
 
 /// Whether a draft is believed, and how well it does beside others.
 void judge(Drafted& drafted) {
   const Trial& trial = drafted.trial;
   double failed = trial.read == 0 ? 1 : static_cast<double>(trial.failed) / static_cast<double>(trial.read);
-  drafted.score = std::min(drafted.hypothesis.bits, kMostBits) + 150 * trial.explained - 200 * failed - (trial.failure.empty() ? 0 : 200);
+  double bits = drafted.hypothesis.bits;
+  drafted.score = std::min(bits, kMostBits) + std::max(0.0, bits - kMostBits) / 4 + 150 * trial.explained -
+                  200 * failed - (trial.failure.empty() ? 0 : 200);
   if (!trial.failure.empty()) {
     drafted.dropped = "it cannot be opened: " + trial.failure;
   } else if (failed > kMostFailed) {
     drafted.dropped = fmt::format("{} of {} entries cannot be read", trial.failed, trial.read);
   } else if (trial.explained < kExplained) {
     drafted.dropped = fmt::format("{:.0f} % of the file stay unexplained", 100 * (1 - trial.explained));
-  } else if (drafted.score < kBelieved + 150 * kExplained) {
-    drafted.dropped = fmt::format("chance explains it as well ({:.0f} bits of evidence)", drafted.hypothesis.bits);
+  } else if (bits < kBelieved || drafted.score < kLeastScore) {
+    drafted.dropped =
+        fmt::format("chance explains it as well ({:.0f} bits of evidence)", drafted.hypothesis.bits);
   }
 }
 
@@ -45,7 +51,7 @@ std::vector<SpacePtr> plain_spaces(const Subject& subject) {
     space->data_size = subject.size();
     spaces.push_back(std::move(space));
   };
-  if (subject.size() <= kWhole) {
+  if (subject.size() <= kAtOnce) {
     add(0, subject.size());
   } else {
     add(0, kPiece);
@@ -54,26 +60,28 @@ std::vector<SpacePtr> plain_spaces(const Subject& subject) {
   return spaces;
 }
 
-}  // namespace
+using Search = std::vector<Hypothesis> (*)(const SpacePtr&, const Subject&);
 
-Findings study(const Subject& subject, std::size_t same, OpenContext& context) {
-  std::vector<Hypothesis> all;
-  std::vector<SpacePtr> spaces = plain_spaces(subject);
-  for (SpacePtr& space : disguised_spaces(subject)) spaces.push_back(std::move(space));
-  using Search = std::vector<Hypothesis> (*)(const SpacePtr&, const Subject&);
-  constexpr std::array<Search, 3> kSearches = {search_tables, search_records, search_chains};
-  std::vector<std::vector<Hypothesis>> found_by(spaces.size() * kSearches.size());
+/// What the searches find in the spaces, on all processors.
+std::vector<Hypothesis> search_all(const std::vector<SpacePtr>& spaces, const Subject& subject,
+                                   std::span<const Search> searches) {
+  std::vector<std::vector<Hypothesis>> found_by(spaces.size() * searches.size());
   tbb::parallel_for(std::size_t{0}, found_by.size(), [&](std::size_t i) {
-    found_by[i] = kSearches[i % kSearches.size()](spaces[i / kSearches.size()], subject);
+    found_by[i] = searches[i % searches.size()](spaces[i / searches.size()], subject);
   });
+  std::vector<Hypothesis> all;
   for (std::vector<Hypothesis>& some : found_by) {
     for (Hypothesis& found : some) all.push_back(std::move(found));
   }
-  auto likelier = [](const Hypothesis& a, const Hypothesis& b) { return a.bits > b.bits; };
   for (Hypothesis& found : all) explain_gaps(found, subject);
-  std::stable_sort(all.begin(), all.end(), likelier);
+  std::stable_sort(all.begin(), all.end(),
+                   [](const Hypothesis& a, const Hypothesis& b) { return a.bits > b.bits; });
   if (all.size() > kTried) all.resize(kTried);
-  Findings findings;
+  return all;
+}
+
+void try_all(Findings& findings, std::vector<Hypothesis> all, const Subject& subject, std::size_t same,
+             OpenContext& context) {
   for (Hypothesis& found : all) {
     explain_names(found, subject);
     find_packing(found, subject);
@@ -83,8 +91,28 @@ Findings study(const Subject& subject, std::size_t same, OpenContext& context) {
     judge(drafted);
     findings.drafts.push_back(std::move(drafted));
   }
-  std::stable_sort(findings.drafts.begin(), findings.drafts.end(), [](const Drafted& a, const Drafted& b) { return a.score > b.score; });
+  std::stable_sort(findings.drafts.begin(), findings.drafts.end(),
+                   [](const Drafted& a, const Drafted& b) { return a.score > b.score; });
+}
+
+}  // namespace
+
+Findings study(const Subject& subject, std::size_t same, OpenContext& context) {
+  constexpr std::array<Search, 2> kPlain = {search_tables, search_records};
+  constexpr std::array<Search, 1> kChains = {search_chains};
+  Findings findings;
+  if (subject.size() < kLeastFile) return findings;
+  // The costlier ways only where the others leave something open.
+  std::vector<SpacePtr> spaces = plain_spaces(subject);
+  try_all(findings, search_all(spaces, subject, kPlain), subject, same, context);
+  if (!findings.certain()) try_all(findings, search_all(spaces, subject, kChains), subject, same, context);
+  if (!findings.certain())
+    try_all(findings, search_all(disguised_spaces(subject), subject, kPlain), subject, same, context);
   return findings;
+}
+
+bool Findings::certain() const {
+  return solved() && drafts.front().trial.explained > kWhole && drafts.front().hypothesis.bits > kCertain;
 }
 
 }  // namespace operculum::study

@@ -17,6 +17,8 @@ struct Drafted {
 /// What a study of a file found.
 struct Findings {
   std::vector<Drafted> drafts;  ///< the likeliest first
+  /// Whether nothing more needs to be looked for.
+  bool certain() const;
   bool solved() const { return !drafts.empty() && drafts.front().dropped.empty(); }
 };
 

@@ -11,8 +11,11 @@
 namespace operculum::study {
 namespace {
 
-constexpr std::uint64_t kNearFront = 64;
-constexpr std::size_t kRowsTried = 256, kRowsPaired = 48, kPairsTried = 4, kCountsTried = 8, kMostWindows = 24, kPointedWindow = 1536;
+constexpr std::uint64_t kNearFront = 64, kNearSizes = 32, kMostSizes = 1024;
+constexpr std::size_t kMostSizeStride = 24;
+constexpr std::uint64_t kRowsPaired = 160;
+constexpr std::size_t kRowsTried = 256, kPairsTried = 4, kCountsTried = 8, kBeginsTried = 10,
+                      kMostGuesses = 160, kStretchesPointed = 8, kMostWindows = 16, kPointedWindow = 1536;
 
 /// Where records may begin, and how many they may be.
 struct Guess {
@@ -25,7 +28,7 @@ class Guesses {
   Guesses(const Space& space, const Subject& subject, const std::vector<std::uint64_t>& numbers)
       : space_(space), end_(space.plain ? subject.size() : space.end()), numbers_(numbers) {}
 
-  std::set<Guess> of(const Stretch& stretch) {
+  std::vector<Guess> of(const Stretch& stretch) {
     guesses_.clear();
     stretch_ = stretch;
     std::uint64_t first = stretch.at >= stretch.stride ? stretch.at - stretch.stride + 1 : 0;
@@ -34,21 +37,26 @@ class Guesses {
     for (std::uint64_t number : numbers_) {
       if (number >= first && number <= stretch.at) begins.insert(number);
       // Records in front of the first one that fits: empty ones, or those that come elsewhere.
-      if (number < first && number + 64 * stretch.stride > stretch.at && (stretch.at - number) % stretch.stride < stretch.stride) begins.insert(number);
+      if (number < first && number >= space_.at && number > kNearFront && begins.size() < kBeginsTried)
+        begins.insert(number);
     }
     begins.insert(stretch.at);
     if (stretch.text) begins.insert(first);
-    for (std::uint64_t begin : begins) counts_for(begin);
     closures(first);
+    for (std::uint64_t begin : begins) counts_for(begin);
     // Right behind a header that ends anywhere, else at whole words.
-    for (std::uint64_t begin = first; begin <= stretch.at; begin += begin < kNearFront ? 1 : 4 - begin % 4) counts_for(begin);
+    for (std::uint64_t begin = first; begin <= stretch.at; begin += begin < kNearFront ? 1 : 4 - begin % 4)
+      counts_for(begin);
     return guesses_;
   }
 
  private:
   void add(std::uint64_t begin, std::uint64_t count) {
     if (count < 2 || begin < space_.at || count > (end_ - std::min(end_, begin)) / stretch_.stride) return;
-    guesses_.insert({begin, count});
+    Guess guess{begin, count};
+    if (guesses_.size() < kMostGuesses &&
+        std::find(guesses_.begin(), guesses_.end(), guess) == guesses_.end())
+      guesses_.push_back(guess);
   }
 
   void counts_for(std::uint64_t begin) {
@@ -57,7 +65,9 @@ class Guesses {
     std::vector<std::uint64_t> counts;
     for (std::uint64_t number : numbers_) {
       if (number + 2 >= rows && number <= most) counts.push_back(number);
-      if (number % stretch_.stride == 0 && number / stretch_.stride + 2 >= rows) counts.push_back(number / stretch_.stride);
+      if (number + 1 == rows) counts.push_back(rows);
+      if (number % stretch_.stride == 0 && number / stretch_.stride + 2 >= rows)
+        counts.push_back(number / stretch_.stride);
     }
     // Those of the widest numbers, which come first, and the closest.
     for (std::size_t i = 0; i < std::min(counts.size(), kCountsTried); ++i) add(begin, counts[i]);
@@ -92,7 +102,7 @@ class Guesses {
   std::uint64_t end_;
   const std::vector<std::uint64_t>& numbers_;
   Stretch stretch_;
-  std::set<Guess> guesses_;
+  std::vector<Guess> guesses_;  // the likeliest first
 };
 
 /// The pairs of a stretch as they are in records that begin at `begin`; those that such records would cut are
@@ -100,7 +110,8 @@ class Guesses {
 std::vector<Pair> pairs_from(const std::vector<Pair>& pairs, const Stretch& stretch, std::uint64_t begin) {
   std::vector<Pair> all;
   auto stride = static_cast<std::int64_t>(stretch.stride);
-  std::int64_t delta = static_cast<std::int64_t>(stretch.at) - static_cast<std::int64_t>(begin) + stride * 1024;
+  std::int64_t delta =
+      static_cast<std::int64_t>(stretch.at) - static_cast<std::int64_t>(begin) + stride * 1024;
   for (Pair pair : pairs) {
     std::int64_t at = delta + static_cast<std::int64_t>(pair.offset.at);
     std::int64_t row = at / stride;
@@ -117,6 +128,28 @@ std::vector<Pair> pairs_from(const std::vector<Pair>& pairs, const Stretch& stre
   return all;
 }
 
+/// Tables of nothing but sizes and what belongs to them: no column ascends, but a number tells how many there
+/// are, and together the sizes are all that lies behind the table.
+void search_sizes(const SpacePtr& space, const Subject& subject, const std::vector<std::uint64_t>& numbers,
+                  std::vector<Hypothesis>& best) {
+  if (!space->plain || space->at != 0) return;
+  std::vector<std::uint64_t> counts;
+  for (std::uint64_t number : numbers) {
+    if (number >= 4 && number <= kMostSizes && counts.size() < kCountsTried / 2) counts.push_back(number);
+  }
+  for (std::uint64_t begin = 4; begin <= kNearSizes; ++begin) {
+    for (std::uint64_t count : counts) {
+      for (std::size_t stride = 4; stride <= kMostSizeStride; ++stride) {
+        if (begin + count * stride >= subject.size()) break;
+        Grid grid = fixed_grid(space, subject, begin, stride, count, kMostSizes);
+        Zone zone{subject.size(), grid.end, begin, grid.end};
+        if (!place_by_sizes(grid, zone)) continue;
+        if (auto found = explain(grid, subject, {})) keep_best(best, std::move(*found));
+      }
+    }
+  }
+}
+
 }  // namespace
 
 std::vector<Hypothesis> search_tables(const SpacePtr& space, const Subject& subject) {
@@ -126,21 +159,29 @@ std::vector<Hypothesis> search_tables(const SpacePtr& space, const Subject& subj
   std::vector<std::pair<std::uint64_t, std::size_t>> windows = {{space->at, kMostWindow}};
   if (space->bytes.size() > kMostWindow) windows.emplace_back(space->end() - kMostWindow, kMostWindow);
   for (std::uint64_t number : numbers) {
-    if (number >= space->at + 256 && number + 32 < space->end() && windows.size() < kMostWindows) windows.emplace_back(number, kPointedWindow);
+    if (number >= space->at + 256 && number + 32 < space->end() && windows.size() < kMostWindows)
+      windows.emplace_back(number, kPointedWindow);
   }
+  search_sizes(space, subject, numbers, best);
   Guesses guesses(*space, subject, numbers);
   std::set<std::pair<std::size_t, Guess>> tried;
   for (const auto& [window, length] : windows) {
-    for (const Stretch& stretch : find_stretches(*space, window, length, space->data_size)) {
-      Grid rows = fixed_grid(space, subject, stretch.at, stretch.stride, std::min<std::uint64_t>(stretch.rows, kRowsPaired), kRowsPaired);
-      std::vector<Pair> pairs = find_pairs(rows, space->data_size, taken_by(find_texts(rows), stretch.stride));
+    std::vector<Stretch> stretches = find_stretches(*space, window, length, space->data_size);
+    if (length < kMostWindow && stretches.size() > kStretchesPointed) stretches.resize(kStretchesPointed);
+    for (const Stretch& stretch : stretches) {
+      // Cut elsewhere than the records are, the last row may reach beyond the end.
+      std::uint64_t whole = (space->end() - stretch.at) / stretch.stride;
+      Grid rows = fixed_grid(space, subject, stretch.at, stretch.stride,
+                             std::min<std::uint64_t>({stretch.rows, kRowsPaired, whole}), kRowsPaired);
+      std::vector<Pair> pairs =
+          find_pairs(rows, space->data_size, taken_by(find_texts(rows), stretch.stride));
       if (pairs.empty() && !stretch.text) continue;
       for (const Guess& guess : guesses.of(stretch)) {
         std::vector<Pair> here = pairs_from(pairs, stretch, guess.begin);
         if (!tried.insert({stretch.stride, guess}).second && here.empty()) continue;
         Grid grid = fixed_grid(space, subject, guess.begin, stretch.stride, guess.count, kRowsTried);
-        if (here.empty()) {
-          if (auto found = explain(std::move(grid), subject, {})) keep_best(best, std::move(*found));
+        if (guess.begin <= kNearFront && guess.count <= kMostSizes) {
+          if (auto found = explain(grid, subject, {})) keep_best(best, std::move(*found));
         }
         for (std::size_t i = 0; i < std::min<std::size_t>(here.size(), kPairsTried); ++i) {
           if (auto found = explain(grid, subject, {here[i]})) keep_best(best, std::move(*found));

@@ -11,7 +11,8 @@ namespace {
 
 constexpr std::size_t kMostStretches = 24, kLeastStride = 2, kMostStride = 136;
 constexpr std::size_t kLeastTextStride = 6, kMostTextStride = 320;
-constexpr std::uint64_t kLeastRows = 3, kLeastNarrowRows = 6;  // numbers of two bytes ascend by chance more often
+constexpr std::uint64_t kLeastRows = 3,
+                        kLeastNarrowRows = 6;  // numbers of two bytes ascend by chance more often
 constexpr NumberForm kSought[] = {{4, false}, {4, true}, {3, false}, {3, true}, {2, false}, {2, true}};
 
 /// Keeps the longest stretches; those of a multiple of a stride that is known, or one behind the other in the
@@ -31,7 +32,8 @@ class Collected {
     all_.push_back(found);
   }
   std::vector<Stretch> best() {
-    std::stable_sort(all_.begin(), all_.end(), [](const Stretch& a, const Stretch& b) { return a.weight > b.weight; });
+    std::stable_sort(all_.begin(), all_.end(),
+                     [](const Stretch& a, const Stretch& b) { return a.weight > b.weight; });
     if (all_.size() > kMostStretches) all_.resize(kMostStretches);
     return std::move(all_);
   }
@@ -40,7 +42,8 @@ class Collected {
   std::vector<Stretch> all_;
 };
 
-void ascending(ByteView bytes, std::uint64_t origin, std::uint64_t file_size, NumberForm form, Collected& out) {
+void ascending(ByteView bytes, std::uint64_t origin, std::uint64_t file_size, NumberForm form,
+               Collected& out) {
   if (bytes.size() < 16) return;
   std::size_t count = bytes.size() - form.width + 1;
   std::vector<std::uint32_t> value(count);
@@ -49,16 +52,19 @@ void ascending(ByteView bytes, std::uint64_t origin, std::uint64_t file_size, Nu
     value[i] = number < file_size ? static_cast<std::uint32_t>(number) : 0;
   }
   std::uint64_t least = form.width == 4 ? kLeastRows : kLeastNarrowRows;
-  for (std::size_t stride = std::max<std::size_t>(kLeastStride, form.width); stride <= kMostStride; ++stride) {
+  for (std::size_t stride = std::max<std::size_t>(kLeastStride, form.width); stride <= kMostStride;
+       ++stride) {
     for (std::size_t at = 0; at + 2 * stride < count; ++at) {
       std::uint32_t a = value[at], b = value[at + stride], c = value[at + 2 * stride];
       if (!(a < b && b < c) || a == 0) continue;
       if (at >= stride && value[at - stride] < a && value[at - stride] != 0) continue;  // not the first one
       std::uint64_t rows = 3;
       std::uint32_t last = c;
-      for (std::size_t i = at + 3 * stride; i < count && value[i] > last; i += stride, ++rows) last = value[i];
+      for (std::size_t i = at + 3 * stride; i < count && value[i] > last; i += stride, ++rows)
+        last = value[i];
       if (rows >= least && last - a >= rows * 4)
-        out.add({origin + at, stride, rows, false, static_cast<double>(rows * form.width * form.width), value[at]});
+        out.add({origin + at, stride, rows, false, static_cast<double>(rows * form.width * form.width),
+                 value[at]});
     }
   }
 }
@@ -83,7 +89,8 @@ void texts(ByteView bytes, std::uint64_t origin, Collected& out) {
 
 }  // namespace
 
-std::vector<Stretch> find_stretches(const Space& space, std::uint64_t from, std::size_t length, std::uint64_t file_size) {
+std::vector<Stretch> find_stretches(const Space& space, std::uint64_t from, std::size_t length,
+                                    std::uint64_t file_size) {
   if (from < space.at || from >= space.end()) return {};
   ByteView bytes(space.bytes);
   bytes = bytes.subspan(static_cast<std::size_t>(from - space.at));

@@ -8,8 +8,12 @@
 namespace operculum::study {
 
 /// A byte that a name may hold: printable ASCII, or part of another encoding.
-constexpr bool is_name_byte(Byte byte) { return byte >= 0x20 && byte != 0x7f; }
-constexpr bool is_ascii_name_byte(Byte byte) { return byte >= 0x20 && byte < 0x7f; }
+constexpr bool is_name_byte(Byte byte) {
+  return byte >= 0x20 && byte != 0x7f;
+}
+constexpr bool is_ascii_name_byte(Byte byte) {
+  return byte >= 0x20 && byte < 0x7f;
+}
 
 constexpr std::size_t kMostName = 1024;  // bytes
 

@@ -23,7 +23,8 @@ std::pair<bool, std::uint64_t> read_entry(Container& container, std::size_t inde
 
 }  // namespace
 
-Trial try_draft(const std::string& draft, const Subject& subject, OpenContext& context, std::uint64_t most_bytes) {
+Trial try_draft(const std::string& draft, const Subject& subject, OpenContext& context,
+                std::uint64_t most_bytes) {
   Trial trial;
   layout::Compiled compiled = layout::compile({"draft.layout", draft}, {}, true);
   if (!compiled.plan) {
@@ -54,7 +55,8 @@ Trial try_draft(const std::string& draft, const Subject& subject, OpenContext& c
   for (const layout::CoverRange& range : trial.ranges) {
     if (range.kind == layout::CoverRange::Kind::unexplained) unexplained += range.end - range.begin;
   }
-  trial.explained = 1 - static_cast<double>(unexplained) / static_cast<double>(std::max<std::uint64_t>(subject.size(), 1));
+  trial.explained =
+      1 - static_cast<double>(unexplained) / static_cast<double>(std::max<std::uint64_t>(subject.size(), 1));
   return trial;
 }
 

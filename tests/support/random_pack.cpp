@@ -30,15 +30,19 @@ class Lot {
   std::mt19937_64 engine_;
 };
 
-constexpr std::string_view kWords[] = {"crab",   "tide",  "harbour", "lamp",   "shell", "rope",   "anchor", "gull",
-                                       "lantern", "pier", "kelp",    "mussel", "chart", "beacon", "wader",  "dune"};
+constexpr std::string_view kWords[] = {"crab",   "tide",   "harbour", "lamp", "shell", "rope",
+                                       "anchor", "gull",   "lantern", "pier", "kelp",  "mussel",
+                                       "chart",  "beacon", "wader",   "dune"};
 constexpr std::string_view kEndings[] = {".png", ".wav", ".txt", ".dat", ".map", ".fnt"};
 
-std::string word(Lot& lot) { return std::string(kWords[lot.below(std::size(kWords))]); }
+std::string word(Lot& lot) {
+  return std::string(kWords[lot.below(std::size(kWords))]);
+}
 
 Bytes content(Lot& lot, std::string_view ending) {
   ByteWriter out;
-  std::size_t size = static_cast<std::size_t>(lot.one_in(5) ? lot.between(2000, 9000) : lot.between(40, 1500));
+  std::size_t size =
+      static_cast<std::size_t>(lot.one_in(5) ? lot.between(2000, 9000) : lot.between(40, 1500));
   if (ending == ".png") out.text("\x89PNG\r\n\x1a\n").u32be(13).text("IHDR");
   if (ending == ".wav") out.text("RIFF").u32(static_cast<std::uint32_t>(size)).text("WAVEfmt ");
   if (ending == ".txt") {
@@ -75,11 +79,14 @@ struct Draw {
     constexpr std::string_view kTables[] = {"front", "end_by_header", "end_by_trailer", "chain"};
     constexpr std::string_view kCodecs[] = {"none", "zlib", "deflate", "zstd", "lz4_block", "lzss"};
     constexpr std::string_view kDisguises[] = {"none", "xored", "packed"};
-    return fmt::format("{} offset{} size{} count{} names={}/{}/{} table={} codec={} disguise={} factor={} align={}{}{}{}{}{}{}{}{} rotation={}",
-                       big ? "big" : "little", offset_width, size_width, count_width, kNames[static_cast<int>(names)], name_bytes, name_prefix,
-                       kTables[static_cast<int>(table)], kCodecs[static_cast<int>(codec)], kDisguises[static_cast<int>(disguise)], factor, align,
-                       relative ? " relative" : "", sizes_only ? " sizes_only" : "", offsets_only ? " offsets_only" : "", flag ? " flag" : "",
-                       sum ? " sum" : "", time ? " time" : "", mask ? " mask" : "", shuffled ? " shuffled" : "", rotation);
+    return fmt::format(
+        "{} offset{} size{} count{} names={}/{}/{} table={} codec={} disguise={} factor={} "
+        "align={}{}{}{}{}{}{}{}{} rotation={}",
+        big ? "big" : "little", offset_width, size_width, count_width, kNames[static_cast<int>(names)],
+        name_bytes, name_prefix, kTables[static_cast<int>(table)], kCodecs[static_cast<int>(codec)],
+        kDisguises[static_cast<int>(disguise)], factor, align, relative ? " relative" : "",
+        sizes_only ? " sizes_only" : "", offsets_only ? " offsets_only" : "", flag ? " flag" : "",
+        sum ? " sum" : "", time ? " time" : "", mask ? " mask" : "", shuffled ? " shuffled" : "", rotation);
   }
 };
 
@@ -92,15 +99,18 @@ Draw draw(Lot& lot) {
   d.names = lot.of({Names::fixed, Names::fixed, Names::sized, Names::zero, Names::table, Names::none});
   d.name_bytes = lot.of<unsigned>({12, 16, 24, 32, 40, 56, 64});
   d.name_prefix = lot.of<unsigned>({1, 2, 4});
-  d.table = lot.of({Table::front, Table::front, Table::end_by_header, Table::end_by_header, Table::end_by_trailer, Table::chain});
-  d.codec = lot.of({Codec::none, Codec::none, Codec::none, Codec::zlib, Codec::deflate, Codec::zstd, Codec::lz4_block, Codec::lzss});
-  d.disguise = lot.of({Disguise::none, Disguise::none, Disguise::none, Disguise::none, Disguise::none, Disguise::none, Disguise::none,
-                       Disguise::xored, Disguise::packed});
+  d.table = lot.of({Table::front, Table::front, Table::end_by_header, Table::end_by_header,
+                    Table::end_by_trailer, Table::chain});
+  d.codec = lot.of({Codec::none, Codec::none, Codec::none, Codec::zlib, Codec::deflate, Codec::zstd,
+                    Codec::lz4_block, Codec::lzss});
+  d.disguise = lot.of({Disguise::none, Disguise::none, Disguise::none, Disguise::none, Disguise::none,
+                       Disguise::none, Disguise::none, Disguise::xored, Disguise::packed});
   d.align = lot.of<std::uint64_t>({1, 1, 1, 4, 16, 512, 2048});
   if (d.align >= 16 && lot.one_in(2)) d.factor = d.align;
   d.relative = d.table == Table::front && d.factor == 1 && lot.one_in(4);
   d.sizes_only = d.table == Table::front && lot.one_in(6);
-  d.offsets_only = !d.sizes_only && d.table != Table::chain && d.codec == Codec::none && d.align == 1 && lot.one_in(5);
+  d.offsets_only =
+      !d.sizes_only && d.table != Table::chain && d.codec == Codec::none && d.align == 1 && lot.one_in(5);
   d.flag = d.codec != Codec::none && lot.one_in(2);
   d.sum = lot.one_in(4);
   d.time = lot.one_in(5);
@@ -153,7 +163,10 @@ class Maker {
     RandomPack pack;
     pack.features = d_.text();
     make_items(pack);
-    if (d_.table == Table::chain) chain(); else table();
+    if (d_.table == Table::chain)
+      chain();
+    else
+      table();
     pack.bytes = out_.take();
     return pack;
   }
@@ -191,7 +204,8 @@ class Maker {
       if (d_.codec != Codec::none) number(out, item.size, d_.size_width);
     };
     auto place = [&] {
-      if (!d_.sizes_only && d_.table != Table::chain) number(out, (item.at / d_.factor) ^ mask_, d_.offset_width);
+      if (!d_.sizes_only && d_.table != Table::chain)
+        number(out, (item.at / d_.factor) ^ mask_, d_.offset_width);
     };
     auto more = [&] {
       if (d_.flag) number(out, item.packed ? 1 : 0, 4);
@@ -302,7 +316,8 @@ class Maker {
     }
     for (std::size_t i : order) {
       out_.align(static_cast<std::size_t>(d_.align));
-      if (out_.size() < items_[i].at + base) out_.zeros(static_cast<std::size_t>(items_[i].at + base - out_.size()));
+      if (out_.size() < items_[i].at + base)
+        out_.zeros(static_cast<std::size_t>(items_[i].at + base - out_.size()));
       out_.bytes(items_[i].stored);
     }
     out_.align(static_cast<std::size_t>(d_.align));
@@ -321,7 +336,9 @@ class Maker {
 
 }  // namespace
 
-RandomPack random_pack(std::uint64_t number) { return Maker(number).make(); }
+RandomPack random_pack(std::uint64_t number) {
+  return Maker(number).make();
+}
 
 Bytes random_nothing(std::uint64_t number) {
   Lot lot(number + 1'000'000);
@@ -345,10 +362,12 @@ Bytes random_nothing(std::uint64_t number) {
       break;
     case 4:  // measurements that rise, second by second
       out.text("TIDELOG1").u32(static_cast<std::uint32_t>(size / 12));
-      for (std::uint64_t i = 0; out.size() < size; ++i) out.u32(1500000000 + i * 60).u32(lot.below(5000)).u32(lot.below(100));
+      for (std::uint64_t i = 0; out.size() < size; ++i)
+        out.u32(1500000000 + i * 60).u32(lot.below(5000)).u32(lot.below(100));
       break;
     default:  // lines of a table
-      for (std::uint64_t i = 0; out.size() < size; ++i) out.text(fmt::format("{},{},{}\n", i, word(lot), lot.below(10000)));
+      for (std::uint64_t i = 0; out.size() < size; ++i)
+        out.text(fmt::format("{},{},{}\n", i, word(lot), lot.below(10000)));
   }
   return out.take();
 }

@@ -1,0 +1,72 @@
+#include <fmt/format.h>
+
+#include "base/text.h"
+#include "cli/session.h"
+#include "report/records.h"
+#include "report/study_text.h"
+
+namespace operculum::cli {
+namespace {
+
+struct StudyOptions {
+  std::vector<std::string> targets;
+  std::string draft, page;
+  bool explain = false;
+};
+
+void write_file(Session& session, const std::string& path, const std::string& text, std::string_view what) {
+  Output file;
+  file.open(path);
+  file.write(text);
+  file.finish();
+  session.say(Session::Tone::note, fmt::format("the {} is in {}", what, escape(path)));
+}
+
+void study_one(Session& session, const StudyOptions& options) {
+  StudyReport report = study_files(options.targets, session.context);
+  if (session.json)
+    session.data.write(json_line(report));
+  else
+    session.data.write(study_text(report, options.explain));
+  if (!options.page.empty()) write_file(session, options.page, study_page(report), "page");
+  if (!report.findings.solved()) {
+    if (!options.draft.empty())
+      session.say(Session::Tone::warning, "no draft was written: there is nothing to describe");
+    session.raise(some_failed);
+    return;
+  }
+  const std::string& draft = report.findings.drafts.front().text;
+  if (!options.draft.empty()) {
+    write_file(session, options.draft, draft, "draft");
+  } else if (!session.json) {
+    session.data.write("\n" + draft);
+  }
+}
+
+}  // namespace
+
+void add_study(CommandLine& program, Session& session) {
+  Options command =
+      program.command({"study",
+                       "Find out how an unknown container is built, and draft a description of it",
+                       {"operculum study charts.hob --draft charts.layout",
+                        "operculum study winter.hob summer.hob --page study.html --explain"}});
+  auto options = std::make_shared<StudyOptions>();
+  command.arguments("FILE", options->targets,
+                    "The file to study; more of the same kind tell what is the same in all");
+  command.text("--draft", options->draft, "FILE",
+               "Write the description to this new file, not to the terminal");
+  command.text("--page", options->page, "FILE", "Write an HTML page with a map of the file to this new file");
+  command.flag("--explain", options->explain, "Tell what else was tried, and why it was dropped");
+  command.run([&session, options] {
+    prepare(session);
+    try {
+      study_one(session, *options);
+    } catch (const std::exception& thrown) {
+      Error error = as_error(thrown);
+      report_error(session, options->targets.front(), error);
+    }
+  });
+}
+
+}  // namespace operculum::cli

@@ -1,0 +1,132 @@
+#include "report/study_text.h"
+
+#include <fmt/format.h>
+
+#include "base/text.h"
+#include "base/units.h"
+#include "report/text_table.h"
+
+namespace operculum {
+namespace {
+
+using study::Column;
+using study::Drafted;
+using study::Hypothesis;
+using study::Look;
+using study::Role;
+
+std::string percent(double share) {
+  return fmt::format("{:.0f} %", 100 * share);
+}
+
+std::string looks(const StudyReport& report) {
+  std::string text;
+  for (std::size_t i = 0; i < report.profile.bytes.size(); ++i) {
+    std::uint64_t bytes = report.profile.bytes[i];
+    if (bytes == 0 || report.size == 0) continue;
+    text += fmt::format("{}{} {}", text.empty() ? "" : ", ",
+                        percent(static_cast<double>(bytes) / static_cast<double>(report.size)),
+                        study::name_of(static_cast<Look>(i)));
+  }
+  return text;
+}
+
+std::string type_text(const Column& column) {
+  if (column.role == Role::name) return fmt::format("text, {} bytes", column.width);
+  std::string text = fmt::format("{} bytes{}", column.width,
+                                 column.width == 1 ? ""
+                                 : column.form.big ? ", high first"
+                                                   : ", low first");
+  if (column.factor != 1) text += fmt::format(", times {}", column.factor);
+  if (column.mask != 0) text += fmt::format(", xor {:#x}", column.mask);
+  return text;
+}
+
+void evidence(TextTable& table, const Hypothesis& found) {
+  constexpr std::string_view kParts[] = {"header", "trailer", "index"};
+  for (const study::HeadField& field : found.head)
+    table.add({std::string(kParts[static_cast<std::size_t>(field.part)]),
+               field.part == study::Part::tail ? fmt::format("end - {}", field.at) : std::to_string(field.at),
+               field.name, fmt::format("{} bytes", field.form.width), field.why});
+  for (const Column& column : found.columns)
+    table.add({"record", std::to_string(column.at), std::string(study::name_of(column.role)),
+               type_text(column), column.why});
+}
+
+}  // namespace
+
+std::string study_summary(const StudyReport& report) {
+  std::string text = fmt::format("{}: {} bytes; by their statistics {}.\n", escape(report.target),
+                                 grouped(report.size), looks(report));
+  if (!report.known_as.empty())
+    text += fmt::format("The program knows it already: {}. `list` and `unpack` work as they are.\n",
+                        report.known_as);
+  if (!report.findings.solved()) {
+    text += "No index was found that chance does not explain as well: ";
+    std::uint64_t dense = report.profile.bytes[static_cast<std::size_t>(Look::dense)];
+    std::uint64_t printed = report.profile.bytes[static_cast<std::size_t>(Look::text)];
+    if (dense * 10 > report.size * 9)
+      text += "it is one packed or encrypted run as a whole.\n";
+    else if (printed * 10 > report.size * 9)
+      text += "it is a text.\n";
+    else
+      text += "neither tables, nor records with names, nor headers in front of data.\n";
+    return text;
+  }
+  const Drafted& best = report.findings.drafts.front();
+  const Hypothesis& found = best.hypothesis;
+  const study::Grid& grid = found.grid;
+  std::string kind = grid.shape.data_behind ? "headers in front of their data"
+                     : grid.varies()        ? "a table of records of varying length"
+                                     : fmt::format("a table of records of {} bytes", grid.shape.fixed());
+  std::string where = grid.space->plain
+                          ? fmt::format("at offset {}", grid.begin)
+                          : fmt::format("at offset {} of an index that lies at {} and goes through {}",
+                                        grid.begin, grid.space->stored_at, grid.space->made);
+  text += fmt::format("It seems to hold {}, by {} {}.\n", counted(best.trial.entries, "entry", "entries"),
+                      kind, where);
+  for (const std::string& sentence : found.evidence) text += fmt::format("  {}.\n", sentence);
+  text +=
+      fmt::format("The draft opens it; {} of {} that were read are whole; {} of the file are explained.\n",
+                  best.trial.read - best.trial.failed, counted(best.trial.read, "entry", "entries"),
+                  percent(best.trial.explained));
+  return text;
+}
+
+std::string study_text(const StudyReport& report, bool alternatives) {
+  std::string text = study_summary(report);
+  if (report.findings.solved()) {
+    TextTable table({{"where"}, {"at", TextTable::Align::right}, {"is"}, {"form"}, {"why"}});
+    evidence(table, report.findings.drafts.front().hypothesis);
+    text += "\n" + table.text();
+    std::uint64_t open = 0;
+    std::string places;
+    for (const layout::CoverRange& range : report.findings.drafts.front().trial.ranges) {
+      if (range.kind != layout::CoverRange::Kind::unexplained) continue;
+      if (open++ < 5)
+        places += fmt::format("  {:#x} to {:#x}, {} bytes\n", range.begin, range.end,
+                              grouped(range.end - range.begin));
+    }
+    if (open > 0) text += fmt::format("\nNot explained ({}):\n{}", counted(open, "range", "ranges"), places);
+  }
+  if (!alternatives) return text;
+  TextTable table({{"evidence", TextTable::Align::right},
+                   {"explained", TextTable::Align::right},
+                   {"begin", TextTable::Align::right},
+                   {"records", TextTable::Align::right},
+                   {"bytes each", TextTable::Align::right},
+                   {"dropped because"}});
+  bool first = true;
+  for (const Drafted& one : report.findings.drafts) {
+    std::string why =
+        one.dropped.empty() ? first ? "(this is the draft)" : "another explains more" : one.dropped;
+    const study::Grid& grid = one.hypothesis.grid;
+    table.add({fmt::format("{:.0f}", one.hypothesis.bits), percent(one.trial.explained),
+               std::to_string(grid.begin), std::to_string(grid.count),
+               grid.varies() ? "varies" : std::to_string(grid.shape.fixed()), printable(why)});
+    first = false;
+  }
+  return text + "\nWhat was tried, with its evidence in bits:\n" + table.text();
+}
+
+}  // namespace operculum

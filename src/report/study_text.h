@@ -1,0 +1,19 @@
+#pragma once
+
+#include <string>
+
+#include "task/study_file.h"
+
+namespace operculum {
+
+/// For a terminal: what the file seems to be built like, the evidence as a table, what stays open.
+/// `alternatives` adds what else was tried, and why it was dropped.
+std::string study_text(const StudyReport& report, bool alternatives);
+
+/// A page of HTML that needs nothing else: a map of the file, the evidence, the draft.
+std::string study_page(const StudyReport& report);
+
+/// What the file seems to be built like, in a few sentences.
+std::string study_summary(const StudyReport& report);
+
+}  // namespace operculum

@@ -1,0 +1,65 @@
+// study, as a person calls it.
+#include <gtest/gtest.h>
+
+#include "support/chart_store.h"
+#include "support/program.h"
+#include "support/random_pack.h"
+#include "support/temp_folder.h"
+
+namespace operculum::test {
+namespace {
+
+bool has(const std::string& text, std::string_view part) {
+  return text.find(part) != std::string::npos;
+}
+
+TEST(StudyCommand, DraftsADescriptionThatOpensThePack) {
+  TempFolder folder;
+  ChartStore store = chart_store(24);
+  folder.write("charts.hob", store.bytes);
+  folder.write("older.hob", chart_store(19).bytes);
+  Ran ran = operculum(
+      {"study", "charts.hob", "older.hob", "--draft", "charts.layout", "--page", "study.html", "--explain"},
+      folder.path());
+  EXPECT_EQ(ran.exit_code, 0) << ran.err;
+  EXPECT_TRUE(has(ran.out, "It seems to hold 14 entries, by a table of records of 40 bytes at offset"))
+      << ran.out;
+  EXPECT_TRUE(has(ran.out, "What was tried"));
+  EXPECT_TRUE(has(folder.read("study.html"), "<svg class=\"map\""));
+  EXPECT_EQ(operculum({"layout", "check", "charts.layout"}, folder.path()).exit_code, 0);
+  Ran list = operculum({"list", "--paths", "--layout", "charts.layout", "charts.hob"}, folder.path());
+  for (const auto& [path, data] : store.files) EXPECT_TRUE(has(list.out, path)) << list.out;
+  EXPECT_EQ(operculum({"show", "--layout", "charts.layout", "charts.hob/charts/mole.snd"}, folder.path()).out,
+            std::string(as_text(store.files.at("charts/mole.snd"))));
+  EXPECT_EQ(operculum({"verify", "--layout", "charts.layout", "older.hob"}, folder.path()).exit_code, 0);
+}
+
+TEST(StudyCommand, SaysSoWhenThereIsNothingToDescribe) {
+  TempFolder folder;
+  folder.write("noise.bin", random_nothing(0));
+  Ran ran = operculum({"study", "noise.bin", "--draft", "noise.layout"}, folder.path());
+  EXPECT_EQ(ran.exit_code, 1);
+  EXPECT_TRUE(has(ran.out, "one packed or encrypted run as a whole")) << ran.out;
+  EXPECT_TRUE(has(ran.err, "no draft was written"));
+  EXPECT_EQ(folder.listing(), "noise.bin");
+}
+
+TEST(StudyCommand, NeverReplacesAFile) {
+  TempFolder folder;
+  folder.write("charts.hob", chart_store(24).bytes);
+  folder.write("charts.layout", "mine");
+  Ran ran = operculum({"study", "charts.hob", "--draft", "charts.layout"}, folder.path());
+  EXPECT_NE(ran.exit_code, 0);
+  EXPECT_EQ(folder.read("charts.layout"), "mine");
+}
+
+TEST(StudyCommand, TellsDraftsAsRecords) {
+  TempFolder folder;
+  folder.write("charts.hob", chart_store(24).bytes);
+  Ran ran = operculum({"study", "charts.hob", "--json"}, folder.path());
+  EXPECT_TRUE(has(ran.out, "{\"record\":\"study\",\"target\":\"charts.hob\"")) << ran.out.substr(0, 300);
+  EXPECT_TRUE(has(ran.out, "\"solved\":true"));
+}
+
+}  // namespace
+}  // namespace operculum::test
