@@ -13,7 +13,7 @@ namespace {
 using layout::CoverRange;
 using study::Look;
 
-constexpr int kWidth = 1000, kRow = 26;  // of the drawing, in its own units
+constexpr int kWidth = 1000, kRow = 26, kLabel = 12;  // of the drawing, in its own units
 
 constexpr std::string_view kMapStyle = R"css(<style>
 svg.map { width: 100%; height: auto; border: 1px solid var(--line); border-radius: .5rem; background: var(--box) }
@@ -82,11 +82,11 @@ class Map {
     out_ += fmt::format(
         "<text x=\"10\" y=\"{}\">8 bits a byte</text><text x=\"10\" y=\"{}\">0</text>\n<path class=\"curve\" "
         "d=\"",
-        top + 8, top + height);
+        top + 4, top + height);
     for (std::size_t i = 0; i < report_.profile.entropy.size(); ++i) {
       std::uint64_t middle = std::min(report_.size, i * report_.profile.block + report_.profile.block / 2);
       out_ += fmt::format("{}{:.1f} {:.1f}", i == 0 ? "M" : " L", x(middle),
-                          top + height * (1 - report_.profile.entropy[i] / 8.0));
+                          top + kLabel + (height - kLabel) * (1 - report_.profile.entropy[i] / 8.0));
     }
     out_ += "\"/>\n";
   }

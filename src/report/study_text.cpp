@@ -44,7 +44,7 @@ std::string type_text(const Column& column) {
 
 void evidence(TextTable& table, const Hypothesis& found) {
   constexpr std::string_view kParts[] = {"header", "trailer", "index"};
-  for (const study::HeadField& field : found.head)
+  for (const study::HeadField& field : study::sorted(found.head))
     table.add({std::string(kParts[static_cast<std::size_t>(field.part)]),
                field.part == study::Part::tail ? fmt::format("end - {}", field.at) : std::to_string(field.at),
                field.name, fmt::format("{} bytes", field.form.width), field.why});

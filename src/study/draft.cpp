@@ -130,12 +130,9 @@ class Writer {
 
   std::vector<HeadField> fields_of(Part part) const {
     std::vector<HeadField> fields;
-    for (const HeadField& field : found_.head) {
+    for (const HeadField& field : sorted(found_.head)) {
       if (field.part == part) fields.push_back(field);
     }
-    std::sort(fields.begin(), fields.end(), [&](const HeadField& a, const HeadField& b) {
-      return part == Part::tail ? a.at > b.at : a.at < b.at;
-    });
     return fields;
   }
 

@@ -20,6 +20,14 @@ bool overlaps(const HeadField& field, Part part, std::uint64_t at, unsigned widt
 
 }  // namespace
 
+std::vector<HeadField> sorted(std::vector<HeadField> fields) {
+  std::stable_sort(fields.begin(), fields.end(), [](const HeadField& a, const HeadField& b) {
+    if (a.part != b.part) return a.part < b.part;
+    return a.part == Part::tail ? a.at > b.at : a.at < b.at;
+  });
+  return fields;
+}
+
 Frame::Frame(const Subject& subject, const SpacePtr& space) : size_(subject.size()) {
   parts_[0] = subject.read(0, kHead);
   std::uint64_t tail = std::min<std::uint64_t>(kTail, size_);

@@ -25,6 +25,9 @@ struct HeadField {
   std::string why;
 };
 
+/// By part, and from its begin to its end.
+std::vector<HeadField> sorted(std::vector<HeadField> fields);
+
 /// The header and the trailer of a file, and of its index where that is made of something: numbers are looked
 /// up in them by what they would have to be.
 class Frame {

@@ -347,6 +347,7 @@ void explain_names(Hypothesis& found, const Subject& subject) {
     return;
   }
   found.evidence.push_back("a number of each record tells where a text begins");
+  found.names->place->why = "a text begins there, in all records";
   found.columns.push_back(*found.names->place);
   std::sort(found.columns.begin(), found.columns.end(),
             [](const Column& a, const Column& b) { return a.at < b.at; });
@@ -393,8 +394,16 @@ std::optional<Hypothesis> explain(Grid grid, const Subject& subject, const std::
     return meets(placement->offset) || meets(placement->size);
   });
   found.bits = placement->bits;
+  if (found.placement.offset)
+    found.placement.offset->why = found.placement.in_order ? "they rise through the whole file"
+                                                           : "sorted, they go through the whole file";
+  if (found.placement.size && found.placement.size->why.empty())
+    found.placement.size->why = found.placement.offset ? "reach up to the next place, but for filling"
+                                                       : "together all that lies behind the records";
+  for (Column& text : found.columns)
+    text.why = text.role == Role::name ? "can be read in all records" : "can be read, few are different";
   bool big = false;
-  for (const auto& column : {placement->offset, placement->size}) {
+  for (const auto& column : {found.placement.offset, found.placement.size}) {
     if (!column) continue;
     found.columns.push_back(*column);
     if (column->width > 1) big = column->form.big;

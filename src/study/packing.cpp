@@ -322,12 +322,17 @@ void find_packing(Hypothesis& found, const Subject& subject) {
   found.evidence.push_back(fmt::format("{} of {} entries that were tried are unpacked by {}{}",
                                        best->packed.size(), trials.size(), best->way->step,
                                        best->size ? " to the size that their record tells" : ""));
-  if (best->size) found.columns.push_back(*best->size);
+  if (best->size) {
+    best->size->why = "what comes out of the codec is as long";
+    found.columns.push_back(*best->size);
+  }
   stored_as_they_are(*best, found, subject, runs);
   if (!best->stored.empty()) {
     sort_rows(*best, found.grid, runs);
     found.packing.choice = choice_of(found, best->packed, best->stored);
     if (found.packing.choice) {
+      found.packing.choice->why =
+          fmt::format("is {} where data is packed, and only there", found.packing.choice->detail);
       found.columns.push_back(*found.packing.choice);
       found.packing.condition = fmt::format("item.packing == {}", found.packing.choice->detail);
     } else if (best->size && found.placement.size && !found.placement.size_is_end) {

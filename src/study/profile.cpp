@@ -29,7 +29,7 @@ Counted count(ByteView bytes) {
   double most = std::max(0.0, 8 - 255 / (2 * size * std::log(2.0)));
   Look look = different == 1          ? Look::filling
               : printed > size * 0.95 ? Look::text
-              : entropy > most - 0.25 ? Look::dense
+              : entropy > most - 0.35 ? Look::dense
                                       : Look::structured;
   return {look, static_cast<float>(entropy)};
 }

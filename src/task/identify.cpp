@@ -155,8 +155,9 @@ std::string carried(const Layer& layer, OpenContext& context) {
 void suggest(const Place& place, OpenContext& context, Identification& out) {
   if (place.layers.empty()) {
     bool searched = !context.searched.empty();
-    if (out.kind == "data" && !searched)
-      out.suggestion = fmt::format("operculum list --search {}", shell_word(out.target));
+    // First what may lie in it, then how it may be built itself.
+    std::string_view next = searched ? "study" : "list --search";
+    if (out.kind == "data") out.suggestion = fmt::format("operculum {} {}", next, shell_word(out.target));
     return;
   }
   const Layer& layer = place.layers.back();

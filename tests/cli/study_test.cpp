@@ -44,6 +44,13 @@ TEST(StudyCommand, SaysSoWhenThereIsNothingToDescribe) {
   EXPECT_EQ(folder.listing(), "noise.bin");
 }
 
+TEST(StudyCommand, IsWhatIdentifySuggestsWhenASearchFindsNothing) {
+  TempFolder folder;
+  folder.write("charts.hob", chart_store(24).bytes);
+  Ran ran = operculum({"identify", "--search", "charts.hob"}, folder.path());
+  EXPECT_TRUE(has(ran.out, "operculum study charts.hob")) << ran.out;
+}
+
 TEST(StudyCommand, NeverReplacesAFile) {
   TempFolder folder;
   folder.write("charts.hob", chart_store(24).bytes);
