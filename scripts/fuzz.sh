@@ -5,7 +5,7 @@ cd "$(dirname "$0")/.."
 scripts/setup.sh test
 seconds=${1:-20}
 shift || true
-[ $# -gt 0 ] || { mapfile -t formats < fuzz/targets.txt; formats+=(layout); }
+[ $# -gt 0 ] || { mapfile -t formats < fuzz/targets.txt; formats+=(layout study); }
 [ $# -eq 0 ] || formats=("$@")
 scripts/build.sh fuzz make_demo make_seeds "${formats[@]/#/fuzz_}"
 build/fuzz/make_demo build/fuzz-seeds >/dev/null
@@ -33,7 +33,7 @@ cockle drawings.cockle
 PACKS
 for format in "${formats[@]}"; do
   mkdir -p "build/fuzz-corpus/$format"
-  "build/fuzz/fuzz/fuzz_$format" -max_total_time="$seconds" -max_len=262144 -timeout=20 -rss_limit_mb=4096 -print_final_stats=0 \
+  "build/fuzz/fuzz/fuzz_$format" -max_total_time="$seconds" -max_len=262144 -timeout=60 -rss_limit_mb=4096 -print_final_stats=0 \
     -artifact_prefix="build/fuzz-corpus/$format-" "build/fuzz-corpus/$format" build/fuzz-seeds 2>&1 | tail -n 2
   echo "fuzz_$format: no faults in $seconds s"
 done

@@ -11,7 +11,6 @@ namespace operculum {
 namespace {
 
 using layout::CoverRange;
-using study::Look;
 
 constexpr int kWidth = 1000, kRow = 26, kLabel = 12;  // of the drawing, in its own units
 

@@ -32,7 +32,7 @@ std::vector<Way> all_ways() {
        {"zlib", "deflate", "gzip", "zstd", "xz", "bzip2", "lz4", "lzma_alone", "compress"})
     ways.push_back({std::string(name), name, {}, {}});
   for (std::string_view name : {"lz4_block", "lzo"}) ways.push_back({std::string(name), name, {}, {}, false});
-  auto lzss = [&](std::string text, std::vector<std::pair<std::string_view, std::string>> texts,
+  auto lzss = [&](const std::string& text, std::vector<std::pair<std::string_view, std::string>> texts,
                   std::vector<std::pair<std::string_view, std::int64_t>> numbers) {
     ways.push_back({"lzss" + (text.empty() ? "" : "(" + text + ")"), "lzss", std::move(texts),
                     std::move(numbers), false});

@@ -4,6 +4,7 @@
 #include "study/table_search.h"
 
 #include <algorithm>
+#include <array>
 #include <set>
 
 #include "study/tables.h"
@@ -20,7 +21,7 @@ constexpr std::size_t kRowsTried = 256, kPairsTried = 4, kCountsTried = 8, kBegi
 /// Where records may begin, and how many they may be.
 struct Guess {
   std::uint64_t begin, count;
-  auto operator<=>(const Guess&) const = default;
+  bool operator==(const Guess&) const = default;
 };
 
 class Guesses {
@@ -164,7 +165,7 @@ std::vector<Hypothesis> search_tables(const SpacePtr& space, const Subject& subj
   }
   search_sizes(space, subject, numbers, best);
   Guesses guesses(*space, subject, numbers);
-  std::set<std::pair<std::size_t, Guess>> tried;
+  std::set<std::array<std::uint64_t, 3>> tried;
   for (const auto& [window, length] : windows) {
     std::vector<Stretch> stretches = find_stretches(*space, window, length, space->data_size);
     if (length < kMostWindow && stretches.size() > kStretchesPointed) stretches.resize(kStretchesPointed);
@@ -178,7 +179,7 @@ std::vector<Hypothesis> search_tables(const SpacePtr& space, const Subject& subj
       if (pairs.empty() && !stretch.text) continue;
       for (const Guess& guess : guesses.of(stretch)) {
         std::vector<Pair> here = pairs_from(pairs, stretch, guess.begin);
-        if (!tried.insert({stretch.stride, guess}).second && here.empty()) continue;
+        if (!tried.insert({stretch.stride, guess.begin, guess.count}).second && here.empty()) continue;
         Grid grid = fixed_grid(space, subject, guess.begin, stretch.stride, guess.count, kRowsTried);
         if (guess.begin <= kNearFront && guess.count <= kMostSizes) {
           if (auto found = explain(grid, subject, {})) keep_best(best, std::move(*found));

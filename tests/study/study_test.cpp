@@ -104,7 +104,11 @@ TEST(Profile, TellsFillingTextTablesAndNoiseApart) {
   for (std::size_t i = 0; i < 4096; ++i)
     bytes.push_back(static_cast<Byte>("soundings at the mole\n"[i % 22]));
   for (std::size_t i = 0; i < 4096; ++i) bytes.push_back(static_cast<Byte>(i % 4 == 0 ? i / 4 : 0));
-  Bytes noise = random_nothing(0);
+  Bytes noise;
+  for (std::uint64_t number = 0; noise.size() < 4096; number += 6) {
+    Bytes more = random_nothing(number);
+    noise.insert(noise.end(), more.begin(), more.end());
+  }
   noise.resize(4096);
   bytes.insert(bytes.end(), noise.begin(), noise.end());
   Profile profile = profile_of(*make_memory_source(bytes));
