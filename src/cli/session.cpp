@@ -93,6 +93,14 @@ void Session::say(Tone tone, const std::string& sentence) const {
   std::fwrite(line.data(), 1, line.size(), stderr);
 }
 
+void Session::write_new_file(const std::string& path, std::string_view text, std::string_view what) const {
+  Output file;
+  file.open(path);
+  file.write(text);
+  file.finish();
+  say(Tone::note, fmt::format("the {} is in {}", what, escape(path)));
+}
+
 layout::Library& Session::library() {
   if (!library_) {
     library_.emplace();

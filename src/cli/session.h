@@ -48,6 +48,9 @@ struct Session {
   enum class Tone { note, warning, error };
   void say(Tone tone, const std::string& sentence) const;
 
+  /// Writes a text to a file that must not exist yet, and says what is in it. Throws IoError.
+  void write_new_file(const std::string& path, std::string_view text, std::string_view what) const;
+
   /// The descriptions in the configuration folder and the installed share, read when they are first wanted.
   layout::Library& library();
 

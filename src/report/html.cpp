@@ -58,6 +58,12 @@ std::string html(std::string_view untrusted) {
   return out;
 }
 
+std::string html_lines(std::string_view untrusted) {
+  std::string out;
+  for (std::string_view line : split(trim(untrusted), '\n')) out += html(line) + "\n";
+  return out;
+}
+
 std::string page_head(std::string_view title) {
   return fmt::format(
       "<!doctype html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n<meta name=\"viewport\" "

@@ -9,13 +9,6 @@
 namespace operculum {
 namespace {
 
-/// A script keeps its lines.
-std::string html_lines(std::string_view untrusted) {
-  std::string out;
-  for (std::string_view line : split(trim(untrusted), '\n')) out += html(line) + "\n";
-  return out;
-}
-
 class Page {
  public:
   std::string make(const std::vector<PackageReport>& reports, const std::string& target) {

@@ -128,11 +128,7 @@ std::string study_page(const StudyReport& report) {
       out += fmt::format(
           "<tr><td>{}</td><td class=\"number\">{}</td><td class=\"number\">{}</td><td>{}</td></tr>\n",
           html(study::name_of(column.role)), column.at, column.width, html(column.why));
-    out += fmt::format("</table>\n<h2>The draft</h2>\n<pre>{}</pre>\n", [&] {
-      std::string lines;
-      for (std::string_view line : split(best.text, '\n')) lines += html(line) + "\n";
-      return lines;
-    }());
+    out += fmt::format("</table>\n<h2>The draft</h2>\n<pre>{}</pre>\n", html_lines(best.text));
   }
   return out + "</body>\n</html>\n";
 }

@@ -99,7 +99,7 @@ class Walker {
 class ChainSearch {
  public:
   ChainSearch(const SpacePtr& space, const Subject& subject)
-      : space_(space), subject_(subject), walker_(*space, subject.size()) {}
+      : space_(space), frame_(subject, space), walker_(*space, frame_.file_size()) {}
 
   std::vector<Hypothesis> find() {
     for (std::size_t start = 0; start < std::min<std::size_t>(kMostStart, space_->bytes.size()); ++start)
@@ -112,9 +112,9 @@ class ChainSearch {
  private:
   void try_link(std::uint64_t start, const Link& link) {
     Walk first = walker_.walk(start, link, kLeastRows);
-    if (first.rows < kLeastRows && first.end != subject_.size()) return;
+    if (first.rows < kLeastRows && first.end != frame_.file_size()) return;
     Walk walk = walker_.walk(start, link, kMostRows);
-    if (walk.end != subject_.size() || walk.rows < kLeastRows ||
+    if (walk.end != frame_.file_size() || walk.rows < kLeastRows ||
         walk.bits < (link.shape.text == TextEnd::none ? 2 * kEnough : kEnough))
       return;
     if (walk.bits + 30 < most_bits_ || walk.largest * 4 > walk.all * 3 + 4096) return;
@@ -125,7 +125,7 @@ class ChainSearch {
   void without_names(std::size_t start) {
     for (NumberForm form : kSizeForms) {
       // A number that could hardly be too large leads on from anywhere.
-      if (form.width * 8 < std::bit_width(subject_.size()) + 4u) continue;
+      if (form.width * 8 < std::bit_width(frame_.file_size()) + 4u) continue;
       for (std::size_t size_at = 0; size_at + form.width <= kMostTail + 8; ++size_at) {
         for (std::size_t fixed = size_at + form.width;
              fixed <= std::min<std::size_t>(size_at + kMostTail, kMostTail + 32); ++fixed) {
@@ -142,19 +142,9 @@ class ChainSearch {
 
   /// A name, or its length, at `at`.
   void with_names(std::size_t at) {
-    static const std::vector<Shape> kShapes = [] {
-      std::vector<Shape> all(1);
-      all[0].text = TextEnd::zero;
-      for (NumberForm form : {NumberForm{1, false}, {2, false}, {2, true}, {4, false}, {4, true}}) {
-        Shape sized;
-        sized.text = TextEnd::sized;
-        sized.length = form;
-        all.push_back(sized);
-      }
-      return all;
-    }();
     bool inside = at > 0 && is_ascii_name_byte(space_->bytes[at - 1]);
-    for (Shape shape : kShapes) {
+    for (Shape shape : name_shapes()) {
+      if (shape.unit != 1) continue;
       if (shape.text == TextEnd::zero && inside) continue;
       if (!read_text(space_->bytes, at, shape)) continue;
       shape.data_behind = true;
@@ -211,13 +201,13 @@ class ChainSearch {
                      (link.form.width == 3  ? 6
                       : link.form.width < 3 ? 1
                                             : 0);
-    auto found = explain(std::move(grid), subject_, {}, placement);
+    auto found = explain(std::move(grid), frame_, {}, placement);
     if (!found) return;
     keep_best(best_, std::move(*found));
   }
 
   SpacePtr space_;
-  const Subject& subject_;
+  Frame frame_;
   Walker walker_;
   std::vector<Hypothesis> best_;
   double most_bits_ = 0;

@@ -4,13 +4,13 @@
 
 #include <algorithm>
 #include <bit>
-#include <numeric>
 
 namespace operculum::study {
 namespace {
 
 constexpr std::uint64_t kMostGap = 4096;  // bytes of filling between entries
 constexpr std::uint64_t kMostFactor = 65536;
+constexpr std::size_t kPairsKept = 10;
 constexpr std::size_t kLongRecord = 48;                                                   // bytes
 constexpr double kBitsOfRow = 14, kBitsOfOrder = 2, kMostSurprise = 200, kLeastBase = 8;  // bits
 
@@ -28,17 +28,6 @@ struct Candidate {
   std::uint64_t least, most;
 };
 
-bool is_free(const std::vector<bool>& taken, std::size_t at, std::size_t width) {
-  for (std::size_t i = at; i < at + width; ++i) {
-    if (taken[i]) return false;
-  }
-  return true;
-}
-
-bool overlap(const Column& a, const Column& b) {
-  return a.at < b.at + b.width && b.at < a.at + a.width;
-}
-
 /// Whether the bytes of one are part of the other's.
 bool within(const Column& a, const Column& b) {
   bool first = a.at >= b.at && a.at + a.width <= b.at + b.width;
@@ -46,21 +35,16 @@ bool within(const Column& a, const Column& b) {
 }
 
 /// Columns whose numbers could be places or sizes in so many bytes. The same numbers are kept once: in the
-/// narrowest form of four bytes or more that has them.
-std::vector<Candidate> candidates(const Grid& grid, std::uint64_t most_value,
-                                  const std::vector<bool>& taken) {
+/// form that is tried first.
+std::vector<Candidate> candidates(const Grid& grid, std::uint64_t most_value, const std::vector<bool>& free) {
   std::vector<Candidate> all;
   std::size_t fixed = grid.shape.fixed();
   for (NumberForm form : kNumberForms) {
     for (std::size_t at = 0; at + form.width <= fixed; ++at) {
-      bool straddles = grid.varies() && at < grid.shape.before && at + form.width > grid.shape.before;
-      if (straddles || !is_free(taken, at, form.width)) continue;
-      std::uint64_t mask = 0;
+      if (!may_lie(grid, free, at, form)) continue;
+      // A mask of four equal bytes shows in the highest one, which would be zero.
       std::size_t high = form.big ? at : at + form.width - 1;
-      if (form.width == 4 && grid.rows() > 2 && grid.row(0)[high] != 0) {
-        mask = grid.row(0)[high] * 0x0101010101010101u;
-        if (form.width < 8) mask &= (std::uint64_t{1} << (form.width * 8)) - 1;
-      }
+      std::uint64_t mask = form.width == 4 && grid.rows() > 2 ? grid.row(0)[high] * 0x01010101u : 0;
       bool fits = true;
       Candidate one{{Role::other, at, form, form.width}, {}, UINT64_MAX, 0};
       one.column.mask = mask;
@@ -217,7 +201,7 @@ Base best_base(std::uint64_t low, std::optional<std::uint64_t> high, std::uint64
   if (zone.table_end < zone.file_size && zone.table_end > zone.first) begins.push_back(zone.table_end);
   std::vector<std::pair<std::uint64_t, double>> values = {
       {0, kNone}, {zone.table_end, 0}, {zone.table_begin, 0}, {zone.first, 0}};
-  for (std::uint64_t step : {4, 16, 512, 2048}) values.emplace_back(round_up(zone.table_end, step), -1);
+  for (std::uint64_t step : kAlignments) values.emplace_back(round_up(zone.table_end, step), -1);
   if (high) {
     for (std::uint64_t end : ends) {
       if (end >= *high) values.emplace_back(end - *high, kOdd);
@@ -240,13 +224,10 @@ Base best_base(std::uint64_t low, std::optional<std::uint64_t> high, std::uint64
   return best;
 }
 
-/// The rows that a pair is looked for in.
-constexpr std::size_t kPairsKept = 10;
-
 class PairSearch {
  public:
-  PairSearch(const Grid& grid, std::uint64_t file_size, const std::vector<bool>& taken)
-      : grid_(grid), file_size_(file_size), all_(candidates(grid, file_size, taken)) {}
+  PairSearch(const Grid& grid, std::uint64_t file_size, const std::vector<bool>& free)
+      : grid_(grid), file_size_(file_size), all_(candidates(grid, file_size, free)) {}
 
   std::vector<Pair> find() {
     for (const Candidate& offset : all_) with_offset(offset);
@@ -317,14 +298,29 @@ Candidate numbers_of(const Grid& grid, const Column& column) {
 
 std::string_view name_of(Role role) {
   constexpr std::string_view kNames[] = {"offset", "end of data",   "size",    "unpacked size",
-                                         "name",   "place of name", "packing", "checksum",
-                                         "time",   "not known"};
+                                         "name",   "place of name", "packing", "not known"};
   return kNames[static_cast<std::size_t>(role)];
 }
 
-std::vector<Pair> find_pairs(const Grid& grid, std::uint64_t file_size, const std::vector<bool>& taken) {
+std::vector<bool> free_bytes(const std::vector<Column>& columns, std::size_t fixed, ShortNames names) {
+  std::vector<bool> free(fixed, true);
+  for (const Column& column : columns) {
+    bool doubtful = column.role == Role::name && column.width <= 4;
+    if (doubtful && names == ShortNames::may_be_numbers) continue;
+    for (std::size_t i = column.at; i < column.at + column.width && i < fixed; ++i) free[i] = false;
+  }
+  return free;
+}
+
+bool may_lie(const Grid& grid, const std::vector<bool>& free, std::size_t at, NumberForm form) {
+  if (grid.varies() && at < grid.shape.before && at + form.width > grid.shape.before) return false;
+  auto begin = free.begin() + static_cast<std::ptrdiff_t>(at);
+  return std::all_of(begin, begin + form.width, [](bool one) { return one; });
+}
+
+std::vector<Pair> find_pairs(const Grid& grid, std::uint64_t file_size, const std::vector<bool>& free) {
   if (grid.rows() < 2 || file_size == 0) return {};
-  return PairSearch(grid, file_size, taken).find();
+  return PairSearch(grid, file_size, free).find();
 }
 
 std::optional<Placement> place(const Grid& grid, const Zone& zone, const Pair& pair) {
@@ -372,9 +368,10 @@ std::optional<Placement> place(const Grid& grid, const Zone& zone, const Pair& p
 std::optional<Placement> place_by_sizes(const Grid& grid, const Zone& zone) {
   if (!grid.complete() || grid.rows() < 2) return std::nullopt;
   std::uint64_t left = zone.file_size - std::min(zone.file_size, zone.table_end);
+  std::vector<bool> free(grid.shape.fixed(), true);
   for (NumberForm form : kNumberForms) {
     for (std::size_t at = 0; at + form.width <= grid.shape.fixed(); ++at) {
-      if (grid.varies() && at < grid.shape.before && at + form.width > grid.shape.before) continue;
+      if (!may_lie(grid, free, at, form)) continue;
       std::uint64_t plain = 0;
       for (std::size_t row = 0; row < grid.rows() && plain <= left; ++row)
         plain += std::min(grid.value(row, at, form), left + 1);

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <array>
 #include <optional>
 #include <string>
 #include <vector>
@@ -7,6 +8,9 @@
 #include "study/grid.h"
 
 namespace operculum::study {
+
+/// Alignments of data that are tried, in bytes.
+constexpr std::array<std::uint64_t, 4> kAlignments = {4, 16, 512, 2048};
 
 /// What a column of an index seems to be.
 enum class Role {
@@ -17,8 +21,6 @@ enum class Role {
   name,      ///< a text that names it
   name_at,   ///< where its name begins, in a table of texts
   packing,   ///< which codec it is packed with
-  sum,       ///< a checksum of its data
-  time,      ///< when it was written
   other,     ///< not known
 };
 std::string_view name_of(Role role);
@@ -30,13 +32,27 @@ struct Column {
   NumberForm form;                     ///< of a number
   std::size_t width = 4;               ///< in bytes
   std::uint64_t factor = 1, mask = 0;  ///< the value is (number xor mask) * factor
-  std::string detail;                  ///< the checksum's or the time's kind, the text's filling
+  std::string detail;                  ///< of a text its filling, of packing the number that means packed
   std::string why;                     ///< the evidence, in words
 
   std::uint64_t value(const Grid& grid, std::size_t row) const {
     return (grid.value(row, at, form) ^ mask) * factor;
   }
 };
+
+inline bool overlap(const Column& a, const Column& b) {
+  return a.at < b.at + b.width && b.at < a.at + a.width;
+}
+
+/// Names of four bytes or fewer may be numbers whose bytes can be printed.
+enum class ShortNames { are_texts, may_be_numbers };
+
+/// Which fixed bytes of a record are part of none of these columns.
+std::vector<bool> free_bytes(const std::vector<Column>& columns, std::size_t fixed, ShortNames names);
+
+/// Whether a number may lie at `at` of a record: all its bytes are free, and no text of varying length is in
+/// their midst.
+bool may_lie(const Grid& grid, const std::vector<bool>& free, std::size_t at, NumberForm form);
 
 /// Where the data of all entries lies, as offsets and sizes tell together.
 struct Placement {
@@ -68,8 +84,8 @@ struct Pair {
 };
 
 /// Columns of the grid that place data, the likeliest first: wherever its rows were cut, if only at the right
-/// distance. `taken` tells bytes of a row that are something else, such as a name.
-std::vector<Pair> find_pairs(const Grid& grid, std::uint64_t file_size, const std::vector<bool>& taken);
+/// distance. `free` tells which bytes of a row are nothing else, such as a name.
+std::vector<Pair> find_pairs(const Grid& grid, std::uint64_t file_size, const std::vector<bool>& free);
 
 /// Where such a pair (shift 0) puts the data; nothing when it cannot be there.
 std::optional<Placement> place(const Grid& grid, const Zone& zone, const Pair& pair);

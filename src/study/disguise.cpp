@@ -4,10 +4,9 @@
 
 #include <algorithm>
 #include <array>
-#include <map>
 
 #include "base/text.h"
-#include "codec/codec.h"
+#include "layout/run/step.h"
 #include "study/frame.h"
 
 namespace operculum::study {
@@ -20,44 +19,61 @@ constexpr std::uint64_t kMostKeyed = 1 << 20;
 
 /// What a packed stream begins with, cheaply looked at.
 struct Packer {
-  std::string_view codec, word;  ///< of the program, of the layout language
+  std::string_view step;  ///< of the layout language
   bool (*fits)(ByteView front);
 };
 
 constexpr Packer kPackers[] = {
-    {"zlib", "zlib",
+    {"zlib",
      [](ByteView b) {
        return (b[0] & 0x0f) == 8 && (b[0] >> 4) <= 7 && ((b[0] << 8) | b[1]) % 31 == 0 && (b[1] & 0x20) == 0;
      }},
-    {"gzip", "gzip", [](ByteView b) { return b[0] == 0x1f && b[1] == 0x8b && b[2] == 8; }},
-    {"zstd", "zstd", [](ByteView b) { return b[0] == 0x28 && b[1] == 0xb5 && b[2] == 0x2f && b[3] == 0xfd; }},
-    {"xz", "xz", [](ByteView b) { return b[0] == 0xfd && b[1] == '7' && b[2] == 'z'; }},
-    {"lzma-alone", "lzma_alone", [](ByteView b) { return b[0] == 0x5d && b[1] == 0 && b[2] == 0; }},
+    {"gzip", [](ByteView b) { return b[0] == 0x1f && b[1] == 0x8b && b[2] == 8; }},
+    {"zstd", [](ByteView b) { return b[0] == 0x28 && b[1] == 0xb5 && b[2] == 0x2f && b[3] == 0xfd; }},
+    {"xz", [](ByteView b) { return b[0] == 0xfd && b[1] == '7' && b[2] == 'z'; }},
+    {"lzma_alone", [](ByteView b) { return b[0] == 0x5d && b[1] == 0 && b[2] == 0; }},
 };
 
-bool decodes(const Packer& packer, const Bytes& packed, Bytes& plain) {
+/// What the first `size` bytes are unpacked to; nothing when they cannot be, or make no index.
+std::optional<Bytes> unpacked(const Packer& packer, const SourcePtr& packed, std::uint64_t size) {
   try {
-    StreamPtr stream = open_decoder(packer.codec, make_source_stream(make_memory_source(packed)));
-    plain = read_all(*stream, kMostIndex);
-    return plain.size() >= kLeastIndex;
+    StreamPtr stream =
+        layout::find_step(packer.step)->open(make_source_stream(packed, 0, size), {}, std::nullopt);
+    Bytes plain = read_all(*stream, kMostIndex);
+    return plain.size() >= kLeastIndex ? std::optional(std::move(plain)) : std::nullopt;
   } catch (const std::exception&) {
-    return false;
+    return std::nullopt;
   }
 }
 
-/// How many of the bytes the packed stream takes: fewer than those cannot be decoded.
-std::uint64_t packed_size(const Packer& packer, const Bytes& packed) {
-  std::uint64_t least = 0, most = packed.size();
+/// An index that was packed, and how many bytes it took.
+struct Unpacked {
   Bytes plain;
+  std::uint64_t size;
+};
+
+/// The index at the begin of `packed`: its size is one that is stated, or else found by trying, for data may
+/// lie behind it, and fewer bytes cannot be unpacked.
+std::optional<Unpacked> unpack_front(const Packer& packer, const SourcePtr& packed,
+                                     const std::vector<std::uint64_t>& numbers) {
+  for (std::uint64_t number : numbers) {
+    if (number < 8 || number >= packed->size()) continue;
+    auto plain = unpacked(packer, packed, number);
+    if (plain && !unpacked(packer, packed, number - 1)) return Unpacked{std::move(*plain), number};
+  }
+  std::uint64_t least = 0, most = packed->size();
+  auto plain = unpacked(packer, packed, most);
+  if (plain) return Unpacked{std::move(*plain), most};
   while (least < most) {
     std::uint64_t middle = (least + most) / 2;
-    Bytes part(packed.begin(), packed.begin() + static_cast<std::ptrdiff_t>(middle));
-    if (decodes(packer, part, plain))
+    if (auto shorter = unpacked(packer, packed, middle)) {
+      plain = std::move(shorter);
       most = middle;
-    else
+    } else {
       least = middle + 1;
+    }
   }
-  return most;
+  return plain ? std::optional(Unpacked{std::move(*plain), most}) : std::nullopt;
 }
 
 SpacePtr unpacked_at(const Subject& subject, std::uint64_t at, const std::vector<std::uint64_t>& numbers) {
@@ -65,34 +81,15 @@ SpacePtr unpacked_at(const Subject& subject, std::uint64_t at, const std::vector
   if (front.size() < 8) return nullptr;
   for (const Packer& packer : kPackers) {
     if (!packer.fits(front)) continue;
-    Bytes packed = subject.read(at, kMostPacked);
+    auto found = unpack_front(packer, make_memory_source(subject.read(at, kMostPacked)), numbers);
+    if (!found) continue;
     auto space = std::make_shared<Space>();
-    // Data may lie behind it: the size is one that is stated, or else found by trying.
-    std::uint64_t size = 0;
-    for (std::uint64_t number : numbers) {
-      Bytes part(packed.begin(), packed.begin() + static_cast<std::ptrdiff_t>(
-                                                      std::min<std::uint64_t>(number, packed.size())));
-      if (number >= 8 && number < packed.size() && decodes(packer, part, space->bytes)) {
-        part.resize(part.size() - 1);
-        Bytes less;
-        if (!decodes(packer, part, less)) size = number;
-      }
-      if (size != 0) break;
-    }
-    if (size == 0) {
-      if (!decodes(packer, packed, space->bytes)) {
-        size = packed_size(packer, packed);
-        packed.resize(static_cast<std::size_t>(size));
-        if (!decodes(packer, packed, space->bytes)) continue;
-      } else {
-        size = packed.size();
-      }
-    }
+    space->bytes = std::move(found->plain);
     space->plain = false;
     space->stored_at = at;
-    space->stored_size = size;
-    space->made = packer.word;
-    space->data_size = subject.size();
+    space->stored_size = found->size;
+    space->made = packer.step;
+    space->file_size = subject.size();
     return space;
   }
   return nullptr;
@@ -143,7 +140,7 @@ std::vector<SpacePtr> keyed_at(const Subject& subject, std::uint64_t at) {
     space->stored_size = bytes.size();
     space->keyed = true;
     space->made = fmt::format("{}(hex \"{}\")", exclusive ? "xor" : "subtract", to_hex(key));
-    space->data_size = subject.size();
+    space->file_size = subject.size();
     spaces.push_back(std::move(space));
   }
   return spaces;

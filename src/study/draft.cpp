@@ -139,10 +139,8 @@ class Writer {
   std::size_t magic_size(ByteView bytes, const std::vector<HeadField>& fields) const {
     std::uint64_t limit = std::min<std::uint64_t>(
         {kMostMagic, bytes.size(), same_, fields.empty() ? kMostMagic : fields.front().at});
-    bool here = found_.grid.space->plain && found_.grid.space->data_file.empty();
-    std::uint64_t first = here ? std::min(found_.grid.begin, placement_.begin) : placement_.begin;
-    if (!found_.grid.space->plain) first = std::min(first, found_.grid.space->stored_at);
-    limit = std::min(limit, first);
+    const Space& space = *found_.grid.space;
+    limit = std::min({limit, placement_.begin, space.plain ? found_.grid.begin : space.stored_at});
     std::size_t printed = 0;
     while (printed < limit && is_ascii_name_byte(bytes[printed])) ++printed;
     if (printed >= 3) {
@@ -193,10 +191,6 @@ class Writer {
         return "name_at";
       case Role::packing:
         return "packing";
-      case Role::sum:
-        return "sum";
-      case Role::time:
-        return "written";
       case Role::other:
         break;
     }
@@ -217,7 +211,7 @@ class Writer {
       gap(at, column.at);
       at = column.at + column.width;
       std::string name = field_name(column);
-      if (column.role == Role::name || (column.role == Role::other && column.detail != "number")) {
+      if (column.role == Role::name || column.role == Role::other) {
         std::size_t width = column.width + padding_behind(column);
         at = column.at + width;
         std::string ending = column.detail == "wide"    ? " padded 0 encoded \"UTF-16LE\""
@@ -227,7 +221,6 @@ class Writer {
         continue;
       }
       std::string type = type_of(column.form, big_);
-      if (column.role == Role::sum && column.width > 8) type = fmt::format("bytes[{}]", column.width);
       if (column.mask != 0) type += fmt::format(" xor {:#x}", column.mask);
       if (column.factor != 1) type += fmt::format(" * {}", column.factor);
       line(fmt::format("  {} {}", name, type), column.why);
@@ -298,7 +291,6 @@ class Writer {
     if (has_[2]) line("front = Front at 0 in index");
     std::string count = found_.count.empty() ? "[] to end" : fmt::format("[{}]", found_.count);
     line(fmt::format("items = Item{} at {}{}", count, found_.begin, within), found_.unexplained_count);
-    if (!space.data_file.empty()) line(fmt::format("store = file(\"{{file_stem}}{}\")", space.data_file));
     bool needs_end = found_.base.find("items_end") != std::string::npos || found_.names_at == "items_end" ||
                      (!placement_.offset && !shape_.data_behind);
     if (needs_end) {
@@ -335,46 +327,40 @@ class Writer {
     std::string at = base + "item.at";
     if (placement_.size_is_end) size = "item.end_at - item.at";
     if (!placement_.size) size = fmt::format("next_of(item.at, {}) - item.at", data_end());
-    if (!found_.grid.space->data_file.empty()) return fmt::format("part(store, {}, {})", at, size);
     return fmt::format("bytes({}, {})", at, size);
   }
 
   /// Where the last entry ends, counted as offsets are.
   std::string data_end() const {
-    bool here = found_.grid.space->plain && found_.grid.space->data_file.empty();
-    std::string end = !found_.grid.space->data_file.empty()                                  ? "length(store)"
-                      : here && placement_.end == found_.grid.begin && found_.grid.begin > 0 ? found_.begin
-                                                                                             : "end";
+    bool in_front = found_.grid.space->plain && placement_.end == found_.grid.begin && found_.grid.begin > 0;
     std::uint64_t behind = subject_.size() - std::min(subject_.size(), placement_.end);
-    if (end == "end" && behind > 0 && behind <= Frame::kTail && found_.grid.space->data_file.empty())
-      end = fmt::format("end - {}", behind);
+    bool trailer = behind > 0 && behind <= Frame::kTail;
+    std::string end = in_front ? found_.begin : trailer ? fmt::format("end - {}", behind) : "end";
     return found_.base.empty() ? end : fmt::format("{} - ({})", end, found_.base);
   }
 
-  std::string path_expression(bool& numbered) {
-    std::string within = found_.grid.space->plain ? "" : " in index";
-    std::string name;
-    numbered = false;
-    if (shape_.text != TextEnd::none || found_.column(Role::name) != nullptr) {
-      name = "item.name";
+  /// Entries that have no name are called by their number.
+  bool numbered() const {
+    return shape_.text == TextEnd::none && found_.column(Role::name) == nullptr && !found_.names;
+  }
+
+  std::string path_expression() const {
+    if (numbered()) return "\"{n:04}{ending(plain)}\"";
+    std::string name = "item.name";
+    if (found_.names && !found_.names->place) {
+      name = "names[n]";
     } else if (found_.names) {
       std::string at =
           found_.names_at == "0" ? "item.name_at" : fmt::format("{} + item.name_at", found_.names_at);
-      name = found_.names->place ? fmt::format("(text until 0 at {}{})", at, within) : "names[n]";
-    } else {
-      numbered = true;
-      return "\"{n:04}{ending(plain)}\"";
+      name = fmt::format("(text until 0 at {}{})", at, found_.grid.space->plain ? "" : " in index");
     }
     return found_.backslashes ? fmt::format("slashes({})", name) : name;
   }
 
   void entry() {
-    bool numbered = false;
-    std::string path = path_expression(numbered);
     bool by_number =
-        numbered || (!placement_.offset && !shape_.data_behind) || (found_.names && !found_.names->place);
-    std::string list = "items";
-    line(fmt::format("entry for item{} in {}{} {{", by_number ? " number n" : "", list,
+        numbered() || (!placement_.offset && !shape_.data_behind) || (found_.names && !found_.names->place);
+    line(fmt::format("entry for item{} in items{} {{", by_number ? " number n" : "",
                      found_.sentinel ? fmt::format(" where item.at < {}", data_end()) : ""));
     std::string data = data_expression();
     if (!found_.packing.transform.empty()) {
@@ -382,18 +368,15 @@ class Writer {
                   ? " | " + found_.packing.transform
                   : fmt::format(" | when {}: {}", found_.packing.condition, found_.packing.transform);
     }
-    if (numbered) {
+    if (numbered()) {
       line(fmt::format("  let plain = {}", data));
       data = "plain";
     }
-    line("  path = " + path);
+    line("  path = " + path_expression());
     line("  data = " + data);
     if (found_.column(Role::unpacked) != nullptr ||
         (placement_.size && !placement_.size_is_end && placement_.bias == 0))
       line("  size = item.size");
-    if (const Column* sum = found_.column(Role::sum)) line(fmt::format("  check {} = item.sum", sum->detail));
-    if (const Column* time = found_.column(Role::time))
-      line(fmt::format("  time = {}(item.written)", time->detail));
     line("}");
   }
 

@@ -13,9 +13,8 @@ constexpr NumberForm kForms[] = {{4, false}, {4, true}, {8, false}, {8, true},
 bool overlaps(const HeadField& field, Part part, std::uint64_t at, unsigned width) {
   if (field.part != part) return false;
   // Places of the tail count backwards.
-  std::uint64_t begin = part == Part::tail ? 1024 - at : at,
-                other = part == Part::tail ? 1024 - field.at : field.at;
-  return begin < other + field.form.width && other < begin + width;
+  if (part == Part::tail) return at > field.at - field.form.width && field.at > at - width;
+  return at < field.at + field.form.width && field.at < at + width;
 }
 
 }  // namespace
@@ -38,10 +37,12 @@ Frame::Frame(const Subject& subject, const SpacePtr& space) : size_(subject.size
   for (std::size_t i = 0; i < 3; ++i) limits_[i] = parts_[i].size();
 }
 
-void Frame::narrow(std::uint64_t head_end, std::uint64_t tail_begin, std::uint64_t index_end) {
-  limits_[0] = std::min<std::uint64_t>(parts_[0].size(), head_end);
-  limits_[1] = std::min<std::uint64_t>(parts_[1].size(), size_ - std::min(size_, tail_begin));
-  limits_[2] = std::min<std::uint64_t>(parts_[2].size(), index_end);
+Frame Frame::narrowed(std::uint64_t head_end, std::uint64_t tail_begin, std::uint64_t index_end) const {
+  Frame frame = *this;
+  frame.limits_[0] = std::min<std::uint64_t>(parts_[0].size(), head_end);
+  frame.limits_[1] = std::min<std::uint64_t>(parts_[1].size(), size_ - std::min(size_, tail_begin));
+  frame.limits_[2] = std::min<std::uint64_t>(parts_[2].size(), index_end);
+  return frame;
 }
 
 std::optional<HeadField> Frame::find(std::uint64_t value, const std::vector<HeadField>& used,

@@ -34,9 +34,9 @@ class Frame {
  public:
   Frame(const Subject& subject, const SpacePtr& space);
 
-  /// Narrows the parts down to bytes that are neither records nor data: the head ends at `head_end`, the tail
-  /// begins at `tail_begin`, both in the file; that of the index ends at `index_end` in the space.
-  void narrow(std::uint64_t head_end, std::uint64_t tail_begin, std::uint64_t index_end);
+  /// The same, narrowed down to bytes that are neither records nor data: the head ends at `head_end`, the
+  /// tail begins at `tail_begin`, both in the file; that of the index ends at `index_end` in the space.
+  Frame narrowed(std::uint64_t head_end, std::uint64_t tail_begin, std::uint64_t index_end) const;
 
   /// The likeliest number of that value that is not part of `used`; nothing when there is none.
   std::optional<HeadField> find(std::uint64_t value, const std::vector<HeadField>& used, bool big) const;
@@ -45,8 +45,7 @@ class Frame {
   /// first.
   std::vector<std::uint64_t> places(std::uint64_t size) const;
 
-  ByteView bytes(Part part) const { return parts_[static_cast<std::size_t>(part)]; }
-  std::uint64_t limit(Part part) const { return limits_[static_cast<std::size_t>(part)]; }
+  std::uint64_t file_size() const { return size_; }
 
   static constexpr std::size_t kHead = 256, kTail = 64;  // bytes
 

@@ -9,16 +9,17 @@ namespace {
 
 constexpr std::size_t kLastRows = 64;
 
-/// Bytes of the space, or of the file where a plain space goes on beyond what was read of it.
-Bytes bytes_of(const Space& space, const Subject& subject, std::uint64_t at, std::uint64_t count) {
-  if (at >= space.at && at <= space.end() && count <= space.end() - at) {
-    auto begin = space.bytes.begin() + static_cast<std::ptrdiff_t>(at - space.at);
-    return {begin, begin + static_cast<std::ptrdiff_t>(count)};
-  }
-  return space.plain ? subject.read(at, count) : Bytes{};
-}
-
 }  // namespace
+
+Bytes bytes_of(const Space& space, const Subject& subject, std::uint64_t at, std::uint64_t count) {
+  if (at < space.at || at > space.end() || count > space.end() - at) {
+    if (space.plain) return subject.read(at, count);
+    if (at < space.at || at > space.end()) return {};
+    count = space.end() - at;
+  }
+  auto begin = space.bytes.begin() + static_cast<std::ptrdiff_t>(at - space.at);
+  return {begin, begin + static_cast<std::ptrdiff_t>(count)};
+}
 
 Grid fixed_grid(const SpacePtr& space, const Subject& subject, std::uint64_t begin, std::size_t stride,
                 std::uint64_t count, std::size_t most) {

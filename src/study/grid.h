@@ -46,6 +46,10 @@ struct Grid {
   bool varies() const { return shape.text != TextEnd::none || shape.data_behind; }
 };
 
+/// Up to `count` bytes of a space, fewer at its end: a plain one goes on in the file beyond what was read of
+/// it.
+Bytes bytes_of(const Space& space, const Subject& subject, std::uint64_t at, std::uint64_t count);
+
 /// `count` records of `stride` bytes from `begin` on: at most `most` of them are read. Empty when they do not
 /// lie in the space.
 Grid fixed_grid(const SpacePtr& space, const Subject& subject, std::uint64_t begin, std::size_t stride,

@@ -67,10 +67,9 @@ void explain_count(Hypothesis& found, Lookup& lookup) {
       return;
     }
   }
-  bool to_end = space.keyed   ? space.stored_at + grid.end == space.data_size
-                : space.plain ? grid.end == space.data_size && space.data_file.empty()
+  bool to_end = space.keyed   ? space.stored_at + grid.end == space.file_size
+                : space.plain ? grid.end == space.file_size
                               : grid.end == space.end();
-  if (!space.data_file.empty() && space.plain) to_end = grid.end == space.end();
   if (to_end) {
     found.bits += 8;
     found.evidence.push_back("records go on to the end");
@@ -95,7 +94,7 @@ void explain_count(Hypothesis& found, Lookup& lookup) {
   found.bits -= 10;
 }
 
-void explain_begin(Hypothesis& found, Lookup& lookup, const Subject& subject) {
+void explain_begin(Hypothesis& found, Lookup& lookup, std::uint64_t file_size) {
   const Grid& grid = found.grid;
   found.begin = std::to_string(grid.begin);
   if (!grid.space->plain) return;  // told with the index
@@ -110,7 +109,7 @@ void explain_begin(Hypothesis& found, Lookup& lookup, const Subject& subject) {
     found.evidence.push_back(fmt::format("{} tells where the records begin, {}", *begin, grid.begin));
     return;
   }
-  std::uint64_t behind = subject.size() - std::min(subject.size(), grid.begin);
+  std::uint64_t behind = file_size - std::min(file_size, grid.begin);
   if (auto back = lookup.stated(behind, "index_back", "where the records begin, from the end of the file")) {
     found.begin = fmt::format("end - {}", *back);
     found.bits += 14;
@@ -134,9 +133,9 @@ void explain_begin(Hypothesis& found, Lookup& lookup, const Subject& subject) {
       return;
     }
   }
-  if (stride > 0 && grid.end + Frame::kTail >= subject.size() && found.placement.end <= grid.begin) {
+  if (stride > 0 && grid.end + Frame::kTail >= file_size && found.placement.end <= grid.begin) {
     if (auto count = lookup.stated(grid.count, "count", "as many records as there are")) {
-      std::uint64_t trailer = subject.size() - grid.end;
+      std::uint64_t trailer = file_size - grid.end;
       found.count = *count;
       found.begin = fmt::format("end - {} - {} * {}", trailer, *count, stride);
       found.bits += 20;
@@ -163,13 +162,13 @@ void explain_base(Hypothesis& found, Lookup& lookup) {
     found.bits += 10;
     return;
   }
-  bool here = grid.space->plain && grid.space->data_file.empty();
+  bool here = grid.space->plain;
   if (here && placement.base == grid.end) {
     found.base = "items_end";
     found.bits += 6;
     return;
   }
-  for (std::uint64_t align : {4, 16, 512, 2048}) {
+  for (std::uint64_t align : kAlignments) {
     if (!here || placement.base != round_up(grid.end, align)) continue;
     found.base = fmt::format("align(items_end, {})", align);
     found.bits += 4;
@@ -198,7 +197,7 @@ void explain_packed(Hypothesis& found, Lookup& lookup) {
   if (auto size = lookup.stated(space.stored_size, "index_size", "bytes of the index as it lies here")) {
     found.packed_size = *size;
     found.bits += 10;
-  } else if (space.stored_at + space.stored_size == space.data_size) {
+  } else if (space.stored_at + space.stored_size == space.file_size) {
     found.packed_size = "";
     found.bits += 8;
   }
@@ -207,11 +206,12 @@ void explain_packed(Hypothesis& found, Lookup& lookup) {
 
 /// A byte that lies outside everything that was explained costs a little: of two explanations the one that
 /// leaves less is better.
-void weigh(Hypothesis& found, const std::vector<bool>& taken, std::uint64_t file_size) {
+void weigh(Hypothesis& found) {
   const Grid& grid = found.grid;
   double unknown = 0;
-  for (std::size_t i = 0; i < taken.size(); ++i) {
-    if (taken[i]) continue;
+  std::vector<bool> free = free_bytes(found.columns, grid.shape.fixed(), ShortNames::may_be_numbers);
+  for (std::size_t i = 0; i < free.size(); ++i) {
+    if (!free[i]) continue;
     bool zero = true;
     for (std::size_t row = 0; zero && row < std::min<std::size_t>(grid.rows(), 64); ++row)
       zero = grid.row(row)[i] == 0;
@@ -219,10 +219,9 @@ void weigh(Hypothesis& found, const std::vector<bool>& taken, std::uint64_t file
   }
   found.bits -= std::min(unknown, 16.0);
   double data = static_cast<double>(found.placement.end - found.placement.begin);
-  double table = grid.space->plain && !grid.shape.data_behind && grid.space->data_file.empty()
-                     ? static_cast<double>(grid.end - grid.begin)
-                     : 0;
-  double share = (data + table) / std::max(1.0, static_cast<double>(file_size));
+  double table =
+      grid.space->plain && !grid.shape.data_behind ? static_cast<double>(grid.end - grid.begin) : 0;
+  double share = (data + table) / std::max(1.0, static_cast<double>(grid.space->file_size));
   found.bits -= 80 * std::max(0.0, 1 - share);
 }
 
@@ -235,6 +234,56 @@ std::optional<Placement> best_placement(const Grid& grid, const Zone& zone, cons
   }
   if (best) return best;
   return pairs.empty() ? place_by_sizes(grid, zone) : std::nullopt;
+}
+
+/// Where the index lies in the file, and from where on there can be data.
+Zone zone_of(const Grid& grid) {
+  const Space& space = *grid.space;
+  Zone zone{space.file_size, 4, grid.begin, grid.end};
+  if (!space.plain) {
+    zone.table_begin = space.stored_at;
+    zone.table_end = space.stored_at + (space.keyed ? grid.end : space.stored_size);
+  }
+  if (zone.table_begin <= kFarTable) zone.first = zone.table_end;
+  return zone;
+}
+
+/// Adds the columns of the placement, and texts that are none of them.
+void add_columns(Hypothesis& found, const Grid& grid) {
+  std::optional<Column>&offset = found.placement.offset, &size = found.placement.size;
+  if (offset)
+    offset->why = found.placement.in_order ? "they rise through the whole file"
+                                           : "sorted, they go through the whole file";
+  if (size && size->why.empty())
+    size->why =
+        offset ? "reach up to the next place, but for filling" : "together all that lies behind the records";
+  for (const auto& number : {offset, size}) {
+    if (number) found.add(*number);
+  }
+  if (grid.shape.text != TextEnd::none) return;
+  for (Column& text : find_texts(grid)) {
+    if ((offset && overlap(*offset, text)) || (size && overlap(*size, text))) continue;
+    text.why = text.role == Role::name ? "can be read in all records" : "can be read, few are different";
+    found.add(std::move(text));
+  }
+}
+
+/// What lies between entries, all of them moved by so many bytes, in bits: filling speaks for them, anything
+/// else against.
+double bits_of_gaps(const std::vector<DataRun>& runs, std::uint64_t moved, const Subject& subject) {
+  constexpr std::size_t kLooked = 24;
+  std::size_t looked = 0;
+  double bits = 0;
+  for (std::size_t i = 0; i + 1 < runs.size() && looked < kLooked; ++i) {
+    std::uint64_t end = runs[i].at + runs[i].size;
+    if (end >= runs[i + 1].at || runs[i + 1].at - end > 4096) continue;
+    Bytes bytes = subject.read(end + moved, runs[i + 1].at - end);
+    if (bytes.empty()) continue;
+    ++looked;
+    bool filling = std::all_of(bytes.begin(), bytes.end(), [&](Byte b) { return b == bytes.front(); });
+    bits += filling ? std::min(4.0, static_cast<double>(bytes.size()) / 4) : -8;
+  }
+  return bits;
 }
 
 }  // namespace
@@ -264,42 +313,34 @@ void keep_best(std::vector<Hypothesis>& best, Hypothesis found) {
   if (best.size() > kKept) best.pop_back();
 }
 
-/// What lies between entries, in bits: filling speaks for them, anything else against.
-static double bits_of_gaps(const Hypothesis& found, const Subject& subject) {
-  constexpr std::size_t kLooked = 24;
-  std::vector<DataRun> runs = data_runs(found);
-  std::sort(runs.begin(), runs.end(), [](const DataRun& a, const DataRun& b) { return a.at < b.at; });
-  std::size_t looked = 0;
-  double bits = 0;
-  for (std::size_t i = 0; i + 1 < runs.size() && looked < kLooked; ++i) {
-    std::uint64_t end = runs[i].at + runs[i].size;
-    if (end >= runs[i + 1].at || runs[i + 1].at - end > 4096) continue;
-    DataRun gap{end, runs[i + 1].at - end};
-    Bytes bytes = data_of(found, subject, gap, gap.size);
-    if (bytes.empty()) continue;
-    ++looked;
-    bool filling = std::all_of(bytes.begin(), bytes.end(), [&](Byte b) { return b == bytes.front(); });
-    bits += filling ? std::min(4.0, static_cast<double>(bytes.size()) / 4) : -8;
+void keep_explained(std::vector<Hypothesis>& best, const Grid& grid, const Frame& frame,
+                    const std::vector<Pair>& pairs) {
+  constexpr std::size_t kTried = 4;
+  for (std::size_t i = 0; i < std::min(pairs.size(), kTried); ++i) {
+    if (auto found = explain(grid, frame, {pairs[i]})) keep_best(best, std::move(*found));
   }
-  return bits;
 }
 
 void explain_gaps(Hypothesis& found, const Subject& subject) {
   if (found.grid.shape.data_behind) return;
-  double bits = bits_of_gaps(found, subject);
-  // Offsets that count from the end of the table may count from a multiple behind it.
-  for (std::uint64_t align : {4, 16, 512, 2048}) {
-    std::uint64_t moved = round_up(found.grid.end, align) - found.grid.end;
-    if (found.base != "items_end" || align > found.placement.align || moved == 0) continue;
-    Hypothesis other = found;
-    other.placement.base += moved;
-    other.placement.begin += moved;
-    other.placement.end += moved;
-    other.base = fmt::format("align(items_end, {})", align);
-    double others = bits_of_gaps(other, subject);
-    if (other.placement.end > found.grid.space->data_size || others <= bits) continue;
+  std::vector<DataRun> runs = data_runs(found);
+  std::sort(runs.begin(), runs.end(), [](const DataRun& a, const DataRun& b) { return a.at < b.at; });
+  double bits = bits_of_gaps(runs, 0, subject);
+  // Offsets that count from the end of the table may count from the next multiple of an alignment.
+  Placement& placement = found.placement;
+  std::uint64_t table_end = found.grid.end;
+  for (std::uint64_t align : kAlignments) {
+    std::uint64_t moved = round_up(table_end, align) - table_end;
+    if (found.base != "items_end" || align > placement.align || moved == 0 ||
+        placement.end + moved > found.grid.space->file_size)
+      continue;
+    double others = bits_of_gaps(runs, moved, subject);
+    if (others <= bits) continue;
     bits = others;
-    found = std::move(other);
+    placement.base += moved;
+    placement.begin += moved;
+    placement.end += moved;
+    found.base = fmt::format("align(items_end, {})", align);
   }
   found.bits += bits;
 }
@@ -320,19 +361,19 @@ void explain_names(Hypothesis& found, const Subject& subject) {
   const Space& space = *grid.space;
   std::vector<std::uint64_t> places = {grid.end, 0};
   Frame frame(subject, grid.space);
-  bool here = space.plain && space.data_file.empty();
-  if (here && found.placement.end < subject.size()) places.push_back(found.placement.end);
+  if (space.plain && found.placement.end < subject.size()) places.push_back(found.placement.end);
   for (std::uint64_t place : frame.places(space.plain ? subject.size() : space.end())) {
     if (places.size() < 16) places.push_back(place);
   }
-  found.names = find_name_table(grid, subject, taken_by(found.columns, grid.shape.fixed()), places);
+  std::vector<bool> free = free_bytes(found.columns, grid.shape.fixed(), ShortNames::may_be_numbers);
+  found.names = find_name_table(grid, subject, free, places);
   if (!found.names) return;
   found.bits += found.names->bits;
   std::uint64_t at = found.names->at;
   found.names_at = std::to_string(at);
-  frame.narrow(std::min(grid.begin, Frame::kHead), subject.size() - Frame::kTail,
-               space.plain ? 0 : grid.begin);
-  Lookup lookup(frame, found.head,
+  Frame around = frame.narrowed(std::min<std::uint64_t>(grid.begin, Frame::kHead),
+                                subject.size() - Frame::kTail, space.plain ? 0 : grid.begin);
+  Lookup lookup(around, found.head,
                 found.placement.offset ? found.placement.offset->form.big : found.placement.size->form.big);
   if (at == grid.end) {
     found.names_at = "items_end";
@@ -348,19 +389,7 @@ void explain_names(Hypothesis& found, const Subject& subject) {
   }
   found.evidence.push_back("a number of each record tells where a text begins");
   found.names->place->why = "a text begins there, in all records";
-  found.columns.push_back(*found.names->place);
-  std::sort(found.columns.begin(), found.columns.end(),
-            [](const Column& a, const Column& b) { return a.at < b.at; });
-}
-
-std::vector<bool> taken_by(const std::vector<Column>& columns, std::size_t fixed) {
-  std::vector<bool> taken(fixed);
-  for (const Column& column : columns) {
-    // A short text may be a number whose bytes can be printed.
-    if (column.role == Role::name && column.width <= 4) continue;
-    for (std::size_t i = column.at; i < column.at + column.width && i < fixed; ++i) taken[i] = true;
-  }
-  return taken;
+  found.add(*found.names->place);
 }
 
 const Column* Hypothesis::column(Role role) const {
@@ -369,76 +398,43 @@ const Column* Hypothesis::column(Role role) const {
   return found == columns.end() ? nullptr : &*found;
 }
 
-std::optional<Hypothesis> explain(Grid grid, const Subject& subject, const std::vector<Pair>& pairs,
+void Hypothesis::add(Column column) {
+  auto behind =
+      std::find_if(columns.begin(), columns.end(), [&](const Column& one) { return one.at > column.at; });
+  columns.insert(behind, std::move(column));
+}
+
+std::optional<Hypothesis> explain(Grid grid, const Frame& frame, const std::vector<Pair>& pairs,
                                   std::optional<Placement> known) {
-  Hypothesis found;
-  const Space& space = *grid.space;
   if (grid.rows() == 0) return std::nullopt;
-  bool here = space.plain && space.data_file.empty();
-  Zone zone{space.data_size, here ? 4u : 0u, here ? grid.begin : 0, here ? grid.end : 0};
-  if (here && grid.begin <= kFarTable) zone.first = grid.end;
-  if (!space.plain && space.data_file.empty()) {
-    zone.table_begin = space.stored_at;
-    zone.table_end = space.stored_at + (space.keyed ? grid.end : space.stored_size);
-    zone.first = 4;
-    if (space.stored_at <= kFarTable) zone.first = zone.table_end;
-  }
+  Zone zone = zone_of(grid);
   auto placement = known ? std::move(known) : best_placement(grid, zone, pairs);
   if (!placement) return std::nullopt;
+  Hypothesis found;
   found.placement = *placement;
-  if (grid.shape.text == TextEnd::none) found.columns = find_texts(grid);
-  std::erase_if(found.columns, [&](const Column& text) {
-    auto meets = [&](const std::optional<Column>& number) {
-      return number && number->at < text.at + text.width && text.at < number->at + number->width;
-    };
-    return meets(placement->offset) || meets(placement->size);
-  });
   found.bits = placement->bits;
-  if (found.placement.offset)
-    found.placement.offset->why = found.placement.in_order ? "they rise through the whole file"
-                                                           : "sorted, they go through the whole file";
-  if (found.placement.size && found.placement.size->why.empty())
-    found.placement.size->why = found.placement.offset ? "reach up to the next place, but for filling"
-                                                       : "together all that lies behind the records";
-  for (Column& text : found.columns)
-    text.why = text.role == Role::name ? "can be read in all records" : "can be read, few are different";
-  bool big = false;
-  for (const auto& column : {found.placement.offset, found.placement.size}) {
-    if (!column) continue;
-    found.columns.push_back(*column);
-    if (column->width > 1) big = column->form.big;
-  }
-  bool named = grid.shape.text != TextEnd::none ||
-               std::any_of(found.columns.begin(), found.columns.end(),
-                           [](const Column& one) { return one.role == Role::name; });
+  add_columns(found, grid);
+  bool named = grid.shape.text != TextEnd::none || found.column(Role::name) != nullptr;
   if (named) found.bits += 3.0 * static_cast<double>(std::min<std::size_t>(grid.rows(), 20));
-  std::sort(found.columns.begin(), found.columns.end(),
-            [](const Column& a, const Column& b) { return a.at < b.at; });
   found.grid = std::move(grid);
 
-  Frame frame(subject, found.grid.space);
-  std::uint64_t first_byte = found.placement.begin, last_byte = found.placement.end;
-  if (here) {
-    first_byte = std::min(first_byte, found.grid.begin);
-    last_byte = std::max(last_byte, found.grid.end);
-  } else if (!space.plain) {
-    first_byte = std::min(first_byte, space.stored_at);
-    last_byte = std::max(last_byte, zone.table_end);
+  const Space& space = *found.grid.space;
+  Frame around =
+      frame.narrowed(std::min(found.placement.begin, zone.table_begin),
+                     std::max(found.placement.end, zone.table_end), space.plain ? 0 : found.grid.begin);
+  bool big = false;
+  for (const auto& column : {found.placement.offset, found.placement.size}) {
+    if (column && column->width > 1) big = column->form.big;
   }
-  if (!space.data_file.empty()) {
-    first_byte = space.plain ? found.grid.begin : space.stored_at;
-    last_byte = space.plain ? found.grid.end : space.stored_at + space.stored_size;
-  }
-  frame.narrow(first_byte, last_byte, space.plain ? 0 : found.grid.begin);
-  Lookup lookup(frame, found.head, big);
-  explain_begin(found, lookup, subject);
+  Lookup lookup(around, found.head, big);
+  explain_begin(found, lookup, frame.file_size());
   if (found.count.empty()) explain_count(found, lookup);
   explain_packed(found, lookup);
   explain_base(found, lookup);
   const Placement& where = found.placement;
   if (where.offset && !where.size && found.grid.rows() > 2)
     found.sentinel = where.base + where.offset->value(found.grid, found.grid.rows() - 1) == where.end;
-  weigh(found, taken_by(found.columns, found.grid.shape.fixed()), space.data_size);
+  weigh(found);
   return found;
 }
 

@@ -12,10 +12,8 @@ namespace operculum::study {
 
 /// How the data of entries is packed.
 struct Packing {
-  std::string transform;              ///< in the layout language: "zlib"; empty: stored as it is
-  std::string condition;              ///< when it is, such as "item.size < item.length"; empty: always
-  std::optional<Column> choice;       ///< the number that tells which entries are packed
-  std::size_t tried = 0, opened = 0;  ///< entries
+  std::string transform;  ///< in the layout language: "zlib"; empty: stored as it is
+  std::string condition;  ///< when it is, such as "item.stored < item.size"; empty: always
 };
 
 /// One explanation of a file: where its index lies, what its columns mean, where the data is.
@@ -35,16 +33,20 @@ struct Hypothesis {
   std::vector<std::string> evidence;            ///< in words
 
   const Column* column(Role role) const;
+  void add(Column column);  ///< to the columns, at its place
 };
 
 /// What records mean, as far as it can be told, when one of these pairs places their data, or sizes alone do;
-/// nothing when none does.
-/// `known` is where the data is, when that was settled before.
-std::optional<Hypothesis> explain(Grid grid, const Subject& subject, const std::vector<Pair>& pairs,
+/// nothing when none does. `known` is where the data is, when that was settled before.
+std::optional<Hypothesis> explain(Grid grid, const Frame& frame, const std::vector<Pair>& pairs,
                                   std::optional<Placement> known = std::nullopt);
 
 /// Adds to the best ones, the likeliest first; of those that read the same numbers one stays.
 void keep_best(std::vector<Hypothesis>& best, Hypothesis found);
+
+/// Keeps what the likeliest of the pairs, each by itself, make of the records.
+void keep_explained(std::vector<Hypothesis>& best, const Grid& grid, const Frame& frame,
+                    const std::vector<Pair>& pairs);
 
 /// Looks at what lies between entries, where it is not explained by sizes: filling speaks for them, anything
 /// else against.
@@ -52,8 +54,5 @@ void explain_gaps(Hypothesis& found, const Subject& subject);
 
 /// Looks for the names of records that have none, in a table of texts, and for what names tell.
 void explain_names(Hypothesis& found, const Subject& subject);
-
-/// Which fixed bytes of a record are part of these columns.
-std::vector<bool> taken_by(const std::vector<Column>& columns, std::size_t fixed);
 
 }  // namespace operculum::study

@@ -118,7 +118,7 @@ std::vector<Column> find_texts(const Grid& grid) {
 }
 
 std::optional<NameTable> find_name_table(const Grid& grid, const Subject& subject,
-                                         const std::vector<bool>& taken,
+                                         const std::vector<bool>& free,
                                          const std::vector<std::uint64_t>& places) {
   std::optional<NameTable> best;
   const Space& space = *grid.space;
@@ -127,14 +127,7 @@ std::optional<NameTable> find_name_table(const Grid& grid, const Subject& subjec
     if (!best || found.bits > best->bits) best = std::move(found);
   };
   for (std::uint64_t place : places) {
-    Bytes table;
-    if (place >= space.at && place < space.end()) {
-      auto begin = space.bytes.begin() + static_cast<std::ptrdiff_t>(place - space.at);
-      table.assign(begin, begin + static_cast<std::ptrdiff_t>(
-                                      std::min<std::uint64_t>(space.end() - place, kMostNameTable)));
-    } else if (space.plain) {
-      table = subject.read(place, kMostNameTable);
-    }
+    Bytes table = bytes_of(space, subject, place, kMostNameTable);
     if (table.empty()) continue;
     Shape shape;
     shape.text = TextEnd::zero;
@@ -150,9 +143,7 @@ std::optional<NameTable> find_name_table(const Grid& grid, const Subject& subjec
       offer({place, std::nullopt, 6.0 * static_cast<double>(std::min<std::size_t>(rows, 12))});
     for (NumberForm form : kNumberForms) {
       for (std::size_t column = 0; column + form.width <= grid.shape.fixed(); ++column) {
-        bool free = true;
-        for (std::size_t i = column; i < column + form.width; ++i) free = free && !taken[i];
-        if (!free) continue;
+        if (!may_lie(grid, free, column, form)) continue;
         std::size_t fine = 0, asked = 0;
         std::set<std::uint64_t> distinct;
         for (std::size_t row = 0; row < rows; ++row) {

@@ -21,9 +21,9 @@ struct NameTable {
   double bits = 0;
 };
 
-/// `taken` tells bytes of a record that are something else; `places` where a table may begin.
+/// `free` tells which bytes of a record are nothing else; `places` where a table may begin.
 std::optional<NameTable> find_name_table(const Grid& grid, const Subject& subject,
-                                         const std::vector<bool>& taken,
+                                         const std::vector<bool>& free,
                                          const std::vector<std::uint64_t>& places);
 
 }  // namespace operculum::study

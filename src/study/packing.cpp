@@ -97,8 +97,8 @@ std::optional<Bytes> decoded(const Way& way, const Bytes& packed, std::optional<
   }
 }
 
-/// A row that is tried.
-struct Trial {
+/// A row that codecs are tried on.
+struct Sample {
   std::size_t row;
   DataRun run;
   Bytes bytes;
@@ -108,6 +108,7 @@ struct Trial {
 std::vector<Column> sizes_that_grow(const Hypothesis& found, const std::vector<DataRun>& runs) {
   std::vector<Column> all;
   const Grid& grid = found.grid;
+  std::vector<bool> free = free_bytes(found.columns, grid.shape.fixed(), ShortNames::are_texts);
   for (NumberForm form : {NumberForm{4, false},
                           {4, true},
                           {8, false},
@@ -117,11 +118,7 @@ std::vector<Column> sizes_that_grow(const Hypothesis& found, const std::vector<D
                           {2, false},
                           {2, true}}) {
     for (std::size_t at = 0; at + form.width <= grid.shape.fixed(); ++at) {
-      if (grid.varies() && at < grid.shape.before && at + form.width > grid.shape.before) continue;
-      bool free = std::none_of(found.columns.begin(), found.columns.end(), [&](const Column& one) {
-        return one.at < at + form.width && at < one.at + one.width;
-      });
-      if (!free) continue;
+      if (!may_lie(grid, free, at, form)) continue;
       std::size_t larger = 0, sane = 0, rows = 0;
       for (std::size_t i = 0; i < runs.size(); ++i) {
         if (runs[i].size == 0) continue;
@@ -141,13 +138,10 @@ std::vector<Column> sizes_that_grow(const Hypothesis& found, const std::vector<D
 std::optional<Column> choice_of(const Hypothesis& found, const std::vector<std::size_t>& packed,
                                 const std::vector<std::size_t>& stored) {
   const Grid& grid = found.grid;
+  std::vector<bool> free = free_bytes(found.columns, grid.shape.fixed(), ShortNames::are_texts);
   for (NumberForm form : {NumberForm{4, false}, {4, true}, {2, false}, {2, true}, {1, false}}) {
     for (std::size_t at = 0; at + form.width <= grid.shape.fixed(); ++at) {
-      if (grid.varies() && at < grid.shape.before && at + form.width > grid.shape.before) continue;
-      bool free = std::none_of(found.columns.begin(), found.columns.end(), [&](const Column& one) {
-        return one.at < at + form.width && at < one.at + one.width;
-      });
-      if (!free) continue;
+      if (!may_lie(grid, free, at, form)) continue;
       std::set<std::uint64_t> a, b;
       for (std::size_t row : packed) a.insert(grid.value(row, at, form));
       for (std::size_t row : stored) b.insert(grid.value(row, at, form));
@@ -168,34 +162,30 @@ struct Outcome {
   std::vector<std::size_t> packed, stored;
 };
 
-bool better(const Outcome& a, const Outcome& b) {
-  return a.packed.size() > b.packed.size();
-}
-
 Outcome try_way(const Way& way, const std::optional<Column>& size, const Grid& grid,
-                const std::vector<Trial>& trials) {
+                const std::vector<Sample>& samples) {
   Outcome outcome{&way, size, {}, {}};
   std::size_t failed = 0;
-  for (const Trial& trial : trials) {
+  for (const Sample& sample : samples) {
     std::optional<std::uint64_t> wanted;
     if (size) {
-      wanted = size->value(grid, trial.row);
-      if (*wanted == trial.run.size) {
-        outcome.stored.push_back(trial.row);
+      wanted = size->value(grid, sample.row);
+      if (*wanted == sample.run.size) {
+        outcome.stored.push_back(sample.row);
         continue;
       }
       if (*wanted > kMostTried) continue;
       // Without an end of its own a codec decodes anything, for long: the short entries have to do.
-      if (!way.ends_itself && (trial.run.size > kMostLax || *wanted > trial.run.size * 20)) continue;
+      if (!way.ends_itself && (sample.run.size > kMostLax || *wanted > sample.run.size * 20)) continue;
     }
-    auto bytes = decoded(way, trial.bytes, std::nullopt, wanted ? *wanted + kMostBehind + 1 : kMostTried);
+    auto bytes = decoded(way, sample.bytes, std::nullopt, wanted ? *wanted + kMostBehind + 1 : kMostTried);
     std::uint64_t most = way.ends_itself || !wanted ? 0 : kMostBehind;
     bool right =
         bytes && (wanted ? bytes->size() >= *wanted && bytes->size() <= *wanted + most : bytes->size() > 16);
     if (right) {
-      outcome.packed.push_back(trial.row);
+      outcome.packed.push_back(sample.row);
     } else {
-      outcome.stored.push_back(trial.row);
+      outcome.stored.push_back(sample.row);
       if (++failed >= (way.ends_itself ? 4u : 1u) && outcome.packed.empty()) break;
     }
   }
@@ -203,12 +193,12 @@ Outcome try_way(const Way& way, const std::optional<Column>& size, const Grid& g
 }
 
 /// LZSS decodes almost anything to any size: what it made has to be as long without being told, too.
-bool is_proof(const Outcome& outcome, std::size_t trials) {
+bool is_proof(const Outcome& outcome, std::size_t samples) {
   if (outcome.packed.empty()) return false;
   bool lax = !outcome.way->ends_itself || outcome.way->step == "rle";
   if (!outcome.size && lax) return false;
   return !lax ||
-         (outcome.packed.size() >= std::min<std::size_t>(3, trials) && outcome.packed.size() * 4 >= trials);
+         (outcome.packed.size() >= std::min<std::size_t>(3, samples) && outcome.packed.size() * 4 >= samples);
 }
 
 /// Adds an entry whose two sizes are equal, when it cannot be decoded: such are not packed.
@@ -219,8 +209,8 @@ void stored_as_they_are(Outcome& outcome, const Hypothesis& found, const Subject
     if (runs[row].size == 0 || runs[row].size > kMostTried ||
         outcome.size->value(found.grid, row) != runs[row].size)
       continue;
-    auto bytes = decoded(*outcome.way, data_of(found, subject, runs[row], kMostTried), runs[row].size,
-                         runs[row].size + 1);
+    auto bytes =
+        decoded(*outcome.way, subject.read(runs[row].at, runs[row].size), runs[row].size, runs[row].size + 1);
     bool packed = bytes && bytes->size() == runs[row].size && outcome.way->ends_itself;
     (packed ? outcome.packed : outcome.stored).push_back(row);
     if (outcome.stored.size() > 64) return;
@@ -236,19 +226,18 @@ void sort_rows(Outcome& outcome, const Grid& grid, const std::vector<DataRun>& r
     (outcome.size->value(grid, row) == runs[row].size ? outcome.stored : outcome.packed).push_back(row);
 }
 
-std::vector<Trial> choose_trials(const Hypothesis& found, const Subject& subject,
-                                 const std::vector<DataRun>& runs) {
+std::vector<Sample> choose_samples(const Subject& subject, const std::vector<DataRun>& runs) {
   std::vector<std::size_t> rows;
   for (std::size_t i = 0; i < runs.size(); ++i) {
     if (runs[i].size >= 8 && runs[i].size <= kMostTried) rows.push_back(i);
   }
   std::stable_sort(rows.begin(), rows.end(),
                    [&](std::size_t a, std::size_t b) { return runs[a].size < runs[b].size; });
-  std::vector<Trial> trials;
+  std::vector<Sample> samples;
   std::size_t step = std::max<std::size_t>(1, rows.size() / kRowsTried);
-  for (std::size_t i = 0; i < rows.size() && trials.size() < kRowsTried; i += step)
-    trials.push_back({rows[i], runs[rows[i]], data_of(found, subject, runs[rows[i]], kMostTried)});
-  return trials;
+  for (std::size_t i = 0; i < rows.size() && samples.size() < kRowsTried; i += step)
+    samples.push_back({rows[i], runs[rows[i]], subject.read(runs[rows[i]].at, runs[rows[i]].size)});
+  return samples;
 }
 
 }  // namespace
@@ -285,19 +274,10 @@ std::vector<DataRun> data_runs(const Hypothesis& found) {
   return runs;
 }
 
-Bytes data_of(const Hypothesis& found, const Subject& subject, const DataRun& run, std::uint64_t most) {
-  const Space& space = *found.grid.space;
-  std::uint64_t count = std::min(run.size, most);
-  if (space.data_file.empty()) return subject.read(run.at, count);
-  SourcePtr data = subject.sibling ? subject.sibling(space.data_file) : nullptr;
-  return data ? read_up_to(*data, run.at, count) : Bytes{};
-}
-
 void find_packing(Hypothesis& found, const Subject& subject) {
   std::vector<DataRun> runs = data_runs(found);
-  std::vector<Trial> trials = choose_trials(found, subject, runs);
-  if (trials.empty()) return;
-  found.packing.tried = trials.size();
+  std::vector<Sample> samples = choose_samples(subject, runs);
+  if (samples.empty()) return;
   std::vector<std::optional<Column>> sizes;
   for (Column& column : sizes_that_grow(found, runs)) sizes.emplace_back(column);
   if (sizes.size() > 6) sizes.resize(6);
@@ -307,40 +287,35 @@ void find_packing(Hypothesis& found, const Subject& subject) {
   for (const auto& size : sizes) {
     for (const Way& way : kWays) {
       if (!size && (!way.ends_itself || way.step == "rle")) continue;
-      Outcome outcome = try_way(way, size, found.grid, trials);
-      if (!is_proof(outcome, trials.size())) continue;
-      if (!size && outcome.packed.size() * 10 < trials.size() * 9)
+      Outcome outcome = try_way(way, size, found.grid, samples);
+      if (!is_proof(outcome, samples.size())) continue;
+      if (!size && outcome.packed.size() * 10 < samples.size() * 9)
         continue;  // files of that kind among others
-      if (!best || better(outcome, *best)) best = std::move(outcome);
-      if (best->packed.size() == trials.size()) break;
+      if (!best || outcome.packed.size() > best->packed.size()) best = std::move(outcome);
+      if (best->packed.size() == samples.size()) break;
     }
   }
   if (!best) return;
   found.packing.transform = best->way->text;
-  found.packing.opened = best->packed.size();
   found.bits += 12.0 * static_cast<double>(std::min<std::size_t>(best->packed.size(), 6));
   found.evidence.push_back(fmt::format("{} of {} entries that were tried are unpacked by {}{}",
-                                       best->packed.size(), trials.size(), best->way->step,
+                                       best->packed.size(), samples.size(), best->way->step,
                                        best->size ? " to the size that their record tells" : ""));
   if (best->size) {
     best->size->why = "what comes out of the codec is as long";
-    found.columns.push_back(*best->size);
+    found.add(*best->size);
   }
   stored_as_they_are(*best, found, subject, runs);
   if (!best->stored.empty()) {
     sort_rows(*best, found.grid, runs);
-    found.packing.choice = choice_of(found, best->packed, best->stored);
-    if (found.packing.choice) {
-      found.packing.choice->why =
-          fmt::format("is {} where data is packed, and only there", found.packing.choice->detail);
-      found.columns.push_back(*found.packing.choice);
-      found.packing.condition = fmt::format("item.packing == {}", found.packing.choice->detail);
+    if (auto choice = choice_of(found, best->packed, best->stored)) {
+      choice->why = fmt::format("is {} where data is packed, and only there", choice->detail);
+      found.packing.condition = fmt::format("item.packing == {}", choice->detail);
+      found.add(std::move(*choice));
     } else if (best->size && found.placement.size && !found.placement.size_is_end) {
       found.packing.condition = "item.stored < item.size";
     }
   }
-  std::sort(found.columns.begin(), found.columns.end(),
-            [](const Column& a, const Column& b) { return a.at < b.at; });
 }
 
 }  // namespace operculum::study

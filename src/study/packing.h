@@ -9,13 +9,10 @@ namespace operculum::study {
 /// tells packed entries from others.
 void find_packing(Hypothesis& found, const Subject& subject);
 
-/// Where a row's data lies in the file; nothing where that is not known.
+/// Where a row's data lies in the file.
 struct DataRun {
   std::uint64_t at = 0, size = 0;
 };
 std::vector<DataRun> data_runs(const Hypothesis& found);
-
-/// The bytes of some rows' data, `most` bytes of each at most.
-Bytes data_of(const Hypothesis& found, const Subject& subject, const DataRun& run, std::uint64_t most);
 
 }  // namespace operculum::study

@@ -12,8 +12,9 @@ namespace operculum::study {
 namespace {
 
 constexpr std::size_t kMostFixed = 64;  // bytes of a record beside its name
-constexpr std::size_t kRowsPaired = 160, kLeastRows = 3, kMostChains = 16, kPairsTried = 4, kMostWindows = 12,
-                      kPointedReach = 256;
+constexpr std::size_t kNearFront = 96;  // sizes alone are looked for up to here
+constexpr std::size_t kRowsPaired = 160, kLeastRows = 3, kMostChains = 16, kMostRows = 100'000,
+                      kMostWindows = 12, kPointedReach = 256;
 
 /// Names that follow each other so.
 struct TextChain {
@@ -23,34 +24,16 @@ struct TextChain {
   std::size_t rows = 0;
 };
 
-std::vector<Shape> shapes() {
-  std::vector<Shape> all;
-  Shape zero;
-  zero.text = TextEnd::zero;
-  all.push_back(zero);
-  for (NumberForm form : {NumberForm{1, false}, {2, false}, {2, true}, {4, false}, {4, true}}) {
-    for (unsigned unit : {1u, 2u}) {
-      Shape sized;
-      sized.text = TextEnd::sized;
-      sized.length = form;
-      sized.unit = unit;
-      all.push_back(sized);
-    }
-  }
-  return all;
-}
-
-/// How many names follow from `at` on with `gap` fixed bytes between them.
-std::size_t follow_names(ByteView bytes, std::size_t at, const Shape& shape, std::size_t gap,
-                         std::size_t align, std::size_t most) {
-  std::size_t rows = 0, first = at;
-  while (rows < most) {
-    auto text = read_text(bytes, at, shape);
-    if (!text) break;
-    ++rows;
+/// Follows names from `at` on, with `gap` fixed bytes between them, until there is none, or the visitor has
+/// seen enough; it is given the place of each.
+template <typename Visitor>
+void follow_names(ByteView bytes, std::size_t at, const Shape& shape, std::size_t gap, std::size_t align,
+                  const Visitor& go_on) {
+  std::size_t first = at;
+  while (auto text = read_text(bytes, at, shape)) {
+    if (!go_on(at)) return;
     at = first + static_cast<std::size_t>(round_up(at + text->taken + gap - first, align));
   }
-  return rows;
 }
 
 /// Whether a text goes on at `at`: a number in front of it, of four bytes at most, may look like letters,
@@ -64,7 +47,7 @@ bool is_inside(ByteView bytes, std::size_t at) {
 std::vector<TextChain> find_chains(ByteView bytes, std::size_t most) {
   std::vector<TextChain> chains;
   std::size_t reach = std::min(bytes.size(), most);
-  for (const Shape& shape : shapes()) {
+  for (const Shape& shape : name_shapes()) {
     std::set<std::pair<std::size_t, std::size_t>> known;  // where a chain went through, by its gap
     for (std::size_t at = 0; at < reach; ++at) {
       if (shape.text == TextEnd::zero && is_inside(bytes, at)) continue;
@@ -72,19 +55,18 @@ std::vector<TextChain> find_chains(ByteView bytes, std::size_t most) {
       for (std::size_t align : {1u, 4u}) {
         for (std::size_t gap = shape.text == TextEnd::zero ? 2 : 0; gap <= kMostFixed; ++gap) {
           if (align > 1 && gap % align != 0 && gap > 16) continue;
-          if (follow_names(bytes, at, shape, gap, align, kLeastRows) < kLeastRows) continue;
           if (known.contains({at, gap * 8 + align})) continue;
           TextChain chain{shape, at, 0, 0};
           chain.shape.before = gap;
           chain.shape.align = static_cast<unsigned>(align);
-          std::size_t here = at;
-          while (chain.rows < 100000) {
-            auto text = read_text(bytes, here, shape);
-            if (!text) break;
+          follow_names(bytes, at, shape, gap, align, [&](std::size_t) { return ++chain.rows < kLeastRows; });
+          if (chain.rows < kLeastRows) continue;
+          chain.rows = 0;
+          follow_names(bytes, at, shape, gap, align, [&](std::size_t here) {
             known.insert({here, gap * 8 + align});
-            if (chain.rows++ == 1) chain.second = here;
-            here = at + static_cast<std::size_t>(round_up(here + text->taken + gap - at, align));
-          }
+            if (chain.rows == 1) chain.second = here;
+            return ++chain.rows < kMostRows;
+          });
           chains.push_back(chain);
         }
       }
@@ -147,7 +129,7 @@ std::vector<Hypothesis> search_records(const SpacePtr& space, const Subject& sub
         if (number <= chain.rows && number + 2 >= chain.rows) counts.insert(number);
       }
       Grid rows = text_grid(space, window + chain.second - fixed, chain.shape, kRowsPaired);
-      std::vector<Pair> pairs = find_pairs(rows, space->data_size, std::vector<bool>(fixed));
+      std::vector<Pair> pairs = find_pairs(rows, space->file_size, std::vector<bool>(fixed, true));
       for (std::size_t before = 0; before <= fixed; ++before) {
         if (chain.at < before) break;
         std::vector<Pair> here = pairs_split(pairs, fixed, before);
@@ -159,12 +141,10 @@ std::vector<Hypothesis> search_records(const SpacePtr& space, const Subject& sub
         for (std::uint64_t count : counts) {
           Grid grid = text_grid(space, window + chain.at - before, shape, count);
           if (grid.count + 1 < count || grid.rows() < kLeastRows) continue;
-          if (window == space->at && chain.at <= 96) {
-            if (auto found = explain(grid, subject, {})) keep_best(best, std::move(*found));
+          if (window == space->at && chain.at <= kNearFront) {
+            if (auto found = explain(grid, frame, {})) keep_best(best, std::move(*found));
           }
-          for (std::size_t i = 0; i < std::min<std::size_t>(here.size(), kPairsTried); ++i) {
-            if (auto found = explain(grid, subject, {here[i]})) keep_best(best, std::move(*found));
-          }
+          keep_explained(best, grid, frame, here);
         }
       }
     }

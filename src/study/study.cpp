@@ -48,7 +48,7 @@ std::vector<SpacePtr> plain_spaces(const Subject& subject) {
     auto space = std::make_shared<Space>();
     space->bytes = subject.read(at, size);
     space->at = at;
-    space->data_size = subject.size();
+    space->file_size = subject.size();
     spaces.push_back(std::move(space));
   };
   if (subject.size() <= kAtOnce) {

@@ -1,6 +1,5 @@
 #pragma once
 
-#include <functional>
 #include <memory>
 #include <string>
 
@@ -11,8 +10,7 @@ namespace operculum::study {
 /// The file that is studied.
 struct Subject {
   SourcePtr source;
-  std::string name;                                           ///< of the file, without its folder
-  std::function<SourcePtr(const std::string& name)> sibling;  ///< a file of that name beside it, or null
+  std::string name;  ///< of the file, without its folder
 
   std::uint64_t size() const { return source->size(); }
   Bytes read(std::uint64_t at, std::uint64_t count) const { return read_up_to(*source, at, count); }
@@ -26,8 +24,7 @@ struct Space {
   bool keyed = false;    ///< freed of a key: goes on for as long as the index does
   std::uint64_t stored_at = 0, stored_size = 0;  ///< where they lie in the file
   std::string made;                              ///< a transform of the layout language, such as "zlib"
-  std::uint64_t data_size = 0;                   ///< size of the file that the entries' data lies in
-  std::string data_file;  ///< ending of that file's name, such as ".dat"; empty: the file itself
+  std::uint64_t file_size = 0;
 
   std::uint64_t end() const { return at + bytes.size(); }
 };

@@ -15,8 +15,8 @@ namespace {
 constexpr std::uint64_t kNearFront = 64, kNearSizes = 32, kMostSizes = 1024;
 constexpr std::size_t kMostSizeStride = 24;
 constexpr std::uint64_t kRowsPaired = 160;
-constexpr std::size_t kRowsTried = 256, kPairsTried = 4, kCountsTried = 8, kBeginsTried = 10,
-                      kMostGuesses = 160, kStretchesPointed = 8, kMostWindows = 16, kPointedWindow = 1536;
+constexpr std::size_t kRowsTried = 256, kCountsTried = 8, kBeginsTried = 10, kMostGuesses = 160,
+                      kStretchesPointed = 8, kMostWindows = 16, kPointedWindow = 1536;
 
 /// Where records may begin, and how many they may be.
 struct Guess {
@@ -131,8 +131,8 @@ std::vector<Pair> pairs_from(const std::vector<Pair>& pairs, const Stretch& stre
 
 /// Tables of nothing but sizes and what belongs to them: no column ascends, but a number tells how many there
 /// are, and together the sizes are all that lies behind the table.
-void search_sizes(const SpacePtr& space, const Subject& subject, const std::vector<std::uint64_t>& numbers,
-                  std::vector<Hypothesis>& best) {
+void search_sizes(const SpacePtr& space, const Subject& subject, const Frame& frame,
+                  const std::vector<std::uint64_t>& numbers, std::vector<Hypothesis>& best) {
   if (!space->plain || space->at != 0) return;
   std::vector<std::uint64_t> counts;
   for (std::uint64_t number : numbers) {
@@ -143,9 +143,9 @@ void search_sizes(const SpacePtr& space, const Subject& subject, const std::vect
       for (std::size_t stride = 4; stride <= kMostSizeStride; ++stride) {
         if (begin + count * stride >= subject.size()) break;
         Grid grid = fixed_grid(space, subject, begin, stride, count, kMostSizes);
-        Zone zone{subject.size(), grid.end, begin, grid.end};
-        if (!place_by_sizes(grid, zone)) continue;
-        if (auto found = explain(grid, subject, {})) keep_best(best, std::move(*found));
+        auto placement = place_by_sizes(grid, {subject.size(), grid.end, begin, grid.end});
+        if (!placement) continue;
+        if (auto found = explain(std::move(grid), frame, {}, placement)) keep_best(best, std::move(*found));
       }
     }
   }
@@ -163,30 +163,28 @@ std::vector<Hypothesis> search_tables(const SpacePtr& space, const Subject& subj
     if (number >= space->at + 256 && number + 32 < space->end() && windows.size() < kMostWindows)
       windows.emplace_back(number, kPointedWindow);
   }
-  search_sizes(space, subject, numbers, best);
+  search_sizes(space, subject, frame, numbers, best);
   Guesses guesses(*space, subject, numbers);
   std::set<std::array<std::uint64_t, 3>> tried;
   for (const auto& [window, length] : windows) {
-    std::vector<Stretch> stretches = find_stretches(*space, window, length, space->data_size);
+    std::vector<Stretch> stretches = find_stretches(*space, window, length, space->file_size);
     if (length < kMostWindow && stretches.size() > kStretchesPointed) stretches.resize(kStretchesPointed);
     for (const Stretch& stretch : stretches) {
       // Cut elsewhere than the records are, the last row may reach beyond the end.
       std::uint64_t whole = (space->end() - stretch.at) / stretch.stride;
       Grid rows = fixed_grid(space, subject, stretch.at, stretch.stride,
                              std::min<std::uint64_t>({stretch.rows, kRowsPaired, whole}), kRowsPaired);
-      std::vector<Pair> pairs =
-          find_pairs(rows, space->data_size, taken_by(find_texts(rows), stretch.stride));
+      std::vector<Pair> pairs = find_pairs(
+          rows, space->file_size, free_bytes(find_texts(rows), stretch.stride, ShortNames::may_be_numbers));
       if (pairs.empty() && !stretch.text) continue;
       for (const Guess& guess : guesses.of(stretch)) {
         std::vector<Pair> here = pairs_from(pairs, stretch, guess.begin);
         if (!tried.insert({stretch.stride, guess.begin, guess.count}).second && here.empty()) continue;
         Grid grid = fixed_grid(space, subject, guess.begin, stretch.stride, guess.count, kRowsTried);
         if (guess.begin <= kNearFront && guess.count <= kMostSizes) {
-          if (auto found = explain(grid, subject, {})) keep_best(best, std::move(*found));
+          if (auto found = explain(grid, frame, {})) keep_best(best, std::move(*found));
         }
-        for (std::size_t i = 0; i < std::min<std::size_t>(here.size(), kPairsTried); ++i) {
-          if (auto found = explain(grid, subject, {here[i]})) keep_best(best, std::move(*found));
-        }
+        keep_explained(best, grid, frame, here);
       }
     }
   }

@@ -25,6 +25,24 @@ bool is_wide_name(std::string_view text) {
   return text.size() >= 2;
 }
 
+const std::vector<Shape>& name_shapes() {
+  static const std::vector<Shape> kShapes = [] {
+    std::vector<Shape> all(1);
+    all[0].text = TextEnd::zero;
+    for (NumberForm form : {NumberForm{1, false}, {2, false}, {2, true}, {4, false}, {4, true}}) {
+      for (unsigned unit : {1u, 2u}) {
+        Shape sized;
+        sized.text = TextEnd::sized;
+        sized.length = form;
+        sized.unit = unit;
+        all.push_back(sized);
+      }
+    }
+    return all;
+  }();
+  return kShapes;
+}
+
 std::optional<RecordText> read_text(ByteView bytes, std::size_t at, const Shape& shape) {
   if (at >= bytes.size()) return std::nullopt;
   if (shape.text == TextEnd::zero) {

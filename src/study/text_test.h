@@ -23,6 +23,9 @@ bool is_name(std::string_view text);
 /// The same of UTF-16 with the low byte first, as far as it is ASCII.
 bool is_wide_name(std::string_view text);
 
+/// The ways in which a name of varying length is told from what follows: without fixed bytes around it.
+const std::vector<Shape>& name_shapes();
+
 /// A text of a record.
 struct RecordText {
   std::string_view text;  ///< without filling behind it; borrowed

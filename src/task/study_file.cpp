@@ -1,7 +1,6 @@
 #include "task/study_file.h"
 
 #include "container/locator.h"
-#include "container/parts.h"
 
 namespace operculum {
 namespace {
@@ -30,14 +29,11 @@ StudyReport study_files(const std::vector<std::string>& targets, OpenContext& co
   report.target = targets.front();
   SourcePtr source = random_access(*place.content, context.spool);
   report.size = source->size();
-  std::function<SourcePtr(const std::string&)> sibling = file_sibling(place.file);
-  if (place.entry) sibling = entry_sibling(place.layers.back().container, place.inside, context);
   Opened known = recognise_content(place.content, place.name, context);
   if (known.format != nullptr) report.known_as = known.format->name;
   report.same = same_bytes(*source, {targets.begin() + 1, targets.end()}, context);
   report.profile = study::profile_of(*source);
-  study::Subject subject{source, place.name, sibling};
-  report.findings = study::study(subject, report.same, context);
+  report.findings = study::study({source, place.name}, report.same, context);
   return report;
 }
 

@@ -21,11 +21,7 @@ void report_one(Session& session, const ReportOptions& options, const std::strin
   if (reports.empty())
     throw Malformed("no installer that this program knows is in it; `operculum identify` tells what it is");
   if (!options.page.empty()) {
-    Output page;
-    page.open(options.page);
-    page.write(install_page(reports, target));
-    page.finish();
-    return session.say(Session::Tone::note, fmt::format("the report is in {}", escape(options.page)));
+    return session.write_new_file(options.page, install_page(reports, target), "report");
   }
   for (const PackageReport& report : reports) {
     if (session.json) {

@@ -1,6 +1,3 @@
-#include <fmt/format.h>
-
-#include "base/text.h"
 #include "cli/session.h"
 #include "report/records.h"
 #include "report/study_text.h"
@@ -14,21 +11,13 @@ struct StudyOptions {
   bool explain = false;
 };
 
-void write_file(Session& session, const std::string& path, const std::string& text, std::string_view what) {
-  Output file;
-  file.open(path);
-  file.write(text);
-  file.finish();
-  session.say(Session::Tone::note, fmt::format("the {} is in {}", what, escape(path)));
-}
-
 void study_one(Session& session, const StudyOptions& options) {
   StudyReport report = study_files(options.targets, session.context);
   if (session.json)
     session.data.write(json_line(report));
   else
     session.data.write(study_text(report, options.explain));
-  if (!options.page.empty()) write_file(session, options.page, study_page(report), "page");
+  if (!options.page.empty()) session.write_new_file(options.page, study_page(report), "page");
   if (!report.findings.solved()) {
     if (!options.draft.empty())
       session.say(Session::Tone::warning, "no draft was written: there is nothing to describe");
@@ -37,7 +26,7 @@ void study_one(Session& session, const StudyOptions& options) {
   }
   const std::string& draft = report.findings.drafts.front().text;
   if (!options.draft.empty()) {
-    write_file(session, options.draft, draft, "draft");
+    session.write_new_file(options.draft, draft, "draft");
   } else if (!session.json) {
     session.data.write("\n" + draft);
   }
