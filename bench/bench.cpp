@@ -9,6 +9,7 @@
 #include <filesystem>
 #include <fstream>
 
+#include "collections.h"
 #include "container/locator.h"
 #include "described_table.h"
 #include "images.h"
@@ -150,7 +151,8 @@ int main(int argc, char** argv) {
     fmt::print(
         "usage: operculum_bench PROGRAM [FOLDER "
         "[show|identify|list|layout|zip|stored|tar|ext|squashfs|folders|one|nested|mszip|lzx|lanes|msi|xz|xz-"
-        "one|bzip2|deb|rebuild|rebuild-whole|pack|convert]]\n");
+        "one|bzip2|deb|compare|find-like|find-text|catalogue|catalogue-again|rebuild|rebuild-whole|pack|"
+        "convert]]\n");
     return 2;
   }
   Bench bench{{argv[1], argc > 2 ? argv[2] : "/dev/shm/operculum-bench"}};
@@ -168,6 +170,7 @@ int main(int argc, char** argv) {
   measure_images(bench, argc > 3 ? argv[3] : "");
   measure_packages(bench, argc > 3 ? argv[3] : "");
   measure_solid(bench, argc > 3 ? argv[3] : "");
+  measure_collections(bench, argc > 3 ? argv[3] : "");
   measure_rebuild(bench, argc > 3 ? argv[3] : "");
   std::filesystem::remove_all(bench.folder);
   return bench.failed ? 1 : 0;

@@ -121,6 +121,79 @@ Bytes exhibit_backup() {
       .build();
 }
 
+/// The exhibit's next build: a script and a picture changed, a file moved, one new, one gone.
+Bytes next_exhibit_build() {
+  ZipBuilder pack;
+  Bytes crab = picture(96, 220, 80, 40);
+  for (std::size_t i = 9000; i < 9600; i += 3) crab[i] = 255;  // a white spot on its back
+  pack.folder("textures").folder("sounds").folder("scripts");
+  pack.add({.name = "textures/crab.ppm", .data = crab});
+  pack.add({.name = "textures/anemone.ppm", .data = picture(96, 200, 60, 160)});
+  pack.add({.name = "textures/starfish.ppm", .data = picture(96, 230, 140, 30)});
+  pack.add({.name = "textures/urchin.ppm", .data = picture(96, 90, 60, 130)});
+  pack.add({.name = "sounds/surf.wav", .data = sound(12000)});
+  pack.add({.name = "scripts/tide.lua",
+            .data = to_bytes(
+                "-- raises and lowers the water\nfunction tide(minute)\n  local range = 2.0\n  return 2.1 + "
+                "range * math.sin(minute / 745 * 2 * math.pi)\nend\n")});
+  pack.add({.name = "scripts/start.sh",
+            .data = to_bytes("#!/bin/sh\nexec ./tidepool --pack tidepool.skin\n"),
+            .unix_mode = 0100755});
+  pack.add("docs/credits.txt", "The tide-pool game, made for the hall of Saltmarsh Point.\n");
+  Bytes kiosk = ZipBuilder()
+                    .stored("packs/tidepool.skin", pack.build())
+                    .add("kiosk.ini", "[kiosk]\npack = packs/tidepool.skin\nidle = 60\n")
+                    .build();
+  return TarBuilder()
+      .folder("opt")
+      .folder("opt/kiosk")
+      .folder("etc")
+      .file("etc/hostname", "exhibit-8\n")
+      .add({.name = "opt/kiosk/kiosk.zip", .data = kiosk})
+      .add({.name = "opt/kiosk/run", .data = to_bytes("#!/bin/sh\nexec /opt/kiosk/tidepool\n"), .mode = 0755})
+      .symbolic("opt/kiosk/latest", "kiosk.zip")
+      .build();
+}
+
+/// A shelf of the museum's backups, in whatever each helper packed with: the log that was lost in April is in
+/// two of them, and one has it two containers deep.
+void write_backups(const std::filesystem::path& shelf) {
+  std::string march = tide_table(), april = march + "2026-04-01  00:50  4.38 m  the mark was under water\n";
+  write(shelf / "gauge-02.zip", ZipBuilder().add("notes.txt", "The gauge was cleaned.\n").build());
+  write(shelf / "gauge-03.tar.gz",
+        encode("gzip",
+               TarBuilder().folder("logs").add({.name = "logs/tide.log", .data = to_bytes(march)}).build()));
+  Bytes computer =
+      encode("xz", TarBuilder()
+                       .folder("home")
+                       .add({.name = "home/gauge/tide.log", .data = to_bytes(april), .mtime = 1775034000})
+                       .build());
+  write(shelf / "office-04.zip", ZipBuilder()
+                                     .stored("pc-2.tar.xz", computer)
+                                     .add("letters/visit.txt", "The school comes on Tuesday.\n")
+                                     .build());
+  write(shelf / "gauge-05.tar.zst",
+        encode("zstd",
+               TarBuilder().file("notes.txt", "The log is gone! It was there at low water.\n").build()));
+}
+
+/// Packs that the tide-pool game loads one over the other: each may hide files of those before it.
+void write_loading_folder(const std::filesystem::path& folder) {
+  write(folder / "1-base.skin", tidepool_pack().build());
+  write(folder / "2-harbour.tar",
+        TarBuilder()
+            .folder("textures")
+            .add({.name = "textures/limpet.ppm", .data = picture(96, 150, 140, 110)})
+            .add({.name = "textures/crab.ppm", .data = picture(96, 90, 120, 160)})
+            .build());
+  write(folder / "3-winter.skin",
+        ZipBuilder()
+            .add({.name = "textures/starfish.ppm", .data = picture(96, 210, 220, 240)})
+            .add("scripts/tide.lua", "function tide(minute) return 1.2 end\n")
+            .build());
+  write(folder / "10-crabs" / "textures" / "crab.ppm", picture(96, 250, 40, 40));
+}
+
 /// What the exhibit computer boots from: a FAT partition with the loader's settings, and a Linux one whose
 /// media lie in a SquashFS image, the tide-pool game's pack among them.
 Bytes exhibit_card() {
@@ -241,6 +314,9 @@ int main(int argc, char** argv) {
   std::filesystem::path folder = argv[1];
   write(folder / "tidepool.skin", tidepool_pack().build());
   write(folder / "exhibit-7.tar.xz", encode("xz", exhibit_backup()));
+  write(folder / "exhibit-8.tar.zst", encode("zstd", next_exhibit_build()));
+  write_backups(folder / "backups");
+  write_loading_folder(folder / "loading");
   write(folder / "gauge-logs.zip", damaged_gauge());
   write(folder / "chart-setup.exe", installer());
   write(folder / "chart-display.exe", chart_display());

@@ -3,7 +3,7 @@
 # a full example on it. usage: demo.sh [FOLDER]   (default: build/demo; it is made anew)
 set -euo pipefail
 cd "$(dirname "$0")/.."
-scripts/setup.sh build
+scripts/setup.sh demo
 scripts/build.sh release operculum make_demo
 folder=${1:-build/demo}
 case $folder in
@@ -74,6 +74,22 @@ step "The harbour office's old chart store: nobody knows how it is built" opercu
 step "Let the program find it out, from two years of it" operculum study packs/charts-24.hob packs/charts-19.hob --draft charts.layout --page study.html --explain
 step "The draft opens it" operculum list packs/charts-24.hob --layout charts.layout
 step "And the other year, checked" operculum verify packs/charts-19.hob --layout charts.layout
+step "A shelf of backups: what is each, whatever its name says?" operculum identify backups
+step "Which of them still has the lost log, and which version is the newest?" operculum find backups --match tide.log --versions
+step "Where does it say that the mark was under water?" operculum find backups --text "under water"
+step_with_code 1 "Two builds of the exhibit: what changed, through three containers?" operculum compare --deep exhibit-7.tar.xz exhibit-8.tar.zst --page compare.html
+step "Four packs loaded one over the other: who provides the crab's picture?" operculum order loading --by number --why textures/crab.ppm
+step "All conflicts, and what the game sees in a folder" operculum order loading --by number --only-conflicts --page order.html --unpack-winners unpacked/game --receipt game-receipt.json
+step "A catalogue of it all" operculum catalogue shelf.db backups loading packs exhibit-7.tar.xz exhibit-8.tar.zst --verify
+step "What the collection looks like" operculum catalogue report shelf.db --rows 5 --page shelf.html
+step "The catalogue answers at once" operculum find --catalogue shelf.db --match tide.log --newest
+web=$(mktemp -d)
+printf 'daemon on; pid %s/pid; error_log %s/errors;\nevents {}\nhttp { access_log off; client_body_temp_path %s/1; proxy_temp_path %s/2; fastcgi_temp_path %s/3; uwsgi_temp_path %s/4; scgi_temp_path %s/5; server { listen 127.0.0.1:18080; root %s; } }\n' \
+  "$web" "$web" "$web" "$web" "$web" "$web" "$web" "$PWD" >"$web/nginx.conf"
+PATH=$PATH:/usr/sbin nginx -e "$web/errors" -c "$web/nginx.conf"
+trap 'kill "$(cat "$web/pid")" 2>/dev/null || true' EXIT
+step "One text out of an archive on a web server" operculum show http://127.0.0.1:18080/exhibit-7.tar.xz/opt/kiosk/kiosk.zip/packs/tidepool.skin/credits.txt
+step "And out of a stream" bash -c "cat backups/gauge-03.tar.gz | $tool list -"
 step "Change a texture deep in the exhibit, and keep the original beside it" operculum rebuild exhibit-7.tar.xz/opt/kiosk/kiosk.zip/packs/tidepool.skin --set textures/crab.ppm=unpacked/textures/textures/limpet.ppm --in-place --receipt exhibit-receipt.json
 step "It is there" operculum verify --deep exhibit-7.tar.xz
 step "Edit a script (the editor is sed here)" env VISUAL="sed -i s/1/2/" "$tool" edit tidepool.skin/scripts/tide.lua --receipt script-receipt.json
@@ -91,4 +107,4 @@ step "One step back" operculum discard exhibit-receipt.json
 step "Take the textures back" operculum discard textures-receipt.json
 operculum list --json --deep exhibit-7.tar.xz --output exhibit-7.jsonl
 operculum list --csv tidepool.skin --output tidepool.csv
-printf '\nThe results are in %s: open unpacked/, chart-display.html, study.html, exhibit-7.jsonl, tidepool.csv.\n' "$PWD"
+printf '\nThe results are in %s: open unpacked/, chart-display.html, study.html, compare.html, order.html, shelf.html, exhibit-7.jsonl, tidepool.csv.\n' "$PWD"

@@ -1,14 +1,15 @@
 #!/usr/bin/env bash
 # Installs the Debian packages that are missing, and says which. Sourced by the other scripts.
-# usage: setup.sh build|test   ("test" adds what only tests, lint and pictures need)
+# usage: setup.sh build|demo|test   ("demo" adds the web server of the demo, "test" also what tests, lint and pictures need)
 set -euo pipefail
 
 operculum_packages_build=(
   g++ cmake ninja-build pkg-config ccache mold
   libcli11-dev libfmt-dev nlohmann-json3-dev libtomlplusplus-dev
   libdeflate-dev zlib1g-dev liblzma-dev libzstd-dev libbz2-dev liblz4-dev liblzo2-dev
-  libssl-dev libmagic-dev libblkid-dev libtbb-dev libpugixml-dev libfuse3-dev
+  libssl-dev libmagic-dev libblkid-dev libtbb-dev libpugixml-dev libfuse3-dev libdtl-dev libcurl4-openssl-dev libsqlite3-dev
 )
+operculum_packages_demo=(nginx-light)
 operculum_packages_test=(
   libgtest-dev clang clang-format clang-tidy libclang-rt-14-dev python3
   cpio ncompress xz-utils tar openssl
@@ -17,6 +18,7 @@ operculum_packages_test=(
 
 operculum_setup() {
   local packages=("${operculum_packages_build[@]}") missing=() package
+  [ "${1:-build}" = build ] || packages+=("${operculum_packages_demo[@]}")
   [ "${1:-build}" = test ] && packages+=("${operculum_packages_test[@]}")
   for package in "${packages[@]}"; do
     dpkg-query -W -f '${Status}' "$package" 2>/dev/null | grep -q 'ok installed' || missing+=("$package")

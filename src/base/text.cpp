@@ -50,7 +50,8 @@ bool is_steering(char32_t c) {
 
 class Converter {
  public:
-  explicit Converter(const std::string& encoding) : handle_(iconv_open("UTF-8", encoding.c_str())) {
+  Converter(const std::string& encoding, const std::string& to)
+      : handle_(iconv_open(to.c_str(), encoding.c_str())) {
     if (reinterpret_cast<std::intptr_t>(handle_) == -1) {
       throw Unsupported(
           fmt::format("text encoding \"{}\"; `iconv -l` lists the names this machine knows", encoding));
@@ -59,7 +60,17 @@ class Converter {
   ~Converter() { iconv_close(handle_); }
   Converter(const Converter&) = delete;
   Converter& operator=(const Converter&) = delete;
-  iconv_t handle() const { return handle_; }
+  /// Nothing when something has no meaning, or no place, in the other encoding.
+  std::optional<std::string> convert(std::string_view raw) const {
+    std::string out(raw.size() * 4 + 8, '\0');
+    char* from = const_cast<char*>(raw.data());  // iconv's signature; it does not write there
+    std::size_t from_left = raw.size();
+    char* to = out.data();
+    std::size_t to_left = out.size();
+    if (iconv(handle_, &from, &from_left, &to, &to_left) == static_cast<std::size_t>(-1)) return std::nullopt;
+    out.resize(out.size() - to_left);
+    return out;
+  }
 
  private:
   iconv_t handle_;
@@ -112,20 +123,15 @@ bool is_utf8(std::string_view text) {
 }
 
 std::optional<std::string> to_utf8(std::string_view raw, const std::string& encoding) {
-  Converter converter(encoding);
-  std::string out(raw.size() * 4 + 8, '\0');
-  char* from = const_cast<char*>(raw.data());  // iconv's signature; it does not write there
-  std::size_t from_left = raw.size();
-  char* to = out.data();
-  std::size_t to_left = out.size();
-  if (iconv(converter.handle(), &from, &from_left, &to, &to_left) == static_cast<std::size_t>(-1))
-    return std::nullopt;
-  out.resize(out.size() - to_left);
-  return out;
+  return Converter(encoding, "UTF-8").convert(raw);
+}
+
+std::optional<std::string> from_utf8(std::string_view text, const std::string& encoding) {
+  return Converter("UTF-8", encoding).convert(text);
 }
 
 void require_encoding(const std::string& encoding) {
-  Converter check(encoding);
+  Converter check(encoding, "UTF-8");
 }
 
 std::string escape(std::string_view text) {

@@ -21,6 +21,9 @@ bool is_utf8(std::string_view text);
 /// nothing when a byte has no meaning there. Throws Unsupported when the encoding is not known.
 std::optional<std::string> to_utf8(std::string_view raw, const std::string& encoding);
 
+/// UTF-8 in another encoding; nothing when it has no place for a character. Throws as to_utf8().
+std::optional<std::string> from_utf8(std::string_view text, const std::string& encoding);
+
 /// Throws Unsupported when iconv does not know the encoding.
 void require_encoding(const std::string& encoding);
 

@@ -4,6 +4,7 @@
 
 #include <chrono>
 #include <ctime>
+#include <string>
 
 namespace operculum {
 namespace {
@@ -64,6 +65,22 @@ Timestamp from_calendar(int year, int month, int day, int hour, int minute, int 
   parts.tm_min = minute;
   parts.tm_sec = second;
   return from_unix(timegm(&parts));
+}
+
+std::optional<Timestamp> parse_time(std::string_view text) {
+  bool utc = text.ends_with('Z');
+  std::string plain(text.substr(0, text.size() - (utc ? 1 : 0)));
+  for (const char* form :
+       {"%Y-%m-%d", "%Y-%m-%d %H:%M", "%Y-%m-%dT%H:%M", "%Y-%m-%d %H:%M:%S", "%Y-%m-%dT%H:%M:%S"}) {
+    std::tm parts{};
+    const char* end = strptime(plain.c_str(), form, &parts);
+    if (end == nullptr || *end != '\0') continue;
+    std::tm normal = parts;
+    std::int64_t seconds = timegm(&normal);
+    if (normal.tm_mday != parts.tm_mday) return std::nullopt;  // no such day in that month
+    return Timestamp{seconds, 0, !utc};
+  }
+  return std::nullopt;
 }
 
 Timestamp from_filetime(std::uint64_t ticks) {

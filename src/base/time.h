@@ -2,7 +2,9 @@
 
 #include <cstdint>
 #include <limits>
+#include <optional>
 #include <string>
+#include <string_view>
 
 namespace operculum {
 
@@ -34,6 +36,10 @@ Timestamp from_filetime(std::uint64_t ticks);
 
 /// Seconds since the epoch for applying to a file: a floating time is read in this machine's zone.
 std::int64_t to_unix_seconds(const Timestamp& time);
+
+/// Reads "2026-03-01", "2026-03-01 14:05", "2026-03-01T14:05:09" or the same with "Z" behind for UTC; without
+/// it the time is floating. Nothing when it is no time.
+std::optional<Timestamp> parse_time(std::string_view text);
 
 /// "2026-03-01 14:05:09", with "Z" behind when the time is UTC; "-" when unknown.
 std::string to_text(const Timestamp& time);

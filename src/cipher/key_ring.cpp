@@ -3,6 +3,9 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <map>
+#include <mutex>
+#include <vector>
 
 #include "base/error.h"
 #include "base/glob.h"
@@ -28,20 +31,40 @@ std::string blank_hint(const Key& key, const KeyRing::Test& fits) {
 
 }  // namespace
 
-bool KeyRing::Item::meant_for(const std::string& container) const {
-  return pattern.empty() || Glob(pattern, Glob::Case::ignored).matches(container);
+struct KeyRing::State {
+  struct Item {
+    Key key;
+    std::string pattern;
+    std::string name = {};  // of a named key
+    bool meant_for(const std::string& container) const {
+      return pattern.empty() || Glob(pattern, Glob::Case::ignored).matches(container);
+    }
+  };
+  std::optional<Key> ask(const std::string& container, const Test& fits, std::size_t& tried,
+                         std::string& hint);
+
+  std::mutex mutex;  // guards the rest
+  std::vector<Item> items;
+  Prompt prompt;
+  std::map<std::string, int> prompts_left;  // of containers that were asked for
+};
+
+KeyRing::KeyRing() : state_(std::make_shared<State>()) {}
+
+void KeyRing::set_prompt(Prompt prompt) {
+  state_->prompt = std::move(prompt);
 }
 
 void KeyRing::add_named(const std::string& name, Key key, const std::string& pattern) {
-  std::lock_guard lock(mutex_);
-  items_.push_back({std::move(key), pattern, name});
+  std::lock_guard lock(state_->mutex);
+  state_->items.push_back({std::move(key), pattern, name});
 }
 
 Key KeyRing::find_named(const std::string& name, const std::string& container, const Test& fits) {
   bool wrong = false;
   {
-    std::lock_guard lock(mutex_);
-    for (const Item& item : items_) {
+    std::lock_guard lock(state_->mutex);
+    for (const State::Item& item : state_->items) {
       if (item.name != name || !item.meant_for(container)) continue;
       if (fits(item.key.secret) != Fit::no) return item.key;
       wrong = true;
@@ -56,22 +79,22 @@ Key KeyRing::find_named(const std::string& name, const std::string& container, c
 }
 
 void KeyRing::add(Key key, const std::string& pattern) {
-  std::lock_guard lock(mutex_);
-  items_.push_back({std::move(key), pattern, ""});
+  std::lock_guard lock(state_->mutex);
+  state_->items.push_back({std::move(key), pattern, ""});
 }
 
 Key KeyRing::find(const std::string& container, const Test& fits) {
-  std::lock_guard lock(mutex_);
+  std::lock_guard lock(state_->mutex);
   std::string hint;
   std::size_t tried = 0;
   std::optional<std::size_t> perhaps;
   auto first = [this](std::size_t i) {
-    auto place = items_.begin() + static_cast<std::ptrdiff_t>(i);
-    std::rotate(items_.begin(), place, place + 1);
-    return items_.front().key;
+    auto place = state_->items.begin() + static_cast<std::ptrdiff_t>(i);
+    std::rotate(state_->items.begin(), place, place + 1);
+    return state_->items.front().key;
   };
-  for (std::size_t i = 0; i < items_.size(); ++i) {
-    const Item& item = items_[i];
+  for (std::size_t i = 0; i < state_->items.size(); ++i) {
+    const State::Item& item = state_->items[i];
     if (!item.name.empty() || !item.meant_for(container)) continue;
     ++tried;
     Fit fit = fits(item.key.secret);
@@ -80,7 +103,7 @@ Key KeyRing::find(const std::string& container, const Test& fits) {
     if (fit == Fit::no) hint += blank_hint(item.key, fits);
   }
   if (perhaps) return first(*perhaps);
-  if (auto key = ask(container, fits, tried, hint)) return *key;
+  if (auto key = state_->ask(container, fits, tried, hint)) return *key;
   if (tried == 0) {
     throw NeedsKey(
         "a password is needed; give it with --password-file, in OPERCULUM_PASSWORD or in keys.toml");
@@ -88,11 +111,19 @@ Key KeyRing::find(const std::string& container, const Test& fits) {
   throw NeedsKey(fmt::format("wrong password ({} tried){}", tried, hint));
 }
 
-std::optional<Key> KeyRing::ask(const std::string& container, const Test& fits, std::size_t& tried,
-                                std::string& hint) {
-  int& left = prompts_left_.try_emplace(container, kPromptTries).first->second;
-  for (bool again = false; prompt_ && left > 0; again = true) {
-    auto answer = prompt_(container, again);
+std::optional<Key> KeyRing::find_for_host(const std::string& host, const Test& fits) {
+  std::lock_guard lock(state_->mutex);
+  for (const State::Item& item : state_->items) {
+    if (!item.pattern.empty() && item.meant_for(host) && fits(item.key.secret) != Fit::no) return item.key;
+  }
+  return std::nullopt;
+}
+
+std::optional<Key> KeyRing::State::ask(const std::string& container, const Test& fits, std::size_t& tried,
+                                       std::string& hint) {
+  int& left = prompts_left.try_emplace(container, kPromptTries).first->second;
+  for (bool again = false; prompt && left > 0; again = true) {
+    auto answer = prompt(container, again);
     if (!answer) {
       left = 0;
       return std::nullopt;
@@ -100,7 +131,7 @@ std::optional<Key> KeyRing::ask(const std::string& container, const Test& fits, 
     ++tried;
     Key key{*answer, "the prompt"};
     if (fits(key.secret) != Fit::no) {
-      items_.insert(items_.begin(), {key, "", ""});
+      items.insert(items.begin(), {key, "", ""});
       return key;
     }
     hint = blank_hint(key, fits);

@@ -1,11 +1,9 @@
 #pragma once
 
 #include <functional>
-#include <map>
-#include <mutex>
+#include <memory>
 #include <optional>
 #include <string>
-#include <vector>
 
 namespace operculum {
 
@@ -15,10 +13,12 @@ struct Key {
   std::string origin;
 };
 
-/// The passwords at hand. Containers ask it for candidates and tell which one fitted. Safe to share between
-/// threads.
+/// The passwords at hand. Containers ask it for candidates and tell which one fitted. Copies are the same
+/// ring. Safe to share between threads.
 class KeyRing {
  public:
+  KeyRing();
+
   /// `pattern` is a glob on container names for which the key is meant; empty for any.
   void add(Key key, const std::string& pattern = "");
 
@@ -33,13 +33,17 @@ class KeyRing {
   /// Asks a person for the password of `container`, `again` when the last answer was wrong; nothing when they
   /// give none.
   using Prompt = std::function<std::optional<std::string>(const std::string& container, bool again)>;
-  void set_prompt(Prompt prompt) { prompt_ = std::move(prompt); }
+  void set_prompt(Prompt prompt);
 
   /// Finds a key for something in `container`: what fits before what fits perhaps, those that fitted last
   /// first, then the prompt, with three wrong answers for a container at most; who gives none is not asked
   /// again. Throws NeedsKey that says whether none was given or none fitted, and points out blanks at the
   /// ends.
   Key find(const std::string& container, const Test& fits);
+
+  /// Finds a key whose pattern names `host`: a key for anything must never be shown to a server. Nothing when
+  /// there is none that fits.
+  std::optional<Key> find_for_host(const std::string& host, const Test& fits);
 
   /// Adds a key with a name of its own, as descriptions of formats ask for. The secret is used as it is.
   void add_named(const std::string& name, Key key, const std::string& pattern = "");
@@ -49,19 +53,8 @@ class KeyRing {
   Key find_named(const std::string& name, const std::string& container, const Test& fits);
 
  private:
-  struct Item {
-    Key key;
-    std::string pattern;
-    std::string name = {};  // of a named key
-    bool meant_for(const std::string& container) const;
-  };
-  std::optional<Key> ask(const std::string& container, const Test& fits, std::size_t& tried,
-                         std::string& hint);
-
-  std::mutex mutex_;  // guards the rest
-  std::vector<Item> items_;
-  Prompt prompt_;
-  std::map<std::string, int> prompts_left_;  // of containers that were asked for
+  struct State;
+  std::shared_ptr<State> state_;
 };
 
 }  // namespace operculum

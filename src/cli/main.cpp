@@ -29,6 +29,10 @@ void add_commands(CommandLine& program, Session& session) {
   add_mount(program, session);
   add_install_report(program, session);
   add_study(program, session);
+  add_compare(program, session);
+  add_find(program, session);
+  add_order(program, session);
+  add_catalogue(program, session);
   add_layout(program, session);
 }
 

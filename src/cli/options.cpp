@@ -69,9 +69,10 @@ void Options::argument(const std::string& name, std::string& value, const std::s
   note(needed == Needed::yes ? name : "[" + name + "]", "", text);
 }
 
-void Options::arguments(const std::string& name, std::vector<std::string>& values, const std::string& text) {
-  parser_->app->add_option(name, values)->required();
-  note(name + "...", "", text);
+void Options::arguments(const std::string& name, std::vector<std::string>& values, const std::string& text,
+                        Needed needed) {
+  parser_->app->add_option(name, values)->required(needed == Needed::yes);
+  note(needed == Needed::yes ? name + "..." : "[" + name + "...]", "", text);
 }
 
 void Options::flag(const std::string& names, bool& value, const std::string& text) {
@@ -135,7 +136,10 @@ void Options::at_most_one(const std::vector<std::string>& names) {
 }
 
 void Options::run(std::function<void()> command) {
-  parser_->app->callback(std::move(command));
+  CLI::App* app = parser_->app;
+  app->callback([app, command = std::move(command)] {
+    if (app->get_subcommands().empty()) command();  // else an inner command ran
+  });
 }
 
 struct CommandLine::State {
@@ -209,9 +213,9 @@ Options CommandLine::command(CommandHelp help) {
   return Options(std::make_unique<Options::Parser>(Options::Parser{app, &command.options}));
 }
 
-Options CommandLine::command_within(const std::string& outer, CommandHelp help) {
+Options CommandLine::command_within(const std::string& outer, CommandHelp help, Outer kind) {
   CLI::App* group = state_->commands.at(outer).app;
-  group->require_subcommand(1);
+  group->require_subcommand(kind == Outer::needs_one ? 1 : 0, 1);
   group->fallthrough();
   CLI::App* app = group->add_subcommand(help.name);
   std::string name = outer + " " + help.name;
@@ -269,6 +273,9 @@ std::optional<std::string> CommandLine::run(std::vector<std::string> words) {
     throw UsageError{fmt::format(
         "\"{}\" is neither a command nor a file{}; `operculum --help` lists the commands",
         escape(words.front()), meant.empty() ? "" : fmt::format(" (did you mean `operculum {}`?)", meant))};
+  }
+  for (std::string& word : words) {
+    if (word.starts_with("-/")) word.replace(0, 1, "/dev/stdin");  // the parser takes it for an option
   }
   std::reverse(words.begin(), words.end());
   try {

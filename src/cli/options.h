@@ -44,7 +44,8 @@ class Options {
   enum class Needed { yes, no };
   void argument(const std::string& name, std::string& value, const std::string& text,
                 Needed needed = Needed::yes);
-  void arguments(const std::string& name, std::vector<std::string>& values, const std::string& text);
+  void arguments(const std::string& name, std::vector<std::string>& values, const std::string& text,
+                 Needed needed = Needed::yes);
 
   void flag(const std::string& names, bool& value, const std::string& text);
   void text(const std::string& names, std::string& value, const std::string& type, const std::string& text);
@@ -108,7 +109,11 @@ class CommandLine {
   void config_file(std::string path);  ///< the default of --config
   Options command(CommandHelp help);
   /// A command that is a word behind another one: "check" of "layout".
-  Options command_within(const std::string& outer, CommandHelp help);
+  enum class Outer {
+    needs_one,     ///< the outer word does nothing by itself
+    stands_alone,  ///< it is a command, too, whose run() is passed over when an inner one is named
+  };
+  Options command_within(const std::string& outer, CommandHelp help, Outer kind = Outer::needs_one);
 
   /// Reads the words behind the program's name and runs the command. A first word that is no command but
   /// names something on disk is identified. Returns what is to be printed on standard output instead of a

@@ -12,12 +12,12 @@
 
 namespace operculum::cli {
 
-void SelectionOptions::add_to(Options& command, With with) {
+void SelectionOptions::add_to(Options& command, With with, const std::string& what_ignores_case) {
   command.texts(
       "--match", match_, "GLOB",
       "Only entries that fit this pattern: * and ? within a folder, ** across folders (repeatable)");
   command.texts("--except", except_, "GLOB", "Not entries that fit this pattern (repeatable)");
-  command.flag("--ignore-case", ignore_case_, "Patterns fit whatever the case of letters");
+  command.flag("--ignore-case", ignore_case_, what_ignores_case);
   if (with == With::patterns_and_list) {
     command.text("--list-from", list_from_, "FILE",
                  "Only the paths in this file, one a line as list --paths prints them; - is standard input");
@@ -27,9 +27,8 @@ void SelectionOptions::add_to(Options& command, With with) {
 Selection SelectionOptions::selection(const std::string& inside) {
   if (!made_) {
     made_.emplace();
-    Glob::Case letters = ignore_case_ ? Glob::Case::ignored : Glob::Case::exact;
-    for (const std::string& pattern : match_) made_->match.emplace_back(pattern, letters);
-    for (const std::string& pattern : except_) made_->except.emplace_back(pattern, letters);
+    for (const std::string& pattern : match_) made_->match.emplace_back(pattern, letters());
+    for (const std::string& pattern : except_) made_->except.emplace_back(pattern, letters());
     if (!list_from_.empty()) read_list(*made_);
   }
   Selection selection = *made_;

@@ -9,11 +9,13 @@ namespace operculum::cli {
 class SelectionOptions {
  public:
   enum class With { patterns, patterns_and_list };
-  void add_to(Options& command, With with);
+  void add_to(Options& command, With with,
+              const std::string& what_ignores_case = "Patterns fit whatever the case of letters");
 
   /// Throws IoError when the list cannot be read, Malformed when a line is not as --paths prints it.
   Selection selection(const std::string& inside);
 
+  Glob::Case letters() const { return ignore_case_ ? Glob::Case::ignored : Glob::Case::exact; }
   bool searches() const { return !match_.empty() || !list_from_.empty(); }
 
   /// When all targets were gone through: tells which patterns and lines fitted nothing, and raises the exit

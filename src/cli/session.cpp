@@ -42,6 +42,7 @@ std::vector<std::string> installed_layouts() {
 
 /// Asks once for each description and key whether it may have it; no where nobody can be asked.
 bool ask_for_key(Session& session, const std::string& description, const std::string& key) {
+  std::lock_guard lock(session.given_keys_mutex);
   auto [answer, is_new] = session.given_keys.try_emplace({description, key}, false);
   if (!is_new || isatty(0) != 1 || isatty(2) != 1) return answer->second;
   session.asking = true;
@@ -157,6 +158,8 @@ void add_common_options(CommandLine& program, Session& session) {
       [&session](std::string_view word) { session.context.view = word; });
   options.flag("--search", session.search,
                "Look for containers anywhere within files that are none themselves from the first byte on");
+  options.number("--http-stall", session.context.http.stall_seconds,
+                 "Seconds after which a server that sends nothing is asked again (30)");
   Limits& limits = session.context.limits;
   options.group("guards");
   options.number(
@@ -190,6 +193,7 @@ void prepare(Session& session) {
   context.may_have_key = [&session](const std::string& description, const std::string& key) {
     return session.give_keys || ask_for_key(session, description, key);
   };
+  context.http.stopped = [&session] { return session.progress.stop.load(); };
   use_layouts(session);
   if (session.search) context.searched.push_back(searched_file_format());
   if (!session.output.empty()) session.data.open(session.output);

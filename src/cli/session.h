@@ -2,6 +2,7 @@
 
 #include <atomic>
 #include <map>
+#include <mutex>
 #include <optional>
 #include <string>
 #include <vector>
@@ -35,6 +36,7 @@ struct Session {
   std::vector<std::string> known_names;  ///< --known-names
   bool search = false;                   ///< --search
   bool give_keys = false;                ///< --give-keys
+  std::mutex given_keys_mutex;           ///< guards given_keys
   std::map<std::pair<std::string, std::string>, bool>
       given_keys;  ///< what was answered, by description and key
 
@@ -93,6 +95,10 @@ void add_convert(CommandLine& program, Session& session);
 void add_formats(CommandLine& program, Session& session);
 void add_mount(CommandLine& program, Session& session);
 void add_install_report(CommandLine& program, Session& session);
+void add_compare(CommandLine& program, Session& session);
+void add_find(CommandLine& program, Session& session);
+void add_order(CommandLine& program, Session& session);
+void add_catalogue(CommandLine& program, Session& session);
 void add_layout(CommandLine& program, Session& session);
 void add_study(CommandLine& program, Session& session);
 

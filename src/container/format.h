@@ -9,6 +9,7 @@
 #include "container/container.h"
 #include "container/limits.h"
 #include "container/probe.h"
+#include "io/http_client.h"
 #include "io/spool.h"
 
 namespace operculum {
@@ -25,10 +26,14 @@ struct OpenContext {
   OpenContext(const OpenContext&) = delete;
   OpenContext& operator=(const OpenContext&) = delete;
 
+  /// A context for another thread: the same settings, keys and formats, and guards that count by themselves.
+  std::unique_ptr<OpenContext> for_thread() const;
+
   Limits limits;
   std::string view;      ///< which of several trees to show, by a name in Format::views; empty: the richest
   std::string names_in;  ///< encoding of names that do not say theirs; empty: the format's own rule
   KeyRing keys;
+  HttpOptions http;  ///< how servers are talked to, where a person names one
   SpoolBudget spool;
   /// Asks whether a description that is not the user's own may have a key of theirs; nobody says yes by
   /// itself.

@@ -1,44 +1,15 @@
 #include "container/locator.h"
 
 #include <fmt/format.h>
-#include <sys/stat.h>
 
 #include <algorithm>
-#include <cerrno>
 
 #include "base/error.h"
 #include "base/text.h"
 #include "container/parts.h"
-#include "io/file_source.h"
 
 namespace operculum {
 namespace {
-
-struct DiskPrefix {
-  std::string file;
-  std::string rest;  // what follows, without the slash between
-};
-
-/// The longest prefix of the locator that is a file on disk.
-DiskPrefix find_file(const std::string& locator) {
-  for (std::size_t end = locator.size();;) {
-    std::string path = locator.substr(0, end);
-    struct stat status {};
-    if (!path.empty() && stat(path.c_str(), &status) == 0) {
-      if (!S_ISDIR(status.st_mode)) {
-        std::size_t rest = locator.find_first_not_of('/', end);
-        return {path, rest == std::string::npos ? "" : locator.substr(rest)};
-      }
-      if (end == locator.size()) throw IoError(escape(locator), EISDIR);
-      break;
-    }
-    if (!path.empty() && errno != ENOENT && errno != ENOTDIR) throw IoError(escape(path), errno);
-    std::size_t slash = locator.rfind('/', end - 1);
-    if (end == 0 || slash == std::string::npos || slash == 0) break;
-    end = slash;
-  }
-  throw IoError(escape(locator), ENOENT);
-}
 
 /// Tells how far the outermost file has been read.
 class WatchedSource final : public Source {
@@ -66,16 +37,6 @@ class WatchedSource final : public Source {
 
 SourcePtr make_watched(SourcePtr inner, std::shared_ptr<Spent> spent) {
   return std::make_shared<WatchedSource>(std::move(inner), std::move(spent));
-}
-
-/// What a file really takes: holes in it are worth nothing.
-std::uint64_t bytes_on_disk(const std::string& path, const Source& source) {
-  struct stat status {};
-  bool parts = path.ends_with(".001");
-  if (parts || stat(path.c_str(), &status) != 0 || !S_ISREG(status.st_mode)) return source.size();
-  constexpr std::uint64_t kBlockUnit = 512;  // of st_blocks
-  std::uint64_t blocks = static_cast<std::uint64_t>(status.st_blocks) * kBlockUnit;
-  return blocks == 0 ? source.size() : std::min(source.size(), blocks);  // 0: kept in the inode, or not told
 }
 
 /// "; it looks like a tide log, but ...", or nothing.
@@ -246,14 +207,6 @@ std::string no_container_text(const Place& place, std::string_view what_to_try) 
                      place.almost.empty() ? std::string(what_to_try) : almost_text(place.almost));
 }
 
-std::string file_of(const std::string& locator) {
-  try {
-    return find_file(locator).file;
-  } catch (const IoError&) {
-    return "";
-  }
-}
-
 void check_depth(std::uint64_t depth, const Limits& limits) {
   if (depth > limits.max_depth) {
     throw LimitExceeded(
@@ -264,15 +217,16 @@ void check_depth(std::uint64_t depth, const Limits& limits) {
 }
 
 Place resolve(const std::string& locator, OpenContext& context, Step step) {
-  DiskPrefix prefix = find_file(locator);
+  OuterFile outer = open_outer_file(locator, context);
   Place place;
-  place.file = prefix.file;
-  place.file_source = make_watched(open_with_parts(prefix.file, place.parts), context.limits.spent);
+  place.file = outer.name;
+  place.parts = outer.parts;
+  place.file_source = make_watched(outer.source, context.limits.spent);
   place.content = make_content(place.file_source);
-  place.name = base_name(prefix.file);
-  context.limits.begin(place.file_source->size(), bytes_on_disk(prefix.file, *place.file_source));
-  Resolver resolver(place, context, step, prefix.rest);
-  resolver.sibling_ = file_sibling(prefix.file);
+  place.name = base_name(outer.name);
+  context.limits.begin(place.file_source->size(), outer.stored);
+  Resolver resolver(place, context, step, outer.rest);
+  resolver.sibling_ = outer.sibling;
   resolver.stored_size_ = place.file_source->size();
   resolver.run();
   return place;

@@ -3,6 +3,7 @@
 #include <optional>
 
 #include "container/open.h"
+#include "container/outer_file.h"
 
 namespace operculum {
 
@@ -40,7 +41,7 @@ enum class Step {
   file,     ///< as no_more, but what no person calls a file, a partition of a disk, is entered (unpack)
 };
 
-/// Resolves a locator: a path that goes on into containers. The longest prefix that is a file on disk is
+/// Resolves a locator: a path that goes on into containers. What it begins with (see open_outer_file) is
 /// opened; from there each entry that is itself a container is stepped into; layers that hold a single stream
 /// are stepped through without being named. Throws IoError, Malformed or the error of a layer, with the
 /// layer's name in front.
@@ -49,9 +50,6 @@ Place resolve(const std::string& locator, OpenContext& context, Step step);
 /// A sentence for those who wanted a container: "it is no container that this program knows", and what it
 /// looks like, or `what_to_try`.
 std::string no_container_text(const Place& place, std::string_view what_to_try);
-
-/// The file on disk that a locator begins with; empty when there is none.
-std::string file_of(const std::string& locator);
 
 /// Throws LimitExceeded when `depth` containers inside each other are more than the limits allow.
 void check_depth(std::uint64_t depth, const Limits& limits);

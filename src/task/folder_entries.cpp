@@ -19,7 +19,6 @@ namespace {
 
 constexpr std::size_t kDeepest = 256;  // folders inside each other
 
-/// A file's bytes; it is open only while they are read, for there may be very many.
 class DiskContent final : public Content {
  public:
   explicit DiskContent(std::string path) : path_(std::move(path)) {}
@@ -29,18 +28,6 @@ class DiskContent final : public Content {
  private:
   std::string path_;
 };
-
-std::vector<std::string> names_in(const std::string& folder) {
-  std::unique_ptr<DIR, int (*)(DIR*)> open(opendir(folder.c_str()), closedir);
-  if (!open) throw IoError(escape(folder), errno);
-  std::vector<std::string> names;
-  while (const dirent* one = readdir(open.get())) {
-    std::string name = one->d_name;
-    if (name != "." && name != "..") names.push_back(std::move(name));
-  }
-  std::sort(names.begin(), names.end());
-  return names;
-}
 
 void add_beneath(const std::string& folder, const std::string& prefix, std::size_t depth,
                  std::vector<NewEntry>& out) {
@@ -55,6 +42,22 @@ void add_beneath(const std::string& folder, const std::string& prefix, std::size
 }
 
 }  // namespace
+
+ContentPtr disk_content(const std::string& file) {
+  return std::make_shared<DiskContent>(file);
+}
+
+std::vector<std::string> names_in(const std::string& folder) {
+  std::unique_ptr<DIR, int (*)(DIR*)> open(opendir(folder.c_str()), closedir);
+  if (!open) throw IoError(escape(folder), errno);
+  std::vector<std::string> names;
+  while (const dirent* one = readdir(open.get())) {
+    std::string name = one->d_name;
+    if (name != "." && name != "..") names.push_back(std::move(name));
+  }
+  std::sort(names.begin(), names.end());
+  return names;
+}
 
 std::optional<std::int64_t> source_date() {
   const char* text = std::getenv("SOURCE_DATE_EPOCH");
@@ -76,7 +79,7 @@ NewEntry entry_from_disk(const std::string& file, const std::string& path) {
   switch (entry.kind) {
     case EntryKind::file:
       entry.size = static_cast<std::uint64_t>(status.st_size);
-      entry.content = std::make_shared<DiskContent>(file);
+      entry.content = disk_content(file);
       break;
     case EntryKind::symbolic_link: {
       char target[PATH_MAX];

@@ -11,6 +11,12 @@ namespace operculum {
 /// (reproducible-builds.org).
 std::optional<std::int64_t> source_date();
 
+/// A file's bytes; it is open only while they are read, for there may be very many.
+ContentPtr disk_content(const std::string& file);
+
+/// What lies in a folder on disk, in the order of its names. Throws IoError.
+std::vector<std::string> names_in(const std::string& folder);
+
 /// A file, folder or link on disk as something to be put into a container under `path`. Its content is opened
 /// when it is read. Throws IoError, and Unsupported for devices, pipes and sockets.
 NewEntry entry_from_disk(const std::string& file, const std::string& path);

@@ -4,6 +4,7 @@
 #include <climits>
 
 #include "base/text.h"
+#include "task/solid_data.h"
 
 namespace operculum {
 namespace {
@@ -16,47 +17,6 @@ std::vector<std::string> parts_of(std::string_view path) {
     if (!part.empty() && part != "." && part != "..") parts.emplace_back(part);
   }
   return parts;
-}
-
-/// The data of every entry of a container that can only be read from its start, decoded once. What is behind
-/// damage is not there.
-class SolidData {
- public:
-  SolidData(Container& container, SpoolBudget& budget) {
-    SpoolWriter writer(budget);
-    container.walk([&](const Visit& visit) {
-      places_.resize(visit.index + 1);
-      if (visit.stream == nullptr) return true;
-      try {
-        places_[visit.index] = append_stream(writer, *visit.stream);
-      } catch (const LimitExceeded&) {
-        throw;
-      } catch (const std::exception&) {
-        places_[visit.index].reset();
-      }
-      return true;
-    });
-    all_ = writer.finish();
-  }
-
-  ContentPtr content(std::size_t index) const {
-    if (index >= places_.size() || !places_[index]) throw Malformed("its data is damaged, or behind damage");
-    return make_content(places_[index]->in(all_));
-  }
-
- private:
-  SourcePtr all_;
-  std::vector<std::optional<SpooledRuns>> places_;  // by index
-};
-
-/// Whether a name says that several files are in it: a single one that is packed (notes.txt.gz) is a
-/// document.
-bool names_a_container(std::string_view name, const OpenContext& context) {
-  const Format* format = format_for_name(name, &context);
-  if (format == nullptr || format->kind != "container" || format->carries) return false;
-  std::size_t dot = name.rfind('.');
-  bool short_for_tar = to_lower(name.substr(dot)).starts_with(".t");  // .tgz, .txz
-  return !format->single_stream || short_for_tar || names_a_container(name.substr(0, dot), context);
 }
 
 }  // namespace
@@ -73,7 +33,7 @@ void ViewTree::load(ViewNode& folder, const Format& format, const ContainerPtr& 
   bool holds_parts = format.family == "partition table" || format.family == "disk image";
   std::shared_ptr<const SolidData> solid;
   if (container->access() == Access::forward)
-    solid = std::make_shared<const SolidData>(*container, context_.spool);
+    solid = std::make_shared<const SolidData>(*container, context_.spool, [](std::size_t) { return true; });
   auto opener = [&](std::size_t i) -> std::function<ContentPtr()> {
     if (solid) return [solid, i] { return solid->content(i); };
     return [container, i] { return container->content(i); };
@@ -115,9 +75,8 @@ void ViewTree::load(ViewNode& folder, const Format& format, const ContainerPtr& 
 }
 
 bool ViewTree::may_be_container(const ViewNode& node, const std::string& name) const {
-  if (node.is_part) return true;
-  if (enter_ != Enter::named) return enter_ == Enter::all;
-  return names_a_container(name, context_);
+  return node.is_part ||
+         operculum::may_be_container(name, node.entry ? node.entry->size : 0, enter_, context_);
 }
 
 /// Finds out whether a file is a container; then it becomes a folder.

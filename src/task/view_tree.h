@@ -4,6 +4,7 @@
 #include <mutex>
 
 #include "container/locator.h"
+#include "task/entering.h"
 
 namespace operculum {
 
@@ -15,13 +16,6 @@ struct ViewNode {
   bool folder = false;
   bool looked_at = false;  ///< whether it is a container is known
   bool is_part = false;    ///< a partition, or what a disk image holds: not a file with a name of its own
-};
-
-/// Which entries are looked at to see whether they are containers, and then shown as folders.
-enum class Enter {
-  none,
-  named,  ///< those whose names say that several files are in them: nothing need be read of the others
-  all,
 };
 
 /// A container and all that lie in it as one tree of folders and files, for a mounted view. What an entry is

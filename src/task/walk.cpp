@@ -152,6 +152,8 @@ class Walk {
       inner = {};
     }
     if (!inner.container) return hand_out(format, *container, visit, path, content, nullptr);
+    events_.container({visit.entry, path, format, *container, covers(visit), ancestors_.size() - 1, content,
+                       nullptr, visit.lane, "container"});
     bool go_on = run(*inner.format, inner.container, path + "/", bytes, covers(visit));
     if (go_on && options_.whole && visit.content && covers(visit) && visit.content->source())
       check_whole(visit, path);

@@ -35,6 +35,8 @@ struct WalkEvents {
   /// Before a nested container is entered; return false to hand out the entry itself.
   std::function<bool(const std::string& path, const Entry& entry)> enter = [](const std::string&,
                                                                               const Entry&) { return true; };
+  /// A nested container that is entered, with its bytes as content, before what is in it.
+  std::function<void(const Found& container)> container = [](const Found&) {};
   /// When all entries of a container were handed out; its findings are complete once their data was read.
   std::function<void(const std::string& path, Container&)> leave = [](const std::string&, Container&) {};
   /// A nested container whose own bytes do not fit the checksum of the entry that it is.

@@ -209,8 +209,19 @@ TEST_F(HostileWords, AreOnlyLettersInEveryOutput) {
                             {"unpack", "--flat", "--portable-names", "--json", "--into", "flat"},
                             {"install-report", "--scripts"},
                             {"install-report", "--removal"},
-                            {"install-report", "--json"}};
+                            {"install-report", "--json"},
+                            {"find", "--match", "**", "--versions"},
+                            {"find", "--text", "e", "--all-hits"},
+                            {"find", "--only-kind", "text", "--json"},
+                            {"order"},
+                            {"order", "--json"},
+                            {"order", "--ignore-case", "--unpack-winners", "merged"},
+                            {"catalogue", "words.db"}};
   for (const Words& words : commands) expect_safe_of_all(words);
+  expect_safe({"catalogue", "report", "words.db"});
+  expect_safe({"catalogue", "report", "words.db", "--csv"});
+  expect_safe({"catalogue", "report", "words.db", "--json"});
+  expect_safe({"find", "--catalogue", "words.db", "--match", "**"});
 }
 
 TEST_F(HostileWords, AreOnlyLettersWhereOnePackIsNamed) {
@@ -218,6 +229,8 @@ TEST_F(HostileWords, AreOnlyLettersWhereOnePackIsNamed) {
     expect_safe({"show", pack + "/" + kWord + "/none"});
     expect_safe({"unpack", pack, "--receipt", pack + ".json", "--into", pack + ".out"});
     expect_safe({"discard", "--verbose", pack + ".json"});
+    expect_safe({"compare", "--metadata", pack, packs.front()});
+    expect_safe({"compare", "--deep", "--json", packs.front(), pack});
   }
 }
 
@@ -233,7 +246,10 @@ TEST_F(HostileWords, AreOnlyLettersWhereAPackIsDamaged) {
                             {"list", "--long", "--deep"},
                             {"verify", "--deep"},
                             {"verify", "--json"},
-                            {"unpack", "--keep-damaged", "--into", "damaged"}};
+                            {"unpack", "--keep-damaged", "--into", "damaged"},
+                            {"find", "--text", "e"},
+                            {"order", "--only-conflicts"},
+                            {"catalogue", "damaged.db", "--verify", "--digests"}};
   for (const Words& words : commands) expect_safe_of_all(words);
 }
 

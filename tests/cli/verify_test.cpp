@@ -150,8 +150,8 @@ TEST(Identify, OneLineEach) {
   folder.write("shelf/a.zip", ZipBuilder().add("x", "12345").build());
   folder.write("shelf/b.txt", "tide\n");
   EXPECT_EQ(operculum({"identify", "--brief", "shelf"}, folder.path()).out,
-            "shelf/a.zip: ZIP archive, 1 file; 5 B unpacked\n"
-            "shelf/b.txt: no container that this program knows (text: text/plain)\n");
+            "shelf/a.zip: ZIP archive, 107 B, 1 file; 5 B unpacked\n"
+            "shelf/b.txt: a text file (text/plain), 5 B\n");
 }
 
 }  // namespace

@@ -1,5 +1,6 @@
 #include <gtest/gtest.h>
 
+#include "base/readable_text.h"
 #include "report/hex_view.h"
 #include "report/records.h"
 #include "report/text_table.h"

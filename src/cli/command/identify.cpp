@@ -3,13 +3,14 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <filesystem>
 
 #include "base/text.h"
 #include "base/units.h"
+#include "cli/folder_options.h"
 #include "cli/session.h"
 #include "report/records.h"
 #include "task/counts.h"
-#include "task/places.h"
 
 namespace operculum::cli {
 namespace {
@@ -59,10 +60,12 @@ std::string contents_text(const IdentifiedLayer& layer) {
   return text;
 }
 
-/// One line: what it is and what is in it.
+/// One line: what it is, how large, and what is in it.
 std::string brief_text(const Identification& found) {
   std::string where, text = found.within ? within_text(found, where) : stack_text(found);
-  if (found.layers.empty() && !found.volume.empty()) text = stack_text(found);
+  bool plain_file = found.layers.empty() && found.volume.empty() && found.kind != "data";
+  if (plain_file) text = leaf_text(found);
+  if (found.size != Entry::kUnknownSize) text += ", " + human_size(found.size);
   if (!found.layers.empty() && found.kind.empty() && found.layers.back().counts)
     text += ", " + contents_text(found.layers.back());
   for (const Finding& finding : found.findings) {
@@ -161,28 +164,43 @@ std::string to_text(const Identification& found, bool colour) {
   return out;
 }
 
+struct IdentifyOptions {
+  std::vector<std::string> targets;
+  IdentifyRequest request;
+  FolderOptions folders;
+  bool brief = false;
+};
+
+/// Of a shelf of files one line each is what a person can read.
+bool has_folder(const std::vector<std::string>& targets) {
+  return std::any_of(targets.begin(), targets.end(), [](const std::string& target) {
+    std::error_code error;
+    return std::filesystem::is_directory(target, error);
+  });
+}
+
 }  // namespace
 
 void add_identify(CommandLine& program, Session& session) {
   Options command = program.command({"identify",
                                      "Tell what files really are, by content, layer by layer",
                                      {"operculum identify tidepool.skin", "operculum identify card.img/2"}});
-  auto targets = std::make_shared<std::vector<std::string>>();
-  auto request = std::make_shared<IdentifyRequest>();
-  auto brief = std::make_shared<bool>(false);
-  command.arguments("TARGET", *targets,
-                    "Files, or paths that go on into containers; a folder stands for its files");
-  command.flag("--brief", *brief, "One line for each");
-  command.flag("--count", request->count_solid,
+  auto options = std::make_shared<IdentifyOptions>();
+  command.arguments("TARGET", options->targets,
+                    "Files, or paths that go on into containers; a folder stands for its files, a line each");
+  command.flag("--brief", options->brief, "One line for each");
+  command.flag("--count", options->request.count_solid,
                "Count what is in large solid archives, too; they must be unpacked for it");
-  command.run([&session, targets, request, brief] {
+  options->folders.add_to(command);
+  command.run([&session, options] {
     prepare(session);
     bool colour = session.output.empty() && colour_wanted(1);
-    for (const std::string& target : expanded(*targets)) {
+    bool brief = options->brief || has_folder(options->targets);
+    for (const std::string& target : options->folders.files(session, options->targets)) {
       try {
-        Identification found = identify(target, *request, session.context);
+        Identification found = identify(target, options->request, session.context);
         session.data.write(session.json ? json_line(found)
-                           : *brief     ? brief_text(found)
+                           : brief      ? brief_text(found)
                                         : to_text(found, colour));
         if (has_fault(found)) session.raise(some_failed);
       } catch (const std::exception& thrown) {

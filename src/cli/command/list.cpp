@@ -8,6 +8,7 @@
 #include "base/text.h"
 #include "base/units.h"
 #include "cli/entry_table.h"
+#include "cli/folder_options.h"
 #include "cli/message_fold.h"
 #include "cli/selection_options.h"
 #include "cli/session.h"
@@ -17,7 +18,6 @@
 #include "report/tree_text.h"
 #include "task/kinds.h"
 #include "task/name_encoding.h"
-#include "task/places.h"
 #include "task/refuse_kinds.h"
 #include "task/summary.h"
 
@@ -34,6 +34,7 @@ struct ListOptions {
   std::vector<std::string> only_kinds;
   std::string digest;
   SelectionOptions selection;
+  FolderOptions folders;
   ListRequest request;
 };
 
@@ -295,12 +296,13 @@ void add_list(CommandLine& program, Session& session) {
   command.flag("--deep", options->request.deep, "Into nested containers, too");
   command.flag("--deep-programs", options->request.programs,
                "With --deep, also into programs that carry containers");
+  options->folders.add_to(command);
   options->selection.add_to(command, SelectionOptions::With::patterns_and_list);
   command.run([&session, options] {
     prepare(session);
     options->form.kinds = options->request.kinds |= !options->only_kinds.empty();
     options->request.contents = !options->digest.empty();
-    std::vector<std::string> targets = expanded(options->targets);
+    std::vector<std::string> targets = options->folders.files(session, options->targets);
     bool several = targets.size() > 1;
     if (options->csv) session.data.write(csv_line(csv_titles(*options, several)));
     for (const std::string& target : targets) {

@@ -1,5 +1,6 @@
 #include <fmt/format.h>
 
+#include "base/readable_text.h"
 #include "base/text.h"
 #include "base/units.h"
 #include "cli/session.h"

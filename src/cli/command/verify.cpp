@@ -6,13 +6,13 @@
 
 #include "base/text.h"
 #include "base/units.h"
+#include "cli/folder_options.h"
 #include "cli/progress_line.h"
 #include "cli/selection_options.h"
 #include "cli/session.h"
 #include "io/digest.h"
 #include "io/file_source.h"
 #include "report/records.h"
-#include "task/places.h"
 #include "task/published_digest.h"
 
 namespace operculum::cli {
@@ -23,6 +23,7 @@ struct VerifyOptions {
   SelectionOptions selection;
   VerifyRequest request;
   std::string sha256;
+  FolderOptions folders;
 };
 
 /// Compares the file of a target with a published digest.
@@ -140,10 +141,11 @@ void add_verify(CommandLine& program, Session& session) {
       "--sha256", options->sha256, "HEX|FILE",
       "Compare the files themselves with a published digest, or with those in a list such as SHA256SUMS");
   command.number("--jobs", options->request.jobs, "Threads (0: one for each processor)");
+  options->folders.add_to(command);
   options->selection.add_to(command, SelectionOptions::With::patterns);
   command.run([&session, options] {
     prepare(session);
-    for (const std::string& target : expanded(options->targets)) {
+    for (const std::string& target : options->folders.files(session, options->targets)) {
       try {
         if (!options->sha256.empty()) {
           verify_digest(session, *options, target);

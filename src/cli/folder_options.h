@@ -1,0 +1,19 @@
+#pragma once
+
+#include "cli/session.h"
+
+namespace operculum::cli {
+
+/// --recursive: whether a folder among the targets stands for the files in its folders, too.
+class FolderOptions {
+ public:
+  void add_to(Options& command);
+
+  /// Targets with folders replaced by their files; says how many folders were not gone into.
+  std::vector<std::string> files(const Session& session, const std::vector<std::string>& targets) const;
+
+ private:
+  bool recursive_ = false;
+};
+
+}  // namespace operculum::cli

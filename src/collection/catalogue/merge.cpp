@@ -1,0 +1,86 @@
+#include "collection/catalogue/merge.h"
+
+#include "base/error.h"
+
+namespace operculum {
+namespace {
+
+/// Which files are taken, and what their rows and those of what they name are called here.
+constexpr const char* kMaps = R"sql(
+CREATE TEMP TABLE taken(old INTEGER PRIMARY KEY, new INTEGER, replaced INTEGER);
+INSERT INTO taken(old, replaced)
+  SELECT theirs.id, ours.id FROM other.file AS theirs LEFT JOIN main.file AS ours ON ours.path = theirs.path
+  WHERE theirs.state <> 'reading' AND (ours.id IS NULL OR ours.state = 'reading' OR ours.read_at < theirs.read_at);
+)sql";
+
+constexpr const char* kForget = R"sql(
+UPDATE main.content SET copies = copies - used.count FROM
+  (SELECT content_id, count(*) AS count FROM main.entry WHERE content_id IS NOT NULL AND file_id IN
+    (SELECT replaced FROM taken) GROUP BY content_id) AS used WHERE main.content.id = used.content_id;
+DELETE FROM main.entry WHERE file_id IN (SELECT replaced FROM taken);
+DELETE FROM main.finding WHERE file_id IN (SELECT replaced FROM taken);
+DELETE FROM main.file WHERE id IN (SELECT replaced FROM taken);
+)sql";
+
+constexpr const char* kTake = R"sql(
+INSERT INTO main.file(path, size, modified, inode, state, format, kind, media_type, message, entries, unpacked, digests,
+    read_at, verified_at, verified, verify_message, gone_at)
+  SELECT path, size, modified, inode, state, format, kind, media_type, message, entries, unpacked, digests, read_at,
+    verified_at, verified, verify_message, gone_at FROM other.file WHERE id IN (SELECT old FROM taken) ORDER BY path;
+UPDATE taken SET new = (SELECT ours.id FROM other.file AS theirs JOIN main.file AS ours ON ours.path = theirs.path
+  WHERE theirs.id = taken.old);
+INSERT OR IGNORE INTO main.name(text) SELECT text FROM other.name;
+INSERT OR IGNORE INTO main.folder(text) SELECT text FROM other.folder;
+CREATE TEMP TABLE names AS SELECT theirs.id AS old, ours.id AS new FROM other.name AS theirs
+  JOIN main.name AS ours ON ours.text = theirs.text;
+CREATE UNIQUE INDEX temp.names_old ON names(old);
+CREATE TEMP TABLE folders AS SELECT theirs.id AS old, ours.id AS new FROM other.folder AS theirs
+  JOIN main.folder AS ours ON ours.text = theirs.text;
+CREATE UNIQUE INDEX temp.folders_old ON folders(old);
+INSERT INTO main.content(size, crc32, sha256, copies)
+  SELECT theirs.size, theirs.crc32, theirs.sha256, used.count FROM
+    (SELECT content_id, count(*) AS count FROM other.entry WHERE content_id IS NOT NULL AND file_id IN
+      (SELECT old FROM taken) GROUP BY content_id) AS used JOIN other.content AS theirs ON theirs.id = used.content_id
+  WHERE true ON CONFLICT(size, crc32, sha256) DO UPDATE SET copies = copies + excluded.copies;
+CREATE TEMP TABLE contents AS SELECT theirs.id AS old, ours.id AS new FROM other.content AS theirs
+  JOIN main.content AS ours ON ours.size = theirs.size AND ours.crc32 = theirs.crc32 AND ours.sha256 = theirs.sha256;
+CREATE UNIQUE INDEX temp.contents_old ON contents(old);
+INSERT INTO main.entry(file_id, folder_id, name_id, kind, size, stored, modified, depth, format, content_id)
+  SELECT taken.new, folders.new, names.new, kind, size, stored, modified, depth, format, contents.new FROM other.entry
+    JOIN taken ON taken.old = file_id JOIN folders ON folders.old = folder_id JOIN names ON names.old = name_id
+    LEFT JOIN contents ON contents.old = content_id ORDER BY other.entry.id;
+INSERT INTO main.finding SELECT taken.new, path, level, text FROM other.finding JOIN taken ON taken.old = file_id;
+)sql";
+
+constexpr const char* kDone = "DROP TABLE taken; DROP TABLE names; DROP TABLE folders; DROP TABLE contents;";
+
+std::uint64_t count(Database& database, std::string_view sql) {
+  return static_cast<std::uint64_t>(database.number(sql));
+}
+
+}  // namespace
+
+MergeTotals merge_catalogue(Database& database, const std::string& other) {
+  open_catalogue(other, Database::Mode::read);  // says what is wrong with it
+  database.prepare("ATTACH ?1 AS other").bind(1, other).run();
+  MergeTotals totals;
+  try {
+    Transaction all(database);
+    database.execute(kMaps);
+    totals.files = count(database, "SELECT count(*) FROM taken");
+    totals.kept = count(database, "SELECT count(*) FROM other.file WHERE state <> 'reading'") - totals.files;
+    totals.entries =
+        count(database, "SELECT count(*) FROM other.entry WHERE file_id IN (SELECT old FROM taken)");
+    database.execute(kForget);
+    database.execute(kTake);
+    database.execute(kDone);
+    all.commit();
+  } catch (const Error&) {
+    database.execute("DETACH other");
+    throw;
+  }
+  database.execute("DETACH other");
+  return totals;
+}
+
+}  // namespace operculum

@@ -1,0 +1,26 @@
+#pragma once
+
+#include "container/format.h"
+
+namespace operculum {
+
+/// The bytes that a locator begins with: a file on disk, standard input, or a file on a server.
+struct OuterFile {
+  std::string name;  ///< as the locator has it: a path, "-", a URL
+  std::string rest;  ///< of the locator, what goes on into it; no slash in front
+  SourcePtr source;
+  unsigned parts = 1;        ///< numbered files that were joined to it
+  std::uint64_t stored = 0;  ///< bytes that it really takes: holes are worth nothing
+  std::function<SourcePtr(const std::string&)> sibling;  ///< see Input
+};
+
+/// Opens what a locator begins with. On disk that is the longest prefix that is a file. Of a URL it is the
+/// first part whose name is that of a container, else all of it; what follows a # is within the file in any
+/// case. Only what a person typed comes here: names within containers are never fetched. Throws IoError,
+/// NeedsKey, Error.
+OuterFile open_outer_file(const std::string& locator, OpenContext& context);
+
+/// The file on disk that a locator begins with, "-" or a URL; empty when there is none. Nothing is fetched.
+std::string file_of(const std::string& locator);
+
+}  // namespace operculum

@@ -1,0 +1,21 @@
+#pragma once
+
+#include <string>
+
+#include "collection/catalogue/overview.h"
+
+namespace operculum {
+
+/// The name of a format by its id; "no container" for an empty one.
+std::string format_name(const std::string& id);
+
+/// A collection as tables for a terminal.
+std::string overview_text(const Overview& overview);
+
+/// The same as RFC 4180: section, name, count, bytes, note.
+std::string overview_csv(const Overview& overview);
+
+/// The same as a page with figures.
+std::string overview_page(const Overview& overview, const std::string& title);
+
+}  // namespace operculum
