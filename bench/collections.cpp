@@ -87,12 +87,9 @@ void compare_zips(Measure& m) {
   Measure::forked([&] { make_zip_of_files(a, kFiles, kSize); });
   std::filesystem::copy_file(a, b, std::filesystem::copy_options::overwrite_existing);
   m.compare(
-      "compare two 1 GiB ZIPs of 10,000 files (baseline: directories)", 4.0,
+      "compare two 1 GiB ZIPs of 10,000 files (baseline: cmp)", 0.25,
       [&] {
-        return Measure::forked([&] {
-          list_zip_raw(a);
-          list_zip_raw(b);
-        });
+        return run({"cmp", a, b}).seconds;
       },
       {m.program, "compare", a, b, "-q"}, std::uint64_t{128} << 20);
   std::filesystem::remove(a);

@@ -223,11 +223,14 @@ void unpack_tar_zst_raw(const std::string& path, const std::string& folder) {
 std::uint64_t list_zip_raw(const std::string& path) {
   Mapped zip(path);
   std::string_view all = as_text(zip.view());
-  // The directory's place, from the 64-bit end record.
-  std::size_t end = all.rfind("PK\6\6");
-  Cursor record(zip.view().subspan(end + 40), "zip64");
-  record.skip(8);
-  std::uint64_t at = record.u64le(), count = 0;
+  constexpr std::size_t kEnd = 1 << 16;  // bytes in which the end record lies
+  std::size_t last = all.size() - std::min(all.size(), kEnd);
+  std::string_view tail = all.substr(last);
+  // The directory's place, from the 64-bit end record or the other one.
+  std::size_t wide = tail.rfind("PK\6\6"),
+              end = wide != std::string_view::npos ? wide + 48 : tail.rfind("PK\5\6") + 16;
+  Cursor record(zip.view().subspan(last + end), "end record");
+  std::uint64_t at = wide != std::string_view::npos ? record.u64le() : record.u32le(), count = 0;
   Cursor cursor(zip.view().subspan(static_cast<std::size_t>(at)), "directory");
   std::string names;
   int nowhere = open("/dev/null", O_WRONLY);

@@ -18,7 +18,8 @@ export FLEET_OPERCULUM=${FLEET_OPERCULUM:-$(command -v operculum)}
 export FLEET_DATABASE=$database FLEET_SHARDS=$shards FLEET_FOLDER=$database.shards
 mkdir -p "$FLEET_FOLDER"
 printf '%s\0' "${places[@]}" >"$FLEET_FOLDER/places"
-printf '%s\0' "${options[@]+"${options[@]}"}" >"$FLEET_FOLDER/options"
+: >"$FLEET_FOLDER/options"
+[ ${#options[@]} -eq 0 ] || printf '%s\0' "${options[@]}" >"$FLEET_FOLDER/options"
 array=$(sbatch --parsable --export=ALL --requeue --array="1-$shards" --output="$FLEET_FOLDER/shard-%a.log" \
   --open-mode=append "$here/shard.sbatch")
 merge=$(sbatch --parsable --export=ALL --dependency="afterok:$array" --kill-on-invalid-dep=yes \

@@ -8,9 +8,10 @@
 
 #include "base/sum_kinds.h"
 #include "base/text.h"
+#include "codec/codec.h"
+#include "collection/worker_pool.h"
 #include "io/digest.h"
 #include "io/read_ahead.h"
-#include "task/kinds.h"
 #include "task/ordered_work.h"
 
 namespace operculum {
@@ -18,6 +19,11 @@ namespace {
 
 constexpr std::uint64_t kWorthAThread =
     4 << 20;  // bytes; a file that large is decoded ahead of what looks at it
+
+/// No codec in use packs ordinary files to less than a quarter of what deflate makes of them: a container
+/// that is smaller than that cannot hold one.
+constexpr std::uint64_t kBestPacking = 4;
+constexpr std::size_t kLikeFront = 1 << 20;  // bytes that are packed to see how small they get
 
 /// What reading a file showed.
 struct Examined {
@@ -29,9 +35,12 @@ struct Examined {
 /// Looks through one target in a context of its own.
 class TargetFinder {
  public:
-  TargetFinder(const std::string& target, const FindRequest& request, OpenContext& context,
-               Progress& progress)
-      : target_(target), request_(request), context_(context), progress_(progress) {}
+  TargetFinder(const std::string& target, const FindRequest& request, Worker& worker, Progress& progress)
+      : target_(target),
+        request_(request),
+        worker_(worker),
+        context_(worker.context()),
+        progress_(progress) {}
 
   struct Result {
     std::vector<FoundFile> found;
@@ -104,7 +113,7 @@ class TargetFinder {
 
   std::string_view kind_of(const Place& place) {
     Probe probe = make_probe(*place.content, place.name);
-    return KindReader(context_).tell(probe, place.name).kind;
+    return worker_.kinds().tell(probe, place.name).kind;
   }
 
   void walk_all(const Place& place) {
@@ -125,7 +134,7 @@ class TargetFinder {
     events.enter = [&](const std::string& path, const Entry& entry) {
       auto depth = static_cast<std::uint64_t>(depth_of_containers_);
       bool part = family_ == "partition table" || family_ == "disk image";
-      return beneath(path) && depth < request_.depth &&
+      return beneath(path) && depth < request_.depth && entry.size >= request_.least_container &&
              (part || may_be_container(base_name(path), entry.size, request_.enter, context_));
     };
     events.container = [&](const Found& found) {
@@ -140,6 +149,7 @@ class TargetFinder {
       }
     };
     events.unreadable = [&](const std::string& path, const Error& error) {
+      if (!names_a_container(base_name(path), context_)) return;  // it only began like one
       result_.unreadable.emplace_back(locator_of(path), error);
     };
     family_ = place.layers.back().format->family;
@@ -299,6 +309,7 @@ class TargetFinder {
 
   const std::string& target_;
   const FindRequest& request_;
+  Worker& worker_;
   OpenContext& context_;
   Progress& progress_;
   std::optional<Meter> meter_;
@@ -321,15 +332,17 @@ std::optional<WantedDigest> read_wanted_digest(std::string_view digits) {
 void add_like(FindRequest& request, const Content& content) {
   StreamPtr stream = content.stream();
   std::unique_ptr<Sum> sha256 = find_sum("sha256")->make({}), crc32 = find_sum("crc32")->make({});
-  Bytes block(256 << 10);
-  std::uint64_t size = 0;
-  while (std::size_t count = stream->read(block)) {
+  Bytes block(kLikeFront);
+  std::uint64_t size = 0, packed = 0;
+  while (std::size_t count = read_fully(*stream, block)) {
     ByteView bytes = ByteView(block).first(count);
+    if (size == 0) packed = encode("deflate", bytes).size();
     sha256->add(bytes);
     crc32->add(bytes);
     size += count;
   }
   request.least_size = request.most_size = size;
+  request.least_container = std::max(request.least_container, packed / kBestPacking);
   request.digests.push_back({"sha256", to_hex(sha256->finish()), to_hex(crc32->finish())});
 }
 
@@ -337,13 +350,14 @@ FindTotals find(const std::vector<std::string>& targets, const FindRequest& requ
                 const OpenContext& context, Progress& progress, const FindEvents& events) {
   FindTotals totals;
   std::atomic<bool> enough{false};
+  WorkerPool workers(context);
   OrderedWork work(request.jobs);
   for (const std::string& target : targets) {
     if (progress.stop || enough) break;
     work.submit([&]() -> OrderedWork::Report {
-      std::unique_ptr<OpenContext> own = context.for_thread();
+      WorkerPool::Lease worker = workers.lease();
       auto result =
-          std::make_shared<TargetFinder::Result>(TargetFinder(target, request, *own, progress).run());
+          std::make_shared<TargetFinder::Result>(TargetFinder(target, request, *worker, progress).run());
       return [&, result] {
         ++totals.targets;
         totals.targets_with += result->found.empty() ? 0 : 1;

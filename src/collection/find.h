@@ -26,16 +26,18 @@ struct FindRequest {
   std::vector<std::string> kinds;                        ///< by content, see KindReader
   std::vector<WantedDigest> digests;
   Needles needles;
-  std::size_t hits_each = 1;         ///< places within each file that are told
-  bool sums = false;                 ///< take the SHA-256 of everything that is found
-  bool first = false;                ///< one thing found is enough
-  bool programs = false;             ///< also into programs that carry containers
-  std::uint64_t depth = UINT64_MAX;  ///< containers inside each other that are gone into
-  Enter enter = Enter::likely;       ///< which files are looked at for what is in them
-  unsigned jobs = 0;                 ///< files looked through at a time; 0: one for each processor
+  std::size_t hits_each = 1;          ///< places within each file that are told
+  bool sums = false;                  ///< take the SHA-256 of everything that is found
+  bool first = false;                 ///< one thing found is enough
+  bool programs = false;              ///< also into programs that carry containers
+  std::uint64_t depth = UINT64_MAX;   ///< containers inside each other that are gone into
+  Enter enter = Enter::likely;        ///< which files are looked at for what is in them
+  std::uint64_t least_container = 0;  ///< bytes; what is smaller cannot hold what is looked for
+  unsigned jobs = 0;                  ///< files looked through at a time; 0: one for each processor
 };
 
-/// Looks for files with the same bytes as `content`: adds its size and digest. Throws what reading it throws.
+/// Looks for files with the same bytes as `content`: adds its size and digest, and how small a container that
+/// holds it may be. Throws what reading it throws.
 void add_like(FindRequest& request, const Content& content);
 
 /// Something that was looked for.

@@ -1,6 +1,5 @@
 #include "io/http_client.h"
 
-#include <curl/curl.h>
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -13,6 +12,7 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "io/curl_library.h"
 
 namespace operculum {
 namespace {
@@ -104,6 +104,7 @@ struct Answer {
 }  // namespace
 
 struct HttpClient::State {
+  const CurlLibrary& library = curl_library();
   CURL* curl = nullptr;
   std::string url;
   HttpOptions options;
@@ -188,12 +189,12 @@ struct HttpClient::State {
     std::string range = fmt::format("{}-{}", at, at + left - 1);
     std::string if_range = "If-Range: " + head.validator;
     curl_slist* headers =
-        head.ranges && !head.validator.empty() ? curl_slist_append(nullptr, if_range.c_str()) : nullptr;
-    curl_easy_setopt(curl, CURLOPT_RANGE, range.c_str());
-    curl_easy_setopt(curl, CURLOPT_HTTPHEADER, headers);
-    CURLcode code = curl_easy_perform(curl);
-    curl_easy_setopt(curl, CURLOPT_HTTPHEADER, nullptr);
-    curl_slist_free_all(headers);
+        head.ranges && !head.validator.empty() ? library.slist_append(nullptr, if_range.c_str()) : nullptr;
+    library.easy_setopt(curl, CURLOPT_RANGE, range.c_str());
+    library.easy_setopt(curl, CURLOPT_HTTPHEADER, headers);
+    CURLcode code = library.easy_perform(curl);
+    library.easy_setopt(curl, CURLOPT_HTTPHEADER, nullptr);
+    library.slist_free_all(headers);
     return code;
   }
 
@@ -219,7 +220,7 @@ struct HttpClient::State {
   [[noreturn]] void fail(CURLcode code) const {
     if (code == CURLE_OK)
       throw Error(ErrorKind::io, fmt::format("the server answers {} ({} times)", answer.status, requests));
-    const char* words = error[0] != '\0' ? error : curl_easy_strerror(code);
+    const char* words = error[0] != '\0' ? error : library.easy_strerror(code);
     throw Error(ErrorKind::io, fmt::format("the server cannot be read: {}", printable(words)));
   }
 
@@ -243,8 +244,8 @@ struct HttpClient::State {
   bool works(const std::string& secret) {
     Receive nothing = [](ByteView) {};
     aim(0, 1, nothing);
-    curl_easy_setopt(curl, CURLOPT_USERPWD, secret.c_str());
-    curl_easy_setopt(curl, CURLOPT_HTTPAUTH, static_cast<long>(CURLAUTH_BASIC | CURLAUTH_DIGEST));
+    library.easy_setopt(curl, CURLOPT_USERPWD, secret.c_str());
+    library.easy_setopt(curl, CURLOPT_HTTPAUTH, static_cast<long>(CURLAUTH_BASIC | CURLAUTH_DIGEST));
     send();
     return answer.status != 401 && answer.status != 403;
   }
@@ -270,43 +271,43 @@ struct HttpClient::State {
 };
 
 HttpClient::HttpClient(const std::string& url, HttpOptions options) : state_(std::make_unique<State>()) {
-  static const CURLcode kReady = curl_global_init(CURL_GLOBAL_DEFAULT);
   State& state = *state_;
+  const CurlLibrary& library = state.library;
   state.url = url;
   state.options = std::move(options);
   if (state.host().find('@') != std::string::npos)
     throw Malformed(
         "a password in a URL is seen by everyone on the machine; put it into ~/.netrc or keys.toml");
-  state.curl = kReady == CURLE_OK ? curl_easy_init() : nullptr;
+  state.curl = library.easy_init();
   if (state.curl == nullptr) throw Error(ErrorKind::io, "the HTTP library cannot be used");
   bool secure = to_lower(url).starts_with("https:");
   CURL* curl = state.curl;
-  curl_easy_setopt(curl, CURLOPT_URL, url.c_str());
-  curl_easy_setopt(curl, CURLOPT_PROTOCOLS_STR, "http,https");
-  curl_easy_setopt(curl, CURLOPT_REDIR_PROTOCOLS_STR, secure ? "https" : "http,https");
-  curl_easy_setopt(curl, CURLOPT_FOLLOWLOCATION, 1L);
-  curl_easy_setopt(curl, CURLOPT_MAXREDIRS, kMostRedirects);
-  curl_easy_setopt(curl, CURLOPT_HTTP_VERSION, static_cast<long>(CURL_HTTP_VERSION_2TLS));
-  curl_easy_setopt(curl, CURLOPT_NETRC, static_cast<long>(CURL_NETRC_OPTIONAL));
-  curl_easy_setopt(curl, CURLOPT_USERAGENT, "operculum/" OPERCULUM_VERSION);
-  curl_easy_setopt(curl, CURLOPT_CONNECTTIMEOUT, kConnectSeconds);
-  curl_easy_setopt(curl, CURLOPT_LOW_SPEED_LIMIT, 1L);
-  curl_easy_setopt(curl, CURLOPT_LOW_SPEED_TIME, static_cast<long>(state.options.stall_seconds));
-  curl_easy_setopt(curl, CURLOPT_NOSIGNAL, 1L);
-  curl_easy_setopt(curl, CURLOPT_ERRORBUFFER, state.error);
-  curl_easy_setopt(curl, CURLOPT_HEADERFUNCTION, State::on_header);
-  curl_easy_setopt(curl, CURLOPT_HEADERDATA, &state);
-  curl_easy_setopt(curl, CURLOPT_WRITEFUNCTION, State::on_body);
-  curl_easy_setopt(curl, CURLOPT_WRITEDATA, &state);
-  curl_easy_setopt(curl, CURLOPT_XFERINFOFUNCTION, State::on_progress);
-  curl_easy_setopt(curl, CURLOPT_XFERINFODATA, &state);
-  curl_easy_setopt(curl, CURLOPT_NOPROGRESS, 0L);
+  library.easy_setopt(curl, CURLOPT_URL, url.c_str());
+  library.easy_setopt(curl, CURLOPT_PROTOCOLS_STR, "http,https");
+  library.easy_setopt(curl, CURLOPT_REDIR_PROTOCOLS_STR, secure ? "https" : "http,https");
+  library.easy_setopt(curl, CURLOPT_FOLLOWLOCATION, 1L);
+  library.easy_setopt(curl, CURLOPT_MAXREDIRS, kMostRedirects);
+  library.easy_setopt(curl, CURLOPT_HTTP_VERSION, static_cast<long>(CURL_HTTP_VERSION_2TLS));
+  library.easy_setopt(curl, CURLOPT_NETRC, static_cast<long>(CURL_NETRC_OPTIONAL));
+  library.easy_setopt(curl, CURLOPT_USERAGENT, "operculum/" OPERCULUM_VERSION);
+  library.easy_setopt(curl, CURLOPT_CONNECTTIMEOUT, kConnectSeconds);
+  library.easy_setopt(curl, CURLOPT_LOW_SPEED_LIMIT, 1L);
+  library.easy_setopt(curl, CURLOPT_LOW_SPEED_TIME, static_cast<long>(state.options.stall_seconds));
+  library.easy_setopt(curl, CURLOPT_NOSIGNAL, 1L);
+  library.easy_setopt(curl, CURLOPT_ERRORBUFFER, state.error);
+  library.easy_setopt(curl, CURLOPT_HEADERFUNCTION, State::on_header);
+  library.easy_setopt(curl, CURLOPT_HEADERDATA, &state);
+  library.easy_setopt(curl, CURLOPT_WRITEFUNCTION, State::on_body);
+  library.easy_setopt(curl, CURLOPT_WRITEDATA, &state);
+  library.easy_setopt(curl, CURLOPT_XFERINFOFUNCTION, State::on_progress);
+  library.easy_setopt(curl, CURLOPT_XFERINFODATA, &state);
+  library.easy_setopt(curl, CURLOPT_NOPROGRESS, 0L);
   if (const char* authorities = std::getenv("SSL_CERT_FILE"))
-    curl_easy_setopt(curl, CURLOPT_CAINFO, authorities);
+    library.easy_setopt(curl, CURLOPT_CAINFO, authorities);
 }
 
 HttpClient::~HttpClient() {
-  if (state_->curl != nullptr) curl_easy_cleanup(state_->curl);
+  if (state_->curl != nullptr) state_->library.easy_cleanup(state_->curl);
 }
 
 HttpHead HttpClient::begin(std::uint64_t count, const Receive& receive) {

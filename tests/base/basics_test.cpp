@@ -88,5 +88,14 @@ TEST(Units, ArticlesFollowTheSound) {
   EXPECT_EQ(with_article("ISO 9660 disc"), "an ISO 9660 disc");
 }
 
+TEST(Time, IsReadAsAPersonTypesIt) {
+  EXPECT_EQ(parse_time("2026-03-01 14:05:08Z")->seconds, 1772373908);
+  EXPECT_FALSE(parse_time("2026-03-01 14:05:08Z")->floating);
+  EXPECT_TRUE(parse_time("2026-03-01")->floating);
+  EXPECT_EQ(parse_time("2026-03-01T14:05"), parse_time("2026-03-01 14:05:00"));
+  for (const char* wrong : {"", "2026", "2026-02-30", "2026-03-01 25:00", "2026-03-01 x", "yesterday"})
+    EXPECT_FALSE(parse_time(wrong)) << wrong;
+}
+
 }  // namespace
 }  // namespace operculum

@@ -52,6 +52,12 @@ TEST(Encodings, AreReadThroughIconv) {
   EXPECT_THROW(to_utf8("x", "NO-SUCH"), Unsupported);
 }
 
+TEST(Encodings, AreWrittenWhereTheyHaveTheCharacters) {
+  EXPECT_EQ(from_utf8("März", "CP437"), "M\x84rz");
+  EXPECT_EQ(from_utf8("潮", "CP437"), std::nullopt);
+  EXPECT_THROW(from_utf8("x", "NO-SUCH-CODE"), Unsupported);
+}
+
 TEST(Numbers, RefuseWhatIsNoNumber) {
   EXPECT_EQ(parse_number("0644", 8), 0644u);
   EXPECT_EQ(parse_number(""), std::nullopt);

@@ -118,5 +118,26 @@ TEST(KeyRing, WhatFitsSurelyComesBeforeWhatFitsPerhaps) {
   EXPECT_EQ(ring.find("kiosk.zip", perhaps).secret, "limpet") << "the one that fitted last";
 }
 
+TEST(KeyRing, ShowsAHostOnlyTheKeysThatNameIt) {
+  KeyRing ring;
+  ring.add({"anything", "a file"});
+  ring.add({"gauge:water", "keys.toml"}, "museum.example");
+  ring.add({"other:water", "keys.toml"}, "*.zip");
+  std::vector<std::string> shown;
+  auto fits = [&](const std::string& secret) {
+    shown.push_back(secret);
+    return KeyRing::Fit::yes;
+  };
+  EXPECT_EQ(ring.find_for_host("museum.example", fits)->secret, "gauge:water");
+  EXPECT_FALSE(ring.find_for_host("stranger.example", fits));
+  EXPECT_EQ(shown, std::vector<std::string>{"gauge:water"});
+}
+
+TEST(KeyRing, CopiesAreTheSameRing) {
+  KeyRing ring, copy = ring;
+  copy.add({"tide", "the prompt"});
+  EXPECT_EQ(ring.find("a.zip", [](const std::string&) { return KeyRing::Fit::yes; }).secret, "tide");
+}
+
 }  // namespace
 }  // namespace operculum

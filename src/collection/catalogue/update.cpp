@@ -8,8 +8,8 @@
 #include "base/checksum.h"
 #include "base/text.h"
 #include "collection/catalogue/writer.h"
+#include "collection/worker_pool.h"
 #include "container/rewrite.h"
-#include "task/kinds.h"
 #include "task/ordered_work.h"
 #include "task/verify.h"
 
@@ -68,9 +68,14 @@ struct Job {
 /// Lists one file into the catalogue.
 class Reader {
  public:
-  Reader(const CatalogueFile& file, const CatalogueRequest& request, OpenContext& context, Progress& progress,
+  Reader(const CatalogueFile& file, const CatalogueRequest& request, Worker& worker, Progress& progress,
          CatalogueWriter& writer)
-      : file_(file), request_(request), context_(context), progress_(progress), writer_(writer) {}
+      : file_(file),
+        request_(request),
+        worker_(worker),
+        context_(worker.context()),
+        progress_(progress),
+        writer_(writer) {}
 
   CatalogueOutcome run(std::int64_t row) {
     row_ = row;
@@ -99,7 +104,7 @@ class Reader {
     }
     if (place.layers.empty()) {
       Probe probe = make_probe(*place.content, place.name);
-      KindReader::Told told = KindReader(context_).tell(probe, place.name);
+      KindReader::Told told = worker_.kinds().tell(probe, place.name);
       outcome_.state = kPlain;
       outcome_.kind = told.kind;
       outcome_.media_type = told.media_type;
@@ -132,7 +137,10 @@ class Reader {
         if (finding.level == Finding::Level::fault) fault(path, finding.text);
       }
     };
-    events.unreadable = [&](const std::string& path, const Error& error) { fault(path, error.what()); };
+    events.unreadable = [&](const std::string& path, const Error& error) {
+      if (names_a_container(base_name(path), context_))
+        fault(path, error.what());  // others only began like one
+    };
     walk(place.layers.back(), place.layers.size() == 1 ? place.file_source : nullptr, context_,
          {.deep = true, .programs = request_.programs}, events);
   }
@@ -191,6 +199,7 @@ class Reader {
 
   const CatalogueFile& file_;
   const CatalogueRequest& request_;
+  Worker& worker_;
   OpenContext& context_;
   Progress& progress_;
   CatalogueWriter& writer_;
@@ -207,7 +216,7 @@ class Updater {
       : database_(database),
         places_(places),
         request_(request),
-        context_(context),
+        workers_(context),
         progress_(progress),
         sink_(sink),
         writer_(database) {}
@@ -287,9 +296,9 @@ class Updater {
   /// Reads a file on some thread; what is counted and told comes in order.
   OrderedWork::Report read(Job& job) {
     if (progress_.stop) return [] {};
-    std::unique_ptr<OpenContext> context = context_.for_thread();
+    WorkerPool::Lease worker = workers_.lease();
     job.row = writer_.begin(job.file);
-    CatalogueOutcome outcome = Reader(job.file, request_, *context, progress_, writer_).run(job.row);
+    CatalogueOutcome outcome = Reader(job.file, request_, *worker, progress_, writer_).run(job.row);
     if (progress_.stop) return [] {};  // the row stays as one that was begun
     writer_.finish(job.row, outcome);
     return [this, outcome = std::move(outcome), &job] {
@@ -307,8 +316,8 @@ class Updater {
     std::vector<std::string> wrong(jobs.size());
     for_each_of(jobs.size(), request_.jobs, [&](std::size_t i) {
       if (progress_.stop) return;
-      std::unique_ptr<OpenContext> context = context_.for_thread();
-      wrong[i] = verify_file(jobs[i].file.path, jobs[i].row, *context);
+      WorkerPool::Lease worker = workers_.lease();
+      wrong[i] = verify_file(jobs[i].file.path, jobs[i].row, worker->context());
     });
     totals_.verified = progress_.stop ? 0 : jobs.size();
     for (std::size_t i = 0; i < jobs.size(); ++i) {
@@ -346,7 +355,7 @@ class Updater {
   Database& database_;
   const std::vector<std::string>& places_;
   const CatalogueRequest& request_;
-  const OpenContext& context_;
+  WorkerPool workers_;
   Progress& progress_;
   const CatalogueSink& sink_;
   CatalogueWriter writer_;

@@ -2,10 +2,14 @@
 
 #include <ctime>
 
+#include "base/error.h"
+
 namespace operculum {
 namespace {
 
 constexpr std::int64_t kNoCrc = -1;
+constexpr std::size_t kTransaction = 20'000;  // rows
+constexpr std::size_t kRowsOfFile = 40;       // about what a file costs beside its entries
 
 std::int64_t now() {
   return static_cast<std::int64_t>(std::time(nullptr));
@@ -26,9 +30,36 @@ CatalogueWriter::CatalogueWriter(Database& database)
           "INSERT INTO entry(file_id, folder_id, name_id, kind, size, stored, modified, depth, "
           "format, content_id) VALUES(?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)")) {}
 
+CatalogueWriter::~CatalogueWriter() {
+  try {
+    commit();
+  } catch (const Error&) {
+    return;  // as if the machine had been lost
+  }
+}
+
+void CatalogueWriter::begin_transaction() {
+  if (!open_) open_.emplace(database_);
+}
+
+void CatalogueWriter::count_written(std::size_t rows) {
+  written_ += rows;
+  if (written_ < kTransaction) return;
+  open_->commit();
+  open_.reset();
+  written_ = 0;
+}
+
+void CatalogueWriter::commit() {
+  std::lock_guard lock(mutex_);
+  if (open_) open_->commit();
+  open_.reset();
+  written_ = 0;
+}
+
 std::int64_t CatalogueWriter::begin(const CatalogueFile& file) {
   std::lock_guard lock(mutex_);
-  Transaction all(database_);
+  begin_transaction();
   Statement find = database_.prepare("SELECT id FROM file WHERE path = ?1");
   find.bind(1, file.path);
   std::int64_t id = find.step() ? find.number(0) : 0;
@@ -49,15 +80,14 @@ std::int64_t CatalogueWriter::begin(const CatalogueFile& file) {
       .bind(6, now())
       .run();
   if (id == 0) id = database_.last_id();
-  all.commit();
   return id;
 }
 
 void CatalogueWriter::add(std::int64_t file, const std::vector<CatalogueEntry>& entries) {
   std::lock_guard lock(mutex_);
-  Transaction all(database_);
+  begin_transaction();
   for (const CatalogueEntry& entry : entries) add_one(file, entry);
-  all.commit();
+  count_written(entries.size());
 }
 
 void CatalogueWriter::add_one(std::int64_t file, const CatalogueEntry& entry) {
@@ -111,7 +141,7 @@ std::optional<std::int64_t> CatalogueWriter::content_of(const CatalogueEntry& en
 
 void CatalogueWriter::finish(std::int64_t file, const CatalogueOutcome& outcome) {
   std::lock_guard lock(mutex_);
-  Transaction all(database_);
+  begin_transaction();
   Statement update = database_.prepare(
       "UPDATE file SET state = ?2, format = nullif(?3, ''), kind = nullif(?4, ''), media_type = nullif(?5, "
       "''), message = "
@@ -130,11 +160,12 @@ void CatalogueWriter::finish(std::int64_t file, const CatalogueOutcome& outcome)
       database_.prepare("INSERT INTO finding(file_id, path, level, text) VALUES(?1, ?2, 'fault', ?3)");
   for (const auto& [path, sentence] : outcome.faults)
     fault.bind(1, file).bind(2, path).bind(3, sentence).run();
-  all.commit();
+  count_written(kRowsOfFile);
 }
 
 void CatalogueWriter::verified(std::int64_t file, std::string_view result, const std::string& message) {
   std::lock_guard lock(mutex_);
+  begin_transaction();
   database_
       .prepare(
           "UPDATE file SET verified_at = ?2, verified = ?3, verify_message = nullif(?4, '') WHERE id = ?1")
@@ -147,13 +178,14 @@ void CatalogueWriter::verified(std::int64_t file, std::string_view result, const
 
 void CatalogueWriter::mark_gone(const std::vector<std::int64_t>& files) {
   std::lock_guard lock(mutex_);
-  Transaction all(database_);
+  begin_transaction();
   Statement update = database_.prepare("UPDATE file SET gone_at = ?2 WHERE id = ?1");
   for (std::int64_t file : files) {
     forget_entries(database_, file);
     update.bind(1, file).bind(2, now()).run();
+    count_written(kRowsOfFile);
+    begin_transaction();
   }
-  all.commit();
 }
 
 }  // namespace operculum

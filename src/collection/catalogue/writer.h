@@ -37,10 +37,14 @@ struct CatalogueOutcome {
 };
 
 /// Puts files and what is in them into a catalogue. Several threads may use it at the same time: what they
-/// write is written one after another.
+/// write is written one after another. Small files share a transaction: a kill costs no more than the last of
+/// them, and a file whose finish() was lost is one that was begun.
 class CatalogueWriter {
  public:
   explicit CatalogueWriter(Database& database);
+  ~CatalogueWriter();
+  CatalogueWriter(const CatalogueWriter&) = delete;
+  CatalogueWriter& operator=(const CatalogueWriter&) = delete;
 
   /// Begins a file anew: what was known of what is in it is forgotten. Returns its row.
   std::int64_t begin(const CatalogueFile& file);
@@ -48,14 +52,19 @@ class CatalogueWriter {
   void finish(std::int64_t file, const CatalogueOutcome& outcome);
   void verified(std::int64_t file, std::string_view result, const std::string& message);
   void mark_gone(const std::vector<std::int64_t>& files);
+  void commit();  ///< what was written so far; the destructor does the same. Throws Error of kind io.
 
  private:
+  void begin_transaction();
+  void count_written(std::size_t rows);
   void add_one(std::int64_t file, const CatalogueEntry& entry);
   static std::int64_t id_of(Statement& find, Statement& add, Database& database, std::string_view text);
   std::optional<std::int64_t> content_of(const CatalogueEntry& entry);
 
   std::mutex mutex_;  // guards the rest
   Database& database_;
+  std::optional<Transaction> open_;
+  std::size_t written_ = 0;  // rows since it was opened
   Statement find_name_, add_name_, find_folder_, add_folder_, add_content_, add_entry_;
 };
 

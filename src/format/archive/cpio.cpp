@@ -179,16 +179,25 @@ class CpioParser final : public SequenceParser {
   std::deque<SequenceItem> ready_;
 };
 
+/// Whether a mode names a kind of file: a first number that only chance made may say anything.
+bool is_mode(std::uint64_t mode) {
+  constexpr std::uint64_t kKinds[] = {0, 1, 2, 4, 6, 8, 9, 10, 12};  // S_IFMT, 9 is a network file of HP-UX
+  return std::find(std::begin(kKinds), std::end(kKinds), mode >> 12) != std::end(kKinds);
+}
+
 Match recognise_cpio(Probe& probe) {
   const VariantInfo* info = variant_of(probe.head(6));
   if (info == nullptr) return Match::none;
   try {
     Header header = read_header(probe.head(info->header_size), 0, *info);
-    Bytes name =
-        probe.at(info->header_size, static_cast<std::size_t>(std::min<std::uint64_t>(header.namesize, 4096)));
-    bool ends_with_nul = !name.empty() && (header.namesize > 4096 || name.back() == 0);
-    bool kind_fits = (header.mode >> 12) <= 15 && header.nlink < 100'000;
-    return ends_with_nul && header.namesize <= kLongestName && kind_fits ? Match::front : Match::none;
+    constexpr std::uint64_t kLooked = 4096;  // bytes of a name
+    auto length = static_cast<std::size_t>(std::min(header.namesize, kLooked));
+    Bytes name = probe.at(info->header_size, length);
+    if (name.size() != length || length == 0 || header.namesize > kLongestName) return Match::none;
+    // Its first zero is its last byte.
+    auto zero = static_cast<std::size_t>(std::find(name.begin(), name.end(), 0) - name.begin());
+    bool ends_well = zero == length - 1 || (zero == length && header.namesize > kLooked);
+    return ends_well && is_mode(header.mode) && header.nlink < 100'000 ? Match::front : Match::none;
   } catch (const Error&) {
     return Match::none;
   }

@@ -12,6 +12,8 @@ Match recognise_zlib(Probe& probe) {
   if (head.size() < 2 || (head[0] & 0x0f) != 8 || (head[0] >> 4) > 7 || (head[0] * 256 + head[1]) % 31 != 0) {
     return Match::none;
   }
+  constexpr Byte kPresetDictionary = 0x20;  // FDICT: nothing can be tried, and so little is proved
+  if ((head[1] & kPresetDictionary) != 0) return Match::weak;
   Trial trial = try_decoding("zlib", probe, kConvincing);
   return trial == Trial::decodes ? Match::front : trial == Trial::too_short ? Match::weak : Match::none;
 }

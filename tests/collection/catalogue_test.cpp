@@ -1,0 +1,108 @@
+#include <gtest/gtest.h>
+
+#include "base/error.h"
+#include "collection/catalogue/merge.h"
+#include "collection/catalogue/update.h"
+#include "collection/catalogue/writer.h"
+#include "support/temp_folder.h"
+#include "support/zip_builder.h"
+
+namespace operculum::test {
+namespace {
+
+/// A catalogue in a folder of its own.
+struct Kept {
+  TempFolder folder;
+  OpenContext context;
+  Progress progress;
+  std::unique_ptr<Database> database = open_catalogue(folder.path("c.db"), Database::Mode::create);
+
+  CatalogueTotals update(std::vector<std::string> files, const CatalogueRequest& request = {}) {
+    return update_catalogue(*database, {folder.path()}, std::move(files), request, context, progress,
+                            [](const std::string&, const std::string&) {});
+  }
+  std::int64_t count(const std::string& of) { return database->number("SELECT count(*) FROM " + of); }
+};
+
+TEST(CatalogueUpdate, ReadsAgainWhatWasInterrupted) {
+  Kept kept;
+  std::string zip = kept.folder.write("a.zip", ZipBuilder().add("x", "12345").add("y", "12345").build());
+  {
+    CatalogueWriter writer(*kept.database);  // as a run that is killed in the middle leaves it
+    std::int64_t row = writer.begin({zip, 1, 2, 3});
+    writer.add(row, {{.path = "x", .size = 5, .format = "zip", .crc32 = 1}});
+  }
+  EXPECT_EQ(kept.update({zip}).read, 1u);
+  EXPECT_EQ(kept.count("entry"), 2);
+  EXPECT_EQ(kept.database->number("SELECT copies FROM content WHERE copies > 0"), 2);
+  EXPECT_EQ(kept.update({zip}).unchanged, 1u);
+}
+
+TEST(CatalogueUpdate, StopsWhereItIsToldTo) {
+  Kept kept;
+  std::string zip = kept.folder.write("a.zip", ZipBuilder().add("x", "12345").build());
+  kept.progress.stop = true;
+  EXPECT_TRUE(kept.update({zip}).stopped);
+  EXPECT_EQ(kept.count("entry"), 0);
+  kept.progress.stop = false;
+  EXPECT_EQ(kept.update({zip}).read, 1u);
+}
+
+TEST(CatalogueUpdate, TakesDigestsThatWereNotTakenBefore) {
+  Kept kept;
+  std::string zip = kept.folder.write("a.zip", ZipBuilder().add("x", "12345").build());
+  kept.update({zip});
+  EXPECT_EQ(kept.count("content WHERE sha256 <> x''"), 0);
+  EXPECT_EQ(kept.update({zip}, {.digests = true}).read, 1u);
+  EXPECT_EQ(kept.count("content WHERE sha256 <> x'' AND copies = 1"), 1);
+  EXPECT_EQ(kept.update({zip}).unchanged, 1u);  // what is known stays
+}
+
+TEST(CatalogueShard, EachFileBelongsToExactlyOne) {
+  int most = 0;
+  std::vector<int> sizes(7);
+  for (int file = 0; file < 7000; ++file) {
+    std::string path = "/shelf/" + std::to_string(file) + ".zip";
+    int owners = 0;
+    for (std::uint64_t index = 1; index <= 7; ++index) {
+      if (!Shard{index, 7}.has(path)) continue;
+      ++owners;
+      most = std::max(most, ++sizes[index - 1]);
+    }
+    ASSERT_EQ(owners, 1) << path;
+  }
+  EXPECT_LT(most, 1200);  // about as many in each
+}
+
+TEST(CatalogueMerge, TheNewerReadingStays) {
+  Kept ours, theirs;
+  auto put = [](Kept& kept, const char* name, int read_at) {
+    CatalogueWriter writer(*kept.database);
+    std::int64_t row = writer.begin({"/shelf/a.zip", 1, 2, 3});
+    writer.add(row, {{.path = name, .size = 5, .format = "zip", .crc32 = 1}});
+    writer.finish(row, {.state = kListed, .format = "zip", .entries = 1});
+    kept.database->execute("UPDATE file SET read_at = " + std::to_string(read_at));
+  };
+  put(ours, "old", 100);
+  put(theirs, "new", 200);
+  MergeTotals taken = merge_catalogue(*ours.database, theirs.folder.path("c.db"));
+  EXPECT_EQ(taken.files, 1u);
+  EXPECT_EQ(ours.database->number("SELECT count(*) FROM entries WHERE path = 'new'"), 1);
+  EXPECT_EQ(ours.count("entry"), 1);
+  EXPECT_EQ(ours.database->number("SELECT sum(copies) FROM content"), 1);
+  MergeTotals again = merge_catalogue(*ours.database, theirs.folder.path("c.db"));
+  EXPECT_EQ(again.files, 0u);
+  EXPECT_EQ(again.kept, 1u);
+  EXPECT_THROW(merge_catalogue(*ours.database, ours.folder.path("none.db")), Error);
+}
+
+TEST(CatalogueSchema, RefusesWhatIsNoCatalogue) {
+  TempFolder folder;
+  { Database(folder.path("other.db"), Database::Mode::create).execute("CREATE TABLE t(a)"); }
+  EXPECT_THROW(open_catalogue(folder.path("other.db"), Database::Mode::create), Malformed);
+  open_catalogue(folder.path("c.db"), Database::Mode::create)->execute("PRAGMA user_version = 99");
+  EXPECT_THROW(open_catalogue(folder.path("c.db"), Database::Mode::read), Malformed);
+}
+
+}  // namespace
+}  // namespace operculum::test
