@@ -6,7 +6,7 @@ cd "$(dirname "$0")/.."
 root=$PWD
 declare -A commands=(
   [identify]="operculum identify tidepool.skin exhibit-7.tar.xz chart-setup.exe postcard.zip"
-  [list]="operculum list tidepool.skin; operculum list --summary tidepool.skin; operculum list --tree --deep exhibit-7.tar.xz | head -n 14"
+  [list]="operculum list tidepool.skin; operculum list --summary tidepool.skin; operculum list --tree --deep exhibit-7.tar.xz | head -n 12"
   [show]="operculum show exhibit-7.tar.xz/opt/kiosk/kiosk.zip/packs/tidepool.skin/scripts/tide.lua; operculum show tidepool.skin/sounds/surf.wav --length 256"
   [unpack]="operculum unpack gauge-keys.zip --into shots/keys; operculum unpack gauge-logs.zip --into shots/logs; operculum unpack tidepool.skin/textures --into shots/textures --receipt shots.json; operculum unpack exhibit-7.tar.xz/opt/kiosk/kiosk.zip --into shots/kiosk; operculum unpack tidepool.skin --match '*.ppm' --dry-run; operculum discard --verbose shots.json"
   [verify]="operculum verify gauge-logs.zip; operculum verify --deep exhibit-7.tar.xz"
@@ -18,7 +18,7 @@ declare -A commands=(
   [rebuild]="operculum rebuild exhibit-card.img/2 --set home/tides.txt=gauge-password.txt --into no.img; operculum rebuild exhibit-7.tar.xz/opt/kiosk/kiosk.zip/packs/tidepool.skin --set textures/crab.ppm=my-textures/limpet.ppm --add textures/whelk.ppm=my-textures/limpet.ppm --remove credits.txt --dry-run; operculum rebuild exhibit-7.tar.xz/opt/kiosk/kiosk.zip/packs/tidepool.skin --set textures/crab.ppm=my-textures/limpet.ppm --in-place --receipt shot.json; operculum rebuild packs/tidepool.shoal --set textures/crab.txt=gauge-password.txt --into shot.shoal; operculum verify shot.shoal; operculum pack my-textures --like tidepool.skin/textures --changed-only --into crabs2.skin --last-among packs; operculum convert packs/tidepool.shoal --as zip --into shot.zip; operculum convert exhibit-7.tar.xz --as ar --into shot.ar --strict; operculum discard shot.json"
   [study]="operculum study packs/charts-24.hob packs/charts-19.hob --draft shot.layout --explain; operculum list packs/charts-24.hob --layout shot.layout | head -n 8"
   [compare]="operculum compare --deep exhibit-7.tar.xz exhibit-8.tar.zst"
-  [find]="operculum identify backups; operculum find backups --match tide.log --versions; operculum find backups --text 'under water'; operculum find --catalogue shelf.db --match tide.log --newest; operculum order loading --by number --why textures/crab.ppm; operculum order loading --by number --only-conflicts"
+  [find]="operculum identify backups; operculum find backups --match tide.log --versions; operculum find backups --text 'under water'; operculum catalogue desk.db backups loading; operculum find --catalogue desk.db --match tide.log --newest; operculum order loading --by number --why textures/crab.ppm; operculum order loading --by number --only-conflicts"
   [formats]="operculum formats | head -n 44"
 )
 names=("$@")

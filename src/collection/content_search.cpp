@@ -26,6 +26,13 @@ std::optional<std::size_t> find_bytes(ByteView window, ByteView needle, std::siz
   return static_cast<std::size_t>(static_cast<const Byte*>(found) - window.data());
 }
 
+/// Tabs and line ends as blanks, none at either end.
+std::string on_one_line(std::string text) {
+  std::replace_if(
+      text.begin(), text.end(), [](char c) { return c == '\t' || c == '\n'; }, ' ');
+  return std::string(trim(text));
+}
+
 bool is_wide(const std::string& encoding) {
   return encoding.starts_with("UTF-16");
 }
@@ -124,7 +131,7 @@ ContentHit ContentSearch::describe(const Needles::Needle& needle, std::size_t at
   }
   std::string_view raw = as_text(window.subspan(begin, end - begin));
   hit.excerpt =
-      std::string(trim(readable_text(as_bytes(to_utf8(raw, needle.encoding).value_or(std::string(raw))))));
+      on_one_line(readable_text(as_bytes(to_utf8(raw, needle.encoding).value_or(std::string(raw)))));
   if (!wide) {
     hit.line = lines_ + 1 +
                static_cast<std::uint64_t>(

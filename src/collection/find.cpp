@@ -40,7 +40,10 @@ class TargetFinder {
         request_(request),
         worker_(worker),
         context_(worker.context()),
-        progress_(progress) {}
+        progress_(progress),
+        selection_(request.selection) {
+    selection_.fitted = std::make_shared<Fitted>();  // it is written to: each thread has its own
+  }
 
   struct Result {
     std::vector<FoundFile> found;
@@ -210,7 +213,7 @@ class TargetFinder {
 
   bool fits_at_sight(const Tested& tested) const {
     const Entry& entry = tested.entry;
-    if (!request_.selection.wants(tested.path)) return false;
+    if (!selection_.wants(tested.path)) return false;
     bool sized = request_.least_size > 0 || request_.most_size != UINT64_MAX;
     if (sized && !entry.has_data()) return false;
     if (entry.has_data() && entry.size_known() &&
@@ -312,6 +315,7 @@ class TargetFinder {
   Worker& worker_;
   OpenContext& context_;
   Progress& progress_;
+  Selection selection_;
   std::optional<Meter> meter_;
   Result result_;
   std::string prefix_;  // what paths within are put behind

@@ -10,12 +10,12 @@
 namespace operculum {
 namespace {
 
-constexpr std::size_t kMostPacks = 60;    // in the matrix
-constexpr std::size_t kMostPaths = 1000;  // in the list
-constexpr int kCell = 34, kNames = 220;   // of the matrix, in its own units
+constexpr std::size_t kMostPacks = 60;              // in the matrix
+constexpr std::size_t kMostPaths = 1000;            // in the list
+constexpr int kCell = 34, kNames = 220, kTop = 28;  // of the matrix, in its own units
 
 constexpr std::string_view kStyle = R"css(<style>
-svg.matrix { width: 100%; max-width: 60rem; height: auto } svg.matrix text { font: 12px system-ui, sans-serif; fill: var(--ink) }
+svg.matrix { max-width: 100%; height: auto } svg.matrix text { font: 12px system-ui, sans-serif; fill: var(--ink) }
 svg.matrix .soft { fill: var(--soft) } svg.matrix rect { fill: var(--box); stroke: var(--line) }
 svg.matrix .won { fill: #d9a441; stroke: none } svg.matrix .self { fill: var(--line) } svg.matrix .count { fill: #1d2b33 }
 td.differs { color: var(--alarm) }
@@ -31,20 +31,22 @@ std::string matrix(const LoadingOrder& order) {
     for (std::size_t column = 0; column < count; ++column)
       most = std::max(most, order.wins_over(row, column));
   int size = static_cast<int>(count) * kCell;
+  int width = kNames + size + 10, height = kTop + size + 10;
   std::string out = fmt::format(
-      "<svg class=\"matrix\" viewBox=\"0 0 {} {}\" role=\"img\" aria-label=\"who wins over whom\">\n",
-      kNames + size + 10, kNames / 3 + size + 10);
-  int top = kNames / 3;
+      "<svg class=\"matrix\" width=\"{0}\" height=\"{1}\" viewBox=\"0 0 {0} {1}\" role=\"img\" "
+      "aria-label=\"who wins over "
+      "whom\">\n",
+      width, height);
   for (std::size_t i = 0; i < count; ++i) {
     int place = static_cast<int>(i) * kCell;
     std::string name = html(pack_name(order.packs()[i]));
     out += fmt::format(
         "<text x=\"{}\" y=\"{}\" text-anchor=\"end\">{} <tspan class=\"soft\">{}</tspan></text>\n",
-        kNames - 8, top + place + kCell * 2 / 3, name, i + 1);
+        kNames - 8, kTop + place + kCell * 2 / 3, name, i + 1);
     out += fmt::format("<text class=\"soft\" x=\"{}\" y=\"{}\" text-anchor=\"middle\">{}</text>\n",
-                       kNames + place + kCell / 2, top - 8, i + 1);
+                       kNames + place + kCell / 2, kTop - 8, i + 1);
     for (std::size_t column = 0; column < count; ++column) {
-      int x = kNames + static_cast<int>(column) * kCell, y = top + place;
+      int x = kNames + static_cast<int>(column) * kCell, y = kTop + place;
       std::uint64_t wins = order.wins_over(i, column);
       out += fmt::format("<rect class=\"{}\" x=\"{}\" y=\"{}\" width=\"{}\" height=\"{}\"/>\n",
                          i == column ? "self" : "", x, y, kCell, kCell);

@@ -22,7 +22,7 @@ DELETE FROM main.finding WHERE file_id IN (SELECT replaced FROM taken);
 DELETE FROM main.file WHERE id IN (SELECT replaced FROM taken);
 )sql";
 
-constexpr const char* kTake = R"sql(
+constexpr const char* kTakeFiles = R"sql(
 INSERT INTO main.file(path, size, modified, inode, state, format, kind, media_type, message, entries, unpacked, digests,
     read_at, verified_at, verified, verify_message, gone_at)
   SELECT path, size, modified, inode, state, format, kind, media_type, message, entries, unpacked, digests, read_at,
@@ -31,26 +31,40 @@ UPDATE taken SET new = (SELECT ours.id FROM other.file AS theirs JOIN main.file 
   WHERE theirs.id = taken.old);
 INSERT OR IGNORE INTO main.name(text) SELECT text FROM other.name;
 INSERT OR IGNORE INTO main.folder(text) SELECT text FROM other.folder;
-CREATE TEMP TABLE names AS SELECT theirs.id AS old, ours.id AS new FROM other.name AS theirs
-  JOIN main.name AS ours ON ours.text = theirs.text;
-CREATE UNIQUE INDEX temp.names_old ON names(old);
-CREATE TEMP TABLE folders AS SELECT theirs.id AS old, ours.id AS new FROM other.folder AS theirs
+CREATE TEMP TABLE names(old INTEGER PRIMARY KEY, new INTEGER);
+INSERT INTO names SELECT theirs.id, ours.id FROM other.name AS theirs JOIN main.name AS ours ON ours.text = theirs.text;
+CREATE TEMP TABLE folders(old INTEGER PRIMARY KEY, new INTEGER);
+INSERT INTO folders SELECT theirs.id, ours.id FROM other.folder AS theirs
   JOIN main.folder AS ours ON ours.text = theirs.text;
-CREATE UNIQUE INDEX temp.folders_old ON folders(old);
+)sql";
+
+/// Contents with as many copies as come along: counted where not all files are taken.
+constexpr const char* kTakeAllContents = R"sql(
+INSERT INTO main.content(size, crc32, sha256, copies)
+  SELECT size, crc32, sha256, copies FROM other.content WHERE copies > 0
+  ON CONFLICT(size, crc32, sha256) DO UPDATE SET copies = copies + excluded.copies;
+)sql";
+
+constexpr const char* kTakeSomeContents = R"sql(
 INSERT INTO main.content(size, crc32, sha256, copies)
   SELECT theirs.size, theirs.crc32, theirs.sha256, used.count FROM
     (SELECT content_id, count(*) AS count FROM other.entry WHERE content_id IS NOT NULL AND file_id IN
       (SELECT old FROM taken) GROUP BY content_id) AS used JOIN other.content AS theirs ON theirs.id = used.content_id
   WHERE true ON CONFLICT(size, crc32, sha256) DO UPDATE SET copies = copies + excluded.copies;
-CREATE TEMP TABLE contents AS SELECT theirs.id AS old, ours.id AS new FROM other.content AS theirs
+)sql";
+
+constexpr const char* kTakeEntries = R"sql(
+CREATE TEMP TABLE contents(old INTEGER PRIMARY KEY, new INTEGER);
+INSERT INTO contents SELECT theirs.id, ours.id FROM other.content AS theirs
   JOIN main.content AS ours ON ours.size = theirs.size AND ours.crc32 = theirs.crc32 AND ours.sha256 = theirs.sha256;
-CREATE UNIQUE INDEX temp.contents_old ON contents(old);
 INSERT INTO main.entry(file_id, folder_id, name_id, kind, size, stored, modified, depth, format, content_id)
   SELECT taken.new, folders.new, names.new, kind, size, stored, modified, depth, format, contents.new FROM other.entry
-    JOIN taken ON taken.old = file_id JOIN folders ON folders.old = folder_id JOIN names ON names.old = name_id
+    CROSS JOIN taken ON taken.old = file_id JOIN folders ON folders.old = folder_id JOIN names ON names.old = name_id
     LEFT JOIN contents ON contents.old = content_id ORDER BY other.entry.id;
 INSERT INTO main.finding SELECT taken.new, path, level, text FROM other.finding JOIN taken ON taken.old = file_id;
 )sql";
+
+constexpr std::uint64_t kWorthIt = 100'000;  // entries from which on indexes are better made at the end
 
 constexpr const char* kDone = "DROP TABLE taken; DROP TABLE names; DROP TABLE folders; DROP TABLE contents;";
 
@@ -72,7 +86,14 @@ MergeTotals merge_catalogue(Database& database, const std::string& other) {
     totals.entries =
         count(database, "SELECT count(*) FROM other.entry WHERE file_id IN (SELECT old FROM taken)");
     database.execute(kForget);
-    database.execute(kTake);
+    bool much =
+        totals.entries > kWorthIt && totals.entries > count(database, "SELECT count(*) FROM main.entry") / 2;
+    if (much) drop_indexes(database);
+    database.execute(kTakeFiles);
+    bool all_of_it = totals.files == count(database, "SELECT count(*) FROM other.file");
+    database.execute(all_of_it ? kTakeAllContents : kTakeSomeContents);
+    database.execute(kTakeEntries);
+    if (much) make_indexes(database);
     database.execute(kDone);
     all.commit();
   } catch (const Error&) {

@@ -80,22 +80,34 @@ class Question {
                         [](const Glob& glob) { return glob.pattern().find('/') != std::string::npos; });
   }
 
+  /// True of every row where so much fits that asking each is quicker.
   std::string matching_names() {
-    return fmt::format("entry.name_id IN ({}) OR entry.folder_id IN ({})", matching("name"),
-                       matching("folder"));
+    auto names = matching("name"), folders = matching("folder");
+    if (!names || !folders) return "true";
+    std::string any;
+    if (!names->empty()) any = fmt::format("entry.name_id IN ({})", *names);
+    if (!folders->empty())
+      any += fmt::format("{}entry.folder_id IN ({})", any.empty() ? "" : " OR ", *folders);
+    return any.empty() ? "false" : any;
   }
 
-  std::string matching(std::string_view table) {
+  /// The ids of texts that fit, with commas between; nothing when there are very many.
+  std::optional<std::string> matching(std::string_view table) {
     std::string ids;
+    std::size_t count = 0;
     Statement rows = database_.prepare(fmt::format("SELECT id, text FROM {}", table));
     while (rows.step()) {
       std::string text = rows.text(1);
       bool fits = std::any_of(request_.selection.match.begin(), request_.selection.match.end(),
                               [&](const Glob& glob) { return glob.matches(text); });
-      if (fits) ids += (ids.empty() ? "" : ",") + std::to_string(rows.number(0));
+      if (!fits) continue;
+      if (++count > kMostIds) return std::nullopt;
+      ids += (ids.empty() ? "" : ",") + std::to_string(rows.number(0));
     }
     return ids;
   }
+
+  static constexpr std::size_t kMostIds = 20'000;
 
   Database& database_;
   const FindRequest& request_;

@@ -26,18 +26,10 @@ CREATE TABLE folder(id INTEGER PRIMARY KEY, text TEXT NOT NULL UNIQUE);
 CREATE TABLE content(
   id INTEGER PRIMARY KEY, size INTEGER NOT NULL, crc32 INTEGER NOT NULL, sha256 BLOB NOT NULL,
   copies INTEGER NOT NULL, UNIQUE(size, crc32, sha256));
-CREATE INDEX content_sha256 ON content(sha256) WHERE sha256 <> x'';
-CREATE INDEX content_crc32 ON content(crc32);
-CREATE INDEX content_cost ON content((copies - 1) * size) WHERE copies > 1;
 CREATE TABLE entry(
   id INTEGER PRIMARY KEY, file_id INTEGER NOT NULL, folder_id INTEGER NOT NULL, name_id INTEGER NOT NULL,
   kind INTEGER NOT NULL, size INTEGER, stored INTEGER, modified INTEGER, depth INTEGER NOT NULL,
   format TEXT NOT NULL, content_id INTEGER);
-CREATE INDEX entry_file ON entry(file_id);
-CREATE INDEX entry_name ON entry(name_id);
-CREATE INDEX entry_content ON entry(content_id) WHERE content_id IS NOT NULL;
-CREATE INDEX entry_size ON entry(size);
-CREATE INDEX entry_modified ON entry(modified);
 CREATE TABLE finding(file_id INTEGER NOT NULL, path TEXT NOT NULL, level TEXT NOT NULL, text TEXT NOT NULL);
 CREATE INDEX finding_file ON finding(file_id);
 CREATE VIEW entries AS
@@ -54,6 +46,31 @@ CREATE VIEW faulty AS
   WHERE gone_at IS NULL AND (state IN ('damaged', 'unreadable') OR verified = 'damaged');
 )sql";
 
+/// What questions are answered with, and what need not be there while very much is written.
+constexpr const char* kIndexes = R"sql(
+CREATE INDEX content_sha256 ON content(sha256) WHERE sha256 <> x'';
+CREATE INDEX content_crc32 ON content(crc32);
+CREATE INDEX content_cost ON content((copies - 1) * size) WHERE copies > 1;
+CREATE INDEX entry_file ON entry(file_id);
+CREATE INDEX entry_name ON entry(name_id);
+CREATE INDEX entry_folder ON entry(folder_id);
+CREATE INDEX entry_content ON entry(content_id) WHERE content_id IS NOT NULL;
+CREATE INDEX entry_size ON entry(size);
+CREATE INDEX entry_modified ON entry(modified);
+)sql";
+
+constexpr const char* kWithoutIndexes = R"sql(
+DROP INDEX main.content_sha256;
+DROP INDEX main.content_crc32;
+DROP INDEX main.content_cost;
+DROP INDEX main.entry_file;
+DROP INDEX main.entry_name;
+DROP INDEX main.entry_folder;
+DROP INDEX main.entry_content;
+DROP INDEX main.entry_size;
+DROP INDEX main.entry_modified;
+)sql";
+
 }  // namespace
 
 std::unique_ptr<Database> open_catalogue(const std::string& path, Database::Mode mode) {
@@ -65,6 +82,7 @@ std::unique_ptr<Database> open_catalogue(const std::string& path, Database::Mode
     database->execute(fmt::format("PRAGMA application_id = {}; PRAGMA user_version = {};", kApplicationId,
                                   kCatalogueVersion));
     database->execute(kSchema);
+    make_indexes(*database);
     all.commit();
   }
   if (database->number("PRAGMA application_id") != kApplicationId)
@@ -76,6 +94,14 @@ std::unique_ptr<Database> open_catalogue(const std::string& path, Database::Mode
   // What a lost machine may cost is the last containers, which the next run reads again.
   database->execute("PRAGMA synchronous = NORMAL; PRAGMA cache_size = -65536; PRAGMA temp_store = MEMORY;");
   return database;
+}
+
+void make_indexes(Database& database) {
+  database.execute(kIndexes);
+}
+
+void drop_indexes(Database& database) {
+  database.execute(kWithoutIndexes);
 }
 
 std::string catalogued_path(const std::string& path) {

@@ -26,6 +26,11 @@ std::unique_ptr<Database> open_catalogue(const std::string& path, Database::Mode
 /// one stands.
 std::string catalogued_path(const std::string& path);
 
+/// Takes the indexes of entries and contents away, and makes them again: where much more is written than was
+/// there, making them at the end is many times quicker. Within one transaction.
+void drop_indexes(Database& database);
+void make_indexes(Database& database);
+
 /// Takes everything within a file out of the catalogue; the file's own row stays.
 void forget_entries(Database& database, std::int64_t file);
 
