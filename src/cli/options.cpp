@@ -6,6 +6,7 @@
 #include <CLI/CLI.hpp>
 #include <algorithm>
 #include <map>
+#include <utility>
 
 #include "base/nearest.h"
 #include "base/text.h"
@@ -200,7 +201,7 @@ Options CommandLine::everywhere() {
 }
 
 void CommandLine::config_file(std::string path) {
-  state_->app.set_config("--config", path);
+  state_->app.set_config("--config", std::move(path));
   state_->everywhere.push_back(
       {"--config", "FILE", "Read option defaults from this TOML file", "everywhere"});
 }

@@ -28,6 +28,7 @@ std::vector<FileVersions> versions_of(std::vector<FoundFile> files) {
     known->copies.push_back(file.locator);
   }
   std::vector<FileVersions> out;
+  out.reserve(names.size());
   for (auto& [name, all] : names) out.push_back(std::move(all));
   return out;
 }

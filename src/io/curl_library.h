@@ -17,7 +17,8 @@ struct CurlLibrary {
   decltype(&curl_slist_free_all) slist_free_all = nullptr;
 };
 
-/// Loads it on the first call. Throws Error of kind io where it is not there. Safe to call from several threads.
+/// Loads it on the first call. Throws Error of kind io where it is not there. Safe to call from several
+/// threads.
 const CurlLibrary& curl_library();
 
 }  // namespace operculum

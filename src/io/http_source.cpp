@@ -14,7 +14,7 @@ constexpr std::size_t kKeptBlocks = 512;       // 32 MiB
 
 class HttpSource final : public Source {
  public:
-  HttpSource(std::unique_ptr<HttpClient> client, std::uint64_t size, Bytes front)
+  HttpSource(std::unique_ptr<HttpClient> client, std::uint64_t size, const Bytes& front)
       : client_(std::move(client)), size_(size) {
     next_ = front.size();
     keep(0, front);

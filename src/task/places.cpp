@@ -20,7 +20,7 @@ void add_folder(const std::string& folder, Subfolders subfolders, Expanded& out)
     return;
   }
   for (const std::string& name : names) {
-    std::string path = folder.ends_with('/') ? folder + name : folder + "/" + name;
+    std::string path = (fs::path(folder) / name).string();
     std::error_code error;
     fs::file_status status = fs::symlink_status(path, error);
     if (status.type() == fs::file_type::symlink && fs::is_regular_file(path, error))

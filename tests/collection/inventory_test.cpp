@@ -91,7 +91,7 @@ TEST(Inventory, OfASingleFileIsThatFile) {
 
 TEST(Inventory, KeepsWhyBytesCannotBeHad) {
   TempFolder folder;
-  Bytes bytes = encode("gzip", TarBuilder().add({.name = "a", .data = noise(300'000)}).build());
+  Bytes bytes = encode("gzip", TarBuilder().add({.name = "a", .data = noise(1 << 20)}).build());
   bytes.resize(bytes.size() / 2);
   Held held(folder.write("a.tar.gz", ByteView(bytes)));
   EXPECT_NE(held.at("a").error, "");

@@ -35,7 +35,7 @@ constexpr Choice<LoadingRule> kRules[] = {
 std::vector<std::string> packs_in(const std::string& folder) {
   std::vector<std::string> packs;
   for (const std::string& name : names_in(folder)) {
-    if (!name.starts_with('.')) packs.push_back(folder.ends_with('/') ? folder + name : folder + "/" + name);
+    if (!name.starts_with('.')) packs.push_back((std::filesystem::path(folder) / name).string());
   }
   return packs;
 }
