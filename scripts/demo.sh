@@ -84,11 +84,16 @@ step "A catalogue of it all" operculum catalogue shelf.db backups loading packs 
 step "What the collection looks like" operculum catalogue report shelf.db --rows 5 --page shelf.html
 step "The catalogue answers at once" operculum find --catalogue shelf.db --match tide.log --newest
 web=$(mktemp -d)
-printf 'daemon on; pid %s/pid; error_log %s/errors;\nevents {}\nhttp { access_log off; client_body_temp_path %s/1; proxy_temp_path %s/2; fastcgi_temp_path %s/3; uwsgi_temp_path %s/4; scgi_temp_path %s/5; server { listen 127.0.0.1:18080; root %s; } }\n' \
-  "$web" "$web" "$web" "$web" "$web" "$web" "$web" "$PWD" >"$web/nginx.conf"
-PATH=$PATH:/usr/sbin nginx -e "$web/errors" -c "$web/nginx.conf"
-trap 'kill "$(cat "$web/pid")" 2>/dev/null || true' EXIT
-step "One text out of an archive on a web server" operculum show http://127.0.0.1:18080/exhibit-7.tar.xz/opt/kiosk/kiosk.zip/packs/tidepool.skin/credits.txt
+as_who=
+[ "$(id -u)" -ne 0 ] || as_who='user root;'  # else its workers could not read what only root may
+printf '%s daemon on; pid %s/pid; error_log %s/errors;\nevents {}\nhttp { access_log off; client_body_temp_path %s/1; proxy_temp_path %s/2; fastcgi_temp_path %s/3; uwsgi_temp_path %s/4; scgi_temp_path %s/5; server { listen 127.0.0.1:18080; root %s; } }\n' \
+  "$as_who" "$web" "$web" "$web" "$web" "$web" "$web" "$web" "$PWD" >"$web/nginx.conf"
+if PATH=$PATH:/usr/sbin nginx -e "$web/errors" -c "$web/nginx.conf"; then
+  trap 'kill "$(cat "$web/pid")" 2>/dev/null || true' EXIT
+  step "One text out of an archive on a web server" operculum show http://127.0.0.1:18080/exhibit-7.tar.xz/opt/kiosk/kiosk.zip/packs/tidepool.skin/credits.txt
+else
+  printf '\n# No web server can be started here: that step is left out\n'
+fi
 step "And out of a stream" bash -c "cat backups/gauge-03.tar.gz | $tool list -"
 step "Change a texture deep in the exhibit, and keep the original beside it" operculum rebuild exhibit-7.tar.xz/opt/kiosk/kiosk.zip/packs/tidepool.skin --set textures/crab.ppm=unpacked/textures/textures/limpet.ppm --in-place --receipt exhibit-receipt.json
 step "It is there" operculum verify --deep exhibit-7.tar.xz
