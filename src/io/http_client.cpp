@@ -342,10 +342,6 @@ void HttpClient::range(std::uint64_t at, std::uint64_t count, const Receive& rec
   state.check_status();
 }
 
-std::uint64_t HttpClient::requests() const {
-  return state_->requests;
-}
-
 bool is_url(std::string_view word) {
   std::string front = to_lower(word.substr(0, 8));
   return front.starts_with("http://") || front.starts_with("https://");

@@ -50,8 +50,6 @@ class HttpClient {
   /// same any more or the server sends other bytes than were asked for.
   void range(std::uint64_t at, std::uint64_t count, const Receive& receive);
 
-  std::uint64_t requests() const;  ///< sent so far, those sent again, too
-
  private:
   struct State;
   std::unique_ptr<State> state_;

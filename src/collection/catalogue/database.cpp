@@ -3,8 +3,6 @@
 #include <fmt/format.h>
 #include <sqlite3.h>
 
-#include <utility>
-
 #include "base/error.h"
 #include "base/text.h"
 #include "container/entry.h"
@@ -24,7 +22,6 @@ Statement::Statement(sqlite3* database, std::string_view sql) {
 Statement::~Statement() {
   sqlite3_finalize(handle_);
 }
-Statement::Statement(Statement&& other) noexcept : handle_(std::exchange(other.handle_, nullptr)) {}
 
 void Statement::fail() const {
   throw Error(ErrorKind::io, fmt::format("the catalogue: {}", sqlite3_errmsg(sqlite3_db_handle(handle_))));
@@ -89,9 +86,7 @@ Bytes Statement::bytes(int column) const {
 }
 
 Database::Database(const std::string& path, Mode mode) {
-  int flags = mode == Mode::read    ? SQLITE_OPEN_READONLY
-              : mode == Mode::write ? SQLITE_OPEN_READWRITE
-                                    : SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE;
+  int flags = mode == Mode::read ? SQLITE_OPEN_READONLY : SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE;
   if (sqlite3_open_v2(path.c_str(), &handle_, flags, nullptr) != SQLITE_OK) {
     std::string words = handle_ != nullptr ? sqlite3_errmsg(handle_) : "no memory";
     sqlite3_close(handle_);

@@ -18,10 +18,8 @@ class Statement {
  public:
   Statement(sqlite3* database, std::string_view sql);
   ~Statement();
-  Statement(Statement&& other) noexcept;
   Statement(const Statement&) = delete;
   Statement& operator=(const Statement&) = delete;
-  Statement& operator=(Statement&&) = delete;
 
   // Parameters are counted from 1; text and bytes must live until the next reset.
   Statement& bind(int at, std::int64_t value);
@@ -49,7 +47,7 @@ class Statement {
 /// An SQLite database. From one thread at a time.
 class Database {
  public:
-  enum class Mode { read, write, create };
+  enum class Mode { read, create };
   /// Throws Error of kind io.
   Database(const std::string& path, Mode mode);
   ~Database();

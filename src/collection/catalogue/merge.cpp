@@ -72,35 +72,49 @@ std::uint64_t count(Database& database, std::string_view sql) {
   return static_cast<std::uint64_t>(database.number(sql));
 }
 
+/// Another catalogue, named "other" in statements while this lives.
+class Attached {
+ public:
+  Attached(Database& database, const std::string& other) : database_(database) {
+    database_.prepare("ATTACH ?1 AS other").bind(1, other).run();
+  }
+  ~Attached() {
+    try {
+      database_.execute("DETACH other");
+    } catch (const Error&) {
+      return;  // a transaction that could not be ended holds it
+    }
+  }
+  Attached(const Attached&) = delete;
+  Attached& operator=(const Attached&) = delete;
+
+ private:
+  Database& database_;
+};
+
 }  // namespace
 
 MergeTotals merge_catalogue(Database& database, const std::string& other) {
   open_catalogue(other, Database::Mode::read);  // says what is wrong with it
-  database.prepare("ATTACH ?1 AS other").bind(1, other).run();
+  Attached attached(database, other);
   MergeTotals totals;
-  try {
-    Transaction all(database);
-    database.execute(kMaps);
-    totals.files = count(database, "SELECT count(*) FROM taken");
-    totals.kept = count(database, "SELECT count(*) FROM other.file WHERE state <> 'reading'") - totals.files;
-    totals.entries =
-        count(database, "SELECT count(*) FROM other.entry WHERE file_id IN (SELECT old FROM taken)");
-    database.execute(kForget);
-    bool much =
-        totals.entries > kWorthIt && totals.entries > count(database, "SELECT count(*) FROM main.entry") / 2;
-    if (much) drop_indexes(database);
-    database.execute(kTakeFiles);
-    bool all_of_it = totals.files == count(database, "SELECT count(*) FROM other.file");
-    database.execute(all_of_it ? kTakeAllContents : kTakeSomeContents);
-    database.execute(kTakeEntries);
-    if (much) make_indexes(database);
-    database.execute(kDone);
-    all.commit();
-  } catch (const Error&) {
-    database.execute("DETACH other");
-    throw;
-  }
-  database.execute("DETACH other");
+  Transaction all(database);
+  database.execute(kMaps);
+  totals.files = count(database, "SELECT count(*) FROM taken");
+  totals.kept = count(database, "SELECT count(*) FROM other.file WHERE state <> 'reading'") - totals.files;
+  totals.entries =
+      count(database, "SELECT count(*) FROM other.entry WHERE file_id IN (SELECT old FROM taken)");
+  database.execute(kForget);
+  bool much =
+      totals.entries > kWorthIt && totals.entries > count(database, "SELECT count(*) FROM main.entry") / 2;
+  if (much) drop_indexes(database);
+  database.execute(kTakeFiles);
+  bool all_of_it = totals.files == count(database, "SELECT count(*) FROM other.file");
+  database.execute(all_of_it ? kTakeAllContents : kTakeSomeContents);
+  database.execute(kTakeEntries);
+  if (much) make_indexes(database);
+  database.execute(kDone);
+  all.commit();
   return totals;
 }
 

@@ -16,10 +16,6 @@ constexpr std::size_t kPlaces = 5;  // of each duplicate that are named
 constexpr const char* kLocator =
     "file.path || '/' || folder.text || CASE folder.text WHEN '' THEN '' ELSE '/' END || name.text";
 
-constexpr const char* kJoined =
-    "FROM entry JOIN file ON file.id = entry.file_id JOIN folder ON folder.id = entry.folder_id "
-    "JOIN name ON name.id = entry.name_id";
-
 std::uint64_t count_of(const Statement& row, int column) {
   return static_cast<std::uint64_t>(row.number(column));
 }
@@ -82,7 +78,7 @@ void ask_duplicates(Database& database, std::size_t most, Overview& out) {
       "SELECT id, size, copies FROM content WHERE copies > 1 ORDER BY (copies - 1) * size DESC LIMIT {}",
       most));
   Statement places = database.prepare(
-      fmt::format("SELECT {} {} WHERE entry.content_id = ?1 LIMIT {}", kLocator, kJoined, kPlaces));
+      fmt::format("SELECT {} {} WHERE entry.content_id = ?1 LIMIT {}", kLocator, kEntryJoins, kPlaces));
   while (rows.step()) {
     OverviewDuplicate one{count_of(rows, 1), count_of(rows, 2), {}};
     places.bind(1, rows.number(0));
@@ -107,7 +103,7 @@ std::vector<OverviewFile> ask_first(Database& database, std::string_view column,
   std::vector<OverviewFile> out;
   Statement rows = database.prepare(fmt::format(
       "SELECT {}, entry.size, entry.modified {} WHERE entry.{} IS NOT NULL ORDER BY entry.{} DESC LIMIT {}",
-      kLocator, kJoined, column, column, most));
+      kLocator, kEntryJoins, column, column, most));
   while (rows.step()) out.push_back({rows.text(0), "", "", count_of(rows, 1), rows.number(2)});
   return out;
 }

@@ -12,12 +12,14 @@
 namespace operculum {
 namespace {
 
-constexpr const char* kEntry =
+constexpr std::string_view kColumns =
     "SELECT file.path, folder.text, name.text, entry.kind, entry.size, entry.modified, entry.depth, "
-    "content.crc32, "
-    "content.sha256, file.modified, entry.content_id FROM entry JOIN file ON file.id = entry.file_id "
-    "JOIN folder ON folder.id = entry.folder_id JOIN name ON name.id = entry.name_id "
-    "LEFT JOIN content ON content.id = entry.content_id ";
+    "content.crc32, content.sha256, file.modified ";
+constexpr std::string_view kContents = "LEFT JOIN content ON content.id = entry.content_id ";
+
+std::string select_entries(std::string_view condition) {
+  return fmt::format("{}{}{}{}", kColumns, kEntryJoins, kContents, condition);
+}
 
 std::string joined(const std::string& folder, const std::string& name) {
   return folder.empty() ? name : folder + "/" + name;
@@ -38,8 +40,7 @@ class Question {
       throw Unsupported(
           "--text, --bytes and --only-kind in a catalogue, which does not know contents; name the places "
           "themselves");
-    sql_ = kEntry;
-    sql_ += "WHERE file.gone_at IS NULL ";
+    sql_ = select_entries("WHERE file.gone_at IS NULL ");
     if (request.least_size > 0) also(fmt::format("entry.size >= {}", request.least_size));
     if (request.most_size <= INT64_MAX) also(fmt::format("entry.size <= {}", request.most_size));
     std::string time = "coalesce(entry.modified, file.modified / 1000000000)";
@@ -119,6 +120,7 @@ struct Listed {
   EntryKind kind = EntryKind::file;
   std::uint64_t size = Entry::kUnknownSize;
   std::string sum;
+  bool nested = false;        ///< it lies in a container within the file
   bool is_container = false;  ///< entries of the catalogue lie in it
 };
 
@@ -129,14 +131,15 @@ std::map<std::string, Listed> entries_of(Database& database, const std::string& 
     throw Malformed(fmt::format("{} is not in the catalogue, which knows files by their paths from the root",
                                 escape(path)));
   std::int64_t id = file.number(0);
-  Statement rows = database.prepare(std::string(kEntry) + "WHERE entry.file_id = ?1");
+  Statement rows = database.prepare(select_entries("WHERE entry.file_id = ?1"));
   rows.bind(1, id);
   std::map<std::string, Listed> out;
   std::vector<std::string> inner;
   while (rows.step()) {
     std::string entry_path = joined(rows.text(1), rows.text(2));
-    out[entry_path] = {static_cast<EntryKind>(rows.number(3)), rows.size(4), sum_text(rows), false};
-    if (rows.number(6) > 0) inner.push_back(entry_path);
+    bool nested = rows.number(6) > 0;
+    out[entry_path] = {static_cast<EntryKind>(rows.number(3)), rows.size(4), sum_text(rows), nested, false};
+    if (nested) inner.push_back(entry_path);
   }
   for (const std::string& entry_path : inner) {
     for (std::size_t slash = entry_path.find('/'); slash != std::string::npos;
@@ -146,15 +149,6 @@ std::map<std::string, Listed> entries_of(Database& database, const std::string& 
     }
   }
   return out;
-}
-
-/// Whether a path lies in something that is a container itself.
-bool is_nested(const std::map<std::string, Listed>& entries, const std::string& path) {
-  for (std::size_t slash = path.find('/'); slash != std::string::npos; slash = path.find('/', slash + 1)) {
-    auto around = entries.find(path.substr(0, slash));
-    if (around != entries.end() && around->second.is_container) return true;
-  }
-  return false;
 }
 
 }  // namespace
@@ -193,13 +187,12 @@ CompareTotals compare_in_catalogue(Database& database, const std::string& before
   std::map<std::string, Listed> ours = entries_of(database, before), theirs = entries_of(database, after);
   CompareTotals totals;
   std::vector<Difference> removed, added;
-  auto passed_over = [&](const std::map<std::string, Listed>& side, const std::string& path,
-                         const Listed& entry) {
+  auto passed_over = [&](const Listed& entry) {
     return entry.kind == EntryKind::folder ||
-           (is_nested(side, path) ? !request.deep : request.deep && entry.is_container);
+           (entry.nested ? !request.deep : request.deep && entry.is_container);
   };
   for (const auto& [path, entry] : ours) {
-    if (passed_over(ours, path, entry)) continue;
+    if (passed_over(entry)) continue;
     auto other = theirs.find(path);
     if (other == theirs.end()) {
       removed.push_back({Difference::Kind::removed, path, "", entry.kind, entry.size, 0});
@@ -222,7 +215,7 @@ CompareTotals compare_in_catalogue(Database& database, const std::string& before
     }
   }
   for (const auto& [path, entry] : theirs) {
-    if (!passed_over(theirs, path, entry) && !ours.contains(path))
+    if (!passed_over(entry) && !ours.contains(path))
       added.push_back({Difference::Kind::added, path, "", entry.kind, 0, entry.size});
   }
   std::unordered_multimap<std::string, Difference*> by_sum;

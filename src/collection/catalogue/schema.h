@@ -18,6 +18,11 @@ inline constexpr std::string_view kDamaged =
 inline constexpr std::string_view kUnreadable = "unreadable";  ///< it could not be opened
 inline constexpr std::string_view kPlain = "plain";            ///< no container that the program knows
 
+/// What an entry's ids stand for, for all questions about entries.
+inline constexpr std::string_view kEntryJoins =
+    "FROM entry JOIN file ON file.id = entry.file_id JOIN folder ON folder.id = entry.folder_id "
+    "JOIN name ON name.id = entry.name_id ";
+
 /// Opens a catalogue; `create` makes the tables where the file is new. Throws Error of kind io, and Malformed
 /// when it is no catalogue, or of a later version.
 std::unique_ptr<Database> open_catalogue(const std::string& path, Database::Mode mode);

@@ -227,6 +227,7 @@ class Updater {
     std::vector<Job> jobs = changed(files);
     read_all(jobs);
     if (request_.verify) verify_all(jobs);
+    writer_.commit();
     totals_.stopped = progress_.stop;
     return totals_;
   }

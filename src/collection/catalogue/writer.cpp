@@ -8,8 +8,9 @@ namespace operculum {
 namespace {
 
 constexpr std::int64_t kNoCrc = -1;
-constexpr std::size_t kTransaction = 20'000;  // rows
-constexpr std::size_t kRowsOfFile = 40;       // about what a file costs beside its entries
+// What a transaction holds at most: committing each small file by itself would take most of the time.
+constexpr std::size_t kMostRows = 20'000;
+constexpr std::chrono::milliseconds kLongest{100};
 
 std::int64_t now() {
   return static_cast<std::int64_t>(std::time(nullptr));
@@ -42,19 +43,21 @@ void CatalogueWriter::begin_transaction() {
   if (!open_) open_.emplace(database_);
 }
 
-void CatalogueWriter::count_written(std::size_t rows) {
+void CatalogueWriter::wrote(std::size_t rows) {
   written_ += rows;
-  if (written_ < kTransaction) return;
-  open_->commit();
+  if (written_ >= kMostRows || std::chrono::steady_clock::now() - committed_ >= kLongest) commit_now();
+}
+
+void CatalogueWriter::commit_now() {
+  if (open_) open_->commit();
   open_.reset();
   written_ = 0;
+  committed_ = std::chrono::steady_clock::now();
 }
 
 void CatalogueWriter::commit() {
   std::lock_guard lock(mutex_);
-  if (open_) open_->commit();
-  open_.reset();
-  written_ = 0;
+  commit_now();
 }
 
 std::int64_t CatalogueWriter::begin(const CatalogueFile& file) {
@@ -87,7 +90,7 @@ void CatalogueWriter::add(std::int64_t file, const std::vector<CatalogueEntry>& 
   std::lock_guard lock(mutex_);
   begin_transaction();
   for (const CatalogueEntry& entry : entries) add_one(file, entry);
-  count_written(entries.size());
+  wrote(entries.size());
 }
 
 void CatalogueWriter::add_one(std::int64_t file, const CatalogueEntry& entry) {
@@ -160,7 +163,7 @@ void CatalogueWriter::finish(std::int64_t file, const CatalogueOutcome& outcome)
       database_.prepare("INSERT INTO finding(file_id, path, level, text) VALUES(?1, ?2, 'fault', ?3)");
   for (const auto& [path, sentence] : outcome.faults)
     fault.bind(1, file).bind(2, path).bind(3, sentence).run();
-  count_written(kRowsOfFile);
+  wrote(1 + outcome.faults.size());
 }
 
 void CatalogueWriter::verified(std::int64_t file, std::string_view result, const std::string& message) {
@@ -174,17 +177,17 @@ void CatalogueWriter::verified(std::int64_t file, std::string_view result, const
       .bind(3, result)
       .bind(4, message)
       .run();
+  wrote(1);
 }
 
 void CatalogueWriter::mark_gone(const std::vector<std::int64_t>& files) {
   std::lock_guard lock(mutex_);
-  begin_transaction();
   Statement update = database_.prepare("UPDATE file SET gone_at = ?2 WHERE id = ?1");
   for (std::int64_t file : files) {
+    begin_transaction();
     forget_entries(database_, file);
     update.bind(1, file).bind(2, now()).run();
-    count_written(kRowsOfFile);
-    begin_transaction();
+    wrote(1);
   }
 }
 

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <chrono>
 #include <mutex>
 
 #include "collection/catalogue/schema.h"
@@ -37,8 +38,8 @@ struct CatalogueOutcome {
 };
 
 /// Puts files and what is in them into a catalogue. Several threads may use it at the same time: what they
-/// write is written one after another. Small files share a transaction: a kill costs no more than the last of
-/// them, and a file whose finish() was lost is one that was begun.
+/// write is written one after another. What is quickly done shares a transaction, so that a kill costs no
+/// more than a moment's files; a file whose finish() was lost is one that was begun.
 class CatalogueWriter {
  public:
   explicit CatalogueWriter(Database& database);
@@ -52,11 +53,12 @@ class CatalogueWriter {
   void finish(std::int64_t file, const CatalogueOutcome& outcome);
   void verified(std::int64_t file, std::string_view result, const std::string& message);
   void mark_gone(const std::vector<std::int64_t>& files);
-  void commit();  ///< what was written so far; the destructor does the same. Throws Error of kind io.
+  void commit();  ///< what was written so far; the destructor does the same, and says nothing when it fails
 
  private:
   void begin_transaction();
-  void count_written(std::size_t rows);
+  void wrote(std::size_t rows);  ///< commits when it is time
+  void commit_now();
   void add_one(std::int64_t file, const CatalogueEntry& entry);
   static std::int64_t id_of(Statement& find, Statement& add, Database& database, std::string_view text);
   std::optional<std::int64_t> content_of(const CatalogueEntry& entry);
@@ -65,6 +67,7 @@ class CatalogueWriter {
   Database& database_;
   std::optional<Transaction> open_;
   std::size_t written_ = 0;  // rows since it was opened
+  std::chrono::steady_clock::time_point committed_ = std::chrono::steady_clock::now();
   Statement find_name_, add_name_, find_folder_, add_folder_, add_content_, add_entry_;
 };
 
