@@ -10,6 +10,7 @@
 #include "base/text.h"
 #include "collection/sameness.h"
 #include "container/rewrite.h"
+#include "task/entering.h"
 #include "task/ordered_work.h"
 #include "task/places.h"
 
@@ -334,7 +335,8 @@ class Comparer {
         break;
       case Verdict::changed:
         ++totals_.changed;
-        if (!request_.deep && looks_like_container(pair)) ++totals_.containers_changed;
+        if (!request_.deep && pair.after->is_file() && names_packed(base_name(pair.after->path)))
+          ++totals_.containers_changed;
         break;
       case Verdict::unreadable:
         ++totals_.unreadable;
@@ -342,11 +344,6 @@ class Comparer {
         break;
     }
     sink_(difference);
-  }
-
-  static bool looks_like_container(const Pair& pair) {
-    const Format* format = format_for_name(base_name(pair.after->path));
-    return pair.after->is_file() && format != nullptr && format->kind == "container" && !format->carries;
   }
 
   void tell_moved(const Item& from, const Item& to, const std::string& prefix, bool same_format) {

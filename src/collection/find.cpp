@@ -124,10 +124,8 @@ class TargetFinder {
     while (prefix_.ends_with('/')) prefix_.pop_back();
     if (!place.inside.empty() && prefix_.ends_with(place.inside))
       prefix_.resize(prefix_.size() - place.inside.size() - 1);
-    auto beneath = [&](const std::string& path) {
-      return place.inside.empty() || (path.starts_with(place.inside) && (path.size() == place.inside.size() ||
-                                                                         path[place.inside.size()] == '/'));
-    };
+    auto beneath = [&](const std::string& path) { return lies_in(path, place.inside); };
+    bool parts = holds_parts(*place.layers.back().format);
     WalkEvents events;
     events.found = [&](const Found& found) {
       if (beneath(found.path)) test_found(found, As::file);
@@ -136,9 +134,8 @@ class TargetFinder {
     };
     events.enter = [&](const std::string& path, const Entry& entry) {
       auto depth = static_cast<std::uint64_t>(depth_of_containers_);
-      bool part = family_ == "partition table" || family_ == "disk image";
       return beneath(path) && depth < request_.depth && entry.size >= request_.least_container &&
-             (part || may_be_container(base_name(path), entry.size, request_.enter, context_));
+             (parts || may_be_container(base_name(path), entry.size, request_.enter, context_));
     };
     events.container = [&](const Found& found) {
       ++depth_of_containers_;
@@ -155,9 +152,8 @@ class TargetFinder {
       if (!names_a_container(base_name(path), context_)) return;  // it only began like one
       result_.unreadable.emplace_back(locator_of(path), error);
     };
-    family_ = place.layers.back().format->family;
-    walk(place.layers.back(), place.layers.size() == 1 ? place.file_source : nullptr, context_,
-         {.deep = true, .programs = request_.programs, .kinds = !request_.kinds.empty()}, events);
+    walk(place, context_, {.deep = true, .programs = request_.programs, .kinds = !request_.kinds.empty()},
+         events);
   }
 
   std::string locator_of(const std::string& path) const {
@@ -320,7 +316,6 @@ class TargetFinder {
   Result result_;
   std::string prefix_;  // what paths within are put behind
   Timestamp file_time_;
-  std::string_view family_;  // of the container that the walk begins with
   std::size_t depth_of_containers_ = 0;
 };
 

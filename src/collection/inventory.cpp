@@ -4,20 +4,17 @@
 #include <unordered_map>
 #include <unordered_set>
 
-#include "base/checksum.h"
+#include "io/digest.h"
+#include "task/selection.h"
 
 namespace operculum {
 namespace {
 
-constexpr std::size_t kBlock = 256 << 10;  // bytes decoded at a time
-
 /// A path beneath `inside`; nothing when it is not beneath it. What is named itself has its last part.
 std::optional<std::string_view> beneath(std::string_view path, std::string_view inside) {
+  if (!lies_in(path, inside)) return std::nullopt;
   if (inside.empty()) return path;
-  if (!path.starts_with(inside)) return std::nullopt;
-  if (path.size() == inside.size()) return base_name(path);
-  if (path[inside.size()] != '/') return std::nullopt;
-  return path.substr(inside.size() + 1);
+  return path.size() == inside.size() ? base_name(path) : path.substr(inside.size() + 1);
 }
 
 void note_error(Item& item, const std::exception& thrown) {
@@ -127,18 +124,12 @@ ContentPtr Inventory::content(const Item& item) const {
 
 void take_sums(Item& item, Stream& stream, Sums sums, const Reading& reading) {
   try {
-    Sha256 digest;
-    std::uint32_t crc = 0;
-    Bytes block(kBlock);
-    while (std::size_t count = stream.read(block)) {
-      ByteView bytes = ByteView(block).first(count);
+    StreamSums taken = sums_of_stream(stream, sums, [&](std::uint64_t count) {
       reading.meter.add(count);
       reading.progress.bytes += count;
-      if (sums != Sums::sha256) crc = crc32(crc, bytes);
-      if (sums != Sums::crc32) digest.add(bytes);
-    }
-    if (sums != Sums::sha256) item.crc32 = crc;
-    if (sums != Sums::crc32) item.sha256 = digest.finish_hex();
+    });
+    if (taken.crc32) item.crc32 = taken.crc32;
+    if (!taken.sha256.empty()) item.sha256 = std::move(taken.sha256);
   } catch (const GuardTripped&) {
     throw;
   } catch (const std::exception& thrown) {

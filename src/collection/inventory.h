@@ -4,6 +4,7 @@
 #include <functional>
 
 #include "container/locator.h"
+#include "io/digest.h"
 #include "task/progress.h"
 #include "task/solid_data.h"
 
@@ -64,8 +65,6 @@ class Inventory {
   std::deque<Entry> kept_;  // entries of a container that keeps none
   std::optional<SolidData> solid_;
 };
-
-enum class Sums { crc32, sha256, both };
 
 /// Takes sums of a file's bytes into its item; what goes wrong is kept there, too. Throws GuardTripped.
 void sums_of(const Inventory& side, Item& item, Sums sums, const Reading& reading);

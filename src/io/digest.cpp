@@ -25,4 +25,21 @@ std::string stream_digest(Stream& stream, std::string_view name) {
   return to_hex(sum->finish());
 }
 
+StreamSums sums_of_stream(Stream& stream, Sums sums, const std::function<void(std::uint64_t)>& watch) {
+  StreamSums out;
+  Sha256 digest;
+  std::uint32_t crc = 0;
+  Bytes block(256 * 1024);
+  while (std::size_t count = stream.read(block)) {
+    ByteView bytes = ByteView(block).first(count);
+    watch(count);
+    out.size += count;
+    if (sums != Sums::sha256) crc = crc32(crc, bytes);
+    if (sums != Sums::crc32) digest.add(bytes);
+  }
+  if (sums != Sums::sha256) out.crc32 = crc;
+  if (sums != Sums::crc32) out.sha256 = digest.finish_hex();
+  return out;
+}
+
 }  // namespace operculum

@@ -37,11 +37,23 @@ bool names_a_leaf(std::string_view name) {
   return leaves().contains(to_lower(name.substr(dot)));
 }
 
+bool is_packed(const Format* format) {
+  return format != nullptr && format->kind == "container" && !format->carries;
+}
+
 }  // namespace
+
+bool holds_parts(const Format& format) {
+  return format.family == "partition table" || format.family == "disk image";
+}
+
+bool names_packed(std::string_view name, const OpenContext* context) {
+  return is_packed(format_for_name(name, context));
+}
 
 bool names_a_container(std::string_view name, const OpenContext& context) {
   const Format* format = format_for_name(name, &context);
-  if (format == nullptr || format->kind != "container" || format->carries) return false;
+  if (!is_packed(format)) return false;
   std::size_t dot = name.rfind('.');
   bool short_for_tar = to_lower(name.substr(dot)).starts_with(".t");  // .tgz, .txz
   return !format->single_stream || short_for_tar || names_a_container(name.substr(0, dot), context);

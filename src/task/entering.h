@@ -6,6 +6,7 @@
 
 namespace operculum {
 
+struct Format;
 struct OpenContext;
 
 /// Which entries are looked at to see whether they are containers, and then gone into.
@@ -16,6 +17,13 @@ enum class Enter {
            ///< picture
   all,
 };
+
+/// Whether what is in such a container are parts of a disk, no files with names of their own: they are always
+/// worth a look.
+bool holds_parts(const Format& format);
+
+/// Whether a name is that of a container of any kind, a single document that is packed among them.
+bool names_packed(std::string_view name, const OpenContext* context = nullptr);
 
 /// Whether a name says that several files are in it: a single one that is packed (notes.txt.gz) is a
 /// document.

@@ -2,20 +2,29 @@
 
 #include <fmt/format.h>
 #include <sys/stat.h>
-#include <unistd.h>
 
 #include <cerrno>
-#include <climits>
-#include <cstring>
 #include <mutex>
 
+#include "base/error.h"
 #include "base/text.h"
 #include "task/folder_entries.h"
 
 namespace operculum {
 namespace {
 
-constexpr std::size_t kDeepest = 256;  // folders inside each other
+/// All but the path. Throws IoError.
+Entry entry_of(const std::string& file) {
+  struct stat status {};
+  if (lstat(file.c_str(), &status) != 0) throw IoError(escape(file), errno);
+  Entry entry;
+  entry.kind = kind_of_mode(status.st_mode);
+  entry.mode = status.st_mode & 07777;
+  entry.modified = from_unix(status.st_mtim.tv_sec, static_cast<std::uint32_t>(status.st_mtim.tv_nsec));
+  if (entry.has_data()) entry.size = entry.stored_size = static_cast<std::uint64_t>(status.st_size);
+  if (entry.kind == EntryKind::symbolic_link) entry.extras().link_target = read_link(file);
+  return entry;
+}
 
 class DiskFolder final : public Container {
  public:
@@ -29,10 +38,10 @@ class DiskFolder final : public Container {
 
  private:
   void add_beneath(const std::string& folder, const std::string& prefix, std::size_t depth) {
-    if (depth > kDeepest) {
-      add_finding(
-          Finding::Level::fault,
-          fmt::format("{} has more than {} folders inside each other: not read", escape(folder), kDeepest));
+    if (depth > kDeepestFolder) {
+      add_finding(Finding::Level::fault,
+                  fmt::format("{} has more than {} folders inside each other: not read", escape(folder),
+                              kDeepestFolder));
       return;
     }
     std::vector<std::string> names;
@@ -51,22 +60,14 @@ class DiskFolder final : public Container {
   }
 
   EntryKind add(const std::string& file, const std::string& path) {
-    struct stat status {};
-    if (lstat(file.c_str(), &status) != 0) {
-      add_finding(Finding::Level::fault, fmt::format("{}: {}", escape(file), std::strerror(errno)));
+    Entry entry;
+    try {
+      entry = entry_of(file);
+    } catch (const IoError& error) {
+      add_finding(Finding::Level::fault, error.what());
       return EntryKind::file;
     }
-    Entry entry;
     entry.path = path;
-    entry.kind = kind_of_mode(status.st_mode);
-    entry.mode = status.st_mode & 07777;
-    entry.modified = from_unix(status.st_mtim.tv_sec, static_cast<std::uint32_t>(status.st_mtim.tv_nsec));
-    if (entry.has_data()) entry.size = entry.stored_size = static_cast<std::uint64_t>(status.st_size);
-    if (entry.kind == EntryKind::symbolic_link) {
-      char target[PATH_MAX];
-      ssize_t length = readlink(file.c_str(), target, sizeof target);
-      if (length > 0) entry.extras().link_target.assign(target, static_cast<std::size_t>(length));
-    }
     entries_.push_back(std::move(entry));
     return entries_.back().kind;
   }

@@ -17,8 +17,6 @@
 namespace operculum {
 namespace {
 
-constexpr std::size_t kDeepest = 256;  // folders inside each other
-
 class DiskContent final : public Content {
  public:
   explicit DiskContent(std::string path) : path_(std::move(path)) {}
@@ -31,7 +29,7 @@ class DiskContent final : public Content {
 
 void add_beneath(const std::string& folder, const std::string& prefix, std::size_t depth,
                  std::vector<NewEntry>& out) {
-  if (depth > kDeepest) throw LimitExceeded("the folder has more than 256 folders inside each other");
+  if (depth > kDeepestFolder) throw LimitExceeded("the folder has more than 256 folders inside each other");
   for (const std::string& name : names_in(folder)) {
     std::string file = folder, path = prefix;
     file.append("/").append(name);
@@ -59,6 +57,13 @@ std::vector<std::string> names_in(const std::string& folder) {
   return names;
 }
 
+std::string read_link(const std::string& file) {
+  char target[PATH_MAX];
+  ssize_t length = readlink(file.c_str(), target, sizeof target);
+  if (length < 0) throw IoError(escape(file), errno);
+  return {target, static_cast<std::size_t>(length)};
+}
+
 std::optional<std::int64_t> source_date() {
   const char* text = std::getenv("SOURCE_DATE_EPOCH");
   auto seconds = text == nullptr ? std::nullopt : parse_number(text);
@@ -81,13 +86,9 @@ NewEntry entry_from_disk(const std::string& file, const std::string& path) {
       entry.size = static_cast<std::uint64_t>(status.st_size);
       entry.content = disk_content(file);
       break;
-    case EntryKind::symbolic_link: {
-      char target[PATH_MAX];
-      ssize_t length = readlink(file.c_str(), target, sizeof target);
-      if (length < 0) throw IoError(escape(file), errno);
-      entry.link_target.assign(target, static_cast<std::size_t>(length));
+    case EntryKind::symbolic_link:
+      entry.link_target = read_link(file);
       break;
-    }
     case EntryKind::folder:
       break;
     default:

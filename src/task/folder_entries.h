@@ -17,6 +17,11 @@ ContentPtr disk_content(const std::string& file);
 /// What lies in a folder on disk, in the order of its names. Throws IoError.
 std::vector<std::string> names_in(const std::string& folder);
 
+/// Where a symbolic link on disk leads. Throws IoError.
+std::string read_link(const std::string& file);
+
+constexpr std::size_t kDeepestFolder = 256;  ///< folders inside each other that are read
+
 /// A file, folder or link on disk as something to be put into a container under `path`. Its content is opened
 /// when it is read. Throws IoError, and Unsupported for devices, pipes and sockets.
 NewEntry entry_from_disk(const std::string& file, const std::string& path);

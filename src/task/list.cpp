@@ -32,8 +32,7 @@ void list(const Place& place, const ListRequest& request, OpenContext& context,
     if (request.selection.wants(found.path)) sink(found);
     return true;
   };
-  walk(layer, place.layers.size() == 1 ? place.file_source : nullptr, context,
-       {.deep = request.deep, .programs = request.programs, .kinds = request.kinds}, events);
+  walk(place, context, {.deep = request.deep, .programs = request.programs, .kinds = request.kinds}, events);
 }
 
 void list_paths(const Place& place, const ListRequest& request, OpenContext& context,

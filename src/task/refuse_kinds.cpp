@@ -35,8 +35,7 @@ void refuse_kinds(const Place& place, const UnpackRequest& request, OpenContext&
       if (found.entry.has_data() && request.selection.wants(found.path)) look_at(found.path, found.kind);
       return !progress.stop;
     };
-    walk(place.layers.back(), place.layers.size() == 1 ? place.file_source : nullptr, context,
-         {.deep = request.deep, .kinds = true}, events);
+    walk(place, context, {.deep = request.deep, .kinds = true}, events);
   } else if (place.content) {
     Probe probe = make_probe(*place.content, place.name);
     look_at(place.name, KindReader(context).tell(probe, place.name).kind);

@@ -4,11 +4,13 @@
 
 namespace operculum {
 
+bool lies_in(std::string_view path, std::string_view folder) {
+  if (folder.empty()) return true;
+  return path.starts_with(folder) && (path.size() == folder.size() || path[folder.size()] == '/');
+}
+
 bool Selection::wants(const std::string& path) const {
-  if (!inside.empty()) {
-    bool beneath = path.starts_with(inside) && (path.size() == inside.size() || path[inside.size()] == '/');
-    if (!beneath) return false;
-  }
+  if (!lies_in(path, inside)) return false;
   auto fits = [&](const Glob& glob) { return glob.matches(path); };
   if (std::any_of(except.begin(), except.end(), fits)) return false;
   if (!searches()) return true;

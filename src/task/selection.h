@@ -2,12 +2,16 @@
 
 #include <memory>
 #include <string>
+#include <string_view>
 #include <unordered_set>
 #include <vector>
 
 #include "base/glob.h"
 
 namespace operculum {
+
+/// Whether a path is that of a folder or lies in it; everything lies in "".
+bool lies_in(std::string_view path, std::string_view folder);
 
 /// Which patterns and which lines of a list fitted something; shared by all targets of a command.
 struct Fitted {

@@ -31,8 +31,7 @@ Summary summarise(const Place& place, const ListRequest& request, OpenContext& c
     if (entry.stored_size != Entry::kUnknownSize) summary.stored_bytes += entry.stored_size;
     return true;
   };
-  walk(place.layers.back(), place.layers.size() == 1 ? place.file_source : nullptr, context,
-       {.deep = request.deep, .programs = request.programs, .kinds = true}, events);
+  walk(place, context, {.deep = request.deep, .programs = request.programs, .kinds = true}, events);
   return summary;
 }
 

@@ -80,7 +80,7 @@ class Unpacker {
                  .message = fmt::format("{}; what came out of it may be damaged", error.what())});
     };
     bool all = request_.selection.everything() && !request_.dry_run;
-    walk(layer, place_.layers.size() == 1 ? place_.file_source : nullptr, context_,
+    walk(place_, context_,
          {.deep = request_.deep,
           .programs = request_.programs,
           .kinds = !request_.only_kinds.empty(),

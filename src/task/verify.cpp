@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <memory>
 
+#include "task/entering.h"
 #include "task/ordered_work.h"
 #include "task/path_conflicts.h"
 
@@ -11,11 +12,6 @@ namespace {
 
 constexpr std::size_t kWholeBuffer = 1 << 20;  // bytes; an entry that fits is decoded in one go
 constexpr std::size_t kLeastBuffer = 64 << 10;
-
-bool named_as_container(const std::string& path) {
-  const Format* format = format_for_name(base_name(path));
-  return format != nullptr && format->kind == "container" && !format->carries;
-}
 
 class Verifier {
  public:
@@ -69,7 +65,7 @@ class Verifier {
         tell(fault);
       });
     };
-    walk(place_.layers.back(), place_.layers.size() == 1 ? place_.file_source : nullptr, context_,
+    walk(place_, context_,
          {.deep = request_.deep, .programs = request_.programs, .covered = covered, .whole = true}, events);
   }
 
@@ -83,7 +79,7 @@ class Verifier {
 
   void take(const Found& found) {
     Item item{found.path, found.entry.size, found.content, found.covered};
-    if (!request_.deep && named_as_container(found.path)) ++totals_.nested;
+    if (!request_.deep && names_packed(base_name(found.path))) ++totals_.nested;
     if (found.stream != nullptr) {
       work_.report(drain(item, *found.stream));
     } else {

@@ -30,7 +30,6 @@ ViewTree::ViewTree(const Place& place, OpenContext& context, Enter enter)
 /// Hangs the entries of a container, those beneath `inside`, into the tree.
 void ViewTree::load(ViewNode& folder, const Format& format, const ContainerPtr& container,
                     std::string_view inside) {
-  bool holds_parts = format.family == "partition table" || format.family == "disk image";
   std::shared_ptr<const SolidData> solid;
   if (container->access() == Access::forward)
     solid = std::make_shared<const SolidData>(*container, context_.spool, [](std::size_t) { return true; });
@@ -61,7 +60,7 @@ void ViewTree::load(ViewNode& folder, const Format& format, const ContainerPtr& 
     }
     if (!node) continue;
     node->entry = std::shared_ptr<const Entry>(container, &entries[i]);
-    node->is_part = holds_parts;
+    node->is_part = holds_parts(format);
     if (entries[i].kind == EntryKind::folder) node->folder = node->looked_at = true;
     if (entries[i].has_data()) node->open = opener(i);
     if (entries[i].kind == EntryKind::hard_link) links.emplace_back(node, entries[i].link_target());

@@ -229,4 +229,9 @@ void walk(const Layer& layer, const SourcePtr& file, OpenContext& context, const
   Walk(context, options, events).run(*layer.format, layer.container, "", file, options.covered);
 }
 
+void walk(const Place& place, OpenContext& context, const WalkOptions& options, const WalkEvents& events) {
+  // The file itself is what a nested container must not be equal to, where nothing is wrapped around it.
+  walk(place.layers.back(), place.layers.size() == 1 ? place.file_source : nullptr, context, options, events);
+}
+
 }  // namespace operculum

@@ -59,4 +59,7 @@ WalkEvents telling(const FindingSink& sink);
 void walk(const Layer& layer, const SourcePtr& file, OpenContext& context, const WalkOptions& options,
           const WalkEvents& events);
 
+/// The same for the last layer of a place, which must be a container.
+void walk(const Place& place, OpenContext& context, const WalkOptions& options, const WalkEvents& events);
+
 }  // namespace operculum

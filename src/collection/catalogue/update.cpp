@@ -5,11 +5,11 @@
 #include <algorithm>
 #include <atomic>
 
-#include "base/checksum.h"
 #include "base/text.h"
 #include "collection/catalogue/writer.h"
 #include "collection/worker_pool.h"
 #include "container/rewrite.h"
+#include "io/digest.h"
 #include "task/ordered_work.h"
 #include "task/verify.h"
 
@@ -124,8 +124,7 @@ class Reader {
       add(found.entry, found.path, found.format.id, found.depth, found.content, found.stream);
       return !progress_.stop;
     };
-    std::string_view family = place.layers.back().format->family;
-    bool parts = family == "partition table" || family == "disk image";
+    bool parts = holds_parts(*place.layers.back().format);
     events.enter = [&](const std::string& path, const Entry& entry) {
       return parts || may_be_container(base_name(path), entry.size, request_.enter, context_);
     };
@@ -141,8 +140,7 @@ class Reader {
       if (names_a_container(base_name(path), context_))
         fault(path, error.what());  // others only began like one
     };
-    walk(place.layers.back(), place.layers.size() == 1 ? place.file_source : nullptr, context_,
-         {.deep = true, .programs = request_.programs}, events);
+    walk(place, context_, {.deep = true, .programs = request_.programs}, events);
   }
 
   void fault(const std::string& path, const std::string& sentence) {
@@ -170,21 +168,13 @@ class Reader {
     try {
       StreamPtr own = stream == nullptr ? content->stream() : nullptr;
       Stream& bytes = own ? *own : *stream;
-      Sha256 digest;
-      std::uint32_t crc = 0;
-      std::uint64_t size = 0;
-      Bytes block(256 << 10);
-      while (std::size_t count = bytes.read(block)) {
-        ByteView part = ByteView(block).first(count);
+      StreamSums sums = sums_of_stream(bytes, Sums::both, [this](std::uint64_t count) {
         meter_->add(count);
         progress_.bytes += count;
-        size += count;
-        crc = crc32(crc, part);
-        digest.add(part);
-      }
-      out.size = size;
-      out.crc32 = crc;
-      out.sha256 = from_hex(digest.finish_hex()).value_or(Bytes());
+      });
+      out.size = sums.size;
+      out.crc32 = sums.crc32;
+      out.sha256 = from_hex(sums.sha256).value_or(Bytes());
     } catch (const GuardTripped&) {
       throw;
     } catch (const std::exception& thrown) {
@@ -279,10 +269,8 @@ class Updater {
   }
 
   bool lies_in_places(const std::string& path) const {
-    return std::any_of(places_.begin(), places_.end(), [&](const std::string& place) {
-      return path == place ||
-             (path.starts_with(place) && (place.ends_with('/') || path[place.size()] == '/'));
-    });
+    return std::any_of(places_.begin(), places_.end(),
+                       [&](const std::string& place) { return place == "/" || lies_in(path, place); });
   }
 
   void read_all(std::vector<Job>& jobs) {
