@@ -3,6 +3,7 @@
 #include "base/text.h"
 #include "base/units.h"
 #include "report/compare_text.h"
+#include "report/hex_view.h"
 #include "report/html.h"
 
 namespace operculum {
@@ -26,15 +27,9 @@ i.removed { background: var(--removed) } i.unreadable { background: var(--unread
 )css";
 
 std::string hex_side(ByteView ours, ByteView theirs) {
-  std::string out, letters;
-  for (std::size_t i = 0; i < ours.size(); ++i) {
-    bool other = i >= theirs.size() || ours[i] != theirs[i];
-    std::string digits = fmt::format("{:02x}", ours[i]);
-    out += other ? fmt::format("<mark>{}</mark> ", digits) : digits + " ";
-    letters += ours[i] >= 0x20 && ours[i] < 0x7f ? static_cast<char>(ours[i]) : '.';
-  }
-  for (std::size_t i = ours.size(); i < 8; ++i) out += "   ";
-  return fmt::format("{} {}{}", out, html(letters), std::string(8 - letters.size(), ' '));
+  auto mark = [](const std::string& digits) { return "<mark>" + digits + "</mark>"; };
+  return fmt::format("{} {}{}", hex_digits(ours, theirs, mark), html(hex_letters(ours)),
+                     std::string(8 - ours.size(), ' '));
 }
 
 /// Where in a file the differing ranges lie, and how they begin.

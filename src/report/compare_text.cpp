@@ -50,6 +50,17 @@ std::vector<HexPair> hex_pairs(const ByteDiff& diff) {
   return rows;
 }
 
+std::string hex_digits(ByteView ours, ByteView theirs,
+                       const std::function<std::string(const std::string& digits)>& mark) {
+  std::string out;
+  for (std::size_t i = 0; i < ours.size(); ++i) {
+    bool other = i >= theirs.size() || ours[i] != theirs[i];
+    std::string digits = fmt::format("{:02x}", ours[i]);
+    out += (other ? mark(digits) : digits) + " ";
+  }
+  return out + std::string(3 * (kRow - ours.size()), ' ');
+}
+
 std::string difference_text(const Difference& difference) {
   std::vector<std::string> parts;
   auto add = [&](std::string text) {

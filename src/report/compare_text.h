@@ -1,5 +1,6 @@
 #pragma once
 
+#include <functional>
 #include <string>
 
 #include "collection/compare.h"
@@ -14,6 +15,11 @@ struct HexPair {
 
 /// The excerpts of a diff in rows of eight bytes, fewer where a file ends.
 std::vector<HexPair> hex_pairs(const ByteDiff& diff);
+
+/// One side of a row as digits, as wide as eight bytes; those that the other side has not are given to
+/// `mark`.
+std::string hex_digits(ByteView ours, ByteView theirs,
+                       const std::function<std::string(const std::string& digits)>& mark);
 
 /// What happened to an entry, in a few words: "412 to 431 bytes; 2 lines more, 1 fewer".
 std::string difference_text(const Difference& difference);

@@ -11,6 +11,12 @@ constexpr std::size_t kPerLine = 16;
 
 }  // namespace
 
+std::string hex_letters(ByteView bytes) {
+  std::string out;
+  for (Byte b : bytes) out += b >= 0x20 && b < 0x7f ? static_cast<char>(b) : '.';
+  return out;
+}
+
 std::string hex_lines(ByteView bytes, std::uint64_t offset) {
   std::string out;
   for (std::size_t at = 0; at < bytes.size(); at += kPerLine) {
@@ -20,9 +26,7 @@ std::string hex_lines(ByteView bytes, std::uint64_t offset) {
       if (i == kPerLine / 2) out += ' ';
       out += i < line.size() ? fmt::format(" {:02x}", line[i]) : "   ";
     }
-    out += "  ";
-    for (Byte b : line) out += b >= 0x20 && b < 0x7f ? static_cast<char>(b) : '.';
-    out += '\n';
+    out += "  " + hex_letters(line) + '\n';
   }
   return out;
 }

@@ -10,4 +10,7 @@ namespace operculum {
 /// first.
 std::string hex_lines(ByteView bytes, std::uint64_t offset);
 
+/// Bytes as characters: printable ASCII as it is, all else as dots.
+std::string hex_letters(ByteView bytes);
+
 }  // namespace operculum

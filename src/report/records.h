@@ -1,11 +1,5 @@
 #pragma once
 
-#include "collection/catalogue/merge.h"
-#include "collection/catalogue/overview.h"
-#include "collection/catalogue/update.h"
-#include "collection/compare.h"
-#include "collection/loading_order.h"
-#include "collection/versions.h"
 #include "layout/library.h"
 #include "layout/text/problem.h"
 #include "task/identify.h"
@@ -50,16 +44,6 @@ std::string json_line(const layout::CoverRange& range);
 std::string json_line(const RoleBack& role);
 std::string json_line(const layout::Found& found);
 std::string json_line(const StudyReport& report);
-std::string json_line(const Difference& difference);
-std::string json_line(const CompareTotals& totals);
-std::string json_line(const FoundFile& file);
-std::string json_line(const FileVersions& file, const FileVersion& version);
-std::string json_line(const FindTotals& totals);
-std::string json_line(const CatalogueTotals& totals);
-std::string json_line(const Overview& overview);
-std::string json_line(const std::string& catalogue, const MergeTotals& totals);
-std::string json_line(const LoadingOrder& order, const ProvidedPath& path);
-std::string json_line(const LoadedPack& pack, std::size_t place);  ///< the place from 0
 
 /// Flags of an entry as words: "encrypted", "sparse", "damaged", "recovered".
 std::vector<std::string_view> flag_words(const Entry& entry);

@@ -5,6 +5,7 @@
 #include <nlohmann/json.hpp>
 
 #include "codec/codec.h"
+#include "support/has.h"
 #include "support/program.h"
 #include "support/tar_builder.h"
 #include "support/temp_folder.h"
@@ -12,10 +13,6 @@
 
 namespace operculum::test {
 namespace {
-
-bool has(const std::string& text, std::string_view part) {
-  return text.find(part) != std::string::npos;
-}
 
 nlohmann::json json_of(const Ran& ran) {
   return nlohmann::json::parse(ran.out.substr(0, ran.out.find('\n')));

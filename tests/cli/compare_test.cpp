@@ -4,6 +4,7 @@
 #include <nlohmann/json.hpp>
 
 #include "codec/codec.h"
+#include "support/has.h"
 #include "support/program.h"
 #include "support/tar_builder.h"
 #include "support/temp_folder.h"
@@ -11,10 +12,6 @@
 
 namespace operculum::test {
 namespace {
-
-bool has(const std::string& text, std::string_view part) {
-  return text.find(part) != std::string::npos;
-}
 
 /// What happened to which path, a word each, from the records of --json.
 std::string kinds(const std::string& json_lines) {

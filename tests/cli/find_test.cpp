@@ -5,6 +5,7 @@
 
 #include "base/checksum.h"
 #include "codec/codec.h"
+#include "support/has.h"
 #include "support/program.h"
 #include "support/tar_builder.h"
 #include "support/temp_folder.h"
@@ -12,10 +13,6 @@
 
 namespace operculum::test {
 namespace {
-
-bool has(const std::string& text, std::string_view part) {
-  return text.find(part) != std::string::npos;
-}
 
 /// Four backups of a tide gauge: the log is in two, in one of them two containers deep.
 void write_shelf(const TempFolder& folder) {

@@ -1,6 +1,7 @@
 // How the command line speaks.
 #include <gtest/gtest.h>
 
+#include "support/has.h"
 #include "support/program.h"
 #include "support/temp_folder.h"
 #include "support/zip_builder.h"
@@ -13,10 +14,6 @@ struct CommandLine : testing::Test {
   void SetUp() override { folder.write("kiosk.zip", ZipBuilder().add("tide.lua", "return 4.1\n").build()); }
   Ran run(const std::vector<std::string>& words) { return operculum(words, folder.path()); }
 };
-
-bool has(const std::string& text, std::string_view part) {
-  return text.find(part) != std::string::npos;
-}
 
 TEST_F(CommandLine, AFileAloneIsIdentified) {
   EXPECT_EQ(run({"kiosk.zip"}).out, run({"identify", "kiosk.zip"}).out);

@@ -2,6 +2,7 @@
 #include <gtest/gtest.h>
 
 #include "codec/codec.h"
+#include "support/has.h"
 #include "support/program.h"
 #include "support/tar_builder.h"
 #include "support/temp_folder.h"
@@ -9,10 +10,6 @@
 
 namespace operculum::test {
 namespace {
-
-bool has(const std::string& text, std::string_view part) {
-  return text.find(part) != std::string::npos;
-}
 
 /// Packs of four kinds: a ZIP, a solid archive, a folder, another ZIP with a number that sorts by value
 /// alone.

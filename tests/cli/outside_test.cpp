@@ -8,6 +8,7 @@
 #include <thread>
 
 #include "codec/codec.h"
+#include "support/has.h"
 #include "support/http_stand_in.h"
 #include "support/program.h"
 #include "support/sample_tree.h"
@@ -17,10 +18,6 @@
 
 namespace operculum::test {
 namespace {
-
-bool has(const std::string& text, std::string_view part) {
-  return text.find(part) != std::string::npos;
-}
 
 std::string as_string(const Bytes& bytes) {
   return std::string(as_text(bytes));

@@ -7,6 +7,7 @@
 
 #include "codec/codec.h"
 #include "support/byte_writer.h"
+#include "support/has.h"
 #include "support/program.h"
 #include "support/sample_tree.h"
 #include "support/tar_builder.h"
@@ -15,10 +16,6 @@
 
 namespace operculum::test {
 namespace {
-
-bool has(const std::string& text, std::string_view part) {
-  return text.find(part) != std::string::npos;
-}
 
 Bytes skin() {
   return ZipBuilder()

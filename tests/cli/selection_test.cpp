@@ -1,6 +1,7 @@
 // Which entries are meant, by paths as they are printed, through the built program.
 #include <gtest/gtest.h>
 
+#include "support/has.h"
 #include "support/program.h"
 #include "support/tar_builder.h"
 #include "support/temp_folder.h"
@@ -8,10 +9,6 @@
 
 namespace operculum::test {
 namespace {
-
-bool has(const std::string& text, std::string_view part) {
-  return text.find(part) != std::string::npos;
-}
 
 TEST(Paths, ThatListPrintsWorkBehindALocatorAndInAList) {
   TempFolder folder;

@@ -2,16 +2,13 @@
 #include <gtest/gtest.h>
 
 #include "support/chart_store.h"
+#include "support/has.h"
 #include "support/program.h"
 #include "support/random_pack.h"
 #include "support/temp_folder.h"
 
 namespace operculum::test {
 namespace {
-
-bool has(const std::string& text, std::string_view part) {
-  return text.find(part) != std::string::npos;
-}
 
 TEST(StudyCommand, DraftsADescriptionThatOpensThePack) {
   TempFolder folder;

@@ -58,6 +58,17 @@ TEST(CatalogueUpdate, TakesDigestsThatWereNotTakenBefore) {
   EXPECT_EQ(kept.update({zip}).unchanged, 1u);  // what is known stays
 }
 
+TEST(CatalogueWriter, WhatIsCommittedOthersSeeWhileItGoesOn) {
+  Kept kept;
+  CatalogueWriter writer(*kept.database);
+  std::int64_t row = writer.begin({"/shelf/a.zip", 1, 2, 3});
+  writer.finish(row, {.state = kListed, .format = "zip"});
+  writer.verified(row, "whole", "");
+  writer.commit();
+  auto other = open_catalogue(kept.folder.path("c.db"), Database::Mode::read);
+  EXPECT_EQ(other->number("SELECT count(*) FROM file WHERE verified = 'whole'"), 1);
+}
+
 TEST(CatalogueShard, EachFileBelongsToExactlyOne) {
   int most = 0;
   std::vector<int> sizes(7);

@@ -1,6 +1,7 @@
 // Descriptions by strangers: neither deep nor costly enough to end the program, and no way to a key.
 #include <gtest/gtest.h>
 
+#include "support/has.h"
 #include "support/language_case.h"
 
 namespace operculum::test {
@@ -10,10 +11,6 @@ std::string repeated(std::string_view part, int times) {
   std::string text;
   for (int i = 0; i < times; ++i) text += part;
   return text;
-}
-
-bool has(const std::string& text, std::string_view part) {
-  return text.find(part) != std::string::npos;
 }
 
 const std::string kEntry = "\nentry {\n  path = \"a\"\n  data = bytes(0, 4)\n}\n";

@@ -10,8 +10,8 @@
 #include "cli/progress_line.h"
 #include "collection/catalogue/merge.h"
 #include "collection/catalogue/update.h"
+#include "report/collection_records.h"
 #include "report/overview_text.h"
-#include "report/records.h"
 #include "task/places.h"
 
 namespace operculum::cli {

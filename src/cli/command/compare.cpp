@@ -7,8 +7,9 @@
 #include "cli/progress_line.h"
 #include "cli/session.h"
 #include "collection/catalogue/query.h"
+#include "report/collection_records.h"
 #include "report/compare_text.h"
-#include "report/records.h"
+#include "report/hex_view.h"
 #include "task/places.h"
 
 namespace operculum::cli {
@@ -27,14 +28,8 @@ std::string_view colour_of(char mark) {
 }
 
 std::string hex_side(ByteView ours, ByteView theirs, bool colour) {
-  std::string digits, letters;
-  for (std::size_t i = 0; i < ours.size(); ++i) {
-    bool other = i >= theirs.size() || ours[i] != theirs[i];
-    digits += styled(fmt::format("{:02x}", ours[i]), "1;31", colour && other) + " ";
-    letters += ours[i] >= 0x20 && ours[i] < 0x7f ? static_cast<char>(ours[i]) : '.';
-  }
-  for (std::size_t i = ours.size(); i < 8; ++i) digits += "   ";
-  return fmt::format("{} {:<8}", digits, letters);
+  auto mark = [colour](const std::string& digits) { return styled(digits, "1;31", colour); };
+  return fmt::format("{} {:<8}", hex_digits(ours, theirs, mark), hex_letters(ours));
 }
 
 class Comparison {

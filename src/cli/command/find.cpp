@@ -10,7 +10,7 @@
 #include "cli/selection_options.h"
 #include "collection/catalogue/query.h"
 #include "collection/versions.h"
-#include "report/records.h"
+#include "report/collection_records.h"
 #include "report/text_table.h"
 #include "task/kinds.h"
 
