@@ -31,6 +31,7 @@ constexpr Codec kCodecs[] = {
     {"zstd", open_zstd, decode_zstd_whole, pack_zstd},
     {"lz4", open_lz4, nullptr, pack_lz4},
     {"compress", open_compress, nullptr, nullptr},
+    {"brotli", open_brotli, nullptr, nullptr},
 };
 
 constexpr std::uint64_t kMostEncoded = std::uint64_t{1} << 32;  // bytes of a whole buffer, packed

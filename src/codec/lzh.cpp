@@ -228,8 +228,8 @@ class LzhStream final : public Stream {
 }  // namespace
 
 StreamPtr open_lzh(StreamPtr packed, unsigned window_bits, std::optional<std::uint64_t> size) {
-  if (window_bits < 8 || window_bits > 16)
-    throw Malformed(fmt::format("lzh: a window of {} bits; 8 to 16 are known", window_bits));
+  if (window_bits < 8 || window_bits > 20)
+    throw Malformed(fmt::format("lzh: a window of {} bits; 8 to 20 are known", window_bits));
   return std::make_unique<LzhStream>(std::move(packed), window_bits, size);
 }
 
