@@ -6,11 +6,13 @@
 #include <filesystem>
 #include <fstream>
 
+#include "codec/codec.h"
 #include "support/cab_writer.h"
 #include "support/cfb_writer.h"
 #include "support/disk_writer.h"
 #include "support/ext_writer.h"
 #include "support/fat_writer.h"
+#include "support/firmware_writer.h"
 #include "support/hfs_writer.h"
 #include "support/iso_writer.h"
 #include "support/msi_writer.h"
@@ -38,6 +40,31 @@ SampleTree tree() {
           {.path = "crab.txt", .data = to_bytes("pinch\n")},
           {.path = "pool/deep/limpet of the northern mole.bin", .data = noise(9000)},
           {.path = "pool/tide.csv", .data = Bytes(20'000, 'x')}};
+}
+
+void write_firmware(const std::filesystem::path& folder) {
+  constexpr const char* kGuid = "11111111-2222-3333-4444-555555555555";
+  Bytes tree = make_device_tree(
+      {"", {{"model", zero_ended("gauge")}, {"reg", cells({1, 2})}}, {{"chosen", {{"a", cell(1)}}}}});
+  write(folder, "device-tree", tree);
+  write(folder, "fit", make_fit("update", {{"kernel-1", "kernel", noise(500)}, {"fdt-1", "flat_dt", tree}}));
+  write(folder, "fit-behind", make_fit("update", {{"kernel-1", "kernel", noise(500)}}, true));
+  write(folder, "boot-image", make_boot_image("gauge", noise(300)));
+  write(folder, "boot-images", make_multi_boot_image({noise(100), noise(50)}));
+  write(folder, "jffs2", Jffs2Writer().folder(1, 2, "etc").file(2, 3, "a.txt", Bytes(9000, 'x')).build());
+  write(folder, "jffs2-big", Jffs2Writer(std::endian::big).file(1, 2, "a.txt", to_bytes("tide")).build());
+  Bytes file = uefi_file(
+      kGuid, 7, {uefi_section(0x13, Bytes{6, 8}), uefi_section(0x10, noise(100)), uefi_name("Tide")});
+  Bytes inner = uefi_section(0x17, uefi_volume({file}, 4096));
+  Bytes packed = uefi_guided("ee4e5898-3914-4259-9d6e-dc7bd79403cf", encode("lzma-alone", inner));
+  write(folder, "uefi", uefi_volume({uefi_file(kGuid, 0x0B, {packed}), file}, 8192));
+  write(folder, "uefi-variables",
+        uefi_volume({uefi_variables({{"Lang", to_bytes("eng")}}, 1024)}, 4096,
+                    "fff12b8d-7696-4c8b-a985-2747075b4f50"));
+  write(folder, "intel-hex",
+        to_bytes(":0B0010006164647265737320676170A7\n:020000040008F2\n:04000000AABBCCDDEE\n:00000001FF\n"));
+  write(folder, "s-record", to_bytes("S00800006761756765EE\nS1051000AABB85\nS9031000EC\n"));
+  write(folder, "ti-txt", to_bytes("@F000\n31 40 00 03\nq\n"));
 }
 
 void write_packages(const std::filesystem::path& folder, const SampleTree& files) {
@@ -109,5 +136,6 @@ int main(int argc, char** argv) {
   write(folder, "udif", make_udif(disk, BlockCodec::zlib));
   write(folder, "android", make_android_sparse(disk));
   write_packages(folder, links);
+  write_firmware(folder);
   return 0;
 }

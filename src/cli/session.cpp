@@ -12,6 +12,8 @@
 #include "base/text.h"
 #include "base/units.h"
 #include "cli/keys.h"
+#include "format/firmware/partition_line.h"
+#include "format/flash/nand_dump.h"
 #include "format/formats.h"
 #include "io/file_source.h"
 #include "layout/described_format.h"
@@ -158,6 +160,12 @@ void add_common_options(CommandLine& program, Session& session) {
       [&session](std::string_view word) { session.context.view = word; });
   options.flag("--search", session.search,
                "Look for containers anywhere within files that are none themselves from the first byte on");
+  options.text(
+      "--parts", session.parts, "LINE",
+      "Cut the file into these parts of a flash chip, as in \"256k(boot),4m(kernel),-(rootfs)\"; or a device "
+      "tree that names them");
+  options.text("--pages", session.pages, "PAGE+SPARE",
+               "Leave out the spare bytes of each page of a NAND dump, as in 2048+64");
   options.number("--http-stall", session.context.http.stall_seconds,
                  "Seconds after which a server that sends nothing is asked again (30)");
   Limits& limits = session.context.limits;
@@ -171,6 +179,28 @@ void add_common_options(CommandLine& program, Session& session) {
   options.size("--max-memory", limits.max_memory,
                "Most memory for listings (160 MiB, and 16 bytes for each stored one)");
   options.size("--max-spool", limits.max_spool, "Most temporary bytes for inner containers");
+}
+
+/// How a dump of a chip is divided, where a person tells it.
+void use_dump_options(Session& session) {
+  OpenContext& context = session.context;
+  if (!session.pages.empty()) {
+    std::vector<std::string_view> numbers = split(session.pages, '+');
+    auto page = parse_number(numbers[0]),
+         spare = numbers.size() == 2 ? parse_number(numbers[1]) : std::nullopt;
+    if (!page || !spare || *page < 256 || *page > 65536 || *spare == 0 || *spare > *page)
+      throw UsageError(
+          fmt::format("--pages: expected a page and its spare bytes such as 2048+64, found \"{}\"",
+                      escape(session.pages)));
+    context.preferred.push_back(
+        told_nand_dump_format({static_cast<std::uint32_t>(*page), static_cast<std::uint32_t>(*spare), 0}));
+  }
+  if (!session.parts.empty()) {
+    std::error_code error;
+    bool tree = std::filesystem::is_regular_file(session.parts, error);
+    context.preferred.push_back(cut_file_format(tree ? read_tree_partitions(open_file(session.parts))
+                                                     : read_partition_line(session.parts)));
+  }
 }
 
 void prepare(Session& session) {
@@ -195,6 +225,7 @@ void prepare(Session& session) {
   };
   context.http.stopped = [&session] { return session.progress.stop.load(); };
   use_layouts(session);
+  use_dump_options(session);
   if (session.search) context.searched.push_back(searched_file_format());
   if (!session.output.empty()) session.data.open(session.output);
 }

@@ -35,6 +35,8 @@ struct Session {
   std::vector<std::string> layouts;      ///< --layout
   std::vector<std::string> known_names;  ///< --known-names
   bool search = false;                   ///< --search
+  std::string parts;                     ///< --parts
+  std::string pages;                     ///< --pages
   bool give_keys = false;                ///< --give-keys
   std::mutex given_keys_mutex;           ///< guards given_keys
   std::map<std::pair<std::string, std::string>, bool>

@@ -4,6 +4,8 @@
 
 namespace operculum {
 
+struct FlashPartition;
+
 // One line a format; the registry (registry.cpp) puts them in order. Each is made in the file of its name.
 
 Format zip_format();
@@ -47,6 +49,31 @@ Format sgi_label_format();
 Format bsd_label_format();
 Format atari_table_format();
 
+Format boot_image_format();
+Format device_tree_format();
+Format fit_format();
+Format android_boot_format();
+Format vendor_boot_format();
+Format device_upgrade_format();
+Format kernel_format();
+Format initramfs_format();
+Format fip_format();
+Format option_rom_format();
+Format microcode_format();
+Format coreboot_format();
+Format uefi_format();
+Format intel_hex_format();
+Format s_record_format();
+Format ti_text_format();
+Format verilog_hex_format();
+Format uf2_format();
+
+Format nand_dump_format();
+Format jffs2_format();
+Format ubi_format();
+Format ubifs_format();
+Format littlefs_format();
+
 Format gzip_format();
 Format zlib_format();
 Format bzip2_format();
@@ -64,6 +91,9 @@ Assembly pack_cpio(const std::vector<NewEntry>& entries, const Writing& writing)
 Assembly pack_qcow2(const std::vector<NewEntry>& entries, const Writing& writing);
 Assembly pack_vhd(const std::vector<NewEntry>& entries, const Writing& writing);
 Assembly pack_ar(const std::vector<NewEntry>& entries, const Writing& writing);
+
+/// Not in the registry: cuts the file that is named into these parts.
+Format cut_file_format(std::vector<FlashPartition> partitions);
 
 /// Not in the registry: for files that begin as nothing known, where the user wants them searched.
 Format searched_file_format();

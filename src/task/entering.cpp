@@ -44,7 +44,7 @@ bool is_packed(const Format* format) {
 }  // namespace
 
 bool holds_parts(const Format& format) {
-  return format.family == "partition table" || format.family == "disk image";
+  return format.family == "partition table" || format.family == "disk image" || format.family == "firmware";
 }
 
 bool names_packed(std::string_view name, const OpenContext* context) {

@@ -18,8 +18,8 @@ enum class Enter {
   all,
 };
 
-/// Whether what is in such a container are parts of a disk, no files with names of their own: they are always
-/// worth a look.
+/// Whether what is in such a container are parts of a disk or of firmware, no files with names of their own:
+/// they are always worth a look.
 bool holds_parts(const Format& format);
 
 /// Whether a name is that of a container of any kind, a single document that is packed among them.

@@ -19,6 +19,7 @@
 #include "support/program.h"
 #include "support/sample_tree.h"
 #include "support/squashfs_writer.h"
+#include "support/system_tools.h"
 #include "support/temp_folder.h"
 #include "support/xpress_writer.h"
 
@@ -26,39 +27,6 @@ namespace operculum {
 namespace {
 
 using namespace test;
-
-const std::map<std::string, std::string> kPath = {{"PATH", "/usr/sbin:/usr/bin:/sbin:/bin"}};
-
-Ran tool(const std::string& program, const std::vector<std::string>& arguments, const std::string& folder) {
-  return run(program, arguments, folder, kPath);
-}
-
-bool has_tool(const std::string& program) {
-  for (const char* folder : {"/usr/sbin/", "/usr/bin/", "/sbin/", "/bin/"}) {
-    if (access((folder + program).c_str(), X_OK) == 0) return true;
-  }
-  return false;
-}
-
-#define NEEDS(program) \
-  if (!has_tool(program)) GTEST_SKIP() << program << " is not on this machine"
-
-void write_tree(const TempFolder& folder, const std::string& name, const SampleTree& tree) {
-  std::filesystem::create_directories(folder.path(name));
-  for (const SampleNode& node : tree) {
-    std::string path = folder.path(name + "/" + node.path);
-    if (node.kind == EntryKind::folder) {
-      std::filesystem::create_directories(path);
-    } else if (node.kind == EntryKind::symbolic_link) {
-      std::filesystem::create_symlink(node.target, path);
-    } else if (node.kind == EntryKind::hard_link) {
-      std::filesystem::create_hard_link(folder.path(name + "/" + node.target), path);
-    } else {
-      folder.write(name + "/" + node.path, ByteView(node.data));
-    }
-    if (node.kind != EntryKind::symbolic_link) chmod(path.c_str(), node.permissions());
-  }
-}
 
 SampleTree tree_for_tools() {
   SampleTree tree = sample_tree_with_links();
@@ -68,21 +36,6 @@ SampleTree tree_for_tools() {
   tree.push_back({.path = "tiny", .data = to_bytes("x")});
   tree.push_back({.path = "large.bin", .data = noise(2'500'000, 3)});
   return tree;
-}
-
-Held open_path(const std::string& path, const std::string& view = "") {
-  Held held;
-  held.context = std::make_unique<OpenContext>();
-  held.context->view = view;
-  held.opened = open_container({make_content(open_file(path)), path, nullptr}, *held.context);
-  return held;
-}
-
-std::string fact(Container& container, const std::string& name) {
-  for (const auto& [own, value] : container.facts()) {
-    if (own == name) return value;
-  }
-  return "";
 }
 
 // ---- made by the system's tools
@@ -262,7 +215,8 @@ TEST(SystemTools, PartitionsAreWhereTheyWerePut) {
         "label: {}\nstart=2048, size=8192{}\nstart=20480, size=16384\nstart=40960, size=32768{}\n{}", label,
         gpt ? ", name=\"tide gauge\"" : "", gpt ? "" : ", type=5",
         gpt ? "" : "start=43008, size=4096\nstart=49152, size=4096\n");
-    Ran made = run("sfdisk", {"-q", "disk"}, folder.path(), kPath, script);
+    Ran made =
+        run("sfdisk", {"-q", "disk"}, folder.path(), {{"PATH", "/usr/sbin:/usr/bin:/sbin:/bin"}}, script);
     ASSERT_EQ(made.exit_code, 0) << made.err;
     Held held = open_path(folder.path("disk"));
     ASSERT_EQ(held.format(), gpt ? "gpt" : "mbr");

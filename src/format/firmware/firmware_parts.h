@@ -1,0 +1,65 @@
+#pragma once
+
+#include "codec/codec.h"
+#include "container/format.h"
+
+namespace operculum {
+
+/// A named part of a firmware file.
+struct FirmwarePart {
+  std::string path;
+  std::string type = {};           ///< what it is, in words
+  std::uint64_t at = 0, size = 0;  ///< as it lies in the file, in bytes
+  std::string comment = {};        ///< what the headers say of it: addresses, versions
+  EntryKind kind = EntryKind::file;
+  std::string_view method = "stored";
+  std::uint64_t unpacked = Entry::kUnknownSize;  ///< in bytes, where `open` gives others than lie there
+  std::function<ContentPtr()> open =
+      {};                  ///< empty: the bytes as they lie; else the size above may be unknown
+  Expected expected = {};  ///< checksum that is stored of the data; its size is not looked at
+  Timestamp modified = {};
+  bool encrypted = false;
+  bool checked = false;  ///< what `open` gives is compared with checksums while it is read
+};
+
+/// What was read of a firmware file.
+struct Firmware {
+  std::vector<FirmwarePart> parts;
+  std::vector<std::pair<std::string, std::string>> facts;
+  std::vector<Finding> findings;
+  std::string text = {};  ///< the whole as a person reads it; empty: the facts are
+
+  void note(std::string what) { findings.push_back({Finding::Level::note, std::move(what)}); }
+  void warn(std::string what) { findings.push_back({Finding::Level::warning, std::move(what)}); }
+  void fault(std::string what) { findings.push_back({Finding::Level::fault, std::move(what)}); }
+};
+
+/// A container of the parts, in their order. A part that lies beyond the end of `bytes` is told as a fault,
+/// and ends where they end; a second part of the same path gets a number.
+ContainerPtr make_firmware(SourcePtr bytes, Firmware firmware);
+
+/// What follows `end` in a file, as a part named "behind", where it is more than filling (0x00 or 0xff).
+void add_what_is_behind(const Source& bytes, std::uint64_t end, Firmware& out);
+
+/// Whether a stretch is filled with one byte, 0x00 or 0xff; an empty one is.
+bool is_filling(const Source& bytes, std::uint64_t at, std::uint64_t size);
+
+/// A name from a fixed-size field: up to its first zero byte, without blanks around.
+std::string field_text(ByteView field);
+
+/// A name for a part made of what a header says: lower-case letters, digits, '-', '_' and '.' stay,
+/// everything else is '-'; `otherwise` where nothing is left.
+std::string part_name(std::string_view said, std::string_view otherwise);
+
+/// A row of a table of numbers and what they stand for.
+struct NamedNumber {
+  std::uint64_t number;
+  std::string_view name;
+};
+/// The name of a number, or "`what` 77".
+std::string name_in(std::span<const NamedNumber> table, std::uint64_t number, std::string_view what);
+
+/// "0x80008000".
+std::string hex_number(std::uint64_t value);
+
+}  // namespace operculum

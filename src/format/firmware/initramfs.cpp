@@ -1,0 +1,109 @@
+// An initramfs of several archives (Linux kernel documentation, driver-api/early-userspace/buffer-format):
+// cpio archives one behind another with zeros between, of which the first, with microcode for the processor,
+// is not packed and the main one is.
+#include <fmt/format.h>
+
+#include "base/error.h"
+#include "base/text.h"
+#include "container/identify.h"
+#include "format/firmware/firmware_parts.h"
+#include "format/formats.h"
+#include "io/cached_source.h"
+
+namespace operculum {
+namespace {
+
+constexpr std::string_view kMagics[] = {"070701", "070702"};
+constexpr std::size_t kMostMembers = 4096, kMostArchives = 64;
+constexpr std::uint64_t kMostZeros = 1 << 20, kAlignment = 4;
+constexpr std::size_t kHeader = 110, kLongestName = 4096;
+
+/// Where the archive that begins at `at` ends, behind its trailer; nothing when it is no whole archive in the
+/// form that the kernel reads.
+std::optional<std::uint64_t> archive_end(const Source& bytes, std::uint64_t at) {
+  for (std::size_t i = 0; i < kMostMembers; ++i) {
+    Bytes raw = read_up_to(bytes, at, kHeader + 16);
+    if (raw.size() < kHeader + 11) return std::nullopt;
+    std::string_view text = as_text(raw);
+    if (text.substr(0, 6) != kMagics[0] && text.substr(0, 6) != kMagics[1]) return std::nullopt;
+    auto size = parse_number(text.substr(54, 8), 16), name = parse_number(text.substr(94, 8), 16);
+    if (!size || !name || *name == 0 || *name > kLongestName) return std::nullopt;
+    auto padded = [](std::uint64_t count) { return (count + kAlignment - 1) / kAlignment * kAlignment; };
+    at += padded(kHeader + *name) + padded(*size);
+    if (text.substr(kHeader).starts_with("TRAILER!!!")) return at;
+  }
+  return std::nullopt;
+}
+
+std::uint64_t behind_zeros(const Source& bytes, std::uint64_t at) {
+  for (std::uint64_t end = std::min(bytes.size(), at + kMostZeros); at < end;) {
+    Bytes block = read_up_to(bytes, at, std::min<std::uint64_t>(4096, end - at));
+    auto other = std::find_if(block.begin(), block.end(), [](Byte b) { return b != 0; });
+    at += static_cast<std::uint64_t>(other - block.begin());
+    if (other != block.end()) break;
+  }
+  return at;
+}
+
+struct Archive {
+  std::uint64_t at = 0, size = 0;
+  const Format* packing = nullptr;  ///< null: a plain archive
+};
+
+/// The archives up to the first packed one, which takes the rest; empty where they are all plain, for a plain
+/// cpio archive may go on in another.
+std::vector<Archive> archives_of(const SourcePtr& whole) {
+  SourcePtr bytes = make_cached(whole);
+  std::vector<Archive> found;
+  std::uint64_t at = 0;
+  while (found.size() < kMostArchives) {
+    auto end = archive_end(*bytes, at);
+    if (!end) break;
+    found.push_back({at, *end - at});
+    at = behind_zeros(*bytes, *end);
+  }
+  if (found.empty() || at >= bytes->size()) return {};
+  Probe rest(make_slice(whole, at, bytes->size() - at), "");
+  const Format* packing = recognise(rest);
+  if (packing == nullptr || !packing->single_stream) return {};
+  found.push_back({at, bytes->size() - at, packing});
+  return found;
+}
+
+Match recognise_initramfs(Probe& probe) {
+  ByteView head = probe.head(kHeader);
+  bool begins = std::any_of(std::begin(kMagics), std::end(kMagics),
+                            [&](auto magic) { return starts_with(head, magic); });
+  return begins && probe.source() && !archives_of(probe.source()).empty() ? Match::front : Match::none;
+}
+
+ContainerPtr open_initramfs(const Input& input, OpenContext& context) {
+  SourcePtr bytes = random_access(*input.content, context.spool);
+  std::vector<Archive> archives = archives_of(bytes);
+  if (archives.empty()) throw Malformed("initramfs: no packed archive follows the plain ones");
+  Firmware out;
+  for (std::size_t i = 0; i < archives.size(); ++i) {
+    const Archive& one = archives[i];
+    std::string path = one.packing == nullptr ? fmt::format("early-{}.cpio", i + 1)
+                                              : fmt::format("main.cpio{}", one.packing->suffixes.front());
+    std::string type = one.packing == nullptr ? "archive read first" : "archive read last";
+    out.parts.push_back({.path = path, .type = type, .at = one.at, .size = one.size});
+  }
+  return make_firmware(std::move(bytes), std::move(out));
+}
+
+}  // namespace
+
+Format initramfs_format() {
+  return {.id = "initramfs",
+          .name = "initramfs of several archives",
+          .family = "firmware",
+          .specification = "Linux kernel documentation, early-userspace/buffer-format",
+          .reads = "plain archives in front of a packed one",
+          .lacks = "archives behind the packed one",
+          .suffixes = {},
+          .recognise = recognise_initramfs,
+          .open = open_initramfs};
+}
+
+}  // namespace operculum

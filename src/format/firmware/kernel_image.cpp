@@ -1,0 +1,157 @@
+// Linux kernel images that unpack themselves or are loaded as they are, each after the kernel's
+// documentation: x86 (arch/x86/boot, protocol 2.00 on: a set-up part whose header tells where the packed
+// kernel lies), ARM zImage (numbers at offset 36), ARM64 and RISC-V Image (arch/arm64/booting,
+// arch/riscv/boot-image-header), and the EFI zboot form (drivers/firmware/efi/libstub/zboot-header.S: where
+// the payload lies and how it is packed).
+#include <fmt/format.h>
+
+#include "base/error.h"
+#include "base/fields.h"
+#include "base/text.h"
+#include "container/embedded.h"
+#include "format/firmware/firmware_parts.h"
+#include "format/formats.h"
+
+namespace operculum {
+namespace {
+
+constexpr std::size_t kHeadSize = 1024;
+constexpr std::uint64_t kSector = 512, kLongestVersion = 256;
+
+enum class Kind { none, x86, arm, arm64, riscv, zboot };
+
+Kind kind_of(ByteView head) {
+  if (head.size() < 64) return Kind::none;
+  LittleFields f(head, "");
+  if (f.text(0, 2) == "MZ" && f.text(4, 4) == "zimg") return Kind::zboot;
+  if (f.text(56, 4) == "ARM\x64") return Kind::arm64;
+  if (f.text(56, 4) == "RSC\x05" && f.text(48, 5) == "RISCV") return Kind::riscv;
+  if (f.u32(36) == 0x016F2818 && f.u32(44) > f.u32(40)) return Kind::arm;
+  if (head.size() >= kHeadSize && f.u16(510) == 0xAA55 && f.text(514, 4) == "HdrS" && f.u16(518) >= 0x200)
+    return Kind::x86;
+  return Kind::none;
+}
+
+/// "6.1.0 (builder@place) #1 ...", at a place in the set-up part.
+std::string version_at(const Source& bytes, std::uint64_t at) {
+  return field_text(read_up_to(bytes, at, kLongestVersion));
+}
+
+/// Of the part in real mode, with the boot sector, in bytes; 4 sectors where none are stated.
+std::uint64_t setup_size(ByteView head) {
+  unsigned sectors = head[0x1F1] == 0 ? 4 : head[0x1F1];
+  return (sectors + 1) * kSector;
+}
+
+void read_x86(const SourcePtr& bytes, ByteView head, Firmware& out) {
+  LittleFields f(head, "set-up header");
+  std::uint64_t system = setup_size(head), protocol = f.u16(518);
+  out.facts.emplace_back("processor", protocol >= 0x20C && (f.u16(0x236) & 1) != 0 ? "x86-64" : "x86");
+  out.facts.emplace_back("boot protocol", fmt::format("{}.{:02}", protocol >> 8, protocol & 0xFF));
+  if (std::uint16_t at = f.u16(0x20E); at != 0)
+    out.facts.emplace_back("version", version_at(*bytes, at + kSector));
+  out.parts.push_back({.path = "setup", .type = "set-up code", .size = system});
+  std::uint64_t rest = bytes->size() - std::min(system, bytes->size());
+  if (protocol < 0x208) {
+    out.parts.push_back(
+        {.path = "system", .type = "packed kernel with its unpacker", .at = system, .size = rest});
+    return;
+  }
+  std::uint64_t at = f.u32(0x248), size = f.u32(0x24C);
+  if (at > rest || size > rest - at) {
+    out.fault(fmt::format("the packed kernel goes to {}, the file ends at {}: it is cut short",
+                          system + at + size, bytes->size()));
+    size = rest - std::min(at, rest);
+  }
+  // All but gzip get the unpacked size put behind them in 4 bytes; gzip ends with it.
+  Bytes mark = read_up_to(*bytes, system + at, 2);
+  std::uint64_t packed = mark == Bytes{0x1F, 0x8B} || size < 4 ? size : size - 4;
+  out.parts.push_back({.path = "unpacker-head", .type = "code", .at = system, .size = at});
+  out.parts.push_back({.path = "kernel", .type = "kernel", .at = system + at, .size = packed});
+  std::uint64_t behind = system + at + size;
+  if (behind < bytes->size())
+    out.parts.push_back({.path = "unpacker", .type = "code", .at = behind, .size = bytes->size() - behind});
+}
+
+/// The packed kernel within the code of an unpacker: the first packed stream that really decodes.
+void read_arm(const SourcePtr& bytes, ByteView head, OpenContext& context, Firmware& out) {
+  LittleFields f(head, "zImage header");
+  std::uint64_t size = std::min<std::uint64_t>(f.u32(44) - f.u32(40), bytes->size());
+  out.facts.emplace_back("processor", "ARM");
+  std::vector<Embedded> found = find_embedded(bytes, 48, size - 48, context, {.most = 1});
+  if (found.empty()) {
+    out.parts.push_back({.path = "image", .type = "kernel", .size = size});
+  } else {
+    out.parts.push_back({.path = "unpacker", .type = "code", .size = found[0].at});
+    out.parts.push_back({.path = "kernel", .type = "kernel", .at = found[0].at, .size = size - found[0].at});
+  }
+  add_what_is_behind(*bytes, size, out);
+}
+
+/// What is not packed at all: the header tells only where it is to lie in memory.
+void read_plain(const SourcePtr& bytes, ByteView head, Kind kind, Firmware& out) {
+  LittleFields f(head, "image header");
+  out.facts.emplace_back("processor", kind == Kind::arm64 ? "ARM64" : "RISC-V");
+  out.facts.emplace_back("text offset", hex_number(f.u64(8)));
+  out.facts.emplace_back("size in memory", fmt::format("{} bytes", f.u64(16)));
+  if (kind == Kind::arm64) {
+    constexpr std::string_view kPages[] = {"not told", "4 KiB", "16 KiB", "64 KiB"};
+    out.facts.emplace_back("byte order", (f.u64(24) & 1) != 0 ? "big-endian" : "little-endian");
+    out.facts.emplace_back("pages", std::string(kPages[f.u64(24) >> 1 & 3]));
+  }
+  out.parts.push_back({.path = "image", .type = "kernel", .size = bytes->size()});
+}
+
+void read_zboot(ByteView head, Firmware& out) {
+  LittleFields f(head, "zboot header");
+  std::uint64_t at = f.u32(8), size = f.u32(12);
+  std::string packing = field_text(f.bytes(24, 32));
+  out.facts.emplace_back("packed by", packing);
+  std::uint64_t tail = packing == "gzip" || size < 4 ? 0 : 4;  // the unpacked size, as in x86 images
+  out.parts.push_back({.path = "unpacker", .type = "EFI program", .size = at});
+  out.parts.push_back({.path = "kernel", .type = "kernel", .at = at, .size = size - tail});
+}
+
+Match recognise_kernel(Probe& probe) {
+  ByteView head = probe.head(kHeadSize);
+  Kind kind = kind_of(head);
+  if (kind == Kind::none) return Match::none;
+  if (kind == Kind::x86 && probe.size() == setup_size(head)) return Match::none;  // the set-up part alone
+  LittleFields f(head, "");
+  if (kind == Kind::zboot)
+    return f.u32(8) > 0 && f.u32(12) > 0 &&
+                   probe.size().value_or(UINT64_MAX) >= std::uint64_t{f.u32(8)} + f.u32(12)
+               ? Match::front
+               : Match::none;
+  return Match::front;
+}
+
+ContainerPtr open_kernel(const Input& input, OpenContext& context) {
+  SourcePtr bytes = random_access(*input.content, context.spool);
+  Bytes head = read_up_to(*bytes, 0, kHeadSize);
+  Firmware out;
+  Kind kind = kind_of(head);
+  if (kind == Kind::x86) read_x86(bytes, head, out);
+  if (kind == Kind::arm) read_arm(bytes, head, context, out);
+  if (kind == Kind::arm64 || kind == Kind::riscv) read_plain(bytes, head, kind, out);
+  if (kind == Kind::zboot) read_zboot(head, out);
+  if (kind == Kind::none) throw Malformed("kernel image: its header is of no known kind");
+  return make_firmware(std::move(bytes), std::move(out));
+}
+
+}  // namespace
+
+Format kernel_format() {
+  return {.id = "kernel",
+          .name = "Linux kernel image",
+          .family = "firmware",
+          .specification =
+              "Linux kernel documentation: x86 boot protocol 2.15, arm64/booting, riscv/boot-image-header",
+          .reads = "x86 with its packed kernel, ARM zImage, ARM64 and RISC-V Image, EFI zboot",
+          .lacks = "the packed kernel of x86 images before protocol 2.08 by itself",
+          .suffixes = {},
+          .recognise = recognise_kernel,
+          .open = open_kernel};
+}
+
+}  // namespace operculum

@@ -1,0 +1,159 @@
+#include "format/firmware/uefi_sections.h"
+
+#include <fmt/format.h>
+
+#include "base/checksum.h"
+#include "base/error.h"
+#include "base/fields.h"
+#include "codec/codec.h"
+#include "codec/lzh.h"
+#include "codec/x86_branches.h"
+#include "format/firmware/uefi_names.h"
+
+namespace operculum::uefi {
+namespace {
+
+constexpr std::uint64_t kShortHeader = 4, kLongHeader = 8;
+constexpr std::uint32_t kExtended = 0xFFFFFF;
+constexpr std::uint64_t kLargest = std::uint64_t{1} << 30;  // bytes that come out of a section
+
+// ---- the ways of packing
+
+SourcePtr open_lzma_section(StreamPtr packed, SpoolBudget& budget) {
+  return spool(*open_decoder("lzma-alone", std::move(packed)), budget);
+}
+
+/// The same with the filter for x86 code, which needs all of it at once.
+SourcePtr open_filtered_section(StreamPtr packed, SpoolBudget&) {
+  Bytes all = read_all(*open_decoder("lzma-alone", std::move(packed)), kLargest);
+  restore_x86_branches(all);
+  return make_memory_source(std::move(all));
+}
+
+/// In front of the stream stand its unpacked size and how much room its decoder wants, 64 bits each.
+SourcePtr open_brotli_section(StreamPtr packed, SpoolBudget& budget) {
+  packed->skip(16);
+  return spool(*open_decoder("brotli", std::move(packed)), budget);
+}
+
+/// UEFI specification 2.10, section 19: sizes packed and unpacked, then codes as in lzh files; positions have
+/// codes of 4 bits' length numbers in the first form, and 5 in the second, whose window is larger.
+SourcePtr open_standard(StreamPtr packed, SpoolBudget& budget, unsigned window_bits) {
+  Bytes head(8);
+  if (read_fully(*packed, head) < head.size()) throw CutShort("the packed section ends within its header");
+  std::uint32_t size = load_little<std::uint32_t>(head.data() + 4);
+  if (size > kLargest) throw LimitExceeded("a packed section of more than 1 GiB");
+  StreamPtr plain = open_lzh(std::move(packed), window_bits, size);
+  return spool(*plain, budget);
+}
+constexpr unsigned kFirstWindow = 13, kSecondWindow = 19;
+
+SourcePtr open_tiano_section(StreamPtr packed, SpoolBudget& budget) {
+  return open_standard(std::move(packed), budget, kSecondWindow);
+}
+
+struct Packing {
+  std::string_view guid, name, method;
+  SourcePtr (*open)(StreamPtr packed, SpoolBudget& budget);
+};
+constexpr Packing kPackings[] = {
+    {"ee4e5898-3914-4259-9d6e-dc7bd79403cf", "LZMA", "lzma-alone", open_lzma_section},
+    {"d42ae6bd-1352-4bfb-909a-ca72a6eae889", "LZMA with a filter for x86 code", "lzma-x86",
+     open_filtered_section},
+    {"3d532050-5cda-4fd0-879e-0f7f630d5afb", "Brotli", "brotli", open_brotli_section},
+    {"a31280ad-481e-41b6-95e8-127f4c984779", "Tiano compression", "tiano", open_tiano_section},
+};
+constexpr std::string_view kCrc32 = "fc1bcdb0-7d31-49aa-936a-a4600d9dd083";
+
+/// Both forms begin alike, and the section does not say which it is: the first one is tried, then the other.
+SourcePtr open_either(const SourcePtr& bytes, std::uint64_t at, std::uint64_t size, SpoolBudget& budget) {
+  try {
+    SourcePtr plain = open_standard(make_source_stream(bytes, at, size), budget, kFirstWindow);
+    if (read_section(*plain, 0, plain->size())) return plain;
+  } catch (const Malformed&) {
+  }
+  return open_standard(make_source_stream(bytes, at, size), budget, kSecondWindow);
+}
+
+Unwrapped unwrap_packed(const SourcePtr& bytes, const Section& section, SpoolBudget& budget) {
+  Bytes raw = read_exactly(*bytes, section.data, 5, "packed section");
+  LittleFields f(raw, "packed section", section.data);
+  std::uint64_t at = section.data + 5, size = section.end - at;
+  if (f.u8(4) == 0) return {.bytes = bytes, .at = at, .name = "nothing"};
+  if (f.u8(4) != 1) throw Unsupported(fmt::format("a section packed by method {}", f.u8(4)));
+  Unwrapped out{.packed = true, .name = "EFI standard compression", .method = "efi"};
+  out.bytes = open_either(bytes, at, size, budget);
+  if (out.bytes->size() != f.u32(0))
+    out.fault = fmt::format("{} bytes are stated, {} came out", f.u32(0), out.bytes->size());
+  return out;
+}
+
+std::uint32_t crc_of(const SourcePtr& bytes, std::uint64_t at, std::uint64_t end) {
+  StreamPtr stream = make_source_stream(bytes, at, end - at);
+  std::uint32_t sum = 0;
+  Bytes block(64 * 1024);
+  while (std::size_t count = stream->read(block)) sum = crc32(sum, ByteView(block).first(count));
+  return sum;
+}
+
+Unwrapped unwrap_guided(const SourcePtr& bytes, const Section& section, SpoolBudget& budget) {
+  Bytes raw = read_exactly(*bytes, section.data, 20, "guided section");
+  LittleFields f(raw, "guided section", section.data);
+  Guid guid{};
+  std::copy_n(raw.begin(), 16, guid.begin());
+  std::uint64_t at = section.at + f.u16(16);
+  bool needs_work = (f.u16(18) & 1) != 0;
+  Unwrapped out{.name = name_or_text(guid)};
+  if (at < section.data + 20 || at > section.end)
+    throw Malformed("a guided section whose data lies outside of it");
+  for (const Packing& one : kPackings) {
+    if (!is(guid, one.guid)) continue;
+    out.name = one.name;
+    out.method = one.method;
+    out.packed = true;
+    out.bytes = one.open(make_source_stream(bytes, at, section.end - at), budget);
+    return out;
+  }
+  if (is(guid, kCrc32) && at >= section.data + 24) {
+    Bytes stored = read_exactly(*bytes, section.data + 20, 4, "checksum of a section");
+    if (std::uint32_t found = crc_of(bytes, at, section.end),
+        expected = load_little<std::uint32_t>(stored.data());
+        found != expected)
+      out.fault = fmt::format("its checksum does not fit: expected {:08x}, found {:08x}", expected, found);
+    needs_work = false;
+  }
+  if (needs_work && !is(guid, "a7717414-c616-4977-9420-844712a735bf")) {
+    out.fault = fmt::format("Unsupported: sections packed by {}", out.name);
+    return out;
+  }
+  out.bytes = bytes;
+  out.at = at;
+  return out;
+}
+
+}  // namespace
+
+std::optional<Section> read_section(const Source& bytes, std::uint64_t at, std::uint64_t end) {
+  Bytes raw = read_up_to(bytes, at, kLongHeader);
+  if (raw.size() < kShortHeader) return std::nullopt;
+  std::uint64_t size = raw[0] | raw[1] << 8 | raw[2] << 16, head = kShortHeader;
+  if (size == kExtended && raw.size() == kLongHeader) {
+    size = load_little<std::uint32_t>(raw.data() + 4);
+    head = kLongHeader;
+  }
+  if (size < head || size > end - at) return std::nullopt;
+  return Section{at, at + head, at + size, raw[3]};
+}
+
+Unwrapped unwrap(const SourcePtr& bytes, const Section& section, SpoolBudget& budget) {
+  try {
+    return section.type == Section::packed ? unwrap_packed(bytes, section, budget)
+                                           : unwrap_guided(bytes, section, budget);
+  } catch (const Unsupported& error) {
+    return {.name = "packed", .fault = fmt::format("Unsupported: {}", error.what())};
+  } catch (const Malformed& error) {
+    return {.name = "packed", .fault = error.what()};
+  }
+}
+
+}  // namespace operculum::uefi
