@@ -59,6 +59,16 @@ Json layer_json(const IdentifiedLayer& layer) {
   return record;
 }
 
+Json region_json(const Region& region) {
+  Json record = {{"at", region.at}, {"size", region.size}};
+  add_text(record, "path", region.path);
+  add_text(record, "what", region.what);
+  add_text(record, "note", region.note);
+  if (region.gap) record["gap"] = true;
+  for (const Region& one : region.inner) record["inner"].push_back(region_json(one));
+  return record;
+}
+
 }  // namespace
 
 std::string_view name_of(Finding::Level level) {
@@ -176,6 +186,10 @@ std::string json_line(const Identification& identification) {
   add_text(record, "description", identification.description);
   for (const auto& [name, value] : identification.volume)
     record["volume"].push_back({{"name", name}, {"value", escape(value)}});
+  if (identification.map) {
+    for (const Region& one : identification.map->regions) record["map"].push_back(region_json(one));
+    for (const std::string& one : identification.map->versions) record["versions"].push_back(escape(one));
+  }
   for (std::string_view other : identification.also) record["also"].push_back(other);
   for (const Finding& finding : identification.findings) record["findings"].push_back(finding_json(finding));
   add_text(record, "suggestion", identification.suggestion);

@@ -78,7 +78,12 @@ std::vector<IdentifiedPart> look_at_parts(const Layer& layer, OpenContext& conte
 
 std::string ending_of(const std::string& name) {
   std::size_t dot = name.rfind('.');
-  return dot == std::string::npos || dot == 0 ? "" : to_lower(name.substr(dot));
+  if (dot == std::string::npos || dot == 0) return "";
+  std::string ending = to_lower(name.substr(dot));
+  // "-6.1.0-amd64" is a version, no ending.
+  bool letters = ending.size() > 1 &&
+                 std::all_of(ending.begin() + 1, ending.end(), [](char c) { return c != '-' && c != '_'; });
+  return letters ? ending : "";
 }
 
 /// Endings that anybody gives to anything: they claim nothing.
@@ -119,7 +124,8 @@ void check_name(const Place& place, const OpenContext& context, Identification& 
 bool is_image(const Identification& out) {
   if (out.layers.empty()) return false;
   std::string_view family = out.layers.front().format->family;
-  return family == "file system" || family == "partition table" || family == "disk image";
+  return family == "file system" || family == "partition table" || family == "disk image" ||
+         family == "firmware";
 }
 
 void check_size(Identification& out) {
@@ -243,6 +249,8 @@ Identification identify(const std::string& target, const IdentifyRequest& reques
     out.layers.push_back(look(layer, wanted && (cheap || request.count_solid)));
     if (layer.format->family == "partition table" && wanted)
       out.layers.back().parts = look_at_parts(layer, context);
+    if (last && wanted && can_be_mapped(*layer.format) && layer.content)
+      if (SourcePtr bytes = layer.content->source()) out.map = map_regions(*layer.container, bytes, context);
   }
   bool leaf = place.layers.empty() || place.layers.back().format->single_stream || place.entry;
   if (leaf && place.content) name_leaf(place, context, out);

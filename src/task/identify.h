@@ -2,6 +2,7 @@
 
 #include "container/locator.h"
 #include "task/counts.h"
+#include "task/region_map.h"
 
 namespace operculum {
 
@@ -40,6 +41,7 @@ struct Identification {
   std::string description;  ///< likewise: what libmagic makes of it, a guess
   std::vector<std::pair<std::string, std::string>>
       volume;                          ///< what libblkid finds: type, version, label, uuid, ...
+  std::optional<RegionMap> map;        ///< of firmware, tables of partitions, and files that were searched
   std::vector<std::string_view> also;  ///< other formats that the same bytes are, too
   bool within = false;  ///< the target is an entry, or a container in others: the last layer is what it is
   std::vector<Finding> findings;  ///< about the name, the size, the end

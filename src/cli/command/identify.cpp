@@ -9,6 +9,7 @@
 #include "base/units.h"
 #include "cli/folder_options.h"
 #include "cli/session.h"
+#include "report/map_text.h"
 #include "report/records.h"
 #include "task/counts.h"
 
@@ -145,6 +146,8 @@ std::string to_text(const Identification& found, bool colour) {
       line(name.size() <= 9 ? name : "fact",
            name.size() <= 9 ? escape(value) : fmt::format("{}: {}", name, escape(value)));
   }
+  bool partitions = !found.layers.empty() && !found.layers.back().parts.empty();  // told above
+  if (found.map && !partitions) out += map_text(*found.map);
   auto tell = [&](const Finding& finding) {
     std::string_view sgr = finding.level == Finding::Level::note      ? "36"
                            : finding.level == Finding::Level::warning ? "35"
@@ -168,6 +171,7 @@ struct IdentifyOptions {
   std::vector<std::string> targets;
   IdentifyRequest request;
   FolderOptions folders;
+  std::string page;
   bool brief = false;
 };
 
@@ -191,6 +195,9 @@ void add_identify(CommandLine& program, Session& session) {
   command.flag("--brief", options->brief, "One line for each");
   command.flag("--count", options->request.count_solid,
                "Count what is in large solid archives, too; they must be unpacked for it");
+  command.text(
+      "--page", options->page, "FILE",
+      "Write a page with the map of a firmware file, a disk, or (with --search) any file, drawn to scale");
   options->folders.add_to(command);
   command.run([&session, options] {
     prepare(session);
@@ -203,6 +210,13 @@ void add_identify(CommandLine& program, Session& session) {
                            : brief      ? brief_text(found)
                                         : to_text(found, colour));
         if (has_fault(found)) session.raise(some_failed);
+        if (!options->page.empty()) {
+          if (!found.map)
+            throw Malformed(
+                "there is no map to draw of it: it is neither firmware nor a disk; --search may find parts "
+                "in it");
+          session.write_new_file(options->page, map_page(*found.map, found.target), "page");
+        }
       } catch (const std::exception& thrown) {
         Error error = as_error(thrown);
         report_error(session, target, error);

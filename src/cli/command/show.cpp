@@ -35,6 +35,7 @@ class Show {
     }
     bool a_part = options_.hex || options_.from > 0 || options_.length != UINT64_MAX;
     if (place.is_container() && !a_part) {
+      if (auto text = place.layers.back().container->text()) return session_.data.write(*text);
       throw Malformed(fmt::format(
           "it is a container ({}); name an entry in it, or see what there is with: operculum list {}; "
           "--hex shows its own bytes",

@@ -1,0 +1,166 @@
+#include "task/region_map.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+
+#include "base/error.h"
+#include "container/identify.h"
+#include "task/version_texts.h"
+
+namespace operculum {
+namespace {
+
+constexpr std::size_t kMostRegions = 5000;
+constexpr int kDeepest = 6;
+constexpr std::uint64_t kSample = 256 * 1024;  // bytes looked at to tell what a stretch is like
+constexpr std::uint64_t kLeastGap = 512;       // bytes: less is alignment, or a header of what follows
+
+/// What a stretch is like that nothing is known of.
+std::string look_of(const Source& file, std::uint64_t at, std::uint64_t size) {
+  Bytes sample = read_up_to(file, at, std::min(size, kSample));
+  if (sample.empty()) return "behind the end of the file";
+  std::array<std::uint64_t, 256> counts{};
+  for (Byte b : sample) ++counts[b];
+  if (counts[sample[0]] == sample.size()) return fmt::format("filled with {:#04x}", sample[0]);
+  double bits = 0;
+  std::uint64_t printable = counts['\n'] + counts['\r'] + counts['\t'];
+  for (std::size_t b = 0; b < counts.size(); ++b) {
+    if (b >= 0x20 && b < 0x7F) printable += counts[b];
+    if (counts[b] == 0) continue;
+    double share = static_cast<double>(counts[b]) / static_cast<double>(sample.size());
+    bits -= share * std::log2(share);
+  }
+  if (printable * 20 > sample.size() * 19) return "text";
+  constexpr double kDense = 7.8;  // bits a byte
+  return bits > kDense && sample.size() >= 4096 ? "packed or encrypted" : "data";
+}
+
+class Mapper {
+ public:
+  explicit Mapper(OpenContext& context) : context_(context) {}
+
+  std::vector<Region> map(Container& container, const SourcePtr& file, std::uint64_t base, int depth) {
+    struct Found {
+      Region region;
+      std::size_t index;
+    };
+    std::vector<Found> found;
+    std::span<const Entry> entries = container.entries();
+    for (std::size_t i = 0; i < entries.size() && left_ > 0; ++i) {
+      const Entry& entry = entries[i];
+      bool placed =
+          entry.stored_size != Entry::kUnknownSize && entry.stored_size > 0 && entry.offset < file->size();
+      if (!placed || (entry.kind != EntryKind::file && entry.kind != EntryKind::folder)) continue;
+      --left_;
+      Region region{entry.offset, std::min(entry.stored_size, file->size() - entry.offset), entry.path};
+      if (entry.extra) {
+        region.what = entry.extra->type_tag;
+        region.note = entry.extra->comment;
+      }
+      found.push_back({std::move(region), i});
+    }
+    std::stable_sort(found.begin(), found.end(), [](const Found& a, const Found& b) {
+      return std::pair(a.region.at, ~a.region.size) < std::pair(b.region.at, ~b.region.size);
+    });
+    std::vector<Region> flat;
+    for (Found& one : found) {
+      if (entries[one.index].kind == EntryKind::file)
+        look_into(container, one.index, file, one.region, depth);
+      flat.push_back(std::move(one.region));
+    }
+    std::size_t next = 0;
+    std::vector<Region> out = nest(flat, next, file->size());
+    if (out.empty()) return out;
+    fill_gaps(out, *file, 0, file->size());
+    move(out, base);
+    return out;
+  }
+
+  bool full() const { return left_ == 0; }
+
+ private:
+  /// What lies within what: a region belongs to the one before it when it ends by its end.
+  static std::vector<Region> nest(std::vector<Region>& flat, std::size_t& next, std::uint64_t end) {
+    std::vector<Region> out;
+    while (next < flat.size() && flat[next].at < end) {
+      Region one = std::move(flat[next++]);
+      std::uint64_t own_end = one.at + one.size;
+      std::vector<Region> inner = nest(flat, next, own_end);
+      one.inner.insert(one.inner.end(), std::make_move_iterator(inner.begin()),
+                       std::make_move_iterator(inner.end()));
+      out.push_back(std::move(one));
+    }
+    return out;
+  }
+
+  void look_into(Container& container, std::size_t index, const SourcePtr& file, Region& region, int depth) {
+    try {
+      SourcePtr stored = make_slice(file, region.at, region.size);
+      bool as_it_lies = container.stored(index) != nullptr || container.entries()[index].method == "stored";
+      if (!as_it_lies) return;
+      Opened inner = recognise_content(make_content(stored), region.path, context_);
+      if (inner.format == nullptr) {
+        if (region.what.empty()) region.what = look_of(*stored, 0, stored->size());
+        return;
+      }
+      region.what += (region.what.empty() ? "" : ": ") + std::string(inner.format->name);
+      if (depth >= kDeepest || !can_be_mapped(*inner.format)) return;
+      inner = open_container({make_content(stored), region.path, nullptr}, context_);
+      region.inner = map(*inner.container, stored, 0, depth + 1);
+      move(region.inner, region.at);
+    } catch (const std::exception& thrown) {
+      region.note += (region.note.empty() ? "" : "; ") + std::string(as_error(thrown).what());
+    }
+  }
+
+  static void move(std::vector<Region>& regions, std::uint64_t by) {
+    if (by == 0) return;
+    for (Region& one : regions) {
+      one.at += by;
+      move(one.inner, by);
+    }
+  }
+
+  /// Adds what lies between regions.
+  void fill_gaps(std::vector<Region>& regions, const Source& file, std::uint64_t begin, std::uint64_t end) {
+    std::vector<Region> out;
+    auto gap = [&](std::uint64_t from, std::uint64_t to) {
+      if (to <= from || to - from < kLeastGap) return;
+      out.push_back({.at = from, .size = to - from, .what = look_of(file, from, to - from), .gap = true});
+    };
+    std::uint64_t done = begin;
+    for (Region& one : regions) {
+      gap(done, one.at);
+      done = std::max(done, one.at + one.size);
+      if (!one.inner.empty()) fill_gaps(one.inner, file, one.at, one.at + one.size);
+      out.push_back(std::move(one));
+    }
+    gap(done, end);
+    regions = std::move(out);
+  }
+
+  OpenContext& context_;
+  std::size_t left_ = kMostRegions;
+};
+
+}  // namespace
+
+bool can_be_mapped(const Format& format) {
+  bool tree = format.id == "device-tree";  // its properties are no parts of a chip
+  return (format.family == "firmware" && !tree) || format.family == "partition table" ||
+         format.id == "searched";
+}
+
+RegionMap map_regions(Container& container, const SourcePtr& file, OpenContext& context) {
+  RegionMap out;
+  out.size = file->size();
+  Mapper mapper(context);
+  out.regions = mapper.map(container, file, 0, 0);
+  out.cut = mapper.full();
+  out.versions = version_texts(*file);
+  return out;
+}
+
+}  // namespace operculum
