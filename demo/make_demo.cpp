@@ -11,6 +11,7 @@
 
 #include "base/checksum.h"
 #include "codec/codec.h"
+#include "demo/gauge_update.h"
 #include "support/cab_writer.h"
 #include "support/chart_store.h"
 #include "support/disk_writer.h"
@@ -324,6 +325,9 @@ int main(int argc, char** argv) {
   for (unsigned year : {19u, 24u})
     write(folder / fmt::format("packs/charts-{}.hob", year), chart_store(year).bytes);
   write(folder / "tide-gauge.dump", gauge_dump());
+  for (unsigned minor : {3u, 4u})
+    write(folder / fmt::format("gauge-update-2.{}.swell", minor), demo::gauge_update(minor));
+  write(folder / "gauge-flash.bin", demo::gauge_flash());
   write(folder / "tides.txt.gz", encode("gzip", to_bytes(tide_table())));
   Bytes card = exhibit_card();
   write(folder / "exhibit-card.img", card);
@@ -338,6 +342,8 @@ int main(int argc, char** argv) {
     for (const auto& [name, bytes] : pack.beside) write(folder / "packs" / name, bytes);
   }
   write(folder / "config" / "operculum" / "keys.toml",
-        to_bytes("[[key]]\nname = \"gauge master\"\npassword = \"high water mark!\"\n"));
+        to_bytes("[[key]]\nname = \"gauge master\"\npassword = \"high water mark!\"\n\n[[key]]\nname = "
+                 "\"gauge update\"\nhex = \"" +
+                 demo::gauge_update_key() + "\"\n"));
   return 0;
 }

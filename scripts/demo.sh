@@ -70,6 +70,14 @@ step_with_code 5 "No scripts wanted: nothing is written" operculum unpack chart-
 step "A memory dump: nothing known, but something may be in it" operculum identify tide-gauge.dump
 step "Containers, wherever they begin" operculum list --search tide-gauge.dump
 step "All that is in them" operculum unpack --search --deep tide-gauge.dump --into unpacked/tide-gauge
+step "The update of a tide gauge: a header of the gauges' own, and what lies behind it" operculum identify gauge-update-2.4.swell
+step "Through header, image tree and SquashFS to one file" operculum show gauge-update-2.4.swell/bundle.itb/images/rootfs/etc/gauge.conf
+step "The device tree as source text" operculum show gauge-update-2.4.swell/bundle.itb/images/tree/
+step "The settings as they are now, and the versions before them" operculum list --view with-deleted gauge-update-2.4.swell/settings.jffs2
+step "An encrypted part, whose key is in the ring" operculum show gauge-update-2.4.swell/bundle.itb/images/calibration
+step_with_code 1 "What is new in 2.4?" operculum compare --deep gauge-update-2.3.swell gauge-update-2.4.swell
+step "A flash chip as it was read out: what lies where?" operculum identify --search gauge-flash.bin --page flash.html
+step "Its parts, as the boot loader's line names them" operculum list gauge-flash.bin --parts "64k(loader),256k(update),128k(settings),-(room)"
 step "The harbour office's old chart store: nobody knows how it is built" operculum identify packs/charts-24.hob
 step "Let the program find it out, from two years of it" operculum study packs/charts-24.hob packs/charts-19.hob --draft charts.layout --page study.html --explain
 step "The draft opens it" operculum list packs/charts-24.hob --layout charts.layout
@@ -112,4 +120,4 @@ step "One step back" operculum discard exhibit-receipt.json
 step "Take the textures back" operculum discard textures-receipt.json
 operculum list --json --deep exhibit-7.tar.xz --output exhibit-7.jsonl
 operculum list --csv tidepool.skin --output tidepool.csv
-printf '\nThe results are in %s: open unpacked/, chart-display.html, study.html, compare.html, order.html, shelf.html, exhibit-7.jsonl, tidepool.csv.\n' "$PWD"
+printf '\nThe results are in %s: open unpacked/, chart-display.html, study.html, flash.html, compare.html, order.html, shelf.html, exhibit-7.jsonl, tidepool.csv.\n' "$PWD"

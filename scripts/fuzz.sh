@@ -15,6 +15,14 @@ build/fuzz/fuzz/make_seeds build/fuzz-seeds
 if command -v mkfs.erofs >/dev/null; then mkfs.erofs --quiet -zlz4hc -Efragments build/fuzz-seeds/erofs fuzz >/dev/null 2>&1 || true; fi
 if command -v mkfs.cramfs >/dev/null; then mkfs.cramfs fuzz build/fuzz-seeds/cramfs >/dev/null 2>&1 || true; fi
 if command -v genromfs >/dev/null; then genromfs -d fuzz -f build/fuzz-seeds/romfs || true; fi
+if command -v mkfs.ubifs >/dev/null; then
+  mkfs.ubifs -r fuzz -m 512 -e 15360 -c 60 -o build/fuzz-seeds/ubifs || true
+  printf '[a]\nmode=ubi\nimage=build/fuzz-seeds/ubifs\nvol_id=0\nvol_type=dynamic\nvol_name=a\nvol_size=200KiB\n' >build/fuzz-seeds/ubi.cfg
+  ubinize -o build/fuzz-seeds/ubi -m 512 -p 16KiB build/fuzz-seeds/ubi.cfg || true
+fi
+if command -v mkfs.jffs2 >/dev/null; then mkfs.jffs2 -l -x zlib -r fuzz -o build/fuzz-seeds/jffs2-rtime || true; fi
+if command -v fiptool >/dev/null; then fiptool create --tb-fw scripts/fuzz.sh --nt-fw scripts/lint.sh build/fuzz-seeds/fip || true; fi
+if command -v mkbootimg >/dev/null; then mkbootimg --kernel scripts/fuzz.sh --ramdisk scripts/lint.sh -o build/fuzz-seeds/android-boot || true; fi
 # A description and the pack that it describes make one input of fuzz_layout.
 mkdir -p build/fuzz-corpus/layout
 while read -r layout pack; do
@@ -30,6 +38,7 @@ ledger hall.ledger
 eel levels.eel
 drift letters.drift
 cockle drawings.cockle
+swell gauge-notes.swell
 PACKS
 for format in "${formats[@]}"; do
   mkdir -p "build/fuzz-corpus/$format"

@@ -181,9 +181,10 @@ void add_common_options(CommandLine& program, Session& session) {
   options.size("--max-spool", limits.max_spool, "Most temporary bytes for inner containers");
 }
 
-/// How a dump of a chip is divided, where a person tells it.
-void use_dump_options(Session& session) {
+/// What a person tells of the file: that its chunks are meant, or how a dump of a chip is divided.
+void use_told_forms(Session& session) {
   OpenContext& context = session.context;
+  if (context.view == kChunksView) context.preferred.push_back(asked_riff_format());
   if (!session.pages.empty()) {
     std::vector<std::string_view> numbers = split(session.pages, '+');
     auto page = parse_number(numbers[0]),
@@ -225,7 +226,7 @@ void prepare(Session& session) {
   };
   context.http.stopped = [&session] { return session.progress.stop.load(); };
   use_layouts(session);
-  use_dump_options(session);
+  use_told_forms(session);
   if (session.search) context.searched.push_back(searched_file_format());
   if (!session.output.empty()) session.data.open(session.output);
 }

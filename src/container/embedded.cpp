@@ -4,7 +4,9 @@
 
 #include <algorithm>
 #include <array>
+#include <bitset>
 
+#include "base/checksum.h"
 #include "base/cursor.h"
 #include "base/error.h"
 
@@ -18,17 +20,79 @@ constexpr std::size_t kTrial = 4096;                          // bytes of a stre
 
 constexpr std::string_view kZipMark = "PK\x03\x04", kZipEnd = "PK\x05\x06";
 
+/// How a container states its size.
+struct SizeField {
+  enum class Form { nowhere, little32, little64, big32 };
+  Form form = Form::nowhere;
+  std::size_t at = 0;      ///< from the container's first byte
+  std::uint64_t more = 0;  ///< bytes that it does not count
+};
+
+/// Finds where a container ends that does not state it; bytes from its beginning, 0 where it cannot be told.
+using FindEnd = std::uint64_t (*)(const Source& bytes, std::uint64_t begin, std::uint64_t end);
+
 /// What a container begins with.
 struct Mark {
   std::string_view bytes;
   std::array<std::string_view, 2> formats;  ///< ids of those that begin so, in the order they are tried in
   std::size_t within = 0;                   ///< where in the container the mark is
-  std::size_t size_at = 0;                  ///< where a little-endian total size is; 0: nowhere
-  bool wide = false;                        ///< that size has 64 bits, else 32
+  SizeField size = {};
+  FindEnd find_end = nullptr;
 };
 
+using Form = SizeField::Form;
+
+bool is_erased(ByteView bytes) {
+  return std::all_of(bytes.begin(), bytes.end(), [](Byte b) { return b == 0xFF; });
+}
+
+/// Eraseblocks of UBI: each begins with its mark, or is erased.
+std::uint64_t ubi_size(const Source& bytes, std::uint64_t begin, std::uint64_t end) {
+  constexpr std::uint64_t kLeast = 4096, kMost = 4 << 20;
+  std::uint64_t block = 0;
+  for (std::uint64_t at = kLeast; at <= kMost && block == 0 && begin + at < end; at += kLeast) {
+    if (as_text(read_up_to(bytes, begin + at, 4)) == "UBI#") block = at;
+  }
+  if (block == 0) return 0;
+  std::uint64_t size = block;
+  while (begin + size + block <= end) {
+    Bytes head = read_up_to(bytes, begin + size, 64);
+    if (!starts_with(head, "UBI#") && !is_erased(head)) break;
+    size += block;
+  }
+  return size;
+}
+
+/// Whether a sound JFFS2 node begins in these bytes, at a multiple of 4: its magic, and the sum of its
+/// header.
+bool has_jffs2_node(ByteView bytes, std::string_view magic) {
+  for (std::size_t at = 0; at + 12 <= bytes.size(); at += 4) {
+    if (bytes[at] != static_cast<Byte>(magic[0]) || bytes[at + 1] != static_cast<Byte>(magic[1])) continue;
+    bool little = bytes[at] == 0x85;
+    Bytes summed(bytes.begin() + static_cast<std::ptrdiff_t>(at),
+                 bytes.begin() + static_cast<std::ptrdiff_t>(at + 8));
+    summed[little ? 3 : 2] |= 0x20;  // cleared when the node is replaced
+    Cursor sum(bytes.subspan(at + 8, 4), "sum");
+    if (~crc32(0xFFFFFFFF, summed) == (little ? sum.u32le() : sum.u32be())) return true;
+  }
+  return false;
+}
+
+/// A log of JFFS2 nodes: each stretch of 64 KiB has one, or is erased.
+std::uint64_t jffs2_size(const Source& bytes, std::uint64_t begin, std::uint64_t end) {
+  constexpr std::uint64_t kStep = 64 << 10;
+  Bytes magic = read_up_to(bytes, begin, 2);
+  std::uint64_t size = 0;
+  while (begin + size < end) {
+    Bytes part = read_up_to(bytes, begin + size, std::min(kStep, end - begin - size));
+    if (!has_jffs2_node(part, as_text(magic)) && !is_erased(part)) break;
+    size += part.size();
+  }
+  return size;
+}
+
 constexpr Mark kMarks[] = {
-    {std::string_view("MSCF\0\0\0\0", 8), {"cab"}, 0, 8},
+    {std::string_view("MSCF\0\0\0\0", 8), {"cab"}, 0, {Form::little32, 8}},
     {"\xD0\xCF\x11\xE0\xA1\xB1\x1A\xE1", {"msi", "cfb"}},
     {kZipMark, {"zip"}},
     {std::string_view("\xFD"
@@ -39,9 +103,9 @@ constexpr Mark kMarks[] = {
     {"\x1F\x8B\x08", {"gzip"}},
     {"BZh91AY&SY", {"bzip2"}},
     {"\x04\x22\x4D\x18", {"lz4"}},
-    {"hsqs", {"squashfs"}, 0, 40, true},
+    {"hsqs", {"squashfs"}, 0, {Form::little64, 40}},
     {"\xE2\xE1\xF5\xE0", {"erofs"}, 1024},
-    {"\x45\x3D\xCD\x28", {"cramfs"}, 0, 4},
+    {"\x45\x3D\xCD\x28", {"cramfs"}, 0, {Form::little32, 4}},
     {"-rom1fs-", {"romfs"}},
     {"070701", {"cpio"}},
     {"!<arch>\n", {"deb", "ar"}},
@@ -49,6 +113,20 @@ constexpr Mark kMarks[] = {
     {"\xED\xAB\xEE\xDB", {"rpm"}},
     {"xar!", {"xar"}},
     {std::string_view("MSWIM\0\0\0", 8), {"wim"}},
+    {"\xD0\x0D\xFE\xED", {"fit", "device-tree"}, 0, {Form::big32, 4}},
+    {"\x27\x05\x19\x56", {"boot-image"}, 0, {Form::big32, 12, 64}},
+    {"_FVH", {"uefi"}, 40, {Form::little64, 32}},
+    {"ANDROID!", {"android-boot"}},
+    {"VNDRBOOT", {"vendor-boot"}},
+    {"UBI#", {"ubi"}, 0, {}, ubi_size},
+    {std::string_view("\x01\x00\x64\xAA", 4), {"fip"}},
+    {"\x31\x18\x10\x06", {"ubifs"}},
+    {"\x85\x19\x03\x20", {"jffs2"}, 0, {}, jffs2_size},
+    {"\x85\x19\x01\xE0", {"jffs2"}, 0, {}, jffs2_size},
+    {"\x19\x85\x20\x03", {"jffs2"}, 0, {}, jffs2_size},
+    {"\x19\x85\xE0\x01", {"jffs2"}, 0, {}, jffs2_size},
+    {"littlefs", {"littlefs"}, 8},
+    {std::string_view("\x5D\0\0", 3), {"lzma"}},
 };
 
 /// The first of a mark's formats that recognises the bytes from their first one on; nothing when none does.
@@ -61,12 +139,23 @@ const Format* recognise_marked(const Mark& mark, Probe& probe) {
   return nullptr;
 }
 
-/// The total size that is stated behind a mark; nothing when none is.
-std::optional<std::uint64_t> stated_size(const Mark& mark, ByteView front) {
-  if (mark.size_at == 0 || front.size() < mark.size_at + 8) return std::nullopt;
-  const Byte* field = front.data() + mark.size_at;
-  std::uint64_t size = mark.wide ? load_little<std::uint64_t>(field) : load_little<std::uint32_t>(field);
-  return size == 0 ? std::nullopt : std::optional(size);
+/// The total size that a container states or that its end tells; nothing when none is.
+std::optional<std::uint64_t> size_of(const Mark& mark, const Source& bytes, std::uint64_t begin,
+                                     std::uint64_t end) {
+  constexpr std::size_t kReach = 64;
+  if (mark.find_end != nullptr) {
+    std::uint64_t size = mark.find_end(bytes, begin, end);
+    return size == 0 ? std::nullopt : std::optional(size);
+  }
+  if (mark.size.form == Form::nowhere) return std::nullopt;
+  Bytes head = read_up_to(bytes, begin, kReach);
+  if (head.size() < mark.size.at + 8) return std::nullopt;
+  const Byte* field = head.data() + mark.size.at;
+  std::uint64_t size = mark.size.form == Form::little64   ? load_little<std::uint64_t>(field)
+                       : mark.size.form == Form::little32 ? load_little<std::uint32_t>(field)
+                                                          : Cursor(ByteView(field, 4), "size").u32be();
+  if (size == 0 || size > UINT64_MAX - mark.size.more) return std::nullopt;
+  return size + mark.size.more;
 }
 
 /// The size of the ZIP archive that begins at `begin`: up to the first end record whose directory lies right
@@ -89,20 +178,23 @@ std::optional<std::uint64_t> zip_size(const Source& bytes, std::uint64_t begin, 
   return std::nullopt;
 }
 
-/// The marks that begin with a byte, for a quick look at each.
+/// The marks by their first byte, and which two bytes any of them begins with, for a quick look at each
+/// place.
 class MarkTable {
  public:
   MarkTable() {
-    for (std::size_t i = 0; i < std::size(kMarks); ++i)
+    for (std::size_t i = 0; i < std::size(kMarks); ++i) {
       by_first_[static_cast<Byte>(kMarks[i].bytes[0])].push_back(i);
-    for (std::size_t i = 0; i < by_first_.size(); ++i) any_[i] = !by_first_[i].empty();
+      pairs_[pair_of(static_cast<Byte>(kMarks[i].bytes[0]), static_cast<Byte>(kMarks[i].bytes[1]))] = true;
+    }
   }
-  bool any(Byte first) const { return any_[first]; }
+  bool any(Byte first, Byte second) const { return pairs_[pair_of(first, second)]; }
   const std::vector<std::size_t>& of(Byte first) const { return by_first_[first]; }
 
  private:
+  static std::size_t pair_of(Byte first, Byte second) { return std::size_t{first} << 8 | second; }
   std::array<std::vector<std::size_t>, 256> by_first_;
-  std::array<bool, 256> any_{};
+  std::bitset<65536> pairs_;
 };
 
 class Finder {
@@ -119,7 +211,7 @@ class Finder {
       std::size_t most = std::min(block.size(), kBlock);
       std::uint64_t next = at_ + most;
       for (std::size_t i = 0; i < most; ++i) {
-        if (!table.any(block[i])) continue;
+        if (i + 1 >= block.size() || !table.any(block[i], block[i + 1])) continue;
         if (auto past = look(ByteView(block).subspan(i), at_ + i, table.of(block[i]))) {
           if (*past >= end_ || found_.size() >= search_.most) return std::move(found_);
           if (*past >= next) {
@@ -142,10 +234,12 @@ class Finder {
       const Mark& mark = kMarks[index];
       if (!starts_with(front, mark.bytes) || at < begin_ + mark.within) continue;
       std::uint64_t begin = at - mark.within;
-      std::optional<std::uint64_t> stated = stated_size(mark, front);
+      std::optional<std::uint64_t> stated = size_of(mark, *bytes_, begin, end_);
       std::uint64_t size = std::min(stated.value_or(UINT64_MAX), end_ - begin);
       if (looks_++ >= kMostLooks || trials_ >= most_trials_) return end_;
-      if (const Format* format = opened(mark, begin, size)) {
+      std::uint64_t reach = 0;
+      if (const Format* format = opened(mark, begin, size, reach)) {
+        if (stated && reach > size) stated = size = std::min(reach, end_ - begin);
         if (search_.thorough && mark.bytes == kZipMark) {
           stated = zip_size(*bytes_, begin, end_);
           size = stated.value_or(size);
@@ -160,7 +254,9 @@ class Finder {
     return std::nullopt;
   }
 
-  const Format* opened(const Mark& mark, std::uint64_t at, std::uint64_t size) {
+  /// The format of what begins at `at`, if it opens; `reach` gets the end of its last part, which may lie
+  /// behind the size that it states: an image tree states that of its tree alone.
+  const Format* opened(const Mark& mark, std::uint64_t at, std::uint64_t size, std::uint64_t& reach) {
     SourcePtr part = make_slice(bytes_, at, size);
     Probe probe(part, "");
     const Format* format = recognise_marked(mark, probe);
@@ -168,6 +264,12 @@ class Finder {
     ++trials_;
     try {
       ContainerPtr container = format->open({make_content(part), "", nullptr}, context_);
+      if (format->family == "firmware") {
+        for (const Entry& entry : container->entries()) {
+          if (entry.stored_size != Entry::kUnknownSize && entry.offset < UINT64_MAX - entry.stored_size)
+            reach = std::max(reach, entry.offset + entry.stored_size);
+        }
+      }
       if (!format->single_stream) return format;
       Bytes some(kTrial);
       read_fully(*container->content(0)->stream(), some);

@@ -14,6 +14,7 @@ Format cpio_format();
 Format ar_format();
 Format cab_format();
 Format cfb_format();
+Format riff_format();
 
 Format msi_format();
 Format pe_format();
@@ -91,6 +92,10 @@ Assembly pack_cpio(const std::vector<NewEntry>& entries, const Writing& writing)
 Assembly pack_qcow2(const std::vector<NewEntry>& entries, const Writing& writing);
 Assembly pack_vhd(const std::vector<NewEntry>& entries, const Writing& writing);
 Assembly pack_ar(const std::vector<NewEntry>& entries, const Writing& writing);
+
+/// The view with which files of chunks are asked for, and the format that then recognises them.
+inline constexpr std::string_view kChunksView = "chunks";
+Format asked_riff_format();
 
 /// Not in the registry: cuts the file that is named into these parts.
 Format cut_file_format(std::vector<FlashPartition> partitions);

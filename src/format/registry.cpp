@@ -51,6 +51,7 @@ const std::vector<Format>& formats() {
       cab_format(),
       cfb_format(),
       ar_format(),
+      riff_format(),
       // an image tree is a device tree
       fit_format(),
       device_tree_format(),

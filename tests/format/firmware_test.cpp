@@ -324,6 +324,7 @@ TEST(Kernel, TheX86ImageGivesItsPackedKernel) {
   EXPECT_EQ(text_at(*held, "kernel"), as_text(packed));
   EXPECT_EQ(fact(*held, "version"), "6.1.0-gauge (builder) #1");
   EXPECT_EQ(fact(*held, "boot protocol"), "2.15");
+  EXPECT_EQ(open_bytes(to_bytes(text_at(*held, "setup"))).format(), "none");
 }
 
 TEST(Kernel, ArmAndOthers) {
@@ -332,7 +333,10 @@ TEST(Kernel, ArmAndOthers) {
   arm.u32(36, 0x016F2818);
   arm.u32(44, 600 + packed.size());
   arm.put(600, packed);
-  EXPECT_EQ(paths_of(*open_bytes(arm.take())), "unpacker kernel");
+  Held zimage = open_bytes(arm.take());
+  EXPECT_EQ(paths_of(*zimage), "unpacker kernel");
+  // the unpacker begins as the image does, and is none
+  EXPECT_EQ(open_bytes(to_bytes(text_at(*zimage, "unpacker"))).format(), "none");
 
   Canvas arm64(4096);
   arm64.text(56, "ARM\x64");
@@ -341,6 +345,7 @@ TEST(Kernel, ArmAndOthers) {
   Held held = open_bytes(arm64.take());
   EXPECT_EQ(fact(*held, "processor"), "ARM64");
   EXPECT_EQ(fact(*held, "pages"), "4 KiB");
+  EXPECT_EQ(paths_of(*held), "header code");
 
   Canvas zboot(200 + packed.size());
   zboot.text(0, "MZ");

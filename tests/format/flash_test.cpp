@@ -1,4 +1,5 @@
 // File systems of flash chips, and dumps of them.
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 
 #include "base/checksum.h"
@@ -9,6 +10,7 @@
 #include "support/has.h"
 #include "support/open.h"
 #include "support/sample_tree.h"
+#include "support/squashfs_writer.h"
 
 namespace operculum {
 namespace {
@@ -184,6 +186,44 @@ TEST(CutFile, CutsOnlyTheFileItWasToldOf) {
   EXPECT_EQ(text_at(*held, "settings"), as_text(flash));
   Opened inner = open_container({held->content(1), "settings", nullptr}, *held.context);
   EXPECT_EQ(inner.format->id, "jffs2");
+}
+
+TEST(SquashfsOfDevices, OtherMagicsAreTold) {
+  Bytes image = make_squashfs({{.path = "a.txt", .data = to_bytes("tide\n")}});
+  std::copy_n("shsq", 4, image.begin());
+  Held held = open_bytes(image);
+  ASSERT_EQ(held.format(), "squashfs");
+  EXPECT_EQ(text_at(*held, "a.txt"), "tide\n");
+  EXPECT_TRUE(has_finding(*held, "its magic is \"shsq\""));
+  image[12] ^= 1;
+  EXPECT_EQ(open_bytes(image).format(), "none");
+}
+
+/// A dump with parts at odd places, and noise between.
+TEST(SearchedFirmware, PartsAreFoundWithTheirEnds) {
+  Bytes dump = noise(5000, 11);
+  auto append = [&](const Bytes& part) { dump.insert(dump.end(), part.begin(), part.end()); };
+  append(make_boot_image("loader", noise(900, 3)));
+  append(noise(333, 12));
+  std::size_t bundle = dump.size();
+  append(make_fit("update", {{"kernel-1", "kernel", make_boot_image("inner", noise(300))}}, true));
+  std::size_t bundle_end = dump.size();
+  append(noise(100, 13));
+  std::size_t tree = dump.size();
+  append(make_device_tree({"", {{"model", zero_ended("gauge")}}}));
+  dump.resize(65536, 0xFF);
+  append(gauge_flash());
+  append(noise(70'000, 14));
+  std::size_t volume = dump.size();
+  append(uefi_volume({uefi_file("11111111-2222-3333-4444-555555555555", 1, {to_bytes("data")})}, 4096));
+  Held held = open_bytes(dump, "dump", As::file,
+                         [](OpenContext& context) { context.searched.push_back(searched_file_format()); });
+  ASSERT_EQ(held.format(), "searched");
+  EXPECT_EQ(paths_of(*held),
+            fmt::format("offset-00001388.uimg offset-{:08x}.dtb offset-00010000.jffs2 offset-{:08x}.fd", tree,
+                        volume));
+  EXPECT_EQ(entry_at(*held, "offset-00001388.uimg").size, 964u);
+  EXPECT_EQ(entry_at(*held, "offset-00010000.jffs2").size, 65536u);
 }
 
 Bytes with_spares(const Bytes& data, std::size_t page, std::size_t spare, std::size_t bad_block,

@@ -533,6 +533,33 @@ Pack cockle_pack() {
   return pack;
 }
 
+Bytes make_swell(const std::string& version, const std::vector<std::pair<std::string, Bytes>>& parts) {
+  constexpr std::size_t kHeader = 52, kRow = 36, kAlignment = 64;
+  ByteWriter table, data;
+  std::size_t begin = kHeader + kRow * parts.size();
+  for (const auto& [name, bytes] : parts) {
+    data.zeros((kAlignment - (begin + data.size()) % kAlignment) % kAlignment);
+    name_field(table, name, 24);
+    table.u32(begin + data.size()).u32(bytes.size()).u32(crc32(0, bytes));
+    data.bytes(bytes);
+  }
+  ByteWriter out;
+  out.text("SWELL\x02").u16(parts.size());
+  name_field(out, version, 16);
+  name_field(out, "tide gauge 2", 24);
+  out.u32(crc32(0, table.view())).bytes(table.view()).bytes(data.view());
+  return out.take();
+}
+
+Pack swell_pack() {
+  Pack pack{.layout = "swell", .name = "gauge-notes.swell", .header = 52};
+  pack.contents = {{"notes.txt", "mind the float\n"}, {"levels.csv", "step,mm\n0,0\n1,12\n"}};
+  std::vector<std::pair<std::string, Bytes>> parts;
+  for (const auto& [path, text] : pack.contents) parts.emplace_back(path, to_bytes(text));
+  pack.bytes = make_swell("2.4.0", parts);
+  return pack;
+}
+
 const Pack& pack_number(std::size_t number) {
   static Pack (*const makers[kPacks])() = {shoal_pack,
                                            kelp_pack,
@@ -547,7 +574,8 @@ const Pack& pack_number(std::size_t number) {
                                            [] { return eel_pack(true); },
                                            [] { return drift_pack(1); },
                                            [] { return drift_pack(2); },
-                                           cockle_pack};
+                                           cockle_pack,
+                                           swell_pack};
   static std::map<std::size_t, Pack> made;
   auto found = made.find(number);
   return found != made.end() ? found->second : made.emplace(number, makers[number]()).first->second;

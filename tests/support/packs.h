@@ -22,7 +22,7 @@ struct Pack {
 
 /// One of each family; made when it is first asked for.
 const Pack& pack_number(std::size_t number);
-constexpr std::size_t kPacks = 14;
+constexpr std::size_t kPacks = 15;
 
 // Writers of single families, for tests that bend them.
 Pack shoal_pack();
@@ -36,5 +36,9 @@ Pack ledger_pack();
 Pack eel_pack(bool big);
 Pack drift_pack(int version);
 Pack cockle_pack();
+Pack swell_pack();
+
+/// An update of the tide gauges (layouts/swell.layout): named parts, in their order.
+Bytes make_swell(const std::string& version, const std::vector<std::pair<std::string, Bytes>>& parts);
 
 }  // namespace operculum::test

@@ -27,7 +27,8 @@ class Show {
   Show(Session& session, const ShowOptions& options) : session_(session), options_(options) {}
 
   void run() {
-    Place place = resolve(options_.target, session_.context, Step::no_more);
+    bool entered = options_.target.ends_with('/');
+    Place place = resolve(options_.target, session_.context, entered ? Step::into : Step::no_more);
     if (!place.content) {
       throw Malformed(place.inside.empty() || !place.entry
                           ? "it is a folder; name one entry in it"
@@ -120,7 +121,10 @@ void add_show(CommandLine& program, Session& session) {
                        {"operculum show tidepool.skin/credits.txt",
                         "operculum show --hex --from 0x200 --length 64 exhibit-card.img"}});
   auto options = std::make_shared<ShowOptions>();
-  command.argument("TARGET", options->target, "A path that goes on into containers, to one entry");
+  command.argument("TARGET", options->target,
+                   "A path that goes on into containers, to one entry; a slash behind it: the text of a "
+                   "container that has one, "
+                   "such as the source of a device tree");
   command.flag("--hex", options->hex, "As a hex view");
   command.number("--from", options->from, "Begin at this offset in bytes (with 0x: hexadecimal)");
   command.number("--length", options->length, "Show this many bytes at most");

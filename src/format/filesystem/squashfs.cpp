@@ -117,11 +117,22 @@ class SquashContainer final : public FileTree {
   Volume volume_;
 };
 
+/// Makers of devices write images with other magics; everything else is as it should be.
+bool has_other_magic(ByteView head) {
+  constexpr std::string_view kOthers[] = {"shsq", "qshs", "tqsh", "hsqt", "sqlz"};
+  bool known = std::any_of(std::begin(kOthers), std::end(kOthers),
+                           [&](auto magic) { return starts_with(head, magic); });
+  if (!known || head.size() < kSuperSize) return false;
+  LittleFields f(head, "SquashFS superblock");
+  std::uint16_t log = f.u16(22);
+  return f.u16(28) == 4 && log >= 12 && log <= 20 && f.u32(12) == 1u << log;
+}
+
 Match recognise_squashfs(Probe& probe) {
   ByteView head = probe.head(kSuperSize);
   if (head.size() < kSuperSize) return Match::none;
   std::uint32_t magic = load_little<std::uint32_t>(head.data());
-  if (magic == kMagicBig) return Match::front;
+  if (magic == kMagicBig || has_other_magic(head)) return Match::front;
   if (magic != kMagic) return Match::none;
   std::uint16_t major = load_little<std::uint16_t>(head.data() + 28);
   return major >= 1 && major <= 4 ? Match::front : Match::none;
@@ -131,7 +142,11 @@ ContainerPtr open_squashfs(const Input& input, OpenContext& context) {
   SourcePtr image = random_access(*input.content, context.spool);
   if (read_up_to(*image, 0, 4) == Bytes{'s', 'q', 's', 'h'})
     throw Unsupported("SquashFS in big-endian byte order (versions before 4.0)");
-  return std::make_shared<SquashContainer>(image, context);
+  auto container = std::make_shared<SquashContainer>(image, context);
+  if (Bytes head = read_up_to(*image, 0, kSuperSize); has_other_magic(head))
+    container->add_finding(Finding::Level::note, fmt::format("its magic is \"{}\" where \"hsqs\" is usual",
+                                                             as_text(head).substr(0, 4)));
+  return container;
 }
 
 }  // namespace
@@ -143,7 +158,7 @@ Format squashfs_format() {
           .specification = "Linux kernel documentation, filesystems/squashfs (4.0)",
           .reads =
               "gzip, LZMA, xz, LZO, LZ4 and zstd; fragments; sparse files; all inode kinds; extended "
-              "attributes; hard links",
+              "attributes; hard links; images with other magics whose structures are the same",
           .lacks = "versions before 4.0",
           .suffixes = {".squashfs", ".sqfs", ".sfs", ".snap"},
           .recognise = recognise_squashfs,

@@ -5,6 +5,8 @@
 // the payload lies and how it is packed).
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "base/error.h"
 #include "base/fields.h"
 #include "base/text.h"
@@ -16,6 +18,7 @@ namespace operculum {
 namespace {
 
 constexpr std::size_t kHeadSize = 1024;
+constexpr std::uint64_t kArmHeader = 48, kPlainHeader = 64;  // bytes
 constexpr std::uint64_t kSector = 512, kLongestVersion = 256;
 
 enum class Kind { none, x86, arm, arm64, riscv, zboot };
@@ -76,11 +79,13 @@ void read_x86(const SourcePtr& bytes, ByteView head, Firmware& out) {
 /// The packed kernel within the code of an unpacker: the first packed stream that really decodes.
 void read_arm(const SourcePtr& bytes, ByteView head, OpenContext& context, Firmware& out) {
   LittleFields f(head, "zImage header");
-  std::uint64_t size = std::min<std::uint64_t>(f.u32(44) - f.u32(40), bytes->size());
+  std::uint64_t size =
+      std::clamp<std::uint64_t>(f.u32(44) - f.u32(40), kArmHeader, std::max(bytes->size(), kArmHeader));
   out.facts.emplace_back("processor", "ARM");
-  std::vector<Embedded> found = find_embedded(bytes, 48, size - 48, context, {.most = 1});
+  std::vector<Embedded> found = find_embedded(bytes, kArmHeader, size - kArmHeader, context, {.most = 1});
   if (found.empty()) {
-    out.parts.push_back({.path = "image", .type = "kernel", .size = size});
+    out.parts.push_back({.path = "header", .type = "header", .size = kArmHeader});
+    out.parts.push_back({.path = "code", .type = "kernel", .at = kArmHeader, .size = size - kArmHeader});
   } else {
     out.parts.push_back({.path = "unpacker", .type = "code", .size = found[0].at});
     out.parts.push_back({.path = "kernel", .type = "kernel", .at = found[0].at, .size = size - found[0].at});
@@ -99,7 +104,9 @@ void read_plain(const SourcePtr& bytes, ByteView head, Kind kind, Firmware& out)
     out.facts.emplace_back("byte order", (f.u64(24) & 1) != 0 ? "big-endian" : "little-endian");
     out.facts.emplace_back("pages", std::string(kPages[f.u64(24) >> 1 & 3]));
   }
-  out.parts.push_back({.path = "image", .type = "kernel", .size = bytes->size()});
+  out.parts.push_back({.path = "header", .type = "header", .size = kPlainHeader});
+  out.parts.push_back(
+      {.path = "code", .type = "kernel", .at = kPlainHeader, .size = bytes->size() - kPlainHeader});
 }
 
 void read_zboot(ByteView head, Firmware& out) {
@@ -116,7 +123,11 @@ Match recognise_kernel(Probe& probe) {
   ByteView head = probe.head(kHeadSize);
   Kind kind = kind_of(head);
   if (kind == Kind::none) return Match::none;
-  if (kind == Kind::x86 && probe.size() == setup_size(head)) return Match::none;  // the set-up part alone
+  // Parts of an image begin as the image does: the set-up part of x86, the unpacker of ARM.
+  if (kind == Kind::x86 && probe.size() == setup_size(head)) return Match::none;
+  if (kind == Kind::arm &&
+      probe.size().value_or(UINT64_MAX) < LittleFields(head, "").u32(44) - LittleFields(head, "").u32(40))
+    return Match::none;
   LittleFields f(head, "");
   if (kind == Kind::zboot)
     return f.u32(8) > 0 && f.u32(12) > 0 &&
