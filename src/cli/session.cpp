@@ -199,8 +199,12 @@ void use_told_forms(Session& session) {
   if (!session.parts.empty()) {
     std::error_code error;
     bool tree = std::filesystem::is_regular_file(session.parts, error);
-    context.preferred.push_back(cut_file_format(tree ? read_tree_partitions(open_file(session.parts))
-                                                     : read_partition_line(session.parts)));
+    try {
+      context.preferred.push_back(cut_file_format(tree ? read_tree_partitions(open_file(session.parts))
+                                                       : read_partition_line(session.parts)));
+    } catch (const Malformed& wrong) {
+      throw UsageError(wrong.what());
+    }
   }
 }
 

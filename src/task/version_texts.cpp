@@ -23,13 +23,13 @@ bool has_version(std::string_view text) {
       points += text[end] == '.' ? 1 : 0;
       ++end;
     }
-    bool after_word =
-        i > 0 && (text[i - 1] == ' ' || text[i - 1] == 'v' || text[i - 1] == 'V' || text[i - 1] == '-');
+    bool marked = i > 0 && (text[i - 1] == 'v' || text[i - 1] == 'V') &&
+                  (i == 1 || text[i - 2] == ' ' || text[i - 2] == '-');
+    bool after_word = marked || (i > 0 && (text[i - 1] == ' ' || text[i - 1] == '-'));
     bool word_before = text.substr(0, i).find("ersion") != std::string_view::npos;
     bool ends =
         end == text.size() || text[end] == ' ' || text[end] == '-' || text[end] == ',' || text[end] == ')';
-    if (points >= 1 && points <= 3 && after_word && ends &&
-        (points >= 2 || word_before || text[i - 1] == 'v'))
+    if (points >= 1 && points <= 3 && after_word && ends && (points >= 2 || word_before || marked))
       return true;
     i = end;
   }
@@ -56,7 +56,8 @@ bool is_sentence(std::string_view text) {
   auto letters = std::count_if(text.begin(), text.end(), [](char c) {
     return (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || c == ' ';
   });
-  return text.find('%') == std::string_view::npos && static_cast<std::size_t>(letters) * 2 > text.size();
+  return text.find('%') == std::string_view::npos && text.find(' ') != std::string_view::npos &&
+         static_cast<std::size_t>(letters) * 2 > text.size();
 }
 
 }  // namespace

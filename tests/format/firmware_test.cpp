@@ -357,6 +357,42 @@ TEST(Kernel, ArmAndOthers) {
   EXPECT_EQ(text_at(*open_bytes(zboot.take()), "kernel"), as_text(packed));
 }
 
+// ---- option ROMs
+
+/// An image of the given size; `efi` is the program within it, of any kind.
+Bytes rom_image(std::size_t units, unsigned code, bool last, const Bytes& efi = {}) {
+  Canvas image(units * 512);
+  image[0] = 0x55;
+  image[1] = 0xAA;
+  image[2] = static_cast<Byte>(units);
+  image.u16(24, 28);
+  image.text(28, "PCIR");
+  image.u16(32, 0x1022);
+  image.u16(34, 0x2000);
+  image.u16(44, units);
+  image[48] = static_cast<Byte>(code);
+  image[49] = last ? 0x80 : 0;
+  if (!efi.empty()) {
+    image.u32(4, 0x0EF1);
+    image.u16(22, 64);
+    image.put(64, efi);
+  }
+  return image.take();
+}
+
+TEST(OptionRom, ImagesAndPrograms) {
+  Bytes rom = rom_image(2, 0, false), second = rom_image(3, 3, true, to_bytes("MZ program"));
+  rom.insert(rom.end(), second.begin(), second.end());
+  Held held = open_bytes(rom);
+  ASSERT_EQ(held.format(), "option-rom");
+  EXPECT_EQ(paths_of(*held), "image-0-x86.code image-1-EFI.efi");
+  EXPECT_EQ(text_at(*held, "image-1-EFI.efi").substr(0, 10), "MZ program");
+  EXPECT_EQ(fact(*held, "for"), "device 1022:2000");
+  EXPECT_EQ(open_bytes(to_bytes(text_at(*held, "image-0-x86.code"))).format(), "none");
+  rom.resize(1024);
+  EXPECT_TRUE(has_finding(*open_bytes(rom), "the image that is to follow at offset 1024 is missing"));
+}
+
 // ---- initramfs
 
 /// A member of a cpio archive in the form that the kernel reads.

@@ -219,9 +219,13 @@ TEST(SearchedFirmware, PartsAreFoundWithTheirEnds) {
   Held held = open_bytes(dump, "dump", As::file,
                          [](OpenContext& context) { context.searched.push_back(searched_file_format()); });
   ASSERT_EQ(held.format(), "searched");
-  EXPECT_EQ(paths_of(*held),
-            fmt::format("offset-00001388.uimg offset-{:08x}.dtb offset-00010000.jffs2 offset-{:08x}.fd", tree,
-                        volume));
+  EXPECT_EQ(
+      paths_of(*held),
+      fmt::format(
+          "offset-00001388.uimg offset-{:08x}.itb offset-{:08x}.dtb offset-00010000.jffs2 offset-{:08x}.fd",
+          bundle, tree, volume));
+  // with the data behind its tree
+  EXPECT_EQ(entry_at(*held, fmt::format("offset-{:08x}.itb", bundle)).size, bundle_end - bundle);
   EXPECT_EQ(entry_at(*held, "offset-00001388.uimg").size, 964u);
   EXPECT_EQ(entry_at(*held, "offset-00010000.jffs2").size, 65536u);
 }

@@ -86,7 +86,7 @@ TEST(DescribedRewrite, GivesPacksOfNearlyAllFamiliesNewContentsAndTouchesNothing
   const Expected kExpected[] = {
       {"shoal", 4, 4, 4},  {"kelp", 4, 4, 4},   {"gauge", 3, 3, 3},   {"tern", 3, 3, 3},
       {"reef", 3, 3, 3},   {"eel", 3, 3, 3},    {"cockle", 4, 4, 4},  {"drift", 3, 2, 3},
-      {"ledger", 3, 1, 1}, {"mussel", 0, 0, 0}, {"harbour", 0, 0, 0},
+      {"ledger", 3, 1, 1}, {"mussel", 0, 0, 0}, {"harbour", 0, 0, 0}, {"swell", 2, 2, 2},
   };
   for (std::size_t i = 0; i < kPacks; ++i) {
     const Pack& pack = pack_number(i);

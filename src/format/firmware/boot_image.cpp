@@ -125,7 +125,7 @@ Format boot_image_format() {
       .specification = "the boot loader's header file include/image.h",
       .reads = "single and multi-file images, scripts, checksums of header and data, what follows the image",
       .lacks = "",
-      .suffixes = {".uimg", ".uimage", ".scr"},
+      .suffixes = {".uimg", ".uimage"},
       .recognise = recognise_boot_image,
       .open = open_boot_image};
 }

@@ -225,7 +225,7 @@ Format fit_format() {
           "data within and behind the tree, hashes (compared), configurations, signatures (named), AES-CBC "
           "with a key of the ring",
       .lacks = "checking of signatures",
-      .suffixes = {".itb", ".fit", ".ub"},
+      .suffixes = {".itb"},
       .recognise = recognise_fit,
       .open = open_fit};
 }

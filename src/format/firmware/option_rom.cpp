@@ -6,12 +6,13 @@
 #include "base/error.h"
 #include "base/fields.h"
 #include "format/firmware/firmware_parts.h"
+#include "format/firmware/uefi_sections.h"
 #include "format/formats.h"
 
 namespace operculum {
 namespace {
 
-constexpr std::uint64_t kUnit = 512;
+constexpr std::uint64_t kUnit = 512, kEntryPoint = 3;  // bytes
 constexpr std::size_t kHead = 28, kData = 24, kMostImages = 64;
 constexpr std::uint32_t kEfiMark = 0x0EF1;
 
@@ -42,6 +43,25 @@ std::optional<Image> image_at(const Source& bytes, std::uint64_t at) {
   return image;
 }
 
+FirmwarePart efi_program(const SourcePtr& bytes, const Image& image, std::string path, std::string comment,
+                         OpenContext& context) {
+  FirmwarePart part{.path = std::move(path),
+                    .type = "EFI program",
+                    .at = image.at + image.efi_at,
+                    .size = image.size - image.efi_at,
+                    .comment = std::move(comment)};
+  if (!image.efi_packed) return part;
+  part.method = "efi";
+  part.open = [bytes, at = part.at, size = part.size, &context] {
+    return make_content(uefi::unpack_standard(bytes, at, size, context.spool, [](const Source& plain) {
+      return as_text(read_up_to(plain, 0, 2)) == "MZ";
+    }));
+  };
+  Bytes head = read_up_to(*bytes, part.at, 8);  // sizes, packed and not
+  if (head.size() == 8) part.unpacked = LittleFields(head, "packed EFI program").u32(4);
+  return part;
+}
+
 Match recognise_option_rom(Probe& probe) {
   ByteView head = probe.head(kHead);
   if (head.size() < kHead || head[0] != 0x55 || head[1] != 0xAA || !probe.source()) return Match::none;
@@ -59,21 +79,22 @@ ContainerPtr open_option_rom(const Input& input, OpenContext& context) {
       out.fault(fmt::format("the image that is to follow at offset {} is missing", at));
       break;
     }
-    std::string name = fmt::format("image-{}-{}", i, part_name(name_in(kCodes, image->code, "code"), "code"));
+    std::string code = name_in(kCodes, image->code, "code");
+    std::string name = fmt::format("image-{}-{}", i, part_name(code, "code"));
     std::string what = fmt::format("for device {:04x}:{:04x}, revision {:#x}", image->vendor, image->device,
                                    image->revision);
     if (i == 0)
       out.facts.emplace_back("for", fmt::format("device {:04x}:{:04x}", image->vendor, image->device));
-    out.parts.push_back({.path = name + ".rom",
-                         .type = name_in(kCodes, image->code, "code type"),
-                         .at = at,
-                         .size = image->size,
-                         .comment = what});
-    if (image->efi_at != 0 && image->efi_at < image->size)
-      out.parts.push_back({.path = name + (image->efi_packed ? ".efi.packed" : ".efi"),
-                           .type = image->efi_packed ? "packed EFI program" : "EFI program",
-                           .at = at + image->efi_at,
-                           .size = image->size - image->efi_at});
+    if (image->efi_at != 0 && image->efi_at < image->size) {
+      out.parts.push_back(efi_program(bytes, *image, name + ".efi", what, context));
+    } else {
+      // From where it is started on: the whole image would be an option ROM again.
+      out.parts.push_back({.path = name + ".code",
+                           .type = code,
+                           .at = at + kEntryPoint,
+                           .size = image->size - kEntryPoint,
+                           .comment = what});
+    }
     at += image->size;
     if (image->last) break;
   }
@@ -89,7 +110,7 @@ Format option_rom_format() {
       .name = "option ROM",
       .family = "firmware",
       .specification = "PCI Firmware Specification 3.3, chapter 5; UEFI specification 2.10, section 14.4.2",
-      .reads = "several images, EFI programs",
+      .reads = "several images; EFI programs, packed or not",
       .lacks = "",
       .suffixes = {".rom", ".efirom"},
       .recognise = recognise_option_rom,

@@ -213,7 +213,7 @@ Format uefi_format() {
           "Brotli, EFI and Tiano compression; checksums; capsules; variable stores; dependencies as text; "
           "TE images made to PE; regions of the flash descriptor",
       .lacks = "checking of signatures, variable stores of makers",
-      .suffixes = {".fd", ".fv", ".cap"},
+      .suffixes = {".fd", ".fv"},
       .recognise = recognise_uefi,
       .open = open_uefi};
 }

@@ -65,16 +65,6 @@ constexpr Packing kPackings[] = {
 };
 constexpr std::string_view kCrc32 = "fc1bcdb0-7d31-49aa-936a-a4600d9dd083";
 
-/// Both forms begin alike, and the section does not say which it is: the first one is tried, then the other.
-SourcePtr open_either(const SourcePtr& bytes, std::uint64_t at, std::uint64_t size, SpoolBudget& budget) {
-  try {
-    SourcePtr plain = open_standard(make_source_stream(bytes, at, size), budget, kFirstWindow);
-    if (read_section(*plain, 0, plain->size())) return plain;
-  } catch (const Malformed&) {
-  }
-  return open_standard(make_source_stream(bytes, at, size), budget, kSecondWindow);
-}
-
 Unwrapped unwrap_packed(const SourcePtr& bytes, const Section& section, SpoolBudget& budget) {
   Bytes raw = read_exactly(*bytes, section.data, 5, "packed section");
   LittleFields f(raw, "packed section", section.data);
@@ -82,7 +72,9 @@ Unwrapped unwrap_packed(const SourcePtr& bytes, const Section& section, SpoolBud
   if (f.u8(4) == 0) return {.bytes = bytes, .at = at, .name = "nothing"};
   if (f.u8(4) != 1) throw Unsupported(fmt::format("a section packed by method {}", f.u8(4)));
   Unwrapped out{.packed = true, .name = "EFI standard compression", .method = "efi"};
-  out.bytes = open_either(bytes, at, size, budget);
+  out.bytes = unpack_standard(bytes, at, size, budget, [](const Source& plain) {
+    return read_section(plain, 0, plain.size()).has_value();
+  });
   if (out.bytes->size() != f.u32(0))
     out.fault = fmt::format("{} bytes are stated, {} came out", f.u32(0), out.bytes->size());
   return out;
@@ -143,6 +135,18 @@ std::optional<Section> read_section(const Source& bytes, std::uint64_t at, std::
   }
   if (size < head || size > end - at) return std::nullopt;
   return Section{at, at + head, at + size, raw[3]};
+}
+
+/// Both forms begin alike, and nothing says which it is: the first one is tried, then the other.
+SourcePtr unpack_standard(const SourcePtr& bytes, std::uint64_t at, std::uint64_t size, SpoolBudget& budget,
+                          const std::function<bool(const Source& plain)>& fits) {
+  try {
+    SourcePtr plain = open_standard(make_source_stream(bytes, at, size), budget, kFirstWindow);
+    if (fits(*plain)) return plain;
+  } catch (const Malformed&) {
+    // the other form
+  }
+  return open_standard(make_source_stream(bytes, at, size), budget, kSecondWindow);
 }
 
 Unwrapped unwrap(const SourcePtr& bytes, const Section& section, SpoolBudget& budget) {

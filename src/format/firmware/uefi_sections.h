@@ -1,5 +1,6 @@
 #pragma once
 
+#include <functional>
 #include <optional>
 
 #include "io/spool.h"
@@ -40,5 +41,10 @@ struct Unwrapped {
   std::string fault;                   ///< a checksum that does not fit, damage, or what is not known
 };
 Unwrapped unwrap(const SourcePtr& bytes, const Section& section, SpoolBudget& spool);
+
+/// Bytes packed by the standard compression (UEFI specification 2.10, section 19), in either of its forms:
+/// what came out must be what `fits` expects. Throws Malformed.
+SourcePtr unpack_standard(const SourcePtr& bytes, std::uint64_t at, std::uint64_t size, SpoolBudget& spool,
+                          const std::function<bool(const Source& plain)>& fits);
 
 }  // namespace operculum::uefi
