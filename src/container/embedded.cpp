@@ -4,7 +4,6 @@
 
 #include <algorithm>
 #include <array>
-#include <bitset>
 
 #include "base/checksum.h"
 #include "base/cursor.h"
@@ -126,7 +125,15 @@ constexpr Mark kMarks[] = {
     {"\x19\x85\x20\x03", {"jffs2"}, 0, {}, jffs2_size},
     {"\x19\x85\xE0\x01", {"jffs2"}, 0, {}, jffs2_size},
     {"littlefs", {"littlefs"}, 8},
-    {std::string_view("\x5D\0\0", 3), {"lzma"}},
+    // the usual properties, and the windows that packers offer: 64 KiB to 64 MiB
+    {std::string_view("\x5D\0\0\x01\0", 5), {"lzma"}},
+    {std::string_view("\x5D\0\0\x10\0", 5), {"lzma"}},
+    {std::string_view("\x5D\0\0\x20\0", 5), {"lzma"}},
+    {std::string_view("\x5D\0\0\x40\0", 5), {"lzma"}},
+    {std::string_view("\x5D\0\0\x80\0", 5), {"lzma"}},
+    {std::string_view("\x5D\0\0\0\x01", 5), {"lzma"}},
+    {std::string_view("\x5D\0\0\0\x02", 5), {"lzma"}},
+    {std::string_view("\x5D\0\0\0\x04", 5), {"lzma"}},
 };
 
 /// The first of a mark's formats that recognises the bytes from their first one on; nothing when none does.
@@ -178,23 +185,46 @@ std::optional<std::uint64_t> zip_size(const Source& bytes, std::uint64_t begin, 
   return std::nullopt;
 }
 
-/// The marks by their first byte, and which two bytes any of them begins with, for a quick look at each
-/// place.
+/// The marks by their first byte, and a table in which a look at four bytes tells whether any mark may begin
+/// so.
 class MarkTable {
  public:
   MarkTable() {
     for (std::size_t i = 0; i < std::size(kMarks); ++i) {
-      by_first_[static_cast<Byte>(kMarks[i].bytes[0])].push_back(i);
-      pairs_[pair_of(static_cast<Byte>(kMarks[i].bytes[0]), static_cast<Byte>(kMarks[i].bytes[1]))] = true;
+      std::string_view mark = kMarks[i].bytes;
+      by_first_[static_cast<Byte>(mark[0])].push_back(i);
+      Byte key[kKey] = {};
+      std::copy_n(mark.begin(), std::min(mark.size(), kKey), key);
+      for (unsigned last = 0; last < (mark.size() < kKey ? 256u : 1u); ++last) {  // one byte of some is free
+        if (mark.size() < kKey) key[kKey - 1] = static_cast<Byte>(last);
+        std::uint32_t slot = slot_of(key);
+        may_[slot / 32] |= 1u << (slot % 32);
+      }
     }
   }
-  bool any(Byte first, Byte second) const { return pairs_[pair_of(first, second)]; }
+  static constexpr std::size_t kKey = 4;  ///< bytes; a mark has at most one less
+  /// The first place from `at` on, or `end`, where a mark may begin; kKey bytes behind `end` can be looked
+  /// at.
+  std::size_t next(const Byte* bytes, std::size_t at, std::size_t end) const {
+    // four at a time: their looks do not wait for each other
+    while (at + 4 <= end &&
+           (may(bytes + at) | may(bytes + at + 1) | may(bytes + at + 2) | may(bytes + at + 3)) == 0)
+      at += 4;
+    while (at < end && may(bytes + at) == 0) ++at;
+    return at;
+  }
   const std::vector<std::size_t>& of(Byte first) const { return by_first_[first]; }
 
  private:
-  static std::size_t pair_of(Byte first, Byte second) { return std::size_t{first} << 8 | second; }
+  std::uint32_t may(const Byte* bytes) const {
+    std::uint32_t slot = slot_of(bytes);
+    return may_[slot / 32] >> (slot % 32) & 1;
+  }
+  static std::uint32_t slot_of(const Byte* bytes) {
+    return (load_little<std::uint32_t>(bytes) * 0x9E3779B1u) >> 16;
+  }
   std::array<std::vector<std::size_t>, 256> by_first_;
-  std::bitset<65536> pairs_;
+  std::array<std::uint32_t, 2048> may_{};
 };
 
 class Finder {
@@ -209,9 +239,10 @@ class Finder {
     while (at_ < end_ && found_.size() < search_.most && looks_ < kMostLooks && trials_ < most_trials_) {
       block = read_up_to(*bytes_, at_, std::min<std::uint64_t>(kBlock + kOverlap, end_ - at_));
       std::size_t most = std::min(block.size(), kBlock);
+      block.resize(block.size() + MarkTable::kKey);  // so that a look at the last byte stays within
       std::uint64_t next = at_ + most;
-      for (std::size_t i = 0; i < most; ++i) {
-        if (i + 1 >= block.size() || !table.any(block[i], block[i + 1])) continue;
+      for (std::size_t i = table.next(block.data(), 0, most); i < most;
+           i = table.next(block.data(), i + 1, most)) {
         if (auto past = look(ByteView(block).subspan(i), at_ + i, table.of(block[i]))) {
           if (*past >= end_ || found_.size() >= search_.most) return std::move(found_);
           if (*past >= next) {

@@ -73,6 +73,7 @@ Format nand_dump_format();
 Format jffs2_format();
 Format ubi_format();
 Format ubifs_format();
+Format yaffs_format();
 Format littlefs_format();
 
 Format gzip_format();

@@ -24,6 +24,7 @@ const std::vector<Format>& formats() {
       nand_dump_format(),
       jffs2_format(),
       ubifs_format(),
+      yaffs_format(),
       littlefs_format(),
       ubi_format(),
       exfat_format(),

@@ -11,6 +11,7 @@
 #include "support/open.h"
 #include "support/sample_tree.h"
 #include "support/squashfs_writer.h"
+#include "support/system_tools.h"
 
 namespace operculum {
 namespace {
@@ -157,6 +158,67 @@ TEST(LittleFs, TheOlderCopyServesWhereTheNewerIsDamaged) {
   Held held = open_bytes(image);
   EXPECT_EQ(paths_of(*held), "");
   EXPECT_GT(read_with_flips(little_flash(), 300, false), 0u);
+}
+
+/// Pages of a YAFFS2 image: 2,048 bytes and 64 spare ones, with the tags in front.
+class YaffsWriter {
+ public:
+  YaffsWriter& object(std::uint32_t id, std::uint32_t type, std::uint32_t parent, const std::string& name,
+                      std::uint32_t size = 0, std::uint32_t sequence = 0x1000, const std::string& target = "",
+                      std::uint32_t same_as = 0) {
+    Canvas page(2048);
+    page.u32(0, type);
+    page.u32(4, parent);
+    page.u16(8, 0xFFFF);
+    page.text(10, name);
+    page.u32(268, type == 3 ? 040755 : type == 2 ? 0120777 : 0100644);
+    page.u32(284, 1772373908);
+    page.u32(292, size);
+    page.u32(296, same_as);
+    page.text(300, target);
+    return add(page.take(), id, 0, 0xFFFF, sequence);
+  }
+  YaffsWriter& data(std::uint32_t id, std::uint32_t piece, const Bytes& bytes,
+                    std::uint32_t sequence = 0x1000) {
+    Bytes page = bytes;
+    page.resize(2048, 0xFF);
+    return add(page, id, piece, static_cast<std::uint32_t>(bytes.size()), sequence);
+  }
+  Bytes build() {
+    out_.bytes(Bytes(2112, 0xFF));  // an erased page
+    return out_.take();
+  }
+
+ private:
+  YaffsWriter& add(const Bytes& page, std::uint32_t id, std::uint32_t piece, std::uint32_t size,
+                   std::uint32_t sequence) {
+    out_.bytes(page).u32(sequence).u32(id).u32(piece).u32(size).bytes(Bytes(48, 0xFF));
+    return *this;
+  }
+  ByteWriter out_;
+};
+
+TEST(Yaffs, TheNewestPageOfEachPiece) {
+  YaffsWriter flash;
+  flash.object(257, 3, 1, "etc").object(258, 1, 257, "gauge.conf", 10).data(258, 1, to_bytes("station=7\n"));
+  flash.object(259, 1, 1, "large.bin", 5000);
+  Bytes large = noise(5000);
+  for (std::uint32_t i = 0; i < 3; ++i)
+    flash.data(259, i + 1, Bytes(large.begin() + i * 2048, large.begin() + std::min(5000u, (i + 1) * 2048)));
+  flash.object(260, 2, 1, "latest", 0, 0x1000, "large.bin")
+      .object(261, 4, 1, "second", 0, 0x1000, "", 258)
+      .object(262, 1, 1, "gone", 0);
+  flash.data(258, 1, to_bytes("station=8\n"), 0x1001).object(262, 1, 4, "deleted", 0, 0x1001);
+  Bytes image = flash.build();
+  Held held = open_bytes(image);
+  ASSERT_EQ(held.format(), "yaffs2");
+  EXPECT_EQ(text_at(*held, "etc/gauge.conf"), "station=8\n");
+  EXPECT_EQ(text_at(*held, "large.bin"), as_text(large));
+  EXPECT_EQ(entry_at(*held, "latest").link_target(), "large.bin");
+  EXPECT_EQ(held->find("second").kind, Lookup::Kind::entry);
+  EXPECT_EQ(held->find("gone").kind, Lookup::Kind::nothing);
+  EXPECT_EQ(fact(*held, "page"), "2048 bytes and 64 spare");
+  EXPECT_GT(read_with_flips(image, 200, false), 0u);
 }
 
 TEST(PartitionLine, SizesPlacesAndNames) {
