@@ -12,6 +12,7 @@
 #include "collections.h"
 #include "container/locator.h"
 #include "described_table.h"
+#include "firmware.h"
 #include "images.h"
 #include "io/file_source.h"
 #include "measure.h"
@@ -151,7 +152,8 @@ int main(int argc, char** argv) {
     fmt::print(
         "usage: operculum_bench PROGRAM [FOLDER "
         "[show|identify|list|layout|zip|stored|tar|ext|squashfs|folders|one|nested|mszip|lzx|lanes|msi|xz|xz-"
-        "one|bzip2|deb|compare|find-like|find-text|catalogue|catalogue-again|rebuild|rebuild-whole|pack|"
+        "one|bzip2|deb|compare|find-like|find-text|catalogue|catalogue-again|search|jffs2|uefi|rebuild|"
+        "rebuild-whole|pack|"
         "convert]]\n");
     return 2;
   }
@@ -171,6 +173,7 @@ int main(int argc, char** argv) {
   measure_packages(bench, argc > 3 ? argv[3] : "");
   measure_solid(bench, argc > 3 ? argv[3] : "");
   measure_collections(bench, argc > 3 ? argv[3] : "");
+  measure_firmware(bench, argc > 3 ? argv[3] : "");
   measure_rebuild(bench, argc > 3 ? argv[3] : "");
   std::filesystem::remove_all(bench.folder);
   return bench.failed ? 1 : 0;

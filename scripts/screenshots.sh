@@ -7,14 +7,13 @@ root=$PWD
 declare -A commands=(
   [identify]="operculum identify tidepool.skin exhibit-7.tar.xz chart-setup.exe postcard.zip"
   [list]="operculum list tidepool.skin; operculum list --summary tidepool.skin; operculum list --tree --deep exhibit-7.tar.xz | head -n 12"
-  [show]="operculum show exhibit-7.tar.xz/opt/kiosk/kiosk.zip/packs/tidepool.skin/scripts/tide.lua; operculum show tidepool.skin/sounds/surf.wav --length 256"
   [unpack]="operculum unpack gauge-keys.zip --into shots/keys; operculum unpack gauge-logs.zip --into shots/logs; operculum unpack tidepool.skin/textures --into shots/textures --receipt shots.json; operculum unpack exhibit-7.tar.xz/opt/kiosk/kiosk.zip --into shots/kiosk; operculum unpack tidepool.skin --match '*.ppm' --dry-run; operculum discard --verbose shots.json"
-  [verify]="operculum verify gauge-logs.zip; operculum verify --deep exhibit-7.tar.xz"
+  [verify]="operculum show exhibit-7.tar.xz/opt/kiosk/kiosk.zip/packs/tidepool.skin/scripts/tide.lua; operculum show tidepool.skin/sounds/surf.wav --length 96; operculum verify gauge-logs.zip; operculum verify --deep exhibit-7.tar.xz"
   [layout-check]="operculum layout check draft.layout; operculum layout check layouts/film.layout packs/film-corner.reef --fields 10"
   [card]="operculum identify exhibit-card.qcow2; operculum list exhibit-card.img; operculum show exhibit-card.qcow2/2/opt/kiosk/media.squashfs/packs/tidepool.skin/scripts/tide.lua; operculum list --tree --deep exhibit-card.img/kiosk | head -n 16"
   [mount]="mkdir view; operculum mount exhibit-card.qcow2 view; find view | head -n 30; fusermount3 -u view"
   [install-report]="operculum identify chart-display.exe; operculum install-report chart-display.exe --scripts | head -n 34"
-  [search]="operculum identify tide-gauge.dump; operculum list --search tide-gauge.dump; operculum list --tree --search --deep tide-gauge.dump; operculum show --search tide-gauge.dump/offset-00004000.squashfs/etc/gauge.conf; operculum unpack --search --deep tide-gauge.dump --into shots/gauge"
+  [firmware]="operculum identify --search gauge-flash.bin; operculum show gauge-update-2.4.swell/bundle.itb/images/rootfs/etc/gauge.conf; operculum show gauge-update-2.4.swell/bundle.itb/images/tree/ | head -n 8; operculum list --view with-deleted gauge-update-2.4.swell/settings.jffs2; operculum list --search tide-gauge.dump"
   [rebuild]="operculum rebuild exhibit-card.img/2 --set home/tides.txt=gauge-password.txt --into no.img; operculum rebuild exhibit-7.tar.xz/opt/kiosk/kiosk.zip/packs/tidepool.skin --set textures/crab.ppm=my-textures/limpet.ppm --add textures/whelk.ppm=my-textures/limpet.ppm --remove credits.txt --dry-run; operculum rebuild exhibit-7.tar.xz/opt/kiosk/kiosk.zip/packs/tidepool.skin --set textures/crab.ppm=my-textures/limpet.ppm --in-place --receipt shot.json; operculum rebuild packs/tidepool.shoal --set textures/crab.txt=gauge-password.txt --into shot.shoal; operculum verify shot.shoal; operculum pack my-textures --like tidepool.skin/textures --changed-only --into crabs2.skin --last-among packs; operculum convert packs/tidepool.shoal --as zip --into shot.zip; operculum convert exhibit-7.tar.xz --as ar --into shot.ar --strict; operculum discard shot.json"
   [study]="operculum study packs/charts-24.hob packs/charts-19.hob --draft shot.layout --explain; operculum list packs/charts-24.hob --layout shot.layout | head -n 8"
   [compare]="operculum compare --deep exhibit-7.tar.xz exhibit-8.tar.zst"
@@ -22,7 +21,7 @@ declare -A commands=(
   [formats]="operculum formats | head -n 44"
 )
 names=("$@")
-[ $# -gt 0 ] || names=(identify list show unpack verify layout-check card mount compare find install-report search rebuild study formats)
+[ $# -gt 0 ] || names=(identify list unpack verify layout-check card mount compare find install-report firmware rebuild study formats)
 mkdir -p docs/screenshots
 display=:97
 Xvfb $display -screen 0 1280x800x24 >/dev/null 2>&1 &

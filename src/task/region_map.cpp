@@ -13,7 +13,7 @@ namespace operculum {
 namespace {
 
 constexpr std::size_t kMostRegions = 5000;
-constexpr int kDeepest = 6;
+constexpr int kDeepest = 6, kDeepestNest = 32;
 constexpr std::uint64_t kSample = 256 * 1024;  // bytes looked at to tell what a stretch is like
 constexpr std::uint64_t kLeastGap = 512;       // bytes: less is alignment, or a header of what follows
 
@@ -82,12 +82,14 @@ class Mapper {
 
  private:
   /// What lies within what: a region belongs to the one before it when it ends by its end.
-  static std::vector<Region> nest(std::vector<Region>& flat, std::size_t& next, std::uint64_t end) {
+  static std::vector<Region> nest(std::vector<Region>& flat, std::size_t& next, std::uint64_t end,
+                                  int depth = 0) {
     std::vector<Region> out;
     while (next < flat.size() && flat[next].at < end) {
       Region one = std::move(flat[next++]);
       std::uint64_t own_end = one.at + one.size;
-      std::vector<Region> inner = nest(flat, next, own_end);
+      std::vector<Region> inner;
+      if (depth < kDeepestNest) inner = nest(flat, next, own_end, depth + 1);
       one.inner.insert(one.inner.end(), std::make_move_iterator(inner.begin()),
                        std::make_move_iterator(inner.end()));
       out.push_back(std::move(one));

@@ -9,6 +9,7 @@
 #include "base/text.h"
 #include "codec/block.h"
 #include "codec/codec.h"
+#include "format/filesystem/device_number.h"
 #include "format/filesystem/erofs_map.h"
 #include "format/filesystem/file_tree.h"
 #include "format/formats.h"
@@ -329,8 +330,7 @@ class ErofsContainer final : public FileTree {
       extra.link_target =
           as_text(read_up_to(*content_of(inode)->source(), 0, std::min<std::uint64_t>(inode.size, 65536)));
     } else if (entry.kind != EntryKind::folder) {
-      extra.device_major = (inode.word >> 8) & 0xFFF;
-      extra.device_minor = (inode.word & 0xFF) | ((inode.word >> 12) & 0xFFF00);
+      set_device(extra, inode.word);
     }
   }
 

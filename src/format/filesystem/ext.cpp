@@ -7,6 +7,7 @@
 #include "base/checksum.h"
 #include "base/fields.h"
 #include "base/text.h"
+#include "format/filesystem/device_number.h"
 #include "format/filesystem/ext_volume.h"
 #include "format/filesystem/file_tree.h"
 #include "format/formats.h"
@@ -211,8 +212,7 @@ class ExtContainer final : public FileTree {
       case EntryKind::block_device: {
         auto old = load_little<std::uint32_t>(inode.block.data()),
              wide = load_little<std::uint32_t>(inode.block.data() + 4);
-        extra.device_major = old != 0 ? (old >> 8) & 0xFF : (wide >> 8) & 0xFFF;
-        extra.device_minor = old != 0 ? old & 0xFF : (wide & 0xFF) | ((wide >> 12) & 0xFFF00);
+        set_device(extra, old != 0 ? old & 0xFFFF : wide);
         break;
       }
       default:

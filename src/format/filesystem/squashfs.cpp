@@ -2,6 +2,7 @@
 #include <fmt/format.h>
 
 #include "base/fields.h"
+#include "format/filesystem/device_number.h"
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/squashfs_volume.h"
 #include "format/formats.h"
@@ -105,8 +106,7 @@ class SquashContainer final : public FileTree {
     extra.user_id = inode.uid;
     extra.group_id = inode.gid;
     extra.link_target = inode.target;
-    extra.device_major = (inode.device >> 8) & 0xFFF;
-    extra.device_minor = (inode.device & 0xFF) | ((inode.device >> 12) & 0xFFF00);
+    set_device(extra, inode.device);
     if (inode.attributes != kNoAttributes) extra.attributes = volume_.attributes(inode.attributes);
     if (entry.kind != EntryKind::file) return;
     entry.size = inode.size;

@@ -11,6 +11,7 @@
 #include "format/firmware/boot_names.h"
 #include "format/firmware/firmware_parts.h"
 #include "format/formats.h"
+#include "io/digest.h"
 
 namespace operculum {
 namespace {
@@ -93,11 +94,8 @@ ContainerPtr open_boot_image(const Input& input, OpenContext& context) {
     add_files(*bytes, header, end, out);
     // One checksum covers all files and the table: each file is as sure as the whole.
     if (whole) {
-      SourcePtr data = make_slice(bytes, kHeaderSize, header.ih_size);
-      StreamPtr stream = make_source_stream(data);
-      std::uint32_t sum = 0;
-      Bytes block(256 * 1024);
-      while (std::size_t count = stream->read(block)) sum = crc32(sum, ByteView(block).first(count));
+      StreamPtr data = make_source_stream(bytes, kHeaderSize, header.ih_size);
+      std::uint32_t sum = sums_of_stream(*data, Sums::crc32, [](std::uint64_t) {}).crc32.value_or(0);
       if (sum != header.ih_dcrc)
         out.fault(fmt::format("the data does not fit its checksum: expected {:08x}, found {:08x}",
                               header.ih_dcrc, sum));

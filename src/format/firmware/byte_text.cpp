@@ -10,11 +10,12 @@
 #include "format/firmware/firmware_parts.h"
 #include "format/firmware/memory_image.h"
 #include "format/formats.h"
+#include "io/input_buffer.h"
 
 namespace operculum {
 namespace {
 
-constexpr std::uint64_t kMostText = std::uint64_t{3} << 30;  // bytes
+constexpr std::size_t kLongestLine = 64 << 10;  // bytes
 constexpr std::size_t kToldFaults = 20;
 constexpr std::string_view kImage = "image.bin";
 
@@ -224,30 +225,61 @@ void each_line(std::string_view text, const Take& take) {
   }
 }
 
-MemoryFile read_lines(std::string_view text, LineReader& reader) {
-  MemoryFile out;
-  std::size_t faults = 0;
-  bool ended = false;
-  each_line(text, [&](std::string_view line, std::size_t number) {
-    if (ended) {
-      out.findings.push_back({Finding::Level::note,
-                              fmt::format("line {}: something follows the line that ends the file", number)});
+/// Collects what the lines of a file say, one after another.
+class Lines {
+ public:
+  explicit Lines(LineReader& reader) : reader_(reader) {}
+
+  /// False when no more lines are wanted.
+  bool take(std::string_view line) {
+    ++number_;
+    line = trim(line);
+    if (line.empty()) return true;
+    if (ended_) {
+      out_.findings.push_back(
+          {Finding::Level::note,
+           fmt::format("line {}: something follows the line that ends the file", number_)});
       return false;
     }
     try {
-      ended = !reader.take(line, out);
+      ended_ = !reader_.take(line, out_);
     } catch (const Malformed& error) {
-      if (++faults <= kToldFaults)
-        out.findings.push_back({Finding::Level::fault, fmt::format("line {}: {}", number, error.what())});
+      if (++faults_ <= kToldFaults)
+        out_.findings.push_back({Finding::Level::fault, fmt::format("line {}: {}", number_, error.what())});
     }
     return true;
-  });
-  if (faults > kToldFaults)
-    out.findings.push_back(
-        {Finding::Level::fault, fmt::format("{} more lines are damaged", faults - kToldFaults)});
-  if (!ended && reader.wants_end())
-    out.incomplete = "the line that ends the file is missing; it is cut short";
-  return out;
+  }
+
+  MemoryFile finish() {
+    if (faults_ > kToldFaults)
+      out_.findings.push_back(
+          {Finding::Level::fault, fmt::format("{} more lines are damaged", faults_ - kToldFaults)});
+    if (!ended_ && reader_.wants_end())
+      out_.incomplete = "the line that ends the file is missing; it is cut short";
+    return std::move(out_);
+  }
+
+ private:
+  LineReader& reader_;
+  MemoryFile out_;
+  std::size_t number_ = 0, faults_ = 0;
+  bool ended_ = false;
+};
+
+/// Reads a file by its lines; one that is longer than any form has is handed on in pieces, and is damaged
+/// then.
+MemoryFile read_lines(Stream& stream, LineReader& reader) {
+  InputBuffer input(make_borrowed(stream));
+  Lines lines(reader);
+  for (;;) {
+    std::string_view view = as_text(input.view());
+    if (view.find('\n') == std::string_view::npos) view = as_text(input.ensure(kLongestLine));
+    if (view.empty()) break;
+    std::size_t end = view.find('\n'), taken = std::min(end, view.size());
+    if (!lines.take(view.substr(0, std::min(taken, kLongestLine)))) break;
+    input.consume(end == std::string_view::npos ? view.size() : end + 1);
+  }
+  return lines.finish();
 }
 
 /// Whether the first lines of the front are of this form; one in four may be damaged.
@@ -271,15 +303,10 @@ bool begins_as(Probe& probe, LineReader& reader) {
   return sound > 0 && damaged * 3 <= sound && (!out.images.empty() || sound + damaged == kLines);
 }
 
-Bytes all_text(const Input& input) {
-  return read_all(*input.content->stream(), kMostText);
-}
-
 template <typename Reader, typename... How>
 ContainerPtr open_text(const Input& input, OpenContext& context, How... how) {
-  Bytes text = all_text(input);
   Reader reader(how...);
-  return make_memory_file(read_lines(as_text(text), reader), context);
+  return make_memory_file(read_lines(*input.content->stream(), reader), context);
 }
 
 Match recognise_intel(Probe& probe) {

@@ -20,7 +20,7 @@ namespace {
 
 constexpr std::string_view kFileMagic = "LARCHIVE";
 constexpr std::uint64_t kAlignment = 64, kLargestRom = 256 << 20;
-constexpr std::size_t kFileHeader = 24, kMostFiles = 10'000, kLongestHeader = 4096;
+constexpr std::size_t kFileHeader = 24, kMostFiles = 10'000, kMostLooks = 16 << 20, kLongestHeader = 4096;
 constexpr std::uint32_t kPacked = 0x42435A4C, kHash = 0x68736148;  // attributes
 
 constexpr NamedNumber kTypes[] = {
@@ -87,12 +87,21 @@ std::optional<Component> component_at(const Source& bytes, std::uint64_t at) {
   return out;
 }
 
+/// The bytes that are searched, and how often they were looked at: areas of a map may lie over each other.
+struct Search {
+  SourcePtr bytes, cached;
+  std::size_t looks = 0;
+};
+
 /// The components between two places; the folder's name stands in front of theirs.
-void add_components(const SourcePtr& bytes, std::uint64_t begin, std::uint64_t end, const std::string& folder,
+void add_components(Search& search, std::uint64_t begin, std::uint64_t end, const std::string& folder,
                     Firmware& out) {
+  const SourcePtr& bytes = search.bytes;
   std::size_t count = 0;
   for (std::uint64_t at = begin; at + kFileHeader <= end && count < kMostFiles;) {
-    auto found = component_at(*bytes, at);
+    if (++search.looks > kMostLooks)
+      throw LimitExceeded("flash image: its areas lie over each other too often");
+    auto found = component_at(*search.cached, at);
     if (!found) {
       at += kAlignment;
       continue;
@@ -139,7 +148,7 @@ bool holds_components(const Source& bytes, std::uint64_t at, std::uint64_t size)
 
 /// The areas of a map: those that hold components as folders, others as they are; what lies within another
 /// area is a file of its own all the same, for that is what the map names.
-void add_areas(const SourcePtr& bytes, const FlashMap& map, Firmware& out) {
+void add_areas(Search& search, const FlashMap& map, Firmware& out) {
   out.facts.emplace_back("flash map",
                          fmt::format("\"{}\" of {} areas, at offset {}", map.name, map.areas.size(), map.at));
   for (const FlashArea& area : map.areas) {
@@ -154,9 +163,9 @@ void add_areas(const SourcePtr& bytes, const FlashMap& map, Firmware& out) {
       return &other != &area && other.at >= area.at && other.at + other.size <= area.at + area.size &&
              other.size > 0;
     });
-    if (!parent && holds_components(*bytes, area.at, std::min<std::uint64_t>(area.size, kAlignment))) {
+    if (!parent && holds_components(*search.bytes, area.at, std::min<std::uint64_t>(area.size, kAlignment))) {
       out.parts.push_back({.path = name, .type = "CBFS", .comment = where, .kind = EntryKind::folder});
-      add_components(bytes, area.at, area.at + area.size, name + "/", out);
+      add_components(search, area.at, area.at + area.size, name + "/", out);
     } else {
       out.parts.push_back({.path = name + ".area",
                            .type = parent ? "area of areas" : "area",
@@ -191,13 +200,14 @@ Match recognise_coreboot(Probe& probe) {
 ContainerPtr open_coreboot(const Input& input, OpenContext& context) {
   SourcePtr bytes = random_access(*input.content, context.spool);
   Firmware out;
+  Search search{bytes, make_cached(bytes)};
   if (auto map = find_flash_map(*bytes)) {
     if (map->size != bytes->size())
       out.warn(fmt::format("the flash map is for a chip of {} bytes, the file has {}", grouped(map->size),
                            grouped(bytes->size())));
-    add_areas(bytes, *map, out);
+    add_areas(search, *map, out);
   } else {
-    add_components(bytes, first_component(*bytes).value_or(0), bytes->size(), "", out);
+    add_components(search, first_component(*bytes).value_or(0), bytes->size(), "", out);
   }
   return make_firmware(std::move(bytes), std::move(out));
 }

@@ -33,6 +33,7 @@ constexpr std::uint32_t kLeastVersion = 16, kNewest = 17;
 constexpr int kDeepest = 64;
 constexpr std::size_t kLongestName = 4096, kMostReserved = 4096;
 
+constexpr std::size_t kMostNodes = 1'000'000;
 constexpr std::size_t kKeptValue = 64 * 1024, kMostNames = 16 << 20;  // bytes
 
 /// The block of tokens, read as far as it is needed.
@@ -105,6 +106,7 @@ class Reader {
   Node node() {
     DepthGuard guard(depth_, kDeepest,
                      [] { throw LimitExceeded("device tree: more than 64 nodes within each other"); });
+    if (++count_ > kMostNodes) throw LimitExceeded("device tree: more than a million nodes and properties");
     Node out;
     out.name = tokens_.name();
     for (;;) {
@@ -121,6 +123,7 @@ class Reader {
   }
 
   Property property() {
+    if (++count_ > kMostNodes) throw LimitExceeded("device tree: more than a million nodes and properties");
     Property out;
     out.size = tokens_.number();
     out.name = name_at(tokens_.number());
@@ -145,6 +148,7 @@ class Reader {
   Bytes names_;
   Tokens tokens_;
   int depth_ = 0;
+  std::size_t count_ = 0;
 };
 
 // ---- source text

@@ -32,15 +32,9 @@ std::string gist_of(const Property& property) {
   return property.value.size() == 4 ? hex_number(Cursor(property.value, "cell").u32be()) : "";
 }
 
-/// A slash in a name would be a folder of its own.
-std::string as_part(std::string name) {
-  std::replace(name.begin(), name.end(), '/', '_');
-  return name;
-}
-
 void add_node(const Node& node, const std::string& folder, Firmware& out) {
   for (const Property& one : node.properties) {
-    std::string name = as_part(one.name);
+    std::string name = as_path_part(one.name);
     if (node.node(one.name) != nullptr) name += ".property";  // of the same name as a node beside it
     out.parts.push_back({.path = folder + name,
                          .type = type_of(one),
@@ -49,7 +43,7 @@ void add_node(const Node& node, const std::string& folder, Firmware& out) {
                          .comment = gist_of(one)});
   }
   for (const Node& one : node.nodes) {
-    std::string path = folder + as_part(one.name);
+    std::string path = folder + as_path_part(one.name);
     out.parts.push_back({.path = path, .kind = EntryKind::folder});
     add_node(one, path + "/", out);
   }

@@ -4,12 +4,12 @@
 // CRC-32 is taken over all but itself and is not inverted at the end.
 #include <fmt/format.h>
 
-#include "base/checksum.h"
 #include "base/error.h"
 #include "base/fields.h"
 #include "base/text.h"
 #include "format/firmware/firmware_parts.h"
 #include "format/formats.h"
+#include "io/digest.h"
 
 namespace operculum {
 namespace {
@@ -19,13 +19,10 @@ constexpr std::size_t kSuffixSize = 16, kPrefixSize = 11, kTargetSize = 274, kEl
 constexpr std::uint32_t kMostElements = 100'000;
 constexpr std::uint64_t kLargest = 256 << 20;  // bytes whose checksum is computed to recognise them
 
-std::uint32_t sum_of(const Source& bytes, std::uint64_t size) {
-  StreamPtr stream =
-      make_source_stream(make_slice(std::shared_ptr<const Source>(&bytes, [](auto*) {}), 0, size));
-  std::uint32_t sum = 0;
-  Bytes block(256 * 1024);
-  while (std::size_t count = stream->read(block)) sum = crc32(sum, ByteView(block).first(count));
-  return ~sum;
+/// Without the inversion at the end.
+std::uint32_t sum_of(const SourcePtr& bytes, std::uint64_t size) {
+  StreamPtr stream = make_source_stream(bytes, 0, size);
+  return ~sums_of_stream(*stream, Sums::crc32, [](std::uint64_t) {}).crc32.value_or(0);
 }
 
 bool has_suffix(ByteView tail) {
@@ -40,7 +37,7 @@ Match recognise_upgrade(Probe& probe) {
   if (!has_suffix(probe.tail(kSuffixSize)) || !probe.source()) return Match::none;
   std::uint64_t size = probe.source()->size();
   LittleFields f(probe.tail(kSuffixSize), "");
-  bool fits = size <= kLargest && sum_of(*probe.source(), size - 4) == f.u32(12);
+  bool fits = size <= kLargest && sum_of(probe.source(), size - 4) == f.u32(12);
   return fits ? Match::front : Match::none;
 }
 
@@ -87,7 +84,7 @@ ContainerPtr open_upgrade(const Input& input, OpenContext& context) {
     out.facts = {
         {"for", fmt::format("vendor {}, product {}, device {}", id(f.u16(4)), id(f.u16(2)), id(f.u16(0)))},
         {"specification", fmt::format("{}.{:x}", f.u16(6) >> 8, f.u16(6) & 0xFF)}};
-    if (std::uint32_t found = sum_of(*bytes, end + 12); found != f.u32(12))
+    if (std::uint32_t found = sum_of(bytes, end + 12); found != f.u32(12))
       out.fault(
           fmt::format("the file does not fit its checksum: expected {:08x}, found {:08x}", f.u32(12), found));
   } else {

@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <unordered_map>
 
 #include "base/error.h"
@@ -144,6 +145,11 @@ std::string part_name(std::string_view said, std::string_view otherwise) {
   }
   while (!name.empty() && name.back() == '-') name.pop_back();
   return name.empty() || name == "." || name == ".." ? std::string(otherwise) : name;
+}
+
+std::string as_path_part(std::string name) {
+  std::replace(name.begin(), name.end(), '/', '_');
+  return name.empty() || name == "." || name == ".." ? "unnamed" : name;
 }
 
 std::string name_in(std::span<const NamedNumber> table, std::uint64_t number, std::string_view what) {

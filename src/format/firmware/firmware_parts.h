@@ -51,6 +51,9 @@ std::string field_text(ByteView field);
 /// everything else is '-'; `otherwise` where nothing is left.
 std::string part_name(std::string_view said, std::string_view otherwise);
 
+/// A name as one part of a path: slashes would be folders of their own.
+std::string as_path_part(std::string name);
+
 /// A row of a table of numbers and what they stand for.
 struct NamedNumber {
   std::uint64_t number;

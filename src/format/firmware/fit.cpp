@@ -13,6 +13,7 @@
 #include "format/firmware/firmware_parts.h"
 #include "format/firmware/named_key.h"
 #include "format/formats.h"
+#include "io/first_bytes.h"
 
 namespace operculum {
 namespace {
@@ -33,6 +34,7 @@ std::optional<Place> place_of(const Node& image, std::uint64_t tree_size) {
   return std::nullopt;
 }
 
+constexpr std::size_t kMostNames = 10'000;
 constexpr std::size_t kBlockSize = 16;  // of AES, in bytes
 
 /// The name that our sums have for an algorithm of a hash node.
@@ -189,12 +191,15 @@ ContainerPtr open_fit(const Input& input, OpenContext& context) {
   for (const Node& image : images->nodes) add_image(image, tree, bytes, input.name, context, out);
   if (const Node* configurations = tree.root.node("configurations")) {
     std::string usual = configurations->string("default");
+    std::size_t names = 0;
     for (const Node& one : configurations->nodes) {
       std::string of;
       for (const Property& property : one.properties) {
         if (property.name == "description" || !is_strings(property.value)) continue;
         for (std::string_view name :
              split(as_text(ByteView(property.value).first(property.value.size() - 1)), '\0')) {
+          if (++names > kMostNames)
+            throw LimitExceeded("image tree: its configurations name more than 10,000 images");
           bool missing = images->node(name) == nullptr;
           bool is_image = property.name != "compatible";
           if (missing && is_image)

@@ -107,7 +107,7 @@ class MemoryContainer final : public Container {
 void MemoryImage::add(std::uint64_t address, ByteView bytes) {
   if (bytes.empty()) return;
   total_ += bytes.size();
-  if (total_ > kMostBytes) throw LimitExceeded("an image of more than 1 GiB as text");
+  if (total_ > kMostBytes) throw LimitExceeded("an image of more than 256 MiB as text");
   if (address > UINT64_MAX - bytes.size()) throw Malformed("an image that goes beyond the last address");
   if (!ranges_.empty()) {
     Range& last = ranges_.back();

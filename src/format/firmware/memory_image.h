@@ -9,7 +9,7 @@ namespace operculum {
 /// Bytes at addresses, with gaps between: what text forms of programs hold.
 class MemoryImage {
  public:
-  static constexpr std::uint64_t kMostBytes = std::uint64_t{1} << 30;  ///< kept in memory, of all ranges
+  static constexpr std::uint64_t kMostBytes = 256 << 20;  ///< kept in memory, of all ranges
 
   /// Puts bytes at an address; what was there before is replaced, and told by overlaps(). Throws
   /// LimitExceeded.

@@ -1,7 +1,7 @@
 #pragma once
 
+#include "base/bytes.h"
 #include "cipher/key_ring.h"
-#include "io/stream.h"
 
 namespace operculum {
 
@@ -14,8 +14,5 @@ struct WantedKey {
 
 /// The key out of the ring: written as hexadecimal digits, or the bytes themselves. Throws NeedsKey.
 Bytes find_block_key(const WantedKey& wanted, KeyRing& keys, const std::function<bool(ByteView)>& fits);
-
-/// The first `size` bytes of a stream.
-StreamPtr make_first_bytes(StreamPtr inner, std::uint64_t size);
 
 }  // namespace operculum

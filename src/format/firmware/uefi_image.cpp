@@ -6,6 +6,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <unordered_set>
 
 #include "base/checksum.h"
 #include "base/depth_guard.h"
@@ -53,7 +54,8 @@ constexpr std::uint8_t kLargeFile = 0x01, kHasSum = 0x40;
 enum FileType : std::uint8_t { raw_file = 0x01, padding = 0xF0 };
 
 constexpr int kDeepest = 24;
-constexpr std::size_t kMostFiles = 100'000, kMostSections = 100'000;
+constexpr std::size_t kMostParts = 1'000'000, kMostFiles = 100'000, kMostSections = 100'000;
+constexpr std::uint64_t kMostUnpacked = std::uint64_t{4} << 30;  // bytes out of all packed sections
 constexpr std::uint64_t kStep = 4096, kBlock = 1 << 20;
 
 std::uint64_t rounded(std::uint64_t value, std::uint64_t to) {
@@ -79,12 +81,6 @@ std::optional<VolumeHeader> volume_at(const Source& bytes, std::uint64_t at) {
   for (std::size_t i = 0; i + 2 <= all.size(); i += 2)
     sum = static_cast<std::uint16_t>(sum + load_little<std::uint16_t>(all.data() + i));
   return all.size() == header.HeaderLength && sum == 0 ? std::optional(header) : std::nullopt;
-}
-
-/// A part of a name in a path: slashes would be folders of their own.
-std::string as_part(std::string name) {
-  std::replace(name.begin(), name.end(), '/', '_');
-  return name.empty() || name == "." || name == ".." ? "unnamed" : name;
 }
 
 /// Some bytes of the image, or what came out of a packed part of it.
@@ -142,6 +138,7 @@ class Builder {
 
   void add(const Area& area, std::string path, std::string type, std::uint64_t at, std::uint64_t size,
            std::string comment = "") {
+    count_part();
     FirmwarePart part{.path = std::move(path),
                       .type = std::move(type),
                       .at = area.file_at,
@@ -172,6 +169,7 @@ class Builder {
   /// `at` and `size` say where it lies, where that is in the file itself.
   std::size_t add_folder(const Area& area, std::string path, std::string type, std::string comment,
                          std::uint64_t at, std::uint64_t size) {
+    count_part();
     out_.parts.push_back({.path = std::move(path),
                           .type = std::move(type),
                           .at = area.as_it_lies() ? area.file_at + at : area.file_at,
@@ -179,6 +177,10 @@ class Builder {
                           .comment = std::move(comment),
                           .kind = EntryKind::folder});
     return out_.parts.size() - 1;
+  }
+
+  void count_part() const {
+    if (out_.parts.size() >= kMostParts) throw LimitExceeded("firmware: more than a million parts");
   }
 
   // ---- volumes
@@ -247,20 +249,20 @@ class Builder {
     }
     check_file_sum(area, data, length, header);
     std::string name = name_or_text(header.Name);
-    std::size_t own =
-        add_folder(area, folder + as_part(name), file_type_name(header.Type), text_of(header.Name), at, size);
+    std::size_t own = add_folder(area, folder + as_path_part(name), file_type_name(header.Type),
+                                 text_of(header.Name), at, size);
     std::size_t first = out_.parts.size();
     Told told;
     if (header.Type == raw_file) {
       if (begins_volume(*area.bytes, data)) {
-        region(area, data, length, folder + as_part(name) + "/");
+        region(area, data, length, folder + as_path_part(name) + "/");
       } else {
-        add(area, folder + as_part(name) + "/raw.bin", "raw data", data, length);
+        add(area, folder + as_path_part(name) + "/raw.bin", "raw data", data, length);
       }
     } else {
-      sections(area, data, data + length, folder + as_part(name) + "/", told);
+      sections(area, data, data + length, folder + as_path_part(name) + "/", told);
     }
-    rename(own, first, folder, as_part(name), told);
+    rename(own, first, folder, as_path_part(name), told);
   }
 
   /// What sections tell of the file that they are in.
@@ -276,10 +278,8 @@ class Builder {
     if (!told.version.empty()) entry.comment += ", version " + told.version;
     if (!told.packed.empty()) entry.comment += ", packed by " + told.packed;
     if (told.name.empty()) return;
-    std::string path = folder + as_part(told.name), before = folder + old;
-    bool taken = std::any_of(
-        out_.parts.begin(), out_.parts.begin() + static_cast<std::ptrdiff_t>(own),
-        [&](const FirmwarePart& one) { return one.kind == EntryKind::folder && one.path == path; });
+    std::string path = folder + as_path_part(told.name), before = folder + old;
+    bool taken = !folders_.insert(path).second;
     if (taken) path += "-" + old;
     entry.path = path;
     for (std::size_t i = first; i < out_.parts.size(); ++i)
@@ -373,6 +373,8 @@ class Builder {
     if (!inner.packed)
       return sections({area.bytes, area.file_at, area.method}, inner.at, one.end, folder, told);
     told.packed = inner.name;
+    unpacked_ += inner.bytes->size();
+    if (unpacked_ > kMostUnpacked) throw LimitExceeded("firmware: its packed sections hold more than 4 GiB");
     std::uint64_t file_at = area.as_it_lies() ? area.file_at + one.at : area.file_at;
     sections({inner.bytes, file_at, inner.method}, 0, inner.bytes->size(), folder, told);
   }
@@ -408,7 +410,7 @@ class Builder {
       text += fmt::format("{} {} = {} ({}{})\n", name_or_text(one.vendor), printable(one.name), value,
                           attributes_text(one.attributes), one.deleted ? "; deleted" : "");
       std::string path = fmt::format("{}{}/{}-{}", folder, one.deleted ? "deleted-variables" : "variables",
-                                     as_part(one.name), text_of(one.vendor));
+                                     as_path_part(one.name), text_of(one.vendor));
       add(area, path, attributes_text(one.attributes), one.at, one.size, value.substr(0, 80));
     }
     add_made(area, folder + "variables.txt", "variables as text", Bytes(text.begin(), text.end()));
@@ -419,6 +421,8 @@ class Builder {
   Firmware& out_;
   int depth_ = 0;
   std::size_t sections_ = 0;
+  std::uint64_t unpacked_ = 0;
+  std::unordered_set<std::string> folders_;  ///< names that files have got
 };
 
 }  // namespace

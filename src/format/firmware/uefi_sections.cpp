@@ -2,13 +2,13 @@
 
 #include <fmt/format.h>
 
-#include "base/checksum.h"
 #include "base/error.h"
 #include "base/fields.h"
 #include "codec/codec.h"
 #include "codec/lzh.h"
 #include "codec/x86_branches.h"
 #include "format/firmware/uefi_names.h"
+#include "io/digest.h"
 
 namespace operculum::uefi {
 namespace {
@@ -17,10 +17,31 @@ constexpr std::uint64_t kShortHeader = 4, kLongHeader = 8;
 constexpr std::uint32_t kExtended = 0xFFFFFF;
 constexpr std::uint64_t kLargest = std::uint64_t{1} << 30;  // bytes that come out of a section
 
+/// What a section may hold: a few bytes can be made to unpack to any size.
+class Bounded final : public Stream {
+ public:
+  explicit Bounded(StreamPtr inner) : inner_(std::move(inner)) {}
+  std::size_t read(ByteSpan out) override {
+    std::size_t count = inner_->read(out);
+    done_ += count;
+    if (done_ > kLargest) throw LimitExceeded("a packed section of more than 1 GiB");
+    return count;
+  }
+
+ private:
+  StreamPtr inner_;
+  std::uint64_t done_ = 0;
+};
+
+SourcePtr spool_bounded(StreamPtr plain, SpoolBudget& budget) {
+  Bounded bounded(std::move(plain));
+  return spool(bounded, budget);
+}
+
 // ---- the ways of packing
 
 SourcePtr open_lzma_section(StreamPtr packed, SpoolBudget& budget) {
-  return spool(*open_decoder("lzma-alone", std::move(packed)), budget);
+  return spool_bounded(open_decoder("lzma-alone", std::move(packed)), budget);
 }
 
 /// The same with the filter for x86 code, which needs all of it at once.
@@ -33,7 +54,7 @@ SourcePtr open_filtered_section(StreamPtr packed, SpoolBudget&) {
 /// In front of the stream stand its unpacked size and how much room its decoder wants, 64 bits each.
 SourcePtr open_brotli_section(StreamPtr packed, SpoolBudget& budget) {
   packed->skip(16);
-  return spool(*open_decoder("brotli", std::move(packed)), budget);
+  return spool_bounded(open_decoder("brotli", std::move(packed)), budget);
 }
 
 /// UEFI specification 2.10, section 19: sizes packed and unpacked, then codes as in lzh files; positions have
@@ -82,10 +103,7 @@ Unwrapped unwrap_packed(const SourcePtr& bytes, const Section& section, SpoolBud
 
 std::uint32_t crc_of(const SourcePtr& bytes, std::uint64_t at, std::uint64_t end) {
   StreamPtr stream = make_source_stream(bytes, at, end - at);
-  std::uint32_t sum = 0;
-  Bytes block(64 * 1024);
-  while (std::size_t count = stream->read(block)) sum = crc32(sum, ByteView(block).first(count));
-  return sum;
+  return sums_of_stream(*stream, Sums::crc32, [](std::uint64_t) {}).crc32.value_or(0);
 }
 
 Unwrapped unwrap_guided(const SourcePtr& bytes, const Section& section, SpoolBudget& budget) {

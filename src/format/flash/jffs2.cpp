@@ -8,6 +8,7 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "base/units.h"
+#include "format/filesystem/device_number.h"
 #include "format/filesystem/file_tree.h"
 #include "format/flash/jffs2_nodes.h"
 #include "format/formats.h"
@@ -196,9 +197,9 @@ class Jffs2Container final : public FileTree {
       number |=
           std::uint32_t{raw[order_ == std::endian::little ? i : std::min<std::size_t>(raw.size(), 4) - 1 - i]}
           << (8 * i);
-    bool wide = raw.size() >= 4;
-    extra.device_major = wide ? (number & 0xFFF00) >> 8 : number >> 8;
-    extra.device_minor = wide ? (number & 0xFF) | (number >> 12 & 0xFFF00) : number & 0xFF;
+    if (raw.size() >= 4) return set_device(extra, number);
+    extra.device_major = number >> 8;
+    extra.device_minor = number & 0xFF;
   }
 
   SourcePtr image_;

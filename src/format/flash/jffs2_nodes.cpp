@@ -55,6 +55,7 @@ constexpr std::size_t kNameHead = kHeader + size_on_disk<NameNode>,
                       kDataHead = kHeader + size_on_disk<DataNode>;
 constexpr std::size_t kBlock = 1 << 20;
 constexpr std::uint32_t kLargestPiece = 1 << 20;
+constexpr std::uint64_t kMostNodes = 8 << 20;
 
 template <typename S>
 S read_in(std::endian order, const Byte* bytes) {
@@ -99,7 +100,7 @@ class Finder {
       return 0;
     }
     std::uint16_t kind = header.nodetype | kAccurate;
-    ++out_.count;
+    if (++out_.count > kMostNodes) throw LimitExceeded("JFFS2: more than 8 million nodes");
     std::size_t length = (std::size_t{header.totlen} + 3) / 4 * 4;
     if (kind == kNameType) name(bytes, header.totlen);
     if (kind == kDataType) piece(bytes, header.totlen, at);

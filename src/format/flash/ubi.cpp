@@ -75,6 +75,7 @@ constexpr std::uint32_t kTableVolume = 0x7FFFEFFF, kFirstInternal = 0x7FFFEFFF;
 constexpr std::uint64_t kLeastBlock = 2048, kLargestBlock = 16 << 20, kStep = 512;
 constexpr std::uint8_t kStatic = 2;
 constexpr std::size_t kMostVolumes = 128;
+constexpr std::uint32_t kMostBlocks = 1 << 18;  // of a volume: 32 GiB in blocks of 128 KiB
 
 std::uint32_t sum_of(ByteView bytes) {
   return ~crc32(0, bytes);
@@ -187,7 +188,13 @@ class Reader {
       least = std::min(least, erase->ec);
       most = std::max(most, erase->ec);
       auto volume = header_at<VolumeHeader>(*image_, at + erase->vid_hdr_offset, kVolumeMagic);
-      if (volume) add(*volume, at + erase->data_offset);
+      if (!volume) continue;
+      if (volume->lnum > kMostBlocks) {
+        out_.warn(fmt::format("the eraseblock at offset {} claims to be block {} of a volume; it is left out",
+                              at, volume->lnum));
+      } else {
+        add(*volume, at + erase->data_offset);
+      }
     }
     read_table();
     out_.facts = {{"eraseblock", fmt::format("{} bytes, {} of data", grouped(size), grouped(data_))},
@@ -275,7 +282,7 @@ class Reader {
 
   void present(std::uint32_t id, const Volume& volume) {
     std::string name = volume.name.empty() ? fmt::format("volume-{}", id) : volume.name;
-    std::replace(name.begin(), name.end(), '/', '_');
+    name = as_path_part(std::move(name));
     auto source = std::make_shared<VolumeSource>(image_, volume, data_);
     std::string comment = fmt::format("{} of {} blocks", volume.blocks.size(), volume.reserved);
     if (volume.updating)

@@ -8,6 +8,7 @@
 #include "base/text.h"
 #include "base/units.h"
 #include "codec/block.h"
+#include "format/filesystem/device_number.h"
 #include "format/filesystem/file_tree.h"
 #include "format/flash/ubifs_index.h"
 #include "format/formats.h"
@@ -171,8 +172,7 @@ class UbifsContainer final : public FileTree {
     } else if ((entry.kind == EntryKind::block_device || entry.kind == EntryKind::character_device) &&
                inode.inline_data.size() >= 4) {
       std::uint32_t device = load_little<std::uint32_t>(inode.inline_data.data());
-      entry.extras().device_major = (device & 0xFFF00) >> 8;
-      entry.extras().device_minor = (device & 0xFF) | (device >> 12 & 0xFFF00);
+      set_device(entry.extras(), device);
     }
     sink(std::move(item));
   }

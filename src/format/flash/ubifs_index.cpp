@@ -21,6 +21,7 @@ constexpr std::uint32_t kMagic = 0x06101831;
 constexpr std::size_t kCommon = 24, kKey = 8;
 constexpr std::uint32_t kLongestNode = 1 << 20;
 constexpr int kDeepest = 64;
+constexpr std::uint64_t kMostLeaves = 8 << 20, kSmallVolume = 64 << 20;
 constexpr std::uint32_t kMasterFirst = 1, kMasterLast = 2, kLogFirst = 3;
 enum NodeType : std::uint8_t {
   inode = 0,
@@ -174,12 +175,21 @@ class Reader {
     }
   }
 
+  /// What is read again and again is no tree of a file system.
+  void count_read(std::uint64_t bytes) {
+    read_ += bytes;
+    if (read_ > 8 * volume_.size() + kSmallVolume)
+      throw LimitExceeded("UBIFS: its index leads to the same nodes again and again");
+  }
+
   void leaf(const Key& key, const NodePlace& at) {
+    if (++leaves_ > kMostLeaves) throw LimitExceeded("UBIFS: more than 8 million inodes, names and blocks");
     if (key.type == inode_key) {
       out_.inodes[key.inode] = at;
     } else if (key.type == data_key) {
       out_.data[key.inode][key.rest] = at;
     } else if (key.type == name_key) {
+      count_read(at.length);
       try {
         add_name(read_node(volume_, at));
       } catch (const Malformed& error) {
@@ -232,6 +242,7 @@ class Reader {
       if (!begun) break;
     }
     for (auto [block, offset] : buds) {
+      count_read(out_.super.leb_size);
       each_node(block, offset, [&](const Common& common, ByteView, const NodePlace& at) {
         if (common.type <= truncation && common.type != extended)
           nodes.push_back({common.sequence, common.type, at});
@@ -273,6 +284,7 @@ class Reader {
   std::uint32_t log_ = 0;
   NodePlace root_;
   std::set<std::uint64_t> seen_;
+  std::uint64_t read_ = 0, leaves_ = 0;
 };
 
 }  // namespace

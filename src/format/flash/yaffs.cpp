@@ -11,6 +11,7 @@
 #include "base/structure.h"
 #include "base/text.h"
 #include "base/units.h"
+#include "format/filesystem/device_number.h"
 #include "format/filesystem/file_tree.h"
 #include "format/formats.h"
 #include "io/extent_source.h"
@@ -223,8 +224,7 @@ class YaffsContainer final : public FileTree {
       std::string_view target = as_text(header.alias);
       entry.extras().link_target = target.substr(0, target.find('\0'));
     } else if (header.type == special) {
-      entry.extras().device_major = (header.yst_rdev & 0xFFF00) >> 8;
-      entry.extras().device_minor = (header.yst_rdev & 0xFF) | (header.yst_rdev >> 12 & 0xFFF00);
+      set_device(entry.extras(), header.yst_rdev);
     }
     sink(std::move(item));
   }

@@ -11,6 +11,7 @@
 #include "codec/lzss.h"
 #include "codec/raw_blocks.h"
 #include "codec/run_length.h"
+#include "io/first_bytes.h"
 #include "layout/run/step_arguments.h"
 
 namespace operculum::layout {
@@ -32,25 +33,9 @@ constexpr char kStored[] = "stored", kDeflate[] = "deflate", kDeflate64[] = "def
                kZstd[] = "zstd", kLz4[] = "lz4", kCompress[] = "compress";
 
 /// Only the first bytes.
-class TakeStream final : public Stream {
- public:
-  TakeStream(StreamPtr inner, std::uint64_t size) : inner_(std::move(inner)), left_(size) {}
-  std::size_t read(ByteSpan out) override {
-    std::size_t count =
-        left_ == 0
-            ? 0
-            : inner_->read(out.first(static_cast<std::size_t>(std::min<std::uint64_t>(out.size(), left_))));
-    left_ -= count;
-    return count;
-  }
-
- private:
-  StreamPtr inner_;
-  std::uint64_t left_;
-};
 StreamPtr open_take(StreamPtr packed, const StepArguments& given, Size) {
   if (given[0].number < 0) throw Malformed(fmt::format("take: {} bytes are wanted", given[0].number));
-  return std::make_unique<TakeStream>(std::move(packed), static_cast<std::uint64_t>(given[0].number));
+  return make_first_bytes(std::move(packed), static_cast<std::uint64_t>(given[0].number));
 }
 
 /// The size a step was told, else the one that is expected of the whole chain.
