@@ -190,9 +190,9 @@ void use_told_forms(Session& session) {
     auto page = parse_number(numbers[0]),
          spare = numbers.size() == 2 ? parse_number(numbers[1]) : std::nullopt;
     if (!page || !spare || *page < 256 || *page > 65536 || *spare == 0 || *spare > *page)
-      throw UsageError(
+      throw UsageError{
           fmt::format("--pages: expected a page and its spare bytes such as 2048+64, found \"{}\"",
-                      escape(session.pages)));
+                      escape(session.pages))};
     context.preferred.push_back(
         told_nand_dump_format({static_cast<std::uint32_t>(*page), static_cast<std::uint32_t>(*spare), 0}));
   }
@@ -203,7 +203,7 @@ void use_told_forms(Session& session) {
       context.preferred.push_back(cut_file_format(tree ? read_tree_partitions(open_file(session.parts))
                                                        : read_partition_line(session.parts)));
     } catch (const Malformed& wrong) {
-      throw UsageError(wrong.what());
+      throw UsageError{wrong.what()};
     }
   }
 }
