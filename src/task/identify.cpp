@@ -249,8 +249,12 @@ Identification identify(const std::string& target, const IdentifyRequest& reques
     out.layers.push_back(look(layer, wanted && (cheap || request.count_solid)));
     if (layer.format->family == "partition table" && wanted)
       out.layers.back().parts = look_at_parts(layer, context);
-    if (last && wanted && can_be_mapped(*layer.format) && layer.content)
-      if (SourcePtr bytes = layer.content->source()) out.map = map_regions(*layer.container, bytes, context);
+    bool mapped =
+        can_be_mapped(*layer.format) && (layer.format->family != "partition table" || request.map_disks);
+    if (last && wanted && mapped && layer.content) {
+      if (SourcePtr bytes = layer.content->source(); bytes && !bytes->costly())
+        out.map = map_regions(*layer.container, bytes, context);
+    }
   }
   bool leaf = place.layers.empty() || place.layers.back().format->single_stream || place.entry;
   if (leaf && place.content) name_leaf(place, context, out);

@@ -50,6 +50,7 @@ struct Identification {
 
 struct IdentifyRequest {
   bool count_solid = false;  ///< decode solid layers to count what is in them
+  bool map_disks = false;    ///< make the map of tables of partitions, too, whose parts are told anyway
 };
 
 Identification identify(const std::string& target, const IdentifyRequest& request, OpenContext& context);

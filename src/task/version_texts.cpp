@@ -6,7 +6,7 @@
 namespace operculum {
 namespace {
 
-constexpr std::uint64_t kReach = 256 << 20;
+constexpr std::uint64_t kReach = 64 << 20;
 constexpr std::size_t kBlock = 1 << 20, kShortest = 10, kLongest = 160;
 
 bool is_digit(char c) {

@@ -1,5 +1,7 @@
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "base/units.h"
 #include "cli/session.h"
 #include "report/records.h"
@@ -7,8 +9,18 @@
 
 namespace operculum::cli {
 namespace {
+
 constexpr std::size_t kWidth = 100, kIndent = 12;  // columns
+
+/// In which order families are told: what people meet most comes first.
+constexpr std::string_view kFamilies[] = {"archive",         "stream",      "package", "disk image",
+                                          "partition table", "file system", "firmware"};
+std::size_t place_of(std::string_view family) {
+  return static_cast<std::size_t>(std::find(std::begin(kFamilies), std::end(kFamilies), family) -
+                                  std::begin(kFamilies));
 }
+
+}  // namespace
 
 void add_formats(CommandLine& program, Session& session) {
   Options command = program.command(
@@ -20,6 +32,9 @@ void add_formats(CommandLine& program, Session& session) {
     std::vector<const Format*> all;
     for (const Format& format : formats()) all.push_back(&format);
     for (const Format& format : session.library().formats()) all.push_back(&format);
+    std::stable_sort(all.begin(), all.end(), [](const Format* a, const Format* b) {
+      return place_of(a->family) < place_of(b->family);
+    });
     if (session.json) {
       for (const Format* format : all) session.data.write(json_line(*format));
       return;

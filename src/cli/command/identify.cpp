@@ -203,6 +203,7 @@ void add_identify(CommandLine& program, Session& session) {
     prepare(session);
     bool colour = session.output.empty() && colour_wanted(1);
     bool brief = options->brief || has_folder(options->targets);
+    options->request.map_disks = session.json || !options->page.empty();
     for (const std::string& target : options->folders.files(session, options->targets)) {
       try {
         Identification found = identify(target, options->request, session.context);
