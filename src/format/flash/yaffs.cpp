@@ -45,7 +45,8 @@ struct Header {
 constexpr std::size_t kTags = size_on_disk<Tags>, kHeader = size_on_disk<Header>;
 
 enum Type : std::uint32_t { file = 1, symbolic_link = 2, folder = 3, hard_link = 4, special = 5 };
-constexpr std::uint32_t kRoot = 1, kUnlinked = 3, kDeleted = 4, kErased = 0xFFFFFFFF, kNoSum = 0xFFFF;
+// Objects whose folder is 3 or 4 were taken away: no way leads there from the root.
+constexpr std::uint32_t kRoot = 1, kErased = 0xFFFFFFFF, kNoSum = 0xFFFF;
 constexpr std::uint32_t kExtraInfo = 0x80000000, kObjectMask = 0x0FFFFFFF, kMostPieces = 1 << 24;
 
 /// How pages and tags lie in an image.
