@@ -2,7 +2,10 @@
 // kernels.
 #include <gtest/gtest.h>
 
+#include <algorithm>
+
 #include "codec/codec.h"
+#include "format/formats.h"
 #include "support/firmware_writer.h"
 #include "support/has.h"
 #include "support/open.h"
@@ -257,6 +260,18 @@ TEST(VendorBoot, FragmentsHaveNames) {
   ASSERT_EQ(held.format(), "vendor-boot");
   EXPECT_EQ(paths_of(*held), "ramdisks/ramdisk-0 ramdisks/modules");
   EXPECT_EQ(text_at(*held, "ramdisks/modules").size(), 200u);
+}
+
+TEST(VendorBoot, APageOfNothingIsRefused) {
+  Canvas image(4096);
+  image.text(0, "VNDRBOOT");
+  image.u32(8, 4);
+  auto format = std::find_if(formats().begin(), formats().end(),
+                             [](const Format& one) { return one.id == "vendor-boot"; });
+  ASSERT_NE(format, formats().end());
+  OpenContext context;
+  EXPECT_THROW(format->open({make_content(make_memory_source(image.take())), "vendor.img", nullptr}, context),
+               Malformed);
 }
 
 // ---- device upgrades

@@ -177,6 +177,7 @@ ContainerPtr open_vendor_boot(const Input& input, OpenContext& context) {
   Bytes head = read_up_to(*bytes, 0, kHeadSize);
   LittleFields f(head, "vendor boot image header");
   std::uint32_t version = f.u32(8), page = f.u32(12), ramdisk = f.u32(24), trees = f.u32(2100);
+  if (!is_page_size(page)) throw Malformed(fmt::format("vendor boot image header: a page of {} bytes", page));
   Firmware out;
   out.facts.emplace_back("header version", std::to_string(version));
   add_fact(out, "name", field_text(f.bytes(2080, 16)));
