@@ -37,6 +37,20 @@ std::string look_of(const Source& file, std::uint64_t at, std::uint64_t size) {
   return bits > kDense && sample.size() >= 4096 ? "packed or encrypted" : "data";
 }
 
+/// How many bytes of filling (0x00 or 0xff) a stretch begins with.
+std::uint64_t filling_at(const Source& file, std::uint64_t at, std::uint64_t size) {
+  std::uint64_t done = 0;
+  while (done < size) {
+    Bytes block = read_up_to(file, at + done, std::min<std::uint64_t>(kSample, size - done));
+    if (block.empty() || (block[0] != 0 && block[0] != 0xFF)) break;
+    if (done > 0 && block[0] != read_up_to(file, at, 1)[0]) break;
+    auto other = std::find_if(block.begin(), block.end(), [&](Byte b) { return b != block[0]; });
+    done += static_cast<std::uint64_t>(other - block.begin());
+    if (other != block.end()) break;
+  }
+  return done;
+}
+
 class Mapper {
  public:
   explicit Mapper(OpenContext& context) : context_(context) {}
@@ -130,6 +144,13 @@ class Mapper {
     std::vector<Region> out;
     auto gap = [&](std::uint64_t from, std::uint64_t to) {
       if (to <= from || to - from < kLeastGap) return;
+      // what is erased in front of something is told by itself
+      if (std::uint64_t filled = filling_at(file, from, to - from);
+          filled >= kLeastGap && filled < to - from) {
+        out.push_back({.at = from, .size = filled, .what = look_of(file, from, filled), .gap = true});
+        from += filled;
+        if (to - from < kLeastGap) return;
+      }
       out.push_back({.at = from, .size = to - from, .what = look_of(file, from, to - from), .gap = true});
     };
     std::uint64_t done = begin;
