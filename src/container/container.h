@@ -115,7 +115,8 @@ class Container : public std::enable_shared_from_this<Container> {
   /// Facts about the whole, such as {"comment", "..."} or {"volumes", "3"}, for `identify`.
   virtual std::vector<std::pair<std::string, std::string>> facts() { return {}; }
 
-  /// The whole as a text that a person reads, such as the source of a device tree; nothing where there is none.
+  /// The whole as a text that a person reads, such as the source of a device tree; nothing where there is
+  /// none.
   virtual std::optional<std::string> text() { return std::nullopt; }
 
   /// Whether installation() has something to tell; cheap.

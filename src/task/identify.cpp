@@ -88,10 +88,10 @@ std::string ending_of(const std::string& name) {
 
 /// Endings that anybody gives to anything: they claim nothing.
 bool is_general(std::string_view ending) {
-  constexpr std::string_view kGeneral[] = {".bin", ".bundle", ".cfg", ".dat",   ".data", ".db",
-                                           ".dd",  ".dump",   ".fs",  ".image", ".img",  ".iso",
-                                           ".map", ".mod",    ".pak", ".part",  ".pkg",  ".raw",
-                                           ".res", ".rom",    ".run", ".sys",   ".fw",   ".disk"};
+  constexpr std::string_view kGeneral[] = {".bin",  ".bundle", ".cfg",   ".dat", ".data", ".db",  ".dd",
+                                           ".dump", ".fs",     ".image", ".img", ".iso",  ".map", ".mod",
+                                           ".pak",  ".part",   ".pkg",   ".raw", ".res",  ".rom", ".run",
+                                           ".sys",  ".fw",     ".disk",  ".sh",  ".doc",  ".fd"};
   return std::find(std::begin(kGeneral), std::end(kGeneral), ending) != std::end(kGeneral);
 }
 

@@ -87,8 +87,10 @@ TEST(AddressedText, TiAndVerilog) {
 }
 
 TEST(ByteText, TextsThatOnlyBeginSoAreLeftAlone) {
-  for (const char* text : {":smile: to you\n", "Saltmarsh Point\n", "@home in the marsh\n",
-                           "S1 is a sensor\nS2 too\n", "@12 people came\n"})
+  for (const char* text :
+       {":smile: to you\n", "Saltmarsh Point\n", "@home in the marsh\n", "S1 is a sensor\nS2 too\n",
+        "@12 people came\n", "/* a program\n * @12\n * 00 11\n */\nint main() { return 0; }\n",
+        "// one\n// @two\n// three\n// 4\n// 5\n// 6\n// 7\n// 8\n// 9\n"})
     EXPECT_EQ(open_text(text).format(), "none") << text;
 }
 

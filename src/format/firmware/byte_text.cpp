@@ -282,8 +282,14 @@ MemoryFile read_lines(Stream& stream, LineReader& reader) {
   return lines.finish();
 }
 
-/// Whether the first lines of the front are of this form; one in four may be damaged.
-bool begins_as(Probe& probe, LineReader& reader) {
+/// How sure the first lines of a file have to be.
+enum class First {
+  mostly,  ///< of lines with checksums one in four may be damaged
+  all,     ///< where there are none, every line has to be of the form
+};
+
+/// Whether the first lines of the front are of this form, and hold some bytes.
+bool begins_as(Probe& probe, LineReader& reader, First first) {
   constexpr std::size_t kLines = 8;
   std::string_view text = as_text(probe.head(4096));
   if (text.find('\0') != std::string_view::npos) return false;
@@ -298,9 +304,9 @@ bool begins_as(Probe& probe, LineReader& reader) {
     } catch (const Error&) {
       ++damaged;
     }
-    return goes_on && sound + damaged < kLines;
+    return goes_on && (first == First::all ? damaged == 0 : sound + damaged < kLines);
   });
-  return sound > 0 && damaged * 3 <= sound && (!out.images.empty() || sound + damaged == kLines);
+  return !out.images.empty() && damaged * 3 <= sound && (first == First::mostly || damaged == 0);
 }
 
 template <typename Reader, typename... How>
@@ -312,13 +318,13 @@ ContainerPtr open_text(const Input& input, OpenContext& context, How... how) {
 Match recognise_intel(Probe& probe) {
   if (!starts_with(probe.head(1), ":")) return Match::none;
   IntelHex reader;
-  return begins_as(probe, reader) ? Match::front : Match::none;
+  return begins_as(probe, reader, First::mostly) ? Match::front : Match::none;
 }
 
 Match recognise_s_records(Probe& probe) {
   if (!starts_with(probe.head(1), "S")) return Match::none;
   SRecords reader;
-  return begins_as(probe, reader) ? Match::front : Match::none;
+  return begins_as(probe, reader, First::mostly) ? Match::front : Match::none;
 }
 
 /// "@" and digits in the first line; the end tells which of the two it is.
@@ -330,7 +336,7 @@ Match recognise_addressed(Probe& probe, bool ti) {
   bool ends_ti = end.ends_with("\nq") || end.ends_with("\nQ");
   if (ti != ends_ti) return Match::none;
   AddressedBytes reader(ti);
-  if (!begins_as(probe, reader)) return Match::none;
+  if (!begins_as(probe, reader, First::all)) return Match::none;
   return head.find('@') != std::string_view::npos ? Match::front : Match::weak;
 }
 
