@@ -49,7 +49,7 @@ void search(Measure& m) {
     });
     if (counts[0] == 0) std::abort();
   };
-  m.compare("search 256 MiB for containers (counting its bytes)", 3.0,
+  m.compare("search 256 MiB for containers (counting its bytes)", 3.5,
             [&] { return Measure::forked(look_at_each); }, {m.program, "list", "--paths", "--search", path});
   std::filesystem::remove(path);
 }
@@ -77,7 +77,7 @@ void uefi(Measure& m) {
     for (std::uint32_t i = 0; i < 100; ++i)
       files.push_back(
           uefi_file(fmt::format("{:08x}-2222-3333-4444-555555555555", i), 7,
-                    {uefi_section(0x10, text_like(200 << 10, i)), uefi_name(fmt::format("Driver{}", i))}));
+                    {uefi_section(0x10, text_like(60 << 10, i)), uefi_name(fmt::format("Driver{}", i))}));
     Bytes packed = encode("lzma-alone", uefi_section(0x17, uefi_volume(files, 8 << 20)));
     write(packed_path, packed);
     Bytes section = uefi_guided("ee4e5898-3914-4259-9d6e-dc7bd79403cf", packed);
