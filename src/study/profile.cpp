@@ -8,12 +8,9 @@ namespace {
 
 constexpr std::uint64_t kMostBlocks = 2000, kLeastBlock = 256;
 
-struct Counted {
-  Look look;
-  float entropy;
-};
+}  // namespace
 
-Counted count(ByteView bytes) {
+Counted count_bytes(ByteView bytes) {
   std::array<std::uint32_t, 256> seen{};
   for (Byte byte : bytes) ++seen[byte];
   double size = static_cast<double>(bytes.size()), entropy = 0, printed = 0;
@@ -34,8 +31,6 @@ Counted count(ByteView bytes) {
   return {look, static_cast<float>(entropy)};
 }
 
-}  // namespace
-
 std::string_view name_of(Look look) {
   constexpr std::string_view kNames[] = {"filling", "text", "structured", "packed or encrypted"};
   return kNames[static_cast<std::size_t>(look)];
@@ -48,7 +43,7 @@ Profile profile_of(const Source& file) {
   for (std::uint64_t at = 0; at < file.size(); at += profile.block) {
     std::size_t size = file.read_at(at, block);
     if (size == 0) break;
-    Counted counted = count(ByteView(block).first(size));
+    Counted counted = count_bytes(ByteView(block).first(size));
     profile.entropy.push_back(counted.entropy);
     profile.bytes[static_cast<std::size_t>(counted.look)] += size;
     if (!profile.ranges.empty() && profile.ranges.back().look == counted.look)

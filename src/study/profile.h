@@ -16,6 +16,13 @@ enum class Look {
 };
 std::string_view name_of(Look look);
 
+/// Bytes by what comes how often among them.
+struct Counted {
+  Look look;
+  float entropy;  ///< bits a byte
+};
+Counted count_bytes(ByteView bytes);
+
 /// A run of blocks that look alike.
 struct LookRange {
   Look look;

@@ -3,10 +3,11 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <cmath>
 
 #include "base/error.h"
 #include "container/identify.h"
+#include "format/firmware/firmware_parts.h"
+#include "study/profile.h"
 #include "task/version_texts.h"
 
 namespace operculum {
@@ -21,34 +22,11 @@ constexpr std::uint64_t kLeastGap = 512;       // bytes: less is alignment, or a
 std::string look_of(const Source& file, std::uint64_t at, std::uint64_t size) {
   Bytes sample = read_up_to(file, at, std::min(size, kSample));
   if (sample.empty()) return "behind the end of the file";
-  std::array<std::uint64_t, 256> counts{};
-  for (Byte b : sample) ++counts[b];
-  if (counts[sample[0]] == sample.size()) return fmt::format("filled with {:#04x}", sample[0]);
-  double bits = 0;
-  std::uint64_t printable = counts['\n'] + counts['\r'] + counts['\t'];
-  for (std::size_t b = 0; b < counts.size(); ++b) {
-    if (b >= 0x20 && b < 0x7F) printable += counts[b];
-    if (counts[b] == 0) continue;
-    double share = static_cast<double>(counts[b]) / static_cast<double>(sample.size());
-    bits -= share * std::log2(share);
-  }
-  if (printable * 20 > sample.size() * 19) return "text";
-  constexpr double kDense = 7.8;  // bits a byte
-  return bits > kDense && sample.size() >= 4096 ? "packed or encrypted" : "data";
-}
-
-/// How many bytes of filling (0x00 or 0xff) a stretch begins with.
-std::uint64_t filling_at(const Source& file, std::uint64_t at, std::uint64_t size) {
-  std::uint64_t done = 0;
-  while (done < size) {
-    Bytes block = read_up_to(file, at + done, std::min<std::uint64_t>(kSample, size - done));
-    if (block.empty() || (block[0] != 0 && block[0] != 0xFF)) break;
-    if (done > 0 && block[0] != read_up_to(file, at, 1)[0]) break;
-    auto other = std::find_if(block.begin(), block.end(), [&](Byte b) { return b != block[0]; });
-    done += static_cast<std::uint64_t>(other - block.begin());
-    if (other != block.end()) break;
-  }
-  return done;
+  study::Counted counted = study::count_bytes(sample);
+  if (counted.look == study::Look::filling) return fmt::format("filled with {:#04x}", sample[0]);
+  if (counted.look == study::Look::text) return "text";
+  constexpr float kDense = 7.8F;  // bits a byte
+  return counted.entropy > kDense && sample.size() >= 4096 ? "packed or encrypted" : "data";
 }
 
 class Mapper {

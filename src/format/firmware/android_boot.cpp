@@ -73,6 +73,12 @@ void read_footer(const Source& bytes, std::uint64_t& end, Firmware& out) {
   end = bytes.size();
 }
 
+/// What lies behind the last part.
+void finish(const Source& bytes, std::uint64_t end, Firmware& out) {
+  read_footer(bytes, end, out);
+  add_what_is_behind(bytes, end, out);
+}
+
 // ---- the boot image
 
 std::uint32_t boot_version(ByteView head) {
@@ -99,9 +105,7 @@ void read_old_boot(ByteView head, const Source& bytes, Firmware& out) {
   if (trees > 0) pages.add("device-trees", "device trees", trees);
   if (trees == 0 && version >= 1) pages.add("recovery-dtbo", "device tree overlay", f.u32(1632));
   if (trees == 0 && version >= 2) pages.add("dtb", "device tree", f.u32(1648), at_address(f.u64(1652)));
-  std::uint64_t end = pages.at();
-  read_footer(bytes, end, out);
-  add_what_is_behind(bytes, end, out);
+  finish(bytes, pages.at(), out);
 }
 
 void read_new_boot(ByteView head, const Source& bytes, Firmware& out) {
@@ -114,9 +118,7 @@ void read_new_boot(ByteView head, const Source& bytes, Firmware& out) {
   pages.add("kernel", "kernel", f.u32(8));
   pages.add("ramdisk", "ramdisk", f.u32(12));
   if (version >= 4) pages.add("signature", "boot signature", f.u32(1580));
-  std::uint64_t end = pages.at();
-  read_footer(bytes, end, out);
-  add_what_is_behind(bytes, end, out);
+  finish(bytes, pages.at(), out);
 }
 
 Match recognise_android_boot(Probe& probe) {
@@ -197,9 +199,7 @@ ContainerPtr open_vendor_boot(const Input& input, OpenContext& context) {
     pages.pass(f.u32(2112));
     pages.add("bootconfig", "boot configuration", f.u32(2124));
   }
-  std::uint64_t end = pages.at();
-  read_footer(*bytes, end, out);
-  add_what_is_behind(*bytes, end, out);
+  finish(*bytes, pages.at(), out);
   return make_firmware(std::move(bytes), std::move(out));
 }
 

@@ -212,16 +212,14 @@ class AddressedBytes final : public LineReader {
 
 // ---- what they have in common
 
-/// Calls `take` for each line that is not empty, with its number; until it returns false.
+/// Calls `take` for each line that is not empty, until it returns false.
 template <typename Take>
 void each_line(std::string_view text, const Take& take) {
-  std::size_t number = 0;
   while (!text.empty()) {
     std::size_t end = std::min(text.find('\n'), text.size());
     std::string_view line = trim(text.substr(0, end));
-    ++number;
     text.remove_prefix(std::min(end + 1, text.size()));
-    if (!line.empty() && !take(line, number)) return;
+    if (!line.empty() && !take(line)) return;
   }
 }
 
@@ -296,7 +294,7 @@ bool begins_as(Probe& probe, LineReader& reader, First first) {
   bool cut = text.size() == 4096;
   std::size_t sound = 0, damaged = 0;
   MemoryFile out;
-  each_line(cut ? text.substr(0, text.rfind('\n') + 1) : text, [&](std::string_view line, std::size_t) {
+  each_line(cut ? text.substr(0, text.rfind('\n') + 1) : text, [&](std::string_view line) {
     bool goes_on = true;
     try {
       goes_on = reader.take(line, out);

@@ -106,19 +106,25 @@ ContainerPtr make_firmware(SourcePtr bytes, Firmware firmware) {
   return std::make_shared<FirmwareContainer>(std::move(bytes), std::move(firmware));
 }
 
-bool is_filling(const Source& bytes, std::uint64_t at, std::uint64_t size) {
+std::uint64_t filling_at(const Source& bytes, std::uint64_t at, std::uint64_t size) {
   constexpr std::uint64_t kBlock = 64 * 1024;
   std::optional<Byte> filler;
-  for (std::uint64_t end = at + size; at < end;) {
-    Bytes block = read_up_to(bytes, at, std::min(kBlock, end - at));
-    if (block.empty()) return true;
+  std::uint64_t done = 0;
+  while (done < size) {
+    Bytes block = read_up_to(bytes, at + done, std::min(kBlock, size - done));
+    if (block.empty()) break;
     if (!filler) filler = block[0];
-    if ((*filler != 0 && *filler != 0xFF) ||
-        !std::all_of(block.begin(), block.end(), [&](Byte b) { return b == *filler; }))
-      return false;
-    at += block.size();
+    if (*filler != 0 && *filler != 0xFF) break;
+    auto other = std::find_if(block.begin(), block.end(), [&](Byte b) { return b != *filler; });
+    done += static_cast<std::uint64_t>(other - block.begin());
+    if (other != block.end()) break;
   }
-  return true;
+  return done;
+}
+
+bool is_filling(const Source& bytes, std::uint64_t at, std::uint64_t size) {
+  std::uint64_t there = std::min(size, bytes.size() - std::min(at, bytes.size()));
+  return filling_at(bytes, at, there) == there;
 }
 
 void add_what_is_behind(const Source& bytes, std::uint64_t end, Firmware& out) {

@@ -41,6 +41,9 @@ ContainerPtr make_firmware(SourcePtr bytes, Firmware firmware);
 /// What follows `end` in a file, as a part named "behind", where it is more than filling (0x00 or 0xff).
 void add_what_is_behind(const Source& bytes, std::uint64_t end, Firmware& out);
 
+/// How many bytes of filling, all 0x00 or all 0xff, a stretch begins with.
+std::uint64_t filling_at(const Source& bytes, std::uint64_t at, std::uint64_t size);
+
 /// Whether a stretch is filled with one byte, 0x00 or 0xff; an empty one is.
 bool is_filling(const Source& bytes, std::uint64_t at, std::uint64_t size);
 

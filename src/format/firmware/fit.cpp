@@ -5,6 +5,8 @@
 // CBC mode with padding after PKCS #7.
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "base/error.h"
 #include "base/sum_kinds.h"
 #include "base/text.h"
@@ -37,15 +39,11 @@ std::optional<Place> place_of(const Node& image, std::uint64_t tree_size) {
 constexpr std::size_t kMostNames = 10'000;
 constexpr std::size_t kBlockSize = 16;  // of AES, in bytes
 
-/// The name that our sums have for an algorithm of a hash node.
-std::string_view sum_name(std::string_view algorithm) {
-  constexpr std::pair<std::string_view, std::string_view> kNames[] = {
-      {"crc32", "crc32"},   {"md5", "md5"},       {"sha1", "sha1"},
-      {"sha256", "sha256"}, {"sha384", "sha384"}, {"sha512", "sha512"}};
-  for (auto [theirs, ours] : kNames) {
-    if (theirs == algorithm) return find_sum(ours) != nullptr ? ours : "";
-  }
-  return "";
+/// The sum of a hash node's algorithm, which bears the same name here; null: none that is known.
+const SumKind* sum_of(std::string_view algorithm) {
+  constexpr std::string_view kAlgorithms[] = {"crc32", "md5", "sha1", "sha256", "sha384", "sha512"};
+  bool known = std::find(std::begin(kAlgorithms), std::end(kAlgorithms), algorithm) != std::end(kAlgorithms);
+  return known ? find_sum(algorithm) : nullptr;
 }
 
 /// The strongest hash of an image that can be compared.
@@ -56,9 +54,9 @@ Expected strongest_hash(const Node& image, std::string& told) {
       told += (told.empty() ? "" : ", ") + std::string("signed ") + one.string("algo");
     if (!one.name.starts_with("hash")) continue;
     const Property* value = one.property("value");
-    std::string_view sum = sum_name(one.string("algo"));
-    if (value == nullptr || sum.empty() || value->value.size() != find_sum(sum)->bytes) continue;
-    if (best.digest.size() < value->value.size()) best = {.sum = sum, .digest = value->value};
+    const SumKind* sum = sum_of(one.string("algo"));
+    if (value == nullptr || sum == nullptr || value->value.size() != sum->bytes) continue;
+    if (best.digest.size() < value->value.size()) best = {.sum = sum->name, .digest = value->value};
   }
   return best;
 }

@@ -6,6 +6,7 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "container/identify.h"
+#include "format/archive/cpio_header.h"
 #include "format/firmware/firmware_parts.h"
 #include "format/formats.h"
 #include "io/cached_source.h"
@@ -13,24 +14,37 @@
 namespace operculum {
 namespace {
 
-constexpr std::string_view kMagics[] = {"070701", "070702"};
 constexpr std::size_t kMostMembers = 4096, kMostArchives = 64;
-constexpr std::uint64_t kMostZeros = 1 << 20, kAlignment = 4;
-constexpr std::size_t kHeader = 110, kLongestName = 4096;
+constexpr std::uint64_t kMostZeros = 1 << 20;
+constexpr std::size_t kLongestName = 4096;
+
+/// The form of the archive that begins so, if it is one that the kernel reads.
+const cpio::VariantInfo* form_of(ByteView head) {
+  const cpio::VariantInfo* info = head.size() < 6 ? nullptr : cpio::variant_of(head);
+  bool known =
+      info != nullptr && (info->variant == cpio::Variant::newc || info->variant == cpio::Variant::crc);
+  return known ? info : nullptr;
+}
 
 /// Where the archive that begins at `at` ends, behind its trailer; nothing when it is no whole archive in the
 /// form that the kernel reads.
 std::optional<std::uint64_t> archive_end(const Source& bytes, std::uint64_t at) {
   for (std::size_t i = 0; i < kMostMembers; ++i) {
-    Bytes raw = read_up_to(bytes, at, kHeader + 16);
-    if (raw.size() < kHeader + 11) return std::nullopt;
-    std::string_view text = as_text(raw);
-    if (text.substr(0, 6) != kMagics[0] && text.substr(0, 6) != kMagics[1]) return std::nullopt;
-    auto size = parse_number(text.substr(54, 8), 16), name = parse_number(text.substr(94, 8), 16);
-    if (!size || !name || *name == 0 || *name > kLongestName) return std::nullopt;
-    auto padded = [](std::uint64_t count) { return (count + kAlignment - 1) / kAlignment * kAlignment; };
-    at += padded(kHeader + *name) + padded(*size);
-    if (text.substr(kHeader).starts_with("TRAILER!!!")) return at;
+    Bytes raw =
+        read_up_to(bytes, at, cpio::info_of(cpio::Variant::newc).header_size + cpio::kTrailerName.size());
+    const cpio::VariantInfo* form = form_of(raw);
+    if (form == nullptr || raw.size() <= form->header_size) return std::nullopt;
+    cpio::Header header;
+    try {
+      header = cpio::read_header(raw, at, *form);
+    } catch (const Malformed&) {
+      return std::nullopt;
+    }
+    if (header.namesize == 0 || header.namesize > kLongestName) return std::nullopt;
+    std::uint64_t name_end = form->header_size + header.namesize;
+    at += name_end + cpio::padding_to(name_end, form->alignment) + header.filesize +
+          cpio::padding_to(header.filesize, form->alignment);
+    if (as_text(raw).substr(form->header_size) == cpio::kTrailerName) return at;
   }
   return std::nullopt;
 }
@@ -71,9 +85,7 @@ std::vector<Archive> archives_of(const SourcePtr& whole) {
 }
 
 Match recognise_initramfs(Probe& probe) {
-  ByteView head = probe.head(kHeader);
-  bool begins = std::any_of(std::begin(kMagics), std::end(kMagics),
-                            [&](auto magic) { return starts_with(head, magic); });
+  bool begins = form_of(probe.head(6)) != nullptr;
   return begins && probe.source() && !archives_of(probe.source()).empty() ? Match::front : Match::none;
 }
 

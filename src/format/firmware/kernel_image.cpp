@@ -40,6 +40,12 @@ std::string version_at(const Source& bytes, std::uint64_t at) {
   return field_text(read_up_to(bytes, at, kLongestVersion));
 }
 
+/// Of a zImage, from where it begins to where it ends, as its header tells; in bytes.
+std::uint32_t arm_size(ByteView head) {
+  LittleFields f(head, "zImage header");
+  return f.u32(44) - f.u32(40);
+}
+
 /// Of the part in real mode, with the boot sector, in bytes; 4 sectors where none are stated.
 std::uint64_t setup_size(ByteView head) {
   unsigned sectors = head[0x1F1] == 0 ? 4 : head[0x1F1];
@@ -78,9 +84,8 @@ void read_x86(const SourcePtr& bytes, ByteView head, Firmware& out) {
 
 /// The packed kernel within the code of an unpacker: the first packed stream that really decodes.
 void read_arm(const SourcePtr& bytes, ByteView head, OpenContext& context, Firmware& out) {
-  LittleFields f(head, "zImage header");
   std::uint64_t size =
-      std::clamp<std::uint64_t>(f.u32(44) - f.u32(40), kArmHeader, std::max(bytes->size(), kArmHeader));
+      std::clamp<std::uint64_t>(arm_size(head), kArmHeader, std::max(bytes->size(), kArmHeader));
   out.facts.emplace_back("processor", "ARM");
   std::vector<Embedded> found = find_embedded(bytes, kArmHeader, size - kArmHeader, context, {.most = 1});
   if (found.empty()) {
@@ -125,9 +130,7 @@ Match recognise_kernel(Probe& probe) {
   if (kind == Kind::none) return Match::none;
   // Parts of an image begin as the image does: the set-up part of x86, the unpacker of ARM.
   if (kind == Kind::x86 && probe.size() == setup_size(head)) return Match::none;
-  if (kind == Kind::arm &&
-      probe.size().value_or(UINT64_MAX) < LittleFields(head, "").u32(44) - LittleFields(head, "").u32(40))
-    return Match::none;
+  if (kind == Kind::arm && probe.size().value_or(UINT64_MAX) < arm_size(head)) return Match::none;
   LittleFields f(head, "");
   if (kind == Kind::zboot)
     return f.u32(8) > 0 && f.u32(12) > 0 &&

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include "base/error.h"
+#include "base/text.h"
 #include "base/units.h"
 #include "io/extent_source.h"
 
@@ -36,7 +37,7 @@ class MemoryContainer final : public Container {
       if (image.ranges().empty()) continue;
       if (image.overlaps())
         add_finding(Finding::Level::warning,
-                    fmt::format("{}: some addresses are given twice; the last bytes count", name));
+                    fmt::format("{}: some addresses are given twice; the last bytes count", escape(name)));
       if (ranges) {
         add_ranges(name, image);
       } else {

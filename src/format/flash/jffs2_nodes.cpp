@@ -63,6 +63,14 @@ S read_in(std::endian order, const Byte* bytes) {
                                       : read_structure<S, std::endian::big>(bytes);
 }
 
+/// The bytes of a node as they were when its sums were made: later a bit of its kind is cleared when it is
+/// replaced.
+Bytes as_summed(ByteView bytes, std::endian order) {
+  Bytes out(bytes.begin(), bytes.end());
+  out[order == std::endian::little ? 3 : 2] |= kAccurate >> 8;
+  return out;
+}
+
 class Finder {
  public:
   Finder(const Source& image, std::endian order) : image_(image), order_(order) {}
@@ -91,11 +99,7 @@ class Finder {
         order_ == std::endian::little ? bytes[0] | bytes[1] << 8 : bytes[1] | bytes[0] << 8);
     if (first != kMagic) return 0;
     auto header = read_in<Header>(order_, bytes.data());
-    // The sum was made before the node was marked as replaced, which clears a bit.
-    Bytes summed(bytes.begin(), bytes.begin() + 8);
-    bool replaced = (header.nodetype & kAccurate) == 0;
-    if (replaced) summed[order_ == std::endian::little ? 3 : 2] |= kAccurate >> 8;
-    if (node_sum(summed) != header.hdr_crc || header.totlen < kHeader) {
+    if (node_sum(as_summed(bytes.first(8), order_)) != header.hdr_crc || header.totlen < kHeader) {
       ++out_.damaged;
       return 0;
     }
@@ -114,7 +118,8 @@ class Finder {
     auto node = read_in<NameNode>(order_, bytes.data() + kHeader);
     if (kNameHead + node.nsize > length) return damaged();
     ByteView text = bytes.subspan(kNameHead, node.nsize);
-    if (node_sum(restored(bytes.first(kNameHead - 8))) != node.node_crc || node_sum(text) != node.name_crc)
+    if (node_sum(as_summed(bytes.first(kNameHead - 8), order_)) != node.node_crc ||
+        node_sum(text) != node.name_crc)
       return damaged();
     std::string name(as_text(text));
     out_.names[{node.pino, name}].push_back({node.pino, node.version, node.ino, node.type, name});
@@ -123,19 +128,12 @@ class Finder {
   void piece(ByteView bytes, std::size_t length, std::uint64_t at) {
     if (bytes.size() < kDataHead || length < kDataHead) return damaged();
     auto node = read_in<DataNode>(order_, bytes.data() + kHeader);
-    bool fits = node_sum(restored(bytes.first(kDataHead - 8))) == node.node_crc &&
+    bool fits = node_sum(as_summed(bytes.first(kDataHead - 8), order_)) == node.node_crc &&
                 kDataHead + node.csize <= length && node.dsize <= kLargestPiece;
     if (!fits) return damaged();
     out_.pieces[node.ino].push_back({at + kDataHead, node.version, node.mode, node.isize, node.uid, node.gid,
                                      node.mtime, node.offset, node.csize, node.dsize, node.data_crc,
                                      node.compr});
-  }
-
-  /// The bytes as they were when the sum was made.
-  Bytes restored(ByteView bytes) const {
-    Bytes out(bytes.begin(), bytes.end());
-    out[order_ == std::endian::little ? 3 : 2] |= kAccurate >> 8;
-    return out;
   }
 
   void damaged() { ++out_.damaged; }
@@ -194,9 +192,7 @@ std::optional<std::endian> order_of(ByteView bytes) {
   for (std::endian order : {std::endian::little, std::endian::big}) {
     auto header = read_in<Header>(order, bytes.data());
     if (header.magic != kMagic) continue;
-    Bytes summed(bytes.begin(), bytes.begin() + 8);
-    summed[order == std::endian::little ? 3 : 2] |= kAccurate >> 8;
-    if (node_sum(summed) == header.hdr_crc) return order;
+    if (node_sum(as_summed(bytes.first(8), order)) == header.hdr_crc) return order;
   }
   return std::nullopt;
 }

@@ -10,6 +10,7 @@
 #include "base/checksum.h"
 #include "base/error.h"
 #include "base/structure.h"
+#include "base/text.h"
 #include "base/units.h"
 #include "format/firmware/firmware_parts.h"
 #include "format/formats.h"
@@ -266,7 +267,7 @@ class Reader {
     for (std::uint32_t i = 0; i < used; ++i) {
       auto found = volume.blocks.find(i);
       if (found == volume.blocks.end())
-        throw Malformed(fmt::format("{}: block {} of {} is missing", name, i, used));
+        throw Malformed(fmt::format("{}: block {} of {} is missing", escape(name), i, used));
       std::uint64_t length = std::min<std::uint64_t>(found->second.header.data_size, size);
       blocks.push_back({at, length, found->second.at, length, i});
       at += length;
@@ -274,9 +275,9 @@ class Reader {
     if (blocks.empty()) return make_content(make_memory_source({}));
     return make_block_content(std::move(blocks), [image, volume, name](const Block& block, ByteSpan out) {
       if (image->read_at(block.stored_offset, out) < out.size())
-        throw CutShort(fmt::format("{}: block {} is cut short", name, block.tag));
+        throw CutShort(fmt::format("{}: block {} is cut short", escape(name), block.tag));
       if (sum_of(out) != volume.blocks.at(block.tag).header.data_crc)
-        throw Malformed(fmt::format("{}: block {} does not fit its checksum", name, block.tag));
+        throw Malformed(fmt::format("{}: block {} does not fit its checksum", escape(name), block.tag));
     });
   }
 
@@ -286,7 +287,7 @@ class Reader {
     auto source = std::make_shared<VolumeSource>(image_, volume, data_);
     std::string comment = fmt::format("{} of {} blocks", volume.blocks.size(), volume.reserved);
     if (volume.updating)
-      out_.fault(fmt::format("{}: an update of it was not finished; its data is not whole", name));
+      out_.fault(fmt::format("{}: an update of it was not finished; its data is not whole", escape(name)));
     FirmwarePart part{
         .path = name, .type = volume.is_static ? "static volume" : "dynamic volume", .comment = comment};
     part.at = volume.blocks.empty() ? 0 : volume.blocks.begin()->second.at;
