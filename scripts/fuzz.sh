@@ -1,33 +1,47 @@
 #!/usr/bin/env bash
-# Builds the fuzz targets with clang and runs each for some seconds. usage: fuzz.sh [SECONDS [FORMAT...]]
+# Builds the fuzz targets with clang and runs them. Inputs that reach something new are collected in build/fuzz-corpus/.
+# usage: fuzz.sh [SECONDS [TARGET...]]              each target for some seconds (20)
+#        fuzz.sh --campaign MINUTES [TARGET...]     all targets in turn on all processors, that long in all; then small
+#                                                   corpora go into fuzz/corpus/, and a table is printed
+#        fuzz.sh --list                             the names of the targets
 set -euo pipefail
 cd "$(dirname "$0")/.."
 scripts/setup.sh test
-seconds=${1:-20}
-shift || true
-[ $# -gt 0 ] || { mapfile -t formats < fuzz/targets.txt; formats+=(layout study); }
-[ $# -eq 0 ] || formats=("$@")
-scripts/build.sh fuzz make_demo make_seeds "${formats[@]/#/fuzz_}"
-build/fuzz/make_demo build/fuzz-seeds >/dev/null
-rm -f build/fuzz-seeds/exhibit-card.*
-build/fuzz/fuzz/make_seeds build/fuzz-seeds
-# What the system's own tools make, where they are there.
-if command -v mkfs.erofs >/dev/null; then mkfs.erofs --quiet -zlz4hc -Efragments build/fuzz-seeds/erofs fuzz >/dev/null 2>&1 || true; fi
-if command -v mkfs.cramfs >/dev/null; then mkfs.cramfs fuzz build/fuzz-seeds/cramfs >/dev/null 2>&1 || true; fi
-if command -v genromfs >/dev/null; then genromfs -d fuzz -f build/fuzz-seeds/romfs || true; fi
-if command -v mkfs.ubifs >/dev/null; then
-  mkfs.ubifs -r fuzz -m 512 -e 15360 -c 60 -o build/fuzz-seeds/ubifs || true
-  printf '[a]\nmode=ubi\nimage=build/fuzz-seeds/ubifs\nvol_id=0\nvol_type=dynamic\nvol_name=a\nvol_size=200KiB\n' >build/fuzz-seeds/ubi.cfg
-  ubinize -o build/fuzz-seeds/ubi -m 512 -p 16KiB build/fuzz-seeds/ubi.cfg || true
-fi
-if command -v mkfs.jffs2 >/dev/null; then mkfs.jffs2 -l -x zlib -r fuzz -o build/fuzz-seeds/jffs2-rtime || true; fi
-if command -v fiptool >/dev/null; then fiptool create --tb-fw scripts/fuzz.sh --nt-fw scripts/lint.sh build/fuzz-seeds/fip || true; fi
-if command -v mkbootimg >/dev/null; then mkbootimg --kernel scripts/fuzz.sh --ramdisk scripts/lint.sh -o build/fuzz-seeds/android-boot || true; fi
-# A description and the pack that it describes make one input of fuzz_layout.
-mkdir -p build/fuzz-corpus/layout
-while read -r layout pack; do
-  { cat "layouts/$layout.layout"; printf '\0\0'; cat "build/fuzz-seeds/packs/$pack"; } >"build/fuzz-corpus/layout/seed-$layout"
-done <<'PACKS'
+minutes=
+seconds=20
+case ${1:-} in
+  --campaign) minutes=${2:?usage: fuzz.sh --campaign MINUTES [TARGET...]}; shift 2 ;;
+  --list) ;;
+  *) seconds=${1:-20}; shift || true ;;
+esac
+scripts/build.sh fuzz fuzz_any make_demo make_seeds >/dev/null
+program=$PWD/build/fuzz/fuzz/fuzz_any
+if [ "${1:-}" = --list ]; then exec "$program"; fi
+mapfile -t targets < <([ $# -gt 0 ] && printf '%s\n' "$@" || "$program")
+seeds=build/fuzz-seeds
+corpus=build/fuzz-corpus
+
+make_seeds() {
+  build/fuzz/make_demo "$seeds" >/dev/null
+  rm -f "$seeds"/exhibit-card.*
+  build/fuzz/fuzz/make_seeds "$seeds"
+  # What the system's own tools make, where they are there.
+  if command -v mkfs.erofs >/dev/null; then mkfs.erofs --quiet -zlz4hc -Efragments "$seeds/erofs" fuzz >/dev/null 2>&1 || true; fi
+  if command -v mkfs.cramfs >/dev/null; then mkfs.cramfs fuzz "$seeds/cramfs" >/dev/null 2>&1 || true; fi
+  if command -v genromfs >/dev/null; then genromfs -d scripts -f "$seeds/romfs" || true; fi
+  if command -v mkfs.ubifs >/dev/null; then
+    mkfs.ubifs -r scripts -m 512 -e 15360 -c 60 -o "$seeds/ubifs" || true
+    printf '[a]\nmode=ubi\nimage=%s/ubifs\nvol_id=0\nvol_type=dynamic\nvol_name=a\nvol_size=200KiB\n' "$seeds" >"$seeds/ubi.cfg"
+    ubinize -o "$seeds/ubi" -m 512 -p 16KiB "$seeds/ubi.cfg" || true
+  fi
+  if command -v mkfs.jffs2 >/dev/null; then mkfs.jffs2 -l -x zlib -r scripts -o "$seeds/jffs2-rtime" || true; fi
+  if command -v fiptool >/dev/null; then fiptool create --tb-fw scripts/fuzz.sh --nt-fw scripts/lint.sh "$seeds/fip" || true; fi
+  if command -v mkbootimg >/dev/null; then mkbootimg --kernel scripts/fuzz.sh --ramdisk scripts/lint.sh -o "$seeds/android-boot" || true; fi
+  # A description and the pack that it describes make one input of the target "layout".
+  mkdir -p "$corpus/layout"
+  while read -r layout pack; do
+    { cat "layouts/$layout.layout"; printf '\0\0'; cat "$seeds/packs/$pack"; } >"$corpus/layout/seed-$layout"
+  done <<'PACKS'
 shoal tidepool.shoal
 kelp kelp-forest.kelp
 tern voices.tern
@@ -40,9 +54,58 @@ drift letters.drift
 cockle drawings.cockle
 swell gauge-notes.swell
 PACKS
-for format in "${formats[@]}"; do
-  mkdir -p "build/fuzz-corpus/$format"
-  "build/fuzz/fuzz/fuzz_$format" -max_total_time="$seconds" -max_len=262144 -timeout=60 -rss_limit_mb=4096 -print_final_stats=0 \
-    -artifact_prefix="build/fuzz-corpus/$format-" "build/fuzz-corpus/$format" build/fuzz-seeds 2>&1 | tail -n 2
-  echo "fuzz_$format: no faults in $seconds s"
-done
+  # What is written again begins with four bytes that say how.
+  local kind file
+  for kind in zip tar cpio ar; do
+    mkdir -p "$corpus/rewrite-$kind"
+    for file in $(find "$seeds" -type f -size -64k -name "*$kind*"); do
+      { printf '\0A\201\301'; cat "$file"; } >"$corpus/rewrite-$kind/seed-$(basename "$file")"
+    done
+  done
+}
+
+# Runs one target; its log stays.
+run_target() {
+  local target=$1 seconds=$2
+  mkdir -p "$corpus/$target" "fuzz/corpus/$target"
+  FUZZ_TARGET=$target "$program" -max_total_time="$seconds" -max_len=262144 -timeout=60 -rss_limit_mb=4096 -print_final_stats=1 \
+    -artifact_prefix="$corpus/$target-" "$corpus/$target" "fuzz/corpus/$target" "$seeds" >"$corpus/$target.log" 2>&1
+}
+
+# The smallest inputs that reach what the target's whole corpus reaches, as far as they are small.
+keep_small() {
+  local target=$1 kept=build/fuzz-kept/$1 most=24
+  rm -rf "$kept"
+  mkdir -p "$kept" "fuzz/corpus/$target"
+  FUZZ_TARGET=$target "$program" -merge=1 -max_len=4096 -timeout=60 -rss_limit_mb=4096 "$kept" "fuzz/corpus/$target" "$corpus/$target" \
+    "$seeds" >/dev/null 2>&1 || true
+  find "fuzz/corpus/$target" -type f ! -name 'regression-*' -delete
+  find "$kept" -type f -size -4097c -printf '%s %p\n' | sort -n | awk -v most=$most '{ all[NR] = $2 }
+    END { step = NR > most ? NR / most : 1; for (i = NR; i > 0; i -= step) print all[int(i) < 1 ? 1 : int(i)] }' | sort -u |
+    xargs -r -I{} cp {} "fuzz/corpus/$target/"
+}
+
+tell() {
+  local target=$1 log=$corpus/$1.log last
+  last=$(grep -E '^#[0-9]+.*cov:' "$log" | tail -n 1)
+  printf '| %s | %s | %s | %s | %s |\n' "$target" "$(sed -n 's/^stat::number_of_executed_units: *//p' "$log")" \
+    "$(sed -n 's/.*cov: \([0-9]*\).*/\1/p' <<<"$last")" "$(sed -n 's/.*ft: \([0-9]*\).*/\1/p' <<<"$last")" \
+    "$(find "$corpus" -maxdepth 1 -name "$target-crash-*" -o -maxdepth 1 -name "$target-timeout-*" -o -maxdepth 1 -name "$target-oom-*" | wc -l)"
+}
+
+export -f run_target keep_small
+export program seeds corpus
+mkdir -p "$seeds" "$corpus"
+make_seeds
+if [ -z "$minutes" ]; then
+  for target in "${targets[@]}"; do
+    run_target "$target" "$seconds" || { tail -n 40 "$corpus/$target.log"; exit 1; }
+    echo "$target: no faults in $seconds s"
+  done
+  exit 0
+fi
+each=$((minutes * 60 * $(nproc) / ${#targets[@]}))
+printf '%s\n' "${targets[@]}" | xargs -P "$(nproc)" -I{} bash -c "run_target {} $each || true"
+printf '%s\n' "${targets[@]}" | xargs -P "$(nproc)" -I{} bash -c 'keep_small {}'
+printf '| target | executions | edges | features | findings |\n|---|---|---|---|---|\n'
+for target in "${targets[@]}"; do tell "$target"; done

@@ -4,8 +4,10 @@
 
 namespace operculum::cli {
 
-/// Opens a file in the person's editor (VISUAL, else EDITOR, else what the system calls editor) and waits
-/// until that has ended. Throws IoError when it cannot be started or ends with a failure.
-void edit_file(const std::string& path);
+/// What VISUAL and EDITOR hold: a command line, as for every program that starts editors.
+std::string editor_command();
+
+/// Opens a file in the user's editor and waits for its end. 0 when it ended well.
+int edit_file(const std::string& path);
 
 }  // namespace operculum::cli

@@ -4,12 +4,17 @@
 #include <fmt/format.h>
 #include <fuse.h>
 #include <fuse_lowlevel.h>
+#include <mntent.h>
+#include <spawn.h>
+#include <sys/mount.h>
 #include <sys/stat.h>
+#include <sys/wait.h>
 #include <unistd.h>
 
 #include <algorithm>
 #include <cerrno>
 #include <list>
+#include <memory>
 #include <mutex>
 
 #include "base/text.h"
@@ -20,7 +25,7 @@ namespace {
 constexpr std::uint64_t kBlock = 512;  // of st_blocks
 
 ViewTree& tree() {
-  return *static_cast<ViewTree*>(fuse_get_context()->private_data);
+  return **static_cast<ViewTree**>(fuse_get_context()->private_data);
 }
 
 /// Runs what the kernel asked for; an Error becomes an error number.
@@ -255,14 +260,15 @@ fuse_operations operations() {
 
 }  // namespace
 
-FuseView::FuseView(ViewTree& view, const std::string& folder, const std::string& name) {
+FuseView::FuseView(const std::string& folder, const std::string& name, std::function<void()> take_away)
+    : take_away_(std::move(take_away)) {
   std::string own_name = "fsname=" + name, kind = "ro,subtype=operculum";
   std::string clean;
   for (char c : own_name) clean += c == ',' || c == '\\' ? '_' : c;  // commas separate options
   const char* words[] = {"operculum", "-o", kind.c_str(), "-o", clean.c_str()};
   fuse_args args = FUSE_ARGS_INIT(5, const_cast<char**>(words));
   static const fuse_operations kOperations = operations();
-  fuse_ = fuse_new(&args, &kOperations, sizeof kOperations, &view);
+  fuse_ = fuse_new(&args, &kOperations, sizeof kOperations, &view_);
   fuse_opt_free_args(&args);
   if (fuse_ == nullptr || fuse_mount(fuse_, folder.c_str()) != 0) {
     if (fuse_ != nullptr) fuse_destroy(fuse_);
@@ -271,17 +277,38 @@ FuseView::FuseView(ViewTree& view, const std::string& folder, const std::string&
 }
 
 FuseView::~FuseView() {
-  fuse_unmount(fuse_);
+  take_away_();
+  fuse_unmount(fuse_);  // finds it done
   fuse_destroy(fuse_);
 }
 
-void FuseView::serve(bool foreground) {
+void FuseView::serve(ViewTree& view, bool foreground) {
+  view_ = &view;
   fuse_daemonize(foreground ? 1 : 0);
   fuse_set_signal_handlers(fuse_get_session(fuse_));
   fuse_loop_config config{};
   config.max_idle_threads = 4;
   fuse_loop_mt(fuse_, &config);
   fuse_remove_signal_handlers(fuse_get_session(fuse_));
+}
+
+int unmount_view(const std::string& folder) {
+  bool ours = false;
+  std::unique_ptr<FILE, int (*)(FILE*)> mounts(setmntent("/proc/self/mounts", "re"), endmntent);
+  while (const mntent* one = mounts ? getmntent(mounts.get()) : nullptr) {
+    if (folder == one->mnt_dir)
+      ours = std::string_view(one->mnt_type) == "fuse.operculum";  // the uppermost counts
+  }
+  if (!ours || umount2(folder.c_str(), MNT_DETACH | UMOUNT_NOFOLLOW) == 0) return 0;
+  const char* arguments[] = {"fusermount3", "-u", "-z", "--", folder.c_str(), nullptr};
+  pid_t child = 0;
+  if (posix_spawnp(&child, arguments[0], nullptr, nullptr, const_cast<char**>(arguments), environ) != 0)
+    return 1;
+  int status = 0;
+  while (waitpid(child, &status, 0) < 0) {
+    if (errno != EINTR) return 1;
+  }
+  return WIFEXITED(status) && WEXITSTATUS(status) == 0 ? 0 : 1;
 }
 
 }  // namespace operculum::cli

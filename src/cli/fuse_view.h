@@ -1,5 +1,6 @@
 #pragma once
 
+#include <functional>
 #include <string>
 
 #include "task/view_tree.h"
@@ -8,22 +9,27 @@ struct fuse;
 
 namespace operculum::cli {
 
-/// A view that the kernel shows in a folder, read-only, for as long as this lives. libfuse is known here
-/// alone.
+/// What the kernel shows in a folder, read-only, for as long as this lives. libfuse is known here alone.
 class FuseView {
  public:
-  /// Mounts `view`, which must outlive this, on an empty folder; `name` is what the system's list of mounts
-  /// says of it. Throws IoError.
-  FuseView(ViewTree& view, const std::string& folder, const std::string& name);
+  /// Mounts on an empty folder; `name` is what the system's list of mounts says of it. `take_away` unmounts
+  /// it: when this ends the process may not do that any more. Throws IoError.
+  FuseView(const std::string& folder, const std::string& name, std::function<void()> take_away);
   ~FuseView();
   FuseView(const FuseView&) = delete;
   FuseView& operator=(const FuseView&) = delete;
 
-  /// Answers the kernel until the view is unmounted or a signal comes; in the background unless `foreground`.
-  void serve(bool foreground);
+  /// Answers the kernel from `view` until it is unmounted or a signal comes; in the background unless
+  /// `foreground`.
+  void serve(ViewTree& view, bool foreground);
 
  private:
   fuse* fuse_ = nullptr;
+  ViewTree* view_ = nullptr;
+  std::function<void()> take_away_;
 };
+
+/// Unmounts what this program mounted on the folder, if it is still there. 0 when it is not there any more.
+int unmount_view(const std::string& folder);
 
 }  // namespace operculum::cli

@@ -1,68 +1,7 @@
-#include <clocale>
-#include <csignal>
-
-#include "cli/session.h"
-#include "cli/signals.h"
-
-namespace {
-
-using namespace operculum::cli;
-
-constexpr const char* kAbout =
-    "Opens what nothing else opens: tells what a file really is, lists what is inside, and takes out what "
-    "you need, "
-    "through any number of containers inside each other.";
-
-void add_commands(CommandLine& program, Session& session) {
-  add_common_options(program, session);
-  add_identify(program, session);
-  add_list(program, session);
-  add_show(program, session);
-  add_unpack(program, session);
-  add_discard(program, session);
-  add_verify(program, session);
-  add_rebuild(program, session);
-  add_edit(program, session);
-  add_pack(program, session);
-  add_convert(program, session);
-  add_formats(program, session);
-  add_mount(program, session);
-  add_install_report(program, session);
-  add_study(program, session);
-  add_compare(program, session);
-  add_find(program, session);
-  add_order(program, session);
-  add_catalogue(program, session);
-  add_layout(program, session);
-}
-
-int run(int argc, char** argv) {
-  Session session;
-  CommandLine program(kAbout, "operculum " OPERCULUM_VERSION);
-  add_commands(program, session);
-  try {
-    if (auto text = program.run({argv + 1, argv + argc})) session.data.write(*text);
-    session.data.finish();
-  } catch (const UsageError& error) {
-    session.say(Session::Tone::error, error.sentence);
-    return usage;
-  } catch (const std::exception& thrown) {
-    operculum::Error error = operculum::as_error(thrown);
-    session.say(Session::Tone::error, error.what());
-    return exit_code_of(error.kind());
-  }
-  if (session.progress.stop) {
-    session.say(Session::Tone::warning, "interrupted; what was finished stays");
-    return 128 + signal_received();
-  }
-  return session.exit_code;
-}
-
-}  // namespace
+#include "cli/program.h"
 
 int main(int argc, char** argv) {
-  handle_signals();
-  std::setlocale(LC_CTYPE, "C.UTF-8");  // for the width of characters
-  std::signal(SIGPIPE, SIG_IGN);
-  return run(argc, argv);
+  operculum::cli::prepare_process();
+  operculum::cli::Session session;
+  return operculum::cli::run_program(session, {argv + 1, argv + argc});
 }

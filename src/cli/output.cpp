@@ -13,6 +13,7 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "io/kernel.h"
 
 namespace operculum::cli {
 namespace {
@@ -38,10 +39,10 @@ void Output::open(const std::string& path) {
   if (lstat(path.c_str(), &status) == 0) fail(EEXIST);
   std::size_t slash = path.rfind('/');
   std::string folder = slash == std::string::npos ? "." : slash == 0 ? "/" : path.substr(0, slash);
-  file_ = Descriptor(::open(folder.c_str(), O_WRONLY | O_TMPFILE | O_CLOEXEC, 0666));
+  file_ = Descriptor(kernel::open(folder.c_str(), O_WRONLY | O_TMPFILE, 0666));
   if (file_) return;
   named_ = true;
-  file_ = Descriptor(::open(path.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0666));
+  file_ = Descriptor(kernel::open(path.c_str(), O_WRONLY | O_CREAT | O_EXCL, 0666));
   if (!file_) fail(errno);
 }
 
@@ -50,7 +51,7 @@ void Output::finish() {
   if (!file_) return;
   if (!named_) {
     std::string own = fmt::format("/proc/self/fd/{}", file_.number());
-    if (linkat(AT_FDCWD, own.c_str(), AT_FDCWD, path_.c_str(), AT_SYMLINK_FOLLOW) != 0)
+    if (kernel::linkat(AT_FDCWD, own.c_str(), AT_FDCWD, path_.c_str(), AT_SYMLINK_FOLLOW) != 0)
       throw IoError(fmt::format("cannot write {}", escape(path_)), errno);
   }
   named_ = false;
@@ -87,7 +88,7 @@ void Output::flush() {
 
 void Output::write_out(std::string_view rest) {
   while (!rest.empty()) {
-    ssize_t count = ::write(number(), rest.data(), rest.size());
+    ssize_t count = kernel::write(number(), rest.data(), rest.size());
     if (count < 0 && errno == EINTR) continue;
     if (count < 0 && errno == EPIPE) _exit(0);
     if (count < 0) throw IoError("cannot write the output", errno);

@@ -4,7 +4,9 @@
 #include <sys/stat.h>
 
 #include "base/text.h"
+#include "cli/confinement.h"
 #include "cli/progress_line.h"
+#include "container/outer_file.h"
 #include "report/rebuild_text.h"
 #include "report/records.h"
 
@@ -45,6 +47,22 @@ Wish wish_of(Wish::Kind kind, const std::string& text, const char* option) {
                                  kind == Wish::Kind::rename ? "OLD=NEW" : "PATH=FILE", escape(text))};
   }
   return {kind, text.substr(0, best), text.substr(best + 1)};
+}
+
+void confine_rebuild(Session& session, const RebuildRequest& request, const std::string& workshop) {
+  Confinement confinement(session);
+  if (!workshop.empty()) confinement.changes(workshop).takes_back(workshop);
+  confinement.reads(request.target).reads(request.from);
+  for (const Wish& wish : request.wishes) {
+    if (wish.kind == Wish::Kind::set || wish.kind == Wish::Kind::add) confinement.reads_file(wish.with);
+  }
+  if (!request.dry_run) {
+    confinement.makes(request.receipt);
+    // In place: where the file itself is, not the link to it.
+    confinement.makes(request.into.empty() ? real_path_of(file_of(request.target, &session.context))
+                                           : request.into);
+  }
+  confinement.begin();
 }
 
 void run_rebuild(Session& session, const RebuildRequest& request, Shown shown) {

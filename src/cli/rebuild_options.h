@@ -19,6 +19,9 @@ struct PackOptions {
 /// naming the option.
 Wish wish_of(Wish::Kind kind, const std::string& text, const char* option);
 
+/// Gives up all rights but those that the rebuild needs, and changing what is in `workshop`, if it is named.
+void confine_rebuild(Session& session, const RebuildRequest& request, const std::string& workshop = "");
+
 /// What is told of a rebuild: every entry's fate, or of a new pack what is in it.
 enum class Shown { fates, result };
 

@@ -107,15 +107,19 @@ void Session::write_new_file(const std::string& path, std::string_view text, std
 layout::Library& Session::library() {
   if (!library_) {
     library_.emplace();
-    library_->add_folder(config_folder + "/layouts");
-    for (const std::string& folder : installed_layouts()) library_->add_folder(folder);
+    for (const std::string& folder : layout_folders()) library_->add_folder(folder);
   }
   return *library_;
 }
 
+std::vector<std::string> Session::layout_folders() const {
+  std::vector<std::string> folders = {config_folder + "/layouts"};
+  for (std::string& folder : installed_layouts()) folders.push_back(std::move(folder));
+  return folders;
+}
+
 layout::Found Session::read_layout(const std::string& path) const {
-  std::vector<std::string> own = installed_layouts();
-  own.push_back(config_folder + "/layouts");
+  std::vector<std::string> own = layout_folders();
   std::error_code error;
   std::filesystem::path folder = std::filesystem::canonical(path, error).parent_path();
   bool trusted = std::any_of(own.begin(), own.end(), [&](const std::string& one) {
@@ -166,6 +170,8 @@ void add_common_options(CommandLine& program, Session& session) {
       "tree that names them");
   options.text("--pages", session.pages, "PAGE+SPARE",
                "Leave out the spare bytes of each page of a NAND dump, as in 2048+64");
+  options.flag("--no-sandbox", session.no_sandbox,
+               "Read strangers' bytes with all the rights that you have (docs/security.md)");
   options.number("--http-stall", session.context.http.stall_seconds,
                  "Seconds after which a server that sends nothing is asked again (30)");
   Limits& limits = session.context.limits;

@@ -38,6 +38,7 @@ struct Session {
   std::string parts;                     ///< --parts
   std::string pages;                     ///< --pages
   bool give_keys = false;                ///< --give-keys
+  bool no_sandbox = false;               ///< --no-sandbox
   std::mutex given_keys_mutex;           ///< guards given_keys
   std::map<std::pair<std::string, std::string>, bool>
       given_keys;  ///< what was answered, by description and key
@@ -57,6 +58,9 @@ struct Session {
 
   /// The descriptions in the configuration folder and the installed share, read when they are first wanted.
   layout::Library& library();
+
+  /// The folders in which descriptions are looked for.
+  std::vector<std::string> layout_folders() const;
 
   /// A description that the user named: their own when it lies where theirs or the program's do. Throws
   /// IoError.
@@ -94,6 +98,7 @@ void add_rebuild(CommandLine& program, Session& session);
 void add_edit(CommandLine& program, Session& session);
 void add_pack(CommandLine& program, Session& session);
 void add_convert(CommandLine& program, Session& session);
+void add_doctor(CommandLine& program, Session& session);
 void add_formats(CommandLine& program, Session& session);
 void add_mount(CommandLine& program, Session& session);
 void add_install_report(CommandLine& program, Session& session);

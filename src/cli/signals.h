@@ -11,6 +11,10 @@ namespace operculum::cli {
 /// Called first of all.
 void handle_signals();
 
+/// A mistake of this program that makes the system end it is told in one sentence; the exit code stays that
+/// of the signal.
+void tell_crashes();
+
 /// Signals do again what they do in a program that does not care; for what handles them by itself.
 void leave_signals_alone();
 
@@ -22,6 +26,10 @@ class Stoppable {
   Stoppable(const Stoppable&) = delete;
   Stoppable& operator=(const Stoppable&) = delete;
 };
+
+/// When a signal ends the program, this folder is removed if it is empty; of many the first ones.
+void remove_if_empty_at_signal(const std::string& folder);
+void forget_empty_folders();
 
 /// The signal that came last; 0 for none.
 int signal_received();

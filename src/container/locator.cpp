@@ -73,6 +73,10 @@ class Resolver {
       Input input{place_.content, place_.name, sibling_};
       opened = open_container(input, context_);
       place_.content = opened.content;
+    } catch (const IoError&) {
+      throw;  // that says nothing about what it is
+    } catch (const std::bad_alloc&) {
+      throw;
     } catch (const std::exception&) {
       if (final && !place_.layers.empty() && place_.entry) return false;  // its bytes can still be had
       throw;

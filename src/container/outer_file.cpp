@@ -64,7 +64,7 @@ std::size_t standard_input_length(const std::string& locator) {
 }
 
 /// Ways to cut a URL, the likeliest first: behind a part that is named as containers are, then nowhere.
-std::vector<Cut> cuts_of(const std::string& url, const OpenContext& context) {
+std::vector<Cut> cuts_of(const std::string& url, const OpenContext* context) {
   if (std::size_t mark = url.find('#'); mark != std::string::npos) {
     Cut cut = cut_at(url, mark + 1);
     cut.file.pop_back();
@@ -75,7 +75,7 @@ std::vector<Cut> cuts_of(const std::string& url, const OpenContext& context) {
   for (std::size_t slash = url.find('/', url.find("://") + 3); slash < query;) {
     std::size_t next = std::min(url.find('/', slash + 1), query);
     std::string part = url.substr(slash + 1, next - slash - 1);
-    if (next < query && format_for_name(part, &context) != nullptr) cuts.push_back(cut_at(url, next));
+    if (next < query && format_for_name(part, context) != nullptr) cuts.push_back(cut_at(url, next));
     slash = next;
   }
   cuts.push_back({url, ""});
@@ -96,7 +96,7 @@ HttpOptions http_options(OpenContext& context) {
 }
 
 OuterFile open_on_server(const std::string& locator, OpenContext& context) {
-  std::vector<Cut> cuts = cuts_of(locator, context);
+  std::vector<Cut> cuts = cuts_of(locator, &context);
   for (const Cut& cut : cuts) {
     bool last = &cut == &cuts.back();
     try {
@@ -128,8 +128,8 @@ OuterFile open_outer_file(const std::string& locator, OpenContext& context) {
   return file;
 }
 
-std::string file_of(const std::string& locator) {
-  if (is_url(locator)) return locator;
+std::string file_of(const std::string& locator, const OpenContext* context) {
+  if (is_url(locator)) return cuts_of(locator, context).front().file;
   if (standard_input_length(locator) > 0) return "-";
   try {
     return find_file(locator).file;

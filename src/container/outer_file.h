@@ -20,7 +20,8 @@ struct OuterFile {
 /// NeedsKey, Error.
 OuterFile open_outer_file(const std::string& locator, OpenContext& context);
 
-/// The file on disk that a locator begins with, "-" or a URL; empty when there is none. Nothing is fetched.
-std::string file_of(const std::string& locator);
+/// The file on disk that a locator begins with, "-", or what is likely the file of a URL; empty when there is
+/// none. Nothing is fetched.
+std::string file_of(const std::string& locator, const OpenContext* context = nullptr);
 
 }  // namespace operculum

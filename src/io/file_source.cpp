@@ -9,6 +9,7 @@
 
 #include "base/error.h"
 #include "io/descriptor.h"
+#include "io/kernel.h"
 
 namespace operculum {
 namespace {
@@ -20,8 +21,8 @@ class FileSource final : public Source {
   std::size_t read_at(std::uint64_t offset, ByteSpan out) const override {
     std::size_t done = 0;
     while (done < out.size() && offset + done < size_) {
-      ssize_t count =
-          pread(file_.number(), out.data() + done, out.size() - done, static_cast<off_t>(offset + done));
+      ssize_t count = kernel::pread(file_.number(), out.data() + done, out.size() - done,
+                                    static_cast<off_t>(offset + done));
       if (count < 0 && errno == EINTR) continue;
       if (count < 0) throw IoError(fmt::format("reading at offset {} failed", offset + done), errno);
       if (count == 0) break;
@@ -53,10 +54,10 @@ class FileSource final : public Source {
 }  // namespace
 
 SourcePtr open_file(const std::string& path) {
-  Descriptor file(open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK));  // a fifo must not block the open
+  Descriptor file(kernel::open(path.c_str(), O_RDONLY | O_NONBLOCK));  // a fifo must not block the open
   if (!file) throw IoError("cannot open the file", errno);
   struct stat status {};
-  if (fstat(file.number(), &status) != 0) throw IoError("cannot read the file's size", errno);
+  if (kernel::fstat(file.number(), &status) != 0) throw IoError("cannot read the file's size", errno);
   if (S_ISDIR(status.st_mode)) throw IoError("cannot open the file", EISDIR);
   if (!S_ISREG(status.st_mode) && !S_ISBLK(status.st_mode)) {
     throw Unsupported("reading a pipe or character device; save it to a file first");

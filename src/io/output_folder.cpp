@@ -2,9 +2,7 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
-#include <linux/openat2.h>
-#include <sys/stat.h>
-#include <sys/syscall.h>
+#include <sys/file.h>
 #include <sys/xattr.h>
 #include <unistd.h>
 
@@ -19,19 +17,21 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "io/file_source.h"
+#include "io/kernel.h"
 
 namespace operculum {
 namespace {
 
 constexpr unsigned kMostNumbers = 10'000;
 constexpr std::size_t kHoleBlock = 4096;
+constexpr std::string_view kTemporaryFront = ".operculum-", kTemporaryEnding = ".part";
 
 int open_beneath(int root, const char* path, int flags) {
   struct open_how how {};
   how.flags = static_cast<std::uint64_t>(flags) | O_CLOEXEC;
   how.resolve = RESOLVE_BENEATH | RESOLVE_NO_MAGICLINKS;
   for (;;) {
-    long result = syscall(SYS_openat2, root, path, &how, sizeof how);
+    long result = kernel::openat2(root, path, how);
     if (result >= 0 || (errno != EAGAIN && errno != EINTR)) return static_cast<int>(result);
   }
 }
@@ -87,7 +87,19 @@ PathParts parts_of(const std::string& path) {
 
 std::string new_temporary_name() {
   static std::atomic<std::uint64_t> counter{0};
-  return fmt::format(".operculum-{}-{}.part", getpid(), counter++);
+  return fmt::format("{}{}-{}{}", kTemporaryFront, getpid(), counter++, kTemporaryEnding);
+}
+
+/// Removes unfinished files that a run left which was killed, where the file system has no unnamed ones.
+void remove_leftovers(int folder) {
+  std::unique_ptr<DIR, int (*)(DIR*)> entries(
+      fdopendir(openat(folder, ".", O_RDONLY | O_DIRECTORY | O_CLOEXEC)), closedir);
+  while (const dirent* one = entries ? readdir(entries.get()) : nullptr) {
+    std::string_view name = one->d_name;
+    if (!name.starts_with(kTemporaryFront) || !name.ends_with(kTemporaryEnding)) continue;
+    Descriptor file(openat(folder, one->d_name, O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC));
+    if (file && flock(file.number(), LOCK_EX | LOCK_NB) == 0) unlinkat(folder, one->d_name, 0);
+  }
 }
 
 /// The path by which an open file can be linked and opened again.
@@ -105,15 +117,16 @@ std::string joined(const std::string& folder, const std::string& name) {
 
 }  // namespace
 
-OutputFile::OutputFile(std::shared_ptr<Descriptor> folder, std::string folder_path, std::string name,
-                       bool named)
+OutputFile::OutputFile(std::shared_ptr<Descriptor> folder, std::string folder_path, std::string name)
     : folder_(std::move(folder)), folder_path_(std::move(folder_path)), name_(std::move(name)) {
-  if (!named) file_ = Descriptor(openat(folder_->number(), ".", O_RDWR | O_TMPFILE | O_CLOEXEC, 0600));
+  file_ = Descriptor(kernel::openat(folder_->number(), ".", O_RDWR | O_TMPFILE, 0600));
   if (file_) return;
+  remove_leftovers(folder_->number());
   temporary_ = new_temporary_name();
-  file_ = Descriptor(openat(folder_->number(), temporary_.c_str(),
-                            O_RDWR | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0600));
+  file_ = Descriptor(
+      kernel::openat(folder_->number(), temporary_.c_str(), O_RDWR | O_CREAT | O_EXCL | O_NOFOLLOW, 0600));
   if (!file_) fail("cannot write into", joined(folder_path_, ""));
+  flock(file_.number(), LOCK_EX | LOCK_NB);  // as long as this run lives: tells it from one that is dead
 }
 
 OutputFile::OutputFile(OutputFile&&) noexcept = default;
@@ -133,7 +146,7 @@ void OutputFile::place_hole() {
 void OutputFile::write(ByteView bytes) {
   place_hole();
   while (!bytes.empty()) {
-    ssize_t count = ::write(file_.number(), bytes.data(), bytes.size());
+    ssize_t count = kernel::write(file_.number(), bytes.data(), bytes.size());
     if (count < 0 && errno == EINTR) continue;
     if (count < 0) fail("cannot write", joined(folder_path_, name_));
     bytes = bytes.subspan(static_cast<std::size_t>(count));
@@ -159,8 +172,8 @@ std::uint64_t OutputFile::copy_from(int file, std::uint64_t at, std::uint64_t le
   auto from = static_cast<off_t>(at);
   while (done < length) {
     constexpr std::uint64_t kMost = 1 << 30;  // at a time, so that a signal is answered
-    ssize_t count = copy_file_range(file, &from, file_.number(), nullptr,
-                                    static_cast<std::size_t>(std::min(kMost, length - done)), 0);
+    ssize_t count = kernel::copy_file_range(file, &from, file_.number(),
+                                            static_cast<std::size_t>(std::min(kMost, length - done)));
     if (count < 0 && errno == EINTR) continue;
     if (count < 0 && (errno == ENOSPC || errno == EDQUOT || errno == EIO))
       fail("cannot write", joined(folder_path_, name_));
@@ -174,9 +187,10 @@ SourcePtr OutputFile::written() {
   std::uint64_t hole = hole_;
   place_hole();
   off_t end = lseek(file_.number(), 0, SEEK_CUR);
-  if (hole > 0 && ftruncate(file_.number(), end) != 0) fail("cannot write", joined(folder_path_, name_));
+  if (hole > 0 && kernel::ftruncate(file_.number(), end) != 0)
+    fail("cannot write", joined(folder_path_, name_));
   // A description of its own, whose position is not this one's.
-  Descriptor again(open(path_of_open(file_.number()).c_str(), O_RDONLY | O_CLOEXEC));
+  Descriptor again(kernel::open(path_of_open(file_.number()).c_str(), O_RDONLY));
   if (!again) fail("cannot read again", joined(folder_path_, name_));
   return make_file_source(std::move(again));
 }
@@ -188,7 +202,8 @@ std::string OutputFile::name_replaced() const {
       kept_name_.empty() ? temporary_.substr(0, temporary_.rfind('.')) + ".kept" : kept_name_;
   std::string name = wanted;
   for (unsigned number = 2; number <= kMostNumbers; ++number) {
-    if (renameat2(folder, temporary_.c_str(), folder, name.c_str(), RENAME_NOREPLACE) == 0) return name;
+    if (kernel::renameat2(folder, temporary_.c_str(), folder, name.c_str(), RENAME_NOREPLACE) == 0)
+      return name;
     if (errno != EEXIST) break;
     name = numbered(wanted, number);
   }
@@ -197,8 +212,8 @@ std::string OutputFile::name_replaced() const {
 
 void OutputFile::give_temporary_name() {
   std::string name = new_temporary_name();
-  if (linkat(AT_FDCWD, path_of_open(file_.number()).c_str(), folder_->number(), name.c_str(),
-             AT_SYMLINK_FOLLOW) != 0)
+  if (kernel::linkat(AT_FDCWD, path_of_open(file_.number()).c_str(), folder_->number(), name.c_str(),
+                     AT_SYMLINK_FOLLOW) != 0)
     fail("cannot write", joined(folder_path_, name_));
   temporary_ = name;
 }
@@ -209,7 +224,7 @@ bool OutputFile::second_name(const std::string& name) {
   int folder = folder_->number();
   std::string kept = kept_name_;
   for (unsigned number = 2; number <= kMostNumbers; ++number) {
-    if (linkat(folder, name.c_str(), folder, kept.c_str(), 0) == 0) {
+    if (kernel::linkat(folder, name.c_str(), folder, kept.c_str(), 0) == 0) {
       replaced_ = joined(folder_path_, kept);
       return true;
     }
@@ -219,38 +234,65 @@ bool OutputFile::second_name(const std::string& name) {
   return false;
 }
 
+/// Gives an unnamed file its name at once; false where something has that.
+bool OutputFile::link_as(const std::string& name) const {
+  if (kernel::linkat(AT_FDCWD, path_of_open(file_.number()).c_str(), folder_->number(), name.c_str(),
+                     AT_SYMLINK_FOLLOW) == 0)
+    return true;
+  if (errno != EEXIST) fail("cannot write", joined(folder_path_, name_));
+  return false;
+}
+
+/// Puts the file where something may be, which goes out of the way as was asked for.
+void OutputFile::replace() {
+  if (temporary_.empty()) give_temporary_name();
+  int folder = folder_->number();
+  if (!kept_name_.empty() && second_name(name_)) {
+    if (kernel::renameat2(folder, temporary_.c_str(), folder, name_.c_str(), 0) == 0) return;
+    int why = errno;
+    unlinkat(folder, replaced_.substr(replaced_.rfind('/') + 1).c_str(), 0);
+    replaced_.clear();
+    errno = why;
+    fail("cannot write", joined(folder_path_, name_));
+  }
+  if (keep_replaced_ &&
+      kernel::renameat2(folder, temporary_.c_str(), folder, name_.c_str(), RENAME_EXCHANGE) == 0) {
+    replaced_ = joined(folder_path_, name_replaced());
+    return;
+  }
+  if (kernel::renameat2(folder, temporary_.c_str(), folder, name_.c_str(), 0) != 0)
+    fail("cannot write", joined(folder_path_, name_));
+}
+
+/// Gives the file a name that nothing has; false where something has it.
+bool OutputFile::take_name(const std::string& name) const {
+  if (temporary_.empty()) return link_as(name);
+  int folder = folder_->number();
+  if (kernel::renameat2(folder, temporary_.c_str(), folder, name.c_str(), RENAME_NOREPLACE) == 0) return true;
+  if (errno != EEXIST) fail("cannot write", joined(folder_path_, name_));
+  return false;
+}
+
 std::optional<std::string> OutputFile::commit(const FileMetadata& metadata, Existing existing) {
   if (hole_ > 0) {
     off_t end = lseek(file_.number(), static_cast<off_t>(hole_), SEEK_CUR);
-    if (end < 0 || ftruncate(file_.number(), end) != 0) fail("cannot write", joined(folder_path_, name_));
+    if (end < 0 || kernel::ftruncate(file_.number(), end) != 0)
+      fail("cannot write", joined(folder_path_, name_));
   }
   complaint_ = apply(file_.number(), metadata);
-  if (durable_ && fsync(file_.number()) != 0) fail("cannot write", joined(folder_path_, name_));
-  if (temporary_.empty()) give_temporary_name();
-  int folder = folder_->number();
+  if (durable_ && kernel::fsync(file_.number()) != 0) fail("cannot write", joined(folder_path_, name_));
   std::string name = name_;
-  for (unsigned number = 2;; ++number) {
-    if (existing == Existing::replace && !kept_name_.empty() && second_name(name)) {
-      if (renameat(folder, temporary_.c_str(), folder, name.c_str()) == 0) break;
-      int why = errno;
-      unlinkat(folder, replaced_.substr(replaced_.rfind('/') + 1).c_str(), 0);
-      replaced_.clear();
-      errno = why;
-      fail("cannot write", joined(folder_path_, name_));
+  if (existing == Existing::replace) {
+    replace();
+  } else {
+    for (unsigned number = 2; !take_name(name); ++number) {
+      if (existing == Existing::keep) return std::nullopt;
+      errno = EEXIST;
+      if (number > kMostNumbers) fail("cannot write", joined(folder_path_, name_));
+      name = numbered(name_, number);
     }
-    if (existing == Existing::replace && keep_replaced_ &&
-        renameat2(folder, temporary_.c_str(), folder, name.c_str(), RENAME_EXCHANGE) == 0) {
-      replaced_ = joined(folder_path_, name_replaced());
-      break;
-    }
-    unsigned flags = existing == Existing::replace ? 0 : RENAME_NOREPLACE;
-    if (renameat2(folder, temporary_.c_str(), folder, name.c_str(), flags) == 0) break;
-    if (errno != EEXIST || existing == Existing::replace || number > kMostNumbers)
-      fail("cannot write", joined(folder_path_, name_));
-    if (existing == Existing::keep) return std::nullopt;
-    name = numbered(name_, number);
   }
-  if (durable_) fsync(folder);
+  if (durable_) fsync(folder_->number());
   file_.reset();
   return joined(folder_path_, name);
 }
@@ -258,7 +300,7 @@ std::optional<std::string> OutputFile::commit(const FileMetadata& metadata, Exis
 OutputFolder::OutputFolder(std::string path, Must must) : path_(std::move(path)) {
   constexpr int kFlags = O_DIRECTORY | O_PATH | O_CLOEXEC;
   if (must == Must::be_there) {
-    root_ = Descriptor(open(path_.c_str(), kFlags));
+    root_ = Descriptor(kernel::open(path_.c_str(), kFlags));
     if (!root_) fail("cannot open the folder", path_);
     return;
   }
@@ -266,17 +308,22 @@ OutputFolder::OutputFolder(std::string path, Must must) : path_(std::move(path))
   for (std::size_t end = path_.find('/', 1); last != std::string::npos && end <= last;
        end = path_.find('/', end + 1)) {
     std::string part = path_.substr(0, end);
-    if (mkdir(part.c_str(), 0777) != 0 && errno != EEXIST) unusable("cannot make the folder", part);
+    if (kernel::mkdir(part.c_str(), 0777) == 0) {
+      made_folders_.push_back(part);
+    } else if (errno != EEXIST) {
+      unusable("cannot make the folder", part);
+    }
   }
   std::string wanted = path_;
   for (unsigned number = 2;; ++number) {
-    made_root_ = mkdir(path_.c_str(), 0777) == 0;
+    made_root_ = kernel::mkdir(path_.c_str(), 0777) == 0;
     if (made_root_ || (errno == EEXIST && must == Must::exist)) break;
     if (errno != EEXIST || number > kMostNumbers) unusable("cannot make the folder", path_);
     path_ = fmt::format("{}~{}", wanted, number);
   }
+  if (made_root_) made_folders_.push_back(path_);
   // What was made a moment ago is no link: a stranger who may write here could have put one in its place.
-  root_ = Descriptor(open(path_.c_str(), kFlags | (made_root_ ? O_NOFOLLOW : 0)));
+  root_ = Descriptor(kernel::open(path_.c_str(), kFlags | (made_root_ ? O_NOFOLLOW : 0)));
   struct stat status {};
   if (!root_ || fstat(root_.number(), &status) != 0) unusable("cannot open the folder", path_);
   if (made_root_ && status.st_uid != geteuid()) {
@@ -310,17 +357,16 @@ std::shared_ptr<Descriptor> OutputFolder::open_parent(const std::string& path, s
   return open_folder(parts.folder, true);
 }
 
-OutputFile OutputFolder::begin_file(const std::string& path, Temporary temporary) {
+OutputFile OutputFolder::begin_file(const std::string& path) {
   PathParts parts = parts_of(path);
   auto folder = open_folder(parts.folder, true);
-  return OutputFile(std::move(folder), std::move(parts.folder), std::move(parts.name),
-                    temporary == Temporary::named);
+  return OutputFile(std::move(folder), std::move(parts.folder), std::move(parts.name));
 }
 
 bool OutputFolder::make_folder(const std::string& path) {
   std::string name;
   auto parent = open_parent(path, name);
-  bool made = mkdirat(parent->number(), name.c_str(), 0777) == 0;
+  bool made = kernel::mkdirat(parent->number(), name.c_str(), 0777) == 0;
   if (!made && errno != EEXIST) fail("cannot make the folder", path);
   std::lock_guard lock(mutex_);
   if (made) made_.insert(path);
@@ -331,7 +377,7 @@ bool OutputFolder::make_symbolic_link(const std::string& path, const std::string
                                       const Timestamp& modified, const std::optional<Owner>& owner) {
   std::string name;
   auto parent = open_parent(path, name);
-  if (symlinkat(target.c_str(), parent->number(), name.c_str()) != 0) {
+  if (kernel::symlinkat(target.c_str(), parent->number(), name.c_str()) != 0) {
     if (errno != EEXIST) fail("cannot make the link", path);
     return false;
   }
@@ -348,7 +394,7 @@ bool OutputFolder::make_hard_link(const std::string& path, const std::string& ta
   std::string name, target_name;
   auto target_folder = open_parent(target, target_name);
   auto parent = open_parent(path, name);
-  if (linkat(target_folder->number(), target_name.c_str(), parent->number(), name.c_str(), 0) == 0)
+  if (kernel::linkat(target_folder->number(), target_name.c_str(), parent->number(), name.c_str(), 0) == 0)
     return true;
   if (errno != EEXIST) fail("cannot make the hard link", path);
   return false;
@@ -357,7 +403,7 @@ bool OutputFolder::make_hard_link(const std::string& path, const std::string& ta
 bool OutputFolder::make_node(const std::string& path, std::uint32_t mode_and_type, std::uint64_t device) {
   std::string name;
   auto parent = open_parent(path, name);
-  if (mknodat(parent->number(), name.c_str(), mode_and_type, device) == 0) return true;
+  if (kernel::mknodat(parent->number(), name.c_str(), mode_and_type, device) == 0) return true;
   if (errno != EEXIST) fail("cannot make the device", path);
   return false;
 }
@@ -384,7 +430,7 @@ bool OutputFolder::rename_file(const std::string& path, const std::string& new_p
   std::string name, new_name;
   auto from = open_parent(path, name);
   auto to = open_parent(new_path, new_name);
-  if (renameat2(from->number(), name.c_str(), to->number(), new_name.c_str(), RENAME_NOREPLACE) == 0)
+  if (kernel::renameat2(from->number(), name.c_str(), to->number(), new_name.c_str(), RENAME_NOREPLACE) == 0)
     return true;
   if (errno != EEXIST) fail("cannot rename", path);
   return false;
@@ -404,6 +450,10 @@ Descriptor OutputFolder::open_file(const std::string& path) const {
   struct stat status {};
   if (!file || fstat(file.number(), &status) != 0 || !S_ISREG(status.st_mode)) return Descriptor();
   return file;
+}
+
+void OutputFolder::take_back_if_empty() {
+  for (auto folder = made_folders_.rbegin(); folder != made_folders_.rend(); ++folder) rmdir(folder->c_str());
 }
 
 void OutputFolder::remove_folder_if_empty(const std::string& path) {

@@ -37,8 +37,8 @@ struct FileMetadata {
 
 class OutputFolder;
 
-/// A file that is being written under a temporary name in its folder. It gets its final name with commit(),
-/// complete; without it, it vanishes.
+/// A file that is being written. It gets its final name with commit(), complete; without it, it vanishes.
+/// Until then it has none, where the file system knows files without names, else a hidden one.
 class OutputFile {
  public:
   OutputFile(OutputFile&&) noexcept;
@@ -84,7 +84,7 @@ class OutputFile {
 
  private:
   friend class OutputFolder;
-  OutputFile(std::shared_ptr<Descriptor> folder, std::string folder_path, std::string name, bool named);
+  OutputFile(std::shared_ptr<Descriptor> folder, std::string folder_path, std::string name);
 
   std::shared_ptr<Descriptor> folder_;
   std::string folder_path_, name_, temporary_;
@@ -94,6 +94,9 @@ class OutputFile {
   void give_temporary_name();
   std::string name_replaced() const;
   bool second_name(const std::string& name);
+  bool link_as(const std::string& name) const;
+  bool take_name(const std::string& name) const;
+  void replace();
 
   bool keep_replaced_ = false;
   bool durable_ = false;
@@ -115,13 +118,12 @@ class OutputFolder {
   explicit OutputFolder(std::string path, Must must = Must::exist);
 
   bool made() const { return made_root_; }  ///< it was not there before
+  /// What the constructor made: this folder and those above it, the outermost first.
+  const std::vector<std::string>& made_folders() const { return made_folders_; }
+  /// Removes what the constructor made, as far as it is empty.
+  void take_back_if_empty();
 
-  /// How a file is kept until it is committed.
-  enum class Temporary {
-    named,    ///< under a hidden name in its folder
-    unnamed,  ///< under none, where the file system can (O_TMPFILE): a run that is killed leaves nothing
-  };
-  OutputFile begin_file(const std::string& path, Temporary temporary = Temporary::named);
+  OutputFile begin_file(const std::string& path);
   /// Makes the folder and its parents; true when this object made it, now or before.
   bool make_folder(const std::string& path);
   /// False when something is there already.
@@ -151,6 +153,7 @@ class OutputFolder {
   std::string path_;
   Descriptor root_;
   bool made_root_ = false;
+  std::vector<std::string> made_folders_;
   std::mutex mutex_;  // guards what follows
   std::string last_path_;
   std::shared_ptr<Descriptor> last_;

@@ -1,14 +1,9 @@
 #include "io/spool.h"
 
-#include <fcntl.h>
-#include <unistd.h>
-
-#include <cerrno>
-#include <cstdlib>
 #include <cstring>
 
 #include "base/error.h"
-#include "io/descriptor.h"
+#include "io/spool_file.h"
 
 namespace operculum {
 namespace {
@@ -17,18 +12,19 @@ constexpr std::size_t kBlock = 256 * 1024;
 
 }  // namespace
 
-/// Spooled bytes: a front part in memory, the rest in a temporary file.
+/// Spooled bytes: a front part in memory, the rest in chunks of the temporary file.
 class SpoolWriter::Spooled final : public Source {
  public:
   explicit Spooled(SpoolBudget& budget) : budget_(budget) {}
   ~Spooled() override {
     budget_.give_memory(memory_taken_);
     budget_.give_disk(file_size_);
+    for (std::uint64_t chunk : chunks_) SpoolFile::of_this_run().give_back(chunk);
   }
 
   void append(ByteView bytes) {
-    if (!file_ && memory_.size() + bytes.size() > memory_taken_) grow();
-    if (!file_) {
+    if (!in_file_ && memory_.size() + bytes.size() > memory_taken_) grow();
+    if (!in_file_) {
       memory_.insert(memory_.end(), bytes.begin(), bytes.end());
     } else {
       append_to_file(bytes);
@@ -44,35 +40,43 @@ class SpoolWriter::Spooled final : public Source {
       std::memcpy(out.data(), memory_.data() + offset, done);
     }
     while (done < out.size() && offset + done < size()) {
-      auto place = static_cast<off_t>(offset + done - memory_.size());
-      ssize_t count = pread(file_.number(), out.data() + done, out.size() - done, place);
-      if (count < 0 && errno == EINTR) continue;
-      if (count < 0) throw IoError("reading the temporary file failed", errno);
+      Part part = part_at(offset + done - memory_.size(), out.size() - done);
+      std::uint64_t left = size() - (offset + done);
+      std::size_t length = static_cast<std::size_t>(std::min<std::uint64_t>(part.length, left));
+      std::size_t count = SpoolFile::of_this_run().read(part.at, out.subspan(done, length));
       if (count == 0) break;
-      done += static_cast<std::size_t>(count);
+      done += count;
     }
     return done;
   }
 
   std::optional<ByteView> view() const override {
-    if (file_) return std::nullopt;
+    if (in_file_) return std::nullopt;
     return memory_;
   }
 
  private:
+  /// Bytes that lie together in the temporary file.
+  struct Part {
+    std::uint64_t at;
+    std::size_t length;
+  };
+
+  /// The part that begins `place` bytes into what is in the file, of `wanted` bytes at most.
+  Part part_at(std::uint64_t place, std::size_t wanted) const {
+    std::uint64_t within = place % SpoolFile::kChunk;
+    return {chunks_[static_cast<std::size_t>(place / SpoolFile::kChunk)] + within,
+            static_cast<std::size_t>(std::min<std::uint64_t>(wanted, SpoolFile::kChunk - within))};
+  }
+
   void grow() {
     std::uint64_t more = std::max<std::uint64_t>(memory_taken_, 4 * kBlock);
-    if (budget_.take_memory(more)) {
-      memory_taken_ += more;
-      memory_.reserve(static_cast<std::size_t>(memory_taken_));
+    if (!budget_.take_memory(more)) {
+      in_file_ = true;
       return;
     }
-    const char* folder = std::getenv("TMPDIR");
-    if (folder == nullptr || *folder == '\0') folder = "/tmp";
-    file_ = Descriptor(open(folder, O_TMPFILE | O_RDWR | O_CLOEXEC, 0600));
-    if (!file_)
-      throw IoError(std::string("cannot make a temporary file in ") + folder + " (set TMPDIR to another)",
-                    errno);
+    memory_taken_ += more;
+    memory_.reserve(static_cast<std::size_t>(memory_taken_));
   }
 
   void append_to_file(ByteView bytes) {
@@ -80,19 +84,21 @@ class SpoolWriter::Spooled final : public Source {
       throw LimitExceeded(
           "an inner container needs more temporary space than allowed; raise it with --max-spool");
     }
-    file_size_ += bytes.size();
+    SpoolFile& file = SpoolFile::of_this_run();
     while (!bytes.empty()) {
-      ssize_t count = write(file_.number(), bytes.data(), bytes.size());
-      if (count < 0 && errno == EINTR) continue;
-      if (count < 0) throw IoError("writing the temporary file failed", errno);
-      bytes = bytes.subspan(static_cast<std::size_t>(count));
+      if (file_size_ == chunks_.size() * SpoolFile::kChunk) chunks_.push_back(file.take_chunk());
+      Part part = part_at(file_size_, bytes.size());
+      file.write(part.at, bytes.first(part.length));
+      file_size_ += part.length;
+      bytes = bytes.subspan(part.length);
     }
   }
 
   SpoolBudget& budget_;
   Bytes memory_;
   std::uint64_t memory_taken_ = 0;
-  Descriptor file_;
+  bool in_file_ = false;
+  std::vector<std::uint64_t> chunks_;
   std::uint64_t file_size_ = 0;
 };
 

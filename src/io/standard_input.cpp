@@ -6,6 +6,7 @@
 #include <mutex>
 
 #include "base/error.h"
+#include "io/kernel.h"
 #include "io/spool.h"
 
 namespace operculum {
@@ -16,7 +17,7 @@ class InputStream final : public Stream {
  public:
   std::size_t read(ByteSpan out) override {
     for (;;) {
-      ssize_t count = ::read(STDIN_FILENO, out.data(), out.size());
+      ssize_t count = kernel::read(STDIN_FILENO, out.data(), out.size());
       if (count >= 0) return static_cast<std::size_t>(count);
       if (errno != EINTR) throw IoError("standard input", errno);
     }

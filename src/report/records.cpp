@@ -417,6 +417,11 @@ std::string json_line(const RoleBack& role) {
                   {"obstacle", role.obstacle}});
 }
 
+std::string json_line(const Checkup& checkup) {
+  return line_of(
+      {{"record", "checkup"}, {"subject", checkup.subject}, {"well", checkup.well}, {"text", checkup.text}});
+}
+
 std::string json_line(const StudyReport& report) {
   Json looks = Json::object();
   for (std::size_t i = 0; i < report.profile.bytes.size(); ++i)

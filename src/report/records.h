@@ -2,6 +2,7 @@
 
 #include "layout/library.h"
 #include "layout/text/problem.h"
+#include "task/checkup.h"
 #include "task/identify.h"
 #include "task/install_report.h"
 #include "task/layout_check.h"
@@ -44,6 +45,7 @@ std::string json_line(const layout::CoverRange& range);
 std::string json_line(const RoleBack& role);
 std::string json_line(const layout::Found& found);
 std::string json_line(const StudyReport& report);
+std::string json_line(const Checkup& checkup);
 
 /// Flags of an entry as words: "encrypted", "sparse", "damaged", "recovered".
 std::vector<std::string_view> flag_words(const Entry& entry);

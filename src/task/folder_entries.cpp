@@ -13,6 +13,7 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "io/file_source.h"
+#include "io/kernel.h"
 
 namespace operculum {
 namespace {
@@ -46,7 +47,7 @@ ContentPtr disk_content(const std::string& file) {
 }
 
 std::vector<std::string> names_in(const std::string& folder) {
-  std::unique_ptr<DIR, int (*)(DIR*)> open(opendir(folder.c_str()), closedir);
+  std::unique_ptr<DIR, int (*)(DIR*)> open(kernel::opendir(folder.c_str()), closedir);
   if (!open) throw IoError(escape(folder), errno);
   std::vector<std::string> names;
   while (const dirent* one = readdir(open.get())) {

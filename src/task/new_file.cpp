@@ -11,6 +11,7 @@
 #include "base/text.h"
 #include "container/limits.h"
 #include "io/digest.h"
+#include "task/room_needed.h"
 
 namespace operculum {
 namespace {
@@ -55,7 +56,7 @@ WrittenFile write_with(const NewFile& file, const std::function<void(OutputFile&
     return IoError(fmt::format("cannot write \"{}\"; choose a new name", escape(file.path)), EEXIST);
   };
   if (!file.in_place && folder.exists(place.name)) throw taken();
-  OutputFile out = folder.begin_file(place.name, OutputFolder::Temporary::unnamed);
+  OutputFile out = folder.begin_file(place.name);
   fill(out);
   SourcePtr written = out.written();
   if (file.check) file.check(*written);
@@ -78,15 +79,23 @@ WrittenFile write_with(const NewFile& file, const std::function<void(OutputFile&
 
 }  // namespace
 
+void write_new_text(std::string_view text, const std::string& path) {
+  write_with({.path = path}, [&](OutputFile& out) { out.write(as_bytes(text)); });
+}
+
 WrittenFile write_new_file(const Assembly& assembly, const NewFile& file, Progress& progress) {
   progress.total_bytes = assembly.size();
   std::uint64_t before = progress.bytes;
-  return write_with(file, [&](OutputFile& out) {
-    write_assembly(assembly, out, [&](std::uint64_t done) {
-      check_stop(progress);
-      progress.bytes = before + done;
+  try {
+    return write_with(file, [&](OutputFile& out) {
+      write_assembly(assembly, out, [&](std::uint64_t done) {
+        check_stop(progress);
+        progress.bytes = before + done;
+      });
     });
-  });
+  } catch (const CannotWrite& error) {
+    throw with_room_needed(error, progress);
+  }
 }
 
 WrittenFile write_new_stream(Stream& stream, const NewFile& file, Progress& progress) {

@@ -33,4 +33,8 @@ WrittenFile write_new_file(const Assembly& assembly, const NewFile& file, Progre
 /// The same from a stream; holes stay holes.
 WrittenFile write_new_stream(Stream& stream, const NewFile& file, Progress& progress);
 
+/// Writes a text of this program's own, such as a receipt, to a new file. Throws IoError; EEXIST where
+/// something is.
+void write_new_text(std::string_view text, const std::string& path);
+
 }  // namespace operculum

@@ -6,12 +6,13 @@
 
 #include <climits>
 
+#include "container/format.h"
 #include "io/safe_path.h"
 
 namespace operculum {
 
-std::string folder_name_for(const Place& place) {
-  std::string name = make_safe(base_name(place.file), NameRules::here).path;
+std::string folder_name_for(const std::string& file) {
+  std::string name = make_safe(base_name(file), NameRules::here).path;
   auto is_layer_ending = [](std::string_view ending) {
     return format_for_name("x" + std::string(ending)) != nullptr;
   };

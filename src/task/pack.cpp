@@ -9,6 +9,7 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "io/kernel.h"
 #include "task/folder_entries.h"
 #include "task/make_file.h"
 
@@ -41,7 +42,7 @@ RebuildResult pack(const PackRequest& request, OpenContext& context, Progress& p
 }
 
 ChosenName name_among(const std::string& folder, const std::string& name, Among among) {
-  std::unique_ptr<DIR, int (*)(DIR*)> open(opendir(folder.c_str()), closedir);
+  std::unique_ptr<DIR, int (*)(DIR*)> open(kernel::opendir(folder.c_str()), closedir);
   if (!open) throw IoError(escape(folder), errno);
   std::vector<std::string> names;
   while (const dirent* one = readdir(open.get())) {

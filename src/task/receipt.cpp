@@ -16,6 +16,7 @@
 #include "io/file_source.h"
 #include "io/output_folder.h"
 #include "io/stream.h"
+#include "task/new_file.h"
 
 namespace operculum {
 namespace {
@@ -204,14 +205,7 @@ void Receipt::write(const std::string& path) const {
                       {"complete", complete},
                       {"written", std::move(files)}};
   std::string text = all.dump(1) + "\n";
-  Descriptor file(open(path.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0666));
-  if (!file) throw IoError(fmt::format("cannot write the receipt {}", escape(path)), errno);
-  for (std::string_view rest = text; !rest.empty();) {
-    ssize_t count = ::write(file.number(), rest.data(), rest.size());
-    if (count < 0 && errno == EINTR) continue;
-    if (count < 0) throw IoError(fmt::format("cannot write the receipt {}", escape(path)), errno);
-    rest.remove_prefix(static_cast<std::size_t>(count));
-  }
+  write_new_text(text, path);
   if (items.empty()) return;
   OutputFile sealed = OutputFolder(folder, OutputFolder::Must::be_there).begin_file(seal_path());
   sealed.write(as_bytes(seal()));

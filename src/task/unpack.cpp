@@ -12,6 +12,7 @@
 #include "task/name_template.h"
 #include "task/ordered_work.h"
 #include "task/refuse_kinds.h"
+#include "task/room_needed.h"
 #include "task/walk.h"
 
 namespace operculum {
@@ -71,8 +72,11 @@ class Unpacker {
       for (const Finding& finding : container.findings()) log_.finding(path, finding);
     };
     events.unreadable = [this](const std::string& path, const Error& error) {
-      log_.emit({UnpackEvent::Kind::warning, path, "", 0, "",
-                 fmt::format("cannot be entered, unpacked as a file: {}", error.what())});
+      // Damage is the container's; a disk that cannot be read, or memory that is not there, is not.
+      bool ours = error.kind() == ErrorKind::io || error.kind() == ErrorKind::limit_exceeded;
+      log_.emit({.kind = ours ? UnpackEvent::Kind::fault : UnpackEvent::Kind::warning,
+                 .path = path,
+                 .message = fmt::format("cannot be entered, unpacked as a file: {}", error.what())});
     };
     events.differs = [this](const std::string& path, const Error& error) {
       log_.emit({.kind = UnpackEvent::Kind::fault,
@@ -322,7 +326,11 @@ class Unpacker {
 UnpackTotals unpack(const Place& place, const UnpackRequest& request, OpenContext& context,
                     Progress& progress, const UnpackSink& sink) {
   if (!request.refuse_kinds.empty()) refuse_kinds(place, request, context, progress);
-  return Unpacker(place, request, context, progress, sink).run();
+  try {
+    return Unpacker(place, request, context, progress, sink).run();
+  } catch (const CannotWrite& error) {
+    throw with_room_needed(error, progress);
+  }
 }
 
 }  // namespace operculum

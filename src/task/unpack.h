@@ -19,6 +19,8 @@ enum class LinkRule {
 struct UnpackRequest {
   std::string into;       ///< the output folder; made when the first thing is written
   bool into_new = false;  ///< it must be a new one: where its name is taken, a numbered one is made
+  std::shared_ptr<OutputFolder> folder =
+      {};  ///< it, where it was made before; into_new: for this very request
   Selection selection;
   bool deep = false;                    ///< into nested containers, too
   bool programs = false;                ///< with deep, also into programs that carry containers

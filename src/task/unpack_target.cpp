@@ -45,8 +45,11 @@ UnpackTarget::UnpackTarget(const UnpackRequest& request, const std::string& insi
 
 OutputFolder& UnpackTarget::folder() {
   std::call_once(opened_, [this] {
-    folder_.emplace(request_.into,
-                    request_.into_new ? OutputFolder::Must::be_new : OutputFolder::Must::exist);
+    folder_ = request_.folder;
+    if (!folder_) {
+      auto must = request_.into_new ? OutputFolder::Must::be_new : OutputFolder::Must::exist;
+      folder_ = std::make_shared<OutputFolder>(request_.into, must);
+    }
     writer_.emplace(*folder_, request_, meter_, progress_);
   });
   return *folder_;

@@ -16,7 +16,7 @@ class UnpackTarget {
   OutputFolder& folder();  ///< made when it is first asked for; not in a dry run. Throws CannotWrite.
   FileWriter& writer();    ///< not in a dry run
   /// The folder, when anything was written into it.
-  OutputFolder* folder_if_used() { return folder_ ? &*folder_ : nullptr; }
+  OutputFolder* folder_if_used() { return folder_.get(); }
 
   bool already_there(const std::string& output) const;
   FileMetadata metadata_of(const Entry& entry) const;
@@ -37,7 +37,7 @@ class UnpackTarget {
   Meter& meter_;
   Progress& progress_;
   std::once_flag opened_;
-  std::optional<OutputFolder> folder_;
+  std::shared_ptr<OutputFolder> folder_;
   std::optional<FileWriter> writer_;
 };
 

@@ -7,6 +7,7 @@
 #include <unistd.h>
 
 #include <chrono>
+#include <csignal>
 #include <cstdlib>
 #include <stdexcept>
 
@@ -95,6 +96,29 @@ Ran operculum(const std::vector<std::string>& arguments, const std::string& fold
   std::map<std::string, std::string> all = own_environment(folder);
   for (const auto& [name, value] : environment) all[name] = value;
   return run(built_program(), arguments, folder, all, input);
+}
+
+Ran operculum_ended(const std::vector<std::string>& arguments, const std::string& folder, int signal,
+                    unsigned microseconds) {
+  Pipe err;
+  pid_t child = fork();
+  if (child == 0) {
+    int nowhere = open("/dev/null", O_RDWR | O_CLOEXEC);
+    dup2(nowhere, 0);
+    dup2(nowhere, 1);
+    dup2(err.ends[1], 2);
+    become(built_program(), arguments, folder, own_environment(folder));
+  }
+  close(err.ends[1]);
+  usleep(microseconds);
+  kill(child, signal);
+  Ran ran;
+  char block[4096];
+  for (ssize_t count = 0; (count = read(err.ends[0], block, sizeof block)) > 0;)
+    ran.err.append(block, static_cast<std::size_t>(count));
+  close(err.ends[0]);
+  ran.exit_code = exit_code_of(child);
+  return ran;
 }
 
 Ran operculum_on_terminal(const std::vector<std::string>& arguments, const std::string& folder,

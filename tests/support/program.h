@@ -19,6 +19,10 @@ Ran run(const std::string& program, const std::vector<std::string>& arguments, c
 Ran operculum(const std::vector<std::string>& arguments, const std::string& folder,
               const std::map<std::string, std::string>& environment = {}, const std::string& input = "");
 
+/// The same, ended by a signal after so many microseconds, if it has not ended by itself.
+Ran operculum_ended(const std::vector<std::string>& arguments, const std::string& folder, int signal,
+                    unsigned microseconds);
+
 /// What a person types once `wait_for` stands on the screen.
 struct Typed {
   std::string wait_for, keys;

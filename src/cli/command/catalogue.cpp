@@ -5,6 +5,7 @@
 
 #include "base/text.h"
 #include "base/units.h"
+#include "cli/confinement.h"
 #include "cli/folder_options.h"
 #include "cli/message_fold.h"
 #include "cli/progress_line.h"
@@ -96,6 +97,7 @@ void add_report(CommandLine& program, Session& session) {
   command.number("--rows", options->most, "Most rows of each table (10)");
   command.run([&session, options] {
     prepare(session);
+    Confinement(session).asks(options->database).makes(options->page).begin();
     try {
       std::unique_ptr<Database> database = open_catalogue(options->database, Database::Mode::read);
       Overview overview = overview_of(*database, options->most);
@@ -126,6 +128,9 @@ void add_merge(CommandLine& program, Session& session) {
   command.arguments("OTHER", options->others, "Catalogues, which stay as they are");
   command.run([&session, options] {
     prepare(session);
+    Confinement confinement(session);
+    for (const std::string& other : options->others) confinement.asks(other);
+    confinement.asks(options->database).begin();
     std::unique_ptr<Database> database;
     try {
       database = open_catalogue(options->database, Database::Mode::create);
@@ -178,6 +183,7 @@ void add_catalogue(CommandLine& program, Session& session) {
       throw UsageError{
           "catalogue: name the catalogue, and what it is to know: operculum catalogue shelf.db FOLDER"};
     prepare(session);
+    Confinement(session).reads(options->places).asks(options->database).begin();
     try {
       update(session, *options);
     } catch (const std::exception& thrown) {

@@ -4,6 +4,7 @@
 
 #include "base/text.h"
 #include "base/units.h"
+#include "cli/confinement.h"
 #include "cli/progress_line.h"
 #include "cli/session.h"
 #include "collection/catalogue/query.h"
@@ -172,6 +173,13 @@ void add_compare(CommandLine& program, Session& session) {
   command.run([&session, options] {
     prepare(session);
     options->request.details = !options->summary || !options->page.empty();
+    Confinement confinement(session);
+    if (options->catalogue.empty()) {
+      confinement.reads(options->before).reads(options->after);
+    } else {
+      confinement.asks(options->catalogue);
+    }
+    confinement.makes(options->page).begin();
     try {
       Comparison(session, *options).run();
     } catch (const Comparison::Told&) {

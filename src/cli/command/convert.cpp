@@ -4,6 +4,7 @@
 
 #include "base/text.h"
 #include "base/units.h"
+#include "cli/confinement.h"
 #include "cli/progress_line.h"
 #include "cli/rebuild_options.h"
 #include "report/records.h"
@@ -69,6 +70,7 @@ void add_convert(CommandLine& program, Session& session) {
       throw UsageError{"--into NEW is needed: a file that is not there yet"};
     options->request.choice = options->pack.choice();
     prepare(session);
+    Confinement(session).reads(wanted.target).makes(wanted.into).begin();
     try {
       convert_one(session, *options);
     } catch (const std::exception& thrown) {

@@ -2,6 +2,7 @@
 
 #include "base/text.h"
 #include "base/units.h"
+#include "cli/confinement.h"
 #include "cli/session.h"
 #include "report/records.h"
 #include "task/receipt.h"
@@ -34,6 +35,9 @@ void add_discard(CommandLine& program, Session& session) {
     prepare(session);
     try {
       Receipt receipt = Receipt::read(*path);
+      Confinement confinement(session);
+      if (!*dry_run) confinement.changes(receipt.folder).takes_back(receipt.folder);
+      confinement.reads(receipt.folder).begin();
       DiscardTotals totals =
           discard(receipt, *dry_run, [&](const DiscardEvent& event) { tell(session, event, *dry_run); });
       bool nothing = totals.removed == 0 && totals.missing > 0;

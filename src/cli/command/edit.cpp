@@ -13,6 +13,7 @@
 #include "io/digest.h"
 #include "io/file_source.h"
 #include "io/output_folder.h"
+#include "sandbox/deputy.h"
 
 namespace operculum::cli {
 namespace {
@@ -26,34 +27,37 @@ struct EditOptions {
 /// A folder of its own below $TMPDIR, that only this user may enter; gone at the end.
 class Workshop {
  public:
-  Workshop() {
+  explicit Workshop(const std::string& name) {
     const char* base = std::getenv("TMPDIR");
     path_ = fmt::format("{}/operculum-edit-XXXXXX", base != nullptr && *base != '\0' ? base : "/tmp");
     if (mkdtemp(path_.data()) == nullptr) throw IoError("cannot make a temporary folder", errno);
+    std::string safe = make_safe(base_name(name), NameRules::here).path;
+    name_ = safe.empty() ? "content" : safe;
   }
   ~Workshop() {
-    if (!file_.empty()) unlink(file_.c_str());
+    unlink(file().c_str());
     rmdir(path_.c_str());  // what the editor left there stays
   }
   Workshop(const Workshop&) = delete;
   Workshop& operator=(const Workshop&) = delete;
 
-  /// The content as a file; returns its path.
-  const std::string& put(const std::string& name, const Content& content) {
-    std::string safe = make_safe(name, NameRules::here).path;
+  const std::string& folder() const { return path_; }
+  std::string file() const { return path_ + "/" + name_; }
+
+  /// The content, as the file.
+  void put(const Content& content) const {
     OutputFolder folder(path_, OutputFolder::Must::be_there);
-    OutputFile out = folder.begin_file(safe.empty() ? "content" : safe);
+    OutputFile out = folder.begin_file(name_);
     StreamPtr stream = content.stream();
     Bytes buffer(256 * 1024);
     while (std::size_t count = stream->read(buffer)) out.write(ByteView(buffer).first(count));
     FileMetadata metadata;
     metadata.mode = 0600;
-    file_ = path_ + "/" + out.commit(metadata, Existing::keep).value_or(safe);
-    return file_;
+    out.commit(metadata, Existing::keep);
   }
 
  private:
-  std::string path_, file_;
+  std::string path_, name_;
 };
 
 /// The locator of the container that an entry lies in.
@@ -62,26 +66,37 @@ std::string container_of(const std::string& target, const std::string& inside) {
   return target.ends_with(ending) ? target.substr(0, target.size() - ending.size()) : target;
 }
 
+/// The editor is started by a process of its own, which is there before rights are given up.
 void edit_one(Session& session, const EditOptions& options) {
+  Workshop workshop(options.target);
+  std::string file = workshop.file();
+  Deputy editor([&file] { return edit_file(file); });
+  RebuildRequest request;
+  request.target = options.target;
+  request.wishes.push_back({Wish::Kind::set, "", file});
+  request.choice = options.pack.choice();
+  request.receipt = options.receipt;
+  confine_rebuild(session, request, workshop.folder());
   Place place = resolve(options.target, session.context, Step::no_more);
   if (!place.entry || !place.content) {
     throw Malformed("it is no file in a container; `operculum list` shows what can be edited");
   }
-  Workshop workshop;
-  const std::string& file = workshop.put(place.name, *place.content);
+  workshop.put(*place.content);
   std::string before = sha256_of(*open_file(file));
   session.data.flush();
-  edit_file(file);
+  if (editor.ask() != 0) {
+    throw IoError(fmt::format("the editor \"{}\" ended with a failure, so nothing is written; set VISUAL to "
+                              "another one",
+                              escape(editor_command())),
+                  ECANCELED);
+  }
   if (sha256_of(*open_file(file)) == before) {
     session.say(Session::Tone::note,
                 fmt::format("{}: not changed, so nothing is written", escape(options.target)));
     return;
   }
-  RebuildRequest request;
   request.target = container_of(options.target, place.inside);
-  request.wishes.push_back({Wish::Kind::set, place.inside, file});
-  request.choice = options.pack.choice();
-  request.receipt = options.receipt;
+  request.wishes.front().path = place.inside;
   run_rebuild(session, request);
 }
 

@@ -4,6 +4,7 @@
 
 #include "base/text.h"
 #include "base/units.h"
+#include "cli/confinement.h"
 #include "cli/folder_options.h"
 #include "cli/message_fold.h"
 #include "cli/progress_line.h"
@@ -135,8 +136,7 @@ class Finder {
  private:
   FindTotals look(const FindEvents& events) {
     if (options_.catalogue.empty())
-      return find(options_.folders.files(session_, options_.targets), options_.request, session_.context,
-                  session_.progress, events);
+      return find(options_.targets, options_.request, session_.context, session_.progress, events);
     std::unique_ptr<Database> database = open_catalogue(options_.catalogue, Database::Mode::read);
     return find_in_catalogue(*database, options_.request, events);
   }
@@ -274,6 +274,9 @@ void add_find(CommandLine& program, Session& session) {
   command.run([&session, options] {
     prepare(session);
     try {
+      Confinement confinement(session);
+      if (options->catalogue.empty()) options->targets = options->folders.files(session, options->targets);
+      confinement.reads(options->targets).reads(options->likes).asks(options->catalogue).begin();
       read_request(session, *options);
       Finder(session, *options).run();
     } catch (const std::exception& thrown) {

@@ -7,6 +7,7 @@
 
 #include "base/text.h"
 #include "base/units.h"
+#include "cli/confinement.h"
 #include "cli/folder_options.h"
 #include "cli/session.h"
 #include "report/map_text.h"
@@ -204,7 +205,9 @@ void add_identify(CommandLine& program, Session& session) {
     bool colour = session.output.empty() && colour_wanted(1);
     bool brief = options->brief || has_folder(options->targets);
     options->request.map_disks = session.json || !options->page.empty();
-    for (const std::string& target : options->folders.files(session, options->targets)) {
+    std::vector<std::string> targets = options->folders.files(session, options->targets);
+    Confinement(session).reads(targets).makes(options->page).begin();
+    for (const std::string& target : targets) {
       try {
         Identification found = identify(target, options->request, session.context);
         session.data.write(session.json ? json_line(found)

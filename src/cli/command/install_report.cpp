@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include "base/text.h"
+#include "cli/confinement.h"
 #include "cli/session.h"
 #include "report/install_text.h"
 #include "report/records.h"
@@ -55,6 +56,7 @@ void add_install_report(CommandLine& program, Session& session) {
     prepare(session);
     if (!options->page.empty() && options->targets.size() > 1)
       throw UsageError{"--page takes one TARGET at a time"};
+    Confinement(session).reads(options->targets).makes(options->page).begin();
     for (const std::string& target : options->targets) {
       try {
         report_one(session, *options, target);

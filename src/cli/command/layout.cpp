@@ -2,6 +2,7 @@
 
 #include "base/text.h"
 #include "base/units.h"
+#include "cli/confinement.h"
 #include "cli/session.h"
 #include "report/records.h"
 #include "report/text_table.h"
@@ -154,6 +155,7 @@ void add_check(CommandLine& program, Session& session) {
   command.flag("--ranges", options->ranges, "Show every range of bytes, not only the unexplained ones");
   command.run([&session, options] {
     prepare(session);
+    Confinement(session).reads(options->file).reads(options->container).begin();
     try {
       check(session, *options);
     } catch (const std::exception& thrown) {
@@ -192,6 +194,7 @@ void add_list_and_show(CommandLine& program, Session& session) {
                                         {"operculum layout list", "operculum layout list --json"}});
   list_command.run([&session] {
     prepare(session);
+    Confinement(session).begin();
     tell_library(session);
   });
   Options show_command =
@@ -202,6 +205,7 @@ void add_list_and_show(CommandLine& program, Session& session) {
   show_command.argument("NAME", *name, "Its name, as layout list tells");
   show_command.run([&session, name] {
     prepare(session);
+    Confinement(session).begin();
     const layout::Found* found = session.library().find(*name);
     try {
       if (found == nullptr)

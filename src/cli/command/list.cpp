@@ -7,6 +7,7 @@
 
 #include "base/text.h"
 #include "base/units.h"
+#include "cli/confinement.h"
 #include "cli/entry_table.h"
 #include "cli/folder_options.h"
 #include "cli/message_fold.h"
@@ -303,6 +304,7 @@ void add_list(CommandLine& program, Session& session) {
     options->form.kinds = options->request.kinds |= !options->only_kinds.empty();
     options->request.contents = !options->digest.empty();
     std::vector<std::string> targets = options->folders.files(session, options->targets);
+    Confinement(session).reads(targets).begin();
     bool several = targets.size() > 1;
     if (options->csv) session.data.write(csv_line(csv_titles(*options, several)));
     for (const std::string& target : targets) {

@@ -7,7 +7,9 @@
 
 #include "base/text.h"
 #include "base/units.h"
+#include "cli/confinement.h"
 #include "cli/message_fold.h"
+#include "cli/output_folders.h"
 #include "cli/progress_line.h"
 #include "cli/session.h"
 #include "report/collection_records.h"
@@ -73,8 +75,10 @@ class OrderReport {
   OrderReport(Session& session, const OrderOptions& options) : session_(session), options_(options) {}
 
   void run() {
+    std::vector<std::string> targets = targets_of(options_);
+    confine(targets);
     ProgressLine line(session_);
-    LoadingOrder order(targets_of(options_), options_.request, session_.context, session_.progress);
+    LoadingOrder order(std::move(targets), options_.request, session_.context, session_.progress);
     line.clear();
     tell_problems(order);
     if (!options_.why.empty()) {
@@ -88,6 +92,16 @@ class OrderReport {
   }
 
  private:
+  void confine(const std::vector<std::string>& targets) {
+    Confinement confinement(session_);
+    confinement.reads(targets).makes(options_.page);
+    if (!options_.winners.empty() && !options_.dry_run) {
+      confinement.makes(options_.receipt);
+      winners_ = folders_.make(options_.winners, OutputFolder::Must::exist, confinement);
+    }
+    confinement.begin();
+  }
+
   void tell_problems(const LoadingOrder& order) {
     for (const LoadedPack& pack : order.packs()) {
       if (!pack.error.empty()) {
@@ -143,6 +157,8 @@ class OrderReport {
   void unpack_winners(LoadingOrder& order) {
     UnpackRequest request;
     request.into = options_.winners;
+    request.folder = winners_;
+    request.into_new = winners_ && winners_->made();
     request.dry_run = options_.dry_run;
     request.digests = !options_.receipt.empty();
     request.lower_case = options_.ignore_case;  // folders whose names differ in case alone are one
@@ -184,6 +200,8 @@ class OrderReport {
 
   Session& session_;
   const OrderOptions& options_;
+  OutputFolders folders_;
+  std::shared_ptr<OutputFolder> winners_;  // where they go; not in a dry run
 };
 
 }  // namespace

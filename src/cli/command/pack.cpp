@@ -4,6 +4,7 @@
 
 #include "base/text.h"
 #include "base/units.h"
+#include "cli/confinement.h"
 #include "cli/progress_line.h"
 #include "cli/rebuild_options.h"
 #include "report/records.h"
@@ -99,6 +100,10 @@ void add_pack(CommandLine& program, Session& session) {
     prepare(session);
     try {
       choose_name(session, *options);
+      Confinement confinement(session);
+      confinement.reads(options->folder).reads(options->like);
+      if (!options->dry_run) confinement.makes(options->into);
+      confinement.begin();
       if (options->like.empty()) {
         pack_new(session, *options);
       } else {

@@ -55,6 +55,7 @@ void add_rebuild(CommandLine& program, Session& session) {
   command.run([&session, options] {
     options->finish();
     prepare(session);
+    confine_rebuild(session, options->request);
     try {
       run_rebuild(session, options->request);
     } catch (const std::exception& thrown) {

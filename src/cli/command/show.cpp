@@ -3,6 +3,7 @@
 #include "base/readable_text.h"
 #include "base/text.h"
 #include "base/units.h"
+#include "cli/confinement.h"
 #include "cli/session.h"
 #include "container/locator.h"
 #include "report/hex_view.h"
@@ -130,6 +131,7 @@ void add_show(CommandLine& program, Session& session) {
   command.number("--length", options->length, "Show this many bytes at most");
   command.run([&session, options] {
     prepare(session);
+    Confinement(session).reads(options->target).begin();
     try {
       Show(session, *options).run();
     } catch (const std::exception& thrown) {

@@ -1,3 +1,4 @@
+#include "cli/confinement.h"
 #include "cli/session.h"
 #include "report/records.h"
 #include "report/study_text.h"
@@ -49,6 +50,7 @@ void add_study(CommandLine& program, Session& session) {
   command.flag("--explain", options->explain, "Tell what else was tried, and why it was dropped");
   command.run([&session, options] {
     prepare(session);
+    Confinement(session).reads(options->targets).makes(options->draft).makes(options->page).begin();
     try {
       study_one(session, *options);
     } catch (const std::exception& thrown) {

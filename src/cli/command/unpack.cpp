@@ -9,10 +9,13 @@
 
 #include "base/text.h"
 #include "base/units.h"
+#include "cli/confinement.h"
 #include "cli/message_fold.h"
+#include "cli/output_folders.h"
 #include "cli/progress_line.h"
 #include "cli/selection_options.h"
 #include "cli/session.h"
+#include "container/outer_file.h"
 #include "io/origin.h"
 #include "report/records.h"
 #include "task/kinds.h"
@@ -42,32 +45,62 @@ constexpr Choice<LinkRule> kLinks[] = {{"rooted", LinkRule::rooted},
 /// Which folder each container is unpacked into: targets of one container share theirs.
 class Destinations {
  public:
-  explicit Destinations(const UnpackOptions& options) : into_(options.request.into) {
+  /// Makes the folders, unless it is a dry run.
+  Destinations(const UnpackOptions& options, const OpenContext& context, Confinement& confinement) {
     std::set<std::string> files;
-    for (const std::string& target : options.targets) files.insert(file_of(target));
-    several_ = files.size() > 1;
+    for (const std::string& target : options.targets) {
+      std::string file = file_of(target, &context);
+      if (file.empty()) continue;  // it is told when it is opened
+      files.insert(file);
+      files_.emplace(target, file);
+    }
+    for (const std::string& target : options.targets) {
+      auto file = files_.find(target);
+      if (file != files_.end() && !by_file_.contains(file->second))
+        add(options, file->second, files.size() > 1, confinement);
+    }
   }
 
-  void set(UnpackRequest& request, const Place& place) const {
-    auto used = used_.find(place.file);
-    request.into = used != used_.end() ? used->second
-                   : into_.empty()     ? folder_name_for(place)
-                   : several_          ? into_ + "/" + folder_name_for(place)
-                                       : into_;
-    while (request.into.size() > 1 && request.into.ends_with('/')) request.into.pop_back();
-    bool another_has_it = std::any_of(used_.begin(), used_.end(), [&](const auto& one) {
-      return one.first != place.file && one.second == request.into;
-    });
-    request.into_new = used == used_.end() && (into_.empty() || another_has_it);
-    if (request.into_new && request.dry_run) request.into = free_folder_name(request.into);
+  void set(UnpackRequest& request, const std::string& target) {
+    Destination& destination = by_file_.at(files_.at(target));
+    request.into = destination.path;
+    request.folder = destination.folder;
+    request.into_new = destination.fresh;
+    destination.fresh = false;  // another target of this file finds what is written now
   }
-
-  void used(const Place& place, const std::string& folder) { used_.emplace(place.file, folder); }
 
  private:
-  std::string into_;
-  bool several_ = false;
-  std::map<std::string, std::string> used_;  // by file
+  struct Destination {
+    std::string path;
+    std::shared_ptr<OutputFolder> folder;  // not in a dry run
+    bool fresh = false;                    // nothing is in it
+  };
+
+  void add(const UnpackOptions& options, const std::string& file, bool several, Confinement& confinement) {
+    const std::string& into = options.request.into;
+    Destination destination;
+    destination.path = into.empty() ? folder_name_for(file)
+                       : several    ? into + "/" + folder_name_for(file)
+                                    : into;
+    while (destination.path.size() > 1 && destination.path.ends_with('/')) destination.path.pop_back();
+    bool another_has_it = std::any_of(by_file_.begin(), by_file_.end(),
+                                      [&](const auto& one) { return one.second.path == destination.path; });
+    bool is_new = into.empty() || another_has_it;
+    if (options.request.dry_run) {
+      if (is_new) destination.path = free_folder_name(destination.path);
+      destination.fresh = is_new;
+    } else {
+      auto must = is_new ? OutputFolder::Must::be_new : OutputFolder::Must::exist;
+      destination.folder = folders_.make(destination.path, must, confinement);
+      destination.path = destination.folder->path();
+      destination.fresh = destination.folder->made();
+    }
+    by_file_.emplace(file, std::move(destination));
+  }
+
+  OutputFolders folders_;
+  std::map<std::string, std::string> files_;  // by target
+  std::map<std::string, Destination> by_file_;
 };
 
 /// What happened, as text: problems always; each file when verbose or in a dry run.
@@ -213,7 +246,7 @@ void unpack_one(Session& session, UnpackOptions& options, const std::string& tar
   UnpackRequest request = options.request;
   bool single = place.layers.back().format->single_stream;
   request.selection = options.selection.selection(single ? "" : place.inside);
-  destinations.set(request, place);
+  destinations.set(request, target);
   request.digests = request.keep_replaced = !options.receipt.empty();
   if (!options.clear_origin) request.origin = origin_of(place.file).value_or("");
   Receipt receipt;
@@ -240,7 +273,6 @@ void unpack_one(Session& session, UnpackOptions& options, const std::string& tar
   }
   report.finish();
   if (!totals.into.empty()) request.into = totals.into;
-  destinations.used(place, request.into);
   keep_receipt(!totals.stopped);
   if (totals.failed > 0 || totals.faults > 0) session.raise(totals.key_needed ? key_needed : some_failed);
   if (totals.left_out > 0) session.raise(some_failed);
@@ -315,7 +347,14 @@ void add_unpack(CommandLine& program, Session& session) {
     if (!options->receipt.empty() && access(options->receipt.c_str(), F_OK) == 0)
       throw UsageError{
           fmt::format("--receipt: {} exists already; choose a new name", escape(options->receipt))};
-    Destinations destinations(*options);
+    Confinement confinement(session);
+    confinement.reads(options->targets);
+    if (!options->request.dry_run) confinement.makes(options->receipt);
+    confinement.rights().owners = options->request.owners;
+    confinement.rights().devices = options->request.devices;
+    confinement.rights().attributes = options->request.attributes;
+    Destinations destinations(*options, session.context, confinement);
+    confinement.begin();
     for (const std::string& target : options->targets) {
       if (session.progress.stop) break;
       try {

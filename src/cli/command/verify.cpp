@@ -6,6 +6,7 @@
 
 #include "base/text.h"
 #include "base/units.h"
+#include "cli/confinement.h"
 #include "cli/folder_options.h"
 #include "cli/progress_line.h"
 #include "cli/selection_options.h"
@@ -145,7 +146,9 @@ void add_verify(CommandLine& program, Session& session) {
   options->selection.add_to(command, SelectionOptions::With::patterns);
   command.run([&session, options] {
     prepare(session);
-    for (const std::string& target : options->folders.files(session, options->targets)) {
+    std::vector<std::string> targets = options->folders.files(session, options->targets);
+    Confinement(session).reads(targets).reads_file(options->sha256).begin();
+    for (const std::string& target : targets) {
       try {
         if (!options->sha256.empty()) {
           verify_digest(session, *options, target);

@@ -29,12 +29,21 @@ struct Index {
   ~Index() { lzma_index_end(handle, nullptr); }
 };
 
+struct FileInfo {
+  lzma_stream state = LZMA_STREAM_INIT;
+  FileInfo() = default;
+  FileInfo(const FileInfo&) = delete;
+  FileInfo& operator=(const FileInfo&) = delete;
+  ~FileInfo() { lzma_end(&state); }
+};
+
 /// Reads the index of every stream of the file from its end; false when there is none that can be used.
 bool read_index(const SourcePtr& file, Index& index) {
   constexpr std::uint64_t kPadding = 4;  // what lies behind a stream is a multiple of it (.xz format 2.2)
   SourcePtr stored = make_slice(file, 0, (end_of_data(*file) + kPadding - 1) / kPadding * kPadding);
   const Source& source = *stored;
-  lzma_stream state = LZMA_STREAM_INIT;
+  FileInfo info;
+  lzma_stream& state = info.state;
   if (lzma_file_info_decoder(&state, &index.handle, kIndexMemory, source.size()) != LZMA_OK) return false;
   Bytes buffer(64 * 1024);
   std::uint64_t at = 0;
@@ -53,7 +62,6 @@ bool read_index(const SourcePtr& file, Index& index) {
       result = LZMA_OK;
     }
   }
-  lzma_end(&state);
   return result == LZMA_STREAM_END;
 }
 
@@ -65,11 +73,11 @@ Bytes decode_block(const Source& source, const Block& place, lzma_check check) {
   block.check = check;
   block.filters = filters;
   block.header_size = lzma_block_header_size_decode(packed.at(0));
+  Bytes out(static_cast<std::size_t>(place.unpacked_size));  // before the filters, which nobody else frees
   if (packed[0] == 0 || block.header_size > packed.size() ||
       lzma_block_header_decode(&block, nullptr, packed.data()) != LZMA_OK) {
     throw Malformed("xz block: its header is damaged");
   }
-  Bytes out(static_cast<std::size_t>(place.unpacked_size));
   std::size_t in_at = block.header_size, out_at = 0;
   lzma_ret result = lzma_block_buffer_decode(&block, nullptr, packed.data(), &in_at, packed.size(),
                                              out.data(), &out_at, out.size());

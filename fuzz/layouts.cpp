@@ -1,13 +1,16 @@
-// A description and a container together: the input is the text, two zero bytes, the container. Whatever they
-// say, compiling, opening, listing, reading and tracing end in a result, in problems, or in an Error.
+// The layout language and the study. A description and a container together are one input: the text, two zero
+// bytes, the container.
+#include <stdexcept>
+
 #include "base/error.h"
+#include "fuzz/target.h"
 #include "layout/compile.h"
 #include "layout/coverage.h"
 #include "layout/described_container.h"
+#include "study/study.h"
 
+namespace operculum::fuzz {
 namespace {
-
-using namespace operculum;
 
 constexpr std::size_t kMostEntries = 100;
 constexpr std::uint64_t kMostBytes = 1 << 20;  // of one entry's data
@@ -22,16 +25,15 @@ void read_data(const Content& content) {
   }
 }
 
-}  // namespace
-
-extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
-  std::string_view all(reinterpret_cast<const char*>(data), size);
+/// Compiling, opening, listing, reading and tracing end in a result, in problems, or in an Error.
+void look_at_description(ByteView bytes) {
+  std::string_view all = as_text(bytes);
   std::size_t end = std::min(all.find(std::string_view("\0\0", 2)), all.size());
   auto names = [](const std::string&) { return std::vector<std::string>{"crab.png"}; };
   layout::Compiled compiled = layout::compile({"fuzz.layout", std::string(all.substr(0, end))}, names);
   for (const layout::Problem& problem : compiled.problems)
     layout::Description{"fuzz.layout", std::string(all.substr(0, end))}.show(problem);
-  if (!compiled.plan) return 0;
+  if (!compiled.plan) return;
   std::string_view rest = all.substr(std::min(all.size(), end + 2));
   SourcePtr source = make_memory_source(Bytes(rest.begin(), rest.end()));
   OpenContext context;
@@ -55,5 +57,25 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   } catch (const Error&) {
     // likewise
   }
-  return 0;
 }
+
+/// Whatever is in a file, the search ends, and its drafts compile.
+void study_bytes(ByteView bytes) {
+  OpenContext context;
+  context.limits.max_entries = 20'000;
+  context.spool.set_disk(1 << 20);
+  study::Subject subject{make_memory_source(Bytes(bytes.begin(), bytes.end())), "fuzz.bin"};
+  study::Findings findings = study::study(subject, 16, context);
+  for (const study::Drafted& drafted : findings.drafts) {
+    if (!layout::compile({"draft.layout", drafted.text}, {}, true).plan)
+      throw std::logic_error("a draft that does not compile");
+  }
+}
+
+}  // namespace
+
+std::vector<Target> layout_targets() {
+  return {{"layout", look_at_description}, {"study", study_bytes}};
+}
+
+}  // namespace operculum::fuzz

@@ -1,0 +1,118 @@
+// Codecs and ciphers: anything decodes or is an Error; what was packed comes out again; what two decoders of
+// ours, or ours and a library's, make of the same bytes is the same.
+#include <bzlib.h>
+
+#include <stdexcept>
+
+#include "base/error.h"
+#include "cipher/block_ciphers.h"
+#include "codec/block.h"
+#include "codec/codec.h"
+#include "codec/settings_search.h"
+#include "fuzz/target.h"
+
+namespace operculum::fuzz {
+namespace {
+
+constexpr std::uint64_t kMostBytes = 4 << 20;
+constexpr std::string_view kDecoders[] = {"deflate",    "deflate64", "zlib", "gzip", "bzip2",    "lzma",
+                                          "lzma-alone", "xz",        "zstd", "lz4",  "compress", "brotli"};
+constexpr std::string_view kEncoders[] = {"deflate",    "zlib", "gzip", "bzip2",
+                                          "lzma-alone", "xz",   "zstd", "lz4"};
+
+void must(bool holds, const char* what) {
+  if (!holds) throw std::logic_error(what);
+}
+
+SourcePtr source_of(ByteView bytes) {
+  return make_memory_source(Bytes(bytes.begin(), bytes.end()));
+}
+
+std::optional<Bytes> decoded(std::string_view codec, ByteView packed, const CodecOptions& options = {}) {
+  try {
+    return read_all(*open_decoder(codec, make_source_stream(source_of(packed)), options), kMostBytes);
+  } catch (const Error&) {
+    return std::nullopt;
+  }
+}
+
+void decode(std::string_view codec, ByteView bytes) {
+  CodecOptions options;
+  if (codec == "lzma" && bytes.size() >= 5) {
+    options.properties = Bytes(bytes.begin(), bytes.begin() + 5);
+    bytes = bytes.subspan(5);
+  }
+  auto streamed = decoded(codec, bytes, options);
+  const Codec* found = find_codec(codec);
+  if (!streamed || found->whole == nullptr || streamed->empty()) return;
+  Bytes whole(streamed->size());
+  if (found->whole(bytes, whole)) must(whole == *streamed, "a whole buffer and a stream");
+}
+
+void decode_blocks(ByteView bytes) {
+  if (bytes.size() < 3) return;
+  auto codec = static_cast<BlockCodec>(bytes[0] % 11);
+  Bytes out((bytes[1] + 1u) * 512u);
+  try {
+    decode_block(codec, bytes.subspan(2), out);
+  } catch (const Error&) {
+    // a clear error is a right answer
+  }
+}
+
+/// The first byte is the codec, the second its level.
+void pack_and_unpack(ByteView bytes) {
+  if (bytes.size() < 2) return;
+  std::string_view codec = kEncoders[bytes[0] % std::size(kEncoders)];
+  PackSettings settings;
+  settings.level = bytes[1] % 9 + 1;
+  ByteView plain = bytes.subspan(2);
+  Bytes packed = encode(codec, plain, settings);
+  auto back = decoded(codec, packed);
+  must(back && std::equal(back->begin(), back->end(), plain.begin(), plain.end()), "packed and unpacked");
+}
+
+/// Our finder of bzip2's blocks, which decodes them side by side, and the library in one go.
+void compare_bzip2(ByteView bytes) {
+  auto ours = decoded("bzip2", bytes);
+  Bytes theirs(1 << 20);
+  auto size = static_cast<unsigned>(theirs.size());
+  int result = BZ2_bzBuffToBuffDecompress(reinterpret_cast<char*>(theirs.data()), &size,
+                                          reinterpret_cast<char*>(const_cast<Byte*>(bytes.data())),
+                                          static_cast<unsigned>(bytes.size()), 0, 0);
+  if (result != BZ_OK) return;
+  theirs.resize(size);
+  // The library stops behind the first stream; ours goes on as bzip2's own program does.
+  must(!ours || (ours->size() >= size && std::equal(theirs.begin(), theirs.end(), ours->begin())),
+       "bzip2 by the library and by blocks");
+}
+
+void seal_and_open(ByteView bytes) {
+  if (bytes.size() < 34) return;
+  auto mode = static_cast<BlockMode>(bytes[0] % 3);
+  ByteView key = bytes.subspan(1, 16), iv = bytes.subspan(17, 16), plain = bytes.subspan(33);
+  auto cipher = [&, kind = bytes[0] / 3 % 4]() -> std::unique_ptr<BlockCipher> {
+    if (kind == 0) return make_aes(key);
+    if (kind == 1) return make_blowfish(key, WordOrder::big);
+    if (kind == 2) return make_tea(key, WordOrder::little, 32);
+    return make_xtea(key, WordOrder::big, 32);
+  };
+  StreamPtr sealed = seal_block_cipher(make_source_stream(source_of(plain)), cipher(), mode, iv);
+  Bytes back = read_all(*open_block_cipher(std::move(sealed), cipher(), mode, iv), kMostBytes);
+  must(std::equal(back.begin(), back.end(), plain.begin(), plain.end()), "sealed and opened");
+}
+
+}  // namespace
+
+std::vector<Target> codec_targets() {
+  std::vector<Target> all;
+  for (std::string_view codec : kDecoders)
+    all.push_back({"decode-" + std::string(codec), [codec](ByteView bytes) { decode(codec, bytes); }});
+  all.push_back({"decode-blocks", decode_blocks});
+  all.push_back({"pack-and-unpack", pack_and_unpack});
+  all.push_back({"bzip2-twice", compare_bzip2});
+  all.push_back({"seal-and-open", seal_and_open});
+  return all;
+}
+
+}  // namespace operculum::fuzz

@@ -1,0 +1,116 @@
+// Writes containers again: the first bytes of the input say what changes, the rest is the container. What
+// comes out must open, and hold what it is to hold.
+#include <algorithm>
+#include <stdexcept>
+
+#include "base/error.h"
+#include "container/open.h"
+#include "container/rewrite.h"
+#include "fuzz/target.h"
+
+namespace operculum::fuzz {
+namespace {
+
+constexpr std::uint64_t kMostBytes = 1 << 20;
+constexpr std::string_view kNewText = "high water at 14:05\n";
+
+Bytes new_content() {
+  ByteView bytes = as_bytes(kNewText);
+  return {bytes.begin(), bytes.end()};
+}
+
+/// All of an entry's bytes; nothing where they cannot be had.
+std::optional<Bytes> content_of(Container& container, std::size_t index) {
+  try {
+    return read_all(*container.content(index)->stream(), kMostBytes);
+  } catch (const Error&) {
+    return std::nullopt;
+  }
+}
+
+Changes changes_from(ByteView wishes, std::span<const Entry> entries) {
+  Changes changes;
+  NewEntry entry;
+  entry.size = kNewText.size();
+  entry.content = make_content(make_memory_source(new_content()));
+  for (Byte wish : wishes) {
+    if (entries.empty()) break;
+    std::size_t index = wish % entries.size();
+    entry.path = entries[index].path;
+    switch (wish / 64) {
+      case 0:
+        if (entries[index].has_data()) changes.replaced[index] = entry;
+        break;
+      case 1:
+        changes.removed.insert(index);
+        break;
+      case 2:
+        changes.renamed[index] = entries[index].path + "-renamed";
+        break;
+      default:
+        entry.path = "added-" + std::to_string(wish);
+        changes.added.push_back(entry);
+    }
+  }
+  for (std::size_t index : changes.removed) {
+    changes.replaced.erase(index);
+    changes.renamed.erase(index);
+  }
+  return changes;
+}
+
+void must(bool holds, const char* what) {
+  if (!holds) throw std::logic_error(what);
+}
+
+void look(const Format& format, ByteView bytes) {
+  constexpr std::size_t kWishes = 4;
+  if (bytes.size() <= kWishes) return;
+  SourcePtr before = make_memory_source(Bytes(bytes.begin() + kWishes, bytes.end()));
+  OpenContext context;
+  context.limits.max_entries = 1000;
+  SourcePtr after;
+  Changes changes;
+  ContainerPtr old;
+  try {
+    Probe probe(before, "sample");
+    if (format.recognise(probe) == Match::none) return;
+    old = format.open({make_content(before), "sample", nullptr}, context);
+    if (old->access() != Access::random) return;
+    Writing writing{{}, context.spool, [](const std::string&, const std::string&) {}};
+    SourcePtr same = old->rewrite({}, writing).source();
+    must(read_up_to(*same, 0, same->size()) == read_up_to(*before, 0, before->size()),
+         "a rebuild without a change");
+    changes = changes_from(bytes.first(kWishes), old->entries());
+    after = old->rewrite(changes, writing).source();
+    after = make_memory_source(read_up_to(*after, 0, after->size()));
+  } catch (const Error&) {
+    return;  // what cannot be written is said
+  }
+  // From here on an Error is a finding: the program's own file must open. It is compared before it gets its
+  // name, so that a person would be told; here it must not come to that.
+  OpenContext again;
+  ContainerPtr now = format.open({make_content(after), "sample", nullptr}, again);
+  for (const auto& [index, entry] : changes.replaced) {
+    std::string path =
+        changes.renamed.contains(index) ? changes.renamed.at(index) : old->entries()[index].path;
+    bool found = false;
+    for (std::size_t i = 0; i < now->entries().size(); ++i)
+      found |= now->entries()[i].path == path && content_of(*now, i) == new_content();
+    must(found, "a replaced entry");
+  }
+}
+
+}  // namespace
+
+std::vector<Target> rewrite_targets() {
+  std::vector<Target> all;
+  for (const Format& format : formats()) {
+    if (format.id == "zip" || format.id == "tar" || format.id == "cpio" || format.id == "ar")
+      all.push_back(
+          {"rewrite-" + std::string(format.id), [&format](ByteView bytes) { look(format, bytes); }});
+  }
+  return all;
+}
+
+}  // namespace operculum::fuzz

@@ -1,0 +1,29 @@
+#pragma once
+
+#include <functional>
+#include <string>
+#include <vector>
+
+#include "base/bytes.h"
+
+namespace operculum::fuzz {
+
+/// Something that any bytes are given to. It returns, whatever they are: an Error is a right answer and stays
+/// within; everything else that is thrown, and every check of its own that fails (std::logic_error), is a
+/// finding.
+struct Target {
+  std::string name;
+  std::function<void(ByteView)> look;
+};
+
+/// One for each format, and those for what is not one.
+std::vector<Target> targets();
+
+// What the targets are made of; a file each.
+std::vector<Target> format_targets();
+std::vector<Target> rewrite_targets();
+std::vector<Target> codec_targets();
+std::vector<Target> layout_targets();
+std::vector<Target> text_targets();
+
+}  // namespace operculum::fuzz
