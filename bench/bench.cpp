@@ -70,6 +70,30 @@ struct Bench : Measure {
     std::filesystem::remove(zip);
   }
 
+  /// What the sandbox costs a run that does next to nothing, and one that decodes all the time.
+  void sandbox() {
+    constexpr int kRuns = 41;
+    std::string small = folder + "/small.zip", large = folder + "/files.zip";
+    forked([&] { make_zip_of_files(large, 5'000, 107'374); });
+    std::ofstream(small, std::ios::binary)
+        << std::string_view("PK\x05\x06\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0", 22);
+    std::vector<double> with, without, long_with, long_without;
+    for (int i = 0; i < kRuns; ++i) {
+      with.push_back(run({program, "list", small}).seconds);
+      without.push_back(run({program, "list", small, "--no-sandbox"}).seconds);
+    }
+    for (int i = 0; i < kRounds; ++i) {
+      long_with.push_back(run({program, "verify", large}).seconds);
+      long_without.push_back(run({program, "verify", large, "--no-sandbox"}).seconds);
+    }
+    double more = (median(with) - median(without)) * 1000, ratio = median(long_with) / median(long_without);
+    bool good = more < 3 && ratio < 1.02;
+    failed |= !good;
+    fmt::print("{:<58} {:.2f} ms more to start (goal under 3), verify {:.3f}x of without (goal 1.02x)  {}\n",
+               "the sandbox", more, ratio, good ? "reached" : "MISSED");
+    std::filesystem::remove(large);
+  }
+
   void identify_sparse() {
     std::string image = folder + "/sparse.img";
     if (truncate((std::ofstream(image), image).c_str(), off_t{8} << 30) != 0) return;
@@ -164,8 +188,8 @@ int main(int argc, char** argv) {
   const std::pair<std::string_view, void (Bench::*)()> all[] = {
       {"show", &Bench::show_nested}, {"identify", &Bench::identify_sparse},
       {"list", &Bench::list_many},   {"layout", &Bench::described_table},
-      {"zip", &Bench::zip_of_files}, {"stored", &Bench::stored},
-      {"tar", &Bench::tar_zst}};
+      {"sandbox", &Bench::sandbox},  {"zip", &Bench::zip_of_files},
+      {"stored", &Bench::stored},    {"tar", &Bench::tar_zst}};
   for (auto [name, run_it] : all) {
     if (argc <= 3 || argv[3] == name) (bench.*run_it)();
   }

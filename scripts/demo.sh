@@ -1,19 +1,21 @@
 #!/usr/bin/env bash
 # Sets up a Debian 12 machine, builds operculum at build/release/operculum, makes the Saltmarsh Point demo data and runs
 # a full example on it. usage: demo.sh [FOLDER]   (default: build/demo; it is made anew)
+# OPERCULUM_PRESET=debug runs it with the build of the tests instead.
 set -euo pipefail
 cd "$(dirname "$0")/.."
 scripts/setup.sh demo
-scripts/build.sh release operculum make_demo
+preset=${OPERCULUM_PRESET:-release}
+scripts/build.sh "$preset" operculum make_demo
 folder=${1:-build/demo}
 case $folder in
   build/*) rm -rf "$folder" ;;
   *) [ ! -e "$folder" ] || { echo "demo.sh: $folder exists already; choose a new folder" >&2; exit 2; } ;;
 esac
 mkdir -p "$folder"
-tool=$PWD/build/release/operculum
+tool=$PWD/build/$preset/operculum
 layouts=$PWD/layouts
-build/release/make_demo "$folder" >/dev/null
+"build/$preset/make_demo" "$folder" >/dev/null
 cd "$folder"
 
 step() {
@@ -31,6 +33,7 @@ step_with_code() {
 }
 operculum() { "$tool" "$@"; }
 
+step "What protects this machine from what is read" operculum doctor || true
 step "What is on the desk, whatever the names say" operculum identify tidepool.skin exhibit-7.tar.xz chart-setup.exe postcard.zip
 step "Look before you unpack" operculum list tidepool.skin
 step "What kinds of things are in it?" operculum list --summary tidepool.skin

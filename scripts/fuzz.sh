@@ -31,7 +31,7 @@ make_seeds() {
   if command -v genromfs >/dev/null; then genromfs -d scripts -f "$seeds/romfs" || true; fi
   if command -v mkfs.ubifs >/dev/null; then
     mkfs.ubifs -r scripts -m 512 -e 15360 -c 60 -o "$seeds/ubifs" || true
-    printf '[a]\nmode=ubi\nimage=%s/ubifs\nvol_id=0\nvol_type=dynamic\nvol_name=a\nvol_size=200KiB\n' "$seeds" >"$seeds/ubi.cfg"
+    printf '[a]\nmode=ubi\nimage=%s/ubifs\nvol_id=0\nvol_type=dynamic\nvol_name=a\nvol_size=400KiB\n' "$seeds" >"$seeds/ubi.cfg"
     ubinize -o "$seeds/ubi" -m 512 -p 16KiB "$seeds/ubi.cfg" || true
   fi
   if command -v mkfs.jffs2 >/dev/null; then mkfs.jffs2 -l -x zlib -r scripts -o "$seeds/jffs2-rtime" || true; fi

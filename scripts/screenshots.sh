@@ -18,7 +18,7 @@ declare -A commands=(
   [study]="operculum study packs/charts-24.hob packs/charts-19.hob --draft shot.layout --explain; operculum list packs/charts-24.hob --layout shot.layout | head -n 8"
   [compare]="operculum compare --deep exhibit-7.tar.xz exhibit-8.tar.zst"
   [find]="operculum identify backups; operculum find backups --match tide.log --versions; operculum find backups --text 'under water'; operculum catalogue desk.db backups loading; operculum find --catalogue desk.db --match tide.log --newest; operculum order loading --by number --why textures/crab.ppm; operculum order loading --by number --only-conflicts"
-  [formats]="operculum formats | head -n 44"
+  [formats]="operculum doctor; operculum formats | head -n 34"
 )
 names=("$@")
 [ $# -gt 0 ] || names=(identify list unpack verify layout-check card mount compare find install-report firmware rebuild study formats)

@@ -10,6 +10,7 @@
 #include "container/outer_file.h"
 #include "io/http_client.h"
 #include "io/spool_file.h"
+#include "task/selection.h"
 
 namespace operculum::cli {
 namespace {
@@ -41,9 +42,14 @@ std::string folder_of(const std::string& path) {
   return slash == 0 ? "/" : path.substr(0, slash);
 }
 
-void make_unique(std::vector<std::string>& list) {
+/// Each once, and few of those that lie in another one.
+void shorten(std::vector<std::string>& list) {
   std::sort(list.begin(), list.end());
-  list.erase(std::unique(list.begin(), list.end()), list.end());
+  std::vector<std::string> kept;
+  for (std::string& path : list) {
+    if (kept.empty() || !lies_in(path, kept.back())) kept.push_back(std::move(path));
+  }
+  list = std::move(kept);
 }
 
 }  // namespace
@@ -128,7 +134,7 @@ void Confinement::begin() {
         "running without the sandbox, as --no-sandbox asks: a mistake in reading the file could reach "
         "all that you can reach");
   add_program_files();
-  for (auto* list : {&rights_.read, &rights_.write, &rights_.new_files, &rights_.tidy}) make_unique(*list);
+  for (auto* list : {&rights_.read, &rights_.write, &rights_.new_files, &rights_.tidy}) shorten(*list);
   Enforced enforced = give_up_all_but(rights_);
   if (!enforced.anything()) session_.say(Session::Tone::note, enforced.weaker + "; there is no sandbox");
   if (session_.verbose) session_.say(Session::Tone::note, confinement_text(enforced));

@@ -25,6 +25,7 @@ Format wim_format();
 Format carrier_format();
 
 Format ext_format();
+Format xfs_format();
 Format squashfs_format();
 Format erofs_format();
 Format cramfs_format();

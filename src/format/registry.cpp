@@ -17,6 +17,7 @@ const std::vector<Format>& formats() {
       udif_format(),
       android_sparse_format(),
       ext_format(),
+      xfs_format(),
       squashfs_format(),
       erofs_format(),
       cramfs_format(),

@@ -12,6 +12,7 @@
 #include <cerrno>
 #include <climits>
 #include <cstring>
+#include <ctime>
 #include <memory>
 
 #include "base/error.h"
@@ -90,15 +91,24 @@ std::string new_temporary_name() {
   return fmt::format("{}{}-{}{}", kTemporaryFront, getpid(), counter++, kTemporaryEnding);
 }
 
-/// Removes unfinished files that a run left which was killed, where the file system has no unnamed ones.
+/// Whether an unfinished file is one that a run left which is dead: it is nobody's, and not of this minute,
+/// in which whoever makes one may not have locked it yet.
+bool is_left_over(int folder, const char* name) {
+  constexpr time_t kYoung = 60;  // seconds
+  Descriptor file(openat(folder, name, O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC));
+  struct stat status {};
+  if (!file || fstat(file.number(), &status) != 0 || !S_ISREG(status.st_mode)) return false;
+  return time(nullptr) - status.st_mtime > kYoung && flock(file.number(), LOCK_EX | LOCK_NB) == 0;
+}
+
+/// Removes such files from a folder, where the file system has no unnamed ones.
 void remove_leftovers(int folder) {
   std::unique_ptr<DIR, int (*)(DIR*)> entries(
       fdopendir(openat(folder, ".", O_RDONLY | O_DIRECTORY | O_CLOEXEC)), closedir);
   while (const dirent* one = entries ? readdir(entries.get()) : nullptr) {
     std::string_view name = one->d_name;
-    if (!name.starts_with(kTemporaryFront) || !name.ends_with(kTemporaryEnding)) continue;
-    Descriptor file(openat(folder, one->d_name, O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC));
-    if (file && flock(file.number(), LOCK_EX | LOCK_NB) == 0) unlinkat(folder, one->d_name, 0);
+    bool unfinished = name.starts_with(kTemporaryFront) && name.ends_with(kTemporaryEnding);
+    if (unfinished && is_left_over(folder, one->d_name)) unlinkat(folder, one->d_name, 0);
   }
 }
 
@@ -117,11 +127,13 @@ std::string joined(const std::string& folder, const std::string& name) {
 
 }  // namespace
 
-OutputFile::OutputFile(std::shared_ptr<Descriptor> folder, std::string folder_path, std::string name)
+OutputFile::OutputFile(OutputFolder& owner, std::shared_ptr<Descriptor> folder, std::string folder_path,
+                       std::string name)
     : folder_(std::move(folder)), folder_path_(std::move(folder_path)), name_(std::move(name)) {
-  file_ = Descriptor(kernel::openat(folder_->number(), ".", O_RDWR | O_TMPFILE, 0600));
+  static const bool kCanBeNamed = access("/proc/self/fd", F_OK) == 0;  // see path_of_open
+  if (kCanBeNamed) file_ = Descriptor(kernel::openat(folder_->number(), ".", O_RDWR | O_TMPFILE, 0600));
   if (file_) return;
-  remove_leftovers(folder_->number());
+  if (owner.first_named_in(folder_path_)) remove_leftovers(folder_->number());
   temporary_ = new_temporary_name();
   file_ = Descriptor(
       kernel::openat(folder_->number(), temporary_.c_str(), O_RDWR | O_CREAT | O_EXCL | O_NOFOLLOW, 0600));
@@ -357,10 +369,15 @@ std::shared_ptr<Descriptor> OutputFolder::open_parent(const std::string& path, s
   return open_folder(parts.folder, true);
 }
 
+bool OutputFolder::first_named_in(const std::string& path) {
+  std::lock_guard lock(mutex_);
+  return named_in_.insert(path).second;
+}
+
 OutputFile OutputFolder::begin_file(const std::string& path) {
   PathParts parts = parts_of(path);
   auto folder = open_folder(parts.folder, true);
-  return OutputFile(std::move(folder), std::move(parts.folder), std::move(parts.name));
+  return OutputFile(*this, std::move(folder), std::move(parts.folder), std::move(parts.name));
 }
 
 bool OutputFolder::make_folder(const std::string& path) {

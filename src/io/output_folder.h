@@ -84,7 +84,8 @@ class OutputFile {
 
  private:
   friend class OutputFolder;
-  OutputFile(std::shared_ptr<Descriptor> folder, std::string folder_path, std::string name);
+  OutputFile(OutputFolder& owner, std::shared_ptr<Descriptor> folder, std::string folder_path,
+             std::string name);
 
   std::shared_ptr<Descriptor> folder_;
   std::string folder_path_, name_, temporary_;
@@ -147,6 +148,9 @@ class OutputFolder {
   const std::string& path() const { return path_; }
 
  private:
+  friend class OutputFile;
+  /// Whether this is the first file with a temporary name there.
+  bool first_named_in(const std::string& path);
   std::shared_ptr<Descriptor> open_parent(const std::string& path, std::string& name);
   std::shared_ptr<Descriptor> open_folder(const std::string& path, bool make);
 
@@ -157,7 +161,8 @@ class OutputFolder {
   std::mutex mutex_;  // guards what follows
   std::string last_path_;
   std::shared_ptr<Descriptor> last_;
-  std::unordered_set<std::string> made_;  // folders that were not there before
+  std::unordered_set<std::string> made_;      // folders that were not there before
+  std::unordered_set<std::string> named_in_;  // folders where files had temporary names
 };
 
 }  // namespace operculum

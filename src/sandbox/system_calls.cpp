@@ -83,6 +83,11 @@ constexpr const char* kOfSanitizers[] = {"clone", "getdents", "ptrace",      "pr
 
 using Filter = std::unique_ptr<void, void (*)(scmp_filter_ctx)>;
 
+/// That of an argument those bits which are looked at are as wanted.
+scmp_arg_cmp has_bits(unsigned argument, scmp_datum_t looked_at, scmp_datum_t wanted) {
+  return {argument, SCMP_CMP_MASKED_EQ, looked_at, wanted};
+}
+
 template <std::size_t N>
 void allow(const Filter& filter, const char* const (&names)[N]) {
   for (const char* name : names) {
@@ -97,8 +102,7 @@ void allow_threads(const Filter& filter, bool processes) {
                                        CLONE_NEWUSER | CLONE_NEWPID | CLONE_NEWNET;
   scmp_datum_t looked_at = processes ? kNamespaces : kNamespaces | CLONE_THREAD;
   scmp_datum_t wanted = processes ? 0 : CLONE_THREAD;
-  seccomp_rule_add(filter.get(), SCMP_ACT_ALLOW, SCMP_SYS(clone), 1,
-                   SCMP_A0(SCMP_CMP_MASKED_EQ, looked_at, wanted));
+  seccomp_rule_add(filter.get(), SCMP_ACT_ALLOW, SCMP_SYS(clone), 1, has_bits(0, looked_at, wanted));
   // Its flags lie in memory, where a filter cannot look; the C library goes back to clone() then.
   seccomp_rule_add(filter.get(), SCMP_ACT_ERRNO(ENOSYS), SCMP_SYS(clone3), 0);
 }
@@ -111,8 +115,7 @@ void allow_device_control(const Filter& filter) {
                                         BLKPBSZGET, BLKIOMIN,     BLKIOOPT,   BLKALIGNOFF,  FS_IOC_GETFLAGS};
   constexpr scmp_datum_t kAll = 0xffffffff;
   for (scmp_datum_t request : kRequests)
-    seccomp_rule_add(filter.get(), SCMP_ACT_ALLOW, SCMP_SYS(ioctl), 1,
-                     SCMP_A1(SCMP_CMP_MASKED_EQ, kAll, request));
+    seccomp_rule_add(filter.get(), SCMP_ACT_ALLOW, SCMP_SYS(ioctl), 1, has_bits(1, kAll, request));
 }
 
 }  // namespace
@@ -129,7 +132,7 @@ bool restrict_system_calls(const Rights& rights) {
   allow(filter, kSignals);
   allow_threads(filter, rights.fork);
   allow_device_control(filter);
-  seccomp_rule_add(filter.get(), SCMP_ACT_ALLOW, SCMP_SYS(prctl), 1, SCMP_A0(SCMP_CMP_EQ, PR_SET_NAME));
+  seccomp_rule_add(filter.get(), SCMP_ACT_ALLOW, SCMP_SYS(prctl), 1, has_bits(0, UINT64_MAX, PR_SET_NAME));
   if (rights.network) allow(filter, kNetwork);
   if (rights.fork) allow(filter, kBackground);
   if (kSanitizers) allow(filter, kOfSanitizers);

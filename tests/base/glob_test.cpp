@@ -52,5 +52,18 @@ TEST(Glob, WithManyStarsComesToAnEnd) {
       fits("*a*a*a*a*a*a*a*a*a*b", "aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa"));
 }
 
+TEST(Glob, WithManyFoldersOfAnyDepthComesToAnEnd) {
+  std::string path;
+  for (int i = 0; i < 3000; ++i) path += "a/";
+  EXPECT_FALSE(Glob("**/a/**/a/**/a/**/a/**/a/**/a/**/a/**/a/**/b").matches(path + "c"));
+  EXPECT_TRUE(Glob("**/a/**/a/**/a/**/a/**/a/**/a/**/a/**/a/**/b").matches(path + "b/c"));
+}
+
+TEST(Glob, MayBeLong) {
+  std::string name(300, 'n');
+  EXPECT_TRUE(Glob(name + "*/" + name).matches(name + "m/" + name + "/below"));
+  EXPECT_FALSE(Glob(name + "*/" + name).matches(name + "m/" + name + "x"));
+}
+
 }  // namespace
 }  // namespace operculum

@@ -1,5 +1,7 @@
 // The disk is full, and other things that happen to a folder or a file while the program works on it.
+#include <fcntl.h>
 #include <gtest/gtest.h>
+#include <sys/stat.h>
 
 #include <cerrno>
 
@@ -73,10 +75,14 @@ TEST_F(FullDisk, AReadOnlyFolderAndOneThatIsGoneAreTold) {
 
 TEST_F(FullDisk, WhereFilesWithoutNamesAreUnknownADeadRunsLeftoversGo) {
   temp.write("out/.operculum-4242-7.part", "half");
+  timespec long_ago[2] = {{1'000'000, 0}, {1'000'000, 0}};
+  utimensat(AT_FDCWD, temp.path("out/.operculum-4242-7.part").c_str(), long_ago, 0);
+  temp.write("out/.operculum-1-1.part", "another run's, of this minute");
   temp.write("out/.operculum-note.txt", "mine");
   Ran ran = failing("unnamed:1:95:on", {"unpack", "a.zip", "--into", "out"});
   EXPECT_EQ(ran.exit_code, 0) << ran.err;
   EXPECT_FALSE(temp.has("out/.operculum-4242-7.part"));
+  EXPECT_TRUE(temp.has("out/.operculum-1-1.part"));
   EXPECT_TRUE(temp.has("out/.operculum-note.txt"));
   EXPECT_TRUE(temp.read("out/7.bin") == as_text(noise(40'000)));
 }

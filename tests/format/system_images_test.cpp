@@ -14,6 +14,7 @@
 #include "support/disk_writer.h"
 #include "support/ext_writer.h"
 #include "support/iso_writer.h"
+#include "support/kernel_mount.h"
 #include "support/lzx_writer.h"
 #include "support/open.h"
 #include "support/program.h"
@@ -259,30 +260,6 @@ TEST(SystemTools, NtfsIsReadByItsMirrorWhenTheTableIsDamaged) {
 }
 
 // ---- mounted by the kernel
-
-/// A mounted image, unmounted with the object.
-class KernelMount {
- public:
-  KernelMount(const TempFolder& folder, const std::string& image, const std::vector<std::string>& options)
-      : point_(folder.path("mounted")) {
-    std::filesystem::create_directories(point_);
-    std::vector<std::string> arguments = options;
-    arguments.insert(arguments.end(), {folder.path(image), point_});
-    ran_ = tool("mount", arguments, folder.path());
-  }
-  ~KernelMount() {
-    if (ran_.exit_code == 0) tool("umount", {point_}, "/");
-  }
-  KernelMount(const KernelMount&) = delete;
-  KernelMount& operator=(const KernelMount&) = delete;
-  bool works() const { return ran_.exit_code == 0; }
-  const std::string& why() const { return ran_.err; }
-  const std::string& path() const { return point_; }
-
- private:
-  std::string point_;
-  Ran ran_;
-};
 
 std::string differences(const std::string& mounted, const SampleTree& tree) {
   std::string wrong;

@@ -110,7 +110,12 @@ Ran operculum_ended(const std::vector<std::string>& arguments, const std::string
     become(built_program(), arguments, folder, own_environment(folder));
   }
   close(err.ends[1]);
-  usleep(microseconds);
+  if (microseconds != kAtFirstWord) {
+    usleep(microseconds);
+  } else {
+    pollfd wait = {err.ends[0], POLLIN, 0};
+    poll(&wait, 1, 60'000);
+  }
   kill(child, signal);
   Ran ran;
   char block[4096];

@@ -19,7 +19,9 @@ Ran run(const std::string& program, const std::vector<std::string>& arguments, c
 Ran operculum(const std::vector<std::string>& arguments, const std::string& folder,
               const std::map<std::string, std::string>& environment = {}, const std::string& input = "");
 
-/// The same, ended by a signal after so many microseconds, if it has not ended by itself.
+/// The same, ended by a signal after so many microseconds, if it has not ended by itself; kAtFirstWord: as
+/// soon as it says something on standard error.
+constexpr unsigned kAtFirstWord = 0;
 Ran operculum_ended(const std::vector<std::string>& arguments, const std::string& folder, int signal,
                     unsigned microseconds);
 

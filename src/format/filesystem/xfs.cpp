@@ -1,0 +1,177 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/fields.h"
+#include "base/text.h"
+#include "format/filesystem/file_tree.h"
+#include "format/filesystem/xfs_volume.h"
+#include "format/formats.h"
+#include "io/spool.h"
+
+namespace operculum {
+namespace {
+
+using namespace xfs;
+
+/// xfs_dir3_ft, by number; 0 is not told.
+constexpr EntryKind kTypes[] = {
+    EntryKind::file,         EntryKind::file, EntryKind::folder, EntryKind::character_device,
+    EntryKind::block_device, EntryKind::fifo, EntryKind::socket, EntryKind::symbolic_link};
+
+class XfsContainer final : public FileTree {
+ public:
+  XfsContainer(SourcePtr image, OpenContext& context) : FileTree(context.limits), volume_(std::move(image)) {
+    const Superblock& super = volume_.super();
+    compare_sizes(*this, volume_.image()->size(), super.dblocks * super.blocksize);
+    constexpr std::uint32_t kNeedsRepair = 0x10;
+    if (super.has_checksums() && (super.features_incompat & kNeedsRepair) != 0)
+      add_finding(Finding::Level::warning, "it is marked as needing a repair");
+    if (super.inprogress != 0) add_finding(Finding::Level::warning, "it was not made to its end");
+    if (!log_is_clean())
+      add_finding(
+          Finding::Level::warning,
+          "it was not unmounted: its log holds changes that are not applied here; the newest files may be "
+          "missing");
+  }
+
+  std::vector<std::pair<std::string, std::string>> facts() override {
+    const Superblock& s = volume_.super();
+    std::vector<std::pair<std::string, std::string>> out;
+    std::string_view label = as_text(s.fname);
+    label = label.substr(0, label.find('\0'));
+    if (!label.empty()) out.emplace_back("label", escape(label));
+    out.emplace_back("uuid", uuid_text(s.uuid));
+    out.emplace_back("capacity", size_fact(s.dblocks * s.blocksize));
+    std::uint64_t free = std::min(s.fdblocks, s.dblocks);
+    out.emplace_back("used", size_fact((s.dblocks - free) * s.blocksize));
+    out.emplace_back("free", size_fact(free * s.blocksize));
+    out.emplace_back("block", fmt::format("{} bytes", s.blocksize));
+    out.emplace_back("version", fmt::format("{}", s.versionnum & 15));
+    return out;
+  }
+
+ protected:
+  NodeRef root() override { return {volume_.super().rootino}; }
+
+  void list(NodeRef folder, Detail detail, const TreeSink& sink) override {
+    Inode inode = volume_.inode(folder.a);
+    if (kind_of_mode(inode.mode) != EntryKind::folder)
+      throw Malformed(fmt::format("inode {} is no folder", folder.a));
+    list_folder(volume_, inode, [&](const FolderItem& found) {
+      TreeItem item;
+      item.ref = {found.inode};
+      item.entry.path = std::string(found.name);
+      if (detail == Detail::paths && found.type != 0 && found.type < std::size(kTypes)) {
+        item.entry.kind = kTypes[found.type];
+        return sink(std::move(item));
+      }
+      std::string wrong;
+      try {
+        fill(item, volume_.inode(found.inode));
+      } catch (const Malformed& error) {
+        wrong = error.what();
+      }
+      if (!wrong.empty()) return add_damaged(std::move(item), wrong, sink);
+      sink(std::move(item));
+    });
+  }
+
+  ContentPtr open(const Entry&, NodeRef ref) override {
+    Inode inode = volume_.inode(ref.a);
+    if (!inode.checksum_fits)
+      add_finding(Finding::Level::fault, fmt::format("inode {} does not fit its checksum", inode.number));
+    return make_content(volume_.data(inode));
+  }
+
+  bool same_name(std::string_view stored, std::string_view wanted) const override {
+    return stored == wanted || (volume_.super().ignores_case() && to_lower(stored) == to_lower(wanted));
+  }
+
+ private:
+  bool log_is_clean() {
+    try {
+      return volume_.log_is_clean();
+    } catch (const Malformed&) {
+      return false;
+    }
+  }
+
+  void fill(TreeItem& item, const Inode& inode) {
+    Entry& entry = item.entry;
+    entry.kind = kind_of_mode(inode.mode);
+    entry.mode = inode.mode & 07777;
+    entry.modified = inode.modified;
+    EntryExtra& extra = entry.extras();
+    extra.user_id = inode.uid;
+    extra.group_id = inode.gid;
+    extra.accessed = inode.accessed;
+    extra.changed = inode.changed;
+    extra.created = inode.created;
+    if (!inode.checksum_fits) {
+      entry.flags |= Entry::damaged;
+      add_finding(Finding::Level::fault, fmt::format("inode {} does not fit its checksum", inode.number));
+    }
+    for (auto& attribute : volume_.attributes(inode)) extra.attributes.push_back(std::move(attribute));
+    switch (entry.kind) {
+      case EntryKind::file:
+        entry.size = inode.size;
+        entry.stored_size = std::min(inode.size, inode.blocks * volume_.super().blocksize);
+        if (entry.stored_size < inode.size) entry.flags |= Entry::sparse;
+        if (inode.links > 1) item.link_id = inode.number;
+        break;
+      case EntryKind::symbolic_link:
+        extra.link_target = volume_.link_target(inode);
+        break;
+      case EntryKind::character_device:
+      case EntryKind::block_device: {
+        std::uint32_t device = BigFields(inode.data, "XFS device").u32(0);
+        extra.device_major = device >> 18;
+        extra.device_minor = device & 0x3FFFF;
+        break;
+      }
+      default:
+        break;
+    }
+  }
+
+  Volume volume_;
+};
+
+Match recognise_xfs(Probe& probe) {
+  constexpr std::size_t kLargestSector = 32768;
+  Bytes raw = probe.at(0, kLargestSector);
+  if (raw.size() < 512 || !starts_with(raw, "XFSB")) return Match::none;
+  try {
+    read_superblock(raw);
+    return Match::front;
+  } catch (const Malformed& error) {
+    probe.add_almost(fmt::format("XFS, but {}", error.what()));
+    return Match::none;
+  }
+}
+
+ContainerPtr open_xfs(const Input& input, OpenContext& context) {
+  return std::make_shared<XfsContainer>(random_access(*input.content, context.spool), context);
+}
+
+}  // namespace
+
+Format xfs_format() {
+  return {
+      .id = "xfs",
+      .name = "XFS file system",
+      .family = "file system",
+      .specification = "XFS Algorithms & Data Structures, 3rd edition",
+      .reads =
+          "versions 4 and 5; inline, extent and B+tree forks; folders of all forms; links; extended "
+          "attributes, "
+          "also large ones; reflinks, sparse inodes, large timestamps and counters; checksums of superblock, "
+          "inodes, trees, folders and attributes; whether the log is clean",
+      .lacks = "replaying the log; files on the real-time device; folders of version 1; backup superblocks",
+      .suffixes = {".xfs"},
+      .recognise = recognise_xfs,
+      .open = open_xfs};
+}
+
+}  // namespace operculum
