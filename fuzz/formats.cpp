@@ -3,10 +3,13 @@
 #include "format/formats.h"
 
 #include <algorithm>
+#include <map>
 
+#include "base/cursor.h"
 #include "base/error.h"
 #include "container/open.h"
 #include "fuzz/target.h"
+#include "io/extent_source.h"
 
 namespace operculum::fuzz {
 namespace {
@@ -47,22 +50,47 @@ void open_and_read(const Format& format, const ContentPtr& content) {
   }
 }
 
-void look_as(const Format& format, ByteView bytes) {
-  SourcePtr source = make_memory_source(Bytes(bytes.begin(), bytes.end()));
+void look_as(const Format& format, const SourcePtr& source) {
   Probe probe(source, "sample");
   format.recognise(probe);
   open_and_read(format, make_content(source));
   open_and_read(format, make_content([source] { return make_source_stream(source); }));
 }
 
+SourcePtr source_of(ByteView bytes) {
+  return make_memory_source(Bytes(bytes.begin(), bytes.end()));
+}
+
+/// Images whose structures lie megabytes apart: the input is how many pages there are, the number of each,
+/// and the pages; between them are holes.
+SourcePtr pages_of(ByteView bytes) {
+  constexpr std::size_t kPage = 4096, kNumber = 4;
+  std::size_t count = bytes.empty() ? 0 : bytes[0], head = 1 + count * kNumber;
+  if (head > bytes.size()) return source_of({});
+  std::map<std::uint64_t, std::uint64_t> places;  // the last one of a number counts
+  std::uint64_t size = 0;
+  for (std::size_t i = 0; i < count && head + (i + 1) * kPage <= bytes.size(); ++i) {
+    std::uint64_t page = load_little<std::uint32_t>(bytes.data() + 1 + i * kNumber);
+    places[page * kPage] = head + i * kPage;
+    size = std::max(size, (page + 1) * kPage);
+  }
+  std::vector<Extent> extents;
+  for (const auto& [at, stored] : places) extents.push_back({at, stored, kPage});
+  return make_extent_source(source_of(bytes), std::move(extents), size);
+}
+
 }  // namespace
 
 std::vector<Target> format_targets() {
   std::vector<Target> all;
-  for (const Format& format : formats())
-    all.push_back({std::string(format.id), [&format](ByteView bytes) { look_as(format, bytes); }});
+  for (const Format& format : formats()) {
+    all.push_back({std::string(format.id), [&format](ByteView bytes) { look_as(format, source_of(bytes)); }});
+    if (format.id == "xfs" || format.id == "btrfs")
+      all.push_back({std::string(format.id) + "-pages",
+                     [&format](ByteView bytes) { look_as(format, pages_of(bytes)); }});
+  }
   static const Format searched = searched_file_format();  // not among the others
-  all.push_back({"searched", [](ByteView bytes) { look_as(searched, bytes); }});
+  all.push_back({"searched", [](ByteView bytes) { look_as(searched, source_of(bytes)); }});
   return all;
 }
 

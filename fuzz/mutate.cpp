@@ -43,6 +43,11 @@ const Rule kRules[] = {
     {" jffs2 ", "\x19\x85"sv, 0, 8, 8, Sum::crc32_zero, Order::big},
     {" uefi ", "_FVH"sv, 40, 72, 50, Sum::sum16_to_zero},
     {" ext ", "\x53\xef"sv, 0x38, 1020, 1020, Sum::crc32c_plain},
+    {" xfs xfs-pages ", "XFSB"sv, 0, 512, 224, Sum::crc32c},
+    {" xfs xfs-pages ", "IN"sv, 0, 512, 100, Sum::crc32c},
+    {" xfs xfs-pages ", "XDB3"sv, 0, 4096, 4, Sum::crc32c},
+    {" xfs xfs-pages ", "XDD3"sv, 0, 4096, 4, Sum::crc32c},
+    {" xfs xfs-pages ", "BMA3"sv, 0, 4096, 64, Sum::crc32c},
     {" vhd ", "conectix"sv, 0, 512, 64, Sum::bytes_inverted, Order::big},
     {" vhd ", "cxsparse"sv, 0, 1024, 36, Sum::bytes_inverted, Order::big},
     {" vhdx ", "head"sv, 0, 4096, 4, Sum::crc32c},
@@ -100,6 +105,17 @@ void set_sum(const Rule& rule, ByteSpan bytes) {
   }
 }
 
+/// The superblock of btrfs and nodes of one page: their checksum is in front of what it covers. `bytes` are
+/// pages, see formats.cpp.
+void set_btrfs(ByteSpan bytes) {
+  constexpr std::size_t kSum = 32, kPage = 4096, kNumber = 4;
+  if (bytes.empty()) return;
+  for (std::size_t at = 1 + bytes[0] * kNumber; at + kPage <= bytes.size(); at += kPage) {
+    ByteSpan page = bytes.subspan(at, kPage);
+    store(page.first(4), ~crc32c(~0U, page.subspan(kSum)), Order::little);
+  }
+}
+
 /// Where the central directory of a ZIP lies is told where it lies now.
 void set_directory(ByteSpan bytes) {
   constexpr std::string_view kCentral = "PK\x01\x02"sv, kEnd = "PK\x05\x06"sv;
@@ -118,6 +134,7 @@ void set_directory(ByteSpan bytes) {
 
 void set_checksums(const std::string& target, ByteSpan bytes) {
   std::string word = " " + target + " ";
+  if (target == "btrfs-pages") set_btrfs(bytes);
   if (target == "zip") set_directory(bytes);
   if (target == "rewrite-zip" && bytes.size() > 4) set_directory(bytes.subspan(4));
   for (const Rule& rule : kRules) {

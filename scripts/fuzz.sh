@@ -3,6 +3,7 @@
 # usage: fuzz.sh [SECONDS [TARGET...]]              each target for some seconds (20)
 #        fuzz.sh --campaign MINUTES [TARGET...]     all targets in turn on all processors, that long in all; then small
 #                                                   corpora go into fuzz/corpus/, and a table is printed
+#        fuzz.sh --keep [TARGET...]                 only the corpora and the table, of runs that were made
 #        fuzz.sh --list                             the names of the targets
 set -euo pipefail
 cd "$(dirname "$0")/.."
@@ -11,6 +12,7 @@ minutes=
 seconds=20
 case ${1:-} in
   --campaign) minutes=${2:?usage: fuzz.sh --campaign MINUTES [TARGET...]}; shift 2 ;;
+  --keep) minutes=0; shift ;;
   --list) ;;
   *) seconds=${1:-20}; shift || true ;;
 esac
@@ -20,6 +22,35 @@ if [ "${1:-}" = --list ]; then exec "$program"; fi
 mapfile -t targets < <([ $# -gt 0 ] && printf '%s\n' "$@" || "$program")
 seeds=build/fuzz-seeds
 corpus=build/fuzz-corpus
+
+# Images whose structures lie far apart, as the targets NAME-pages have them: how many pages, their numbers, the pages.
+pages_of() {
+  python3 -c 'import sys
+page, image = 4096, open(sys.argv[1], "rb")
+kept, at = [], 0
+while (data := image.read(page)) and len(kept) < 60:
+    if data.strip(b"\0") and len(data) == page: kept.append((at, data))
+    at += 1
+sys.stdout.buffer.write(bytes([len(kept)]) + b"".join(n.to_bytes(4, "little") for n, _ in kept) + b"".join(d for _, d in kept))' "$1"
+}
+make_pages() {
+  local whole=$seeds/whole options
+  mkdir -p "$corpus/xfs-pages" "$corpus/btrfs-pages" "$seeds-tree/f"
+  cp scripts/lint.sh "$seeds-tree"
+  ln -sf ../lint.sh "$seeds-tree/f/link"
+  if command -v mkfs.xfs >/dev/null; then
+    printf '/\n0 0\nd--755 0 0\nlint.sh ---644 0 0 scripts/lint.sh\nf d--755 0 0\nlink l--777 0 0 ../lint.sh\n$\n$\n' >"$seeds/xfs.list"
+    for options in "" "-m crc=0 -b size=512"; do
+      rm -f "$whole" && truncate -s 320M "$whole"
+      mkfs.xfs -q -f $options -p "$seeds/xfs.list" "$whole" && pages_of "$whole" >"$corpus/xfs-pages/seed${options// /}" || true
+    done
+  fi
+  if command -v mkfs.btrfs >/dev/null; then
+    rm -f "$whole" && truncate -s 64M "$whole"
+    mkfs.btrfs -q --mixed -n 4096 --shrink --rootdir "$seeds-tree" "$whole" >/dev/null && pages_of "$whole" >"$corpus/btrfs-pages/seed" || true
+  fi
+  rm -f "$whole"
+}
 
 make_seeds() {
   build/fuzz/make_demo "$seeds" >/dev/null
@@ -34,6 +65,7 @@ make_seeds() {
     printf '[a]\nmode=ubi\nimage=%s/ubifs\nvol_id=0\nvol_type=dynamic\nvol_name=a\nvol_size=400KiB\n' "$seeds" >"$seeds/ubi.cfg"
     ubinize -o "$seeds/ubi" -m 512 -p 16KiB "$seeds/ubi.cfg" || true
   fi
+  make_pages
   if command -v mkfs.jffs2 >/dev/null; then mkfs.jffs2 -l -x zlib -r scripts -o "$seeds/jffs2-rtime" || true; fi
   if command -v fiptool >/dev/null; then fiptool create --tb-fw scripts/fuzz.sh --nt-fw scripts/lint.sh "$seeds/fip" || true; fi
   if command -v mkbootimg >/dev/null; then mkbootimg --kernel scripts/fuzz.sh --ramdisk scripts/lint.sh -o "$seeds/android-boot" || true; fi
@@ -86,6 +118,7 @@ keep_small() {
 }
 
 tell() {
+  [ -f "$corpus/$1.log" ] || return 0
   local target=$1 log=$corpus/$1.log last
   last=$(grep -E '^#[0-9]+.*cov:' "$log" | tail -n 1)
   printf '| %s | %s | %s | %s | %s |\n' "$target" "$(sed -n 's/^stat::number_of_executed_units: *//p' "$log")" \
@@ -105,7 +138,9 @@ if [ -z "$minutes" ]; then
   exit 0
 fi
 each=$((minutes * 60 * $(nproc) / ${#targets[@]}))
-printf '%s\n' "${targets[@]}" | xargs -P "$(nproc)" -I{} bash -c "run_target {} $each || true"
+if [ "$minutes" -gt 0 ]; then
+  printf '%s\n' "${targets[@]}" | xargs -P "$(nproc)" -I{} bash -c "run_target {} $each || true"
+fi
 printf '%s\n' "${targets[@]}" | xargs -P "$(nproc)" -I{} bash -c 'keep_small {}'
 printf '| target | executions | edges | features | findings |\n|---|---|---|---|---|\n'
 for target in "${targets[@]}"; do tell "$target"; done

@@ -26,6 +26,7 @@ Format carrier_format();
 
 Format ext_format();
 Format xfs_format();
+Format btrfs_format();
 Format squashfs_format();
 Format erofs_format();
 Format cramfs_format();

@@ -18,6 +18,7 @@ const std::vector<Format>& formats() {
       android_sparse_format(),
       ext_format(),
       xfs_format(),
+      btrfs_format(),
       squashfs_format(),
       erofs_format(),
       cramfs_format(),

@@ -92,6 +92,8 @@ class XfsContainer final : public FileTree {
   bool log_is_clean() {
     try {
       return volume_.log_is_clean();
+    } catch (const CutShort&) {
+      return true;  // that the image is cut short is told
     } catch (const Malformed&) {
       return false;
     }

@@ -1,0 +1,135 @@
+#pragma once
+
+#include <functional>
+#include <optional>
+
+#include "base/time.h"
+#include "container/container.h"
+
+namespace operculum::btrfs {
+
+// btrfs, after its on-disk format documentation (btrfs.readthedocs.io, "On-disk Format" and "Btree Items").
+// All numbers are little-endian.
+//
+// Everything is an item in a tree, found by a key of three numbers. Addresses are logical; the chunk tree
+// says where a stretch of them lies on which device. The tree of tree roots names the trees: one for each
+// subvolume, the checksums, and others. Inodes, names, attributes and extents of files are items of their
+// subvolume's tree.
+
+struct Key {
+  std::uint64_t objectid = 0;
+  std::uint8_t type = 0;
+  std::uint64_t offset = 0;
+  auto operator<=>(const Key&) const = default;
+};
+
+/// Types of items that are read here.
+enum ItemType : std::uint8_t {
+  kInodeItem = 1,
+  kXattrItem = 24,
+  kDirItem = 84,
+  kDirIndex = 96,
+  kExtentData = 108,
+  kRootItem = 132,
+  kRootRef = 156,
+  kChunkItem = 228,
+};
+
+/// Objects with numbers of their own.
+constexpr std::uint64_t kFsTree = 5, kFirstFree = 256;
+
+/// Where a tree begins.
+struct Tree {
+  std::uint64_t at = 0;  ///< logical
+  std::uint8_t level = 0;
+};
+
+struct Superblock {
+  Bytes fsid, device_uuid;
+  std::uint64_t generation = 0, total_bytes = 0, bytes_used = 0, devices = 0, device = 0, device_bytes = 0;
+  Tree root, chunk_root, log_root;
+  std::uint32_t sectorsize = 0, nodesize = 0;
+  std::uint64_t incompat = 0;
+  std::uint16_t sum_type = 0;
+  std::string label;
+  Bytes first_chunks;  ///< sys_chunk_array
+};
+
+/// A stretch of logical addresses on this device.
+struct Chunk {
+  std::uint64_t logical = 0, length = 0, physical = 0;
+};
+
+struct Inode {
+  std::uint64_t number = 0, size = 0, bytes = 0, device = 0, flags = 0;
+  std::uint32_t links = 0, uid = 0, gid = 0, mode = 0;
+  Timestamp accessed, changed, modified, created;
+};
+
+/// One item, while it is visited.
+struct Item {
+  Key key;
+  ByteView data;
+};
+
+/// Throws Malformed unless the bytes, those from 64 KiB on, are a superblock that makes sense.
+Superblock read_superblock(ByteView bytes);
+
+/// The trees of a btrfs file system, on one device.
+class Volume {
+ public:
+  /// Throws Malformed, Unsupported.
+  explicit Volume(SourcePtr image);
+
+  const Superblock& super() const { return super_; }
+  const SourcePtr& image() const { return image_; }
+
+  /// Visits the items from `first` to `last`, by rising key, until the visitor says no. Throws Malformed
+  /// where a node is damaged, Unsupported where it lies on another device.
+  void each_item(const Tree& tree, const Key& first, const Key& last,
+                 const std::function<bool(const Item&)>& visit) const;
+
+  /// The tree of a subvolume; nothing when there is none of that number.
+  std::optional<Tree> subvolume(std::uint64_t number) const;
+
+  Inode inode(const Tree& tree, std::uint64_t number) const;
+  SourcePtr data(const Tree& tree, const Inode& inode) const;
+
+  /// Where a logical stretch lies in the image: `length` is cut to what lies together. Throws Malformed,
+  /// Unsupported.
+  std::uint64_t physical(std::uint64_t logical, std::uint64_t& length) const;
+
+ private:
+  Bytes node(std::uint64_t at, unsigned level) const;
+  void add_chunk(const Key& key, ByteView item);
+  struct Walk;
+  bool walk(Walk& walk, std::uint64_t at, unsigned level) const;
+
+  SourcePtr image_, meta_;
+  Superblock super_;
+  std::vector<Chunk> chunks_;  // by logical address
+  bool elsewhere_ = false;     // there are chunks that this device has no whole copy of
+};
+
+/// An item for a name: what it stands for, and for attributes the value.
+struct Named {
+  Key location;
+  std::uint8_t type = 0;  ///< as xfs_dir3_ft: 1 file, 2 folder, ...; 8 attribute
+  std::string_view name, value;
+};
+/// Several may share an item. Throws Malformed.
+void each_name(ByteView item, const std::function<void(const Named&)>& visit);
+
+/// The bytes of a file by its extents; `items` are those of kExtentData by offset, each with its own copy of
+/// the data.
+struct FileExtent {
+  std::uint64_t offset = 0, length = 0;  ///< in the file
+  enum class Kind { hole, plain, packed, within } kind = Kind::hole;
+  std::uint8_t compression = 0;                    ///< 0 none, 1 zlib, 2 LZO, 3 zstd
+  std::uint64_t stored_at = 0, stored_length = 0;  ///< logical
+  std::uint64_t unpacked_length = 0, skip = 0;  ///< of the whole extent; bytes of it in front of the file's
+  Bytes inline_data = {};
+};
+SourcePtr make_file(const Volume& volume, std::vector<FileExtent> extents, std::uint64_t size);
+
+}  // namespace operculum::btrfs
