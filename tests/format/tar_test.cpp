@@ -35,6 +35,13 @@ TEST(Tar, JoinsThePrefixOfUstar) {
             "exhibits/pool/crab.txt");
 }
 
+TEST(Tar, JoinsAPrefixThatAWriterPutIntoTheGnuVariant) {
+  TarItem item{.name = "crab.txt", .prefix = "exhibits/pool"};
+  EXPECT_EQ(paths_of(*open_bytes(TarBuilder(TarStyle::gnu).add(item).build())), "exhibits/pool/crab.txt");
+  item.prefix = "14571034764";  // the time of the last access, which belongs there
+  EXPECT_EQ(paths_of(*open_bytes(TarBuilder(TarStyle::gnu).add(item).build())), "crab.txt");
+}
+
 TEST(Tar, ListsDevicesAndFifos) {
   Held tar = open_bytes(TarBuilder()
                             .add({.name = "gauge", .typeflag = '3', .device_major = 4, .device_minor = 64})

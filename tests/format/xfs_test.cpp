@@ -210,6 +210,9 @@ TEST(Xfs, ASuperblockThatIsNoneSaysWhy) {
   Bytes raw(1024);
   std::copy_n("XFSB", 4, raw.begin());
   EXPECT_THROW(open_bytes(raw, "image", As::file)->entries(), Malformed);
+  raw[5] = 0x10;              // sb_blocksize 4096 * 256
+  raw[120] = raw[122] = 254;  // sb_blocklog, sb_inodelog
+  EXPECT_THROW(open_bytes(raw, "image", As::file)->entries(), Malformed);
 }
 
 }  // namespace

@@ -78,7 +78,7 @@ class OrderReport {
     std::vector<std::string> targets = targets_of(options_);
     confine(targets);
     ProgressLine line(session_);
-    LoadingOrder order(std::move(targets), options_.request, session_.context, session_.progress);
+    LoadingOrder order(targets, options_.request, session_.context, session_.progress);
     line.clear();
     tell_problems(order);
     if (!options_.why.empty()) {

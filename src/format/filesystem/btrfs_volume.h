@@ -2,6 +2,7 @@
 
 #include <functional>
 #include <optional>
+#include <tuple>
 
 #include "base/time.h"
 #include "container/container.h"
@@ -20,7 +21,9 @@ struct Key {
   std::uint64_t objectid = 0;
   std::uint8_t type = 0;
   std::uint64_t offset = 0;
-  auto operator<=>(const Key&) const = default;
+  bool operator<(const Key& other) const {
+    return std::tie(objectid, type, offset) < std::tie(other.objectid, other.type, other.offset);
+  }
 };
 
 /// Types of items that are read here.

@@ -42,6 +42,10 @@ bool is_power_of_two(std::uint64_t value) {
   return value != 0 && (value & (value - 1)) == 0;
 }
 
+bool is_two_to(std::uint64_t value, unsigned exponent) {
+  return exponent < 64 && value == std::uint64_t{1} << exponent;
+}
+
 /// Seconds and nanoseconds; or, since 2020, nanoseconds from the smallest 32-bit time on.
 Timestamp time_of(const BigFields& f, std::size_t at, bool big) {
   constexpr std::uint64_t kNano = 1'000'000'000, kEpoch = std::uint64_t{1} << 31;
@@ -76,19 +80,20 @@ Superblock read_superblock(ByteView bytes) {
   if (s.magic != kMagic) refuse(&Superblock::magic, "\"XFSB\"");
   unsigned version = s.versionnum & 15;
   if (version < 1 || version > 5) refuse(&Superblock::versionnum, "of version 1 to 5");
-  if (!is_power_of_two(s.blocksize) || s.blocksize < 512 || s.blocksize > 65536 ||
-      s.blocksize != 1u << s.blocklog)
+  if (s.blocksize < 512 || s.blocksize > 65536 || !is_two_to(s.blocksize, s.blocklog))
     refuse(&Superblock::blocksize, "a power of two from 512 to 65,536 that agrees with sb_blocklog");
   if (!is_power_of_two(s.sectsize) || s.sectsize < 512 || s.sectsize > 32768)
     refuse(&Superblock::sectsize, "a power of two from 512 to 32,768");
-  if (!is_power_of_two(s.inodesize) || s.inodesize < 256 || s.inodesize > 2048 || s.inodesize > s.blocksize ||
-      s.inodesize != 1u << s.inodelog || s.inopblog != s.blocklog - s.inodelog)
+  if (s.inodesize < 256 || s.inodesize > 2048 || s.inodesize > s.blocksize ||
+      !is_two_to(s.inodesize, s.inodelog) || s.inopblog != s.blocklog - s.inodelog)
     refuse(&Superblock::inodesize,
            "a power of two from 256 to 2,048 that agrees with sb_inodelog and sb_inopblog");
   if (s.agblocks == 0 || s.agblklog > 31 || s.agblocks > 1u << s.agblklog)
     refuse(&Superblock::agblocks, "at least 1 and within sb_agblklog bits");
   if (s.agcount == 0 || s.dblocks == 0 || (s.dblocks - 1) / s.agblocks != s.agcount - 1)
     refuse(&Superblock::agcount, "as many as sb_dblocks need");
+  if (s.dblocks > static_cast<std::uint64_t>(INT64_MAX) / s.blocksize)
+    refuse(&Superblock::dblocks, "no more than any file can have");
   if (s.blocklog + s.dirblklog > 16)
     refuse(&Superblock::dirblklog, "for folder blocks of at most 65,536 bytes");
   if (version == 5 && (bytes.size() < s.sectsize || !fits_checksum(bytes.first(s.sectsize), sb_crc_at)))
@@ -170,6 +175,8 @@ void Volume::add_extents(ByteView records, std::size_t count, std::vector<Extent
     std::uint64_t offset = (high >> 9) & ((std::uint64_t{1} << 54) - 1);
     std::uint64_t block = (high & 0x1FF) << 43 | low >> 21, blocks = low & 0x1FFFFF;
     if (unwritten || blocks == 0) continue;
+    if (offset + blocks > static_cast<std::uint64_t>(INT64_MAX) / super_.blocksize)
+      throw Malformed(fmt::format("XFS extents: block {} lies behind the end of any file", offset));
     std::uint64_t begin = place_of_block(block);
     place_of_block(block + blocks - 1);
     out.push_back({offset * super_.blocksize, begin, blocks * super_.blocksize});
