@@ -76,7 +76,9 @@ void look(const Format& format, ByteView bytes) {
     Probe probe(before, "sample");
     if (format.recognise(probe) == Match::none) return;
     old = format.open({make_content(before), "sample", nullptr}, context);
-    if (old->access() != Access::random) return;
+    old->entries();
+    // What is damaged may come out unreadable: then the comparison before it gets its name refuses it.
+    if (old->access() != Access::random || !old->findings().empty()) return;
     Writing writing{{}, context.spool, [](const std::string&, const std::string&) {}};
     SourcePtr same = old->rewrite({}, writing).source();
     must(read_up_to(*same, 0, same->size()) == read_up_to(*before, 0, before->size()),

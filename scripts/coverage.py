@@ -14,8 +14,9 @@ for start in range(0, len(counted), 40):
     out = subprocess.run(["gcov", "--json-format", "--stdout", "--branch-probabilities", *counted[start:start + 40]], cwd=build,
                          capture_output=True).stdout
     for text in out.splitlines():
-        for file in json.loads(text)["files"]:
-            name = os.path.relpath(os.path.join(build, file["file"]), root)
+        counts = json.loads(text)
+        for file in counts["files"]:
+            name = os.path.relpath(os.path.join(counts["current_working_directory"], file["file"]), root)
             if not name.startswith("src/"):
                 continue
             for line in file["lines"]:
