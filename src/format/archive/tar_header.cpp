@@ -124,7 +124,8 @@ Header Header::read(ByteView block, std::uint64_t offset) {
   h.gname = c_string(text(&RawHeader::gname));
   h.devmajor = lenient(&RawHeader::devmajor);
   h.devminor = lenient(&RawHeader::devminor);
-  // The GNU variant has a time in its place; where there is none, a writer put both forms into one (Go before 1.8 did).
+  // The GNU variant has a time in its place; where there is none, a writer put both forms into one (Go
+  // before 1.8 did).
   constexpr std::size_t kTime = 12;
   std::string_view prefix = text(&RawHeader::prefix);
   bool no_time = h.typeflag != 'S' && !parse_field(prefix.substr(0, kTime));
