@@ -31,10 +31,17 @@ constexpr const char* kSystemFiles[] = {"/lib",
                                         "/etc/magic.mime",
                                         "/etc/ssl/openssl.cnf",
                                         "/sys/devices/system/cpu"};
-constexpr const char* kNetworkFiles[] = {
-    "/etc/resolv.conf",     "/etc/hosts",          "/etc/host.conf", "/etc/gai.conf",
-    "/etc/nsswitch.conf",   "/etc/services",       "/etc/ssl",       "/usr/share/ca-certificates",
-    "/etc/ca-certificates", "/run/systemd/resolve"};
+constexpr const char* kNetworkFiles[] = {"/etc/resolv.conf",
+                                         "/etc/hosts",
+                                         "/etc/host.conf",
+                                         "/etc/gai.conf",
+                                         "/etc/nsswitch.conf",
+                                         "/etc/services",
+                                         "/etc/ssl",
+                                         "/usr/share/ca-certificates",
+                                         "/etc/ca-certificates",
+                                         "/usr/local/share/ca-certificates",
+                                         "/run/systemd/resolve"};
 
 std::string folder_of(const std::string& path) {
   std::size_t slash = path.rfind('/');
@@ -79,6 +86,15 @@ Confinement& Confinement::reads(const std::string& target) {
 
 Confinement& Confinement::reads(const std::vector<std::string>& targets) {
   for (const std::string& target : targets) reads(target);
+  return *this;
+}
+
+Confinement& Confinement::reads_links(const std::vector<std::string>& files) {
+  for (const std::string& file : files) {
+    struct stat status {};
+    if (lstat(file.c_str(), &status) == 0 && S_ISLNK(status.st_mode))
+      rights_.read.push_back(real_path_of(file));
+  }
   return *this;
 }
 

@@ -15,6 +15,8 @@ class Confinement {
   /// it.
   Confinement& reads(const std::string& target);
   Confinement& reads(const std::vector<std::string>& targets);
+  /// Of files that lie in what is read already, those that are links to elsewhere.
+  Confinement& reads_links(const std::vector<std::string>& files);
   /// A file alone, not what lies beside it.
   Confinement& reads_file(const std::string& path);
   /// A catalogue, which is a database with files of its own beside it; passed over when the name is empty.

@@ -6,6 +6,7 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include <filesystem>
 #include <regex>
 #include <set>
 
@@ -78,6 +79,25 @@ TEST_F(Sandbox, IsToldByVerboseAndByTheDoctor) {
   EXPECT_TRUE(has(doctor.out, "files by Landlock")) << doctor.out;
   EXPECT_TRUE(has(operculum({"doctor", "--json"}, temp.path()).out,
                   R"({"record":"checkup","subject":"sandbox","well":true)"));
+}
+
+TEST_F(Sandbox, WhatAPersonNamedLiesAnywhere) {
+  temp.write("desk/a.zip", ZipBuilder().add("a", "1").add("b", "2").build());
+  temp.write("lists/wanted.txt", "b\n");
+  for (const char* command : {"list", "unpack"}) {
+    Ran ran = operculum({command, "a.zip", "--list-from", "../lists/wanted.txt"}, temp.path("desk"));
+    EXPECT_EQ(ran.exit_code, 0) << ran.err;
+  }
+  EXPECT_EQ(temp.listing("desk/a"), "b");
+  temp.write("cellar/old.zip", ZipBuilder().add("old.txt", "3").build());
+  std::filesystem::create_directory(temp.path("shelf"));
+  std::filesystem::create_symlink(temp.path("cellar/old.zip"), temp.path("shelf/link.zip"));
+  EXPECT_TRUE(
+      has(operculum({"find", "shelf", "--match", "old.txt"}, temp.path()).out, "shelf/link.zip/old.txt"));
+  EXPECT_TRUE(has(operculum({"identify", "shelf"}, temp.path()).out, "ZIP"));
+  Ran catalogue = operculum({"catalogue", "s.db", "shelf"}, temp.path());
+  EXPECT_EQ(catalogue.exit_code, 0) << catalogue.err;
+  EXPECT_TRUE(has(catalogue.out, "1 entry")) << catalogue.out;
 }
 
 /// The paths that were opened after the filter was set, and calls that no run should make.

@@ -51,8 +51,9 @@ void update(Session& session, CatalogueOptions& options) {
     std::error_code none;
     if (!std::filesystem::exists(place, none)) throw IoError(escape(place), ENOENT);
   }
-  std::unique_ptr<Database> database = open_catalogue(options.database, Database::Mode::create);
   std::vector<std::string> files = expanded(places, Subfolders::yes).files;
+  Confinement(session).reads(places).reads_links(files).asks(options.database).begin();
+  std::unique_ptr<Database> database = open_catalogue(options.database, Database::Mode::create);
   std::string own = catalogued_path(options.database);
   std::erase_if(files, [&](const std::string& file) { return belongs_to(file, own); });
   MessageFold fold(session);
@@ -183,7 +184,6 @@ void add_catalogue(CommandLine& program, Session& session) {
       throw UsageError{
           "catalogue: name the catalogue, and what it is to know: operculum catalogue shelf.db FOLDER"};
     prepare(session);
-    Confinement(session).reads(options->places).asks(options->database).begin();
     try {
       update(session, *options);
     } catch (const std::exception& thrown) {

@@ -275,8 +275,9 @@ void add_find(CommandLine& program, Session& session) {
     prepare(session);
     try {
       Confinement confinement(session);
+      confinement.reads(options->targets).reads(options->likes).asks(options->catalogue);
       if (options->catalogue.empty()) options->targets = options->folders.files(session, options->targets);
-      confinement.reads(options->targets).reads(options->likes).asks(options->catalogue).begin();
+      confinement.reads_links(options->targets).begin();
       read_request(session, *options);
       Finder(session, *options).run();
     } catch (const std::exception& thrown) {

@@ -206,7 +206,7 @@ void add_identify(CommandLine& program, Session& session) {
     bool brief = options->brief || has_folder(options->targets);
     options->request.map_disks = session.json || !options->page.empty();
     std::vector<std::string> targets = options->folders.files(session, options->targets);
-    Confinement(session).reads(targets).makes(options->page).begin();
+    Confinement(session).reads(options->targets).reads_links(targets).makes(options->page).begin();
     for (const std::string& target : targets) {
       try {
         Identification found = identify(target, options->request, session.context);

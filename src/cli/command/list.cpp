@@ -304,7 +304,8 @@ void add_list(CommandLine& program, Session& session) {
     options->form.kinds = options->request.kinds |= !options->only_kinds.empty();
     options->request.contents = !options->digest.empty();
     std::vector<std::string> targets = options->folders.files(session, options->targets);
-    Confinement(session).reads(targets).begin();
+    options->selection.selection("");  // reads the list, which may lie anywhere
+    Confinement(session).reads(options->targets).reads_links(targets).begin();
     bool several = targets.size() > 1;
     if (options->csv) session.data.write(csv_line(csv_titles(*options, several)));
     for (const std::string& target : targets) {

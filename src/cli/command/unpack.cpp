@@ -347,6 +347,7 @@ void add_unpack(CommandLine& program, Session& session) {
     if (!options->receipt.empty() && access(options->receipt.c_str(), F_OK) == 0)
       throw UsageError{
           fmt::format("--receipt: {} exists already; choose a new name", escape(options->receipt))};
+    options->selection.selection("");  // reads the list, which may lie anywhere
     Confinement confinement(session);
     confinement.reads(options->targets);
     if (!options->request.dry_run) confinement.makes(options->receipt);

@@ -147,7 +147,7 @@ void add_verify(CommandLine& program, Session& session) {
   command.run([&session, options] {
     prepare(session);
     std::vector<std::string> targets = options->folders.files(session, options->targets);
-    Confinement(session).reads(targets).reads_file(options->sha256).begin();
+    Confinement(session).reads(options->targets).reads_links(targets).reads_file(options->sha256).begin();
     for (const std::string& target : targets) {
       try {
         if (!options->sha256.empty()) {
