@@ -21,7 +21,7 @@ namespace {
 /// How often each command is killed; OPERCULUM_KILLS makes it more.
 unsigned kills() {
   const char* wanted = std::getenv("OPERCULUM_KILLS");
-  return wanted == nullptr ? 8 : static_cast<unsigned>(parse_number(wanted).value_or(8));
+  return wanted == nullptr ? 5 : static_cast<unsigned>(parse_number(wanted).value_or(5));
 }
 
 struct Killed : testing::Test {

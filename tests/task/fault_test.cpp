@@ -77,7 +77,7 @@ class FaultSweep {
 
   void every_allocation() {
     bool reached = true;
-    for (std::int64_t nth = 1; reached; nth += 1 + nth / 16) {
+    for (std::int64_t nth = 1; reached; nth += 1 + nth / 8) {
       run([&](const TempFolder& temp) {
         FailingMemory memory(nth);
         bool well = attempt(temp);
