@@ -5,10 +5,8 @@
 #include <fuse.h>
 #include <fuse_lowlevel.h>
 #include <mntent.h>
-#include <spawn.h>
 #include <sys/mount.h>
 #include <sys/stat.h>
-#include <sys/wait.h>
 #include <unistd.h>
 
 #include <algorithm>
@@ -18,6 +16,7 @@
 #include <mutex>
 
 #include "base/text.h"
+#include "sandbox/child.h"
 
 namespace operculum::cli {
 namespace {
@@ -301,14 +300,7 @@ int unmount_view(const std::string& folder) {
   }
   if (!ours || umount2(folder.c_str(), MNT_DETACH | UMOUNT_NOFOLLOW) == 0) return 0;
   const char* arguments[] = {"fusermount3", "-u", "-z", "--", folder.c_str(), nullptr};
-  pid_t child = 0;
-  if (posix_spawnp(&child, arguments[0], nullptr, nullptr, const_cast<char**>(arguments), environ) != 0)
-    return 1;
-  int status = 0;
-  while (waitpid(child, &status, 0) < 0) {
-    if (errno != EINTR) return 1;
-  }
-  return WIFEXITED(status) && WEXITSTATUS(status) == 0 ? 0 : 1;
+  return run_to_end(arguments);
 }
 
 }  // namespace operculum::cli

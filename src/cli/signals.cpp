@@ -25,12 +25,17 @@ std::atomic<std::size_t> folder_count{0};
 
 static_assert(std::atomic<Progress*>::is_always_lock_free && std::atomic<int>::is_always_lock_free);
 
+/// The innermost first; what holds anything stays.
+void remove_empty_folders() {
+  for (std::size_t i = folder_count.load(); i > 0; --i) rmdir(folders[i - 1].c_str());
+}
+
 extern "C" void on_signal(int signal) {
   received = signal;
   Progress* progress = stoppable.load();
   if (progress != nullptr && !progress->stop.exchange(true)) return;
   if (int terminal = silent_terminal.load(); terminal >= 0) tcsetattr(terminal, TCSAFLUSH, &terminal_before);
-  for (std::size_t i = folder_count.load(); i > 0; --i) rmdir(folders[i - 1].c_str());
+  remove_empty_folders();
   const char* sentence = isatty(2) == 1 ? "\r\x1b[Koperculum: interrupted\n" : "operculum: interrupted\n";
   if (write(2, sentence, std::strlen(sentence)) < 0) _exit(128 + signal);
   _exit(128 + signal);
@@ -44,7 +49,7 @@ extern "C" void on_crash(int signal) {
       "operculum: error: a mistake in this program was met, and it ended; what it had finished stays, and "
       "nothing "
       "outside of what it may change was touched. Please report it with the file\n";
-  for (std::size_t i = folder_count.load(); i > 0; --i) rmdir(folders[i - 1].c_str());
+  remove_empty_folders();
   if (write(2, sentence, sizeof sentence - 1) < 0) _exit(128 + signal);
   raise(signal);  // SA_RESETHAND: now it ends the program
 }

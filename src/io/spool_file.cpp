@@ -13,6 +13,11 @@
 
 namespace operculum {
 
+std::string temporary_folder() {
+  const char* named = std::getenv("TMPDIR");
+  return named == nullptr || *named == '\0' ? "/tmp" : named;
+}
+
 SpoolFile& SpoolFile::of_this_run() {
   static SpoolFile& file = *new SpoolFile;  // never ends: sources that use it may be the last things to go
   return file;
@@ -25,8 +30,7 @@ void SpoolFile::open_early() {
 
 void SpoolFile::open_locked() {
   if (file_) return;
-  const char* folder = std::getenv("TMPDIR");
-  folder_ = folder == nullptr || *folder == '\0' ? "/tmp" : folder;
+  folder_ = temporary_folder();
   file_ = Descriptor(kernel::open(folder_.c_str(), O_TMPFILE | O_RDWR, 0600));
   failure_ = file_ ? 0 : errno;
 }

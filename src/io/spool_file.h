@@ -9,6 +9,9 @@
 
 namespace operculum {
 
+/// The folder for temporary files: $TMPDIR, else /tmp.
+std::string temporary_folder();
+
 /// The unnamed temporary file beneath $TMPDIR that everything spooled in a run shares, in chunks: one
 /// descriptor however many spools there are, and one that can be opened before rights are given up. Safe to
 /// share between threads.

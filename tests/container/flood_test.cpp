@@ -2,13 +2,11 @@
 // counted, not seconds: allocations, bytes of memory, and bytes that are read.
 #include <gtest/gtest.h>
 
-#include <atomic>
-
 #include "codec/codec.h"
 #include "container/open.h"
-#include "io/source.h"
 #include "support/byte_writer.h"
 #include "support/cab_writer.h"
+#include "support/counting_source.h"
 #include "support/ext_writer.h"
 #include "support/failing_memory.h"
 #include "support/fat_writer.h"
@@ -25,23 +23,6 @@ namespace operculum {
 namespace {
 
 using namespace test;
-
-/// Counts what is read of a source.
-class CountingSource final : public Source {
- public:
-  explicit CountingSource(Bytes bytes) : inner_(make_memory_source(std::move(bytes))) {}
-  std::uint64_t size() const override { return inner_->size(); }
-  std::size_t read_at(std::uint64_t offset, ByteSpan out) const override {
-    std::size_t count = inner_->read_at(offset, out);
-    read_ += count;
-    return count;
-  }
-  std::uint64_t read() const { return read_; }
-
- private:
-  SourcePtr inner_;
-  mutable std::atomic<std::uint64_t> read_{0};
-};
 
 struct Cost {
   std::uint64_t allocations = 0, memory = 0, read = 0, entries = 0;
@@ -64,7 +45,7 @@ Cost cost_of(Bytes bytes, const std::string& name) {
   }
   cost.allocations = meter.allocations();
   cost.memory = meter.bytes();
-  cost.read = source->read();
+  cost.read = source->given;
   return cost;
 }
 

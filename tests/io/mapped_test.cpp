@@ -9,6 +9,7 @@
 #include "io/block_content.h"
 #include "io/cached_source.h"
 #include "io/run_source.h"
+#include "support/counting_source.h"
 #include "support/sample_tree.h"
 
 namespace operculum {
@@ -16,24 +17,8 @@ namespace {
 
 using namespace test;
 
-/// Counts what is read from it.
-class Counting final : public Source {
- public:
-  explicit Counting(Bytes all) : inner_(make_memory_source(std::move(all))) {}
-  std::uint64_t size() const override { return inner_->size(); }
-  std::size_t read_at(std::uint64_t offset, ByteSpan out) const override {
-    ++reads;
-    bytes += out.size();
-    return inner_->read_at(offset, out);
-  }
-  mutable std::atomic<std::uint64_t> reads{0}, bytes{0};
-
- private:
-  SourcePtr inner_;
-};
-
 TEST(CachedSource, ReadsAChunkOnce) {
-  auto counting = std::make_shared<Counting>(noise(100'000));
+  auto counting = std::make_shared<CountingSource>(noise(100'000));
   SourcePtr cached = make_cached(counting, 4096, 1 << 20);
   for (std::size_t at = 0; at < 8192; at += 16)
     EXPECT_EQ(read_up_to(*cached, at, 16), read_up_to(*make_memory_source(noise(100'000)), at, 16));

@@ -13,6 +13,7 @@
 #include "cli/session.h"
 #include "io/curl_library.h"
 #include "io/descriptor.h"
+#include "io/spool_file.h"
 #include "report/records.h"
 #include "task/checkup.h"
 
@@ -26,9 +27,8 @@ Checkup sandbox_here() {
   return {"sandbox", could.weaker.empty(), could.weaker.empty() ? text : text + "; " + could.weaker};
 }
 
-Checkup temporary_folder() {
-  const char* named = std::getenv("TMPDIR");
-  std::string folder = named == nullptr || *named == '\0' ? "/tmp" : named;
+Checkup temporary_files() {
+  std::string folder = temporary_folder();
   struct statvfs room {};
   if (statvfs(folder.c_str(), &room) != 0)
     return {"temporary files", false,
@@ -93,8 +93,8 @@ void add_doctor(CommandLine& program, Session& session) {
                        {"operculum doctor", "operculum doctor --json"}});
   command.run([&session] {
     prepare(session);
-    std::vector<Checkup> all = {sandbox_here(),        temporary_folder(), key_file(session),
-                                descriptions(session), mounting(),         servers()};
+    std::vector<Checkup> all = {sandbox_here(),        temporary_files(), key_file(session),
+                                descriptions(session), mounting(),        servers()};
     all.push_back({"processors", true, fmt::format("{}", std::thread::hardware_concurrency())});
     bool colour = session.output.empty() && colour_wanted(1);
     for (const Checkup& one : all) {

@@ -13,6 +13,7 @@
 #include "io/digest.h"
 #include "io/file_source.h"
 #include "io/output_folder.h"
+#include "io/spool_file.h"
 #include "sandbox/deputy.h"
 
 namespace operculum::cli {
@@ -28,8 +29,7 @@ struct EditOptions {
 class Workshop {
  public:
   explicit Workshop(const std::string& name) {
-    const char* base = std::getenv("TMPDIR");
-    path_ = fmt::format("{}/operculum-edit-XXXXXX", base != nullptr && *base != '\0' ? base : "/tmp");
+    path_ = temporary_folder() + "/operculum-edit-XXXXXX";
     if (mkdtemp(path_.data()) == nullptr) throw IoError("cannot make a temporary folder", errno);
     std::string safe = make_safe(base_name(name), NameRules::here).path;
     name_ = safe.empty() ? "content" : safe;

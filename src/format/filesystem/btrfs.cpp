@@ -7,6 +7,7 @@
 #include "format/filesystem/btrfs_volume.h"
 #include "format/filesystem/device_number.h"
 #include "format/filesystem/file_tree.h"
+#include "format/filesystem/inode_entry.h"
 #include "format/formats.h"
 #include "io/spool.h"
 
@@ -15,14 +16,7 @@ namespace {
 
 using namespace btrfs;
 
-constexpr std::size_t kSuperSize = 4096;
-constexpr std::uint64_t kSuperAt = 64 << 10;
 constexpr std::uint64_t kLongestLink = 65536;
-
-/// Kinds that names tell, by number.
-constexpr EntryKind kTypes[] = {
-    EntryKind::file,         EntryKind::file, EntryKind::folder, EntryKind::character_device,
-    EntryKind::block_device, EntryKind::fifo, EntryKind::socket, EntryKind::symbolic_link};
 
 /// Subvolumes and snapshots are the folders that the file system shows them as. In a NodeRef `a` is an
 /// inode's number and `b` that of its subvolume.
@@ -92,35 +86,24 @@ class BtrfsContainer final : public FileTree {
     bool other = named.location.type == kRootItem;
     item.ref =
         other ? NodeRef{kFirstFree, named.location.objectid} : NodeRef{named.location.objectid, subvolume};
-    if (detail == Detail::paths && named.type != 0 && named.type < std::size(kTypes)) {
-      item.entry.kind = kTypes[named.type];
+    if (auto kind = kind_of_type(named.type); kind && detail == Detail::paths) {
+      item.entry.kind = *kind;
       return sink(std::move(item));
     }
-    std::string wrong;
-    try {
-      fill(item);
-    } catch (const Malformed& error) {
-      wrong = error.what();
-    } catch (const Unsupported& error) {
-      wrong = error.what();
-    }
-    if (!wrong.empty()) return add_damaged(std::move(item), wrong, sink);
-    sink(std::move(item));
+    add_filled(std::move(item), sink, [&](TreeItem& one) {
+      try {
+        fill(one);
+      } catch (const Unsupported& error) {
+        throw Malformed(error.what());  // it lies on another device, as others in this folder do not
+      }
+    });
   }
 
   void fill(TreeItem& item) {
     const Tree& tree = tree_of(item.ref.b);
     Inode inode = volume_.inode(tree, item.ref.a);
     Entry& entry = item.entry;
-    entry.kind = kind_of_mode(inode.mode);
-    entry.mode = inode.mode & 07777;
-    entry.modified = inode.modified;
-    EntryExtra& extra = entry.extras();
-    extra.user_id = inode.uid;
-    extra.group_id = inode.gid;
-    extra.accessed = inode.accessed;
-    extra.changed = inode.changed;
-    extra.created = inode.created;
+    EntryExtra& extra = take_inode(entry, inode);
     volume_.each_item(
         tree, {inode.number, kXattrItem, 0}, {inode.number, kXattrItem, UINT64_MAX}, [&](const Item& found) {
           each_name(found.data,

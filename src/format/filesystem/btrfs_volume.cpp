@@ -12,8 +12,7 @@
 namespace operculum::btrfs {
 namespace {
 
-constexpr std::uint64_t kSuperAt = 64 << 10;
-constexpr std::size_t kSuperSize = 4096, kSumSize = 32;
+constexpr std::size_t kSumSize = 32;
 constexpr std::size_t node_header_size = 101, key_size = 17, leaf_item_size = 25, pointer_size = 33;
 constexpr std::size_t chunk_header_size = 48, stripe_size = 32;
 constexpr unsigned kHighest = 8;  // BTRFS_MAX_LEVEL

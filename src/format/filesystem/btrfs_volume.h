@@ -30,16 +30,18 @@ struct Key {
 enum ItemType : std::uint8_t {
   kInodeItem = 1,
   kXattrItem = 24,
-  kDirItem = 84,
   kDirIndex = 96,
   kExtentData = 108,
   kRootItem = 132,
-  kRootRef = 156,
   kChunkItem = 228,
 };
 
 /// Objects with numbers of their own.
 constexpr std::uint64_t kFsTree = 5, kFirstFree = 256;
+
+/// Where the superblock lies, and its size in bytes.
+constexpr std::uint64_t kSuperAt = 64 << 10;
+constexpr std::size_t kSuperSize = 4096;
 
 /// Where a tree begins.
 struct Tree {
@@ -117,7 +119,7 @@ class Volume {
 /// An item for a name: what it stands for, and for attributes the value.
 struct Named {
   Key location;
-  std::uint8_t type = 0;  ///< as xfs_dir3_ft: 1 file, 2 folder, ...; 8 attribute
+  std::uint8_t type = 0;  ///< see kind_of_type(); 8: attribute
   std::string_view name, value;
 };
 /// Several may share an item. Throws Malformed.

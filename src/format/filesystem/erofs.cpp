@@ -12,6 +12,7 @@
 #include "format/filesystem/device_number.h"
 #include "format/filesystem/erofs_map.h"
 #include "format/filesystem/file_tree.h"
+#include "format/filesystem/inode_entry.h"
 #include "format/formats.h"
 #include "io/block_content.h"
 #include "io/cached_source.h"
@@ -290,24 +291,14 @@ class ErofsContainer final : public FileTree {
   }
 
   void row(std::uint64_t number, unsigned type, std::string_view name, Detail detail, const TreeSink& sink) {
-    static constexpr EntryKind kTypes[] = {
-        EntryKind::file,         EntryKind::file, EntryKind::folder, EntryKind::character_device,
-        EntryKind::block_device, EntryKind::fifo, EntryKind::socket, EntryKind::symbolic_link};
     TreeItem item;
     item.ref = {number};
     item.entry.path = name;
-    if (detail == Detail::paths && type != 0 && type < std::size(kTypes)) {
-      item.entry.kind = kTypes[type];
+    if (auto kind = kind_of_type(type); kind && detail == Detail::paths) {
+      item.entry.kind = *kind;
       return sink(std::move(item));
     }
-    std::string wrong;
-    try {
-      fill(item, read_inode(number));
-    } catch (const Malformed& error) {
-      wrong = error.what();
-    }
-    if (!wrong.empty()) return add_damaged(std::move(item), wrong, sink);
-    sink(std::move(item));
+    add_filled(std::move(item), sink, [&](TreeItem& one) { fill(one, read_inode(number)); });
   }
 
   void fill(TreeItem& item, const Inode& inode) {

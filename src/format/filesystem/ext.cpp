@@ -10,6 +10,7 @@
 #include "format/filesystem/device_number.h"
 #include "format/filesystem/ext_volume.h"
 #include "format/filesystem/file_tree.h"
+#include "format/filesystem/inode_entry.h"
 #include "format/formats.h"
 
 namespace operculum {
@@ -19,11 +20,6 @@ using namespace ext;
 
 constexpr std::uint32_t kRootInode = 2;
 constexpr std::uint8_t kChecksumTail = 0xDE;
-
-/// The kinds that folder entries name, by number.
-constexpr EntryKind kTypes[] = {
-    EntryKind::file,         EntryKind::file, EntryKind::folder, EntryKind::character_device,
-    EntryKind::block_device, EntryKind::fifo, EntryKind::socket, EntryKind::symbolic_link};
 
 class ExtContainer final : public FileTree {
  public:
@@ -162,31 +158,16 @@ class ExtContainer final : public FileTree {
     TreeItem item;
     item.ref = {number};
     item.entry.path = rows.sealed ? "encrypted-" + to_hex(as_bytes(name.substr(0, 16))) : std::string(name);
-    if (rows.detail == Detail::paths && type != 0 && type < std::size(kTypes)) {
-      item.entry.kind = kTypes[type];
+    if (auto kind = kind_of_type(type); kind && rows.detail == Detail::paths) {
+      item.entry.kind = *kind;
       return rows.sink(std::move(item));
     }
-    std::string wrong;
-    try {
-      fill(item, volume_.inode(number));
-    } catch (const Malformed& error) {
-      wrong = error.what();
-    }
-    if (!wrong.empty()) return add_damaged(std::move(item), wrong, rows.sink);
-    rows.sink(std::move(item));
+    add_filled(std::move(item), rows.sink, [&](TreeItem& one) { fill(one, volume_.inode(number)); });
   }
 
   void fill(TreeItem& item, const Inode& inode) {
     Entry& entry = item.entry;
-    entry.kind = kind_of_mode(inode.mode);
-    entry.mode = inode.mode & 07777;
-    entry.modified = inode.modified;
-    EntryExtra& extra = entry.extras();
-    extra.user_id = inode.uid;
-    extra.group_id = inode.gid;
-    extra.accessed = inode.accessed;
-    extra.changed = inode.changed;
-    extra.created = inode.created;
+    EntryExtra& extra = take_inode(entry, inode);
     if (!inode.checksum_fits) {
       entry.flags |= Entry::damaged;
       add_finding(Finding::Level::fault, fmt::format("inode {} does not fit its checksum", inode.number));

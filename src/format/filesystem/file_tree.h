@@ -48,6 +48,19 @@ class FileTree : public Container {
   /// What listing told about an item that is only half readable: the entry stays, marked as damaged.
   void add_damaged(TreeItem&& item, const std::string& what, const TreeSink& sink);
 
+  /// Hands out an item after `fill(item)` said the rest of it; where that throws Malformed, as damaged.
+  template <typename Fill>
+  void add_filled(TreeItem&& item, const TreeSink& sink, Fill fill) {
+    std::string wrong;
+    try {
+      fill(item);
+    } catch (const Malformed& error) {
+      wrong = error.what();
+    }
+    if (!wrong.empty()) return add_damaged(std::move(item), wrong, sink);
+    sink(std::move(item));
+  }
+
  private:
   void walk_tree(Detail detail, const TreeSink& sink);
 

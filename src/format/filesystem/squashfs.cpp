@@ -84,14 +84,7 @@ class SquashContainer final : public FileTree {
     item.entry.method = name_of(volume_.codec());
     if (type < std::size(kKinds)) item.entry.kind = kKinds[type];
     if (detail == Detail::paths && type < std::size(kKinds)) return sink(std::move(item));
-    std::string wrong;
-    try {
-      fill(item, volume_.inode(ref));
-    } catch (const Malformed& error) {
-      wrong = error.what();
-    }
-    if (!wrong.empty()) return add_damaged(std::move(item), wrong, sink);
-    sink(std::move(item));
+    add_filled(std::move(item), sink, [&](TreeItem& one) { fill(one, volume_.inode(ref)); });
   }
 
   void fill(TreeItem& item, const Inode& inode) {

@@ -96,14 +96,7 @@ class UdfContainer final : public FileTree {
     item.ref = {at.block, at.partition};
     if ((about & kIsFolder) != 0) item.entry.kind = EntryKind::folder;
     if (detail == Detail::paths && (about & kIsFolder) != 0) return sink(std::move(item));
-    std::string wrong;
-    try {
-      fill(item, volume_.entry(at));
-    } catch (const Malformed& error) {
-      wrong = error.what();
-    }
-    if (!wrong.empty()) return add_damaged(std::move(item), wrong, sink);
-    sink(std::move(item));
+    add_filled(std::move(item), sink, [&](TreeItem& one) { fill(one, volume_.entry(at)); });
   }
 
   void fill(TreeItem& item, const FileEntry& file) {

@@ -5,6 +5,7 @@
 #include "base/fields.h"
 #include "base/text.h"
 #include "format/filesystem/file_tree.h"
+#include "format/filesystem/inode_entry.h"
 #include "format/filesystem/xfs_volume.h"
 #include "format/formats.h"
 #include "io/spool.h"
@@ -14,19 +15,12 @@ namespace {
 
 using namespace xfs;
 
-/// xfs_dir3_ft, by number; 0 is not told.
-constexpr EntryKind kTypes[] = {
-    EntryKind::file,         EntryKind::file, EntryKind::folder, EntryKind::character_device,
-    EntryKind::block_device, EntryKind::fifo, EntryKind::socket, EntryKind::symbolic_link};
-
 class XfsContainer final : public FileTree {
  public:
   XfsContainer(SourcePtr image, OpenContext& context) : FileTree(context.limits), volume_(std::move(image)) {
     const Superblock& super = volume_.super();
     compare_sizes(*this, volume_.image()->size(), super.dblocks * super.blocksize);
-    constexpr std::uint32_t kNeedsRepair = 0x10;
-    if (super.has_checksums() && (super.features_incompat & kNeedsRepair) != 0)
-      add_finding(Finding::Level::warning, "it is marked as needing a repair");
+    if (super.needs_repair()) add_finding(Finding::Level::warning, "it is marked as needing a repair");
     if (super.inprogress != 0) add_finding(Finding::Level::warning, "it was not made to its end");
     if (!log_is_clean())
       add_finding(
@@ -62,18 +56,11 @@ class XfsContainer final : public FileTree {
       TreeItem item;
       item.ref = {found.inode};
       item.entry.path = std::string(found.name);
-      if (detail == Detail::paths && found.type != 0 && found.type < std::size(kTypes)) {
-        item.entry.kind = kTypes[found.type];
+      if (auto kind = kind_of_type(found.type); kind && detail == Detail::paths) {
+        item.entry.kind = *kind;
         return sink(std::move(item));
       }
-      std::string wrong;
-      try {
-        fill(item, volume_.inode(found.inode));
-      } catch (const Malformed& error) {
-        wrong = error.what();
-      }
-      if (!wrong.empty()) return add_damaged(std::move(item), wrong, sink);
-      sink(std::move(item));
+      add_filled(std::move(item), sink, [&](TreeItem& one) { fill(one, volume_.inode(found.inode)); });
     });
   }
 
@@ -101,15 +88,7 @@ class XfsContainer final : public FileTree {
 
   void fill(TreeItem& item, const Inode& inode) {
     Entry& entry = item.entry;
-    entry.kind = kind_of_mode(inode.mode);
-    entry.mode = inode.mode & 07777;
-    entry.modified = inode.modified;
-    EntryExtra& extra = entry.extras();
-    extra.user_id = inode.uid;
-    extra.group_id = inode.gid;
-    extra.accessed = inode.accessed;
-    extra.changed = inode.changed;
-    extra.created = inode.created;
+    EntryExtra& extra = take_inode(entry, inode);
     if (!inode.checksum_fits) {
       entry.flags |= Entry::damaged;
       add_finding(Finding::Level::fault, fmt::format("inode {} does not fit its checksum", inode.number));
@@ -141,7 +120,6 @@ class XfsContainer final : public FileTree {
 };
 
 Match recognise_xfs(Probe& probe) {
-  constexpr std::size_t kLargestSector = 32768;
   Bytes raw = probe.at(0, kLargestSector);
   if (raw.size() < 512 || !starts_with(raw, "XFSB")) return Match::none;
   try {

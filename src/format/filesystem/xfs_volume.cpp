@@ -18,6 +18,10 @@ constexpr std::size_t sb_crc_at = 224, di_crc_at = 100, bb_crc_at = 64;
 constexpr std::size_t inode_core_size = 100, inode_core_size5 = 176;
 constexpr std::size_t tree_header_size = 24, tree_header_size5 = 72, extent_size = 16;
 
+// The log: sectors, and what a record's header begins with (h_magicno).
+constexpr std::uint64_t kSector = 512;
+constexpr std::uint32_t kRecord = 0xFEEDBABE;
+
 // sb_versionnum and sb_features2 of version 4, sb_features_incompat of version 5.
 constexpr std::uint16_t kDirectory2 = 0x2000, kMoreBits = 0x8000;
 constexpr std::uint32_t kFileTypes4 = 0x200;
@@ -32,7 +36,8 @@ enum Incompat : std::uint32_t {
   kParents = 0x80,
   kMetaFolder = 0x100,
 };
-constexpr std::uint32_t kKnown = 0x1FF;
+constexpr std::uint32_t kKnown = kFileTypes | kSparseInodes | kMetaUuid | kBigTime | kNeedsRepair |
+                                 kLargeCounts | kExchange | kParents | kMetaFolder;
 
 // di_flags and di_flags2.
 constexpr std::uint16_t kRealTime = 1;
@@ -65,6 +70,10 @@ bool fits_checksum(ByteView bytes, std::size_t at) {
   return ~sum == load_little<std::uint32_t>(bytes.data() + at);
 }
 
+bool Superblock::needs_repair() const {
+  return has_checksums() && (features_incompat & kNeedsRepair) != 0;
+}
+
 bool Superblock::has_file_types() const {
   if (has_checksums()) return (features_incompat & kFileTypes) != 0;
   return (versionnum & kMoreBits) != 0 && (features2 & kFileTypes4) != 0;
@@ -82,7 +91,7 @@ Superblock read_superblock(ByteView bytes) {
   if (version < 1 || version > 5) refuse(&Superblock::versionnum, "of version 1 to 5");
   if (s.blocksize < 512 || s.blocksize > 65536 || !is_two_to(s.blocksize, s.blocklog))
     refuse(&Superblock::blocksize, "a power of two from 512 to 65,536 that agrees with sb_blocklog");
-  if (!is_power_of_two(s.sectsize) || s.sectsize < 512 || s.sectsize > 32768)
+  if (!is_power_of_two(s.sectsize) || s.sectsize < 512 || s.sectsize > kLargestSector)
     refuse(&Superblock::sectsize, "a power of two from 512 to 32,768");
   if (s.inodesize < 256 || s.inodesize > 2048 || s.inodesize > s.blocksize ||
       !is_two_to(s.inodesize, s.inodelog) || s.inopblog != s.blocklog - s.inodelog)
@@ -102,7 +111,6 @@ Superblock read_superblock(ByteView bytes) {
 }
 
 Volume::Volume(SourcePtr image) : image_(std::move(image)), meta_(make_cached(image_)) {
-  constexpr std::size_t kLargestSector = 32768;
   super_ = read_superblock(read_up_to(*meta_, 0, kLargestSector));
   if ((super_.versionnum & 15) < 4 || (!super_.has_checksums() && (super_.versionnum & kDirectory2) == 0))
     throw Unsupported("XFS with folders of version 1, which no system has made since 2002");
@@ -302,16 +310,13 @@ std::vector<std::pair<std::string, std::string>> Volume::attributes(const Inode&
 /// The cycle in which a sector of the log was written last: its first number, or of a record's header the
 /// second.
 std::uint32_t Volume::log_cycle(std::uint64_t sector) const {
-  constexpr std::uint64_t kSector = 512;
-  constexpr std::uint32_t kRecord = 0xFEEDBABE;
   Bytes raw = read_exactly(*meta_, place_of_block(super_.logstart) + sector * kSector, 8, "XFS log");
   BigFields f(raw, "XFS log");
   return f.u32(0) == kRecord ? f.u32(4) : f.u32(0);
 }
 
 bool Volume::log_is_clean() const {
-  constexpr std::uint64_t kSector = 512, kFarthest = 1024;  // sectors between a record's header and its end
-  constexpr std::uint32_t kRecord = 0xFEEDBABE;
+  constexpr std::uint64_t kFarthest = 1024;  // sectors between a record's header and its end
   constexpr std::uint8_t kUnmount = 0x20;
   if (super_.logstart == 0 || super_.logblocks == 0)
     return true;  // on a device of its own, which nobody sees here

@@ -18,6 +18,8 @@ namespace operculum::xfs {
 // attributes, of one of three forms: bytes in the inode, extents in the inode, or the root of a B+tree of
 // extents.
 
+constexpr std::size_t kLargestSector = 32768;  ///< bytes
+
 /// di_format and di_aformat.
 enum class ForkForm : std::uint8_t { device = 0, local = 1, extents = 2, btree = 3 };
 enum class Fork { data, attributes };
@@ -62,6 +64,7 @@ struct Superblock {
 
   bool has_checksums() const { return (versionnum & 15) == 5; }
   bool has_file_types() const;
+  bool needs_repair() const;
   bool ignores_case() const { return (versionnum & 0x4000) != 0; }
   std::uint32_t folder_block() const { return blocksize << dirblklog; }  ///< bytes
 };

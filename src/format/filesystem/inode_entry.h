@@ -1,0 +1,36 @@
+#pragma once
+
+#include <iterator>
+#include <optional>
+
+#include "container/entry.h"
+
+namespace operculum {
+
+/// The kind that a folder tells of a name by a number, as ext, EROFS, XFS and btrfs have it (FT_*); nothing
+/// for 0, which is not told, and for numbers that stand for none.
+inline std::optional<EntryKind> kind_of_type(unsigned type) {
+  constexpr EntryKind kKinds[] = {EntryKind::file,         EntryKind::folder, EntryKind::character_device,
+                                  EntryKind::block_device, EntryKind::fifo,   EntryKind::socket,
+                                  EntryKind::symbolic_link};
+  if (type == 0 || type > std::size(kKinds)) return std::nullopt;
+  return kKinds[type - 1];
+}
+
+/// What every inode that keeps four times says of a thing: kind, mode, owner and times. Returns the extras,
+/// for the rest.
+template <typename Inode>
+EntryExtra& take_inode(Entry& entry, const Inode& inode) {
+  entry.kind = kind_of_mode(inode.mode);
+  entry.mode = inode.mode & 07777;
+  entry.modified = inode.modified;
+  EntryExtra& extra = entry.extras();
+  extra.user_id = inode.uid;
+  extra.group_id = inode.gid;
+  extra.accessed = inode.accessed;
+  extra.changed = inode.changed;
+  extra.created = inode.created;
+  return extra;
+}
+
+}  // namespace operculum
