@@ -294,7 +294,7 @@ Format hfs_format() {
               "HFS+ and HFSX, also within an HFS wrapper; extents overflow; hard links of files and folders; "
               "resource forks as "
               "NAME:rsrc; extended attributes; files packed with zlib, LZVN and LZFSE; backup volume header",
-          .lacks = "replaying the journal; HFS without the plus",
+          .lacks = "replaying the journal",
           .suffixes = {".hfs", ".hfsx"},
           .recognise = recognise_hfs,
           .open = open_hfs};

@@ -1,0 +1,181 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/fields.h"
+#include "base/text.h"
+#include "format/filesystem/device_number.h"
+#include "format/filesystem/f2fs_volume.h"
+#include "format/filesystem/file_tree.h"
+#include "format/filesystem/inode_entry.h"
+#include "format/formats.h"
+#include "io/spool.h"
+
+namespace operculum {
+namespace {
+
+using namespace f2fs;
+
+constexpr std::uint32_t kFoldedFolder = 0x40000000;  // F2FS_CASEFOLD_FL
+
+class F2fsContainer final : public FileTree {
+ public:
+  F2fsContainer(SourcePtr image, OpenContext& context)
+      : FileTree(context.limits), volume_(std::move(image), [this](Finding::Level level, std::string text) {
+          add_finding(level, std::move(text));
+        }) {
+    compare_sizes(*this, volume_.image()->size(), volume_.super().block_count * kBlock);
+  }
+
+  std::vector<std::pair<std::string, std::string>> facts() override {
+    const Superblock& s = volume_.super();
+    std::vector<std::pair<std::string, std::string>> out;
+    std::string label = to_utf8(as_text(s.volume_name), "UTF-16LE").value_or("");
+    label = label.substr(0, label.find('\0'));
+    if (!label.empty()) out.emplace_back("label", escape(label));
+    out.emplace_back("uuid", uuid_text(s.uuid));
+    out.emplace_back("version", fmt::format("{}.{}", s.major_ver, s.minor_ver));
+    out.emplace_back("capacity", size_fact(s.block_count * kBlock));
+    std::uint64_t all = std::min(volume_.checkpoint().user_block_count, s.block_count),
+                  used = std::min(volume_.checkpoint().valid_block_count, all);
+    out.emplace_back("used", size_fact(used * kBlock));
+    out.emplace_back("free", size_fact((all - used) * kBlock));
+    out.emplace_back("block", fmt::format("{} bytes", kBlock));
+    return out;
+  }
+
+ protected:
+  NodeRef root() override { return {volume_.super().root_ino}; }
+
+  void list(NodeRef folder, Detail, const TreeSink& sink) override {
+    Inode inode = volume_.inode(static_cast<std::uint32_t>(folder.a));
+    if (kind_of_mode(inode.mode) != EntryKind::folder)
+      throw Malformed(fmt::format("inode {} is no folder", folder.a));
+    if ((inode.flags & kFoldedFolder) != 0) folded_ = true;
+    bool hidden = inode.encrypted();  // names are of any bytes then
+    if (hidden)
+      add_finding(Finding::Level::note,
+                  "some folders are encrypted (fscrypt): their names are shown in hexadecimal");
+    volume_.list_folder(inode, [&](const FolderItem& found) {
+      TreeItem item;
+      item.entry.path = hidden ? to_hex(as_bytes(found.name)) : std::string(found.name);
+      item.ref = {found.inode};
+      if (auto kind = kind_of_type(found.type)) item.entry.kind = *kind;
+      add_filled(std::move(item), sink, [&](TreeItem& one) { fill(one, volume_.inode(found.inode)); });
+    });
+  }
+
+  ContentPtr open(const Entry&, NodeRef ref) override {
+    return volume_.data(volume_.inode(static_cast<std::uint32_t>(ref.a)));
+  }
+
+  bool same_name(std::string_view stored, std::string_view wanted) const override {
+    return stored == wanted || (folded_ && to_lower(stored) == to_lower(wanted));
+  }
+
+ private:
+  void fill(TreeItem& item, const Inode& inode) {
+    Entry& entry = item.entry;
+    auto time = [](std::uint64_t seconds, std::uint32_t nanoseconds) {
+      return from_unix(static_cast<std::int64_t>(seconds), nanoseconds);
+    };
+    entry.kind = kind_of_mode(inode.mode);
+    entry.mode = inode.mode & 07777;
+    entry.modified = time(inode.mtime, inode.mtime_nsec);
+    EntryExtra& extra = entry.extras();
+    extra.user_id = inode.uid;
+    extra.group_id = inode.gid;
+    extra.accessed = time(inode.atime, inode.atime_nsec);
+    extra.changed = time(inode.ctime, inode.ctime_nsec);
+    if (inode.crtime != 0) extra.created = time(inode.crtime, inode.crtime_nsec);
+    if (!inode.checksum_fits) {
+      entry.flags |= Entry::damaged;
+      add_finding(Finding::Level::fault, fmt::format("inode {} does not fit its checksum", inode.number));
+    }
+    if (inode.encrypted()) entry.flags |= Entry::encrypted;
+    for (auto& attribute : volume_.attributes(inode)) extra.attributes.push_back(std::move(attribute));
+    switch (entry.kind) {
+      case EntryKind::file:
+        entry.size = inode.size;
+        entry.stored_size =
+            inode.is(kInlineData) ? inode.size : std::min(inode.size, blocks_of(inode) * kBlock);
+        if (inode.packed()) entry.method = method_of(inode);
+        if (entry.stored_size < inode.size && !inode.packed()) entry.flags |= Entry::sparse;
+        if (inode.links > 1) item.link_id = inode.number;
+        break;
+      case EntryKind::symbolic_link:
+        if (!inode.encrypted()) extra.link_target = volume_.link_target(inode);
+        break;
+      case EntryKind::character_device:
+      case EntryKind::block_device: {
+        LittleFields pointers(ByteView(inode.node).subspan(kInodePointersAt + inode.extra * 4),
+                              "F2FS device");
+        if (std::uint32_t old = pointers.u32(0); old != 0) {  // 8 bits each, or as the kernel has it now
+          extra.device_major = old >> 8 & 0xFF;
+          extra.device_minor = old & 0xFF;
+        } else {
+          set_device(extra, pointers.u32(4));
+        }
+        break;
+      }
+      default:
+        break;
+    }
+  }
+
+  /// Without the inode itself.
+  static std::uint64_t blocks_of(const Inode& inode) {
+    return std::min(inode.blocks, UINT64_MAX / kBlock) - (inode.blocks > 0 ? 1 : 0);
+  }
+
+  static std::string_view method_of(const Inode& inode) {
+    constexpr std::string_view kNames[] = {"lzo", "lz4", "zstd", "lzo-rle"};
+    return inode.compress_algorithm < std::size(kNames) ? kNames[inode.compress_algorithm] : "unknown";
+  }
+
+  Volume volume_;
+  std::atomic<bool> folded_ = false;
+};
+
+Match recognise_f2fs(Probe& probe) {
+  for (std::uint64_t at : {kSuperAt, kBlock + kSuperAt}) {
+    Bytes raw = probe.at(at, size_on_disk<Superblock>);
+    if (raw.size() < size_on_disk<Superblock> || LittleFields(raw, "F2FS").u32(0) != 0xF2F52010) continue;
+    try {
+      read_superblock(raw, at);
+      return Match::front;
+    } catch (const Malformed& error) {
+      probe.add_almost(fmt::format("F2FS, but {}", error.what()));
+    } catch (const Unsupported&) {
+      return Match::front;
+    }
+  }
+  return Match::none;
+}
+
+ContainerPtr open_f2fs(const Input& input, OpenContext& context) {
+  return std::make_shared<F2fsContainer>(random_access(*input.content, context.spool), context);
+}
+
+}  // namespace
+
+Format f2fs_format() {
+  return {.id = "f2fs",
+          .name = "F2FS file system",
+          .family = "file system",
+          .specification = "Linux kernel, filesystems/f2fs and include/linux/f2fs_fs.h",
+          .reads =
+              "the newer of both checkpoints, the journal of node addresses, inline files, folders and "
+              "attributes, "
+              "files packed with LZO, LZ4 and Zstandard, extended attributes, checksums of checkpoints and "
+              "inodes, "
+              "the second superblock; encrypted files are named",
+          .lacks =
+              "files that are encrypted one by one, LZO-RLE, several devices, blocks of 16 and 64 KiB, "
+              "what was written behind the newest checkpoint",
+          .suffixes = {".f2fs"},
+          .recognise = recognise_f2fs,
+          .open = open_f2fs};
+}
+
+}  // namespace operculum

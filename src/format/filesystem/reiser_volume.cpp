@@ -1,0 +1,251 @@
+#include "format/filesystem/reiser_volume.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/fields.h"
+#include "format/filesystem/indirect_blocks.h"
+#include "io/cached_source.h"
+
+namespace operculum::reiser {
+namespace {
+
+constexpr std::size_t kHeadSize = 24, kKeySize = 16, kChildSize = 8, kItemHeadSize = 24, kEntrySize = 16;
+constexpr unsigned kDeepest = 7;  // MAX_HEIGHT
+constexpr std::uint16_t kVisible = 4;
+
+/// struct stat_data, format 3.6.
+struct StatData {
+  std::uint16_t mode = 0;
+  std::uint32_t nlink = 0;
+  std::uint64_t size = 0;
+  std::uint32_t uid = 0, gid = 0, atime = 0, mtime = 0, ctime = 0, blocks = 0, rdev = 0;
+  static constexpr auto layout =
+      little_endian(field("sd_mode", &StatData::mode), from_byte<4>(), field("sd_nlink", &StatData::nlink),
+                    field("sd_size", &StatData::size), field("sd_uid", &StatData::uid),
+                    field("sd_gid", &StatData::gid), field("sd_atime", &StatData::atime),
+                    field("sd_mtime", &StatData::mtime), field("sd_ctime", &StatData::ctime),
+                    field("sd_blocks", &StatData::blocks), field("sd_rdev", &StatData::rdev));
+};
+
+/// struct stat_data_v1, format 3.5.
+struct OldStatData {
+  std::uint16_t mode = 0, nlink = 0, uid = 0, gid = 0;
+  std::uint32_t size = 0, atime = 0, mtime = 0, ctime = 0, rdev = 0;
+  static constexpr auto layout =
+      little_endian(field("sd_mode", &OldStatData::mode), field("sd_nlink", &OldStatData::nlink),
+                    field("sd_uid", &OldStatData::uid), field("sd_gid", &OldStatData::gid),
+                    field("sd_size", &OldStatData::size), field("sd_atime", &OldStatData::atime),
+                    field("sd_mtime", &OldStatData::mtime), field("sd_ctime", &OldStatData::ctime),
+                    field("sd_rdev", &OldStatData::rdev));
+};
+
+Id id_in(ByteView key) {
+  LittleFields f(key, "ReiserFS key");
+  return {f.u32(0), f.u32(4)};
+}
+
+/// Offset and kind of a key: 60 and 4 bits, or, in format 3.5, 32 bits each.
+void read_key(ByteView key, Item& item) {
+  LittleFields f(key, "ReiserFS key");
+  std::uint64_t both = f.u64(8);
+  if (unsigned kind = static_cast<unsigned>(both >> 60); kind >= 1 && kind <= 3) {
+    constexpr ItemKind kKinds[] = {ItemKind::stat, ItemKind::indirect, ItemKind::direct, ItemKind::folder};
+    item.kind = kKinds[kind];
+    item.offset = both & ((std::uint64_t{1} << 60) - 1);
+    return;
+  }
+  item.offset = f.u32(8);
+  switch (f.u32(12)) {  // k_uniqueness
+    case 0:
+      item.kind = ItemKind::stat;
+      break;
+    case 0xFFFFFFFE:
+      item.kind = ItemKind::indirect;
+      break;
+    case 0xFFFFFFFF:
+      item.kind = ItemKind::direct;
+      break;
+    case 500:
+      item.kind = ItemKind::folder;
+      break;
+    default:
+      item.kind = ItemKind::other;
+  }
+}
+
+Stat stat_of(const Item& item) {
+  Stat out;
+  if (item.body.size() >= size_on_disk<StatData>) {
+    StatData d = read_structure<StatData>(item.body.data());
+    out = {d.mode,
+           d.nlink,
+           d.uid,
+           d.gid,
+           d.rdev,
+           d.size,
+           d.blocks,
+           from_unix(d.atime),
+           from_unix(d.mtime),
+           from_unix(d.ctime),
+           {}};
+  } else if (item.body.size() >= size_on_disk<OldStatData>) {
+    OldStatData d = read_structure<OldStatData>(item.body.data());
+    out = {d.mode,
+           d.nlink,
+           d.uid,
+           d.gid,
+           d.rdev,
+           d.size,
+           (std::uint64_t{d.size} + 511) / 512,
+           from_unix(d.atime),
+           from_unix(d.mtime),
+           from_unix(d.ctime),
+           {}};
+  } else {
+    throw Malformed(fmt::format("ReiserFS stat data at offset {}: expected {} bytes or {}, found {}", item.at,
+                                size_on_disk<OldStatData>, size_on_disk<StatData>, item.body.size()));
+  }
+  return out;
+}
+
+}  // namespace
+
+Superblock read_superblock(ByteView raw, std::uint64_t at) {
+  if (raw.size() < kSuperSize) throw CutShort("ReiserFS superblock: the image is cut short");
+  Superblock super = read_structure<Superblock>(raw.data());
+  std::string_view magic = as_text(super.magic);
+  if (!magic.starts_with("ReIsErFs") && !magic.starts_with("ReIsEr2Fs") && !magic.starts_with("ReIsEr3Fs"))
+    throw Malformed("ReiserFS superblock: the magic is missing");
+  if (super.blocksize < 512 || super.blocksize > 32768 || (super.blocksize & (super.blocksize - 1)) != 0)
+    refuse_field("ReiserFS superblock", at, &Superblock::blocksize, "a power of two from 512 to 32768",
+                 fmt::format("{}", super.blocksize));
+  if (super.tree_height < 2 || super.tree_height > kDeepest)
+    refuse_field("ReiserFS superblock", at, &Superblock::tree_height, fmt::format("2 to {}", kDeepest),
+                 fmt::format("{}", super.tree_height));
+  if (super.root_block >= super.block_count)
+    refuse_field("ReiserFS superblock", at, &Superblock::root_block,
+                 fmt::format("below {}", super.block_count), fmt::format("{}", super.root_block));
+  return super;
+}
+
+Volume::Volume(SourcePtr image) : image_(std::move(image)), meta_(make_cached(image_)) {
+  std::string wrong;
+  for (std::uint64_t at : kSuperPlaces) {
+    try {
+      super_ = read_superblock(read_up_to(*image_, at, kSuperSize), at);
+      return;
+    } catch (const Malformed& error) {
+      if (wrong.empty()) wrong = error.what();
+    }
+  }
+  throw Malformed(wrong);
+}
+
+void Volume::items_of(Id id, const ItemSink& take) const {
+  Descent descent{id, take, {}};
+  in_block(super_.root_block, super_.tree_height - 1U, descent);
+}
+
+bool Volume::in_block(std::uint64_t number, unsigned level, Descent& descent) const {
+  if (number == 0 || number >= super_.block_count)
+    throw Malformed(fmt::format("ReiserFS tree: block {} is not one of the file system's {}", number,
+                                super_.block_count));
+  if (!descent.seen.insert(number).second)
+    throw Malformed(fmt::format("ReiserFS tree: block {} is met twice", number));
+  std::uint64_t at = number * super_.blocksize;
+  Bytes block = read_exactly(*meta_, at, super_.blocksize, "ReiserFS tree");
+  LittleFields f(block, "ReiserFS tree", at);
+  std::size_t count = f.u16(2);
+  if (f.u16(0) != level)
+    throw Malformed(
+        fmt::format("ReiserFS tree: expected block {} to be of level {}, found {}", number, level, f.u16(0)));
+  if (level == 1) return in_leaf(block, at, descent);
+  std::size_t children = kHeadSize + count * kKeySize;
+  f.bytes(children, (count + 1) * kChildSize);  // all of them are there
+  for (std::size_t i = 0; i <= count; ++i) {
+    // a child has what is not below the key before it and not above the one behind it
+    if (i > 0 && id_in(f.bytes(kHeadSize + (i - 1) * kKeySize, kKeySize)) > descent.id) break;
+    if (i < count && id_in(f.bytes(kHeadSize + i * kKeySize, kKeySize)) < descent.id) continue;
+    if (!in_block(f.u32(children + i * kChildSize), level - 1, descent)) return false;
+  }
+  return true;
+}
+
+bool Volume::in_leaf(ByteView block, std::uint64_t at, Descent& descent) const {
+  LittleFields f(block, "ReiserFS leaf", at);
+  std::size_t count = f.u16(2);
+  for (std::size_t i = 0; i < count; ++i) {
+    ByteView head = f.bytes(kHeadSize + i * kItemHeadSize, kItemHeadSize);
+    Id id = id_in(head);
+    if (id < descent.id) continue;
+    if (id > descent.id) return false;
+    LittleFields h(head, "ReiserFS item");
+    Item item;
+    read_key(head, item);
+    item.entries = h.u16(16);
+    item.body = f.bytes(h.u16(20), h.u16(18));
+    item.at = at + h.u16(20);
+    if (!descent.take(item)) return false;
+  }
+  return true;
+}
+
+Stat Volume::stat(Id id) const {
+  std::optional<Stat> found;
+  items_of(id, [&](const Item& item) {
+    if (item.kind == ItemKind::stat) found = stat_of(item);
+    return !found;
+  });
+  if (!found) throw Malformed(fmt::format("object {} of folder {} has no stat data", id.object, id.folder));
+  return *found;
+}
+
+SourcePtr Volume::data(Id id, std::uint64_t size) const {
+  std::vector<Extent> out;
+  items_of(id, [&](const Item& item) {
+    if (item.kind != ItemKind::indirect && item.kind != ItemKind::direct) return true;
+    std::uint64_t logical = item.offset - 1;
+    if (item.offset == 0 || logical >= size) return true;
+    if (item.kind == ItemKind::direct) {
+      add_extent(out, {logical, item.at, std::min<std::uint64_t>(item.body.size(), size - logical)});
+      return true;
+    }
+    LittleFields pointers(item.body, "ReiserFS block pointers", item.at);
+    for (std::size_t i = 0; i + 4 <= item.body.size() && logical < size; i += 4) {
+      std::uint64_t block = pointers.u32(i);
+      if (block >= super_.block_count)
+        throw Malformed(
+            fmt::format("block {} is not one of the file system's {}", block, super_.block_count));
+      std::uint64_t length = std::min<std::uint64_t>(super_.blocksize, size - logical);
+      if (block != 0) add_extent(out, {logical, block * super_.blocksize, length});
+      logical += super_.blocksize;
+    }
+    return true;
+  });
+  return make_extent_source(image_, std::move(out), size);
+}
+
+void Volume::list_folder(Id id, const std::function<void(FolderItem&&)>& take) const {
+  items_of(id, [&](const Item& item) {
+    if (item.kind != ItemKind::folder) return true;
+    LittleFields f(item.body, "ReiserFS folder", item.at);
+    std::size_t end = item.body.size();  // names lie from the end backwards
+    for (std::size_t i = 0; i < item.entries; ++i) {
+      std::size_t head = i * kEntrySize, at = f.u16(head + 12);
+      if (at > end)
+        throw Malformed(
+            fmt::format("ReiserFS folder at offset {}: expected a name before byte {}, found it at {}",
+                        item.at, end, at));
+      std::string_view name = f.text(at, end - at);
+      name = name.substr(0, name.find('\0'));
+      end = at;
+      if ((f.u16(head + 14) & kVisible) == 0 || name == "." || name == "..") continue;
+      take({std::string(name), {f.u32(head + 4), f.u32(head + 8)}});
+    }
+    return true;
+  });
+}
+
+}  // namespace operculum::reiser
