@@ -8,12 +8,14 @@ operculum_packages_build=(
   libcli11-dev libfmt-dev nlohmann-json3-dev libtomlplusplus-dev
   libdeflate-dev zlib1g-dev liblzma-dev libzstd-dev libbz2-dev liblz4-dev liblzo2-dev libbrotli-dev
   libssl-dev libmagic-dev libblkid-dev libtbb-dev libpugixml-dev libfuse3-dev libdtl-dev libcurl4-openssl-dev libseccomp-dev libsqlite3-dev
+  libargon2-dev
 )
 operculum_packages_demo=(nginx-light)
 operculum_packages_test=(
   libgtest-dev clang clang-format clang-tidy libclang-rt-14-dev python3
   cpio ncompress xz-utils tar openssl strace
   e2fsprogs xfsprogs btrfs-progs dosfstools exfatprogs erofs-utils udftools ntfs-3g genromfs util-linux-extra fdisk mount fuse3 attr
+  makefs f2fs-tools
   u-boot-tools device-tree-compiler mtd-utils mkbootimg dfu-util arm-trusted-firmware-tools coreboot-utils binutils ovmf
 )
 

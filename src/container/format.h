@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "cipher/key_ring.h"
+#include "container/beside.h"
 #include "container/container.h"
 #include "container/limits.h"
 #include "container/probe.h"
@@ -49,8 +50,8 @@ struct OpenContext {
 /// The bytes to open as a container, and where they came from.
 struct Input {
   ContentPtr content;
-  std::string name;  ///< file or entry name, for ties, messages and key patterns; may be empty
-  std::function<SourcePtr(const std::string& name)> sibling;  ///< a file of that name beside it, or null
+  std::string name;     ///< file or entry name, for ties, messages and key patterns; may be empty
+  Beside sibling = {};  ///< what lies beside it
 };
 
 /// How sure a recogniser is. Stronger wins; among equals the registry's order decides.

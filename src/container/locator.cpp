@@ -166,7 +166,7 @@ class Resolver {
       Error error = as_error(thrown);
       rethrow_within(error, entry->path);
     }
-    sibling_ = entry_sibling(container, entry->path, context_);
+    sibling_ = entry_sibling(container, entry->path, context_, sibling_);
   }
 
   [[noreturn]] static void rethrow_within(const Error& error, const std::string& path) {
@@ -194,7 +194,7 @@ class Resolver {
   }
 
  public:
-  std::function<SourcePtr(const std::string&)> sibling_;
+  Beside sibling_;
   std::uint64_t stored_size_ = 0;
 
  private:

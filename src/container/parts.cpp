@@ -4,12 +4,14 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <filesystem>
 #include <map>
 #include <optional>
 
 #include "base/error.h"
 #include "base/text.h"
+#include "container/open.h"
 #include "io/file_source.h"
 
 namespace operculum {
@@ -64,8 +66,64 @@ SourcePtr open_with_parts(const std::string& path, unsigned& count) {
   return parts.size() == 1 ? first : make_joined(std::move(parts));
 }
 
-std::function<SourcePtr(const std::string&)> file_sibling(const std::string& path) {
-  return [folder = folder_of(path)](const std::string& name) -> SourcePtr {
+namespace {
+
+/// More files than that in a folder are not looked at for parts of one.
+constexpr std::size_t kMaxCandidates = 4096;
+
+std::vector<Candidate> files_in(const std::string& folder) {
+  std::vector<std::string> paths;
+  std::error_code none;
+  for (const auto& item : std::filesystem::directory_iterator(folder.empty() ? "." : folder, none)) {
+    std::string name = item.path().filename().string(), full = folder + name;
+    if (name.starts_with('.') || is_link(full) || !is_regular(full)) continue;
+    paths.push_back(full);
+    if (paths.size() == kMaxCandidates) break;
+  }
+  std::sort(paths.begin(), paths.end());
+  std::vector<Candidate> out;
+  for (const std::string& path : paths) out.push_back({path, [path] { return open_file(path); }});
+  return out;
+}
+
+/// Entries that are opened once, however often they are wanted.
+class OpenedEntries {
+ public:
+  OpenedEntries(ContainerPtr container, OpenContext& context)
+      : container_(std::move(container)), context_(context) {}
+
+  std::span<const Entry> entries() { return container_->entries(); }
+  SourcePtr open(std::size_t index) {
+    SourcePtr& source = opened_[index];
+    if (!source) source = random_access(*container_->content(index), context_.spool);
+    return source;
+  }
+
+ private:
+  ContainerPtr container_;
+  OpenContext& context_;
+  std::map<std::size_t, SourcePtr> opened_;
+};
+
+/// The entry of that path in the disk that `outer` is; null where it is no disk, or has none.
+SourcePtr same_entry_in(const SourcePtr& outer, const std::string& name, const std::string& path,
+                        OpenContext& context) {
+  Opened opened = open_container({make_content(outer), name}, context);
+  if (!opened.container ||
+      (opened.format->family != "disk image" && opened.format->family != "partition table"))
+    return nullptr;
+  bool single = opened.format->single_stream;
+  std::span<const Entry> entries = opened.container->entries();
+  for (std::size_t i = 0; i < entries.size(); ++i)
+    if (single || entries[i].path == path) return random_access(*opened.container->content(i), context.spool);
+  return nullptr;
+}
+
+}  // namespace
+
+Beside file_sibling(const std::string& path) {
+  Beside out;
+  out.open = [folder = folder_of(path)](const std::string& name) -> SourcePtr {
     std::string full, within = folder;
     for (std::string_view part : split(name, '/')) {
       if (part.starts_with('.')) return nullptr;  // hidden files are no parts of anything
@@ -75,15 +133,15 @@ std::function<SourcePtr(const std::string&)> file_sibling(const std::string& pat
     }
     return is_regular(full) ? open_file(full) : nullptr;
   };
+  out.candidates = [folder = folder_of(path)] { return files_in(folder); };
+  return out;
 }
 
-std::function<SourcePtr(const std::string&)> entry_sibling(ContainerPtr container, const std::string& path,
-                                                           OpenContext& context) {
-  auto opened = std::make_shared<std::map<std::size_t, SourcePtr>>();  // each is decoded once, however often
-                                                                       // it is named
-  return [container = std::move(container), folder = folder_of(path), opened,
-          &context](const std::string& name) -> SourcePtr {
-    std::span<const Entry> entries = container->entries();
+Beside entry_sibling(ContainerPtr container, const std::string& path, OpenContext& context, Beside outer) {
+  auto opened = std::make_shared<OpenedEntries>(std::move(container), context);
+  Beside out;
+  out.open = [opened, folder = folder_of(path)](const std::string& name) -> SourcePtr {
+    std::span<const Entry> entries = opened->entries();
     std::string full = folder + name, lower = to_lower(full);
     std::optional<std::size_t> found;
     for (std::size_t i = 0; i < entries.size(); ++i) {
@@ -94,11 +152,24 @@ std::function<SourcePtr(const std::string&)> entry_sibling(ContainerPtr containe
       }
       if (!found && to_lower(entries[i].path) == lower) found = i;
     }
-    if (!found) return nullptr;
-    SourcePtr& source = (*opened)[*found];
-    if (!source) source = random_access(*container->content(*found), context.spool);
-    return source;
+    return found ? opened->open(*found) : nullptr;
   };
+  out.candidates = [opened, folder = folder_of(path), path, outer = std::move(outer), &context] {
+    std::vector<Candidate> all;
+    std::span<const Entry> entries = opened->entries();
+    for (std::size_t i = 0; i < entries.size() && all.size() < kMaxCandidates; ++i) {
+      if (entries[i].has_data() && folder_of(entries[i].path) == folder)
+        all.push_back({entries[i].path, [opened, i] { return opened->open(i); }});
+    }
+    for (const Candidate& disk : outer.all()) {
+      all.push_back({disk.name + "/" + path, [disk, path, &context]() -> SourcePtr {
+                       SourcePtr source = disk.open();
+                       return source ? same_entry_in(source, disk.name, path, context) : nullptr;
+                     }});
+    }
+    return all;
+  };
+  return out;
 }
 
 }  // namespace operculum

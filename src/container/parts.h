@@ -8,12 +8,13 @@ namespace operculum {
 /// write them; `count` is how many there were. Throws IoError.
 SourcePtr open_with_parts(const std::string& path, unsigned& count);
 
-/// Finds plain files in the folder of `path`, by a name or a path beneath it; hidden ones and links are not
-/// there.
-std::function<SourcePtr(const std::string&)> file_sibling(const std::string& path);
+/// The plain files in the folder of `path`; hidden ones and links are not there.
+Beside file_sibling(const std::string& path);
 
-/// Finds entries in the folder of `path` in a container. For one thread at a time.
-std::function<SourcePtr(const std::string&)> entry_sibling(ContainerPtr container, const std::string& path,
-                                                           OpenContext& context);
+/// The entries in the folder of `path` in a container. For one thread at a time. Of a disk, what has the same
+/// path in the disks beside its container (`outer`) is a candidate, too: members of an array lie so in
+/// several images.
+Beside entry_sibling(ContainerPtr container, const std::string& path, OpenContext& context,
+                     Beside outer = {});
 
 }  // namespace operculum

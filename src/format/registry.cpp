@@ -9,10 +9,16 @@ const std::vector<Format>& formats() {
       // boot sectors of kernels look like those of disks; images of several archives begin as one of them
       kernel_format(),
       initramfs_format(),
+      // members of a mirror whose superblock is at the end begin as what the mirror holds
+      md_format(),
+      lvm_format(),
+      luks_format(),
       // wrappers before what they may look like at the front, discs and file systems before partition tables
       qcow2_format(),
       vhd_format(),
       vhdx_format(),
+      vdi_format(),
+      qed_format(),
       vmdk_format(),
       udif_format(),
       android_sparse_format(),

@@ -1,3 +1,5 @@
+#include <algorithm>
+
 #include "task/entering.h"
 
 #include <unordered_set>
@@ -44,7 +46,8 @@ bool is_packed(const Format* format) {
 }  // namespace
 
 bool holds_parts(const Format& format) {
-  return format.family == "partition table" || format.family == "disk image" || format.family == "firmware";
+  constexpr std::string_view kFamilies[] = {"partition table", "disk image", "volume", "firmware"};
+  return std::find(std::begin(kFamilies), std::end(kFamilies), format.family) != std::end(kFamilies);
 }
 
 bool names_packed(std::string_view name, const OpenContext* context) {

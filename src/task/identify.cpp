@@ -48,6 +48,21 @@ IdentifiedLayer look(const Layer& layer, bool count) {
   return out;
 }
 
+/// Goes down through what holds one thing only, such as an encrypted volume.
+void look_into_part(ContentPtr content, IdentifiedPart& part, OpenContext& context) {
+  for (std::uint64_t depth = 0; depth < context.limits.max_depth; ++depth) {
+    Opened inner = open_container({content, part.path}, context);
+    if (!inner.container) return;
+    part.format += part.format.empty() ? std::string(inner.format->name)
+                                       : fmt::format(", holding {}", with_article(inner.format->name));
+    for (auto& [name, value] : inner.container->facts())
+      part.facts.emplace_back(std::move(name), std::move(value));
+    for (Finding& finding : inner.container->findings()) part.findings.push_back(std::move(finding));
+    if (!inner.format->single_stream) return;
+    content = inner.container->content(0);
+  }
+}
+
 /// What is in each partition: only the front of each is looked at.
 std::vector<IdentifiedPart> look_at_parts(const Layer& layer, OpenContext& context) {
   std::vector<IdentifiedPart> parts;
@@ -61,12 +76,10 @@ std::vector<IdentifiedPart> look_at_parts(const Layer& layer, OpenContext& conte
       part.type = entries[i].extra->type_tag;
     }
     try {
-      Opened inner = open_container({layer.container->content(i), part.path, nullptr}, context);
-      if (inner.container) {
-        part.format = inner.format->name;
-        part.facts = inner.container->facts();
-        part.findings = inner.container->findings();
-      }
+      look_into_part(layer.container->content(i), part, context);
+    } catch (const NeedsKey& error) {
+      part.findings.push_back(
+          {Finding::Level::note, fmt::format("what is in it cannot be told: {}", error.what())});
     } catch (const std::exception& thrown) {
       Error error = as_error(thrown);
       part.findings.push_back({Finding::Level::fault, error.what()});
@@ -125,7 +138,7 @@ bool is_image(const Identification& out) {
   if (out.layers.empty()) return false;
   std::string_view family = out.layers.front().format->family;
   return family == "file system" || family == "partition table" || family == "disk image" ||
-         family == "firmware";
+         family == "volume" || family == "firmware";
 }
 
 void check_size(Identification& out) {
@@ -247,7 +260,8 @@ Identification identify(const std::string& target, const IdentifyRequest& reques
         layer.container->access() == Access::random || place.file_source->size() <= kCountWithoutAsking;
     bool wanted = whole_file || (last && !place.entry);
     out.layers.push_back(look(layer, wanted && (cheap || request.count_solid)));
-    if (layer.format->family == "partition table" && wanted)
+    bool volumes = layer.format->family == "volume" && !layer.format->single_stream;
+    if ((layer.format->family == "partition table" || volumes) && wanted)
       out.layers.back().parts = look_at_parts(layer, context);
     bool mapped =
         can_be_mapped(*layer.format) && (layer.format->family != "partition table" || request.map_disks);
@@ -257,7 +271,15 @@ Identification identify(const std::string& target, const IdentifyRequest& reques
     }
   }
   bool leaf = place.layers.empty() || place.layers.back().format->single_stream || place.entry;
-  if (leaf && place.content) name_leaf(place, context, out);
+  if (leaf && place.content) {
+    try {
+      name_leaf(place, context, out);
+    } catch (const NeedsKey& error) {  // what stands in front of the encrypted bytes is told
+      out.kind = "data";
+      out.findings.push_back(
+          {Finding::Level::note, fmt::format("what is in it cannot be told: {}", error.what())});
+    }
+  }
   for (const std::string& sentence : place.almost)
     out.findings.push_back({Finding::Level::warning, sentence});
   if (whole_file) {

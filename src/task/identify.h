@@ -9,8 +9,8 @@ namespace operculum {
 /// What a partition holds.
 struct IdentifiedPart {
   std::string path, name, type;
-  std::uint64_t size = 0;   ///< bytes
-  std::string_view format;  ///< a Format's name; empty when nothing is recognised
+  std::uint64_t size = 0;  ///< bytes
+  std::string format;  ///< a Format's name, of several within each other "LUKS encrypted volume, holding ..."
   std::vector<std::pair<std::string, std::string>> facts;
   std::vector<Finding> findings;
 };

@@ -41,7 +41,7 @@ LayoutTrial try_layout(const std::shared_ptr<const layout::Plan>& plan, const st
   trial.target = target;
   SourcePtr source = random_access(*place.content, context.spool);
   trial.size = source->size();
-  std::function<SourcePtr(const std::string&)> sibling = file_sibling(place.file);
+  Beside sibling = file_sibling(place.file);
   if (place.entry) sibling = entry_sibling(place.layers.back().container, place.inside, context);
   layout::Tracer tracer(most_fields);
   try {

@@ -69,7 +69,13 @@ Held open_beside(const std::string& name, const Files& files) {
     auto found = files.find(wanted);
     return found == files.end() ? nullptr : make_memory_source(found->second);
   };
-  held.opened = open_container({make_content(source_of(name)), name, source_of}, *held.context);
+  Beside beside{source_of, [files] {
+                  std::vector<Candidate> all;
+                  for (const auto& [own, bytes] : files)
+                    all.push_back({own, [bytes = bytes] { return make_memory_source(bytes); }});
+                  return all;
+                }};
+  held.opened = open_container({make_content(source_of(name)), name, beside}, *held.context);
   return held;
 }
 

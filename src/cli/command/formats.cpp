@@ -13,8 +13,8 @@ namespace {
 constexpr std::size_t kWidth = 100, kIndent = 12;  // columns
 
 /// In which order families are told: what people meet most comes first.
-constexpr std::string_view kFamilies[] = {"archive",         "stream",      "package", "disk image",
-                                          "partition table", "file system", "firmware"};
+constexpr std::string_view kFamilies[] = {"archive",         "stream", "package",     "disk image",
+                                          "partition table", "volume", "file system", "firmware"};
 std::size_t place_of(std::string_view family) {
   return static_cast<std::size_t>(std::find(std::begin(kFamilies), std::end(kFamilies), family) -
                                   std::begin(kFamilies));

@@ -30,7 +30,7 @@ class ZipContainer final : public Container {
   ZipContainer(SourcePtr source, std::string name, OpenContext& context)
       : source_(std::move(source)), name_(std::move(name)), context_(context) {}
 
-  void load(const std::function<SourcePtr(const std::string&)>& sibling) {
+  void load(const Beside& sibling) {
     auto end = find_end(*source_);
     if (end && end->disk > 0) {
       join_volumes(*end, sibling);
@@ -355,7 +355,7 @@ class ZipContainer final : public Container {
   }
 
   /// A split set: NAME.z01, NAME.z02, ... and NAME.zip as the last (8.3). Missing ones are named.
-  void join_volumes(const EndRecord& end, const std::function<SourcePtr(const std::string&)>& sibling) {
+  void join_volumes(const EndRecord& end, const Beside& sibling) {
     constexpr std::uint32_t kMaxVolumes = 10'000;
     if (end.disk > kMaxVolumes || !sibling)
       throw Unsupported(fmt::format("a ZIP set of {} volumes", end.disk + 1));

@@ -8,6 +8,7 @@
 #include "base/units.h"
 #include "codec/codec.h"
 #include "container/open.h"
+#include "io/missing_source.h"
 
 namespace operculum {
 namespace {
@@ -57,30 +58,66 @@ class DiskContainer final : public Container {
   std::vector<Entry> entries_;
 };
 
-class MissingSource final : public Source {
- public:
-  explicit MissingSource(std::string name) : name_(std::move(name)) {}
-  std::uint64_t size() const override { return 0; }
-  std::size_t read_at(std::uint64_t, ByteSpan) const override {
-    throw Malformed(fmt::format("this part is kept in the parent image \"{}\", which is not beside this one",
-                                escape(name_)));
-  }
+std::optional<std::string> id_of(Container& image) {
+  for (const auto& [name, id] : image.facts())
+    if (name == kIdFact) return id;
+  return std::nullopt;
+}
 
- private:
-  std::string name_;
-};
+bool is_one_of(const std::optional<std::string>& id, const std::vector<std::string>& wanted) {
+  return id && std::find(wanted.begin(), wanted.end(), *id) != wanted.end();
+}
 
 /// A parent that was written to since, or another image of its name, gives wrong bytes.
 void compare_id(Container& parent, const ParentImage& wanted, std::vector<Finding>& findings) {
-  if (wanted.ids.empty()) return;
-  for (const auto& [name, id] : parent.facts()) {
-    if (name != kIdFact || std::find(wanted.ids.begin(), wanted.ids.end(), id) != wanted.ids.end()) continue;
-    findings.push_back(
-        {Finding::Level::fault,
-         fmt::format("the parent image \"{}\" beside it is not in the state that it is based on (its id "
-                     "is {}, expected {}): what is read of the parent may be wrong",
-                     escape(wanted.name), id, wanted.ids.front())});
+  std::optional<std::string> id = id_of(parent);
+  if (wanted.ids.empty() || !id || is_one_of(id, wanted.ids)) return;
+  findings.push_back(
+      {Finding::Level::fault,
+       fmt::format("the parent image \"{}\" beside it is not in the state that it is based on (its id "
+                   "is {}, expected {}): what is read of the parent may be wrong",
+                   escape(wanted.name), *id, wanted.ids.front())});
+}
+
+/// The image beside this one that has one of the ids. Each is opened alone, so that images that name each
+/// other as parents do not lead in circles.
+std::optional<Candidate> find_by_id(const Input& input, OpenContext& context,
+                                    const std::vector<std::string>& ids) {
+  for (const Candidate& candidate : input.sibling.all()) {
+    if (base_name(candidate.name) == base_name(input.name)) continue;
+    try {
+      SourcePtr file = candidate.open();
+      if (!file) continue;
+      Opened opened = open_container({make_content(file), candidate.name}, context);
+      if (opened.container && opened.format->family == "disk image" &&
+          is_one_of(id_of(*opened.container), ids))
+        return candidate;
+    } catch (const Error&) {  // what cannot be read is no parent
+    }
   }
+  return std::nullopt;
+}
+
+/// Opens a file as an image, or takes it as a raw disk.
+SourcePtr open_as_parent(const SourcePtr& file, const std::string& name, const Input& child,
+                         OpenContext& context, const ParentImage& wanted, std::vector<Finding>& findings) {
+  Input parent{make_content(file), name, child.sibling};
+  auto hide = [own = std::string(base_name(child.name))](std::string_view asked) {
+    return base_name(asked) == own;  // no image is its own ancestor
+  };
+  parent.sibling.open = [sibling = child.sibling, hide](const std::string& asked) -> SourcePtr {
+    return hide(asked) ? nullptr : sibling(asked);
+  };
+  parent.sibling.candidates = [sibling = child.sibling, hide] {
+    std::vector<Candidate> all = sibling.all();
+    std::erase_if(all, [&](const Candidate& one) { return hide(one.name); });
+    return all;
+  };
+  Opened opened = open_container(parent, context);
+  if (!opened.container || opened.format->family != "disk image") return file;
+  for (const Finding& finding : opened.container->findings()) findings.push_back(finding);
+  compare_id(*opened.container, wanted, findings);
+  return opened.container->content(0)->source();
 }
 
 }  // namespace
@@ -95,24 +132,34 @@ SourcePtr open_parent(const Input& input, OpenContext& context, const ParentImag
   std::string name = slash == std::string::npos ? wanted.name : wanted.name.substr(slash + 1);
   SourcePtr file =
       input.sibling && !name.empty() && name != base_name(input.name) ? input.sibling(name) : nullptr;
+  bool right = file != nullptr;
+  if (file && !wanted.ids.empty()) {
+    Opened alone = open_container({make_content(file), name}, context);
+    std::optional<std::string> id = alone.container ? id_of(*alone.container) : std::nullopt;
+    right = !id || is_one_of(id, wanted.ids);
+  }
+  if (!right && !wanted.ids.empty()) {
+    if (auto found = find_by_id(input, context, wanted.ids)) {
+      file = found->open();
+      name = base_name(found->name);
+      findings.push_back(
+          {Finding::Level::note, fmt::format("its parent image is \"{}\" beside it", escape(name))});
+    }
+  }
   if (!file) {
+    std::string called = name.empty() && !wanted.ids.empty() ? "with id " + wanted.ids.front()
+                                                             : fmt::format("\"{}\"", escape(wanted.name));
     findings.push_back(
         {Finding::Level::fault,
          fmt::format(
-             "it holds only the differences to its parent image \"{}\", which is not beside it; put it there",
-             escape(wanted.name))});
-    return std::make_shared<MissingSource>(name);
+             "it holds only the differences to its parent image {}, which is not beside it; put it there",
+             called)});
+    // as large as any child: what lies beyond a parent's end reads as zeros
+    return make_missing(
+        INT64_MAX,
+        fmt::format("this part is kept in the parent image {}, which is not beside this one", called));
   }
-  Input parent{make_content(file), name, nullptr};
-  parent.sibling = [sibling = input.sibling,
-                    own = std::string(base_name(input.name))](const std::string& asked) -> SourcePtr {
-    return asked == own ? nullptr : sibling(asked);  // no image is its own ancestor
-  };
-  Opened opened = open_container(parent, context);
-  if (!opened.container || opened.format->family != "disk image") return file;
-  for (const Finding& finding : opened.container->findings()) findings.push_back(finding);
-  compare_id(*opened.container, wanted, findings);
-  return opened.container->content(0)->source();
+  return open_as_parent(file, name, input, context, wanted, findings);
 }
 
 }  // namespace operculum

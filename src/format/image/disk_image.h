@@ -25,8 +25,9 @@ struct ParentImage {
 /// A container of one entry, the disk; locators step through it.
 ContainerPtr make_disk_image(const Input& input, DiskImage image);
 
-/// The parent, looked for beside the image by the last part of its name. When it is missing, a source that
-/// says so when it is read; `findings` then tells, and also when it is an image with another id.
+/// The parent, looked for beside the image by the last part of its name and, where that is not the right one,
+/// by its id. When it is missing, a source that says so when it is read; `findings` then tells, and also when
+/// it is an image with another id.
 SourcePtr open_parent(const Input& input, OpenContext& context, const ParentImage& wanted,
                       std::vector<Finding>& findings);
 

@@ -11,6 +11,7 @@
 #include "format/formats.h"
 #include "format/image/disk_image.h"
 #include "format/image/image_blocks.h"
+#include "format/volume/luks.h"
 #include "io/cached_source.h"
 #include "io/mapped_source.h"
 
@@ -26,12 +27,13 @@ enum Incompatible : std::uint64_t {
   kCompressionType = 8,
   kExtendedTables = 16
 };
-enum Extension : std::uint32_t { kDataFileName = 0x44415441, kBackingFormat = 0xE2792ACA };
+enum Extension : std::uint32_t { kDataFileName = 0x44415441, kEncryptionHeader = 0x0537BE77 };
+enum Encryption : std::uint32_t { kPlain = 0, kOldAes = 1, kLuks = 2 };
 
 struct Header {
   std::uint32_t version = 0, cluster_bits = 0, encryption = 0, l1_count = 0, snapshots = 0,
                 header_length = 72;
-  std::uint64_t size = 0, l1_at = 0, snapshots_at = 0, incompatible = 0;
+  std::uint64_t size = 0, l1_at = 0, snapshots_at = 0, incompatible = 0, luks_at = 0, luks_size = 0;
   std::uint8_t compression = 0;
   std::string backing, data_file;
 };
@@ -65,6 +67,10 @@ Header read_header(const Source& file) {
     std::uint32_t kind = f.u32(at), length = f.u32(at + 4);
     if (kind == 0 || length > raw.size() - at - 8) break;
     if (kind == kDataFileName) h.data_file = f.text(at + 8, length);
+    if (kind == kEncryptionHeader) {
+      h.luks_at = f.u64(at + 8);
+      h.luks_size = f.u64(at + 16);
+    }
     at += 8 + (length + 7) / 8 * 8;
   }
   return h;
@@ -72,10 +78,13 @@ Header read_header(const Source& file) {
 
 class QcowSource final : public MappedSource {
  public:
-  QcowSource(SourcePtr file, SourcePtr data, const Header& header, SourcePtr parent)
+  /// `by_offset` decrypts clusters by where they lie in the disk; null: what `data` gives is plain.
+  QcowSource(SourcePtr file, SourcePtr data, const Header& header, SourcePtr parent,
+             std::shared_ptr<const DiskCipher> by_offset)
       : MappedSource(std::move(data), header.size, std::move(parent)),
         tables_(make_cached(file, 64 << 10)),
         file_(std::move(file)),
+        by_offset_(std::move(by_offset)),
         header_(header),
         cluster_(std::uint64_t{1} << header.cluster_bits),
         entry_bytes_((header.incompatible & kExtendedTables) != 0 ? 16 : 8) {}
@@ -95,10 +104,12 @@ class QcowSource final : public MappedSource {
     if (entry_bytes_ == 16) return subcluster(word(at + 8), place, within);
     if ((entry & kZero) != 0 && header_.version >= 3) return {MappedRun::From::zeros, left};
     if (place == 0) return {MappedRun::From::parent, left};
+    if (by_offset_) return {MappedRun::From::packed, left, kEncrypted | index, within};
     return {MappedRun::From::stored, left, place + within};
   }
 
   Bytes unpack(std::uint64_t entry) const override {
+    if ((entry & kEncrypted) != 0) return decrypt(entry & ~kEncrypted);
     unsigned offset_bits = 62 - (header_.cluster_bits - 8);
     std::uint64_t at = entry & ((std::uint64_t{1} << offset_bits) - 1), sectors = (entry >> offset_bits) + 1;
     Bytes packed = read_up_to(*file_, at, sectors * 512 - at % 512);
@@ -114,6 +125,18 @@ class QcowSource final : public MappedSource {
   }
 
  private:
+  static constexpr std::uint64_t kEncrypted = std::uint64_t{1} << 63;
+
+  /// A cluster that is stored encrypted, by its number in the disk.
+  Bytes decrypt(std::uint64_t index) const {
+    std::uint64_t per_table = cluster_ / entry_bytes_;
+    std::uint64_t table = word(header_.l1_at + index / per_table * 8) & kOffsetMask;
+    std::uint64_t place = word(table + index % per_table * entry_bytes_) & kOffsetMask;
+    Bytes out = read_exactly(whole(), place, cluster_, "QCOW2 cluster");
+    by_offset_->decrypt(index * (cluster_ / 512), out);
+    return out;
+  }
+
   /// Each cluster in 32 parts, with a bit each for "is there" and "is zero".
   MappedRun subcluster(std::uint64_t bitmap, std::uint64_t place, std::uint64_t within) const {
     std::uint64_t part = cluster_ / 32, index = within / part, left = part - within % part;
@@ -127,6 +150,7 @@ class QcowSource final : public MappedSource {
   }
 
   SourcePtr tables_, file_;
+  std::shared_ptr<const DiskCipher> by_offset_;
   Header header_;
   std::uint64_t cluster_, entry_bytes_;
 };
@@ -147,6 +171,31 @@ std::vector<std::string> read_snapshots(const Source& file, const Header& header
   return out;
 }
 
+/// Clusters are encrypted by where they lie in the file; the LUKS header is a part of it.
+SourcePtr open_luks(const SourcePtr& file, SourcePtr data, const Header& header, const std::string& name,
+                    OpenContext& context, DiskImage& image) {
+  if (header.luks_at == 0)
+    throw Malformed("QCOW2 header: it is encrypted, but tells no place of a LUKS header");
+  luks::Header own = luks::read_header(*file, header.luks_at);
+  Secret key = luks::unlock(own, *file, header.luks_at, context.keys, name);
+  image.facts.emplace_back("encryption", fmt::format("LUKS{}, {}", own.version, escape(own.encryption)));
+  constexpr std::size_t kSector = 512;
+  std::uint64_t size = data->size() / kSector * kSector;
+  return make_decrypted(std::move(data), 0, size, make_disk_cipher(own.encryption, key.view(), kSector),
+                        kSector, 0);
+}
+
+/// The older way: the passphrase itself, filled up with zeros, is the key. Nothing tells whether it is right.
+std::shared_ptr<const DiskCipher> old_aes(const std::string& name, OpenContext& context, DiskImage& image) {
+  Key found = context.keys.find(name, [](const std::string&) { return KeyRing::Fit::perhaps; });
+  Secret key(16);
+  std::copy_n(found.secret.begin(), std::min(found.secret.size(), key.size()), key.span().begin());
+  image.facts.emplace_back("encryption", "AES-128 in CBC mode");
+  image.findings.push_back(
+      {Finding::Level::note, "nothing in an image encrypted like this tells whether the password is right"});
+  return make_disk_cipher("aes-cbc-plain64", key.view(), 512);
+}
+
 Match recognise_qcow2(Probe& probe) {
   ByteView head = probe.head(8);
   return head.size() == 8 && BigFields(head, "QCOW2").u32(0) == kMagic ? Match::front : Match::none;
@@ -155,7 +204,8 @@ Match recognise_qcow2(Probe& probe) {
 ContainerPtr open_qcow2(const Input& input, OpenContext& context) {
   SourcePtr file = random_access(*input.content, context.spool);
   Header header = read_header(*file);
-  if (header.encryption != 0) throw Unsupported("encrypted QCOW2 images");
+  if (header.encryption > kLuks)
+    throw Unsupported(fmt::format("QCOW2 encryption method {}", header.encryption));
   constexpr std::uint64_t kKnown = kDirty | kCorrupt | kDataFile | kCompressionType | kExtendedTables;
   if ((header.incompatible & ~kKnown) != 0)
     throw Unsupported(fmt::format("QCOW2 feature bits {:#x}", header.incompatible & ~kKnown));
@@ -179,7 +229,14 @@ ContainerPtr open_qcow2(const Input& input, OpenContext& context) {
     image.findings.push_back(
         {Finding::Level::warning, fmt::format("the list of snapshots is damaged: {}", error.what())});
   }
-  image.bytes = std::make_shared<QcowSource>(file, std::move(data), header, std::move(parent));
+  std::shared_ptr<const DiskCipher> by_offset;
+  if (header.encryption == kLuks) {
+    data = open_luks(file, std::move(data), header, input.name, context, image);
+  } else if (header.encryption == kOldAes) {
+    by_offset = old_aes(input.name, context, image);
+  }
+  image.bytes =
+      std::make_shared<QcowSource>(file, std::move(data), header, std::move(parent), std::move(by_offset));
   return make_disk_image(input, std::move(image));
 }
 
@@ -191,9 +248,11 @@ Format qcow2_format() {
           .family = "disk image",
           .specification = "QCOW2 image format, versions 2 and 3",
           .reads =
-              "plain, zlib and zstd clusters, zero clusters, subclusters; external data files; parents "
+              "plain, zlib and zstd clusters, zero clusters, subclusters; images encrypted with LUKS and in "
+              "the older way; "
+              "external data files; parents "
               "beside it; snapshots are named",
-          .lacks = "encrypted images; contents of snapshots",
+          .lacks = "contents of snapshots",
           .writes = "version 3, of a raw disk",
           .suffixes = {".qcow2", ".qcow"},
           .single_stream = true,

@@ -1,0 +1,271 @@
+#include "cipher/disk_cipher.h"
+
+#include <fmt/format.h>
+#include <openssl/evp.h>
+
+#include <algorithm>
+#include <array>
+#include <mutex>
+#include <vector>
+
+#include "base/error.h"
+#include "base/text.h"
+#include "cipher/key_derivation.h"
+
+namespace operculum {
+namespace {
+
+constexpr std::size_t kBlock = 16, kUnit = 512;
+using Vector = std::array<Byte, kBlock>;
+
+struct FreeContext {
+  void operator()(EVP_CIPHER_CTX* context) const { EVP_CIPHER_CTX_free(context); }
+};
+using Context = std::unique_ptr<EVP_CIPHER_CTX, FreeContext>;
+
+const EVP_CIPHER* cipher_called(const std::string& name, const std::string& mode, std::size_t key_size) {
+  std::size_t bits = key_size * 8 / (mode == "xts" ? 2 : 1);
+  return EVP_get_cipherbyname(fmt::format("{}-{}-{}", name, bits, mode).c_str());
+}
+
+/// A cipher with its key. Contexts are made once for each thread that is at work at the same time.
+class KeyedCipher {
+ public:
+  KeyedCipher(const EVP_CIPHER* cipher, ByteView key, bool encrypt) : cipher_(cipher), encrypt_(encrypt) {
+    if (static_cast<std::size_t>(EVP_CIPHER_get_key_length(cipher)) != key.size())
+      throw Malformed(fmt::format("the cipher's key has {} bytes, expected {}", key.size(),
+                                  EVP_CIPHER_get_key_length(cipher)));
+    first_ = make(key);
+  }
+
+  /// Calls `work(context)` with a context that nobody else uses meanwhile.
+  template <typename Work>
+  void with(Work work) const {
+    Context own = take();
+    work(own.get());
+    std::lock_guard lock(mutex_);
+    idle_.push_back(std::move(own));
+  }
+
+ private:
+  Context make(ByteView key) const {
+    Context out(EVP_CIPHER_CTX_new());
+    if (!out || EVP_CipherInit_ex(out.get(), cipher_, nullptr, key.data(), nullptr, encrypt_ ? 1 : 0) != 1)
+      throw Malformed("the cipher does not take this key");
+    EVP_CIPHER_CTX_set_padding(out.get(), 0);
+    return out;
+  }
+
+  Context take() const {
+    {
+      std::lock_guard lock(mutex_);
+      if (!idle_.empty()) {
+        Context out = std::move(idle_.back());
+        idle_.pop_back();
+        return out;
+      }
+    }
+    Context copy(EVP_CIPHER_CTX_new());
+    if (!copy || EVP_CIPHER_CTX_copy(copy.get(), first_.get()) != 1) throw std::bad_alloc();
+    return copy;
+  }
+
+  const EVP_CIPHER* cipher_;
+  bool encrypt_;
+  Context first_;
+  mutable std::mutex mutex_;
+  mutable std::vector<Context> idle_;
+};
+
+void run(EVP_CIPHER_CTX* context, const Byte* vector, ByteSpan bytes) {
+  int length = 0;
+  if ((vector != nullptr && EVP_CipherInit_ex(context, nullptr, nullptr, nullptr, vector, -1) != 1) ||
+      EVP_CipherUpdate(context, bytes.data(), &length, bytes.data(), static_cast<int>(bytes.size())) != 1)
+    throw Malformed("the cipher does not take this sector");
+}
+
+/// How a sector's number becomes its initialisation vector.
+class VectorMaker {
+ public:
+  VectorMaker(const std::string& kind, const std::string& cipher, ByteView key) {
+    auto known = std::find(std::begin(kNames), std::end(kNames), kind.substr(0, kind.find(':')));
+    if (known == std::end(kNames))
+      throw Unsupported(fmt::format("initialisation vectors of kind \"{}\"", escape(kind)));
+    kind_ = static_cast<Kind>(known - std::begin(kNames));
+    if (kind_ != Kind::essiv) return;
+    // the number is encrypted with a hash of the key
+    std::size_t colon = kind.find(':');
+    if (colon == std::string::npos) throw Malformed("ESSIV without a hash");
+    Secret salt = hash_of(kind.substr(colon + 1), key);
+    const EVP_CIPHER* salted = cipher_called(cipher, "ecb", salt.size());
+    if (salted == nullptr)
+      throw Unsupported(fmt::format("ESSIV with {} and keys of {} bytes", escape(cipher), salt.size()));
+    essiv_ = std::make_unique<KeyedCipher>(salted, salt.view(), true);
+  }
+
+  Vector of(std::uint64_t number) const {
+    Vector out{};
+    if (kind_ == Kind::none) return out;
+    if (kind_ == Kind::plain) number &= 0xFFFFFFFF;
+    if (kind_ == Kind::benbi) number = number * (kUnit / kBlock) + 1;
+    bool big = kind_ == Kind::plain64be || kind_ == Kind::benbi;
+    for (std::size_t i = 0; i < 8; ++i) out[big ? kBlock - 1 - i : i] = static_cast<Byte>(number >> (8 * i));
+    if (essiv_) essiv_->with([&](EVP_CIPHER_CTX* context) { run(context, nullptr, out); });
+    return out;
+  }
+
+ private:
+  enum class Kind { none, plain, plain64, plain64be, benbi, essiv };
+  static constexpr std::string_view kNames[] = {"null", "plain", "plain64", "plain64be", "benbi", "essiv"};
+  Kind kind_ = Kind::none;
+  std::unique_ptr<KeyedCipher> essiv_;
+};
+
+/// Modes that OpenSSL has.
+class LibraryCipher final : public DiskCipher {
+ public:
+  LibraryCipher(const EVP_CIPHER* cipher, ByteView key, VectorMaker vectors, std::size_t sector)
+      : cipher_(cipher, key, false), vectors_(std::move(vectors)), sector_(sector) {}
+
+  void decrypt(std::uint64_t number, ByteSpan bytes) const override {
+    cipher_.with([&](EVP_CIPHER_CTX* context) {
+      for (std::size_t at = 0; at < bytes.size(); at += sector_) {
+        Vector vector = vectors_.of(number + at / kUnit);
+        run(context, vector.data(), bytes.subspan(at, sector_));
+      }
+    });
+  }
+
+ private:
+  KeyedCipher cipher_;
+  VectorMaker vectors_;
+  std::size_t sector_;
+};
+
+/// XTS (IEEE 1619) of a cipher for which OpenSSL has only single blocks.
+class XtsCipher final : public DiskCipher {
+ public:
+  XtsCipher(const EVP_CIPHER* cipher, ByteView key, VectorMaker vectors, std::size_t sector)
+      : data_(cipher, key.first(key.size() / 2), false),
+        tweak_(cipher, key.subspan(key.size() / 2), true),
+        vectors_(std::move(vectors)),
+        sector_(sector) {}
+
+  void decrypt(std::uint64_t number, ByteSpan bytes) const override {
+    for (std::size_t at = 0; at < bytes.size(); at += sector_)
+      sector(vectors_.of(number + at / kUnit), bytes.subspan(at, sector_));
+  }
+
+ private:
+  static void times_two(Vector& value) {  // in GF(2^128) with the polynomial x^128 + x^7 + x^2 + x + 1
+    Byte carry = 0;
+    for (Byte& one : value) {
+      Byte next = one >> 7;
+      one = static_cast<Byte>(one << 1 | carry);
+      carry = next;
+    }
+    if (carry != 0) value[0] ^= 0x87;
+  }
+
+  void sector(Vector vector, ByteSpan bytes) const {
+    tweak_.with([&](EVP_CIPHER_CTX* context) { run(context, nullptr, vector); });
+    std::vector<Vector> tweaks(bytes.size() / kBlock);
+    for (Vector& one : tweaks) {
+      one = vector;
+      times_two(vector);
+    }
+    auto mask = [&] {
+      for (std::size_t i = 0; i < bytes.size(); ++i) bytes[i] ^= tweaks[i / kBlock][i % kBlock];
+    };
+    mask();
+    data_.with([&](EVP_CIPHER_CTX* context) { run(context, nullptr, bytes); });
+    mask();
+  }
+
+  KeyedCipher data_, tweak_;
+  VectorMaker vectors_;
+  std::size_t sector_;
+};
+
+class DecryptedSource final : public Source {
+ public:
+  DecryptedSource(SourcePtr stored, std::uint64_t at, std::uint64_t size,
+                  std::shared_ptr<const DiskCipher> cipher, std::size_t sector, std::uint64_t first)
+      : stored_(std::move(stored)),
+        at_(at),
+        size_(size),
+        cipher_(std::move(cipher)),
+        sector_(sector),
+        first_(first) {}
+
+  std::uint64_t size() const override { return size_; }
+
+  std::size_t read_at(std::uint64_t offset, ByteSpan out) const override {
+    if (offset >= size_) return 0;
+    out = out.first(static_cast<std::size_t>(std::min<std::uint64_t>(out.size(), size_ - offset)));
+    std::size_t done = 0;
+    while (done < out.size()) {
+      std::uint64_t place = offset + done;
+      std::size_t within = static_cast<std::size_t>(place % sector_), left = out.size() - done;
+      if (within == 0 && left >= sector_) {
+        ByteSpan whole = out.subspan(done, left / sector_ * sector_);
+        read_sectors(place, whole);
+        done += whole.size();
+        continue;
+      }
+      Bytes one(sector_);
+      read_sectors(place - within, one);
+      std::size_t part = std::min(sector_ - within, left);
+      std::copy_n(one.begin() + static_cast<std::ptrdiff_t>(within), part,
+                  out.begin() + static_cast<std::ptrdiff_t>(done));
+      done += part;
+    }
+    return done;
+  }
+
+ private:
+  void read_sectors(std::uint64_t offset, ByteSpan out) const {
+    if (stored_->read_at(at_ + offset, out) < out.size()) throw CutShort("the encrypted disk is cut short");
+    cipher_->decrypt(first_ + offset / kUnit, out);
+  }
+
+  SourcePtr stored_;
+  std::uint64_t at_, size_;
+  std::shared_ptr<const DiskCipher> cipher_;
+  std::size_t sector_;
+  std::uint64_t first_;
+};
+
+}  // namespace
+
+std::shared_ptr<const DiskCipher> make_disk_cipher(const std::string& specification, ByteView key,
+                                                   std::size_t sector_size) {
+  std::vector<std::string_view> parts = split(specification, '-');
+  std::string name = to_lower(parts[0]), mode = parts.size() > 1 ? to_lower(parts[1]) : "",
+              kind = parts.size() > 2 ? to_lower(parts[2]) : "null";
+  if (mode == "plain") {  // as old headers have it: CBC
+    mode = "cbc";
+    kind = "plain";
+  }
+  VectorMaker vectors(kind, name, key);
+  auto unsupported = [&] {
+    return Unsupported(
+        fmt::format("the cipher {} with keys of {} bits", escape(specification), key.size() * 8));
+  };
+  if (parts.size() > 3 || sector_size % kUnit != 0 || sector_size == 0) throw unsupported();
+  if (const EVP_CIPHER* whole = cipher_called(name, mode, key.size());
+      whole != nullptr && (mode == "xts" || mode == "cbc" || mode == "ecb"))
+    return std::make_shared<LibraryCipher>(whole, key, std::move(vectors), sector_size);
+  const EVP_CIPHER* block = mode == "xts" ? cipher_called(name, "ecb", key.size() / 2) : nullptr;
+  if (block == nullptr || EVP_CIPHER_get_block_size(block) != static_cast<int>(kBlock)) throw unsupported();
+  return std::make_shared<XtsCipher>(block, key, std::move(vectors), sector_size);
+}
+
+SourcePtr make_decrypted(SourcePtr stored, std::uint64_t at, std::uint64_t size,
+                         std::shared_ptr<const DiskCipher> cipher, std::size_t sector_size,
+                         std::uint64_t first) {
+  return std::make_shared<DecryptedSource>(std::move(stored), at, size, std::move(cipher), sector_size,
+                                           first);
+}
+
+}  // namespace operculum

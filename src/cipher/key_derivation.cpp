@@ -1,0 +1,70 @@
+#include "cipher/key_derivation.h"
+
+#include <argon2.h>
+#include <fmt/format.h>
+#include <openssl/crypto.h>
+#include <openssl/evp.h>
+
+#include "base/error.h"
+#include "base/text.h"
+
+namespace operculum {
+namespace {
+
+const EVP_MD* digest_called(const std::string& hash) {
+  const EVP_MD* digest = EVP_get_digestbyname(hash.c_str());
+  if (digest == nullptr) throw Unsupported(fmt::format("the hash \"{}\"", escape(hash)));
+  return digest;
+}
+
+}  // namespace
+
+Secret derive_pbkdf2(ByteView password, const std::string& hash, ByteView salt, std::uint64_t rounds,
+                     std::size_t size) {
+  constexpr std::uint64_t kMostRounds = 200'000'000;  // a few minutes
+  const EVP_MD* digest = digest_called(hash);
+  if (rounds == 0) throw Malformed("a key derived in 0 rounds is not possible");
+  if (rounds > kMostRounds)
+    throw LimitExceeded(
+        fmt::format("deriving the key takes {} rounds, more than the {} that are done", rounds, kMostRounds));
+  Secret out(size);
+  if (PKCS5_PBKDF2_HMAC(reinterpret_cast<const char*>(password.data()), static_cast<int>(password.size()),
+                        salt.data(), static_cast<int>(salt.size()), static_cast<int>(rounds), digest,
+                        static_cast<int>(size), out.span().data()) != 1)
+    throw Unsupported(fmt::format("PBKDF2 with \"{}\"", escape(hash)));
+  return out;
+}
+
+Secret derive_argon2(ByteView password, const Argon2& settings, ByteView salt, std::size_t size) {
+  constexpr std::uint64_t kMostMemory = std::uint64_t{4} << 20;  // KiB: the most that LUKS2 allows
+  constexpr std::uint64_t kMostWork = std::uint64_t{256} << 20;  // KiB passed over: a few minutes
+  if (settings.memory > kMostMemory || settings.passes * settings.memory > kMostWork)
+    throw LimitExceeded(
+        fmt::format("deriving the key takes {} passes over {} MiB of memory, more than is done",
+                    settings.passes, settings.memory >> 10));
+  Secret out(size);
+  auto* hash = settings.data_independent ? argon2i_hash_raw : argon2id_hash_raw;
+  int result =
+      hash(settings.passes, static_cast<std::uint32_t>(settings.memory), settings.lanes, password.data(),
+           password.size(), salt.data(), salt.size(), out.span().data(), out.size());
+  if (result == ARGON2_MEMORY_ALLOCATION_ERROR)
+    throw LimitExceeded(
+        fmt::format("deriving the key takes {} MiB of memory, which are not there", settings.memory >> 10));
+  if (result != ARGON2_OK) throw Malformed(fmt::format("Argon2: {}", argon2_error_message(result)));
+  return out;
+}
+
+Secret hash_of(const std::string& hash, ByteView bytes) {
+  const EVP_MD* digest = digest_called(hash);
+  Secret out(static_cast<std::size_t>(EVP_MD_get_size(digest)));
+  unsigned length = 0;
+  if (EVP_Digest(bytes.data(), bytes.size(), out.span().data(), &length, digest, nullptr) != 1)
+    throw Unsupported(fmt::format("the hash \"{}\"", escape(hash)));
+  return out;
+}
+
+bool same_secret(ByteView a, ByteView b) {
+  return a.size() == b.size() && CRYPTO_memcmp(a.data(), b.data(), a.size()) == 0;
+}
+
+}  // namespace operculum

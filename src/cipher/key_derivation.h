@@ -1,0 +1,30 @@
+#pragma once
+
+#include <string>
+
+#include "cipher/secret.h"
+
+namespace operculum {
+
+/// PBKDF2 (RFC 8018) with HMAC of the hash called `hash` ("sha256"). Throws Unsupported for a hash that is
+/// not known, and LimitExceeded for more rounds than anybody waits for.
+Secret derive_pbkdf2(ByteView password, const std::string& hash, ByteView salt, std::uint64_t rounds,
+                     std::size_t size);
+
+/// What Argon2 (RFC 9106) is told.
+struct Argon2 {
+  bool data_independent = false;  ///< Argon2i; else Argon2id
+  std::uint32_t passes = 0;
+  std::uint64_t memory = 0;  ///< KiB
+  std::uint32_t lanes = 0;
+};
+/// Throws LimitExceeded where that needs more memory or time than there is.
+Secret derive_argon2(ByteView password, const Argon2& settings, ByteView salt, std::size_t size);
+
+/// The digest of `bytes`. Throws Unsupported for a hash that is not known.
+Secret hash_of(const std::string& hash, ByteView bytes);
+
+/// Whether two secrets are the same, in a time that does not depend on where they differ.
+bool same_secret(ByteView a, ByteView b);
+
+}  // namespace operculum

@@ -1,0 +1,103 @@
+#include <fmt/format.h>
+
+#include <functional>
+#include <mutex>
+
+#include "base/text.h"
+#include "format/formats.h"
+#include "format/image/disk_image.h"
+#include "format/volume/luks.h"
+#include "io/spool.h"
+
+namespace operculum {
+namespace {
+
+using namespace luks;
+
+/// The decrypted disk. A key is asked for when the first byte is wanted, so that what the header says can be
+/// told without one.
+class LockedDisk final : public Source {
+ public:
+  LockedDisk(std::uint64_t size, std::function<SourcePtr()> unlock)
+      : size_(size), unlock_(std::move(unlock)) {}
+  std::uint64_t size() const override { return size_; }
+  std::size_t read_at(std::uint64_t offset, ByteSpan out) const override {
+    std::call_once(unlocked_, [this] { disk_ = unlock_(); });
+    return disk_->read_at(offset, out);
+  }
+
+ private:
+  std::uint64_t size_;
+  std::function<SourcePtr()> unlock_;
+  mutable std::once_flag unlocked_;
+  mutable SourcePtr disk_;
+};
+
+Match recognise_luks(Probe& probe) {
+  ByteView head = probe.head(8);
+  constexpr std::size_t kVersionAt = 7;
+  return head.size() == 8 && starts_with(head, kMark) && head[kVersionAt - 1] == 0 && head[kVersionAt] >= 1 &&
+                 head[kVersionAt] <= 2
+             ? Match::front
+             : Match::none;
+}
+
+std::string slots_text(const Header& header) {
+  std::string out = fmt::format("{}", header.slots.size());
+  for (const Slot& slot : header.slots)
+    out += fmt::format("{} {}", &slot == &header.slots.front() ? ":" : ",", slot.derivation.kind);
+  return out;
+}
+
+ContainerPtr open_luks(const Input& input, OpenContext& context) {
+  SourcePtr file = random_access(*input.content, context.spool);
+  Header header = read_header(*file, 0);
+  if (!header.integrity.empty())
+    throw Unsupported(
+        fmt::format("LUKS2 with authenticated sectors (integrity {})", escape(header.integrity)));
+  if (header.data_at >= file->size()) throw Unsupported("a LUKS header that is detached from its data");
+  std::uint64_t size = std::min(header.data_size.value_or(UINT64_MAX), file->size() - header.data_at);
+  size = size / header.sector_size * header.sector_size;
+  DiskImage image;
+  image.method = "encrypted";
+  image.facts = {{"version", fmt::format("LUKS{}", header.version)}, {"uuid", escape(header.uuid)}};
+  if (!header.label.empty()) image.facts.emplace_back("label", escape(header.label));
+  image.facts.emplace_back("cipher", escape(header.encryption));
+  image.facts.emplace_back("sector", fmt::format("{} bytes", header.sector_size));
+  image.facts.emplace_back("key slots", slots_text(header));
+  for (const std::string& text : header.warnings) image.findings.push_back({Finding::Level::warning, text});
+  for (const std::string& text : header.unsupported_slots)
+    image.findings.push_back({Finding::Level::note, "not tried: " + text});
+  image.bytes = std::make_shared<LockedDisk>(
+      size, [file, header, size, name = input.name, keys = context.keys]() mutable {
+        Secret key = unlock(header, *file, 0, keys, name);
+        return make_decrypted(file, header.data_at, size,
+                              make_disk_cipher(header.encryption, key.view(), header.sector_size),
+                              header.sector_size, header.first_sector);
+      });
+  return make_disk_image(input, std::move(image));
+}
+
+}  // namespace
+
+Format luks_format() {
+  return {
+      .id = "luks",
+      .name = "LUKS encrypted volume",
+      .family = "volume",
+      .specification = "LUKS1 On-Disk Format Specification 1.2.3, LUKS2 On-Disk Format Specification 1.1.3",
+      .reads =
+          "LUKS1 and LUKS2; PBKDF2, Argon2i, Argon2id; AES and Camellia in XTS, CBC with ESSIV and ECB; "
+          "sectors "
+          "of 512 to 4096 bytes; several key slots; the second header",
+      .lacks =
+          "Serpent, Twofish and other ciphers that OpenSSL lacks, authenticated sectors, detached headers, "
+          "keys "
+          "from tokens, an encryption that was not finished",
+      .suffixes = {".luks"},
+      .single_stream = true,
+      .recognise = recognise_luks,
+      .open = open_luks};
+}
+
+}  // namespace operculum

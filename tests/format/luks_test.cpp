@@ -1,0 +1,166 @@
+// LUKS volumes that cryptsetup made and the kernel filled, and a whole stack of a server's disks.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include "support/kernel_images.h"
+#include "support/program.h"
+#include "support/system_tools.h"
+
+namespace operculum {
+namespace {
+
+using namespace test;
+
+constexpr const char* kPassphrase = "ebb and flow";
+
+auto with_key(const std::string& secret) {
+  return [secret](OpenContext& context) { context.keys.add({secret, "the test"}); };
+}
+
+/// The sectors that were written: each tells its number.
+std::string sectors() {
+  std::string out;
+  for (int i = 0; i < 64; ++i) {
+    std::string one = fmt::format("sector {:08} of the device\n", i);
+    one.resize(512, '.');
+    out += one;
+  }
+  return out;
+}
+
+std::string front_of(Held& held) {
+  Bytes front = read_up_to(*held->content(0)->source(), 0, 64 * 512);
+  return std::string(as_text(front));
+}
+
+struct LuksVolume : testing::TestWithParam<const char*> {
+  std::string name = std::string("luks-") + GetParam();
+  KernelImages images{name};
+};
+
+TEST_P(LuksVolume, OpensWithItsPassphrase) {
+  Held held = images.open(name + ".img", with_key(kPassphrase));
+  ASSERT_EQ(held.format(), "luks");
+  EXPECT_EQ(front_of(held), sectors());
+  EXPECT_EQ(fact(*held, "version"), GetParam()[0] == '1' ? "LUKS1" : "LUKS2");
+}
+
+TEST_P(LuksVolume, ReadsFromAnywhere) {
+  Held held = images.open(name + ".img", with_key(kPassphrase));
+  SourcePtr disk = held->content(0)->source();
+  std::string all = sectors();
+  for (std::size_t at : {1u, 511u, 512u, 4095u, 5000u}) {
+    Bytes some = read_up_to(*disk, at, 3000);
+    EXPECT_EQ(as_text(some), all.substr(at, 3000)) << at;
+  }
+}
+
+TEST_P(LuksVolume, AWrongPassphraseIsNoDamage) {
+  Held held = images.open(name + ".img", with_key("flow and ebb"));
+  EXPECT_THROW(
+      {
+        try {
+          front_of(held);
+        } catch (const NeedsKey& error) {
+          EXPECT_NE(std::string(error.what()).find("wrong password"), std::string::npos) << error.what();
+          throw;
+        }
+      },
+      NeedsKey);
+}
+
+INSTANTIATE_TEST_SUITE_P(Sets, LuksVolume,
+                         testing::Values("1", "1-essiv", "1-plain", "1-camellia", "2-two", "2-argon2id",
+                                         "2-argon2i"),
+                         [](const auto& one) {
+                           std::string name = one.param;
+                           std::erase(name, '-');
+                           return "v" + name;
+                         });
+
+TEST(Luks, EverySlotOpensIt) {
+  KernelImages images("luks-2-two");
+  Held held = images.open("luks-2-two.img", with_key("second key"));
+  EXPECT_EQ(front_of(held), sectors());
+}
+
+TEST(Luks, TellsItsHeaderWithoutAKey) {
+  KernelImages images("luks-2-argon2id");
+  Held held = images.open("luks-2-argon2id.img");
+  EXPECT_EQ(fact(*held, "key slots"), "1: argon2id");
+  EXPECT_EQ(fact(*held, "uuid").size(), 36u);
+  EXPECT_THROW(front_of(held), NeedsKey);
+  Ran ran = test::operculum({"identify", images.path("luks-2-argon2id.img")}, images.path());
+  EXPECT_EQ(ran.exit_code, 0);
+  EXPECT_NE(ran.out.find("LUKS encrypted volume"), std::string::npos) << ran.out;
+  EXPECT_NE(ran.out.find("what is in it cannot be told"), std::string::npos) << ran.out;
+}
+
+TEST(Luks, TheSecondHeaderServesWhenTheFirstIsDamaged) {
+  KernelImages images("luks-2-two");
+  std::string raw = images.folder().read("luks-2-two.img");
+  raw[4096 + 20] ^= 1;  // the text of the first one
+  images.folder().write("luks-2-two.img", raw);
+  Held held = images.open("luks-2-two.img", with_key(kPassphrase));
+  EXPECT_TRUE(has_finding(*held, "its copy was used"));
+  EXPECT_EQ(front_of(held), sectors());
+}
+
+TEST(Luks, ADamagedKeySlotIsNoWrongFile) {
+  KernelImages images("luks-1");
+  std::string raw = images.folder().read("luks-1.img");
+  raw[4096 + 100] ^= 1;  // in the first slot's stripes
+  images.folder().write("luks-1.img", raw);
+  Held held = images.open("luks-1.img", with_key(kPassphrase));
+  EXPECT_THROW(front_of(held), NeedsKey);
+}
+
+TEST(Luks, NamesACipherThatIsNotHere) {
+  KernelImages images("luks-1");
+  std::string raw = images.folder().read("luks-1.img");
+  raw.replace(8, 8, std::string("serpent\0", 8));
+  images.folder().write("luks-1.img", raw);
+  Held held = images.open("luks-1.img", with_key(kPassphrase));
+  EXPECT_THROW(
+      {
+        try {
+          front_of(held);
+        } catch (const Unsupported& error) {
+          EXPECT_NE(std::string(error.what()).find("serpent-xts-plain64"), std::string::npos) << error.what();
+          throw;
+        }
+      },
+      Unsupported);
+}
+
+/// Sizes that nobody waits for or has.
+TEST(Luks, HostileDerivationsAreRefused) {
+  KernelImages images("luks-1");
+  std::string raw = images.folder().read("luks-1.img");
+  for (int i = 0; i < 4; ++i) raw[208 + 4 + i] = '\x7F';  // rounds of the first slot
+  images.folder().write("luks-1.img", raw);
+  Held held = images.open("luks-1.img", with_key(kPassphrase));
+  EXPECT_THROW(front_of(held), LimitExceeded);
+}
+
+TEST(Luks, AMirrorAGroupALockedVolumeAndAFileSystemInOneLocator) {
+  KernelImages images("gallery");
+  images.folder().write("password", std::string_view(kPassphrase));
+  auto show = [&](const std::string& member, const std::string& rest) {
+    return test::operculum(
+        {"show", images.path(member) + "/exhibits/" + rest, "--password-file", images.path("password")},
+        images.path());
+  };
+  EXPECT_EQ(show("gallery-0.part", "exhibits/hours.txt").out, "Closed until the pump is repaired.\n");
+  EXPECT_EQ(show("gallery-1.part", "before-the-storm/hours.txt").out, "Opens at nine.\n");
+  EXPECT_EQ(show("gallery-0.part", "exhibits/hall.zip/captions/crab.txt").out,
+            "The crab is older than it looks.\n");
+  images.remove("gallery-1.part");
+  Ran ran = test::operculum(
+      {"identify", images.path("gallery-0.part"), "--password-file", images.path("password")}, images.path());
+  EXPECT_NE(ran.out.find("degraded"), std::string::npos) << ran.out;
+  EXPECT_NE(ran.out.find("LUKS encrypted volume, holding a btrfs file system"), std::string::npos) << ran.out;
+}
+
+}  // namespace
+}  // namespace operculum

@@ -1,0 +1,132 @@
+// LVM2 volume groups that the kernel's device mapper filled.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include "base/text.h"
+#include "format/volume/lvm_text.h"
+#include "support/kernel_images.h"
+#include "support/system_tools.h"
+
+namespace operculum {
+namespace {
+
+using namespace test;
+
+std::size_t index_of(Container& container, const std::string& path) {
+  return static_cast<std::size_t>(&entry_at(container, path) - container.entries().data());
+}
+
+struct VolumeGroup : testing::Test {
+  KernelImages images{"lvm"};
+
+  void expect(Held& held, const std::string& volume) const {
+    const DeviceSum& wanted = device_sum("lv-" + volume);
+    DeviceSum found = sum_of_entry(*held, index_of(*held, volume));
+    EXPECT_EQ(found.size, wanted.size) << volume;
+    EXPECT_EQ(found.sha256, wanted.sha256) << volume;
+  }
+};
+
+TEST_F(VolumeGroup, EveryKindOfVolume) {
+  Held held = images.open("pv2.lv");
+  ASSERT_EQ(held.format(), "lvm2");
+  for (const char* volume :
+       {"plain", "wide", "spread", "twin", "oldtwin", "base", "basesnap", "thin", "thinsnap"})
+    expect(held, volume);
+  EXPECT_EQ(held->entries().size(), 9u);  // no parts of volumes, no pools
+  EXPECT_EQ(entry_at(*held, "basesnap").extra->type_tag, "snapshot of base");
+  EXPECT_EQ(entry_at(*held, "plain").extra->type_tag, "linear");
+  EXPECT_EQ(fact(*held, "group"), "gauge");
+  EXPECT_EQ(fact(*held, "physical volumes"), "4 of 4");
+  EXPECT_TRUE(held->findings().empty()) << held->findings().front().text;
+}
+
+TEST_F(VolumeGroup, AMissingPhysicalVolumeCostsOnlyWhatLiesOnIt) {
+  images.remove("pv1.lv");
+  Held held = images.open("pv0.lv");
+  EXPECT_EQ(fact(*held, "physical volumes"), "3 of 4");
+  EXPECT_TRUE(has_finding(*held, "is not beside this one"));
+  expect(held, "plain");
+  expect(held, "twin");
+  const Entry& spread = entry_at(*held, "spread");
+  EXPECT_TRUE(spread.is(Entry::damaged));
+  EXPECT_THROW(sum_of_entry(*held, index_of(*held, "spread")), Malformed);
+}
+
+TEST_F(VolumeGroup, ALabelThatDoesNotFitItsChecksumIsNone) {
+  std::string raw = images.folder().read("pv0.lv");
+  raw[512 + 40] ^= 1;
+  images.folder().write("pv0.lv", raw);
+  EXPECT_NE(images.open("pv0.lv").format(), "lvm2");
+}
+
+/// The text is there twice over, in each physical volume: that of another one is as good.
+TEST_F(VolumeGroup, DamagedMetadataIsTakenFromAnother) {
+  std::string raw = images.folder().read("pv0.lv");
+  for (std::size_t at = raw.find("physical_volumes", 4096); at != std::string::npos && at < 1 << 20;
+       at = raw.find("physical_volumes", at + 1))
+    raw[at] = 'X';
+  images.folder().write("pv0.lv", raw);
+  Held held = images.open("pv0.lv");
+  EXPECT_TRUE(has_finding(*held, "expected checksum"));
+  expect(held, "plain");
+}
+
+TEST(VolumeGroups, ArraysOfEveryLayout) {
+  KernelImages images("lvm-raid");
+  Held held = images.open("six3.lv");
+  std::size_t count = 0;
+  for (const Entry& entry : held->entries()) {
+    const DeviceSum& wanted = device_sum("six-" + entry.path);
+    DeviceSum found = sum_of_entry(*held, index_of(*held, entry.path));
+    EXPECT_EQ(found.size, wanted.size) << entry.path;
+    EXPECT_EQ(found.sha256, wanted.sha256) << entry.path;
+    ++count;
+  }
+  EXPECT_EQ(count, 16u);
+}
+
+TEST(VolumeGroups, ArraysWithoutTwoPhysicalVolumes) {
+  KernelImages images("lvm-raid");
+  images.remove("six1.lv");
+  images.remove("six4.lv");
+  Held held = images.open("six0.lv");
+  for (const Entry& entry : held->entries()) {
+    if (!entry.path.starts_with("raid6")) continue;
+    EXPECT_FALSE(entry.is(Entry::damaged)) << entry.path;
+    EXPECT_EQ(sum_of_entry(*held, index_of(*held, entry.path)).sha256, device_sum("six-" + entry.path).sha256)
+        << entry.path;
+  }
+  EXPECT_TRUE(entry_at(*held, "raid0").is(Entry::damaged));
+}
+
+TEST(VolumeGroupText, ValuesListsAndSections) {
+  lvm::Section all = lvm::Section::parse(
+      "# a comment\ncontents = \"Text Format Volume Group\"\nversion = 1\n"
+      "gauge {\n\tid = \"a-b\"\n\tstripes = [\n\"pv0\", 0,\n\"pv1\", 12\n]\n\tempty = []\n}\n");
+  EXPECT_EQ(all.number("version"), 1u);
+  EXPECT_EQ(all.section("gauge")->text("id"), "a-b");
+  EXPECT_EQ(all.section("gauge")->list("stripes"), (std::vector<std::string>{"pv0", "0", "pv1", "12"}));
+  EXPECT_TRUE(all.section("gauge")->list("empty").empty());
+}
+
+TEST(VolumeGroupText, SaysWhereItIsWrong) {
+  auto wrong = [](std::string_view text) {
+    try {
+      lvm::Section::parse(text);
+    } catch (const Malformed& error) {
+      return std::string(error.what());
+    }
+    return std::string("nothing");
+  };
+  EXPECT_EQ(wrong("a = 1\nb 2"), "LVM2 metadata, line 2: expected \"=\" or \"{\", found \"2\"");
+  EXPECT_EQ(wrong("a {\nb = 1\n"), "LVM2 metadata, line 3: expected \"}\", found the end");
+  EXPECT_EQ(wrong("a = [ 1 2 ]"), "LVM2 metadata, line 1: expected \",\" or \"]\", found \"2\"");
+  EXPECT_EQ(wrong("a = \"x"), "LVM2 metadata, line 1: expected the end of a text, found the end");
+  std::string deep;
+  for (int i = 0; i < 20; ++i) deep += "a { ";
+  EXPECT_NE(wrong(deep).find("fewer sections"), std::string::npos);
+}
+
+}  // namespace
+}  // namespace operculum
