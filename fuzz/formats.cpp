@@ -29,7 +29,8 @@ void read_data(Stream& stream) {
 void open_and_read(const Format& format, const ContentPtr& content) {
   OpenContext context;
   context.limits.max_entries = 100'000;
-  context.keys.add({"password", "the fuzzer"});
+  // deriving a key takes as long as the input says: that is no finding
+  if (format.id != "luks" && format.id != "qcow2") context.keys.add({"password", "the fuzzer"});
   try {
     ContainerPtr container = format.open({content, "sample", nullptr}, context);
     int left = kMostEntries;
@@ -85,7 +86,9 @@ std::vector<Target> format_targets() {
   std::vector<Target> all;
   for (const Format& format : formats()) {
     all.push_back({std::string(format.id), [&format](ByteView bytes) { look_as(format, source_of(bytes)); }});
-    if (format.id == "xfs" || format.id == "btrfs")
+    constexpr std::string_view kApart[] = {"xfs", "btrfs", "f2fs", "nilfs2", "jfs",  "reiserfs",
+                                           "ufs", "minix", "hfs",  "md",     "lvm2", "luks"};
+    if (std::find(std::begin(kApart), std::end(kApart), format.id) != std::end(kApart))
       all.push_back({std::string(format.id) + "-pages",
                      [&format](ByteView bytes) { look_as(format, pages_of(bytes)); }});
   }

@@ -29,7 +29,7 @@ pages_of() {
 page, image = 4096, open(sys.argv[1], "rb")
 kept, at = [], 0
 while (data := image.read(page)) and len(kept) < 60:
-    if data.strip(b"\0") and len(data) == page: kept.append((at, data))
+    if data.strip(b"\0") and len(data) == page and not data.startswith(b"sector "): kept.append((at, data))
     at += 1
 sys.stdout.buffer.write(bytes([len(kept)]) + b"".join(n.to_bytes(4, "little") for n, _ in kept) + b"".join(d for _, d in kept))' "$1"
 }
@@ -49,7 +49,23 @@ make_pages() {
     rm -f "$whole" && truncate -s 64M "$whole"
     mkfs.btrfs -q --mixed -n 4096 --shrink --rootdir "$seeds-tree" "$whole" >/dev/null && pages_of "$whole" >"$corpus/btrfs-pages/seed" || true
   fi
-  rm -f "$whole"
+  if command -v makefs >/dev/null; then
+    mkdir -p "$corpus/ufs-pages"
+    for options in "le 1" "be 2"; do
+      set -- $options
+      makefs -t ffs -B "$1" -o "version=$2" -s 2m "$whole" "$seeds-tree" >/dev/null && pages_of "$whole" >"$corpus/ufs-pages/seed-$1" || true
+    done
+  fi
+  local set target image
+  for set in minix1:minix minix3:minix nilfs:nilfs2 jfs:jfs reiser:reiserfs f2fs:f2fs hfs:hfs md-5:md md-1-old:md md-6:md lvm:lvm2 luks-2-argon2i:luks luks-1:luks; do
+    target=${set#*:}
+    mkdir -p "$corpus/$target-pages" "$seeds-kernel"
+    rm -f "$seeds-kernel"/*
+    tar xf "tests/fixtures/kernel/${set%:*}.tar.xz" -C "$seeds-kernel"
+    image=$(ls "$seeds-kernel" | head -1)
+    pages_of "$seeds-kernel/$image" >"$corpus/$target-pages/seed-${set%:*}"
+  done
+  rm -rf "$whole" "$seeds-kernel"
 }
 
 make_seeds() {

@@ -54,6 +54,8 @@ Format vhd_format();
 Format vhdx_format();
 Format vdi_format();
 Format qed_format();
+Format cd_image_format();
+Format cue_format();
 Format vmdk_format();
 Format udif_format();
 Format android_sparse_format();

@@ -19,6 +19,8 @@ const std::vector<Format>& formats() {
       vhdx_format(),
       vdi_format(),
       qed_format(),
+      cd_image_format(),
+      cue_format(),
       vmdk_format(),
       udif_format(),
       android_sparse_format(),

@@ -151,13 +151,13 @@ TEST(Luks, AMirrorAGroupALockedVolumeAndAFileSystemInOneLocator) {
         {"show", images.path(member) + "/exhibits/" + rest, "--password-file", images.path("password")},
         images.path());
   };
-  EXPECT_EQ(show("gallery-0.part", "exhibits/hours.txt").out, "Closed until the pump is repaired.\n");
-  EXPECT_EQ(show("gallery-1.part", "before-the-storm/hours.txt").out, "Opens at nine.\n");
-  EXPECT_EQ(show("gallery-0.part", "exhibits/hall.zip/captions/crab.txt").out,
+  EXPECT_EQ(show("gallery-disk-0.img", "hall/hours.txt").out, "Closed until the pump is repaired.\n");
+  EXPECT_EQ(show("gallery-disk-1.img", "before-the-storm/hours.txt").out, "Opens at nine.\n");
+  EXPECT_EQ(show("gallery-disk-0.img", "hall/captions.zip/crab.txt").out,
             "The crab is older than it looks.\n");
-  images.remove("gallery-1.part");
+  images.remove("gallery-disk-1.img");
   Ran ran = test::operculum(
-      {"identify", images.path("gallery-0.part"), "--password-file", images.path("password")}, images.path());
+      {"identify", images.path("gallery-disk-0.img"), "--password-file", images.path("password")}, images.path());
   EXPECT_NE(ran.out.find("degraded"), std::string::npos) << ran.out;
   EXPECT_NE(ran.out.find("LUKS encrypted volume, holding a btrfs file system"), std::string::npos) << ran.out;
 }

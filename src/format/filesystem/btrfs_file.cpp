@@ -52,9 +52,12 @@ Bytes unpack_extent(ByteView packed, const FileExtent& extent, std::uint32_t pag
 
 class File final : public MappedSource {
  public:
-  File(const Volume& volume, std::vector<FileExtent> extents, std::uint64_t size)
-      : MappedSource(volume.image(), size), extents_(std::move(extents)), page_(volume.super().sectorsize) {
-    for (FileExtent& extent : extents_) place(volume, extent);
+  File(std::shared_ptr<const Volume> volume, std::vector<FileExtent> extents, std::uint64_t size)
+      : MappedSource(volume->logical(), size),
+        volume_(volume),
+        extents_(std::move(extents)),
+        page_(volume->super().sectorsize) {
+    for (const FileExtent& extent : extents_) check(extent);
   }
 
  protected:
@@ -87,8 +90,7 @@ class File final : public MappedSource {
   }
 
  private:
-  /// From logical addresses to offsets in the image.
-  static void place(const Volume& volume, FileExtent& extent) {
+  static void check(const FileExtent& extent) {
     if (extent.kind != FileExtent::Kind::plain && extent.kind != FileExtent::Kind::packed) return;
     bool packed = extent.kind == FileExtent::Kind::packed;
     if (packed && extent.stored_length > kLargestPacked)
@@ -101,19 +103,18 @@ class File final : public MappedSource {
         (extent.skip > extent.unpacked_length || extent.length > extent.unpacked_length - extent.skip))
       throw Malformed(fmt::format("btrfs extent at {}: {} bytes from {} on are more than its {}",
                                   extent.stored_at, extent.length, extent.skip, extent.unpacked_length));
-    std::uint64_t together = extent.stored_length;
-    extent.stored_at = volume.physical(extent.stored_at, together);
-    if (together < extent.stored_length) throw Malformed("btrfs extent: it leaves its chunk");
   }
 
+  std::shared_ptr<const Volume> volume_;  // whose checksums are compared
   std::vector<FileExtent> extents_;
   std::uint32_t page_;
 };
 
 }  // namespace
 
-SourcePtr make_file(const Volume& volume, std::vector<FileExtent> extents, std::uint64_t size) {
-  return std::make_shared<File>(volume, std::move(extents), size);
+SourcePtr make_file(std::shared_ptr<const Volume> volume, std::vector<FileExtent> extents,
+                    std::uint64_t size) {
+  return std::make_shared<File>(std::move(volume), std::move(extents), size);
 }
 
 }  // namespace operculum::btrfs

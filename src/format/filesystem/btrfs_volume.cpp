@@ -7,7 +7,6 @@
 #include "base/checksum.h"
 #include "base/fields.h"
 #include "base/text.h"
-#include "io/cached_source.h"
 
 namespace operculum::btrfs {
 namespace {
@@ -15,12 +14,9 @@ namespace {
 constexpr std::size_t kSumSize = 32;
 constexpr std::size_t node_header_size = 101, key_size = 17, leaf_item_size = 25, pointer_size = 33;
 constexpr std::size_t chunk_header_size = 48, stripe_size = 32;
+constexpr std::uint64_t kSumTree = 7, kSumObject = static_cast<std::uint64_t>(-10);
 constexpr unsigned kHighest = 8;  // BTRFS_MAX_LEVEL
 constexpr std::string_view kMagic = "_BHRfS_M";
-
-enum SumType : std::uint16_t { kCrc32c = 0, kXxhash = 1, kSha256 = 2, kBlake2b = 3 };
-/// Kinds of chunks: those that leave a copy of everything on each device need no other one.
-enum Profile : std::uint64_t { kRaid0 = 8, kRaid1 = 16, kDup = 32, kRaid10 = 64, kRaid5 = 128, kRaid6 = 256 };
 
 constexpr std::uint64_t kExtentTree2 = 1 << 13, kRaidStripeTree = 1 << 14;
 
@@ -28,12 +24,9 @@ Key read_key(const LittleFields& f, std::size_t at) {
   return {f.u64(at), f.u8(at + 8), f.u64(at + 9)};
 }
 
-/// Whether a block fits the checksum in its first bytes; the kinds that are not computed here fit always.
+/// Whether a block fits the checksum in its first bytes.
 bool fits_sum(ByteView block, std::uint16_t type) {
-  ByteView summed = block.subspan(kSumSize);
-  if (type == kCrc32c) return ~crc32c(~0U, summed) == load_little<std::uint32_t>(block.data());
-  if (type == kSha256) return to_hex(block.first(kSumSize)) == sha256_hex(summed);
-  return true;
+  return has_sum(type, block.subspan(kSumSize), block.first(kSumSize));
 }
 
 Timestamp time_of(const LittleFields& f, std::size_t at) {
@@ -96,83 +89,83 @@ Superblock read_superblock(ByteView bytes) {
   return s;
 }
 
-Volume::Volume(SourcePtr image) : image_(std::move(image)), meta_(make_cached(image_)) {
-  super_ = read_superblock(read_exactly(*meta_, kSuperAt, kSuperSize, "btrfs superblock"));
+Volume::Volume(Superblock super, Devices devices)
+    : super_(std::move(super)), chunks_(std::make_shared<Chunks>(std::move(devices))) {
   if ((super_.incompat & (kExtentTree2 | kRaidStripeTree)) != 0)
     throw Unsupported(fmt::format("btrfs with the features 0x{:x}", super_.incompat));
   LittleFields f(super_.first_chunks, "btrfs chunks");
   for (std::size_t at = 0; at + key_size + chunk_header_size <= f.size();) {
     Key key = read_key(f, at);
     std::size_t stripes = f.u16(at + key_size + 44), size = chunk_header_size + stripes * stripe_size;
-    add_chunk(key, f.bytes(at + key_size, size));
+    chunks_->add(key.offset, f.bytes(at + key_size, size));
     at += key_size + size;
   }
-  std::vector<Chunk> first = chunks_;
   std::vector<std::pair<Key, Bytes>> found;
   each_item(super_.chunk_root, {kFirstFree, kChunkItem, 0}, {kFirstFree, kChunkItem, UINT64_MAX},
             [&](const Item& item) {
               found.emplace_back(item.key, Bytes(item.data.begin(), item.data.end()));
               return true;
             });
-  chunks_.clear();
-  elsewhere_ = false;
-  for (const auto& [key, data] : found) add_chunk(key, data);
-  if (chunks_.empty()) chunks_ = first;
+  if (!found.empty()) chunks_->clear();
+  for (const auto& [key, data] : found) chunks_->add(key.offset, data);
+  try {
+    sums_ = subvolume(kSumTree);
+  } catch (const Malformed&) {  // told by whoever reads the tree of roots for what is wanted
+  }
+  logical_ = std::make_shared<SummedData>(
+      chunks_, super_.sum_type, super_.sectorsize,
+      [this](std::uint64_t logical, std::size_t count) { return find_sums(logical, count); });
 }
 
-void Volume::add_chunk(const Key& key, ByteView item) {
-  LittleFields f(item, "btrfs chunk");
-  Chunk chunk{key.offset, f.u64(0), 0};
-  std::uint64_t profile = f.u64(24);
-  std::size_t stripes = f.u16(44);
-  bool whole = (profile & (kRaid0 | kRaid10 | kRaid5 | kRaid6)) == 0 || stripes == 1;
-  bool here = false;
-  for (std::size_t i = 0; whole && !here && i < stripes; ++i) {
-    std::size_t at = chunk_header_size + i * stripe_size;
-    here = f.u64(at) == super_.device;
-    chunk.physical = f.u64(at + 8);
-  }
-  if (!here) {
-    elsewhere_ = true;
-    return;
-  }
-  if (chunk.length == 0 || chunk.logical + chunk.length < chunk.logical ||
-      chunk.physical + chunk.length < chunk.physical)
-    throw Malformed(
-        fmt::format("btrfs chunk at {}: its length {} leads nowhere", chunk.logical, chunk.length));
-  auto place = std::upper_bound(chunks_.begin(), chunks_.end(), chunk.logical,
-                                [](std::uint64_t at, const Chunk& one) { return at < one.logical; });
-  chunks_.insert(place, chunk);
-}
-
-std::uint64_t Volume::physical(std::uint64_t logical, std::uint64_t& length) const {
-  auto behind = std::upper_bound(chunks_.begin(), chunks_.end(), logical,
-                                 [](std::uint64_t at, const Chunk& one) { return at < one.logical; });
-  if (behind != chunks_.begin()) {
-    const Chunk& chunk = *(behind - 1);
-    std::uint64_t within = logical - chunk.logical;
-    if (within < chunk.length) {
-      length = std::min(length, chunk.length - within);
-      return chunk.physical + within;
-    }
-  }
-  if (elsewhere_)
-    throw Unsupported(fmt::format("btrfs over several devices: address {} has no copy on this one ({} of {})",
-                                  logical, super_.device, super_.devices));
-  throw Malformed(fmt::format("btrfs: no chunk covers the address {}", logical));
-}
-
-Bytes Volume::node(std::uint64_t at, unsigned level) const {
-  std::uint64_t length = super_.nodesize, place = physical(at, length);
-  if (length < super_.nodesize) throw Malformed(fmt::format("btrfs: the node at {} leaves its chunk", at));
-  Bytes raw = read_exactly(*meta_, place, super_.nodesize, "btrfs node");
-  LittleFields f(raw, "btrfs node", place);
+Bytes Volume::read_node(std::uint64_t at, unsigned level, std::size_t copy) const {
+  Bytes raw(super_.nodesize);
+  chunks_->read(at, raw, copy);
+  LittleFields f(raw, "btrfs node", at);
   if (!fits_sum(raw, super_.sum_type))
-    throw Malformed(fmt::format("btrfs node at offset {}: it does not fit its checksum", place));
+    throw Malformed(fmt::format("btrfs node at address {}: it does not fit its checksum", at));
   if (f.u64(48) != at || f.u8(100) != level)
-    throw Malformed(fmt::format("btrfs node at offset {}: expected bytenr {} and level {}, found {} and {}",
-                                place, at, level, f.u64(48), f.u8(100)));
+    throw Malformed(fmt::format("btrfs node at address {}: expected bytenr {} and level {}, found {} and {}",
+                                at, at, level, f.u64(48), f.u8(100)));
   return raw;
+}
+
+/// Another copy is read where one is damaged.
+BytesPtr Volume::node(std::uint64_t at, unsigned level) const {
+  BytesPtr found = nodes_.get(at, [&] {
+    for (std::size_t copy = 0, copies = chunks_->copies(at);; ++copy) {
+      try {
+        return read_node(at, level, copy);
+      } catch (const Malformed&) {
+        if (copy + 1 == copies) throw;
+      }
+    }
+  });
+  if (LittleFields(*found, "btrfs node", at).u8(100) != level)  // it is kept for another place in the tree
+    throw Malformed(fmt::format("btrfs node at address {}: expected level {}", at, level));
+  return found;
+}
+
+/// An item has the checksums of many sectors, one after another, from the address in its key on.
+SectorSums Volume::find_sums(std::uint64_t logical, std::size_t count) const {
+  const std::size_t size = sum_size(super_.sum_type);
+  SectorSums out{Bytes(count * size), std::vector<bool>(count)};
+  if (!sums_) return out;
+  std::uint64_t end = logical + count * super_.sectorsize;
+  // one that begins in front may reach here: as far as a node may hold checksums
+  std::uint64_t reach = std::uint64_t{super_.nodesize} / size * super_.sectorsize;
+  each_item(*sums_, {kSumObject, kExtentSum, logical - std::min(logical, reach)},
+            {kSumObject, kExtentSum, end - 1}, [&](const Item& item) {
+              for (std::size_t i = 0; (i + 1) * size <= item.data.size(); ++i) {
+                std::uint64_t at = item.key.offset + i * super_.sectorsize;
+                if (at < logical || at >= end) continue;
+                std::size_t index = static_cast<std::size_t>((at - logical) / super_.sectorsize);
+                out.there[index] = true;
+                std::copy_n(item.data.begin() + static_cast<std::ptrdiff_t>(i * size), size,
+                            out.sums.begin() + static_cast<std::ptrdiff_t>(index * size));
+              }
+              return true;
+            });
+  return out;
 }
 
 /// What a visit carries down. Keys must rise from item to item: a node that is in the tree twice ends it.
@@ -184,8 +177,8 @@ struct Volume::Walk {
 };
 
 bool Volume::walk(Walk& walk, std::uint64_t at, unsigned level) const {
-  Bytes raw = node(at, level);
-  LittleFields f(raw, "btrfs node", at);
+  BytesPtr raw = node(at, level);
+  LittleFields f(*raw, "btrfs node", at);
   std::size_t count = f.u32(96), entry = level == 0 ? leaf_item_size : pointer_size;
   if (count > (super_.nodesize - node_header_size) / entry)
     throw Malformed(fmt::format("btrfs node at {}: expected at most {} items, found {}", at,
@@ -236,6 +229,26 @@ std::optional<Tree> Volume::subvolume(std::uint64_t number) const {
     return true;
   });
   return found;
+}
+
+void Volume::snapshots(const std::function<void(const Snapshot&)>& take) const {
+  constexpr std::uint64_t kLastFree = static_cast<std::uint64_t>(-256);
+  constexpr std::size_t flags_at = 208, parent_uuid_at = 263, otime_at = 339, root_item_size = 439,
+                        backref_size = 18;
+  std::vector<Snapshot> found;
+  each_item(super_.root, {kFirstFree, 0, 0}, {kLastFree, 255, UINT64_MAX}, [&](const Item& item) {
+    if (item.key.type == kRootItem && item.data.size() >= root_item_size) {
+      LittleFields f(item.data, "btrfs root item");
+      ByteView parent = f.bytes(parent_uuid_at, 16);
+      if (std::all_of(parent.begin(), parent.end(), [](Byte b) { return b == 0; })) return true;
+      found.push_back({item.key.objectid, "", time_of(f, otime_at), (f.u64(flags_at) & 1) != 0});
+    } else if (item.key.type == kRootBackref && !found.empty() && found.back().number == item.key.objectid) {
+      LittleFields f(item.data, "btrfs root backref");
+      found.back().name = f.text(backref_size, f.u16(16));
+    }
+    return true;
+  });
+  for (const Snapshot& one : found) take(one);
 }
 
 Inode Volume::inode(const Tree& tree, std::uint64_t number) const {
@@ -302,7 +315,7 @@ SourcePtr Volume::data(const Tree& tree, const Inode& inode) const {
               extents.push_back(std::move(out));
               return true;
             });
-  return make_file(*this, std::move(extents), inode.size);
+  return make_file(shared_from_this(), std::move(extents), inode.size);
 }
 
 void each_name(ByteView item, const std::function<void(const Named&)>& visit) {

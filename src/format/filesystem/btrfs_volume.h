@@ -6,6 +6,7 @@
 
 #include "base/time.h"
 #include "container/container.h"
+#include "format/filesystem/btrfs_sums.h"
 
 namespace operculum::btrfs {
 
@@ -32,7 +33,9 @@ enum ItemType : std::uint8_t {
   kXattrItem = 24,
   kDirIndex = 96,
   kExtentData = 108,
+  kExtentSum = 128,
   kRootItem = 132,
+  kRootBackref = 144,
   kChunkItem = 228,
 };
 
@@ -60,15 +63,18 @@ struct Superblock {
   Bytes first_chunks;  ///< sys_chunk_array
 };
 
-/// A stretch of logical addresses on this device.
-struct Chunk {
-  std::uint64_t logical = 0, length = 0, physical = 0;
-};
-
 struct Inode {
   std::uint64_t number = 0, size = 0, bytes = 0, device = 0, flags = 0;
   std::uint32_t links = 0, uid = 0, gid = 0, mode = 0;
   Timestamp accessed, changed, modified, created;
+};
+
+/// A subvolume that began as a copy of another one.
+struct Snapshot {
+  std::uint64_t number = 0;
+  std::string name;
+  Timestamp made;
+  bool read_only = false;
 };
 
 /// One item, while it is visited.
@@ -80,40 +86,42 @@ struct Item {
 /// Throws Malformed unless the bytes, those from 64 KiB on, are a superblock that makes sense.
 Superblock read_superblock(ByteView bytes);
 
-/// The trees of a btrfs file system, on one device.
-class Volume {
+/// The trees of a btrfs file system. Files keep it.
+class Volume : public std::enable_shared_from_this<Volume> {
  public:
-  /// Throws Malformed, Unsupported.
-  explicit Volume(SourcePtr image);
+  /// `devices` are those that are there, this one too. Throws Malformed, Unsupported.
+  Volume(Superblock super, Devices devices);
 
   const Superblock& super() const { return super_; }
-  const SourcePtr& image() const { return image_; }
+  /// The data of files, by logical address; compared with its checksums.
+  const SourcePtr& logical() const { return logical_; }
 
   /// Visits the items from `first` to `last`, by rising key, until the visitor says no. Throws Malformed
-  /// where a node is damaged, Unsupported where it lies on another device.
+  /// where a node is damaged or lies on a device that is not there.
   void each_item(const Tree& tree, const Key& first, const Key& last,
                  const std::function<bool(const Item&)>& visit) const;
 
   /// The tree of a subvolume; nothing when there is none of that number.
   std::optional<Tree> subvolume(std::uint64_t number) const;
 
+  /// All snapshots, by rising number.
+  void snapshots(const std::function<void(const Snapshot&)>& take) const;
+
   Inode inode(const Tree& tree, std::uint64_t number) const;
   SourcePtr data(const Tree& tree, const Inode& inode) const;
 
-  /// Where a logical stretch lies in the image: `length` is cut to what lies together. Throws Malformed,
-  /// Unsupported.
-  std::uint64_t physical(std::uint64_t logical, std::uint64_t& length) const;
-
  private:
-  Bytes node(std::uint64_t at, unsigned level) const;
-  void add_chunk(const Key& key, ByteView item);
+  BytesPtr node(std::uint64_t at, unsigned level) const;
+  Bytes read_node(std::uint64_t at, unsigned level, std::size_t copy) const;
+  SectorSums find_sums(std::uint64_t logical, std::size_t count) const;
   struct Walk;
   bool walk(Walk& walk, std::uint64_t at, unsigned level) const;
 
-  SourcePtr image_, meta_;
   Superblock super_;
-  std::vector<Chunk> chunks_;  // by logical address
-  bool elsewhere_ = false;     // there are chunks that this device has no whole copy of
+  std::shared_ptr<Chunks> chunks_;
+  std::optional<Tree> sums_;  // the tree of checksums
+  SourcePtr logical_;
+  mutable BlockCache nodes_{16 << 20};
 };
 
 /// An item for a name: what it stands for, and for attributes the value.
@@ -135,6 +143,6 @@ struct FileExtent {
   std::uint64_t unpacked_length = 0, skip = 0;  ///< of the whole extent; bytes of it in front of the file's
   Bytes inline_data = {};
 };
-SourcePtr make_file(const Volume& volume, std::vector<FileExtent> extents, std::uint64_t size);
+SourcePtr make_file(std::shared_ptr<const Volume> volume, std::vector<FileExtent> extents, std::uint64_t size);
 
 }  // namespace operculum::btrfs

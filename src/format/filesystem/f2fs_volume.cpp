@@ -112,7 +112,7 @@ bool Volume::read_checkpoint(std::uint64_t at, Checkpoint& out, Bytes& block) co
       own = sum_of(sum_of(own, zeros), all.subspan(one.checksum_offset + 4));
       if (!one.has(kLargeNatBitmap)) own = sum_of(kMagic, all.first(one.checksum_offset));
     }
-    return own == LittleFields(all, "F2FS checkpoint").u32(one.checksum_offset);
+    return sum_fits(own, LittleFields(all, "F2FS checkpoint").u32(one.checksum_offset));
   };
   Checkpoint last;
   if (!read(at, out) || out.total_blocks == 0 || out.total_blocks > (1U << super_.log_blocks_per_seg))

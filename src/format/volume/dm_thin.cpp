@@ -44,8 +44,8 @@ struct NodeHeader {
       field("max_entries", &NodeHeader::max_entries), field("value_size", &NodeHeader::value_size));
 };
 
-bool sum_fits(ByteView block, std::uint32_t salt) {
-  return (crc32c(~0U, block.subspan(4)) ^ salt) == load_little<std::uint32_t>(block.data());
+bool block_fits(ByteView block, std::uint32_t salt) {
+  return sum_fits(crc32c(~0U, block.subspan(4)) ^ salt, load_little<std::uint32_t>(block.data()));
 }
 
 struct Found {
@@ -62,7 +62,7 @@ Found find(const Source& metadata, std::uint64_t root, std::uint64_t key) {
     Bytes raw = read_exactly(metadata, at, kBlock, "thin metadata");
     NodeHeader head = read_structure<NodeHeader>(raw.data());
     constexpr std::uint32_t kMost = (kBlock - kKeysAt) / 16;
-    if (!sum_fits(raw, kNodeSalt) || head.blocknr != block || head.value_size != 8 ||
+    if (!block_fits(raw, kNodeSalt) || head.blocknr != block || head.value_size != 8 ||
         head.max_entries > kMost || head.nr_entries > head.max_entries)
       throw Malformed(fmt::format(
           "thin metadata at offset {}: block {} is no node of a tree or does not fit its checksum", at,
@@ -100,7 +100,7 @@ class ThinSource final : public MappedSource {
     Bytes raw = read_exactly(*metadata_, 0, kBlock, "thin metadata");
     Superblock super = read_structure<Superblock>(raw.data());
     if (super.magic != kMagic) throw Malformed("thin metadata: the magic is missing");
-    if (!sum_fits(raw, kSuperSalt))
+    if (!block_fits(raw, kSuperSalt))
       throw Malformed("thin metadata: the superblock does not fit its checksum");
     if (super.version != 1 && super.version != 2)
       throw Unsupported(fmt::format("thin metadata of version {}", super.version));

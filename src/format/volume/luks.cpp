@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "base/checksum.h"
 #include "base/error.h"
 #include "base/structure.h"
 #include "base/text.h"
@@ -116,7 +117,9 @@ Header read_second(const Source& file, std::uint64_t base, std::uint64_t at, std
   std::fill_n(summed.begin() + kSumAt, head.csum.size(), Byte{0});
   summed.insert(summed.end(), json.begin(), json.end());
   Secret own = hash_of(until_zero(head.csum_alg), summed);
-  if (own.size() > head.csum.size() || !same_secret(own.view(), ByteView(head.csum).first(own.size())))
+  bool same =
+      own.size() <= head.csum.size() && same_secret(own.view(), ByteView(head.csum).first(own.size()));
+  if (!sum_fits(same ? 1 : 0, 1))
     throw Malformed(fmt::format("LUKS2 header at offset {}: it does not fit its checksum", base + at));
   Header out;
   out.version = 2;

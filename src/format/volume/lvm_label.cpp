@@ -56,7 +56,7 @@ std::optional<Label> find_label(const Read& read) {
     LabelHeader head = read_structure<LabelHeader>(raw.data());
     constexpr std::size_t kSummedFrom = 20;
     if (head.sector != sector || as_text(head.type) != "LVM2 001" ||
-        head.crc != sum_of(ByteView(raw).subspan(kSummedFrom)))
+        !sum_fits(sum_of(ByteView(raw).subspan(kSummedFrom)), head.crc))
       continue;
     Cursor cursor(ByteView(raw).subspan(std::min<std::size_t>(head.offset, raw.size())),
                   "LVM2 physical volume header");
@@ -89,7 +89,8 @@ std::optional<std::string> read_metadata(const Source& volume, std::uint64_t at,
   if (!starts_with(ByteView(head).subspan(kMarkAt), kAreaMark))
     throw Malformed(fmt::format("LVM2 metadata area at offset {}: the mark is missing", at));
   Cursor cursor(head, "LVM2 metadata area", at);
-  if (std::uint32_t own = sum_of(ByteView(head).subspan(kSumSize)), stored = cursor.u32le(); own != stored)
+  if (std::uint32_t own = sum_of(ByteView(head).subspan(kSumSize)), stored = cursor.u32le();
+      !sum_fits(own, stored))
     throw Malformed(fmt::format("LVM2 metadata area at offset {}: expected checksum {:#x}, found {:#x}", at,
                                 own, stored));
   Location where = read_structure<Location>(head.data() + kLocationsAt);
@@ -104,7 +105,7 @@ std::optional<std::string> read_metadata(const Source& volume, std::uint64_t at,
   Bytes text = read_exactly(volume, at + where.offset, first, "LVM2 metadata");
   Bytes rest = read_exactly(volume, at + kAreaHead, where.size - first, "LVM2 metadata");
   text.insert(text.end(), rest.begin(), rest.end());
-  if (std::uint32_t own = sum_of(text); own != where.checksum)
+  if (std::uint32_t own = sum_of(text); !sum_fits(own, where.checksum))
     throw Malformed(fmt::format("LVM2 metadata at offset {}: expected checksum {:#x}, found {:#x}",
                                 at + where.offset, where.checksum, own));
   return std::string(as_text(text));

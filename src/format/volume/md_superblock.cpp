@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <bit>
 
+#include "base/checksum.h"
 #include "base/fields.h"
 #include "base/structure.h"
 
@@ -89,7 +90,7 @@ std::optional<Superblock> read_new(std::uint64_t at, std::string_view version, c
   raw.insert(raw.end(), roles.begin(), roles.end());
   Superblock out;
   constexpr std::size_t kSumAt = 216;
-  out.sum_fits = sum_without<std::endian::little>(raw, kSumAt) == s.sb_csum;
+  out.sum_fits = sum_fits(sum_without<std::endian::little>(raw, kSumAt), s.sb_csum);
   out.version = version;
   out.array = s.set_uuid;
   out.name = as_text(s.set_name).substr(0, as_text(s.set_name).find('\0'));
@@ -121,7 +122,7 @@ std::optional<Superblock> read_old(ByteView raw, std::uint64_t at) {
   bool sized = static_cast<int>(s.level) > 0;
   if (used > at || (sized && at - used > kSlack + s.chunk_size)) return std::nullopt;
   Superblock out;
-  out.sum_fits = sum_without<Order>(raw, OldSuper::sum_at) == s.sb_csum;
+  out.sum_fits = sum_fits(sum_without<Order>(raw, OldSuper::sum_at), s.sb_csum);
   out.version = "0.90";
   std::uint32_t ids[] = {s.uuid0, s.uuid1, s.uuid2, s.uuid3};
   for (std::size_t i = 0; i < 16; ++i) out.array[i] = static_cast<Byte>(ids[i / 4] >> (24 - i % 4 * 8));

@@ -168,6 +168,9 @@ class ParityArray final : public PlacedArray {
         return {.p = 0};
       case 5:  // parity last
         return {.p = data_};
+      case RaidShape::kForward:
+        member = (member + turn) % count_;
+        return {.p = (data_ + turn) % count_};
       default:
         throw Unsupported(fmt::format("RAID 5 with layout {}", shape_.layout));
     }
@@ -199,6 +202,9 @@ class ParityArray final : public PlacedArray {
         return {0, 1};
       case 5:  // parity last
         return {data_, data_ + 1};
+      case RaidShape::kForward:
+        member = (member + turn) % count_;
+        return {(data_ + turn) % count_, (data_ + 1 + turn) % count_};
       case 8:  // DDF: rotating zero restart, rotating N restart, rotating N continue
         return beside(turn, true);
       case 9:

@@ -9,6 +9,8 @@ namespace operculum {
 /// How the blocks of an array lie on its members: RAID as the Linux kernel builds it (drivers/md).
 struct RaidShape {
   static constexpr int kLinear = -1;
+  static constexpr unsigned kForward =
+      100;  ///< levels 5 and 6 of btrfs: data first, all of it moves on by one each stripe
 
   int level = 0;                  ///< kLinear, 0, 1, 4, 5, 6 or 10
   unsigned layout = 0;            ///< as the kernel numbers the layouts of that level

@@ -1,0 +1,89 @@
+#include "format/filesystem/btrfs_chunks.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/error.h"
+#include "format/volume/raid_array.h"
+
+namespace operculum::btrfs {
+namespace {
+
+constexpr std::size_t kHeaderSize = 48, kStripeSize = 32;
+
+/// Kinds of chunks (BTRFS_BLOCK_GROUP_*).
+enum Profile : std::uint64_t { kRaid0 = 8, kRaid10 = 64, kRaid5 = 128, kRaid6 = 256 };
+constexpr std::uint64_t kStriped = kRaid0 | kRaid10 | kRaid5 | kRaid6;
+
+/// The chunk's stripes as an array's members.
+RaidShape shape_of(std::uint64_t profile, std::uint64_t stripe, std::uint64_t length, std::size_t members) {
+  if ((profile & kRaid0) != 0) return {0, 0, stripe, length / members};
+  if ((profile & kRaid10) != 0) {
+    constexpr unsigned kTwoNear = 0x102;
+    return {10, kTwoNear, stripe, length * 2 / members};
+  }
+  std::size_t parity = (profile & kRaid6) != 0 ? 2 : 1;
+  if (members <= parity)
+    throw Malformed(fmt::format("btrfs chunk: {} stripes are too few for parity", members));
+  return {parity == 2 ? 6 : 5, RaidShape::kForward, stripe, length / (members - parity)};
+}
+
+}  // namespace
+
+void Chunks::add(std::uint64_t logical, ByteView item) {
+  LittleFields f(item, "btrfs chunk");
+  Chunk chunk{logical, f.u64(0), {}};
+  std::uint64_t stripe = f.u64(16), profile = f.u64(24);
+  std::size_t count = f.u16(44);
+  if (chunk.length == 0 || chunk.logical + chunk.length < chunk.logical || count == 0)
+    throw Malformed(fmt::format("btrfs chunk at {}: its length {} leads nowhere", logical, chunk.length));
+  bool striped = (profile & kStriped) != 0 && count > 1;
+  RaidShape shape = striped ? shape_of(profile, stripe, chunk.length, count) : RaidShape{};
+  std::uint64_t each = striped ? shape.member_size : chunk.length;
+  std::vector<SourcePtr> parts;
+  for (std::size_t i = 0; i < count; ++i) {
+    std::size_t at = kHeaderSize + i * kStripeSize;
+    std::uint64_t physical = f.u64(at + 8);
+    if (physical + each < physical)
+      throw Malformed(fmt::format("btrfs chunk at {}: its length {} leads nowhere", logical, chunk.length));
+    auto device = devices_.find(f.u64(at));
+    parts.push_back(device == devices_.end() ? nullptr : make_slice(device->second, physical, each));
+  }
+  chunk.copies =
+      striped ? std::vector<SourcePtr>{make_raid_array(shape, std::move(parts))} : std::move(parts);
+  auto place = std::upper_bound(chunks_.begin(), chunks_.end(), logical,
+                                [](std::uint64_t at, const Chunk& one) { return at < one.logical; });
+  chunks_.insert(place, std::move(chunk));
+}
+
+const Chunks::Chunk& Chunks::at(std::uint64_t logical) const {
+  auto behind = std::upper_bound(chunks_.begin(), chunks_.end(), logical,
+                                 [](std::uint64_t at, const Chunk& one) { return at < one.logical; });
+  if (behind == chunks_.begin() || logical - (behind - 1)->logical >= (behind - 1)->length)
+    throw Malformed(fmt::format("btrfs: no chunk covers the address {}", logical));
+  return *(behind - 1);
+}
+
+std::size_t Chunks::copies(std::uint64_t logical) const {
+  return at(logical).copies.size();
+}
+
+void Chunks::read(std::uint64_t logical, ByteSpan out, std::size_t copy) const {
+  while (!out.empty()) {
+    const Chunk& chunk = at(logical);
+    std::uint64_t within = logical - chunk.logical;
+    ByteSpan part =
+        out.first(static_cast<std::size_t>(std::min<std::uint64_t>(out.size(), chunk.length - within)));
+    const SourcePtr& source = chunk.copies[copy % chunk.copies.size()];
+    if (!source)
+      throw Malformed(
+          fmt::format("btrfs: what lies at the address {} is on a device that is not there", logical));
+    if (source->read_at(within, part) < part.size())
+      throw CutShort(fmt::format("btrfs: what lies at the address {} is cut short", logical));
+    logical += part.size();
+    out = out.subspan(part.size());
+  }
+}
+
+}  // namespace operculum::btrfs
