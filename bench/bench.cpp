@@ -175,7 +175,8 @@ int main(int argc, char** argv) {
   if (argc < 2) {
     fmt::print(
         "usage: operculum_bench PROGRAM [FOLDER "
-        "[show|identify|list|layout|zip|stored|tar|ext|squashfs|folders|one|nested|mszip|lzx|lanes|msi|xz|xz-"
+        "[show|identify|list|layout|zip|stored|tar|ext|xfs|btrfs|luks|squashfs|folders|one|nested|mszip|lzx|"
+        "lanes|msi|xz|xz-"
         "one|bzip2|deb|compare|find-like|find-text|catalogue|catalogue-again|search|jffs2|uefi|rebuild|"
         "rebuild-whole|pack|"
         "convert]]\n");

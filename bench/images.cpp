@@ -1,6 +1,7 @@
 #include "images.h"
 
 #include <fcntl.h>
+#include <openssl/evp.h>
 
 #include <fstream>
 
@@ -82,6 +83,78 @@ void unpack_ext(Measure& m) {
               },
               {m.program, "unpack", "-q", image, "--into", m.out() + "/x"});
   }
+  std::filesystem::remove(image);
+}
+
+/// A file system that the kernel filled from a folder of 20,000 files, 1 GiB in all; both sides start cold.
+void unpack_written(Measure& m, const char* type, const std::string& options, double goal) {
+  constexpr int kFiles = 20'000;
+  std::string what = fmt::format("unpack a 1 GiB {} image of 20,000 files (cp -r, cold)", type);
+  if (!may_mount(what)) return;
+  std::string image = m.folder + "/written.img", point = m.folder + "/filled";
+  std::filesystem::create_directories(point);
+  write_file(image, {});
+  std::filesystem::resize_file(image, std::uint64_t{2} << 30);
+  run({fmt::format("mkfs.{}", type), "-q", image});
+  if (run({"mount", "-t", type, "-o", "loop" + options, image, point}).exit_code != 0) {
+    fmt::print("{:<58} skipped: this kernel does not mount it\n", what);
+    return;
+  }
+  Measure::forked([&] {
+    for (int i = 0; i < kFiles; ++i) {
+      std::string folder = fmt::format("{}/{}", point, i / 200);
+      if (i % 200 == 0) std::filesystem::create_directories(folder);
+      write_file(fmt::format("{}/{}.bin", folder, i), half_noise(52'000, static_cast<std::uint32_t>(i)));
+    }
+  });
+  run({"umount", point});
+  auto baseline = [&] {
+    Mounted mounted(m.folder, image, type);
+    forget_caches();
+    return run({"cp", "-r", mounted.path(), m.out() + "/copy"}).seconds;
+  };
+  m.compare(what, goal, baseline, {m.program, "unpack", "-q", image, "--into", m.out() + "/x"});
+  std::filesystem::remove(image);
+}
+
+void unpack_xfs(Measure& m) {
+  unpack_written(m, "xfs", "", 1.2);
+}
+void unpack_btrfs(Measure& m) {
+  unpack_written(m, "btrfs", ",compress-force=zstd", 0.6);
+}
+
+/// The baseline decrypts as many sectors of memory, and reads the key in no time.
+void decrypt_luks(Measure& m) {
+  constexpr std::size_t kSize = std::size_t{1} << 30, kSector = 512;
+  std::string image = m.folder + "/luks.img", key = m.folder + "/key";
+  write_file(key, to_bytes("ebb and flow"));
+  write_file(image, {});
+  std::filesystem::resize_file(image, kSize + (std::uint64_t{16} << 20));
+  if (run({"cryptsetup", "luksFormat", "-q", "--type", "luks2", "--pbkdf", "pbkdf2",
+           "--pbkdf-force-iterations", "1000", image, key})
+          .exit_code != 0) {
+    fmt::print("{:<58} skipped: cryptsetup is not there\n", "decrypt a 1 GiB LUKS2 volume");
+    return;
+  }
+  auto baseline = [&] {
+    Bytes secret = noise(64), buffer(1 << 20);
+    EVP_CIPHER_CTX* context = EVP_CIPHER_CTX_new();
+    EVP_DecryptInit_ex(context, EVP_aes_256_xts(), nullptr, secret.data(), nullptr);
+    for (std::uint64_t sector = 0; sector < kSize / kSector;) {
+      for (std::size_t at = 0; at < buffer.size(); at += kSector, ++sector) {
+        Byte vector[16] = {};
+        for (std::size_t i = 0; i < 8; ++i) vector[i] = static_cast<Byte>(sector >> (8 * i));
+        int length = 0;
+        EVP_DecryptInit_ex(context, nullptr, nullptr, nullptr, vector);
+        EVP_DecryptUpdate(context, buffer.data() + at, &length, buffer.data() + at, kSector);
+      }
+    }
+    EVP_CIPHER_CTX_free(context);
+  };
+  m.compare("decrypt a 1 GiB LUKS2 volume (OpenSSL's AES-XTS)", 1.2,
+            [&] { return Measure::forked(baseline); },
+            {m.program, "show", image + "/luks.raw", "--password-file", key});
   std::filesystem::remove(image);
 }
 
@@ -202,6 +275,9 @@ void measure_images(Measure& measure, std::string_view only) {
   const Measure::Row all[] = {{"one", show_one},
                               {"nested", show_nested_image},
                               {"ext", unpack_ext},
+                              {"xfs", unpack_xfs},
+                              {"btrfs", unpack_btrfs},
+                              {"luks", decrypt_luks},
                               {"squashfs", unpack_squashfs},
                               {"folders", list_folders}};
   measure.run_rows(all, only);

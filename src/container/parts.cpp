@@ -105,18 +105,25 @@ class OpenedEntries {
   std::map<std::size_t, SourcePtr> opened_;
 };
 
-/// The entry of that path in the disk that `outer` is; null where it is no disk, or has none.
-SourcePtr same_entry_in(const SourcePtr& outer, const std::string& name, const std::string& path,
-                        OpenContext& context) {
-  Opened opened = open_container({make_content(outer), name}, context);
-  if (!opened.container ||
-      (opened.format->family != "disk image" && opened.format->family != "partition table"))
-    return nullptr;
-  bool single = opened.format->single_stream;
-  std::span<const Entry> entries = opened.container->entries();
-  for (std::size_t i = 0; i < entries.size(); ++i)
-    if (single || entries[i].path == path) return random_access(*opened.container->content(i), context.spool);
-  return nullptr;
+/// What lies beside an entry of a disk in another disk: of a wrapper the disk in it, of a partition table
+/// every partition.
+std::vector<Candidate> candidates_in(const Candidate& outer, bool wrapper, OpenContext& context) {
+  std::vector<Candidate> out;
+  try {
+    SourcePtr source = outer.open();
+    if (!source) return out;
+    Opened opened = open_container({make_content(source), outer.name}, context);
+    bool disk = opened.container && opened.format->family == "disk image" && opened.format->single_stream;
+    bool table = opened.container && opened.format->family == "partition table";
+    if (wrapper && !disk) return {{outer.name, [source] { return source; }}};  // a raw disk has none
+    if (!disk && !table) return out;
+    auto entries = std::make_shared<OpenedEntries>(opened.container, context);
+    for (std::size_t i = 0; i < entries->entries().size(); ++i)
+      out.push_back(
+          {outer.name + "/" + entries->entries()[i].path, [entries, i] { return entries->open(i); }});
+  } catch (const Error&) {  // what cannot be opened has nothing
+  }
+  return out;
 }
 
 }  // namespace
@@ -161,11 +168,10 @@ Beside entry_sibling(ContainerPtr container, const std::string& path, OpenContex
       if (entries[i].has_data() && folder_of(entries[i].path) == folder)
         all.push_back({entries[i].path, [opened, i] { return opened->open(i); }});
     }
+    bool wrapper = entries.size() == 1;
     for (const Candidate& disk : outer.all()) {
-      all.push_back({disk.name + "/" + path, [disk, path, &context]() -> SourcePtr {
-                       SourcePtr source = disk.open();
-                       return source ? same_entry_in(source, disk.name, path, context) : nullptr;
-                     }});
+      std::vector<Candidate> more = candidates_in(disk, wrapper, context);
+      std::move(more.begin(), more.end(), std::back_inserter(all));
     }
     return all;
   };

@@ -11,9 +11,9 @@ SourcePtr open_with_parts(const std::string& path, unsigned& count);
 /// The plain files in the folder of `path`; hidden ones and links are not there.
 Beside file_sibling(const std::string& path);
 
-/// The entries in the folder of `path` in a container. For one thread at a time. Of a disk, what has the same
-/// path in the disks beside its container (`outer`) is a candidate, too: members of an array lie so in
-/// several images.
+/// The entries in the folder of `path` in a container. For one thread at a time. What is in the disks beside
+/// its container
+/// (`outer`) are candidates, too: members of an array lie so in several images.
 Beside entry_sibling(ContainerPtr container, const std::string& path, OpenContext& context,
                      Beside outer = {});
 

@@ -54,6 +54,7 @@ Format vhd_format();
 Format vhdx_format();
 Format vdi_format();
 Format qed_format();
+Format sparse_bundle_format();
 Format cd_image_format();
 Format cue_format();
 Format vmdk_format();

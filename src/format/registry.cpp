@@ -19,6 +19,7 @@ const std::vector<Format>& formats() {
       vhdx_format(),
       vdi_format(),
       qed_format(),
+      sparse_bundle_format(),
       cd_image_format(),
       cue_format(),
       vmdk_format(),

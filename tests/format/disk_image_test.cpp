@@ -9,6 +9,7 @@
 #include "support/ext_writer.h"
 #include "support/fat_writer.h"
 #include "support/open.h"
+#include "support/system_tools.h"
 #include "support/temp_folder.h"
 
 namespace operculum {
@@ -181,10 +182,20 @@ TEST(Qcow2, NamesItsSnapshots) {
       facts.end());
 }
 
-TEST(Qcow2, NamesEncryption) {
+TEST(Qcow2, AsksForAKeyWhenTheBytesAreWanted) {
   Bytes image = make_qcow2(sample_disk());
-  image[35] = 2;
+  image[35] = 1;
+  Held held = open_bytes(image);
+  EXPECT_EQ(fact(*held, "encryption"), "AES-128 in CBC mode");
+  EXPECT_THROW(text_of(*held, 0), NeedsKey);
+}
+
+TEST(Qcow2, NamesEncryptionThatIsNotKnown) {
+  Bytes image = make_qcow2(sample_disk());
+  image[35] = 3;
   EXPECT_THROW(open_bytes(image), Unsupported);
+  image[35] = 2;  // LUKS, without its header
+  EXPECT_THROW(open_bytes(image), Malformed);
 }
 
 TEST(Vmdk, JoinsTheExtentsThatADescriptorNames) {

@@ -67,6 +67,14 @@ TEST(Vdi, TheParentIsFoundByItsIdWhateverItIsCalled) {
   EXPECT_TRUE(has_finding(*held, "its parent image is \"anything.bin\""));
 }
 
+TEST(Vdi, AParentThatWasChangedIsFoundAndTold) {
+  Bytes base = vdi({0}, {block_of('a')}, 1, 7, 0), child = vdi({kAbsent}, {}, 4, 8, 7);
+  put(base, 408, 99, 1);  // it was written to since
+  Held held = open_beside("child.vdi", {{"child.vdi", child}, {"base.vdi", base}});
+  EXPECT_EQ(text_of(*held, 0), std::string(kBlock, 'a'));
+  EXPECT_TRUE(has_finding(*held, "is not in the state that it is based on"));
+}
+
 TEST(Vdi, AMissingParentIsNoZeros) {
   Held held = open_beside("child.vdi", {{"child.vdi", vdi({kAbsent, 0}, {block_of('B')}, 4, 8, 7)}});
   EXPECT_TRUE(has_finding(*held, "with id 00000007-"));

@@ -145,5 +145,19 @@ TEST(ReadAhead, CanBeLeftEarly) {
   EXPECT_EQ(stream->read(one), 1u);
 }
 
+/// Files are read, not mapped: one that is cut while it is open ends early, and no signal comes.
+TEST(FileSource, AFileThatIsCutUnderUsEndsEarly) {
+  test::TempFolder folder;
+  std::string path = folder.write("tides.bin", ByteView(Bytes(1 << 20, 't')));
+  SourcePtr file = open_file(path);
+  Bytes out(4096);
+  ASSERT_EQ(file->read_at(900'000, out), 4096u);
+  ASSERT_EQ(truncate(path.c_str(), 500'000), 0);
+  EXPECT_EQ(file->read_at(900'000, out), 0u);
+  EXPECT_EQ(file->read_at(499'000, out), 1000u);
+  EXPECT_EQ(file->hole_at(600'000), 0u);  // what is gone is no hole
+  EXPECT_THROW(read_exactly(*file, 900'000, 10, "the tides"), Malformed);
+}
+
 }  // namespace
 }  // namespace operculum

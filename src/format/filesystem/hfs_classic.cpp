@@ -328,7 +328,7 @@ Format hfs_classic_format() {
               "data and resource forks (as NAME:rsrc), extents overflow, names in Mac OS Roman, types and "
               "creators",
           .lacks = "names in other scripts, the copy of the master directory block",
-          .suffixes = {".hfs", ".dsk"},
+          .suffixes = {".hfs"},
           .recognise = recognise_hfs_classic,
           .open = open_hfs_classic};
 }

@@ -52,7 +52,7 @@ Format cd_image_format() {
           .specification = "ECMA-130; CD-ROM XA",
           .reads = "modes 1 and 2, with and without subchannels, sectors of form 1",
           .lacks = "what sectors of form 2 hold beyond 2,048 bytes; correcting errors",
-          .suffixes = {".bin", ".img"},
+          .suffixes = {},  // .bin and .img are anything
           .single_stream = true,
           .recognise = recognise_cd_image,
           .open = open_cd_image};

@@ -64,14 +64,20 @@ std::optional<std::string> id_of(Container& image) {
   return std::nullopt;
 }
 
-bool is_one_of(const std::optional<std::string>& id, const std::vector<std::string>& wanted) {
-  return id && std::find(wanted.begin(), wanted.end(), *id) != wanted.end();
+bool is_one_of(const std::string& id, const std::vector<std::string>& wanted) {
+  return std::find(wanted.begin(), wanted.end(), id) != wanted.end();
+}
+
+bool has_one_of(Container& image, const std::vector<std::string>& wanted) {
+  for (const auto& [name, id] : image.facts())
+    if (name == kIdFact && is_one_of(id, wanted)) return true;
+  return false;
 }
 
 /// A parent that was written to since, or another image of its name, gives wrong bytes.
 void compare_id(Container& parent, const ParentImage& wanted, std::vector<Finding>& findings) {
   std::optional<std::string> id = id_of(parent);
-  if (wanted.ids.empty() || !id || is_one_of(id, wanted.ids)) return;
+  if (wanted.ids.empty() || !id || is_one_of(*id, wanted.ids)) return;
   findings.push_back(
       {Finding::Level::fault,
        fmt::format("the parent image \"{}\" beside it is not in the state that it is based on (its id "
@@ -89,8 +95,7 @@ std::optional<Candidate> find_by_id(const Input& input, OpenContext& context,
       SourcePtr file = candidate.open();
       if (!file) continue;
       Opened opened = open_container({make_content(file), candidate.name}, context);
-      if (opened.container && opened.format->family == "disk image" &&
-          is_one_of(id_of(*opened.container), ids))
+      if (opened.container && opened.format->family == "disk image" && has_one_of(*opened.container, ids))
         return candidate;
     } catch (const Error&) {  // what cannot be read is no parent
     }
@@ -136,10 +141,12 @@ SourcePtr open_parent(const Input& input, OpenContext& context, const ParentImag
   if (file && !wanted.ids.empty()) {
     Opened alone = open_container({make_content(file), name}, context);
     std::optional<std::string> id = alone.container ? id_of(*alone.container) : std::nullopt;
-    right = !id || is_one_of(id, wanted.ids);
+    right = !id || is_one_of(*id, wanted.ids);
   }
   if (!right && !wanted.ids.empty()) {
-    if (auto found = find_by_id(input, context, wanted.ids)) {
+    auto found = find_by_id(input, context, wanted.ids);
+    if (!found && !file) found = find_by_id(input, context, wanted.origins);
+    if (found) {
       file = found->open();
       name = base_name(found->name);
       findings.push_back(

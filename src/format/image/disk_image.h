@@ -13,13 +13,15 @@ struct DiskImage {
   std::optional<std::uint32_t> crc32;  ///< of all bytes, where stored
 };
 
-/// The fact by which images name the state of their contents, in lower case.
+/// The fact by which images name the state of their contents, in lower case; a second one of the name stays
+/// whatever becomes of them.
 inline constexpr std::string_view kIdFact = "id";
 
 /// The image that a differencing image is based on.
 struct ParentImage {
   std::string name;              ///< as stored, with folders of another machine
   std::vector<std::string> ids;  ///< kIdFact of the right one, any of them; empty: the format does not say
+  std::vector<std::string> origins = {};  ///< what find it also after it was changed, which is then told
 };
 
 /// A container of one entry, the disk; locators step through it.

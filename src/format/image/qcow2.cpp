@@ -13,6 +13,7 @@
 #include "format/image/image_blocks.h"
 #include "format/volume/luks.h"
 #include "io/cached_source.h"
+#include "io/locked_source.h"
 #include "io/mapped_source.h"
 
 namespace operculum {
@@ -171,29 +172,44 @@ std::vector<std::string> read_snapshots(const Source& file, const Header& header
   return out;
 }
 
-/// Clusters are encrypted by where they lie in the file; the LUKS header is a part of it.
-SourcePtr open_luks(const SourcePtr& file, SourcePtr data, const Header& header, const std::string& name,
-                    OpenContext& context, DiskImage& image) {
-  if (header.luks_at == 0)
-    throw Malformed("QCOW2 header: it is encrypted, but tells no place of a LUKS header");
+constexpr std::size_t kSector = 512;
+
+/// What an encrypted image shows once a key is there. With LUKS clusters are encrypted by where they lie in
+/// the file, and the header is a part of it; in the older way by where they lie in the disk, and the
+/// passphrase itself, filled up with zeros, is the key: nothing tells whether it is right.
+SourcePtr unlock_image(const SourcePtr& file, const SourcePtr& data, const Header& header,
+                       const SourcePtr& parent, KeyRing keys, const std::string& name) {
+  if (header.encryption == kOldAes) {
+    Key found = keys.find(name, [](const std::string&) { return KeyRing::Fit::perhaps; });
+    Secret key(16);
+    std::copy_n(found.secret.begin(), std::min(found.secret.size(), key.size()), key.span().begin());
+    return std::make_shared<QcowSource>(file, data, header, parent,
+                                        make_disk_cipher("aes-cbc-plain64", key.view(), kSector));
+  }
   luks::Header own = luks::read_header(*file, header.luks_at);
-  Secret key = luks::unlock(own, *file, header.luks_at, context.keys, name);
-  image.facts.emplace_back("encryption", fmt::format("LUKS{}, {}", own.version, escape(own.encryption)));
-  constexpr std::size_t kSector = 512;
-  std::uint64_t size = data->size() / kSector * kSector;
-  return make_decrypted(std::move(data), 0, size, make_disk_cipher(own.encryption, key.view(), kSector),
-                        kSector, 0);
+  Secret key = luks::unlock(own, *file, header.luks_at, keys, name);
+  SourcePtr plain = make_decrypted(data, 0, data->size() / kSector * kSector,
+                                   make_disk_cipher(own.encryption, key.view(), kSector), kSector, 0);
+  return std::make_shared<QcowSource>(file, plain, header, parent, nullptr);
 }
 
-/// The older way: the passphrase itself, filled up with zeros, is the key. Nothing tells whether it is right.
-std::shared_ptr<const DiskCipher> old_aes(const std::string& name, OpenContext& context, DiskImage& image) {
-  Key found = context.keys.find(name, [](const std::string&) { return KeyRing::Fit::perhaps; });
-  Secret key(16);
-  std::copy_n(found.secret.begin(), std::min(found.secret.size(), key.size()), key.span().begin());
-  image.facts.emplace_back("encryption", "AES-128 in CBC mode");
-  image.findings.push_back(
-      {Finding::Level::note, "nothing in an image encrypted like this tells whether the password is right"});
-  return make_disk_cipher("aes-cbc-plain64", key.view(), 512);
+/// Tells how an image is encrypted, and asks for a key when its bytes are wanted.
+void lock_image(DiskImage& image, const SourcePtr& file, const SourcePtr& data, const Header& header,
+                const SourcePtr& parent, const Input& input, const OpenContext& context) {
+  if (header.encryption == kLuks) {
+    if (header.luks_at == 0)
+      throw Malformed("QCOW2 header: it is encrypted, but tells no place of a LUKS header");
+    luks::Header own = luks::read_header(*file, header.luks_at);
+    image.facts.emplace_back("encryption", fmt::format("LUKS{}, {}", own.version, escape(own.encryption)));
+  } else {
+    image.facts.emplace_back("encryption", "AES-128 in CBC mode");
+    image.findings.push_back({Finding::Level::note,
+                              "nothing in an image encrypted like this tells whether the password is right"});
+  }
+  image.bytes =
+      make_locked(header.size, [file, data, header, parent, keys = context.keys, name = input.name] {
+        return unlock_image(file, data, header, parent, keys, name);
+      });
 }
 
 Match recognise_qcow2(Probe& probe) {
@@ -229,14 +245,11 @@ ContainerPtr open_qcow2(const Input& input, OpenContext& context) {
     image.findings.push_back(
         {Finding::Level::warning, fmt::format("the list of snapshots is damaged: {}", error.what())});
   }
-  std::shared_ptr<const DiskCipher> by_offset;
-  if (header.encryption == kLuks) {
-    data = open_luks(file, std::move(data), header, input.name, context, image);
-  } else if (header.encryption == kOldAes) {
-    by_offset = old_aes(input.name, context, image);
+  if (header.encryption != kPlain) {
+    lock_image(image, file, data, header, parent, input, context);
+  } else {
+    image.bytes = std::make_shared<QcowSource>(file, std::move(data), header, std::move(parent), nullptr);
   }
-  image.bytes =
-      std::make_shared<QcowSource>(file, std::move(data), header, std::move(parent), std::move(by_offset));
   return make_disk_image(input, std::move(image));
 }
 

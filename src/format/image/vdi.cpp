@@ -104,19 +104,18 @@ ContainerPtr open_vdi(const Input& input, OpenContext& context) {
   Header header = read_header(read_up_to(*file, 0, size_on_disk<Header>));
   DiskImage image;
   image.facts = {{"kind", std::string(kTypes[header.type])},
-                 {"block", fmt::format("{} bytes", header.block_size)},
-                 {"uuid", guid_text(header.id)}};
-  // a difference names its parent by both ids; the last change is what tells its state
+                 {"block", fmt::format("{} bytes", header.block_size)}};
+  // a difference names its parent by both ids; that of the last change tells its state
   if (is_written(header.changed_id)) image.facts.emplace_back(kIdFact, guid_text(header.changed_id));
+  if (is_written(header.id)) image.facts.emplace_back(kIdFact, guid_text(header.id));
   std::string_view comment = as_text(header.comment);
   if (comment = comment.substr(0, comment.find('\0')); !comment.empty())
     image.facts.emplace_back("comment", escape(comment));
   SourcePtr parent;
   if (header.type == kDifference || header.type == kUndo || is_written(header.parent_id)) {
     image.facts.emplace_back("parent", guid_text(header.parent_id));
-    std::vector<std::string> ids;
-    if (is_written(header.parent_changed_id)) ids.push_back(guid_text(header.parent_changed_id));
-    parent = open_parent(input, context, {"", std::move(ids)}, image.findings);
+    ParentImage wanted{"", {guid_text(header.parent_changed_id)}, {guid_text(header.parent_id)}};
+    parent = open_parent(input, context, wanted, image.findings);
   }
   image.bytes = std::make_shared<VdiSource>(file, header, std::move(parent));
   return make_disk_image(input, std::move(image));

@@ -1,37 +1,16 @@
 #include <fmt/format.h>
 
-#include <functional>
-#include <mutex>
-
 #include "base/text.h"
 #include "format/formats.h"
 #include "format/image/disk_image.h"
 #include "format/volume/luks.h"
+#include "io/locked_source.h"
 #include "io/spool.h"
 
 namespace operculum {
 namespace {
 
 using namespace luks;
-
-/// The decrypted disk. A key is asked for when the first byte is wanted, so that what the header says can be
-/// told without one.
-class LockedDisk final : public Source {
- public:
-  LockedDisk(std::uint64_t size, std::function<SourcePtr()> unlock)
-      : size_(size), unlock_(std::move(unlock)) {}
-  std::uint64_t size() const override { return size_; }
-  std::size_t read_at(std::uint64_t offset, ByteSpan out) const override {
-    std::call_once(unlocked_, [this] { disk_ = unlock_(); });
-    return disk_->read_at(offset, out);
-  }
-
- private:
-  std::uint64_t size_;
-  std::function<SourcePtr()> unlock_;
-  mutable std::once_flag unlocked_;
-  mutable SourcePtr disk_;
-};
 
 Match recognise_luks(Probe& probe) {
   ByteView head = probe.head(8);
@@ -68,13 +47,12 @@ ContainerPtr open_luks(const Input& input, OpenContext& context) {
   for (const std::string& text : header.warnings) image.findings.push_back({Finding::Level::warning, text});
   for (const std::string& text : header.unsupported_slots)
     image.findings.push_back({Finding::Level::note, "not tried: " + text});
-  image.bytes = std::make_shared<LockedDisk>(
-      size, [file, header, size, name = input.name, keys = context.keys]() mutable {
-        Secret key = unlock(header, *file, 0, keys, name);
-        return make_decrypted(file, header.data_at, size,
-                              make_disk_cipher(header.encryption, key.view(), header.sector_size),
-                              header.sector_size, header.first_sector);
-      });
+  image.bytes = make_locked(size, [file, header, size, name = input.name, keys = context.keys]() mutable {
+    Secret key = unlock(header, *file, 0, keys, name);
+    return make_decrypted(file, header.data_at, size,
+                          make_disk_cipher(header.encryption, key.view(), header.sector_size),
+                          header.sector_size, header.first_sector);
+  });
   return make_disk_image(input, std::move(image));
 }
 
