@@ -157,7 +157,7 @@ struct Bench : Measure {
     places.push_back(end);
     auto decode_blocks = [&] {
       OpenContext own;
-      Opened xz = open_container({make_content(open_file(card)), "card.tar.xz", nullptr}, own);
+      Opened xz = open_container({make_content(open_file(card)), "card.tar.xz"}, own);
       SourcePtr source = xz.container->content(0)->source();
       for (std::uint64_t place : places) read_up_to(*source, place, 512);
     };

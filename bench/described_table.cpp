@@ -65,8 +65,7 @@ void list_shoal_described(const std::string& path) {
   SourcePtr source = open_file(path);
   OpenContext context;
   context.limits.begin(source->size(), source->size());
-  auto container =
-      layout::open_described(plan, {make_content(source), "many.shoal", nullptr}, source, context);
+  auto container = layout::open_described(plan, {make_content(source), "many.shoal"}, source, context);
   if (container->entries().empty()) throw std::runtime_error("nothing listed");
 }
 

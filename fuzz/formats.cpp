@@ -32,7 +32,7 @@ void open_and_read(const Format& format, const ContentPtr& content) {
   // deriving a key takes as long as the input says: that is no finding
   if (format.id != "luks" && format.id != "qcow2") context.keys.add({"password", "the fuzzer"});
   try {
-    ContainerPtr container = format.open({content, "sample", nullptr}, context);
+    ContainerPtr container = format.open({content, "sample"}, context);
     int left = kMostEntries;
     container->walk([&](const Visit& visit) {
       try {

@@ -42,8 +42,8 @@ void look_at_description(ByteView bytes) {
   context.keys.add({"the fuzzer's key", "fuzz"});
   try {
     layout::Tracer tracer(100);
-    auto container = layout::open_described(compiled.plan, {make_content(source), "fuzz.bin", nullptr},
-                                            source, context, &tracer);
+    auto container =
+        layout::open_described(compiled.plan, {make_content(source), "fuzz.bin"}, source, context, &tracer);
     container->observe_all(tracer);
     std::size_t count = std::min(container->entries().size(), kMostEntries);
     for (std::size_t i = 0; i < count; ++i) {

@@ -75,7 +75,7 @@ void look(const Format& format, ByteView bytes) {
   try {
     Probe probe(before, "sample");
     if (format.recognise(probe) == Match::none) return;
-    old = format.open({make_content(before), "sample", nullptr}, context);
+    old = format.open({make_content(before), "sample"}, context);
     old->entries();
     // What is damaged may come out unreadable: then the comparison before it gets its name refuses it.
     if (old->access() != Access::random || !old->findings().empty()) return;
@@ -92,7 +92,7 @@ void look(const Format& format, ByteView bytes) {
   // From here on an Error is a finding: the program's own file must open. It is compared before it gets its
   // name, so that a person would be told; here it must not come to that.
   OpenContext again;
-  ContainerPtr now = format.open({make_content(after), "sample", nullptr}, again);
+  ContainerPtr now = format.open({make_content(after), "sample"}, again);
   for (const auto& [index, entry] : changes.replaced) {
     std::string path =
         changes.renamed.contains(index) ? changes.renamed.at(index) : old->entries()[index].path;

@@ -85,6 +85,29 @@ make_seeds() {
   if command -v mkfs.jffs2 >/dev/null; then mkfs.jffs2 -l -x zlib -r scripts -o "$seeds/jffs2-rtime" || true; fi
   if command -v fiptool >/dev/null; then fiptool create --tb-fw scripts/fuzz.sh --nt-fw scripts/lint.sh "$seeds/fip" || true; fi
   if command -v mkbootimg >/dev/null; then mkbootimg --kernel scripts/fuzz.sh --ramdisk scripts/lint.sh -o "$seeds/android-boot" || true; fi
+  # Small images of kinds that no tool here makes.
+  mkdir -p "$corpus"/{vdi,qed,cd,cue,sparse-bundle,bfs}
+  tar xf tests/fixtures/kernel/bfs.tar.xz -O >"$corpus/bfs/seed"
+  truncate -s 8192 "$corpus/bfs/seed"
+  python3 - "$corpus" <<'SMALL'
+import struct, sys
+def put(name, data): open(sys.argv[1] + '/' + name + '/seed', 'wb').write(data)
+vdi = bytearray(1024 + 512)
+struct.pack_into('<IIIII', vdi, 64, 0xBEDA107F, 0x10001, 400, 4, 0)
+struct.pack_into('<IIIIIIIQIIII', vdi, 340, 512, 1024, 0, 0, 0, 512, 0, 2048, 512, 0, 4, 1)
+vdi[392] = vdi[408] = 1; vdi[424] = vdi[440] = 2
+struct.pack_into('<IIII', vdi, 512, 0, 0xFFFFFFFF, 0xFFFFFFFE, 0)
+put('vdi', bytes(vdi))
+qed = bytearray(4096 * 3 + 64)
+struct.pack_into('<4sIIIQQQQQII', qed, 0, b'QED\0', 4096, 1, 1, 1, 0, 0, 4096, 16384, 64, 4)
+qed[64:68] = b'base'
+struct.pack_into('<Q', qed, 4096, 8192); struct.pack_into('<QQ', qed, 8192, 12288, 1)
+put('qed', bytes(qed))
+sector = b'\0' + b'\xff' * 10 + b'\0' + bytes([0, 2, 0, 1]) + b'd' * 2048
+put('cd', (sector.ljust(2352, b'e')) * 3)
+put('cue', b'FILE "a.bin" BINARY\nTRACK 01 MODE1/2352\nINDEX 01 00:00:00\nTRACK 02 AUDIO\nTITLE "b"\nINDEX 00 00:01:00\nINDEX 01 00:02:00\n')
+put('sparse-bundle', b'<plist version="1.0"><dict><key>t</key><string>com.apple.diskimage.sparsebundle</string><key>band-size</key><integer>4096</integer><key>size</key><integer>9000</integer></dict></plist>')
+SMALL
   # A description and the pack that it describes make one input of the target "layout".
   mkdir -p "$corpus/layout"
   while read -r layout pack; do
@@ -114,10 +137,12 @@ PACKS
 
 # Runs one target; its log stays.
 run_target() {
-  local target=$1 seconds=$2
+  local target=$1 seconds=$2 more=$seeds
   mkdir -p "$corpus/$target" "fuzz/corpus/$target"
+  # those of all others take the most of a minute to read, and are of no use to whoever has some
+  if ls "$corpus/$target"/seed* >/dev/null 2>&1; then more=; fi
   FUZZ_TARGET=$target "$program" -max_total_time="$seconds" -max_len=262144 -timeout=60 -rss_limit_mb=4096 -print_final_stats=1 \
-    -artifact_prefix="$corpus/$target-" "$corpus/$target" "fuzz/corpus/$target" "$seeds" >"$corpus/$target.log" 2>&1
+    -artifact_prefix="$corpus/$target-" "$corpus/$target" "fuzz/corpus/$target" $more >"$corpus/$target.log" 2>&1
 }
 
 # The smallest inputs that reach what the target's whole corpus reaches, as far as they are small.

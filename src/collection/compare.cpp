@@ -313,7 +313,7 @@ class Comparer {
     place.content = side.content(item);
     for (std::size_t depth = depth_;; ++depth) {
       check_depth(depth, reading_.context.limits);
-      Opened opened = open_container({place.content, place.name, nullptr}, reading_.context);
+      Opened opened = open_container({place.content, place.name}, reading_.context);
       place.content = opened.content;
       if (!opened.container) return place;
       place.entry.reset();

@@ -294,7 +294,7 @@ class Finder {
     if (format == nullptr) return nullptr;
     ++trials_;
     try {
-      ContainerPtr container = format->open({make_content(part), "", nullptr}, context_);
+      ContainerPtr container = format->open({make_content(part), ""}, context_);
       if (format->family == "firmware") {
         for (const Entry& entry : container->entries()) {
           if (entry.stored_size != Entry::kUnknownSize && entry.offset < UINT64_MAX - entry.stored_size)

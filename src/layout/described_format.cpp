@@ -60,7 +60,7 @@ Match recognise_described(const std::shared_ptr<const Plan>& plan, Chosen chosen
   if (!source) return strong ? match : Match::none;  // only a front is there: opening will tell
   OpenContext context;
   try {
-    open_described(plan, {make_content(source), probe.name(), nullptr}, source, context);
+    open_described(plan, {make_content(source), probe.name()}, source, context);
   } catch (const Malformed& error) {  // cut downloads, too: nothing else will claim them
     return strong ? almost(error.what()) : Match::none;
   } catch (const Error&) {

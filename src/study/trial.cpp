@@ -33,7 +33,7 @@ Trial try_draft(const std::string& draft, const Subject& subject, OpenContext& c
   }
   layout::Tracer tracer(0);
   try {
-    Input input{make_content(subject.source), subject.name, nullptr};
+    Input input{make_content(subject.source), subject.name};
     auto container = layout::open_described(compiled.plan, input, subject.source, context, &tracer);
     trial.entries = container->entries().size();
     for (const Finding& finding : container->findings()) {

@@ -68,7 +68,7 @@ void check_container(const FileToMake& what, const SourcePtr& made, OpenContext&
   plan.changes.added = what.entries;
   plan.source = made;
   if (what.container->single_stream) {  // its one entry has a name of the reader's
-    Input input{make_content(made), layer.name, nullptr};
+    Input input{make_content(made), layer.name};
     plan.changes.added.at(0).path = what.container->open(input, context)->entries()[0].path;
   }
   check_plan(layer, plan, false, context, progress);

@@ -40,7 +40,7 @@ class PlanCheck {
   PlanCheck(const RebuildLayer& layer, const PlannedLayer& plan, bool quick, OpenContext& context,
             Progress& progress)
       : layer_(layer), plan_(plan), quick_(quick), progress_(progress) {
-    Input input{make_content(plan.source), layer.name, nullptr};
+    Input input{make_content(plan.source), layer.name};
     after_ = layer.format->open(input, context)->written_as();
   }
 

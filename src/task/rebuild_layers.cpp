@@ -77,7 +77,7 @@ RebuildLayer prepare_layer(const Layer& layer, OpenContext& context) {
   RebuildLayer out{layer.format, nullptr, layer.container, layer.content->source(), layer.name, 0};
   if (!out.source || out.source->costly()) {
     out.source = spool(*layer.content->stream(), context.spool);  // decoded once, however often it is read
-    out.shown = layer.format->open({make_content(out.source), layer.name, nullptr}, context);
+    out.shown = layer.format->open({make_content(out.source), layer.name}, context);
   }
   out.container = out.shown->written_as();
   return out;

@@ -101,7 +101,7 @@ class Mapper {
       }
       region.what += (region.what.empty() ? "" : ": ") + std::string(inner.format->name);
       if (depth >= kDeepest || !can_be_mapped(*inner.format)) return;
-      inner = open_container({make_content(stored), region.path, nullptr}, context_);
+      inner = open_container({make_content(stored), region.path}, context_);
       region.inner = map(*inner.container, stored, 0, depth + 1);
       move(region.inner, region.at);
     } catch (const std::exception& thrown) {

@@ -85,10 +85,10 @@ void ViewTree::look_at(ViewNode& node, const std::string& name, std::size_t dept
   if (!node.open || !may_be_container(node, name)) return;
   try {
     check_depth(depth + 1, context_.limits);
-    Input input{node.open(), name, nullptr};
+    Input input{node.open(), name};
     Opened opened = open_container(input, context_);
     while (opened.container && opened.format->single_stream) {  // as locators do: what it holds stands for it
-      input = {opened.container->content(0), opened.container->entries()[0].path, nullptr};
+      input = {opened.container->content(0), opened.container->entries()[0].path};
       Opened inner = open_container(input, context_);
       if (!inner.container) break;
       opened = inner;

@@ -35,7 +35,7 @@ Cost cost_of(Bytes bytes, const std::string& name) {
   MemoryMeter meter;
   try {
     OpenContext context;
-    Opened opened = open_container({make_content(source), name, nullptr}, context);
+    Opened opened = open_container({make_content(source), name}, context);
     if (opened.container) {
       opened.container->each(Detail::all, [&](const Entry&) { ++cost.entries; });
       opened.container->find("no/such/path");

@@ -213,7 +213,7 @@ TEST(Ext, UsesTheBackupOfADamagedSuperblock) {
     return *std::find_if(formats().begin(), formats().end(), [&](const Format& one) { return one.id == id; });
   };
   ContainerPtr container =
-      formats_of("ext").open({make_content(make_memory_source(image)), "image", nullptr}, context);
+      formats_of("ext").open({make_content(make_memory_source(image)), "image"}, context);
   EXPECT_EQ(paths_of(*container), "crab");
   EXPECT_TRUE(has_finding(*container, "its backup at offset"));
 }
@@ -347,7 +347,7 @@ TEST(Hfs, UsesTheBackupHeader) {
   OpenContext context;
   auto hfs =
       std::find_if(formats().begin(), formats().end(), [](const Format& one) { return one.id == "hfsplus"; });
-  ContainerPtr container = hfs->open({make_content(make_memory_source(image)), "image", nullptr}, context);
+  ContainerPtr container = hfs->open({make_content(make_memory_source(image)), "image"}, context);
   EXPECT_EQ(text_at(*container, "crab.txt"), "pinch\n");
   EXPECT_TRUE(has_finding(*container, "its backup at the end was used"));
 }

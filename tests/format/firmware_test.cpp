@@ -270,7 +270,7 @@ TEST(VendorBoot, APageOfNothingIsRefused) {
                              [](const Format& one) { return one.id == "vendor-boot"; });
   ASSERT_NE(format, formats().end());
   OpenContext context;
-  EXPECT_THROW(format->open({make_content(make_memory_source(image.take())), "vendor.img", nullptr}, context),
+  EXPECT_THROW(format->open({make_content(make_memory_source(image.take())), "vendor.img"}, context),
                Malformed);
 }
 

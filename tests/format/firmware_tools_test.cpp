@@ -106,7 +106,7 @@ TEST(UbiTool, VolumesAndTheFileSystemInOne) {
     EXPECT_EQ(text_at(*held, "kernel"), as_text(noise(300'000, 4)));
     Held inner;
     inner.context = std::make_unique<OpenContext>();
-    inner.opened = open_container({held->content(0), "rootfs", nullptr}, *inner.context);
+    inner.opened = open_container({held->content(0), "rootfs"}, *inner.context);
     ASSERT_EQ(inner.format(), "ubifs");
     EXPECT_EQ(compare_tree(inner, tree), "");
   }

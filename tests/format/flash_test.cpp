@@ -246,7 +246,7 @@ TEST(CutFile, CutsOnlyTheFileItWasToldOf) {
   });
   EXPECT_EQ(paths_of(*held), "boot settings");
   EXPECT_EQ(text_at(*held, "settings"), as_text(flash));
-  Opened inner = open_container({held->content(1), "settings", nullptr}, *held.context);
+  Opened inner = open_container({held->content(1), "settings"}, *held.context);
   EXPECT_EQ(inner.format->id, "jffs2");
 }
 

@@ -95,7 +95,7 @@ TEST(HostileDescription, AStrangersDescriptionIsGivenNoKeyUnasked) {
   OpenContext context;
   context.keys.add({"secret", "a test"});
   auto open = [&] {
-    layout::open_described(compiled.plan, {make_content(source), "x", nullptr}, source, context)->entries();
+    layout::open_described(compiled.plan, {make_content(source), "x"}, source, context)->entries();
   };
   try {
     open();

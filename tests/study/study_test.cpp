@@ -26,7 +26,7 @@ std::vector<RandomPack::File> opened(const std::string& draft, const Bytes& byte
   if (!compiled.plan) throw std::runtime_error(compiled.problems.front().text + "\n" + draft);
   SourcePtr source = make_memory_source(bytes);
   auto container =
-      layout::open_described(compiled.plan, {make_content(source), "store.hob", nullptr}, source, context);
+      layout::open_described(compiled.plan, {make_content(source), "store.hob"}, source, context);
   std::vector<RandomPack::File> files;
   std::size_t count = container->entries().size();
   for (std::size_t i = 0; i < count; ++i)

@@ -51,14 +51,14 @@ Held open_bytes(Bytes bytes, const std::string& name, As as,
   SourcePtr source = make_memory_source(std::move(bytes));
   ContentPtr content =
       as == As::file ? make_content(source) : make_content([source] { return make_source_stream(source); });
-  held.opened = open_container({content, name, nullptr}, *held.context);
+  held.opened = open_container({content, name}, *held.context);
   return held;
 }
 
 Held open_source(SourcePtr source, const std::string& name) {
   Held held;
   held.context = std::make_unique<OpenContext>();
-  held.opened = open_container({make_content(std::move(source)), name, nullptr}, *held.context);
+  held.opened = open_container({make_content(std::move(source)), name}, *held.context);
   return held;
 }
 

@@ -27,7 +27,8 @@ struct OpenPack {
       auto found = beside.find(name);
       return found == beside.end() ? nullptr : make_memory_source(found->second);
     };
-    container = layout::open_described(plan, {make_content(source), pack.name, sibling}, source, *context);
+    container =
+        layout::open_described(plan, {make_content(source), pack.name, {sibling, {}}}, source, *context);
   }
 
   bool has_folder(const std::string& path) const {

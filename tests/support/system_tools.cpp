@@ -41,7 +41,7 @@ Held open_path(const std::string& path, const std::string& view) {
   Held held;
   held.context = std::make_unique<OpenContext>();
   held.context->view = view;
-  held.opened = open_container({make_content(open_file(path)), path, nullptr}, *held.context);
+  held.opened = open_container({make_content(open_file(path)), path}, *held.context);
   return held;
 }
 

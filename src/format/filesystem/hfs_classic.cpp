@@ -241,7 +241,8 @@ class HfsClassic final : public FileTree {
   void each_record(const Source& tree, std::string_view what, Take take) {
     Bytes head = read_exactly(tree, 0, kNode, what);
     constexpr std::size_t kFirstLeafAt = 24;
-    std::uint64_t next = BigFields(head, what).u32(kFirstLeafAt), left = tree.size() / kNode;
+    std::uint64_t next = BigFields(head, what).u32(kFirstLeafAt);
+    std::uint64_t left = std::min(tree.size(), image_->size()) / kNode;  // a tree may not have a block twice
     for (; next != 0; --left) {
       if (left == 0) throw Malformed(fmt::format("{}: its nodes form a loop", what));
       Bytes node = read_exactly(tree, next * kNode, kNode, what);

@@ -289,12 +289,14 @@ Bytes Volume::checkpoint_at(std::uint64_t number) const {
 
 void Volume::checkpoints(const std::function<void(const Checkpoint&)>& take) const {
   std::uint64_t in_block = super_.block() / super_.checkpoint_size;
+  std::uint64_t left = image_->size() / super_.checkpoint_size;  // more than the image holds are none
   for (std::uint64_t number = 1; number <= newest_;) {
     std::uint64_t at = number / in_block * super_.block();
     if (std::uint64_t hole = checkpoints_->hole_at(at); hole >= super_.block()) {
       number = (at + hole / super_.block() * super_.block()) / super_.block() * in_block;
       continue;
     }
+    if (left-- == 0) throw Malformed("NILFS2: its list of checkpoints is longer than the image");
     Checkpoint one = read_structure<Checkpoint>(checkpoint_at(number).data());
     if (one.is_there() && one.cno == number) take(one);
     ++number;

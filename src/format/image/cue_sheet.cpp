@@ -81,6 +81,7 @@ class Parser {
     };
     if (command == "FILE") {
       need(3);
+      if (out_.files.size() == kMostTracks) fail("at most 99 files", "another one");
       out_.files.push_back({words[1], words[2]});
     } else if (command == "TRACK") {
       need(3);

@@ -164,7 +164,7 @@ Member open_member(Container& members, std::string_view stem, OpenContext& conte
   for (std::size_t i = 0; i < entries.size(); ++i) {
     if (!entries[i].path.starts_with(stem)) continue;
     Unwrapped tar = unwrapped(members.content(i), context);
-    return {tar_format().open({tar.content, entries[i].path, nullptr}, context), tar.checked};
+    return {tar_format().open({tar.content, entries[i].path}, context), tar.checked};
   }
   throw Malformed(fmt::format("the package has no \"{}\": it is damaged or cut short", stem));
 }

@@ -254,8 +254,9 @@ class InstalledView final : public Container {
               ? fmt::format("its cabinet, the stream \"{}\", is not in the package", escape(name.substr(1)))
               : fmt::format("its cabinet \"{}\" is not beside the package; put it there", escape(name)));
     }
-    Input input{make_content(bytes), name,
-                [this](const std::string& sibling) { return cabinet_bytes(sibling); }};
+    Input input{make_content(bytes),
+                name,
+                {[this](const std::string& sibling) { return cabinet_bytes(sibling); }, {}}};
     cabinet.container = cab_format().open(input, context_);
     std::span<const Entry> entries = cabinet.container->entries();
     for (std::size_t i = 0; i < entries.size(); ++i) cabinet.by_name.emplace(entries[i].path, i);

@@ -62,7 +62,7 @@ Unwrapped unwrapped(ContentPtr packed, OpenContext& context) {
     if (outer.format == nullptr || !outer.format->single_stream) break;
     if (result.codec.empty()) result.codec = outer.format->id;
     result.checked |= outer.format->checks_data;
-    ContainerPtr stream = outer.format->open({result.content, "", nullptr}, context);
+    ContainerPtr stream = outer.format->open({result.content, ""}, context);
     result.content = stream->content(0);
   }
   return result;

@@ -355,7 +355,7 @@ ContainerPtr open_rpm(const Input& input, OpenContext& context) {
   SourcePtr packed = make_slice(bytes, header.end(), bytes->size() - header.end());
   Unwrapped payload = unwrapped(make_content(packed), context);
   auto files = std::make_shared<const FileTable>(header, context.limits);
-  Input inner{payload.content, input.name, nullptr};
+  Input inner{payload.content, input.name};
   ContainerPtr tree =
       make_sequence(inner, context, [files] { return std::make_unique<PayloadParser>(files); });
   auto view = std::make_shared<InstalledView>(tree, members, std::move(shared), files, payload.codec);

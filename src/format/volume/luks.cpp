@@ -15,7 +15,7 @@ namespace {
 
 constexpr std::uint64_t kSector = 512;
 constexpr std::size_t kFirstSize = 592, kSecondHead = 4096, kFirstSlots = 8;
-constexpr std::uint64_t kLargestHeader = 16 << 20;
+constexpr std::uint64_t kLargestHeader = 4 << 20;  // specification of LUKS2, table 1
 constexpr std::size_t kLargestKey = 1024, kMostStripes = 10'000;
 
 /// The head of LUKS1, but its slots.
@@ -109,7 +109,7 @@ Header read_second(const Source& file, std::uint64_t base, std::uint64_t at, std
   if (as_text(head.magic) != mark || head.version != 2 || head.hdr_offset != at)
     throw Malformed(fmt::format("LUKS2 header at offset {}: the mark is missing", base + at));
   if (head.hdr_size < kSecondHead * 2 || head.hdr_size > kLargestHeader)
-    refuse_field("LUKS2 header", base + at, &SecondHead::hdr_size, "8192 bytes to 16 MiB",
+    refuse_field("LUKS2 header", base + at, &SecondHead::hdr_size, "8192 bytes to 4 MiB",
                  fmt::format("{}", head.hdr_size));
   Bytes json = read_exactly(file, base + at + kSecondHead, head.hdr_size - kSecondHead, "LUKS2 metadata");
   constexpr std::size_t kSumAt = 448;
@@ -149,8 +149,26 @@ Header read_either(const Source& file, std::uint64_t base) {
   throw Malformed(wrong);
 }
 
-Secret derive(const Derivation& how, ByteView password, std::size_t size) {
-  if (how.kind == "pbkdf2") return derive_pbkdf2(password, how.hash, how.salt, how.rounds, size);
+/// What a header may make us do for one passphrase: slots and digests are as many as it says.
+class Budget {
+ public:
+  void spend(std::uint64_t rounds) {
+    constexpr std::uint64_t kMost = 200'000'000;  // rounds of PBKDF2, or as many blocks of Argon2
+    spent_ += std::min(rounds, kMost);
+    if (spent_ > kMost)
+      throw LimitExceeded("its key slots and digests together take more work than is done for one password");
+  }
+
+ private:
+  std::uint64_t spent_ = 0;
+};
+
+Secret derive(const Derivation& how, ByteView password, std::size_t size, Budget& budget) {
+  if (how.kind == "pbkdf2") {
+    budget.spend(how.rounds);
+    return derive_pbkdf2(password, how.hash, how.salt, how.rounds, size);
+  }
+  budget.spend(how.argon.passes * std::min<std::uint64_t>(how.argon.memory, UINT32_MAX));
   return derive_argon2(password, how.argon, how.salt, size);
 }
 
@@ -179,13 +197,13 @@ Secret join_stripes(ByteView split, const Slot& slot) {
   return out;
 }
 
-Secret key_in(const Slot& slot, const Source& file, std::uint64_t base, ByteView password) {
+Secret key_in(const Slot& slot, const Source& file, std::uint64_t base, ByteView password, Budget& budget) {
   if (slot.key_size == 0 || slot.key_size > kLargestKey || slot.stripes == 0 || slot.stripes > kMostStripes ||
       slot.area_key_size > kLargestKey)
     throw Malformed(fmt::format("LUKS slot {}: {} stripes of a key of {} bytes are not possible", slot.number,
                                 slot.stripes, slot.key_size));
   std::size_t size = slot.key_size * slot.stripes, sectors = (size + kSector - 1) / kSector * kSector;
-  Secret derived = derive(slot.derivation, password, slot.area_key_size);
+  Secret derived = derive(slot.derivation, password, slot.area_key_size, budget);
   Secret area(sectors);
   if (file.read_at(base + slot.area_at, area.span()) < size)
     throw CutShort(fmt::format("LUKS slot {} is cut short", slot.number));
@@ -193,7 +211,8 @@ Secret key_in(const Slot& slot, const Source& file, std::uint64_t base, ByteView
   return join_stripes(area.view().first(size), slot);
 }
 
-bool fits(const Digest& digest, ByteView key) {
+bool fits(const Digest& digest, ByteView key, Budget& budget) {
+  budget.spend(digest.rounds);
   Secret own = derive_pbkdf2(key, digest.hash, digest.salt, digest.rounds, digest.value.size());
   return same_secret(own.view(), digest.value);
 }
@@ -221,12 +240,20 @@ Secret unlock(const Header& header, const Source& file, std::uint64_t at, KeyRin
   if (header.digests.empty()) throw Malformed("LUKS: there is no digest to compare a key with");
   std::optional<Secret> found;
   keys.find(name, [&](const std::string& secret) {
+    Budget budget;
+    std::size_t lacking = 0;
     for (const Slot& slot : header.slots) {
-      Secret key = key_in(slot, file, at, as_bytes(secret));
+      Secret key;
+      try {
+        key = key_in(slot, file, at, as_bytes(secret), budget);
+      } catch (const Unsupported&) {  // costs no other slot
+        if (++lacking == header.slots.size()) throw;
+        continue;
+      }
       for (const Digest& digest : header.digests) {
         bool about = digest.slots.empty() ||
                      std::find(digest.slots.begin(), digest.slots.end(), slot.number) != digest.slots.end();
-        if (!about || !fits(digest, key.view())) continue;
+        if (!about || !fits(digest, key.view(), budget)) continue;
         found = std::move(key);
         return KeyRing::Fit::yes;
       }

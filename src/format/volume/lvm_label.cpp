@@ -9,9 +9,9 @@
 namespace operculum::lvm {
 namespace {
 
-constexpr std::size_t kSector = 512, kLabelSectors = 4, kIdSize = 32, kMostAreas = 64, kLocationSize = 16;
+constexpr std::size_t kSector = 512, kLabelSectors = 4, kIdSize = 32, kMostAreas = 64;
 constexpr std::size_t kAreaHead = 512, kLocationsAt = 40;
-constexpr std::uint64_t kLargestText = 64 << 20;  // bytes
+constexpr std::uint64_t kLargestText = 16 << 20;  // bytes
 constexpr std::string_view kAreaMark = " LVM2 x[5A%r0N*>";
 
 /// struct label_header.
