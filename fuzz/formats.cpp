@@ -14,30 +14,35 @@
 namespace operculum::fuzz {
 namespace {
 
-constexpr std::uint64_t kMostBytes = 4 << 20;  // of one entry's data
-constexpr int kMostEntries = 200;
+/// How much of a container is read.
+struct Most {
+  std::uint64_t bytes = 4 << 20;  // of one entry's data
+  int entries = 200;
+};
+/// Sizes that images claim are holes for the most part: zeros teach nothing.
+constexpr Most kOfPages = {128 << 10, 60};
 
-void read_data(Stream& stream) {
+void read_data(Stream& stream, std::uint64_t most) {
   Bytes block(64 * 1024);
-  for (std::uint64_t done = 0; done < kMostBytes;) {
+  for (std::uint64_t done = 0; done < most;) {
     std::size_t count = stream.read(block);
     if (count == 0) return;
     done += count;
   }
 }
 
-void open_and_read(const Format& format, const ContentPtr& content) {
+void open_and_read(const Format& format, const ContentPtr& content, const Most& most) {
   OpenContext context;
   context.limits.max_entries = 100'000;
   // deriving a key takes as long as the input says: that is no finding
   if (format.id != "luks" && format.id != "qcow2") context.keys.add({"password", "the fuzzer"});
   try {
     ContainerPtr container = format.open({content, "sample"}, context);
-    int left = kMostEntries;
+    int left = most.entries;
     container->walk([&](const Visit& visit) {
       try {
-        if (visit.stream != nullptr) read_data(*visit.stream);
-        if (visit.content) read_data(*visit.content->stream());
+        if (visit.stream != nullptr) read_data(*visit.stream, most.bytes);
+        if (visit.content) read_data(*visit.content->stream(), most.bytes);
       } catch (const Error&) {
         // a clear error is a right answer
       }
@@ -51,11 +56,11 @@ void open_and_read(const Format& format, const ContentPtr& content) {
   }
 }
 
-void look_as(const Format& format, const SourcePtr& source) {
+void look_as(const Format& format, const SourcePtr& source, const Most& most = {}) {
   Probe probe(source, "sample");
   format.recognise(probe);
-  open_and_read(format, make_content(source));
-  open_and_read(format, make_content([source] { return make_source_stream(source); }));
+  open_and_read(format, make_content(source), most);
+  open_and_read(format, make_content([source] { return make_source_stream(source); }), most);
 }
 
 SourcePtr source_of(ByteView bytes) {
@@ -90,7 +95,7 @@ std::vector<Target> format_targets() {
                                            "ufs", "minix", "hfs",  "md",     "lvm2", "luks"};
     if (std::find(std::begin(kApart), std::end(kApart), format.id) != std::end(kApart))
       all.push_back({std::string(format.id) + "-pages",
-                     [&format](ByteView bytes) { look_as(format, pages_of(bytes)); }});
+                     [&format](ByteView bytes) { look_as(format, pages_of(bytes), kOfPages); }});
   }
   static const Format searched = searched_file_format();  // not among the others
   all.push_back({"searched", [](ByteView bytes) { look_as(searched, source_of(bytes)); }});

@@ -63,13 +63,14 @@ step "One file: through wrapper, partition table, file system, SquashFS and pack
 step "The whole card, files within files" operculum list --tree --deep exhibit-card.img/kiosk
 step "Everything on the card, checked" operculum verify --deep exhibit-card.qcow2
 step "One folder of it" operculum unpack exhibit-card.qcow2/2/opt/kiosk --into unpacked/kiosk
-"$tool" unpack "$repository/tests/fixtures/kernel/gallery.tar.xz" --into . >/dev/null
+"$tool" unpack "$repository/tests/fixtures/kernel/gallery.tar.xz" --into gallery >/dev/null
 printf 'ebb and flow' >gallery-passphrase.txt
 step "The gallery's server: two disks of a mirror, a volume group, an encrypted volume, a file system" operculum identify gallery/gallery-disk-0.img --password-file gallery-passphrase.txt
 step "One file through all of it, by one locator and one passphrase" operculum show gallery/gallery-disk-0.img/exhibits/hall/captions.zip/crab.txt --password-file gallery-passphrase.txt
 step "As it was before the storm: a snapshot" operculum show gallery/gallery-disk-1.img/exhibits/before-the-storm/hours.txt --password-file gallery-passphrase.txt
 mkdir -p rescued && cp gallery/gallery-disk-1.img rescued
-step_with_code 0 "One disk alone is enough, and what is missing is told" operculum list rescued/gallery-disk-1.img --deep --password-file gallery-passphrase.txt
+step "One disk alone is enough, and what is missing is told" operculum identify rescued/gallery-disk-1.img --password-file gallery-passphrase.txt
+step "All of it from one disk, checked" operculum verify --deep rescued/gallery-disk-1.img --password-file gallery-passphrase.txt
 step "An installer: what is it, and what does it carry?" operculum identify chart-display.exe
 step "What is in the program itself" operculum list chart-display.exe
 step "What would it do to a machine? Nothing is run" operculum install-report chart-display.exe --scripts

@@ -82,6 +82,7 @@ std::vector<Candidate> files_in(const std::string& folder) {
   }
   std::sort(paths.begin(), paths.end());
   std::vector<Candidate> out;
+  out.reserve(paths.size());
   for (const std::string& path : paths) out.push_back({path, [path] { return open_file(path); }});
   return out;
 }

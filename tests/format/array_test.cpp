@@ -48,7 +48,7 @@ TEST_P(MdArray, OpensByAnyMember) {
   for (std::size_t i = 0; i < GetParam().members; ++i) {
     Held held = images.open(member(i));
     ASSERT_EQ(held.format(), "md");
-    EXPECT_EQ(fact(*held, "this member"), fmt::format("number {}", i));
+    EXPECT_EQ(fact(*held, "member"), fmt::format("number {}", i));
     EXPECT_EQ(fact(*held, "members"), fmt::format("{0} of {0}", GetParam().members));
     EXPECT_TRUE(held->findings().empty()) << held->findings().front().text;
     if (i == 0) expect_all(held);

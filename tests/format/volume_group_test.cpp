@@ -37,14 +37,14 @@ TEST_F(VolumeGroup, EveryKindOfVolume) {
   EXPECT_EQ(entry_at(*held, "basesnap").extra->type_tag, "snapshot of base");
   EXPECT_EQ(entry_at(*held, "plain").extra->type_tag, "linear");
   EXPECT_EQ(fact(*held, "group"), "gauge");
-  EXPECT_EQ(fact(*held, "physical volumes"), "4 of 4");
+  EXPECT_EQ(fact(*held, "parts"), "4 of 4");
   EXPECT_TRUE(held->findings().empty()) << held->findings().front().text;
 }
 
 TEST_F(VolumeGroup, AMissingPhysicalVolumeCostsOnlyWhatLiesOnIt) {
   images.remove("pv1.lv");
   Held held = images.open("pv0.lv");
-  EXPECT_EQ(fact(*held, "physical volumes"), "3 of 4");
+  EXPECT_EQ(fact(*held, "parts"), "3 of 4");
   EXPECT_TRUE(has_finding(*held, "is not beside this one"));
   expect(held, "plain");
   expect(held, "twin");

@@ -31,8 +31,10 @@ Pool find_devices(const Input& input, const SourcePtr& own) {
   auto take = [&](const SourcePtr& file) {
     Superblock super = read_superblock(read_exactly(*file, kSuperAt, kSuperSize, "btrfs superblock"));
     auto place = found.find(super.device);
-    if (place == found.end() || place->second.first.generation < super.generation)
-      found[super.device] = {std::move(super), file};
+    if (place == found.end() || place->second.first.generation < super.generation) {
+      std::uint64_t number = super.device;
+      found[number] = {std::move(super), file};
+    }
   };
   take(own);
   Superblock first = found.begin()->second.first;
@@ -65,7 +67,7 @@ Pool find_devices(const Input& input, const SourcePtr& own) {
 /// snapshots.
 class BtrfsContainer final : public FileTree {
  public:
-  BtrfsContainer(const Superblock& own, std::uint64_t size, Pool pool, OpenContext& context)
+  BtrfsContainer(const Superblock& own, std::uint64_t size, const Pool& pool, OpenContext& context)
       : FileTree(context.limits),
         own_(own),
         there_(pool.devices.size()),

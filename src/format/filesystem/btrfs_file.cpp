@@ -52,7 +52,7 @@ Bytes unpack_extent(ByteView packed, const FileExtent& extent, std::uint32_t pag
 
 class File final : public MappedSource {
  public:
-  File(std::shared_ptr<const Volume> volume, std::vector<FileExtent> extents, std::uint64_t size)
+  File(const std::shared_ptr<const Volume>& volume, std::vector<FileExtent> extents, std::uint64_t size)
       : MappedSource(volume->logical(), size),
         volume_(volume),
         extents_(std::move(extents)),
@@ -112,9 +112,9 @@ class File final : public MappedSource {
 
 }  // namespace
 
-SourcePtr make_file(std::shared_ptr<const Volume> volume, std::vector<FileExtent> extents,
+SourcePtr make_file(const std::shared_ptr<const Volume>& volume, std::vector<FileExtent> extents,
                     std::uint64_t size) {
-  return std::make_shared<File>(std::move(volume), std::move(extents), size);
+  return std::make_shared<File>(volume, std::move(extents), size);
 }
 
 }  // namespace operculum::btrfs

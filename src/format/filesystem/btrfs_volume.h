@@ -143,6 +143,7 @@ struct FileExtent {
   std::uint64_t unpacked_length = 0, skip = 0;  ///< of the whole extent; bytes of it in front of the file's
   Bytes inline_data = {};
 };
-SourcePtr make_file(std::shared_ptr<const Volume> volume, std::vector<FileExtent> extents, std::uint64_t size);
+SourcePtr make_file(const std::shared_ptr<const Volume>& volume, std::vector<FileExtent> extents,
+                    std::uint64_t size);
 
 }  // namespace operculum::btrfs

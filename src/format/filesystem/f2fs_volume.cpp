@@ -54,7 +54,7 @@ Superblock read_superblock(ByteView raw, std::uint64_t at) {
   return super;
 }
 
-Volume::Volume(SourcePtr image, std::function<void(Finding::Level, std::string)> report)
+Volume::Volume(SourcePtr image, const std::function<void(Finding::Level, std::string)>& report)
     : image_(std::move(image)), meta_(make_cached(image_)) {
   std::string wrong;
   bool read = false;

@@ -143,7 +143,7 @@ struct FolderItem {
 /// The structures of an F2FS file system, read as they are wanted.
 class Volume {
  public:
-  Volume(SourcePtr image, std::function<void(Finding::Level, std::string)> report);
+  Volume(SourcePtr image, const std::function<void(Finding::Level, std::string)>& report);
 
   const Superblock& super() const { return super_; }
   const Checkpoint& checkpoint() const { return checkpoint_; }

@@ -170,7 +170,7 @@ Superblock read_superblock(ByteView raw) {
   return super;
 }
 
-Volume::Volume(SourcePtr image, std::function<void(Finding::Level, std::string)> report)
+Volume::Volume(SourcePtr image, const std::function<void(Finding::Level, std::string)>& report)
     : image_(std::move(image)), meta_(make_cached(image_)) {
   auto copy_at = [&](std::uint64_t at, std::string& wrong) -> std::optional<Superblock> {
     try {

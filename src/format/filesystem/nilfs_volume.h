@@ -90,7 +90,7 @@ Superblock read_superblock(ByteView raw);
 class Volume {
  public:
   /// `report` is told what is wrong but can be read nevertheless.
-  Volume(SourcePtr image, std::function<void(Finding::Level, std::string)> report);
+  Volume(SourcePtr image, const std::function<void(Finding::Level, std::string)>& report);
 
   const Superblock& super() const { return super_; }
   std::uint64_t newest() const { return newest_; }  ///< number of the newest checkpoint

@@ -166,7 +166,7 @@ bool Volume::in_block(std::uint64_t number, unsigned level, Descent& descent) co
   f.bytes(children, (count + 1) * kChildSize);  // all of them are there
   for (std::size_t i = 0; i <= count; ++i) {
     // a child has what is not below the key before it and not above the one behind it
-    if (i > 0 && id_in(f.bytes(kHeadSize + (i - 1) * kKeySize, kKeySize)) > descent.id) break;
+    if (i > 0 && descent.id < id_in(f.bytes(kHeadSize + (i - 1) * kKeySize, kKeySize))) break;
     if (i < count && id_in(f.bytes(kHeadSize + i * kKeySize, kKeySize)) < descent.id) continue;
     if (!in_block(f.u32(children + i * kChildSize), level - 1, descent)) return false;
   }
@@ -180,7 +180,7 @@ bool Volume::in_leaf(ByteView block, std::uint64_t at, Descent& descent) const {
     ByteView head = f.bytes(kHeadSize + i * kItemHeadSize, kItemHeadSize);
     Id id = id_in(head);
     if (id < descent.id) continue;
-    if (id > descent.id) return false;
+    if (descent.id < id) return false;
     LittleFields h(head, "ReiserFS item");
     Item item;
     read_key(head, item);

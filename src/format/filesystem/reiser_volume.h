@@ -1,6 +1,7 @@
 #pragma once
 
 #include <functional>
+#include <tuple>
 #include <unordered_set>
 
 #include "base/structure.h"
@@ -20,7 +21,9 @@ namespace operculum::reiser {
 /// An object of the file system.
 struct Id {
   std::uint32_t folder = 0, object = 0;
-  auto operator<=>(const Id&) const = default;
+  bool operator<(const Id& other) const {
+    return std::tie(folder, object) < std::tie(other.folder, other.object);
+  }
 };
 constexpr Id kRoot = {1, 2};
 

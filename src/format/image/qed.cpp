@@ -35,7 +35,7 @@ struct Header {
 
 class QedSource final : public MappedSource {
  public:
-  QedSource(SourcePtr file, const Header& header, SourcePtr parent)
+  QedSource(const SourcePtr& file, const Header& header, SourcePtr parent)
       : MappedSource(file, header.image_size, std::move(parent)),
         tables_(make_cached(file, 64 << 10)),
         cluster_(header.cluster_size),

@@ -45,7 +45,7 @@ constexpr std::string_view kTypes[] = {"", "dynamic", "fixed", "undo", "differen
 
 class VdiSource final : public MappedSource {
  public:
-  VdiSource(SourcePtr file, const Header& header, SourcePtr parent)
+  VdiSource(const SourcePtr& file, const Header& header, SourcePtr parent)
       : MappedSource(file, header.disk_size, std::move(parent)), map_(make_cached(file)), header_(header) {}
 
  protected:

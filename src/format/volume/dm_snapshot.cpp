@@ -17,7 +17,8 @@ constexpr std::uint64_t kSector = 512;
 
 class SnapshotSource final : public MappedSource {
  public:
-  SnapshotSource(SourcePtr origin, SourcePtr store) : MappedSource(store, origin->size(), origin) {
+  SnapshotSource(const SourcePtr& origin, const SourcePtr& store)
+      : MappedSource(store, origin->size(), origin) {
     Bytes head = read_exactly(*store, 0, kHead, "snapshot store");
     LittleFields f(head, "snapshot store");
     if (f.u32(0) != kMagic) throw Malformed("snapshot store: the magic is missing");
@@ -65,8 +66,8 @@ class SnapshotSource final : public MappedSource {
 
 }  // namespace
 
-SourcePtr make_dm_snapshot(SourcePtr origin, SourcePtr store) {
-  return std::make_shared<SnapshotSource>(std::move(origin), std::move(store));
+SourcePtr make_dm_snapshot(const SourcePtr& origin, const SourcePtr& store) {
+  return std::make_shared<SnapshotSource>(origin, store);
 }
 
 }  // namespace operculum

@@ -99,10 +99,10 @@ class GroupContainer final : public Container {
         {"group", escape(group_->name())},
         {"uuid", escape(group_->text().text("id", ""))},
         {"extent", fmt::format("{} bytes", group_->extent())},
-        {"this part", fmt::format("physical volume {}", escape(id_))}};
+        {"part", fmt::format("physical volume {}", escape(id_))}};
     const Section* all = group_->text().section("physical_volumes");
     std::size_t count = all ? all->sections().size() : 0;
-    out.emplace_back("physical volumes", fmt::format("{} of {}", count - group_->missing().size(), count));
+    out.emplace_back("parts", fmt::format("{} of {}", count - group_->missing().size(), count));
     return out;
   }
 

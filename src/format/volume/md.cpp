@@ -51,7 +51,8 @@ std::vector<Member> find_members(const Input& input, const Member& own) {
 
 class ArrayOpener {
  public:
-  ArrayOpener(const Input& input, Member own) : all_(find_members(input, own)), newest_(all_.front().super) {
+  ArrayOpener(const Input& input, const Member& own)
+      : all_(find_members(input, own)), newest_(all_.front().super) {
     if (newest_.members == 0 || newest_.members > 1920)
       throw Malformed(fmt::format("MD superblock: an array of {} members is not possible", newest_.members));
     if (newest_.reshaping) throw Unsupported("MD arrays that are being reshaped");
@@ -126,19 +127,22 @@ class ArrayOpener {
     std::vector<std::size_t> lost = missing();
     image_.facts.emplace_back("members",
                               fmt::format("{} of {}", newest_.members - lost.size(), newest_.members));
-    image_.facts.emplace_back("this member", own.super.journal ? "journal"
-                                             : own.super.role  ? fmt::format("number {}", *own.super.role)
-                                                               : "spare");
+    image_.facts.emplace_back("member", own.super.journal ? "journal"
+                                        : own.super.role  ? fmt::format("number {}", *own.super.role)
+                                                          : "spare");
     if (newest_.updated.known()) image_.facts.emplace_back("updated", to_text(newest_.updated));
     if (!newest_.clean)
       tell(Finding::Level::warning, "the array was not stopped cleanly: its members may differ");
     if (lost.empty()) return;
     bool enough = lost.size() <= redundancy(newest_.shape, newest_.members);
+    bool one = lost.size() == 1;
+    std::string rest = !enough ? "; put them there"
+                       : one   ? "; what it held is taken from the rest"
+                               : "; what they held is taken from the rest";
     tell(enough ? Finding::Level::warning : Finding::Level::fault,
          fmt::format("the array is degraded: member{} {} of {} {} not beside this one (array {}){}",
-                     lost.size() == 1 ? "" : "s", fmt::join(lost, ", "), newest_.members,
-                     lost.size() == 1 ? "is" : "are", uuid_text(newest_.array),
-                     enough ? "; what they held is taken from the others" : "; put them there"));
+                     one ? "" : "s", fmt::join(lost, ", "), newest_.members, one ? "is" : "are",
+                     uuid_text(newest_.array), rest));
   }
 
   std::vector<Member> all_;

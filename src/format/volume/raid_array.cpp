@@ -105,7 +105,7 @@ struct Stripe {
 /// Levels 4, 5 and 6.
 class ParityArray final : public PlacedArray {
  public:
-  ParityArray(std::vector<SourcePtr> members, const RaidShape& shape)
+  ParityArray(const std::vector<SourcePtr>& members, const RaidShape& shape)
       : PlacedArray(members, shape.member_size / shape.chunk * shape.chunk *
                                  (members.size() - (shape.level == 6 ? 2 : 1))),
         shape_(shape),
@@ -266,7 +266,7 @@ class ParityArray final : public PlacedArray {
 /// Level 10 (raid10.c, __raid10_find_phys).
 class CopiesArray final : public PlacedArray {
  public:
-  CopiesArray(std::vector<SourcePtr> members, const RaidShape& shape)
+  CopiesArray(const std::vector<SourcePtr>& members, const RaidShape& shape)
       : PlacedArray(members, size_of(members.size(), shape)), chunk_(shape.chunk), count_(members.size()) {
     near_ = shape.layout & 0xFF;
     far_ = shape.layout >> 8 & 0xFF;
@@ -407,13 +407,13 @@ SourcePtr make_raid_array(const RaidShape& shape, std::vector<SourcePtr> members
     case 4:
     case 5:
       need(2);
-      return std::make_shared<ParityArray>(std::move(members), shape);
+      return std::make_shared<ParityArray>(members, shape);
     case 6:
       need(3);
-      return std::make_shared<ParityArray>(std::move(members), shape);
+      return std::make_shared<ParityArray>(members, shape);
     case 10:
       need(2);
-      return std::make_shared<CopiesArray>(std::move(members), shape);
+      return std::make_shared<CopiesArray>(members, shape);
     default:
       throw Unsupported(fmt::format("RAID level {}", shape.level));
   }
