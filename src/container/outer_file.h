@@ -11,7 +11,7 @@ struct OuterFile {
   SourcePtr source;
   unsigned parts = 1;        ///< numbered files that were joined to it
   std::uint64_t stored = 0;  ///< bytes that it really takes: holes are worth nothing
-  Beside sibling = {};  ///< see Input
+  Beside sibling = {};       ///< see Input
 };
 
 /// Opens what a locator begins with. On disk that is the longest prefix that is a file. Of a URL it is the

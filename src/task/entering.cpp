@@ -1,7 +1,6 @@
-#include <algorithm>
-
 #include "task/entering.h"
 
+#include <algorithm>
 #include <unordered_set>
 
 #include "base/text.h"

@@ -157,7 +157,8 @@ TEST(Luks, AMirrorAGroupALockedVolumeAndAFileSystemInOneLocator) {
             "The crab is older than it looks.\n");
   images.remove("gallery-disk-1.img");
   Ran ran = test::operculum(
-      {"identify", images.path("gallery-disk-0.img"), "--password-file", images.path("password")}, images.path());
+      {"identify", images.path("gallery-disk-0.img"), "--password-file", images.path("password")},
+      images.path());
   EXPECT_NE(ran.out.find("degraded"), std::string::npos) << ran.out;
   EXPECT_NE(ran.out.find("LUKS encrypted volume, holding a btrfs file system"), std::string::npos) << ran.out;
 }

@@ -24,8 +24,8 @@ class Described {
     if (!compiled.plan) return;
     SourcePtr source = make_memory_source(std::move(bytes));
     try {
-      container_ = layout::open_described(compiled.plan, {make_content(source), "test.bin"}, source,
-                                          context_);
+      container_ =
+          layout::open_described(compiled.plan, {make_content(source), "test.bin"}, source, context_);
       container_->entries();
     } catch (const Error& error) {
       error_ = error.what();
