@@ -136,9 +136,9 @@ class ArrayOpener {
     if (lost.empty()) return;
     bool enough = lost.size() <= redundancy(newest_.shape, newest_.members);
     bool one = lost.size() == 1;
-    std::string rest = !enough ? "; put them there"
-                       : one   ? "; what it held is taken from the rest"
-                               : "; what they held is taken from the rest";
+    std::string_view them = one ? "it" : "them", they = one ? "it" : "they";
+    std::string rest = enough ? fmt::format("; what {} held is taken from the rest", they)
+                              : fmt::format("; put {} there", them);
     tell(enough ? Finding::Level::warning : Finding::Level::fault,
          fmt::format("the array is degraded: member{} {} of {} {} not beside this one (array {}){}",
                      one ? "" : "s", fmt::join(lost, ", "), newest_.members, one ? "is" : "are",
