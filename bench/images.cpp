@@ -118,7 +118,7 @@ void unpack_written(Measure& m, const char* type, const std::string& options, do
 }
 
 void unpack_xfs(Measure& m) {
-  unpack_written(m, "xfs", "", 1.2);
+  unpack_written(m, "xfs", "", 0.6);
 }
 void unpack_btrfs(Measure& m) {
   unpack_written(m, "btrfs", ",compress-force=zstd", 0.6);
@@ -152,7 +152,7 @@ void decrypt_luks(Measure& m) {
     }
     EVP_CIPHER_CTX_free(context);
   };
-  m.compare("decrypt a 1 GiB LUKS2 volume (OpenSSL's AES-XTS)", 1.2,
+  m.compare("decrypt a 1 GiB LUKS2 volume (OpenSSL's AES-XTS)", 1.12,
             [&] { return Measure::forked(baseline); },
             {m.program, "show", image + "/luks.raw", "--password-file", key});
   std::filesystem::remove(image);
