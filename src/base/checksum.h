@@ -12,6 +12,12 @@ namespace operculum {
 /// CRC-32 (ISO 3309, ITU-T V.42), continued from `crc`; start with 0.
 std::uint32_t crc32(std::uint32_t crc, ByteView bytes);
 
+/// The CRC-32 of the same polynomial with neither start nor end inverted, as file systems keep it: continued
+/// from `crc`.
+inline std::uint32_t crc32_plain(std::uint32_t crc, ByteView bytes) {
+  return ~crc32(~crc, bytes);
+}
+
 /// CRC-32C (RFC 3720, appendix B.4) of the Castagnoli polynomial, without the final exclusive-or: continued
 /// from `crc`; file systems start with all ones.
 std::uint32_t crc32c(std::uint32_t crc, ByteView bytes);

@@ -244,6 +244,28 @@ std::optional<Bytes> from_hex(std::string_view digits) {
   return bytes;
 }
 
+Bytes from_base64(std::string_view text) {
+  Bytes out;
+  std::uint32_t bits = 0;
+  unsigned count = 0;
+  static constexpr std::string_view kDigits =
+      "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
+  for (char c : text) {
+    std::size_t value = kDigits.find(c);
+    if (value == std::string_view::npos) continue;  // blanks and padding
+    bits = (bits << 6) | static_cast<std::uint32_t>(value);
+    if (++count % 4 == 0) {
+      for (int shift : {16, 8, 0}) out.push_back(static_cast<Byte>(bits >> shift));
+    }
+  }
+  if (count % 4 == 2) out.push_back(static_cast<Byte>(bits >> 4));
+  if (count % 4 == 3) {
+    out.push_back(static_cast<Byte>(bits >> 10));
+    out.push_back(static_cast<Byte>(bits >> 2));
+  }
+  return out;
+}
+
 std::size_t display_width(std::string_view text) {
   if (is_plain(text)) return text.size();
   std::size_t width = 0;

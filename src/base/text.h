@@ -48,6 +48,15 @@ std::string to_hex(ByteView bytes);
 /// Undoes to_hex(), in either case; nothing when another character occurs or a digit is missing.
 std::optional<Bytes> from_hex(std::string_view digits);
 
+/// The bytes that base64 digits stand for (RFC 4648, section 4); other characters, such as blanks and
+/// padding, are passed over.
+Bytes from_base64(std::string_view digits);
+
+/// A text in a field of fixed size: what stands in front of the first zero.
+inline std::string_view until_zero(std::string_view field) {
+  return field.substr(0, field.find('\0'));
+}
+
 /// Columns that UTF-8 text takes on a terminal.
 std::size_t display_width(std::string_view text);
 

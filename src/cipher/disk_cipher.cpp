@@ -11,6 +11,7 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "cipher/key_derivation.h"
+#include "io/aligned_source.h"
 
 namespace operculum {
 namespace {
@@ -187,52 +188,29 @@ class XtsCipher final : public DiskCipher {
   std::size_t sector_;
 };
 
-class DecryptedSource final : public Source {
+class DecryptedSource final : public AlignedSource {
  public:
   DecryptedSource(SourcePtr stored, std::uint64_t at, std::uint64_t size,
                   std::shared_ptr<const DiskCipher> cipher, std::size_t sector, std::uint64_t first)
-      : stored_(std::move(stored)),
+      : AlignedSource(sector),
+        stored_(std::move(stored)),
         at_(at),
         size_(size),
         cipher_(std::move(cipher)),
-        sector_(sector),
         first_(first) {}
 
   std::uint64_t size() const override { return size_; }
 
-  std::size_t read_at(std::uint64_t offset, ByteSpan out) const override {
-    if (offset >= size_) return 0;
-    out = out.first(static_cast<std::size_t>(std::min<std::uint64_t>(out.size(), size_ - offset)));
-    std::size_t done = 0;
-    while (done < out.size()) {
-      std::uint64_t place = offset + done;
-      std::size_t within = static_cast<std::size_t>(place % sector_), left = out.size() - done;
-      if (within == 0 && left >= sector_) {
-        ByteSpan whole = out.subspan(done, left / sector_ * sector_);
-        read_sectors(place, whole);
-        done += whole.size();
-        continue;
-      }
-      Bytes one(sector_);
-      read_sectors(place - within, one);
-      std::size_t part = std::min(sector_ - within, left);
-      std::copy_n(one.begin() + static_cast<std::ptrdiff_t>(within), part,
-                  out.begin() + static_cast<std::ptrdiff_t>(done));
-      done += part;
-    }
-    return done;
-  }
-
- private:
-  void read_sectors(std::uint64_t offset, ByteSpan out) const {
+ protected:
+  void read_units(std::uint64_t offset, ByteSpan out) const override {
     if (stored_->read_at(at_ + offset, out) < out.size()) throw CutShort("the encrypted disk is cut short");
     cipher_->decrypt(first_ + offset / kUnit, out);
   }
 
+ private:
   SourcePtr stored_;
   std::uint64_t at_, size_;
   std::shared_ptr<const DiskCipher> cipher_;
-  std::size_t sector_;
   std::uint64_t first_;
 };
 

@@ -21,6 +21,10 @@ struct Beside {
   /// All that may be a part, itself too, for what finds its parts by what they say of themselves.
   std::function<std::vector<Candidate>()> candidates;
 
+  /// Opens each candidate in turn until `take` says that it is enough. One that cannot be read, or at which
+  /// `take` throws an Error, is no part, and costs no other.
+  void each(const std::function<bool(const Candidate& candidate, const SourcePtr& file)>& take) const;
+
   SourcePtr operator()(const std::string& name) const { return open ? open(name) : nullptr; }
   explicit operator bool() const { return static_cast<bool>(open); }
   std::vector<Candidate> all() const { return candidates ? candidates() : std::vector<Candidate>(); }

@@ -72,7 +72,7 @@ bool has_jffs2_node(ByteView bytes, std::string_view magic) {
                  bytes.begin() + static_cast<std::ptrdiff_t>(at + 8));
     summed[little ? 3 : 2] |= 0x20;  // cleared when the node is replaced
     Cursor sum(bytes.subspan(at + 8, 4), "sum");
-    if (~crc32(0xFFFFFFFF, summed) == (little ? sum.u32le() : sum.u32be())) return true;
+    if (crc32_plain(0, summed) == (little ? sum.u32le() : sum.u32be())) return true;
   }
   return false;
 }

@@ -9,6 +9,7 @@
 #include "container/identify.h"
 #include "container/open.h"
 #include "io/origin.h"
+#include "task/entering.h"
 #include "task/kinds.h"
 #include "task/volume_facts.h"
 
@@ -48,6 +49,10 @@ IdentifiedLayer look(const Layer& layer, bool count) {
   return out;
 }
 
+Finding locked(const NeedsKey& error) {
+  return {Finding::Level::note, fmt::format("what is in it cannot be told: {}", error.what())};
+}
+
 /// Goes down through what holds one thing only, such as an encrypted volume.
 void look_into_part(ContentPtr content, IdentifiedPart& part, OpenContext& context) {
   for (std::uint64_t depth = 0; depth < context.limits.max_depth; ++depth) {
@@ -78,8 +83,7 @@ std::vector<IdentifiedPart> look_at_parts(const Layer& layer, OpenContext& conte
     try {
       look_into_part(layer.container->content(i), part, context);
     } catch (const NeedsKey& error) {
-      part.findings.push_back(
-          {Finding::Level::note, fmt::format("what is in it cannot be told: {}", error.what())});
+      part.findings.push_back(locked(error));
     } catch (const std::exception& thrown) {
       Error error = as_error(thrown);
       part.findings.push_back({Finding::Level::fault, error.what()});
@@ -136,9 +140,8 @@ void check_name(const Place& place, const OpenContext& context, Identification& 
 /// Images of discs and disks have such sizes by nature.
 bool is_image(const Identification& out) {
   if (out.layers.empty()) return false;
-  std::string_view family = out.layers.front().format->family;
-  return family == "file system" || family == "partition table" || family == "disk image" ||
-         family == "volume" || family == "firmware";
+  const Format& format = *out.layers.front().format;
+  return format.family == "file system" || holds_parts(format);
 }
 
 void check_size(Identification& out) {
@@ -276,8 +279,7 @@ Identification identify(const std::string& target, const IdentifyRequest& reques
       name_leaf(place, context, out);
     } catch (const NeedsKey& error) {  // what stands in front of the encrypted bytes is told
       out.kind = "data";
-      out.findings.push_back(
-          {Finding::Level::note, fmt::format("what is in it cannot be told: {}", error.what())});
+      out.findings.push_back(locked(error));
     }
   }
   for (const std::string& sentence : place.almost)

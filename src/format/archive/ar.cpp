@@ -84,7 +84,7 @@ class ArParser final : public SequenceParser {
       }
       std::string text = read_text(input, *length);
       size -= *length;
-      return text.substr(0, text.find('\0'));
+      return std::string(until_zero(text));
     }
     if (name == "/" || name == "/SYM64/") return name == "/" ? "symbol-table" : "symbol-table-64";
     if (name.size() > 1 && name[0] == '/') {

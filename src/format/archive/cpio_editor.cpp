@@ -40,7 +40,7 @@ class CpioEditor final : public SequenceEditor {
     std::string name(
         as_text(old.headers.subspan(info_->header_size, static_cast<std::size_t>(header.namesize))));
     bool had_front = name.starts_with("./");
-    name = name.substr(0, name.find('\0'));
+    name = until_zero(name);
     if (change.path != nullptr) name = (had_front ? "./" : "") + *change.path;
     if (change.content != nullptr) {
       header.filesize = change.size;

@@ -168,7 +168,7 @@ class TarParser final : public SequenceParser {
 
   static std::string text_of(const Bytes& data) {
     std::string_view text = as_text(data);
-    return std::string(text.substr(0, text.find('\0')));
+    return std::string(until_zero(text));
   }
 
   std::string name_text(std::string raw) const {

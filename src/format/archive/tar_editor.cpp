@@ -45,8 +45,7 @@ void put_like_before(std::array<Byte, Size>& field, std::uint64_t value) {
 }
 
 bool ends_in_slash(const RawHeader& raw) {
-  std::string_view name = as_text(raw.name);
-  name = name.substr(0, name.find('\0'));
+  std::string_view name = until_zero(as_text(raw.name));
   return name.ends_with('/');
 }
 
@@ -285,7 +284,7 @@ class TarEditor final : public SequenceEditor {
     for (const auto& [keyword, value] : parts.pax) records += pax_record(keyword, value);
     if (!parts.pax_header) {
       std::string_view name = as_text(parts.own.name);
-      std::string_view base = base_name(name.substr(0, name.find('\0')));
+      std::string_view base = base_name(until_zero(name));
       return extension('x', fmt::format("PaxHeaders/{}", base), records, kUstarMagic);
     }
     RawHeader raw = *parts.pax_header;

@@ -14,7 +14,7 @@ constexpr std::size_t kChecksumAt = place_of(&RawHeader::chksum).at, kChecksumLe
 
 /// Up to the first NUL.
 std::string_view c_string(std::string_view field) {
-  return field.substr(0, field.find('\0'));
+  return until_zero(field);
 }
 
 struct Sums {

@@ -70,8 +70,7 @@ class BfsContainer final : public FileTree {
 
   std::vector<std::pair<std::string, std::string>> facts() override {
     std::vector<std::pair<std::string, std::string>> out;
-    std::string_view label = as_text(super_.volume);
-    label = trim(label.substr(0, label.find('\0')));
+    std::string_view label = trim(until_zero(as_text(super_.volume)));
     if (!label.empty()) out.emplace_back("label", escape(label));
     out.emplace_back("capacity", size_fact(std::uint64_t{super_.end} + 1));
     return out;
@@ -88,7 +87,7 @@ class BfsContainer final : public FileTree {
       LittleFields f(records, "BFS folder");
       std::uint16_t number = f.u16(at);
       std::string_view name = f.text(at + 2, kRecord - 2);
-      name = name.substr(0, name.find('\0'));
+      name = until_zero(name);
       if (number == 0 || name == "." || name == "..") continue;
       TreeItem item;
       item.entry.path = std::string(name);

@@ -26,28 +26,20 @@ struct Pool {
   std::vector<std::uint64_t> stale;  ///< devices that missed what others have
 };
 
-Pool find_devices(const Input& input, const SourcePtr& own) {
-  std::map<std::uint64_t, std::pair<Superblock, SourcePtr>> found;
-  auto take = [&](const SourcePtr& file) {
-    Superblock super = read_superblock(read_exactly(*file, kSuperAt, kSuperSize, "btrfs superblock"));
-    auto place = found.find(super.device);
-    if (place == found.end() || place->second.first.generation < super.generation) {
-      std::uint64_t number = super.device;
-      found[number] = {std::move(super), file};
-    }
-  };
-  take(own);
-  Superblock first = found.begin()->second.first;
+Superblock superblock_of(const Source& device) {
+  return read_superblock(read_exactly(device, kSuperAt, kSuperSize, "btrfs superblock"));
+}
+
+Pool find_devices(const Input& input, const SourcePtr& own, const Superblock& first) {
+  std::map<std::uint64_t, std::pair<Superblock, SourcePtr>> found = {{first.device, {first, own}}};
   if (first.devices > 1) {
-    for (const Candidate& candidate : input.sibling.all()) {
-      try {
-        SourcePtr file = candidate.open();
-        if (file &&
-            read_superblock(read_exactly(*file, kSuperAt, kSuperSize, "btrfs superblock")).fsid == first.fsid)
-          take(file);
-      } catch (const Error&) {  // what cannot be read is no device of it
-      }
-    }
+    input.sibling.each([&](const Candidate&, const SourcePtr& file) {
+      Superblock super = superblock_of(*file);
+      if (super.fsid != first.fsid) return true;
+      auto& place = found[super.device];
+      if (!place.second || place.first.generation < super.generation) place = {std::move(super), file};
+      return true;
+    });
   }
   Pool out;
   out.newest = first;
@@ -183,9 +175,7 @@ class BtrfsContainer final : public FileTree {
         });
     switch (entry.kind) {
       case EntryKind::file:
-        entry.size = inode.size;
-        entry.stored_size = std::min(inode.size, inode.bytes);
-        if (entry.stored_size < inode.size) entry.flags |= Entry::sparse;
+        take_size(entry, inode.size, inode.bytes, 1);
         // Inodes are numbered by each subvolume for itself.
         if (inode.links > 1) item.link_id = inode.number ^ (item.ref.b << 40);
         break;
@@ -213,19 +203,13 @@ class BtrfsContainer final : public FileTree {
 Match recognise_btrfs(Probe& probe) {
   Bytes raw = probe.at(kSuperAt, kSuperSize);
   if (raw.size() < kSuperSize || as_text(raw).substr(64, 8) != "_BHRfS_M") return Match::none;
-  try {
-    read_superblock(raw);
-    return Match::front;
-  } catch (const Malformed& error) {
-    probe.add_almost(fmt::format("btrfs, but {}", error.what()));
-    return Match::none;
-  }
+  return match_superblock(probe, "btrfs", [&] { read_superblock(raw); });
 }
 
 ContainerPtr open_btrfs(const Input& input, OpenContext& context) {
   SourcePtr own = random_access(*input.content, context.spool);
-  Superblock super = read_superblock(read_exactly(*own, kSuperAt, kSuperSize, "btrfs superblock"));
-  return std::make_shared<BtrfsContainer>(super, own->size(), find_devices(input, own), context);
+  Superblock super = superblock_of(*own);
+  return std::make_shared<BtrfsContainer>(super, own->size(), find_devices(input, own, super), context);
 }
 
 }  // namespace

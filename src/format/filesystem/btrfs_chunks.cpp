@@ -69,6 +69,16 @@ std::size_t Chunks::copies(std::uint64_t logical) const {
   return at(logical).copies.size();
 }
 
+void Chunks::any_copy(std::uint64_t logical, const std::function<void(std::size_t)>& work) const {
+  for (std::size_t copy = 0, count = copies(logical);; ++copy) {
+    try {
+      return work(copy);
+    } catch (const Malformed&) {
+      if (copy + 1 == count) throw;
+    }
+  }
+}
+
 void Chunks::read(std::uint64_t logical, ByteSpan out, std::size_t copy) const {
   while (!out.empty()) {
     const Chunk& chunk = at(logical);

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <functional>
 #include <map>
 #include <vector>
 
@@ -24,6 +25,9 @@ class Chunks {
   /// Reads from copy number `copy` (0 is the first) of what lies at a logical address. Throws Malformed where
   /// no chunk covers it, where the device is not there, and where it is cut short.
   void read(std::uint64_t logical, ByteSpan out, std::size_t copy) const;
+  /// Calls `work` with the number of each copy of what lies at an address until one does not throw Malformed;
+  /// what the last one throws goes on.
+  void any_copy(std::uint64_t logical, const std::function<void(std::size_t copy)>& work) const;
   /// How many copies there are of what lies at an address; 1 for parity, which serves by itself where a
   /// device is missing.
   std::size_t copies(std::uint64_t logical) const;

@@ -11,11 +11,6 @@
 #include "base/text.h"
 
 namespace operculum::btrfs {
-namespace {
-
-constexpr std::size_t kWindow = 256;  // sectors whose checksums are found at once
-
-}  // namespace
 
 std::size_t sum_size(std::uint16_t type) {
   constexpr std::size_t kSizes[] = {4, 8, 32, 32};
@@ -39,61 +34,32 @@ bool has_sum(std::uint16_t type, ByteView bytes, ByteView sum) {
   }
 }
 
-std::size_t SummedData::read_at(std::uint64_t logical, ByteSpan out) const {
-  std::size_t done = 0;
-  while (done < out.size()) {
-    std::uint64_t at = logical + done;
-    std::size_t within = static_cast<std::size_t>(at % sector_), left = out.size() - done;
-    if (within == 0 && left >= sector_) {
-      ByteSpan whole = out.subspan(done, std::min(left / sector_, kWindow) * sector_);
-      read_sectors(at, whole);
-      done += whole.size();
-      continue;
-    }
-    Bytes one(sector_);
-    read_sectors(at - within, one);
-    std::size_t part = std::min(sector_ - within, left);
-    std::copy_n(one.begin() + static_cast<std::ptrdiff_t>(within), part,
-                out.begin() + static_cast<std::ptrdiff_t>(done));
-    done += part;
-  }
-  return done;
-}
-
-void SummedData::read_sectors(std::uint64_t logical, ByteSpan out) const {
-  try {
-    chunks_->read(logical, out, 0);
-  } catch (const Malformed&) {
-    std::size_t copies = chunks_->copies(logical);
-    if (copies < 2) throw;
-    for (std::size_t copy = 1;; ++copy) {
-      try {
-        chunks_->read(logical, out, copy);
-        break;
-      } catch (const Malformed&) {
-        if (copy + 1 == copies) throw;
-      }
-    }
-  }
+void SummedData::read_units(std::uint64_t logical, ByteSpan out) const {
+  chunks_->any_copy(logical, [&](std::size_t copy) { chunks_->read(logical, out, copy); });
   compare(logical, out);
 }
 
+/// A byte for each sector of a window that tells whether there is a checksum, then the checksums.
+BytesPtr SummedData::sums_of_window(std::uint64_t begin) const {
+  return sums_.get(begin, [&] {
+    SectorSums found = find_(begin, kWindow);
+    Bytes packed(kWindow);
+    for (std::size_t i = 0; i < kWindow; ++i) packed[i] = found.there[i] ? 1 : 0;
+    packed.insert(packed.end(), found.sums.begin(), found.sums.end());
+    return packed;
+  });
+}
+
 void SummedData::compare(std::uint64_t logical, ByteSpan out) const {
-  const std::size_t size = sum_size(type_), window = kWindow * sector_;
-  for (std::size_t at = 0; at < out.size(); at += sector_) {
+  const std::size_t size = sum_size(type_), window = kWindow * unit();
+  BytesPtr sums;
+  for (std::size_t at = 0; at < out.size(); at += unit()) {
     std::uint64_t place = logical + at, begin = place / window * window;
-    std::size_t index = static_cast<std::size_t>((place - begin) / sector_);
-    // a byte for each sector that tells whether there is one, then the checksums
-    BytesPtr sums = sums_.get(begin, [&] {
-      SectorSums found = find_(begin, kWindow);
-      Bytes packed(kWindow);
-      for (std::size_t i = 0; i < kWindow; ++i) packed[i] = found.there[i] ? 1 : 0;
-      packed.insert(packed.end(), found.sums.begin(), found.sums.end());
-      return packed;
-    });
+    std::size_t index = static_cast<std::size_t>((place - begin) / unit());
+    if (!sums || index == 0) sums = sums_of_window(begin);
     if ((*sums)[index] == 0) continue;  // of files that are written in place there are none
     ByteView sum = ByteView(*sums).subspan(kWindow + index * size, size);
-    ByteSpan sector = out.subspan(at, sector_);
+    ByteSpan sector = out.subspan(at, unit());
     bool right = has_sum(type_, sector, sum);
     for (std::size_t copy = 1; !right && copy < chunks_->copies(place); ++copy) {
       chunks_->read(place, sector, copy);

@@ -3,6 +3,7 @@
 #include <functional>
 
 #include "format/filesystem/btrfs_chunks.h"
+#include "io/aligned_source.h"
 #include "io/block_cache.h"
 
 namespace operculum::btrfs {
@@ -23,24 +24,27 @@ struct SectorSums {
 
 /// The data of files by logical address: each sector is compared with its checksum, and another copy is read
 /// where it differs.
-class SummedData final : public Source {
+class SummedData final : public AlignedSource {
  public:
   /// Finds the checksums of `count` sectors from an address on.
   using Find = std::function<SectorSums(std::uint64_t logical, std::size_t count)>;
 
   SummedData(std::shared_ptr<const Chunks> chunks, std::uint16_t type, std::size_t sector, Find find)
-      : chunks_(std::move(chunks)), type_(type), sector_(sector), find_(std::move(find)) {}
+      : AlignedSource(sector, kWindow), chunks_(std::move(chunks)), type_(type), find_(std::move(find)) {}
 
   std::uint64_t size() const override { return UINT64_MAX; }
-  std::size_t read_at(std::uint64_t logical, ByteSpan out) const override;
+
+ protected:
+  void read_units(std::uint64_t logical, ByteSpan out) const override;
 
  private:
-  void read_sectors(std::uint64_t logical, ByteSpan out) const;
+  static constexpr std::size_t kWindow = 256;  ///< sectors whose checksums are found at once
+
+  BytesPtr sums_of_window(std::uint64_t begin) const;
   void compare(std::uint64_t logical, ByteSpan out) const;
 
   std::shared_ptr<const Chunks> chunks_;
   std::uint16_t type_;
-  std::size_t sector_;
   Find find_;
   mutable BlockCache sums_{4 << 20};
 };

@@ -64,7 +64,7 @@ Superblock read_superblock(ByteView bytes) {
   s.device_bytes = f.u64(209);
   s.device_uuid = copy(267, 16);
   std::string_view label = f.text(299, 256);
-  s.label = label.substr(0, label.find('\0'));
+  s.label = until_zero(label);
   auto power = [](std::uint32_t value, std::uint32_t least) {
     return value >= least && value <= 65536 && (value & (value - 1)) == 0;
   };
@@ -132,13 +132,9 @@ Bytes Volume::read_node(std::uint64_t at, unsigned level, std::size_t copy) cons
 /// Another copy is read where one is damaged.
 BytesPtr Volume::node(std::uint64_t at, unsigned level) const {
   BytesPtr found = nodes_.get(at, [&] {
-    for (std::size_t copy = 0, copies = chunks_->copies(at);; ++copy) {
-      try {
-        return read_node(at, level, copy);
-      } catch (const Malformed&) {
-        if (copy + 1 == copies) throw;
-      }
-    }
+    Bytes raw;
+    chunks_->any_copy(at, [&](std::size_t copy) { raw = read_node(at, level, copy); });
+    return raw;
   });
   if (LittleFields(*found, "btrfs node", at).u8(100) != level)  // it is kept for another place in the tree
     throw Malformed(fmt::format("btrfs node at address {}: expected level {}", at, level));

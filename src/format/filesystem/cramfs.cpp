@@ -46,7 +46,7 @@ class CramContainer final : public FileTree {
     flags_ = word(raw, 8);
     files_ = word(raw, 44);
     std::string_view name = as_text(raw).substr(48, 16);
-    name_ = name.substr(0, std::min(name.find('\0'), name.size()));
+    name_ = until_zero(name);
     if (std::uint32_t unknown = flags_ & ~std::uint32_t{kKnown}; unknown != 0)
       throw Unsupported(fmt::format("cramfs feature bits {:#x}", unknown));
     if ((flags_ & kWrongSignature) != 0)
@@ -161,7 +161,7 @@ class CramContainer final : public FileTree {
     TreeItem item;
     item.ref = {at};
     Entry& entry = item.entry;
-    entry.path = name.substr(0, std::min(name.find('\0'), name.size()));
+    entry.path = until_zero(name);
     entry.kind = kind_of_mode(inode.mode);
     entry.mode = inode.mode & 07777;
     entry.method = "zlib";

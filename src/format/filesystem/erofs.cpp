@@ -58,7 +58,7 @@ Super read_super(ByteView raw) {
   s.attribute_block = f.u32(44);
   s.uuid.assign(f.bytes(48, 16).begin(), f.bytes(48, 16).end());
   std::string_view label = f.text(64, 16);
-  s.label = label.substr(0, std::min(label.find('\0'), label.size()));
+  s.label = until_zero(label);
   s.incompat = f.u32(80);
   s.devices = f.u16(86);
   s.prefixes = f.u8(91);
@@ -284,7 +284,7 @@ class ErofsContainer final : public FileTree {
       std::size_t end = i + 1 < first / 12 ? f.u16((i + 1) * 12 + 8) : block.size();
       if (end < begin) throw Malformed("EROFS folder block: names overlap");
       std::string_view name = f.text(begin, end - begin);
-      name = name.substr(0, std::min(name.find('\0'), name.size()));
+      name = until_zero(name);
       if (name == "." || name == "..") continue;
       row(f.u64(i * 12), f.u8(i * 12 + 10), name, detail, sink);
     }

@@ -48,7 +48,7 @@ std::uint16_t crc16(std::uint16_t sum, ByteView bytes) {
 }
 
 std::string text_of(std::string_view raw) {
-  return std::string(raw.substr(0, std::min(raw.find('\0'), raw.size())));
+  return std::string(until_zero(raw));
 }
 
 /// Seconds with the two bits and 30 bits of nanoseconds that larger inodes add.

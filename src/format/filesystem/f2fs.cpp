@@ -31,7 +31,7 @@ class F2fsContainer final : public FileTree {
     const Superblock& s = volume_.super();
     std::vector<std::pair<std::string, std::string>> out;
     std::string label = to_utf8(as_text(s.volume_name), "UTF-16LE").value_or("");
-    label = label.substr(0, label.find('\0'));
+    label = until_zero(label);
     if (!label.empty()) out.emplace_back("label", escape(label));
     out.emplace_back("uuid", uuid_text(s.uuid));
     out.emplace_back("version", fmt::format("{}.{}", s.major_ver, s.minor_ver));
@@ -79,15 +79,15 @@ class F2fsContainer final : public FileTree {
     auto time = [](std::uint64_t seconds, std::uint32_t nanoseconds) {
       return from_unix(static_cast<std::int64_t>(seconds), nanoseconds);
     };
-    entry.kind = kind_of_mode(inode.mode);
-    entry.mode = inode.mode & 07777;
-    entry.modified = time(inode.mtime, inode.mtime_nsec);
-    EntryExtra& extra = entry.extras();
-    extra.user_id = inode.uid;
-    extra.group_id = inode.gid;
-    extra.accessed = time(inode.atime, inode.atime_nsec);
-    extra.changed = time(inode.ctime, inode.ctime_nsec);
-    if (inode.crtime != 0) extra.created = time(inode.crtime, inode.crtime_nsec);
+    EntryExtra& extra = take_inode(
+        entry,
+        InodeFacts{.mode = inode.mode,
+                   .uid = inode.uid,
+                   .gid = inode.gid,
+                   .modified = time(inode.mtime, inode.mtime_nsec),
+                   .accessed = time(inode.atime, inode.atime_nsec),
+                   .changed = time(inode.ctime, inode.ctime_nsec),
+                   .created = inode.crtime != 0 ? time(inode.crtime, inode.crtime_nsec) : Timestamp()});
     if (!inode.checksum_fits) {
       entry.flags |= Entry::damaged;
       add_finding(Finding::Level::fault, fmt::format("inode {} does not fit its checksum", inode.number));
@@ -141,14 +141,13 @@ Match recognise_f2fs(Probe& probe) {
   for (std::uint64_t at : {kSuperAt, kBlock + kSuperAt}) {
     Bytes raw = probe.at(at, size_on_disk<Superblock>);
     if (raw.size() < size_on_disk<Superblock> || LittleFields(raw, "F2FS").u32(0) != 0xF2F52010) continue;
-    try {
-      read_superblock(raw, at);
-      return Match::front;
-    } catch (const Malformed& error) {
-      probe.add_almost(fmt::format("F2FS, but {}", error.what()));
-    } catch (const Unsupported&) {
-      return Match::front;
-    }
+    Match match = match_superblock(probe, "F2FS", [&] {
+      try {
+        read_superblock(raw, at);
+      } catch (const Unsupported&) {  // it is one, and opening says what it lacks
+      }
+    });
+    if (match != Match::none) return match;
   }
   return Match::none;
 }

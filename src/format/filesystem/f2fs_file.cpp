@@ -8,6 +8,7 @@
 #include "codec/block.h"
 #include "format/filesystem/f2fs_volume.h"
 #include "format/filesystem/indirect_blocks.h"
+#include "format/filesystem/inode_entry.h"
 #include "io/block_content.h"
 
 namespace operculum::f2fs {
@@ -194,8 +195,7 @@ ContentPtr Volume::data(const Inode& inode) const {
 }
 
 std::string Volume::link_target(const Inode& inode) const {
-  constexpr std::uint64_t kMaxTarget = 4096;
-  return std::string(as_text(read_up_to(*data(inode)->source(), 0, std::min(inode.size, kMaxTarget))));
+  return link_target_in(*data(inode)->source());
 }
 
 void Volume::list_folder(const Inode& folder, const std::function<void(const FolderItem&)>& take) const {

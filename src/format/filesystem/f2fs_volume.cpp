@@ -16,10 +16,6 @@ constexpr std::size_t kNatEntry = 9, kNatInBlock = kBlock / kNatEntry, kJournalE
 constexpr std::size_t kSummaryEntries = 3584;  ///< bytes in front of a summary block's journal
 constexpr std::size_t kNodeFooterAt = 4072, kInodeChecksumAt = 368;
 
-std::uint32_t sum_of(std::uint32_t seed, ByteView bytes) {
-  return ~crc32(~seed, bytes);
-}
-
 /// Of an inode's block; the field that holds it counts as zeros.
 std::uint32_t inode_sum(const Superblock& super, const Inode& inode) {
   Byte number[4], generation[4], zeros[4] = {};
@@ -27,10 +23,10 @@ std::uint32_t inode_sum(const Superblock& super, const Inode& inode) {
     number[i] = static_cast<Byte>(inode.number >> (8 * i));
     generation[i] = static_cast<Byte>(inode.generation >> (8 * i));
   }
-  std::uint32_t sum = sum_of(sum_of(sum_of(~0U, super.uuid), number), generation);
+  std::uint32_t sum = crc32_plain(crc32_plain(crc32_plain(~0U, super.uuid), number), generation);
   ByteView all = inode.node;
-  sum = sum_of(sum_of(sum, all.first(kInodeChecksumAt)), zeros);
-  return sum_of(sum, all.subspan(kInodeChecksumAt + 4));
+  sum = crc32_plain(crc32_plain(sum, all.first(kInodeChecksumAt)), zeros);
+  return crc32_plain(sum, all.subspan(kInodeChecksumAt + 4));
 }
 
 }  // namespace
@@ -106,11 +102,11 @@ bool Volume::read_checkpoint(std::uint64_t at, Checkpoint& out, Bytes& block) co
     one = read_structure<Checkpoint>(block.data());
     if (one.checksum_offset < Checkpoint::bitmap_at || one.checksum_offset > kBlock - 4) return false;
     ByteView all = block;
-    std::uint32_t own = sum_of(kMagic, all.first(one.checksum_offset));
+    std::uint32_t own = crc32_plain(kMagic, all.first(one.checksum_offset));
     if (one.checksum_offset < kBlock - 4) {  // behind it lies a part of the bitmap
       Byte zeros[4] = {};
-      own = sum_of(sum_of(own, zeros), all.subspan(one.checksum_offset + 4));
-      if (!one.has(kLargeNatBitmap)) own = sum_of(kMagic, all.first(one.checksum_offset));
+      own = crc32_plain(crc32_plain(own, zeros), all.subspan(one.checksum_offset + 4));
+      if (!one.has(kLargeNatBitmap)) own = crc32_plain(kMagic, all.first(one.checksum_offset));
     }
     return sum_fits(own, LittleFields(all, "F2FS checkpoint").u32(one.checksum_offset));
   };

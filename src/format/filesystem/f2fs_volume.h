@@ -57,7 +57,6 @@ enum Feature : std::uint32_t {
   kInodeChecksum = 0x20,
   kFlexibleInlineAttributes = 0x40,
   kCreationTime = 0x100,
-  kCaseFolding = 0x1000,
 };
 
 /// struct f2fs_checkpoint, in front of the bitmaps.
@@ -120,9 +119,8 @@ struct Inode {
   bool checksum_fits = true;
 
   bool is(std::uint8_t bit) const { return (inline_flags & bit) != 0; }
-  bool encrypted() const { return (advise & 0x04) != 0; }        ///< FADVISE_ENCRYPT_BIT
-  bool names_encrypted() const { return (advise & 0x08) != 0; }  ///< FADVISE_ENC_NAME_BIT
-  bool packed() const { return (flags & 0x4) != 0; }             ///< F2FS_COMPR_FL
+  bool encrypted() const { return (advise & 0x04) != 0; }  ///< FADVISE_ENCRYPT_BIT
+  bool packed() const { return (flags & 0x4) != 0; }       ///< F2FS_COMPR_FL
   std::size_t pointers() const { return kPointersInInode - extra - inline_xattrs; }
   /// The room for a file or folder within the inode.
   ByteView inline_room() const {

@@ -70,6 +70,19 @@ class FileTree : public Container {
   std::vector<NodeRef> refs_;
 };
 
+/// A file system whose superblock `read()` reads: where that throws Malformed, which is kept for whoever
+/// finds that nobody claims the bytes, they are none.
+template <typename Read>
+Match match_superblock(Probe& probe, std::string_view name, Read read) {
+  try {
+    read();
+    return Match::front;
+  } catch (const Malformed& error) {
+    probe.add_almost(std::string(name) + ", but " + error.what());
+    return Match::none;
+  }
+}
+
 /// Tells when an image is shorter or longer than what its file system covers; both in bytes.
 void compare_sizes(Container& container, std::uint64_t image, std::uint64_t file_system);
 

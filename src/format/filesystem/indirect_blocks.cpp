@@ -6,6 +6,7 @@
 #include <unordered_set>
 
 #include "base/error.h"
+#include "base/structure.h"
 
 namespace operculum {
 namespace {
@@ -69,6 +70,14 @@ void add_extent(std::vector<Extent>& out, const Extent& more) {
   } else {
     out.push_back(more);
   }
+}
+
+std::vector<std::uint64_t> pointers_in(ByteView raw, std::size_t width, std::endian order) {
+  std::vector<std::uint64_t> out;
+  out.reserve(raw.size() / width);
+  for (std::size_t at = 0; at + width <= raw.size(); at += width)
+    out.push_back(load_number(raw.data() + at, width, order));
+  return out;
 }
 
 std::vector<Extent> extents_of(const IndirectBlocks& blocks, std::uint64_t size) {

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <bit>
 #include <functional>
 #include <vector>
 
@@ -19,6 +20,9 @@ struct IndirectBlocks {
   /// The pointers in the block at an offset.
   std::function<std::vector<std::uint64_t>(std::uint64_t at)> read;
 };
+
+/// Pointers of `width` bytes each, as a block or an inode has them.
+std::vector<std::uint64_t> pointers_in(ByteView raw, std::size_t width, std::endian order);
 
 /// Where the first `size` bytes of the file lie. Throws Malformed where a block of pointers is met twice.
 std::vector<Extent> extents_of(const IndirectBlocks& blocks, std::uint64_t size);

@@ -4,6 +4,7 @@
 #include <optional>
 
 #include "container/entry.h"
+#include "io/source.h"
 
 namespace operculum {
 
@@ -16,6 +17,12 @@ inline std::optional<EntryKind> kind_of_type(unsigned type) {
   if (type == 0 || type > std::size(kKinds)) return std::nullopt;
   return kKinds[type - 1];
 }
+
+/// What take_inode() takes, for inodes that keep it in a form of their own.
+struct InodeFacts {
+  std::uint32_t mode = 0, uid = 0, gid = 0;
+  Timestamp modified, accessed, changed, created;
+};
 
 /// What every inode that keeps four times says of a thing: kind, mode, owner and times. Returns the extras,
 /// for the rest.
@@ -31,6 +38,19 @@ EntryExtra& take_inode(Entry& entry, const Inode& inode) {
   extra.changed = inode.changed;
   extra.created = inode.created;
   return extra;
+}
+
+/// The size of a file of which `allocated` units of `unit` bytes are stored, holes not counted.
+inline void take_size(Entry& entry, std::uint64_t size, std::uint64_t allocated, std::uint64_t unit) {
+  entry.size = size;
+  entry.stored_size = allocated > size / unit ? size : allocated * unit;
+  if (entry.stored_size < size) entry.flags |= Entry::sparse;
+}
+
+/// The target of a symbolic link that is kept as a file's bytes.
+inline std::string link_target_in(const Source& data) {
+  constexpr std::uint64_t kMaxTarget = 4096;
+  return std::string(as_text(read_up_to(data, 0, kMaxTarget)));
 }
 
 }  // namespace operculum

@@ -10,7 +10,7 @@ constexpr unsigned kMostDescriptors = 64, kMostSessions = 100;
 constexpr std::uint64_t kSessionGap = 16384;  // sectors looked through for the next session
 
 std::string trimmed(std::string_view raw) {
-  return std::string(trim(raw.substr(0, std::min(raw.find('\0'), raw.size()))));
+  return std::string(trim(until_zero(raw)));
 }
 
 /// The volume descriptors that begin at `at`; nothing when there is no primary one.

@@ -32,7 +32,7 @@ class JfsContainer final : public FileTree {
     const Superblock& s = volume_.super();
     std::vector<std::pair<std::string, std::string>> out;
     std::string_view label = s.version == 1 ? as_text(s.fpack) : as_text(s.label);
-    label = trim(label.substr(0, label.find('\0')));
+    label = trim(until_zero(label));
     if (!label.empty()) out.emplace_back("label", escape(label));
     if (s.version > 1) out.emplace_back("uuid", uuid_text(s.uuid));
     out.emplace_back("capacity", size_fact(volume_.size()));
@@ -66,26 +66,17 @@ class JfsContainer final : public FileTree {
  private:
   void fill(TreeItem& item, const Inode& inode) {
     Entry& entry = item.entry;
-    auto time = [](std::uint32_t seconds, std::uint32_t nanoseconds) {
-      return from_unix(seconds, nanoseconds);
-    };
-    entry.kind = kind_of_mode(inode.mode & 0xFFFF);  // above: what OS/2 keeps
-    entry.mode = inode.mode & 07777;
-    entry.modified = time(inode.mtime, inode.mtime_nsec);
-    EntryExtra& extra = entry.extras();
-    extra.user_id = inode.uid;
-    extra.group_id = inode.gid;
-    extra.accessed = time(inode.atime, inode.atime_nsec);
-    extra.changed = time(inode.ctime, inode.ctime_nsec);
-    extra.created = time(inode.otime, inode.otime_nsec);
+    EntryExtra& extra = take_inode(entry, InodeFacts{.mode = inode.mode & 0xFFFF,  // above: what OS/2 keeps
+                                                     .uid = inode.uid,
+                                                     .gid = inode.gid,
+                                                     .modified = from_unix(inode.mtime, inode.mtime_nsec),
+                                                     .accessed = from_unix(inode.atime, inode.atime_nsec),
+                                                     .changed = from_unix(inode.ctime, inode.ctime_nsec),
+                                                     .created = from_unix(inode.otime, inode.otime_nsec)});
     for (auto& attribute : volume_.attributes(inode)) extra.attributes.push_back(std::move(attribute));
     switch (entry.kind) {
       case EntryKind::file:
-        entry.size = inode.size;
-        entry.stored_size = inode.nblocks > inode.size / volume_.super().bsize
-                                ? inode.size
-                                : inode.nblocks * volume_.super().bsize;
-        if (entry.stored_size < inode.size) entry.flags |= Entry::sparse;
+        take_size(entry, inode.size, inode.nblocks, volume_.super().bsize);
         if (inode.nlink > 1) item.link_id = item.ref.a;
         break;
       case EntryKind::symbolic_link:
@@ -109,13 +100,7 @@ class JfsContainer final : public FileTree {
 Match recognise_jfs(Probe& probe) {
   Bytes raw = probe.at(kSuperAt, 512);
   if (raw.size() < 512 || !starts_with(raw, "JFS1")) return Match::none;
-  try {
-    read_superblock(raw);
-    return Match::front;
-  } catch (const Malformed& error) {
-    probe.add_almost(fmt::format("JFS, but {}", error.what()));
-    return Match::none;
-  }
+  return match_superblock(probe, "JFS", [&] { read_superblock(raw); });
 }
 
 ContainerPtr open_jfs(const Input& input, OpenContext& context) {

@@ -7,6 +7,7 @@
 #include "base/checked.h"
 #include "base/fields.h"
 #include "base/text.h"
+#include "format/filesystem/inode_entry.h"
 #include "io/cached_source.h"
 
 namespace operculum::jfs {
@@ -140,11 +141,10 @@ SourcePtr Volume::data(const Inode& inode) const {
 }
 
 std::string Volume::link_target(const Inode& inode) const {
-  constexpr std::uint64_t kMaxTarget = 4096;
   if (inode.size < kInlineTarget)
     return std::string(
         as_text(ByteView(inode.whole).subspan(kInlineTargetAt, static_cast<std::size_t>(inode.size))));
-  return std::string(as_text(read_up_to(*data(inode), 0, std::min(inode.size, kMaxTarget))));
+  return link_target_in(*data(inode));
 }
 
 std::vector<std::pair<std::string, std::string>> Volume::attributes(const Inode& inode) const {

@@ -12,6 +12,7 @@
 #include <bit>
 
 #include "base/structure.h"
+#include "base/text.h"
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/indirect_blocks.h"
 #include "format/filesystem/inode_entry.h"
@@ -23,7 +24,7 @@ namespace operculum {
 namespace {
 
 constexpr std::uint64_t kSuperAt = 1024, kOldBlockSize = 1024, kRootInode = 1;
-constexpr std::size_t kMaxTarget = 4096, kDirectZones = 7;
+constexpr std::size_t kDirectZones = 7;
 constexpr std::uint64_t kLargestFolder = 64 << 20;  // bytes
 
 /// struct minix_super_block, of versions 1 and 2.
@@ -79,7 +80,7 @@ struct NewInode {
 /// What the superblock of any version says.
 struct Shape {
   unsigned version = 0;
-  bool big = false;           ///< byte order
+  std::endian order = std::endian::little;
   std::size_t name_size = 0;  ///< bytes in a folder's record
   std::uint64_t inodes = 0, zones = 0, first_zone = 0, block = kOldBlockSize, zone = 0, inodes_at = 0;
   bool clean = true;
@@ -99,11 +100,6 @@ struct Magic {
 constexpr Magic kMagics[] = {{0x137F, 1, 14}, {0x138F, 1, 30}, {0x2468, 2, 14}, {0x2478, 2, 30}};
 constexpr Magic kNewMagic = {0x4D5A, 3, 60};
 
-template <typename S>
-S read_in_order(const Byte* bytes, bool big) {
-  return big ? read_structure<S, std::endian::big>(bytes) : read_structure<S, std::endian::little>(bytes);
-}
-
 void set_places(Shape& shape, std::uint64_t map_blocks, unsigned log_zone_size) {
   constexpr unsigned kMostLog = 10;
   if (log_zone_size > kMostLog)
@@ -122,12 +118,12 @@ void set_places(Shape& shape, std::uint64_t map_blocks, unsigned log_zone_size) 
                                 shape.inodes + shape.zones, mapped));
 }
 
-std::optional<Shape> read_old(ByteView raw, bool big) {
-  OldSuper super = read_in_order<OldSuper>(raw.data(), big);
+std::optional<Shape> read_old(ByteView raw, std::endian order) {
+  OldSuper super = read_structure<OldSuper>(raw.data(), order);
   const auto* magic = std::find_if(std::begin(kMagics), std::end(kMagics),
                                    [&](const Magic& one) { return one.value == super.magic; });
   if (magic == std::end(kMagics)) return std::nullopt;
-  Shape shape{.version = magic->version, .big = big, .name_size = magic->name_size};
+  Shape shape{.version = magic->version, .order = order, .name_size = magic->name_size};
   shape.inodes = super.ninodes;
   shape.zones = magic->version == 1 ? super.nzones : super.zones;
   shape.first_zone = super.firstdatazone;
@@ -136,10 +132,10 @@ std::optional<Shape> read_old(ByteView raw, bool big) {
   return shape;
 }
 
-std::optional<Shape> read_new(ByteView raw, bool big) {
-  NewSuper super = read_in_order<NewSuper>(raw.data(), big);
+std::optional<Shape> read_new(ByteView raw, std::endian order) {
+  NewSuper super = read_structure<NewSuper>(raw.data(), order);
   if (super.magic != kNewMagic.value) return std::nullopt;
-  Shape shape{.version = kNewMagic.version, .big = big, .name_size = kNewMagic.name_size};
+  Shape shape{.version = kNewMagic.version, .order = order, .name_size = kNewMagic.name_size};
   if (super.blocksize < 1024 || super.blocksize % 1024 != 0)
     throw Malformed(fmt::format("MINIX superblock: expected s_blocksize to be a multiple of 1024, found {}",
                                 super.blocksize));
@@ -153,9 +149,9 @@ std::optional<Shape> read_new(ByteView raw, bool big) {
 
 /// Nothing where the 1,024 bytes have no magic; throws Malformed where the rest makes no sense.
 std::optional<Shape> read_super(ByteView raw) {
-  for (bool big : {false, true}) {
-    if (auto shape = read_old(raw, big)) return shape;
-    if (auto shape = read_new(raw, big)) return shape;
+  for (std::endian order : {std::endian::little, std::endian::big}) {
+    if (auto shape = read_old(raw, order)) return shape;
+    if (auto shape = read_new(raw, order)) return shape;
   }
   return std::nullopt;
 }
@@ -181,7 +177,7 @@ class MinixContainer final : public FileTree {
 
   std::vector<std::pair<std::string, std::string>> facts() override {
     return {{"version", fmt::format("{}", shape_.version)},
-            {"byte order", shape_.big ? "big-endian" : "little-endian"},
+            {"byte order", shape_.order == std::endian::big ? "big-endian" : "little-endian"},
             {"names", fmt::format("up to {} bytes", shape_.name_size)},
             {"capacity", size_fact(shape_.zones * shape_.zone)},
             {"block", fmt::format("{} bytes", shape_.block)}};
@@ -199,10 +195,10 @@ class MinixContainer final : public FileTree {
     Bytes records = read_up_to(*data_of(inode), 0, inode.size);
     std::size_t step = shape_.number_size() + shape_.name_size;
     for (std::size_t at = 0; at + step <= records.size(); at += step) {
-      std::uint64_t number = number_at(records.data() + at, shape_.number_size());
+      std::uint64_t number = load_number(records.data() + at, shape_.number_size(), shape_.order);
       if (number == 0) continue;
-      std::string_view name = as_text(ByteView(records).subspan(at + shape_.number_size(), shape_.name_size));
-      name = name.substr(0, name.find('\0'));
+      std::string_view name =
+          until_zero(as_text(ByteView(records).subspan(at + shape_.number_size(), shape_.name_size)));
       if (name == "." || name == "..") continue;
       TreeItem item;
       item.entry.path = std::string(name);
@@ -214,12 +210,6 @@ class MinixContainer final : public FileTree {
   ContentPtr open(const Entry&, NodeRef ref) override { return make_content(data_of(read_inode(ref.a))); }
 
  private:
-  std::uint64_t number_at(const Byte* bytes, std::size_t width) const {
-    std::uint64_t value = 0;
-    for (std::size_t i = 0; i < width; ++i) value = value << 8 | bytes[shape_.big ? i : width - 1 - i];
-    return value;
-  }
-
   Inode read_inode(std::uint64_t number) const {
     if (number == 0 || number > shape_.inodes)
       throw Malformed(fmt::format("inode {} is not one of the file system's {}", number, shape_.inodes));
@@ -229,7 +219,7 @@ class MinixContainer final : public FileTree {
     out.number = number;
     std::size_t zones_at = OldInode::zones_at;
     if (shape_.version == 1) {
-      OldInode old = read_in_order<OldInode>(raw.data(), shape_.big);
+      OldInode old = read_structure<OldInode>(raw.data(), shape_.order);
       out.mode = old.mode;
       out.uid = old.uid;
       out.gid = old.gid;
@@ -237,7 +227,7 @@ class MinixContainer final : public FileTree {
       out.size = old.size;
       out.modified = from_unix(old.time);
     } else {
-      NewInode own = read_in_order<NewInode>(raw.data(), shape_.big);
+      NewInode own = read_structure<NewInode>(raw.data(), shape_.order);
       out.mode = own.mode;
       out.uid = own.uid;
       out.gid = own.gid;
@@ -248,8 +238,7 @@ class MinixContainer final : public FileTree {
       out.changed = from_unix(own.ctime);
       zones_at = NewInode::zones_at;
     }
-    for (std::size_t i = zones_at; i < raw.size(); i += shape_.pointer_size())
-      out.zones.push_back(number_at(raw.data() + i, shape_.pointer_size()));
+    out.zones = pointers_in(ByteView(raw).subspan(zones_at), shape_.pointer_size(), shape_.order);
     return out;
   }
 
@@ -267,11 +256,8 @@ class MinixContainer final : public FileTree {
       return zone * shape_.zone;
     };
     blocks.read = [this](std::uint64_t at) {
-      Bytes raw = read_exactly(*meta_, at, shape_.block, "MINIX zone numbers");
-      std::vector<std::uint64_t> out;
-      for (std::size_t i = 0; i < raw.size(); i += shape_.pointer_size())
-        out.push_back(number_at(raw.data() + i, shape_.pointer_size()));
-      return out;
+      return pointers_in(read_exactly(*meta_, at, shape_.block, "MINIX zone numbers"), shape_.pointer_size(),
+                         shape_.order);
     };
     return make_extent_source(image_, extents_of(blocks, inode.size), inode.size);
   }
@@ -285,8 +271,7 @@ class MinixContainer final : public FileTree {
         if (inode.links > 1) item.link_id = inode.number;
         break;
       case EntryKind::symbolic_link:
-        extra.link_target =
-            as_text(read_up_to(*data_of(inode), 0, std::min<std::uint64_t>(inode.size, kMaxTarget)));
+        extra.link_target = link_target_in(*data_of(inode));
         break;
       case EntryKind::character_device:
       case EntryKind::block_device:
@@ -311,7 +296,7 @@ Match recognise_minix(Probe& probe) {
     // two bytes are no proof: the root must be a folder
     Bytes root = probe.at(shape->inodes_at, 2);
     if (root.size() < 2) return Match::none;
-    unsigned mode = shape->big ? root[0] << 8 | root[1] : root[1] << 8 | root[0];
+    auto mode = static_cast<std::uint32_t>(load_number(root.data(), root.size(), shape->order));
     return kind_of_mode(mode) == EntryKind::folder ? Match::front : Match::none;
   } catch (const Malformed&) {
     return Match::none;

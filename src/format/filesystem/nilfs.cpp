@@ -45,8 +45,7 @@ class NilfsContainer final : public FileTree {
   std::vector<std::pair<std::string, std::string>> facts() override {
     const Superblock& s = volume_.super();
     std::vector<std::pair<std::string, std::string>> out;
-    std::string_view label = as_text(s.volume_name);
-    label = label.substr(0, label.find('\0'));
+    std::string_view label = until_zero(as_text(s.volume_name));
     if (!label.empty()) out.emplace_back("label", escape(label));
     out.emplace_back("uuid", uuid_text(s.uuid));
     out.emplace_back("capacity", size_fact(s.dev_size));
@@ -123,25 +122,19 @@ class NilfsContainer final : public FileTree {
 
   void fill(TreeItem& item, const Inode& inode) {
     Entry& entry = item.entry;
-    entry.kind = kind_of_mode(inode.mode);
-    entry.mode = inode.mode & 07777;
-    entry.modified = from_unix(static_cast<std::int64_t>(inode.mtime), inode.mtime_nsec);
-    EntryExtra& extra = entry.extras();
-    extra.user_id = inode.uid;
-    extra.group_id = inode.gid;
-    extra.changed = from_unix(static_cast<std::int64_t>(inode.ctime), inode.ctime_nsec);
+    EntryExtra& extra = take_inode(
+        entry, InodeFacts{.mode = inode.mode,
+                          .uid = inode.uid,
+                          .gid = inode.gid,
+                          .modified = from_unix(static_cast<std::int64_t>(inode.mtime), inode.mtime_nsec),
+                          .changed = from_unix(static_cast<std::int64_t>(inode.ctime), inode.ctime_nsec)});
     switch (entry.kind) {
       case EntryKind::file:
-        entry.size = inode.size;
-        entry.stored_size = inode.blocks > inode.size / volume_.super().block()
-                                ? inode.size
-                                : inode.blocks * volume_.super().block();
-        if (entry.stored_size < inode.size) entry.flags |= Entry::sparse;
+        take_size(entry, inode.size, inode.blocks, volume_.super().block());
         if (inode.links > 1 && item.ref.b == volume_.newest()) item.link_id = item.ref.a;
         break;
       case EntryKind::symbolic_link: {
-        constexpr std::uint64_t kMaxTarget = 4096;
-        extra.link_target = as_text(read_up_to(*volume_.data(inode), 0, std::min(inode.size, kMaxTarget)));
+        extra.link_target = link_target_in(*volume_.data(inode));
         extra.link_target.resize(extra.link_target.find_last_not_of('\0') + 1);
         break;
       }
@@ -162,13 +155,7 @@ class NilfsContainer final : public FileTree {
 Match recognise_nilfs(Probe& probe) {
   Bytes raw = probe.at(1024, 1024);
   if (raw.size() < 1024 || LittleFields(raw, "NILFS2").u16(6) != 0x3434) return Match::none;
-  try {
-    read_superblock(raw);
-    return Match::front;
-  } catch (const Malformed& error) {
-    probe.add_almost(fmt::format("NILFS2, but {}", error.what()));
-    return Match::none;
-  }
+  return match_superblock(probe, "NILFS2", [&] { read_superblock(raw); });
 }
 
 ContainerPtr open_nilfs(const Input& input, OpenContext& context) {

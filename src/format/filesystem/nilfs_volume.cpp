@@ -34,11 +34,6 @@ struct LogHead {
                     field("ss_sumbytes", &LogHead::sumbytes));
 };
 
-/// CRC-32 as the kernel has it: neither the start nor the end is inverted.
-std::uint32_t sum_of(std::uint32_t seed, ByteView bytes) {
-  return ~crc32(~seed, bytes);
-}
-
 /// What a map says of a block of its file.
 struct Mapped {
   std::uint64_t pointer = 0;  ///< 0: a hole
@@ -155,7 +150,7 @@ Superblock read_superblock(ByteView raw) {
   Bytes summed(raw.begin(), raw.begin() + super.bytes);
   constexpr std::size_t kSumAt = 16;
   std::fill_n(summed.begin() + kSumAt, 4, Byte{0});
-  if (std::uint32_t own = sum_of(super.crc_seed, summed); !sum_fits(own, super.sum))
+  if (std::uint32_t own = crc32_plain(super.crc_seed, summed); !sum_fits(own, super.sum))
     refuse(&Superblock::sum, fmt::format("{:#x}", own), super.sum);
   if (super.log_block_size > 6) refuse(&Superblock::log_block_size, "at most 6", super.log_block_size);
   if (super.inode_size < size_on_disk<Inode> || super.inode_size > super.block())
@@ -221,7 +216,7 @@ void Volume::find_super_root(const std::function<void(Finding::Level, std::strin
     }
     Bytes log = read_up_to(*image_, at * block, head.nblocks * block);
     if (log.size() < head.nblocks * block ||
-        !sum_fits(sum_of(super_.crc_seed, ByteView(log).subspan(4)), head.datasum)) {
+        !sum_fits(crc32_plain(super_.crc_seed, ByteView(log).subspan(4)), head.datasum)) {
       wrong = fmt::format("the log at block {} does not fit its checksum", at);
       break;
     }
@@ -239,7 +234,7 @@ void Volume::find_super_root(const std::function<void(Finding::Level, std::strin
   std::size_t bytes = f.u16(4), step = super_.inode_size;
   constexpr std::size_t kInodesAt = 16;
   if (bytes < kInodesAt + 3 * step || bytes > raw.size() ||
-      !sum_fits(sum_of(super_.crc_seed, ByteView(raw).subspan(4, bytes - 4)), f.u32(0)))
+      !sum_fits(crc32_plain(super_.crc_seed, ByteView(raw).subspan(4, bytes - 4)), f.u32(0)))
     throw Malformed(fmt::format("NILFS2 super root at block {} does not fit its checksum", root));
   auto inode_at = [&](std::size_t index) {
     return read_structure<Inode>(f.bytes(kInodesAt + index * step, size_on_disk<Inode>).data());

@@ -37,8 +37,7 @@ class ReiserContainer final : public FileTree {
     std::vector<std::pair<std::string, std::string>> out;
     std::uint64_t free = std::min(s.free_blocks, s.block_count);
     if (s.version == 2) {
-      std::string_view label = as_text(s.label);
-      label = label.substr(0, label.find('\0'));
+      std::string_view label = until_zero(as_text(s.label));
       if (!label.empty()) out.emplace_back("label", escape(label));
       out.emplace_back("uuid", uuid_text(s.uuid));
     }
@@ -78,17 +77,12 @@ class ReiserContainer final : public FileTree {
     EntryExtra& extra = take_inode(entry, stat);
     switch (entry.kind) {
       case EntryKind::file:
-        entry.size = stat.size;
-        entry.stored_size = std::min(stat.size, stat.blocks * 512);
-        if (entry.stored_size < stat.size) entry.flags |= Entry::sparse;
+        take_size(entry, stat.size, stat.blocks, 512);
         if (stat.links > 1) item.link_id = item.ref.b;
         break;
-      case EntryKind::symbolic_link: {
-        constexpr std::uint64_t kMaxTarget = 4096;
-        std::uint64_t size = std::min(stat.size, kMaxTarget);
-        extra.link_target = as_text(read_up_to(*volume_.data(id_of(item.ref), size), 0, size));
+      case EntryKind::symbolic_link:
+        extra.link_target = link_target_in(*volume_.data(id_of(item.ref), stat.size));
         break;
-      }
       case EntryKind::character_device:
       case EntryKind::block_device:
         set_device(extra, stat.device);
@@ -106,12 +100,8 @@ Match recognise_reiser(Probe& probe) {
     Bytes raw = probe.at(at, kSuperSize);
     constexpr std::size_t kMagicAt = 52;
     if (raw.size() < kSuperSize || !starts_with(ByteView(raw).subspan(kMagicAt), "ReIsEr")) continue;
-    try {
-      read_superblock(raw, at);
-      return Match::front;
-    } catch (const Malformed& error) {
-      probe.add_almost(fmt::format("ReiserFS, but {}", error.what()));
-    }
+    Match match = match_superblock(probe, "ReiserFS", [&] { read_superblock(raw, at); });
+    if (match != Match::none) return match;
   }
   return Match::none;
 }

@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "base/fields.h"
+#include "base/text.h"
 #include "format/filesystem/indirect_blocks.h"
 #include "io/cached_source.h"
 
@@ -75,39 +76,32 @@ void read_key(ByteView key, Item& item) {
   }
 }
 
+template <typename S>
+Stat stat_from(const S& d, std::uint64_t blocks) {
+  return {d.mode,
+          d.nlink,
+          d.uid,
+          d.gid,
+          d.rdev,
+          d.size,
+          blocks,
+          from_unix(d.atime),
+          from_unix(d.mtime),
+          from_unix(d.ctime),
+          {}};
+}
+
 Stat stat_of(const Item& item) {
-  Stat out;
   if (item.body.size() >= size_on_disk<StatData>) {
-    StatData d = read_structure<StatData>(item.body.data());
-    out = {d.mode,
-           d.nlink,
-           d.uid,
-           d.gid,
-           d.rdev,
-           d.size,
-           d.blocks,
-           from_unix(d.atime),
-           from_unix(d.mtime),
-           from_unix(d.ctime),
-           {}};
-  } else if (item.body.size() >= size_on_disk<OldStatData>) {
-    OldStatData d = read_structure<OldStatData>(item.body.data());
-    out = {d.mode,
-           d.nlink,
-           d.uid,
-           d.gid,
-           d.rdev,
-           d.size,
-           (std::uint64_t{d.size} + 511) / 512,
-           from_unix(d.atime),
-           from_unix(d.mtime),
-           from_unix(d.ctime),
-           {}};
-  } else {
-    throw Malformed(fmt::format("ReiserFS stat data at offset {}: expected {} bytes or {}, found {}", item.at,
-                                size_on_disk<OldStatData>, size_on_disk<StatData>, item.body.size()));
+    StatData data = read_structure<StatData>(item.body.data());
+    return stat_from(data, data.blocks);
   }
-  return out;
+  if (item.body.size() >= size_on_disk<OldStatData>) {
+    OldStatData data = read_structure<OldStatData>(item.body.data());
+    return stat_from(data, (std::uint64_t{data.size} + 511) / 512);
+  }
+  throw Malformed(fmt::format("ReiserFS stat data at offset {}: expected {} bytes or {}, found {}", item.at,
+                              size_on_disk<OldStatData>, size_on_disk<StatData>, item.body.size()));
 }
 
 }  // namespace
@@ -239,7 +233,7 @@ void Volume::list_folder(Id id, const std::function<void(FolderItem&&)>& take) c
             fmt::format("ReiserFS folder at offset {}: expected a name before byte {}, found it at {}",
                         item.at, end, at));
       std::string_view name = f.text(at, end - at);
-      name = name.substr(0, name.find('\0'));
+      name = until_zero(name);
       end = at;
       if ((f.u16(head + 14) & kVisible) == 0 || name == "." || name == "..") continue;
       take({std::string(name), {f.u32(head + 4), f.u32(head + 8)}});

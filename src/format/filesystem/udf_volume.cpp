@@ -197,8 +197,7 @@ void Volume::open_maps() {
     } else if (id.starts_with("*UDF Virtual Partition")) {
       partitions_.push_back(virtual_partition(base, static_cast<std::uint16_t>(i)));
     } else {
-      throw Unsupported(fmt::format("UDF partitions of the kind \"{}\"",
-                                    escape(id.substr(0, std::min(id.find('\0'), id.size())))));
+      throw Unsupported(fmt::format("UDF partitions of the kind \"{}\"", escape(until_zero(id))));
     }
   }
 }

@@ -107,14 +107,9 @@ struct FolderRecord {
                     field("d_type", &FolderRecord::type), field("d_namlen", &FolderRecord::namlen));
 };
 
-template <typename S>
-S read_in_order(const Byte* bytes, bool big) {
-  return big ? read_structure<S, std::endian::big>(bytes) : read_structure<S, std::endian::little>(bytes);
-}
-
 struct Found {
   Super super;
-  bool big = false;
+  std::endian order = std::endian::little;
   std::uint64_t at = 0;
 };
 
@@ -143,8 +138,8 @@ std::optional<Found> find_super(Read read, std::string& wrong) {
   for (std::uint64_t at : kSuperPlaces) {
     Bytes raw = read(at, kSuperSize);
     if (raw.size() < kSuperSize) continue;
-    for (bool big : {false, true}) {
-      Found found{read_in_order<Super>(raw.data(), big), big, at};
+    for (std::endian order : {std::endian::little, std::endian::big}) {
+      Found found{read_structure<Super>(raw.data(), order), order, at};
       if (found.super.magic != kMagic1 && found.super.magic != kMagic2) continue;
       // what lies elsewhere is a copy: in UFS1 with large blocks the first copy is where UFS2 begins
       if (found.super.second() && found.super.sblockloc != at) continue;
@@ -164,7 +159,6 @@ struct Inode {
   std::uint64_t number = 0, size = 0, blocks = 0;  ///< blocks: of 512 bytes
   std::uint32_t mode = 0, uid = 0, gid = 0, links = 0;
   Timestamp modified, accessed, changed, created;
-  std::uint64_t at = 0;  ///< of its pointers in the image
   Bytes pointers;
 };
 
@@ -177,7 +171,7 @@ class UfsContainer final : public FileTree {
         [&](std::uint64_t at, std::size_t count) { return read_up_to(*image_, at, count); }, wrong);
     if (!found) throw Malformed(wrong);
     super_ = found->super;
-    big_ = found->big;
+    order_ = found->order;
     compare_sizes(*this, image_->size(), super_.fragments() * super_.fsize);
     if (super_.clean == 0)
       add_finding(Finding::Level::warning, "it was not unmounted: the newest files may be missing");
@@ -185,12 +179,11 @@ class UfsContainer final : public FileTree {
 
   std::vector<std::pair<std::string, std::string>> facts() override {
     std::vector<std::pair<std::string, std::string>> out;
-    std::string_view label = as_text(super_.volname);
-    label = label.substr(0, label.find('\0'));
+    std::string_view label = until_zero(as_text(super_.volname));
     if (super_.second() && !label.empty()) out.emplace_back("label", escape(label));
     std::uint64_t all = super_.fragments() * super_.fsize, free = std::min(super_.free_bytes(), all);
     out.emplace_back("version", super_.second() ? "UFS2" : "UFS1");
-    out.emplace_back("byte order", big_ ? "big-endian" : "little-endian");
+    out.emplace_back("byte order", order_ == std::endian::big ? "big-endian" : "little-endian");
     out.emplace_back("capacity", size_fact(all));
     out.emplace_back("used", size_fact(all - free));
     out.emplace_back("free", size_fact(free));
@@ -225,9 +218,10 @@ class UfsContainer final : public FileTree {
   void list_block(ByteView block, std::uint64_t folder, const TreeSink& sink) {
     constexpr std::size_t kHead = size_on_disk<FolderRecord>;
     for (std::size_t at = 0; at + kHead <= block.size();) {
-      FolderRecord record = read_in_order<FolderRecord>(block.data() + at, big_);
+      FolderRecord record = read_structure<FolderRecord>(block.data() + at, order_);
       bool old = !super_.second() && super_.old_inodefmt < kFormat44;
-      std::size_t length = old ? std::size_t{big_ ? record.namlen : record.type} : record.namlen;
+      std::size_t length =
+          old ? std::size_t{order_ == std::endian::big ? record.namlen : record.type} : record.namlen;
       if (record.reclen < kHead || record.reclen > block.size() - at || record.reclen % 4 != 0 ||
           (record.ino != 0 && length + kHead > record.reclen))
         throw Malformed(fmt::format("inode {}: a folder's record of {} bytes with a name of {} does not fit",
@@ -261,11 +255,11 @@ class UfsContainer final : public FileTree {
     std::uint64_t at = checked_add(checked_mul(start + super_.iblkno, super_.fsize, "an inode table"),
                                    number % super_.ipg * size, "an inode table");
     Bytes raw = read_exactly(*meta_, at, size, "UFS inode");
-    return super_.second() ? second_inode(raw, number, at) : first_inode(raw, number, at);
+    return super_.second() ? second_inode(raw, number) : first_inode(raw, number);
   }
 
-  Inode first_inode(ByteView raw, std::uint64_t number, std::uint64_t at) const {
-    Dinode1 d = read_in_order<Dinode1>(raw.data(), big_);
+  Inode first_inode(ByteView raw, std::uint64_t number) const {
+    Dinode1 d = read_structure<Dinode1>(raw.data(), order_);
     bool old = super_.old_inodefmt < kFormat44;
     auto time = [](std::uint32_t seconds, std::uint32_t nanoseconds) {
       return from_unix(static_cast<std::int32_t>(seconds), nanoseconds);
@@ -280,12 +274,12 @@ class UfsContainer final : public FileTree {
               .modified = time(d.mtime, d.mtimensec),
               .accessed = time(d.atime, d.atimensec),
               .changed = time(d.ctime, d.ctimensec)};
-    take_pointers<Dinode1>(out, raw, at);
+    take_pointers<Dinode1>(out, raw);
     return out;
   }
 
-  Inode second_inode(ByteView raw, std::uint64_t number, std::uint64_t at) const {
-    Dinode2 d = read_in_order<Dinode2>(raw.data(), big_);
+  Inode second_inode(ByteView raw, std::uint64_t number) const {
+    Dinode2 d = read_structure<Dinode2>(raw.data(), order_);
     auto time = [](std::uint64_t seconds, std::uint32_t nanoseconds) {
       return from_unix(static_cast<std::int64_t>(seconds), nanoseconds);
     };
@@ -300,27 +294,18 @@ class UfsContainer final : public FileTree {
               .accessed = time(d.atime, d.atimensec),
               .changed = time(d.ctime, d.ctimensec),
               .created = time(d.birthtime, d.birthnsec)};
-    take_pointers<Dinode2>(out, raw, at);
+    take_pointers<Dinode2>(out, raw);
     return out;
   }
 
   template <typename D>
-  void take_pointers(Inode& out, ByteView raw, std::uint64_t at) const {
+  static void take_pointers(Inode& out, ByteView raw) {
     ByteView all = raw.subspan(D::pointers_at, (kDirect + kIndirect) * D::pointer_size);
-    out.at = at + D::pointers_at;
     out.pointers.assign(all.begin(), all.end());
   }
 
-  std::vector<std::uint64_t> numbers(ByteView raw) const {
-    std::size_t width = super_.second() ? Dinode2::pointer_size : Dinode1::pointer_size;
-    std::vector<std::uint64_t> out;
-    for (std::size_t at = 0; at + width <= raw.size(); at += width) {
-      std::uint64_t value = 0;
-      for (std::size_t i = 0; i < width; ++i) value = value << 8 | raw[at + (big_ ? i : width - 1 - i)];
-      out.push_back(value);
-    }
-    return out;
-  }
+  std::size_t pointer_size() const { return super_.second() ? Dinode2::pointer_size : Dinode1::pointer_size; }
+  std::vector<std::uint64_t> numbers(ByteView raw) const { return pointers_in(raw, pointer_size(), order_); }
 
   SourcePtr data_of(const Inode& inode) const {
     IndirectBlocks blocks;
@@ -328,8 +313,7 @@ class UfsContainer final : public FileTree {
     blocks.direct.assign(own.begin(), own.begin() + kDirect);
     blocks.indirect.assign(own.begin() + kDirect, own.end());
     blocks.block_size = super_.bsize;
-    blocks.pointers_in_block =
-        super_.bsize / (super_.second() ? Dinode2::pointer_size : Dinode1::pointer_size);
+    blocks.pointers_in_block = super_.bsize / pointer_size();
     blocks.place = [this](std::uint64_t fragment) { return place_of(fragment); };
     blocks.read = [this](std::uint64_t at) {
       return numbers(read_exactly(*meta_, at, super_.bsize, "UFS block pointers"));
@@ -342,9 +326,7 @@ class UfsContainer final : public FileTree {
     EntryExtra& extra = take_inode(entry, inode);
     switch (entry.kind) {
       case EntryKind::file:
-        entry.size = inode.size;
-        entry.stored_size = std::min(inode.size, inode.blocks * 512);
-        if (entry.stored_size < inode.size) entry.flags |= Entry::sparse;
+        take_size(entry, inode.size, inode.blocks, 512);
         if (inode.links > 1) item.link_id = inode.number;
         break;
       case EntryKind::symbolic_link:
@@ -353,8 +335,7 @@ class UfsContainer final : public FileTree {
               static_cast<std::size_t>(std::min<std::uint64_t>(inode.size, inode.pointers.size()));
           extra.link_target = as_text(ByteView(inode.pointers).first(length));
         } else {
-          constexpr std::uint64_t kMaxTarget = 4096;
-          extra.link_target = as_text(read_up_to(*data_of(inode), 0, std::min(inode.size, kMaxTarget)));
+          extra.link_target = link_target_in(*data_of(inode));
         }
         break;
       case EntryKind::character_device:
@@ -371,7 +352,7 @@ class UfsContainer final : public FileTree {
 
   SourcePtr image_, meta_;
   Super super_;
-  bool big_ = false;
+  std::endian order_ = std::endian::little;
 };
 
 Match recognise_ufs(Probe& probe) {

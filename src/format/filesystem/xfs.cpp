@@ -32,8 +32,7 @@ class XfsContainer final : public FileTree {
   std::vector<std::pair<std::string, std::string>> facts() override {
     const Superblock& s = volume_.super();
     std::vector<std::pair<std::string, std::string>> out;
-    std::string_view label = as_text(s.fname);
-    label = label.substr(0, label.find('\0'));
+    std::string_view label = until_zero(as_text(s.fname));
     if (!label.empty()) out.emplace_back("label", escape(label));
     out.emplace_back("uuid", uuid_text(s.uuid));
     out.emplace_back("capacity", size_fact(s.dblocks * s.blocksize));
@@ -96,9 +95,7 @@ class XfsContainer final : public FileTree {
     for (auto& attribute : volume_.attributes(inode)) extra.attributes.push_back(std::move(attribute));
     switch (entry.kind) {
       case EntryKind::file:
-        entry.size = inode.size;
-        entry.stored_size = std::min(inode.size, inode.blocks * volume_.super().blocksize);
-        if (entry.stored_size < inode.size) entry.flags |= Entry::sparse;
+        take_size(entry, inode.size, inode.blocks, volume_.super().blocksize);
         if (inode.links > 1) item.link_id = inode.number;
         break;
       case EntryKind::symbolic_link:
@@ -122,13 +119,7 @@ class XfsContainer final : public FileTree {
 Match recognise_xfs(Probe& probe) {
   Bytes raw = probe.at(0, kLargestSector);
   if (raw.size() < 512 || !starts_with(raw, "XFSB")) return Match::none;
-  try {
-    read_superblock(raw);
-    return Match::front;
-  } catch (const Malformed& error) {
-    probe.add_almost(fmt::format("XFS, but {}", error.what()));
-    return Match::none;
-  }
+  return match_superblock(probe, "XFS", [&] { read_superblock(raw); });
 }
 
 ContainerPtr open_xfs(const Input& input, OpenContext& context) {

@@ -142,7 +142,7 @@ class Reader {
       throw Malformed(fmt::format(
           "device tree: the name of a property at {} lies beyond the {} bytes of names", at, names_.size()));
     std::string_view name = as_text(names_).substr(at, kLongestName);
-    return std::string(name.substr(0, name.find('\0')));
+    return std::string(until_zero(name));
   }
 
   Bytes names_;
@@ -208,7 +208,7 @@ std::string Node::string(std::string_view wanted) const {
   const Property* found = property(wanted);
   if (found == nullptr) return "";
   std::string_view text = as_text(found->value);
-  return std::string(text.substr(0, text.find('\0')));
+  return std::string(until_zero(text));
 }
 
 std::optional<std::uint64_t> Node::number(std::string_view wanted) const {

@@ -139,7 +139,7 @@ void add_what_is_behind(const Source& bytes, std::uint64_t end, Firmware& out) {
 
 std::string field_text(ByteView field) {
   std::string_view text = as_text(field);
-  return std::string(trim(text.substr(0, text.find('\0'))));
+  return std::string(trim(until_zero(text)));
 }
 
 std::string part_name(std::string_view said, std::string_view otherwise) {

@@ -124,8 +124,7 @@ std::string value_text(const Variable& variable, ByteView data) {
   }
   if (is_load_option(variable.name) && data.size() > 6) return option_text(data);
   if (is_wide_text(data)) return "\"" + wide_text(data) + "\"";
-  if (is_plain_text(data))
-    return "\"" + std::string(as_text(data).substr(0, as_text(data).find('\0'))) + "\"";
+  if (is_plain_text(data)) return "\"" + std::string(until_zero(as_text(data))) + "\"";
   if (data.size() == 1) return std::to_string(data[0]);
   if (data.size() == 2) return std::to_string(load_little<std::uint16_t>(data.data()));
   std::string out = to_hex(data.first(std::min(data.size(), kMostShown)));

@@ -55,7 +55,7 @@ Match recognise_uf2(Probe& probe) {
 std::string image_name(const Block& block) {
   if ((block.flags & file_container) != 0) {
     std::string_view rest = as_text(ByteView(block.data).subspan(block.payloadSize));
-    return std::string(rest.substr(0, rest.find('\0')));
+    return std::string(until_zero(rest));
   }
   if ((block.flags & family_id) == 0) return "image.bin";
   auto known = std::find_if(std::begin(kFamilies), std::end(kFamilies),

@@ -198,7 +198,7 @@ std::optional<std::endian> order_of(ByteView bytes) {
 }
 
 std::uint32_t node_sum(ByteView bytes) {
-  return ~crc32(0xFFFFFFFF, bytes);
+  return crc32_plain(0, bytes);
 }
 
 Nodes find_nodes(const Source& image, std::endian order) {

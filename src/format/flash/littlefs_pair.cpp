@@ -111,7 +111,7 @@ std::optional<Read> read_block(const Source& image, std::uint32_t block_size, st
     if ((tag.type & 0x780) == crc_kind) {
       if (size < 4) break;
       std::uint32_t stored = load_little<std::uint32_t>(raw.data() + at + 4);
-      if (~crc32(0, ByteView(raw).subspan(commit, at + 4 - commit)) != stored) break;
+      if (crc32_plain(~0U, ByteView(raw).subspan(commit, at + 4 - commit)) != stored) break;
       out.pair = state.pair;
       sound = true;
       before = word ^ (std::uint32_t{tag.type} & 1)

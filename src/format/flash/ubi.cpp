@@ -79,7 +79,7 @@ constexpr std::size_t kMostVolumes = 128;
 constexpr std::uint32_t kMostBlocks = 1 << 18;  // of a volume: 32 GiB in blocks of 128 KiB
 
 std::uint32_t sum_of(ByteView bytes) {
-  return ~crc32(0, bytes);
+  return crc32_plain(~0U, bytes);
 }
 
 template <typename S>

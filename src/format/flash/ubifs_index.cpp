@@ -115,7 +115,7 @@ class Reader {
         continue;
       }
       ByteView node = ByteView(all).subspan(at, common->length);
-      if (~crc32(0, node.subspan(8)) == common->crc &&
+      if (crc32_plain(~0U, node.subspan(8)) == common->crc &&
           !visit(*common, node, NodePlace{begin + at, common->length}))
         return;
       std::size_t step = (std::size_t{common->length} + 7) / 8 * 8;
@@ -303,7 +303,7 @@ Bytes read_node(const Source& volume, const NodePlace& place) {
     throw Malformed(
         fmt::format("UBIFS node at offset {}: expected its header with a length of {}, found other bytes",
                     place.at, place.length));
-  if (std::uint32_t found = ~crc32(0, ByteView(raw).subspan(8)); found != common->crc)
+  if (std::uint32_t found = crc32_plain(~0U, ByteView(raw).subspan(8)); found != common->crc)
     throw Malformed(fmt::format("UBIFS node at offset {}: its checksum is {:08x}, expected {:08x}", place.at,
                                 found, common->crc));
   return raw;

@@ -199,7 +199,7 @@ class YaffsContainer final : public FileTree {
     TreeItem item;
     Entry& entry = item.entry;
     std::string_view name = as_text(object->header.name);
-    entry.path = name.substr(0, name.find('\0'));
+    entry.path = until_zero(name);
     item.ref = {id};
     if (object->header.type == hard_link) {
       auto target = objects_.find(object->header.equiv_id);
@@ -223,7 +223,7 @@ class YaffsContainer final : public FileTree {
       item.link_id = item.ref.a;
     } else if (entry.kind == EntryKind::symbolic_link) {
       std::string_view target = as_text(header.alias);
-      entry.extras().link_target = target.substr(0, target.find('\0'));
+      entry.extras().link_target = until_zero(target);
     } else if (header.type == special) {
       set_device(entry.extras(), header.yst_rdev);
     }

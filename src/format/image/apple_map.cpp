@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "base/fields.h"
+#include "base/text.h"
 #include "format/formats.h"
 #include "format/image/partition_table.h"
 
@@ -27,7 +28,7 @@ std::uint64_t block_size(const std::function<Bytes(std::uint64_t, std::size_t)>&
 }
 
 std::string text_of(std::string_view raw) {
-  return std::string(raw.substr(0, std::min(raw.find('\0'), raw.size())));
+  return std::string(until_zero(raw));
 }
 
 Match recognise_apple_map(Probe& probe) {

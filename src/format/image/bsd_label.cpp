@@ -63,7 +63,7 @@ PartitionTable read_label(ByteView raw, std::uint64_t disk_size) {
     throw Malformed(fmt::format("BSD disk label: sectors of {} bytes are not possible", sector));
   table.sector = sector;
   std::string_view name = f.text(kPackNameAt, 16);
-  name = name.substr(0, name.find('\0'));
+  name = until_zero(name);
   if (!name.empty()) table.facts.emplace_back("label", std::string(name));
   auto start_of = [&](std::size_t i) { return f.u32(kPartitionsAt + i * kPartitionSize + 4) * sector; };
   auto length_of = [&](std::size_t i) { return f.u32(kPartitionsAt + i * kPartitionSize) * sector; };

@@ -89,18 +89,15 @@ void compare_id(Container& parent, const ParentImage& wanted, std::vector<Findin
 /// other as parents do not lead in circles.
 std::optional<Candidate> find_by_id(const Input& input, OpenContext& context,
                                     const std::vector<std::string>& ids) {
-  for (const Candidate& candidate : input.sibling.all()) {
-    if (base_name(candidate.name) == base_name(input.name)) continue;
-    try {
-      SourcePtr file = candidate.open();
-      if (!file) continue;
-      Opened opened = open_container({make_content(file), candidate.name}, context);
-      if (opened.container && opened.format->family == "disk image" && has_one_of(*opened.container, ids))
-        return candidate;
-    } catch (const Error&) {  // what cannot be read is no parent
-    }
-  }
-  return std::nullopt;
+  std::optional<Candidate> found;
+  input.sibling.each([&](const Candidate& candidate, const SourcePtr& file) {
+    if (base_name(candidate.name) == base_name(input.name)) return true;
+    Opened opened = open_container({make_content(file), candidate.name}, context);
+    if (opened.container && opened.format->family == "disk image" && has_one_of(*opened.container, ids))
+      found = candidate;
+    return !found;
+  });
+  return found;
 }
 
 /// Opens a file as an image, or takes it as a raw disk.

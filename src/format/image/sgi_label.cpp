@@ -59,7 +59,7 @@ ContainerPtr open_sgi_label(const Input& input, OpenContext& context) {
   std::string files;
   for (std::size_t i = 0; i < kFiles; ++i) {
     std::string_view name = f.text(kFilesAt + i * kFileSize, 8);
-    name = name.substr(0, name.find('\0'));
+    name = until_zero(name);
     if (!name.empty()) files += fmt::format("{}{}", files.empty() ? "" : ", ", name);
   }
   if (!files.empty()) table.facts.emplace_back("boot", files + ", in the volume header");

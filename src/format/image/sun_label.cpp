@@ -48,7 +48,7 @@ ContainerPtr open_sun_label(const Input& input, OpenContext& context) {
   table.taken.emplace_back(0, kLabelSize);
   if (tagged) {
     std::string_view name = f.text(kVolumeAt, 8);
-    name = name.substr(0, name.find('\0'));
+    name = until_zero(name);
     if (!name.empty()) table.facts.emplace_back("label", std::string(name));
   }
   for (std::size_t i = 0; i < kPartitions; ++i) {

@@ -109,8 +109,7 @@ ContainerPtr open_vdi(const Input& input, OpenContext& context) {
   if (is_written(header.changed_id)) image.facts.emplace_back(kIdFact, guid_text(header.changed_id));
   if (is_written(header.id)) image.facts.emplace_back(kIdFact, guid_text(header.id));
   std::string_view comment = as_text(header.comment);
-  if (comment = comment.substr(0, comment.find('\0')); !comment.empty())
-    image.facts.emplace_back("comment", escape(comment));
+  if (comment = until_zero(comment); !comment.empty()) image.facts.emplace_back("comment", escape(comment));
   SourcePtr parent;
   if (header.type == kDifference || header.type == kUndo || is_written(header.parent_id)) {
     image.facts.emplace_back("parent", guid_text(header.parent_id));

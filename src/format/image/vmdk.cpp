@@ -125,7 +125,7 @@ struct Descriptor {
 
 Descriptor read_descriptor(std::string_view text) {
   Descriptor out;
-  text = text.substr(0, std::min(text.find('\0'), text.size()));
+  text = until_zero(text);
   for (std::string_view line : split(text, '\n')) {
     line = trim(line);
     std::size_t equals = line.find('=');

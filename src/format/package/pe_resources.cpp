@@ -323,7 +323,7 @@ std::vector<std::pair<std::string, std::string>> read_version(ByteView raw) {
     each(info.children, [&](const VersionNode& table) {
       each(table.children, [&](const VersionNode& string) {
         std::string value = wide_text(string.value);
-        values.emplace_back(string.key, value.substr(0, value.find('\0')));
+        values.emplace_back(string.key, until_zero(value));
       });
     });
   });

@@ -22,12 +22,12 @@ std::string value_text(const LittleFields& f, std::size_t at, const std::string&
       return std::to_string(static_cast<std::int32_t>(f.u32(at + 4)));
     case kAnsiText: {
       std::string_view raw = f.text(at + 8, f.u32(at + 4));
-      raw = raw.substr(0, raw.find('\0'));
+      raw = until_zero(raw);
       return is_ascii(raw) ? std::string(raw) : to_utf8(raw, encoding).value_or(std::string(raw));
     }
     case kWideText: {
       std::string text = to_utf8(f.text(at + 8, f.u32(at + 4) * std::size_t{2}), "UTF-16LE").value_or("");
-      return text.substr(0, text.find('\0'));
+      return std::string(until_zero(text));
     }
     case kFileTime:
       return to_text(from_filetime(f.u64(at + 4)));

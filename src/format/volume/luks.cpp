@@ -63,19 +63,18 @@ struct SecondHead {
       from_byte<448>(), field("csum", &SecondHead::csum));
 };
 
-std::string until_zero(ByteView field) {
-  std::string_view text = as_text(field);
-  return std::string(text.substr(0, text.find('\0')));
+std::string text_of(ByteView field) {
+  return std::string(until_zero(as_text(field)));
 }
 
 Header read_first(ByteView raw) {
   FirstHead head = read_structure<FirstHead>(raw.data());
   Header out;
   out.version = 1;
-  out.uuid = until_zero(head.uuid);
-  out.encryption = until_zero(head.cipher_name) + "-" + until_zero(head.cipher_mode);
+  out.uuid = text_of(head.uuid);
+  out.encryption = text_of(head.cipher_name) + "-" + text_of(head.cipher_mode);
   out.data_at = head.payload_offset * kSector;
-  std::string hash = until_zero(head.hash_spec);
+  std::string hash = text_of(head.hash_spec);
   if (head.key_bytes == 0 || head.key_bytes > kLargestKey)
     refuse_field("LUKS header", 0, &FirstHead::key_bytes, fmt::format("1 to {}", kLargestKey),
                  fmt::format("{}", head.key_bytes));
@@ -116,15 +115,15 @@ Header read_second(const Source& file, std::uint64_t base, std::uint64_t at, std
   Bytes summed = raw;
   std::fill_n(summed.begin() + kSumAt, head.csum.size(), Byte{0});
   summed.insert(summed.end(), json.begin(), json.end());
-  Secret own = hash_of(until_zero(head.csum_alg), summed);
+  Secret own = hash_of(text_of(head.csum_alg), summed);
   bool same =
       own.size() <= head.csum.size() && same_secret(own.view(), ByteView(head.csum).first(own.size()));
   if (!sum_fits(same ? 1 : 0, 1))
     throw Malformed(fmt::format("LUKS2 header at offset {}: it does not fit its checksum", base + at));
   Header out;
   out.version = 2;
-  out.uuid = until_zero(head.uuid);
-  out.label = until_zero(head.label);
+  out.uuid = text_of(head.uuid);
+  out.label = text_of(head.label);
   read_metadata(as_text(json), out);
   return out;
 }

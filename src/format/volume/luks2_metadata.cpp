@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <nlohmann/json.hpp>
 
 #include "base/error.h"
@@ -37,24 +38,14 @@ std::uint64_t number_in(const Json& in, const char* name) {
   lacks(fmt::format("a number \"{}\"", name));
 }
 
-/// RFC 4648, section 4.
 Bytes base64_in(const Json& in, const char* name) {
-  constexpr std::string_view kDigits = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
-  Bytes out;
-  std::uint32_t bits = 0;
-  unsigned count = 0;
-  for (char c : text_in(in, name)) {
-    if (c == '=') break;
-    std::size_t digit = kDigits.find(c);
-    if (digit == std::string_view::npos) lacks(fmt::format("base64 in \"{}\"", name));
-    bits = bits << 6 | static_cast<std::uint32_t>(digit);
-    count += 6;
-    if (count >= 8) {
-      count -= 8;
-      out.push_back(static_cast<Byte>(bits >> count));
-    }
-  }
-  return out;
+  std::string text = text_in(in, name);
+  text.resize(std::min(text.find('='), text.size()));
+  bool digits = std::all_of(text.begin(), text.end(), [](char c) {
+    return (c >= 'A' && c <= 'Z') || (c >= 'a' && c <= 'z') || (c >= '0' && c <= '9') || c == '+' || c == '/';
+  });
+  if (!digits) lacks(fmt::format("base64 in \"{}\"", name));
+  return from_base64(text);
 }
 
 unsigned key_of(const std::string& name) {
@@ -142,7 +133,7 @@ void read_all(const Json& all, Header& out) {
 }  // namespace
 
 void read_metadata(std::string_view json, Header& out) {
-  json = json.substr(0, json.find('\0'));
+  json = until_zero(json);
   // deep nesting is refused by the parser itself, which keeps its own stack
   Json all = Json::parse(json, nullptr, false);
   if (all.is_discarded() || !all.is_object()) throw Malformed("LUKS2 metadata: it is no JSON object");

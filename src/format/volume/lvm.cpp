@@ -55,14 +55,10 @@ std::optional<Metadata> metadata_of(const PhysicalVolume& volume, std::vector<st
 /// The physical volumes beside this one.
 std::vector<PhysicalVolume> volumes_beside(const Input& input) {
   std::vector<PhysicalVolume> out;
-  for (const Candidate& candidate : input.sibling.all()) {
-    try {
-      SourcePtr file = candidate.open();
-      auto label = file ? label_of(*file) : std::nullopt;
-      if (label) out.push_back({std::move(file), std::move(*label)});
-    } catch (const Error&) {  // what cannot be read is no part
-    }
-  }
+  input.sibling.each([&](const Candidate&, const SourcePtr& file) {
+    if (auto label = label_of(*file)) out.push_back({file, std::move(*label)});
+    return true;
+  });
   return out;
 }
 

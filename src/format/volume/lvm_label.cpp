@@ -37,7 +37,7 @@ struct Location {
 /// CRC-32 with a start of its own, neither it nor the end inverted.
 std::uint32_t sum_of(ByteView bytes) {
   constexpr std::uint32_t kStart = 0xF597A6CF;
-  return ~crc32(~kStart, bytes);
+  return crc32_plain(kStart, bytes);
 }
 
 /// "abcdef-0123-...": 6, 4, 4, 4, 4, 4 and 6 characters.
@@ -63,7 +63,7 @@ std::optional<Label> find_label(const Read& read) {
     try {
       Label out;
       out.id = with_dashes(as_text(cursor.take(kIdSize)));
-      out.size = cursor.u64le();
+      cursor.u64le();  // the volume's size
       auto areas = [&] {
         std::vector<std::pair<std::uint64_t, std::uint64_t>> list;
         while (list.size() < kMostAreas) {

@@ -15,8 +15,7 @@ namespace operculum::lvm {
 // the newest text lies.
 
 struct Label {
-  std::string id;          ///< of the physical volume, with dashes as the text has it
-  std::uint64_t size = 0;  ///< bytes
+  std::string id;  ///< of the physical volume, with dashes as the text has it
   std::vector<std::pair<std::uint64_t, std::uint64_t>> metadata;  ///< areas: begin, size, in bytes
 };
 

@@ -35,15 +35,11 @@ std::string level_name(int level) {
 /// All members of the array that can be found, the newest state of each first.
 std::vector<Member> find_members(const Input& input, const Member& own) {
   std::vector<Member> out = {own};
-  for (const Candidate& candidate : input.sibling.all()) {
-    try {
-      SourcePtr file = candidate.open();
-      if (!file) continue;
-      auto super = superblock_of(*file);
-      if (super && super->array == own.super.array) out.push_back({std::move(file), std::move(*super)});
-    } catch (const Error&) {  // what cannot be read is no member
-    }
-  }
+  input.sibling.each([&](const Candidate&, const SourcePtr& file) {
+    auto super = superblock_of(*file);
+    if (super && super->array == own.super.array) out.push_back({file, std::move(*super)});
+    return true;
+  });
   std::stable_sort(out.begin(), out.end(),
                    [](const Member& a, const Member& b) { return a.super.events > b.super.events; });
   return out;

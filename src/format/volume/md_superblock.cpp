@@ -8,6 +8,7 @@
 #include "base/checksum.h"
 #include "base/fields.h"
 #include "base/structure.h"
+#include "base/text.h"
 
 namespace operculum::md {
 namespace {
@@ -93,7 +94,7 @@ std::optional<Superblock> read_new(std::uint64_t at, std::string_view version, c
   out.sum_fits = sum_fits(sum_without<std::endian::little>(raw, kSumAt), s.sb_csum);
   out.version = version;
   out.array = s.set_uuid;
-  out.name = as_text(s.set_name).substr(0, as_text(s.set_name).find('\0'));
+  out.name = until_zero(as_text(s.set_name));
   out.shape = {static_cast<int>(s.level), s.layout_number, s.chunksize * kSector, s.size * kSector};
   out.members = s.raid_disks;
   constexpr std::uint16_t kJournal = 0xFFFD;  // above: failed and spare

@@ -19,7 +19,6 @@ struct Superblock {
   std::array<Byte, 16> array = {};
   std::string name;  ///< of the array, where it has one
   RaidShape shape;
-  std::uint64_t array_size = 0;  ///< bytes where level 0 and linear do not tell; else 0
   std::size_t members = 0;
   std::optional<std::size_t> role;           ///< which member it is; nothing: a spare, or one that failed
   std::uint64_t events = 0;                  ///< the member with most is the newest
