@@ -278,7 +278,6 @@ Identification identify(const std::string& target, const IdentifyRequest& reques
     try {
       name_leaf(place, context, out);
     } catch (const NeedsKey& error) {  // what stands in front of the encrypted bytes is told
-      out.kind = "data";
       out.findings.push_back(locked(error));
     }
   }

@@ -94,6 +94,7 @@ TEST(Luks, TellsItsHeaderWithoutAKey) {
   EXPECT_EQ(ran.exit_code, 0);
   EXPECT_NE(ran.out.find("LUKS encrypted volume"), std::string::npos) << ran.out;
   EXPECT_NE(ran.out.find("what is in it cannot be told"), std::string::npos) << ran.out;
+  EXPECT_EQ(ran.out.find("holding"), std::string::npos) << ran.out;  // not "a data file ()"
 }
 
 TEST(Luks, TheSecondHeaderServesWhenTheFirstIsDamaged) {
