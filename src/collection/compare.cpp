@@ -6,12 +6,12 @@
 #include <unordered_map>
 #include <utility>
 
+#include "base/ordered_work.h"
 #include "base/readable_text.h"
 #include "base/text.h"
 #include "collection/sameness.h"
 #include "container/rewrite.h"
 #include "task/entering.h"
-#include "task/ordered_work.h"
 #include "task/places.h"
 
 namespace operculum {

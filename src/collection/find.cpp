@@ -6,13 +6,13 @@
 #include <algorithm>
 #include <atomic>
 
+#include "base/ordered_work.h"
 #include "base/sum_kinds.h"
 #include "base/text.h"
 #include "codec/codec.h"
 #include "collection/worker_pool.h"
 #include "io/digest.h"
 #include "io/read_ahead.h"
-#include "task/ordered_work.h"
 
 namespace operculum {
 namespace {

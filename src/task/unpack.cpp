@@ -7,10 +7,10 @@
 #include <algorithm>
 #include <unordered_set>
 
+#include "base/ordered_work.h"
 #include "base/text.h"
 #include "task/link_maker.h"
 #include "task/name_template.h"
-#include "task/ordered_work.h"
 #include "task/refuse_kinds.h"
 #include "task/room_needed.h"
 #include "task/walk.h"

@@ -3,8 +3,8 @@
 #include <atomic>
 #include <unordered_set>
 
+#include "base/ordered_work.h"
 #include "container/container.h"
-#include "task/ordered_work.h"
 #include "task/unpack.h"
 
 namespace operculum {

@@ -3,8 +3,8 @@
 #include <algorithm>
 #include <memory>
 
+#include "base/ordered_work.h"
 #include "task/entering.h"
-#include "task/ordered_work.h"
 #include "task/path_conflicts.h"
 
 namespace operculum {

@@ -2,11 +2,11 @@
 
 #include <gtest/gtest.h>
 
+#include "base/ordered_work.h"
 #include "codec/codec.h"
 #include "support/open.h"
 #include "support/tar_builder.h"
 #include "support/zip_builder.h"
-#include "task/ordered_work.h"
 #include "task/output_names.h"
 
 namespace operculum {

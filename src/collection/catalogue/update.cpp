@@ -5,12 +5,12 @@
 #include <algorithm>
 #include <atomic>
 
+#include "base/ordered_work.h"
 #include "base/text.h"
 #include "collection/catalogue/writer.h"
 #include "collection/worker_pool.h"
 #include "container/rewrite.h"
 #include "io/digest.h"
-#include "task/ordered_work.h"
 #include "task/verify.h"
 
 namespace operculum {

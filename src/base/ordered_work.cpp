@@ -1,4 +1,4 @@
-#include "task/ordered_work.h"
+#include "base/ordered_work.h"
 
 #include <oneapi/tbb/global_control.h>
 #include <oneapi/tbb/task_arena.h>
