@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <chrono>
 #include <ctime>
 #include <string>
@@ -51,6 +52,18 @@ Timestamp from_dos(std::uint16_t date, std::uint16_t time) {
   if (!day.ok() || hour > 23 || minute > 59 || second > 59) return {};
   return {sys_seconds{sys_days{day}}.time_since_epoch().count() + hour * 3600 + minute * 60 + second, 0,
           true};
+}
+
+DosTime to_dos(const Timestamp& time) {
+  if (!time.known()) return {};
+  std::time_t seconds = time.seconds;
+  std::tm parts{};
+  gmtime_r(&seconds, &parts);
+  int year = parts.tm_year + 1900;
+  if (year < 1980) return {};
+  year = std::min(year, 2107);
+  auto date = static_cast<std::uint16_t>((year - 1980) << 9 | (parts.tm_mon + 1) << 5 | parts.tm_mday);
+  return {date, static_cast<std::uint16_t>(parts.tm_hour << 11 | parts.tm_min << 5 | parts.tm_sec / 2)};
 }
 
 Timestamp from_calendar(int year, int month, int day, int hour, int minute, int second) {

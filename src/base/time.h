@@ -28,6 +28,14 @@ Timestamp from_unix(std::int64_t seconds, std::uint32_t nanoseconds = 0);
 /// range.
 Timestamp from_dos(std::uint16_t date, std::uint16_t time);
 
+/// The same words of a moment: its wall clock, UTC where it knows it, so that the same input gives the same
+/// bytes on every machine. Times in front of 1980 and unknown ones become the earliest, those behind 2107 the
+/// latest.
+struct DosTime {
+  std::uint16_t date = (1 << 5) | 1, time = 0;  // 1980-01-01
+};
+DosTime to_dos(const Timestamp& time);
+
 /// A date and a time of day in UTC; unknown when a part is out of range. A leap second is the next second.
 Timestamp from_calendar(int year, int month, int day, int hour, int minute, int second);
 

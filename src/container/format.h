@@ -62,6 +62,12 @@ enum class Match {
   front,   ///< strict structure from the first byte on
 };
 
+/// What of an entry is kept where a container is made from scratch.
+struct Keeps {
+  bool folders = true, links = true, hard_links = true, devices = false, modes = true, owners = true,
+       attributes = false;
+};
+
 /// Knows one kind of container.
 struct Format {
   std::string_view id;                       ///< short and stable: "zip"
@@ -78,6 +84,8 @@ struct Format {
   bool single_stream = false;   ///< holds one unnamed stream: the locator steps through it
   std::string_view codec = {};  ///< of that stream, when a file of it can be made from scratch by this alone
   bool checks_data = false;     ///< a checksum over all unpacked bytes is always there, and compared
+  bool own_order =
+      false;  ///< written entries lie in an order of the format's own, folders above them are made
   bool later_replaces = false;  ///< an entry stored again is meant to replace the earlier one
 
   std::function<Match(Probe&)> recognise;
@@ -86,6 +94,7 @@ struct Format {
   /// A new container of these entries, in their order; not there for formats that are not made from scratch,
   /// and for those with a codec, which takes its place.
   std::function<Assembly(const std::vector<NewEntry>&, const Writing&)> pack = {};
+  Keeps keeps = {};  ///< by `pack`
 };
 
 /// All formats this program knows by itself, in order of preference.

@@ -26,6 +26,8 @@ struct NewEntry {
   Timestamp modified;
   std::uint32_t user_id = 0, group_id = 0;
   std::string owner, group;
+  std::uint32_t device_major = 0, device_minor = 0;             ///< of devices
+  std::vector<std::pair<std::string, std::string>> attributes;  ///< extended attributes
 };
 
 /// What is to become of a container's entries, named by their index in Container::entries(). What is not

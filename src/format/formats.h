@@ -110,6 +110,9 @@ Assembly pack_tar(const std::vector<NewEntry>& entries, const Writing& writing);
 Assembly pack_cpio(const std::vector<NewEntry>& entries, const Writing& writing);
 Assembly pack_qcow2(const std::vector<NewEntry>& entries, const Writing& writing);
 Assembly pack_vhd(const std::vector<NewEntry>& entries, const Writing& writing);
+Assembly pack_fat(const std::vector<NewEntry>& entries, const Writing& writing);
+Assembly pack_iso(const std::vector<NewEntry>& entries, const Writing& writing);
+Assembly pack_squashfs(const std::vector<NewEntry>& entries, const Writing& writing);
 Assembly pack_ar(const std::vector<NewEntry>& entries, const Writing& writing);
 
 /// The view with which files of chunks are asked for, and the format that then recognises them.

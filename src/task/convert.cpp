@@ -15,26 +15,6 @@
 namespace operculum {
 namespace {
 
-/// What of an entry a format keeps when we make it.
-struct Keeps {
-  std::string_view format;
-  bool links, hard_links, modes, owners, folders;
-};
-constexpr Keeps kKeeps[] = {
-    {"tar", true, true, true, true, true},
-    {"zip", true, false, true, false, true},
-    {"cpio", true, false, true, true, true},
-    {"ar", false, false, true, true, false},
-};
-constexpr Keeps kKeepsNothing = {"", false, false, false, false, false};
-
-const Keeps& keeps_of(const Format& format) {
-  for (const Keeps& one : kKeeps) {
-    if (one.format == format.id) return one;
-  }
-  return kKeepsNothing;
-}
-
 /// Says which entry it is that cannot be read.
 class NamedContent final : public Content {
  public:
@@ -95,6 +75,7 @@ class Gather {
     out.mode = entry.mode != Entry::kNoMode ? entry.mode : entry.kind == EntryKind::folder ? 0755 : 0644;
     out.modified = entry.modified;
     out.link_target = entry.link_target();
+    if (entry.mode != Entry::kNoMode && !keeps_.modes) ++lost_["the modes"];
     if (entry.extra) take_extra(*entry.extra, out);
     switch (entry.kind) {
       case EntryKind::folder:
@@ -109,6 +90,7 @@ class Gather {
         give_content(out, index);
         return out;
       default:
+        if (keeps_.devices) return out;
         return lose("the devices and pipes, which are left out");
     }
   }
@@ -122,10 +104,13 @@ class Gather {
     bool owned = !extra.owner.empty() || !extra.group.empty() || extra.user_id != 0 || extra.group_id != 0;
     if (owned && !keeps_.owners) ++lost_["the owners"];
     if (!extra.comment.empty()) ++lost_["the comments"];
-    if (!extra.attributes.empty()) ++lost_["the extended attributes"];
+    if (!extra.attributes.empty() && !keeps_.attributes) ++lost_["the extended attributes"];
     if (extra.created.known() || extra.accessed.known()) ++lost_["the times of creation and access"];
     out.user_id = extra.user_id;
     out.group_id = extra.group_id;
+    out.device_major = extra.device_major;
+    out.device_minor = extra.device_minor;
+    out.attributes = extra.attributes;
     out.owner = extra.owner;
     out.group = extra.group;
   }
@@ -216,7 +201,7 @@ RebuildResult convert(const ConvertRequest& request, OpenContext& context, Progr
     throw Malformed(no_container_text(place, ", so there are no entries to convert"));
   } else {
     layer = prepare_layer(place.layers.back(), context);
-    Gather gather(*layer->shown, place.inside, keeps_of(*what.container));
+    Gather gather(*layer->shown, place.inside, what.container->keeps);
     what.entries = gather.run();
     lost = gather.losses();
   }

@@ -4,6 +4,8 @@
 
 #include <algorithm>
 #include <functional>
+#include <unordered_map>
+#include <unordered_set>
 
 #include "base/error.h"
 #include "base/text.h"
@@ -45,6 +47,15 @@ class PlanCheck {
   }
 
   std::uint64_t run() {
+    layer_.format->own_order ? pair_by_path() : pair_in_order();
+    for_each_of(contents_.size(), 0, [this](std::size_t i) { contents_[i](); });
+    for (const Finding& finding : after_->findings()) tell(finding);
+    return contents_.size();
+  }
+
+ private:
+  /// What stays is in the order that it had, what is new behind it.
+  void pair_in_order() {
     const Changes& changes = plan_.changes;
     std::span<const Entry> before = layer_.container->entries(), after = after_->entries();
     std::size_t next = 0;
@@ -58,12 +69,67 @@ class PlanCheck {
       compare_new(added, added.path, next++);
     }
     if (next != after.size()) differs(fmt::format("\"{}\" is in it, too", escape(after[next].path)));
-    for_each_of(contents_.size(), 0, [this](std::size_t i) { contents_[i](); });
-    for (const Finding& finding : after_->findings()) tell(finding);
-    return contents_.size();
   }
 
- private:
+  /// In an order of the format's own; the folders that new paths need are there, too.
+  void pair_by_path() {
+    const Changes& changes = plan_.changes;
+    std::span<const Entry> before = layer_.container->entries(), after = after_->entries();
+    std::unordered_map<std::string_view, std::size_t> places;
+    for (std::size_t i = 0; i < after.size(); ++i) places.emplace(after[i].path, i);
+    std::vector<std::string_view> new_paths;
+    std::size_t paired = 0;
+    auto place_of = [&](const std::string& path) {
+      auto found = places.find(path);
+      if (found == places.end()) differs(fmt::format("\"{}\" is missing in it", escape(path)));
+      ++paired;
+      return found->second;
+    };
+    for (std::size_t i = 0; i < before.size(); ++i) {
+      if (changes.removed.contains(i)) continue;
+      auto renamed = changes.renamed.find(i);
+      if (renamed != changes.renamed.end()) new_paths.push_back(renamed->second);
+      compare(i, place_of(renamed == changes.renamed.end() ? before[i].path : renamed->second));
+    }
+    for (const NewEntry& added : changes.added) {
+      new_paths.push_back(added.path);
+      compare_new(added, added.path, place_of(added.path));
+    }
+    std::unordered_set<std::string_view> made;
+    for (std::string_view path : new_paths) {
+      for (auto slash = path.rfind('/'); slash != std::string_view::npos; slash = path.rfind('/')) {
+        path = path.substr(0, slash);
+        made.insert(path);
+      }
+    }
+    for (const Entry& one : after) paired += made.erase(one.path) != 0 && is_new_folder(one) ? 1 : 0;
+    if (paired != after.size()) differs("more is in it than there should be");
+  }
+
+  /// Neither of the original nor asked for by itself.
+  bool is_new_folder(const Entry& entry) const {
+    if (entry.kind != EntryKind::folder) return false;
+    const Changes& changes = plan_.changes;
+    std::span<const Entry> before = layer_.container->entries();
+    for (std::size_t i = 0; i < before.size(); ++i) {
+      auto renamed = changes.renamed.find(i);
+      const std::string& path = renamed == changes.renamed.end() ? before[i].path : renamed->second;
+      if (path == entry.path && !changes.removed.contains(i)) return false;
+    }
+    return std::none_of(changes.added.begin(), changes.added.end(),
+                        [&](const NewEntry& one) { return one.path == entry.path; });
+  }
+
+  /// A file under its other name is the same file.
+  std::size_t file_of(std::size_t index) const {
+    std::span<const Entry> after = after_->entries();
+    if (!layer_.format->own_order || after[index].kind != EntryKind::hard_link) return index;
+    for (std::size_t i = 0; i < after.size(); ++i) {
+      if (after[i].path == after[index].link_target()) return i;
+    }
+    return index;
+  }
+
   /// A fault that the original did not have.
   void tell(const Finding& finding) const {
     if (finding.level != Finding::Level::fault) return;
@@ -84,11 +150,25 @@ class PlanCheck {
     if (replaced != plan_.changes.replaced.end()) return compare_new(replaced->second, path, new_index);
     if (after.path != path)
       differs(fmt::format("\"{}\" lies where \"{}\" was expected", escape(after.path), escape(path)));
-    if (after.kind != before.kind || after.size != before.size || after.method != before.method ||
-        after.flags != before.flags || after.link_target() != before.link_target())
+    if (layer_.format->own_order ? !same_kind(before, after) : !same_row(before, after))
       differs(fmt::format("\"{}\" is listed in another way", escape(path)));
     if (quick_ || !before.has_data()) return;
-    contents_.emplace_back([this, old_index, new_index, path] { compare_kept(old_index, new_index, path); });
+    contents_.emplace_back(
+        [this, old_index, place = file_of(new_index), path] { compare_kept(old_index, place, path); });
+  }
+
+  static bool same_row(const Entry& a, const Entry& b) {
+    return a.kind == b.kind && a.size == b.size && a.method == b.method && a.flags == b.flags &&
+           a.link_target() == b.link_target();
+  }
+
+  /// Which of a file's names comes first may be another one, and holes may lie elsewhere.
+  static bool same_kind(const Entry& a, const Entry& b) {
+    auto is_file = [](const Entry& one) {
+      return one.kind == EntryKind::file || one.kind == EntryKind::hard_link;
+    };
+    if (is_file(a) && is_file(b)) return true;
+    return a.kind == b.kind && a.link_target() == b.link_target();
   }
 
   void compare_kept(std::size_t old_index, std::size_t new_index, const std::string& path) {
@@ -125,11 +205,15 @@ class PlanCheck {
     const Entry& after = after_->entries()[index];
     if (after.path != path)
       differs(fmt::format("\"{}\" lies where \"{}\" was expected", escape(after.path), escape(path)));
-    if (after.kind != wanted.kind) differs(fmt::format("\"{}\" is a {}", escape(path), name_of(after.kind)));
+    bool same = layer_.format->own_order && wanted.kind == EntryKind::file
+                    ? after.kind == EntryKind::file || after.kind == EntryKind::hard_link
+                    : after.kind == wanted.kind;
+    if (!same) differs(fmt::format("\"{}\" is a {}", escape(path), name_of(after.kind)));
     if (wanted.kind == EntryKind::symbolic_link && after.link_target() != wanted.link_target)
       differs(fmt::format("the link \"{}\" leads elsewhere", escape(path)));
     if (wanted.kind != EntryKind::file) return;
-    contents_.emplace_back([this, &wanted, path, index] { compare_content(wanted, path, index); });
+    contents_.emplace_back(
+        [this, &wanted, path, place = file_of(index)] { compare_content(wanted, path, place); });
   }
 
   void compare_content(const NewEntry& wanted, const std::string& path, std::size_t index) {

@@ -148,7 +148,8 @@ Format ar_format() {
           .suffixes = {".a", ".ar"},
           .recognise = recognise_ar,
           .open = open_ar,
-          .pack = pack_ar};
+          .pack = pack_ar,
+          .keeps = {.folders = false, .links = false, .hard_links = false}};
 }
 
 }  // namespace operculum

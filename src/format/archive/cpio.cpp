@@ -245,7 +245,8 @@ Format cpio_format() {
           .later_replaces = true,
           .recognise = recognise_cpio,
           .open = open_cpio,
-          .pack = pack_cpio};
+          .pack = pack_cpio,
+          .keeps = {.hard_links = false}};
 }
 
 }  // namespace operculum

@@ -465,7 +465,8 @@ Format zip_format() {
       .suffixes = {".zip"},
       .recognise = recognise_zip,
       .open = open_zip,
-      .pack = pack_zip};
+      .pack = pack_zip,
+      .keeps = {.hard_links = false, .owners = false}};
 }
 
 }  // namespace operculum

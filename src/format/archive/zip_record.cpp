@@ -3,7 +3,6 @@
 #include <sys/stat.h>
 
 #include <algorithm>
-#include <ctime>
 
 #include "base/text.h"
 
@@ -13,23 +12,6 @@ namespace {
 constexpr std::uint16_t kMadeByUnix = (3 << 8) | 30;  // 4.4.2: host 3, edition 3.0
 constexpr std::uint32_t kDosFolder = 0x10;
 constexpr std::uint64_t kSize32 = 0xffffffff;
-
-struct DosTime {
-  std::uint16_t date = (1 << 5) | 1, time = 0;  // 1980-01-01: the earliest
-};
-
-/// Wall clock; UTC for times that know it, so that the same input gives the same bytes on every machine.
-DosTime dos_time_of(const Timestamp& time) {
-  if (!time.known()) return {};
-  std::time_t seconds = time.seconds;
-  std::tm parts{};
-  gmtime_r(&seconds, &parts);
-  int year = parts.tm_year + 1900;
-  if (year < 1980) return {};
-  year = std::min(year, 2107);
-  auto date = static_cast<std::uint16_t>((year - 1980) << 9 | (parts.tm_mon + 1) << 5 | parts.tm_mday);
-  return {date, static_cast<std::uint16_t>(parts.tm_hour << 11 | parts.tm_min << 5 | parts.tm_sec / 2)};
-}
 
 std::uint32_t type_bits(EntryKind kind) {
   return kind == EntryKind::folder ? S_IFDIR : kind == EntryKind::symbolic_link ? S_IFLNK : S_IFREG;
@@ -116,7 +98,7 @@ Record new_record(const NewEntry& entry, bool times) {
   record.name = stored_name(entry.path, entry.kind);
   CentralHeader& central = record.central;
   central.version_made_by = kMadeByUnix;
-  DosTime time = dos_time_of(entry.modified);
+  DosTime time = to_dos(entry.modified);
   central.time = record.local.time = time.time;
   central.date = record.local.date = time.date;
   if (!is_ascii(record.name)) central.flags = record.local.flags = utf8_bit;

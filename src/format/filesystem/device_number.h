@@ -10,4 +10,9 @@ inline void set_device(EntryExtra& extra, std::uint32_t number) {
   extra.device_minor = (number & 0xFF) | ((number >> 12) & 0xFFF00);
 }
 
+/// The way back (new_encode_dev).
+inline std::uint32_t device_number(const EntryExtra& extra) {
+  return (extra.device_minor & 0xFF) | extra.device_major << 8 | (extra.device_minor & ~0xFFU) << 12;
+}
+
 }  // namespace operculum

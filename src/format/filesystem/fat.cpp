@@ -6,125 +6,27 @@
 
 #include "base/fields.h"
 #include "base/text.h"
-#include "format/filesystem/fat_table.h"
+#include "format/filesystem/fat_boot.h"
+#include "format/filesystem/fat_folder.h"
+#include "format/filesystem/fat_rewrite.h"
 #include "format/filesystem/file_tree.h"
 #include "format/formats.h"
 
 namespace operculum {
 namespace {
 
-constexpr std::size_t kBoot = 512, kRow = 32;
+using namespace fat;
+
 constexpr std::string_view kWithDeleted = "with-deleted";
-constexpr std::uint64_t kLongestFolder = 65536 * kRow;  // in bytes
-constexpr std::uint64_t kCountUpTo = 1 << 22;           // clusters
-
-enum Attribute : std::uint8_t { kReadOnly = 1, kVolume = 8, kFolder = 16, kLongName = 15 };
-
-struct Boot {
-  fat::Geometry geometry;
-  std::uint64_t sector = 0, size = 0;        // bytes
-  std::uint64_t root_at = 0, root_size = 0;  // of a root folder outside the clusters
-  std::uint32_t root_cluster = 0, serial = 0;
-  std::uint64_t info_at = 0;
-  unsigned tables = 0;
-  std::uint8_t media = 0;
-  std::string label;
-};
-
-bool is_power_of_two(std::uint64_t value) {
-  return value != 0 && (value & (value - 1)) == 0;
-}
-
-/// Throws Malformed unless the numbers are those of a FAT volume.
-Boot read_boot(ByteView raw) {
-  LittleFields f(raw, "FAT boot sector");
-  Boot b;
-  b.sector = f.u16(11);
-  std::uint64_t per_cluster = f.u8(13), reserved = f.u16(14), root_rows = f.u16(17);
-  b.tables = f.u8(16);
-  std::uint64_t sectors = f.u16(19) != 0 ? f.u16(19) : f.u32(32);
-  b.media = f.u8(21);
-  std::uint64_t table = f.u16(22);
-  bool wide = table == 0;
-  if (wide) table = f.u32(36);
-  bool jump = f.u8(0) == 0xEB || f.u8(0) == 0xE9;
-  if (!jump || b.sector < 512 || b.sector > 4096 || !is_power_of_two(b.sector) ||
-      !is_power_of_two(per_cluster) || reserved == 0 || b.tables == 0 || b.tables > 4 ||
-      (b.media != 0xF0 && b.media < 0xF8) || sectors == 0 || table == 0)
-    throw Malformed("FAT boot sector: its numbers are not those of a FAT volume");
-  std::uint64_t root = (root_rows * kRow + b.sector - 1) / b.sector;
-  std::uint64_t before = reserved + b.tables * table + root;
-  if (before >= sectors) throw Malformed("FAT boot sector: nothing is left for files");
-  std::uint64_t clusters = (sectors - before) / per_cluster;
-  b.geometry.bits = wide ? 32 : clusters < 4085 ? 12 : 16;
-  b.geometry.table_at = reserved * b.sector;
-  b.geometry.table_size = table * b.sector;
-  b.geometry.heap_at = before * b.sector;
-  b.geometry.cluster_size = per_cluster * b.sector;
-  std::uint64_t numbered = b.geometry.table_size * 8 / b.geometry.bits;
-  b.geometry.clusters = static_cast<std::uint32_t>(
-      std::min({clusters, numbered > 2 ? numbered - 2 : 0, std::uint64_t{0x0FFFFFF0}}));
-  b.size = sectors * b.sector;
-  b.root_at = (reserved + b.tables * table) * b.sector;
-  b.root_size = wide ? 0 : root_rows * kRow;
-  b.root_cluster = wide ? f.u32(44) : 0;
-  if (wide) b.info_at = std::uint64_t{f.u16(48)} * b.sector;
-  std::size_t extended = wide ? 66 : 38;
-  if (f.u8(extended) == 0x29 || f.u8(extended) == 0x28) {
-    b.serial = f.u32(extended + 1);
-    if (f.u8(extended) == 0x29) b.label = trim(f.text(extended + 5, 11));
-  }
-  return b;
-}
-
-/// The parts of a long name, which come before their file, last part first.
-class LongName {
- public:
-  void add(const LittleFields& row) {
-    unsigned order = row.u8(0);
-    if ((order & 0x40) != 0) {
-      units_.clear();
-      sum_ = row.u8(13);
-      expected_ = order & 0x1F;
-    }
-    if ((order & 0x1F) != expected_ || expected_ == 0 || row.u8(13) != sum_) return forget();
-    --expected_;
-    std::string part;
-    for (auto [at, count] : {std::pair{1, 10}, {14, 12}, {28, 4}})
-      part += row.text(static_cast<std::size_t>(at), static_cast<std::size_t>(count));
-    units_ = part + units_;
-  }
-  void forget() {
-    units_.clear();
-    expected_ = 99;
-  }
-  /// The name, when it belongs to the file of this short name.
-  std::optional<std::string> take(std::string_view short_name) {
-    std::uint8_t sum = 0;
-    for (char c : short_name)
-      sum = static_cast<std::uint8_t>(((sum & 1) << 7) + (sum >> 1) + static_cast<std::uint8_t>(c));
-    std::string units = std::move(units_);
-    bool fits = expected_ == 0 && sum == sum_ && !units.empty();
-    forget();
-    if (!fits) return std::nullopt;
-    for (std::size_t i = 0; i + 1 < units.size(); i += 2) {
-      if (units[i] == 0 && units[i + 1] == 0) units.resize(i);
-    }
-    return to_utf8(units, "UTF-16LE");
-  }
-
- private:
-  std::string units_;
-  std::uint8_t sum_ = 0;
-  unsigned expected_ = 99;
-};
+constexpr std::uint64_t kLongestFolder = kMostRows * kRowSize;  // in bytes
+constexpr std::uint64_t kCountUpTo = 1 << 22;                   // clusters
 
 class FatContainer final : public FileTree {
  public:
   FatContainer(SourcePtr volume, OpenContext& context)
       : FileTree(context.limits),
         volume_(std::move(volume)),
-        boot_(read_boot(read_exactly(*volume_, 0, kBoot, "FAT boot sector"))),
+        boot_(read_boot(read_exactly(*volume_, 0, kBootSize, "FAT boot sector"))),
         table_(volume_, boot_.geometry),
         encoding_(context.names_in.empty() ? "CP437" : context.names_in),
         with_deleted_(context.view == kWithDeleted) {
@@ -156,20 +58,30 @@ class FatContainer final : public FileTree {
     return out;
   }
 
+  /// What does not change stays where it lies.
+  Assembly rewrite(const Changes& changes, const Writing& writing) override {
+    if (with_deleted_) throw Unsupported("writing a FAT volume whose deleted files are shown");
+    TreeNode tree = changed_tree(*this, changes);
+    OldVolume volume{volume_, boot_, encoding_};
+    OldEntries old{entries(),
+                   [this](std::size_t index) { return static_cast<std::uint32_t>(ref_of(index).a); }};
+    return fat::rewrite(volume, old, changes.removed, tree, writing.spool);
+  }
+
  protected:
   NodeRef root() override { return {boot_.root_cluster}; }
 
   void list(NodeRef folder, Detail, const TreeSink& sink) override {
     SourcePtr data = folder_data(static_cast<std::uint32_t>(folder.a));
-    LongName long_name;
-    constexpr std::uint64_t kPart = 512 * kRow;
+    FolderReader rows;
+    constexpr std::uint64_t kPart = 512 * kRowSize;
     for (std::uint64_t at = 0; at < data->size(); at += kPart) {
       Bytes part = read_up_to(*data, at, kPart);
       if (part.empty()) throw CutShort("the image is cut short within the folder");
-      for (std::size_t i = 0; i + kRow <= part.size(); i += kRow) {
-        LittleFields row(ByteView(part).subspan(i, kRow), "FAT folder entry", at + i);
-        if (row.u8(0) == 0) return;
-        take_row(row, long_name, sink);
+      for (std::size_t i = 0; i + kRowSize <= part.size(); i += kRowSize) {
+        if (part[i] == kEnd) return;
+        auto item = rows.take(ByteView(part).subspan(i, kRowSize), at + i);
+        if (item && (!item->deleted || with_deleted_)) take_item(*item, sink);
       }
     }
   }
@@ -195,54 +107,38 @@ class FatContainer final : public FileTree {
     return make_extent_source(volume_, std::move(extents), size);
   }
 
-  void take_row(const LittleFields& row, LongName& long_name, const TreeSink& sink) {
-    std::uint8_t first = row.u8(0), attributes = row.u8(11);
-    bool deleted = first == 0xE5;
-    if ((attributes & 0x3F) == kLongName) {
-      if (!deleted) long_name.add(row);
-      return;
-    }
-    if ((attributes & kVolume) != 0 || (deleted && !with_deleted_)) return long_name.forget();
-    std::string raw(row.text(0, 11));
-    if (first == 0x05) raw[0] = '\xE5';
-    if (raw.starts_with(". ") || raw.starts_with(".. ")) return;
-    std::optional<std::string> name = deleted ? std::nullopt : long_name.take(row.text(0, 11));
+  void take_item(const FolderItem& found, const TreeSink& sink) {
+    const Row& row = found.row;
     TreeItem item;
     Entry& entry = item.entry;
-    entry.path = name ? *name : short_name(raw, row.u8(12), deleted);
-    std::uint32_t cluster = row.u16(26) | (boot_.geometry.bits == 32 ? std::uint32_t{row.u16(20)} << 16 : 0);
-    item.ref = {cluster, deleted ? 1U : 0U};
-    entry.kind = (attributes & kFolder) != 0 ? EntryKind::folder : EntryKind::file;
-    if (entry.kind == EntryKind::folder && deleted) return;
+    entry.path = name_of(found);
+    std::uint32_t cluster = found.cluster(boot_.geometry.bits);
+    item.ref = {cluster, found.deleted ? 1U : 0U};
+    entry.kind = (row.attributes & folder_row) != 0 ? EntryKind::folder : EntryKind::file;
+    if (entry.kind == EntryKind::folder && found.deleted) return;
     if (entry.kind == EntryKind::folder && cluster < 2)
       return add_damaged(std::move(item), "it has no cluster", sink);
-    if (deleted) entry.flags |= Entry::recovered;
-    if ((attributes & kReadOnly) != 0) entry.mode = entry.kind == EntryKind::folder ? 0555 : 0444;
-    entry.modified = from_dos(row.u16(24), row.u16(22));
-    if (row.u16(16) != 0) entry.extras().created = from_dos(row.u16(16), row.u16(14));
-    if (entry.kind == EntryKind::file) entry.size = entry.stored_size = row.u32(28);
+    if (found.deleted) entry.flags |= Entry::recovered;
+    if ((row.attributes & read_only) != 0) entry.mode = entry.kind == EntryKind::folder ? 0555 : 0444;
+    entry.modified = from_dos(row.date, row.time);
+    if (row.created_date != 0) entry.extras().created = from_dos(row.created_date, row.created_time);
+    if (entry.kind == EntryKind::file) entry.size = entry.stored_size = row.size;
     sink(std::move(item));
   }
 
-  /// "CRAB    PNG" in the encoding that was asked for; two bits tell which halves were typed in small
-  /// letters.
-  std::string short_name(const std::string& raw, std::uint8_t cases, bool deleted) const {
-    std::string stem = raw.substr(0, 8), ending = raw.substr(8, 3);
-    if (deleted) stem[0] = '_';
-    auto clean = [](std::string& part) { part.resize(part.find_last_not_of(' ') + 1); };
-    clean(stem);
-    clean(ending);
-    if ((cases & 0x08) != 0) stem = to_lower(stem);
-    if ((cases & 0x10) != 0) ending = to_lower(ending);
-    std::string name = ending.empty() ? stem : stem + "." + ending;
-    return is_ascii(name) ? name : to_utf8(name, encoding_).value_or(name);
+  std::string name_of(const FolderItem& item) const {
+    if (item.long_name) return *item.long_name;
+    return short_name_text(item.raw_name(), item.row.cases, item.deleted, encoding_);
   }
 
   std::string root_label() {
     try {
       Bytes rows = read_up_to(*folder_data(boot_.root_cluster), 0, kLongestFolder);
-      for (std::size_t i = 0; i + kRow <= rows.size() && rows[i] != 0; i += kRow) {
-        if (rows[i] != 0xE5 && (rows[i + 11] & 0x18) == kVolume && rows[i + 11] != kLongName) {
+      for (std::size_t i = 0; i + kRowSize <= rows.size() && rows[i] != kEnd; i += kRowSize) {
+        auto row = read_structure<Row>(rows.data() + i);
+        bool is_label =
+            (row.attributes & (volume_label | folder_row)) == volume_label && row.attributes != long_name;
+        if (rows[i] != kDeleted && is_label) {
           std::string raw(trim(as_text(rows).substr(i, 11)));
           return is_ascii(raw) ? raw : to_utf8(raw, encoding_).value_or(raw);
         }
@@ -256,11 +152,9 @@ class FatContainer final : public FileTree {
   std::optional<std::uint64_t> free_clusters() const {
     try {
       if (boot_.info_at != 0) {
-        Bytes info = read_exactly(*volume_, boot_.info_at, kBoot, "FAT information sector");
-        LittleFields f(info, "FAT information sector");
-        constexpr std::uint32_t kLead = 0x41615252, kSecond = 0x61417272;
-        if (f.u32(0) == kLead && f.u32(484) == kSecond && f.u32(488) <= boot_.geometry.clusters)
-          return f.u32(488);
+        auto info = read_structure<InfoRecord>(
+            read_exactly(*volume_, boot_.info_at, size_on_disk<InfoRecord>, "FAT information sector").data());
+        if (info.is_whole() && info.free <= boot_.geometry.clusters) return info.free;
       }
       if (boot_.geometry.clusters <= kCountUpTo) return table_.free_clusters();
     } catch (const Malformed&) {
@@ -279,14 +173,14 @@ class FatContainer final : public FileTree {
 
   SourcePtr volume_;
   Boot boot_;
-  fat::Table table_;
+  Table table_;
   std::string encoding_;
   bool with_deleted_;
 };
 
 Match recognise_fat(Probe& probe) {
-  ByteView head = probe.head(kBoot);
-  if (head.size() < kBoot) return Match::none;
+  ByteView head = probe.head(kBootSize);
+  if (head.size() < kBootSize) return Match::none;
   try {
     Boot boot = read_boot(head);
     Bytes table = probe.at(boot.geometry.table_at, 3);
@@ -310,10 +204,14 @@ Format fat_format() {
           .specification = "ECMA-107; FAT32 file system specification 1.03",
           .reads = "FAT12, FAT16, FAT32; long names; code pages; deleted files with --view with-deleted",
           .lacks = "",
+          .writes = "files and folders where they lie, larger ones into free clusters; volumes from scratch",
           .suffixes = {".fat", ".vfat", ".flp"},
           .views = {kWithDeleted},
+          .own_order = true,
           .recognise = recognise_fat,
-          .open = open_fat};
+          .open = open_fat,
+          .pack = pack_fat,
+          .keeps = {.links = false, .hard_links = false, .modes = false, .owners = false}};
 }
 
 }  // namespace operculum

@@ -45,6 +45,9 @@ class FileTree : public Container {
   /// Whether a name fits what was asked for; file systems that ignore case say so here.
   virtual bool same_name(std::string_view stored, std::string_view wanted) const { return stored == wanted; }
 
+  /// What finds an entry again, by its number in entries().
+  NodeRef ref_of(std::size_t index) { return entries(), refs_.at(index); }
+
   /// What listing told about an item that is only half readable: the entry stays, marked as damaged.
   void add_damaged(TreeItem&& item, const std::string& what, const TreeSink& sink);
 

@@ -11,6 +11,7 @@
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/iso_boot.h"
 #include "format/filesystem/iso_records.h"
+#include "format/filesystem/iso_rewrite.h"
 #include "format/filesystem/iso_volume.h"
 #include "format/filesystem/udf.h"
 #include "format/formats.h"
@@ -48,6 +49,16 @@ class IsoContainer final : public FileTree {
     if (volume_.boot_catalog != 0) boot_images_ = read_boot_catalog(*meta_, volume_.boot_catalog * kSector);
     compare_sizes(*this, image_->size(), volume_.blocks * volume_.block);
     trees_ = fmt::format("plain{}{}", volume_.has_joliet ? ", joliet" : "", ridge ? ", rock-ridge" : "");
+  }
+
+  /// Both trees of the disc, as they are to be.
+  Assembly rewrite(const Changes& changes, const Writing& writing) override {
+    refuse_other_structures();
+    TreeNode tree = changed_tree(*this, changes);
+    bool ridge = tree_ == Tree::rock_ridge;
+    OldDisc disc{image_, *reader_, boot_images_, load(tree_ == Tree::joliet, ridge), std::nullopt};
+    if (volume_.has_joliet) disc.other = load(tree_ != Tree::joliet, false);
+    return iso::rewrite(disc, entries(), tree, writing.spool);
   }
 
   std::vector<std::pair<std::string, std::string>> facts() override {
@@ -121,6 +132,36 @@ class IsoContainer final : public FileTree {
   }
 
  private:
+  // ---- writing
+
+  /// What else leads to the same data would lead to other data then.
+  void refuse_other_structures() const {
+    if (sessions_ > 1) throw Unsupported("writing a disc of several sessions");
+    if (asked_for_) throw Unsupported("writing a disc through a tree that was asked for with --view");
+    if (volume_.block != kSector)
+      throw Unsupported("writing a disc with blocks that are not 2,048 bytes long");
+    for (std::uint64_t sector = 16; sector < 64; ++sector) {
+      Bytes head = read_up_to(*meta_, sector * kSector, 6);
+      if (starts_with(head, std::string_view("\0NSR0", 5)))
+        throw Unsupported("writing a disc that has a UDF tree, too");
+    }
+    Bytes volume = read_up_to(*meta_, 1024, 2), map = read_up_to(*meta_, 512, 2);
+    if (starts_with(volume, "BD") || starts_with(volume, "H+") || starts_with(map, "PM"))
+      throw Unsupported("writing a disc that has an HFS tree, too");
+  }
+
+  DiscTree load(bool joliet, bool ridge) const {
+    DiscTree tree;
+    tree.form = joliet ? NameForm::joliet : NameForm::plain;
+    tree.ridge = ridge;
+    tree.descriptor_at = joliet ? volume_.joliet_at : volume_.primary_at;
+    Tree kind = joliet ? Tree::joliet : ridge ? Tree::rock_ridge : Tree::plain;
+    TreeLoader(*meta_, *reader_, ridge, [this, kind](const Record& record) { return name_of(record, kind); })
+        .load(tree.root, joliet ? volume_.joliet_root : volume_.root,
+              joliet ? volume_.joliet_size : volume_.root_size);
+    return tree;
+  }
+
   // ---- which tree
 
   bool has_rock_ridge() {
@@ -139,6 +180,7 @@ class IsoContainer final : public FileTree {
   }
 
   void choose(const std::string& view, bool ridge) {
+    asked_for_ = !view.empty();
     if (view == kPlain) tree_ = Tree::plain;
     if (view == kRockRidge && !ridge) throw Malformed("it has no Rock Ridge tree");
     if (view == kRockRidge) tree_ = Tree::rock_ridge;
@@ -251,10 +293,12 @@ class IsoContainer final : public FileTree {
     sink(std::move(item));
   }
 
-  std::string name_of(const Record& record) const {
-    if (tree_ == Tree::rock_ridge && record.ridge.name) return *record.ridge.name;
+  std::string name_of(const Record& record) const { return name_of(record, tree_); }
+
+  std::string name_of(const Record& record, Tree tree) const {
+    if (tree == Tree::rock_ridge && record.ridge.name) return *record.ridge.name;
     std::string name;
-    if (tree_ == Tree::joliet) {
+    if (tree == Tree::joliet) {
       name = to_utf8(as_text(record.raw_name), "UTF-16BE").value_or("_");
     } else {
       name = as_text(record.raw_name);
@@ -380,6 +424,7 @@ class IsoContainer final : public FileTree {
   unsigned sessions_ = 1;
   std::optional<RecordReader> reader_;
   Tree tree_ = Tree::plain;
+  bool asked_for_ = false;  // the tree, or the session
   std::vector<BootImage> boot_images_;
 };
 
@@ -398,21 +443,28 @@ ContainerPtr open_iso(const Input& input, OpenContext& context) {
 }  // namespace
 
 Format iso_format() {
-  return {.id = "iso9660",
-          .name = "ISO 9660 disc image",
-          .family = "file system",
-          .specification = "ECMA-119 4th edition; Joliet; IEEE P1281, P1282; El Torito 1.0",
-          .reads =
-              "levels 1 to 3, files of several extents; Joliet; Rock Ridge with continuation areas, "
-              "relocated folders, "
-              "links, devices and sparse files; boot images; zisofs; several sessions; folders by the path "
-              "table when theirs is "
-              "damaged; --view rock-ridge, joliet, plain, first-session, udf",
-          .lacks = "interleaved files; zisofs of version 2",
-          .suffixes = {".iso"},
-          .views = {kRockRidge, kJoliet, kPlain, kFirstSession, kUdf},
-          .recognise = recognise_iso,
-          .open = open_iso};
+  return {
+      .id = "iso9660",
+      .name = "ISO 9660 disc image",
+      .family = "file system",
+      .specification = "ECMA-119 4th edition; Joliet; IEEE P1281, P1282; El Torito 1.0",
+      .reads =
+          "levels 1 to 3, files of several extents; Joliet; Rock Ridge with continuation areas, "
+          "relocated folders, "
+          "links, devices and sparse files; boot images; zisofs; several sessions; folders by the path "
+          "table when theirs is "
+          "damaged; --view rock-ridge, joliet, plain, first-session, udf",
+      .lacks = "interleaved files; zisofs of version 2",
+      .writes =
+          "files and folders where they lie, what grows behind the end, in all trees; discs from scratch, "
+          "with Rock Ridge and Joliet",
+      .suffixes = {".iso"},
+      .views = {kRockRidge, kJoliet, kPlain, kFirstSession, kUdf},
+      .own_order = true,
+      .recognise = recognise_iso,
+      .open = open_iso,
+      .pack = pack_iso,
+      .keeps = {.devices = true}};
 }
 
 }  // namespace operculum

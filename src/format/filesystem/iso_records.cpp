@@ -50,6 +50,41 @@ void add_times(const LittleFields& f, std::size_t length, RockRidge& out) {
   }
 }
 
+void take_field(ByteView field, RockRidge& out) {
+  LittleFields f(field, "Rock Ridge field");
+  std::string_view id = f.text(0, 2);
+  std::size_t length = field.size();
+  if (id == "PX" && length >= 36) {
+    out.any = true;
+    out.mode = f.u32(4);
+    out.links = f.u32(12);
+    out.uid = f.u32(20);
+    out.gid = f.u32(28);
+    if (length >= 44) out.inode = f.u32(36);
+  } else if (id == "PN" && length >= 20) {
+    std::uint32_t high = f.u32(4), low = f.u32(12);
+    out.device_major = high != 0 ? high : (low >> 8) & 0xFF;
+    out.device_minor = high != 0 ? low : low & 0xFF;
+  } else if (id == "NM" && length >= 5) {
+    out.any = true;
+    if ((f.u8(4) & 6) == 0) out.name = out.name.value_or("") + std::string(f.text(5, length - 5));
+  } else if (id == "SL" && length >= 5) {
+    add_target(f, length, out.target);
+  } else if (id == "TF" && length >= 5) {
+    add_times(f, length, out);
+  } else if (id == "CL" && length >= 12) {
+    out.child = f.u32(4);
+  } else if (id == "RE") {
+    out.relocated = true;
+  } else if (id == "SF" && length >= 21) {
+    out.virtual_size = (std::uint64_t{f.u32(4)} << 32) | f.u32(12);
+    out.table_depth = f.u8(20);
+  } else if (id == "ZF" && length >= 16 && f.text(4, 2) == "pz") {
+    out.zisofs = true;
+    out.unpacked_size = f.u32(8);
+  }
+}
+
 }  // namespace
 
 Timestamp short_date(ByteView raw) {
@@ -79,12 +114,28 @@ Record RecordReader::read(ByteView raw, bool with_ridge) const {
   r.unit = f.u8(26);
   ByteView name = f.bytes(kFixed, name_length);
   r.raw_name.assign(name.begin(), name.end());
-  std::size_t area = kFixed + name_length + (name_length % 2 == 0 ? 1 : 0) + skip_;
-  if (with_ridge && area < length) {
-    unsigned continued = 0;
-    read_fields(raw.subspan(area, length - area), r.ridge, continued);
-  }
+  if (!with_ridge) return r;
+  each_field(area_of(raw), [&](ByteView field) { take_field(field, r.ridge); });
+  while (r.ridge.target.ends_with('\0')) r.ridge.target.pop_back();
   return r;
+}
+
+ByteView RecordReader::area_of(ByteView raw) const {
+  std::size_t length = raw[0], name_length = raw[kFixed - 1];
+  std::size_t area = kFixed + name_length + (name_length % 2 == 0 ? 1 : 0) + skip_;
+  return area < length ? raw.subspan(area, length - area) : ByteView();
+}
+
+ByteView RecordReader::foreign(ByteView raw) const {
+  std::size_t length = raw[0], name_length = raw[kFixed - 1];
+  std::size_t area = std::min(kFixed + name_length + (name_length % 2 == 0 ? 1 : 0), length);
+  return raw.subspan(area, std::min(skip_, length - area));
+}
+
+std::vector<Bytes> RecordReader::fields(ByteView raw) const {
+  std::vector<Bytes> out;
+  each_field(area_of(raw), [&](ByteView field) { out.emplace_back(field.begin(), field.end()); });
+  return out;
 }
 
 bool RecordReader::find_protocol(ByteView own_record) {
@@ -102,53 +153,28 @@ bool RecordReader::find_protocol(ByteView own_record) {
   return false;
 }
 
-void RecordReader::read_fields(ByteView area, RockRidge& out, unsigned& continued) const {
-  std::optional<std::pair<std::uint64_t, std::uint64_t>> more;  // place and length of the rest
-  for (std::size_t at = 0; at + 4 <= area.size();) {
-    std::size_t length = area[at + 2];
-    if (length < 4 || at + length > area.size()) break;  // padding
-    LittleFields f(area.subspan(at, length), "Rock Ridge field");
-    std::string_view id = f.text(0, 2);
-    at += length;
-    if (id == "ST") break;
-    if (id == "CE" && length >= 28) {
-      more = {f.u32(4) * block_ + f.u32(12), f.u32(20)};
-    } else if (id == "PX" && length >= 36) {
-      out.any = true;
-      out.mode = f.u32(4);
-      out.links = f.u32(12);
-      out.uid = f.u32(20);
-      out.gid = f.u32(28);
-      if (length >= 44) out.inode = f.u32(36);
-    } else if (id == "PN" && length >= 20) {
-      std::uint32_t high = f.u32(4), low = f.u32(12);
-      out.device_major = high != 0 ? high : (low >> 8) & 0xFF;
-      out.device_minor = high != 0 ? low : low & 0xFF;
-    } else if (id == "NM" && length >= 5) {
-      out.any = true;
-      if ((f.u8(4) & 6) == 0) out.name = out.name.value_or("") + std::string(f.text(5, length - 5));
-    } else if (id == "SL" && length >= 5) {
-      add_target(f, length, out.target);
-    } else if (id == "TF" && length >= 5) {
-      add_times(f, length, out);
-    } else if (id == "CL" && length >= 12) {
-      out.child = f.u32(4);
-    } else if (id == "RE") {
-      out.relocated = true;
-    } else if (id == "SF" && length >= 21) {
-      out.virtual_size = (std::uint64_t{f.u32(4)} << 32) | f.u32(12);
-      out.table_depth = f.u8(20);
-    } else if (id == "ZF" && length >= 16 && f.text(4, 2) == "pz") {
-      out.zisofs = true;
-      out.unpacked_size = f.u32(8);
+void RecordReader::each_field(ByteView area, const TakeField& take) const {
+  Bytes continuation;
+  for (unsigned continued = 0;; ++continued) {
+    if (continued > kMostContinuations) throw Malformed("Rock Ridge: the continuation areas form a loop");
+    std::optional<std::pair<std::uint64_t, std::uint64_t>> more;  // place and length of the rest
+    for (std::size_t at = 0; at + 4 <= area.size();) {
+      std::size_t length = area[at + 2];
+      if (length < 4 || at + length > area.size()) break;  // padding
+      LittleFields f(area.subspan(at, length), "Rock Ridge field");
+      at += length;
+      if (f.text(0, 2) == "ST") break;
+      if (f.text(0, 2) == "CE" && length >= 28) {
+        more = {f.u32(4) * block_ + f.u32(12), f.u32(20)};
+      } else {
+        take(f.all());
+      }
     }
+    if (!more) return;
+    continuation = read_exactly(*image_, more->first, std::min(more->second, kLongestContinuation),
+                                "Rock Ridge continuation area");
+    area = continuation;
   }
-  while (out.target.ends_with('\0')) out.target.pop_back();
-  if (!more) return;
-  if (++continued > kMostContinuations) throw Malformed("Rock Ridge: the continuation areas form a loop");
-  Bytes rest = read_exactly(*image_, more->first, std::min(more->second, kLongestContinuation),
-                            "Rock Ridge continuation area");
-  read_fields(rest, out, continued);
 }
 
 }  // namespace operculum::iso

@@ -1,6 +1,8 @@
 #pragma once
 
+#include <functional>
 #include <optional>
+#include <vector>
 
 #include "container/container.h"
 
@@ -44,12 +46,19 @@ class RecordReader {
 
   /// The record at the front of `raw`. Throws Malformed.
   Record read(ByteView raw, bool with_ridge) const;
+  /// The system use fields of a record, those of its continuation areas among them; not the ones that lead
+  /// there or end the list. Throws Malformed.
+  std::vector<Bytes> fields(ByteView raw) const;
+  /// What of the system use area belongs to someone else.
+  ByteView foreign(ByteView raw) const;
   /// Looks for the mark of the sharing protocol in the root folder's own record; true when Rock Ridge may
   /// follow.
   bool find_protocol(ByteView own_record);
 
  private:
-  void read_fields(ByteView area, RockRidge& out, unsigned& continued) const;
+  ByteView area_of(ByteView raw) const;
+  using TakeField = std::function<void(ByteView field)>;
+  void each_field(ByteView area, const TakeField& take) const;
 
   SourcePtr image_;
   std::uint64_t block_;

@@ -25,6 +25,7 @@ std::optional<Volume> read_volume(const Source& image, std::uint64_t at) {
     if (type == 1 && !volume) {
       volume.emplace();
       volume->at = at;
+      volume->primary_at = at + i * kSector;
       volume->block = f.u16(128);
       if (volume->block != 512 && volume->block != 1024 && volume->block != 2048) volume->block = kSector;
       volume->blocks = f.u32(80);
@@ -40,6 +41,7 @@ std::optional<Volume> read_volume(const Source& image, std::uint64_t at) {
       std::string_view escape_sequence = f.text(88, 3);
       if (escape_sequence == "%/@" || escape_sequence == "%/C" || escape_sequence == "%/E") {
         volume->has_joliet = true;
+        volume->joliet_at = at + i * kSector;
         volume->joliet_root = f.u32(158);
         volume->joliet_size = f.u32(166);
         volume->joliet_table_size = f.u32(132);

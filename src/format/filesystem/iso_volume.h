@@ -15,7 +15,8 @@ constexpr std::string_view kMark = "CD001";
 /// What the volume descriptors of a session say (ECMA-119, 8; Joliet; El Torito). Blocks and sizes; places of
 /// trees are in blocks.
 struct Volume {
-  std::uint64_t at = 0;  // of its descriptors
+  std::uint64_t at = 0;                         // of its descriptors
+  std::uint64_t primary_at = 0, joliet_at = 0;  // of those two, in bytes
   std::uint64_t block = kSector, blocks = 0;
   std::uint64_t root = 0, root_size = 0, path_table = 0, path_table_size = 0;
   std::uint64_t joliet_root = 0, joliet_size = 0, joliet_table = 0, joliet_table_size = 0, boot_catalog = 0;

@@ -1,10 +1,13 @@
 // SquashFS 4.0: the tree of an image; its structures are read in squashfs_volume.cpp.
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <unordered_map>
+
 #include "base/fields.h"
 #include "format/filesystem/device_number.h"
 #include "format/filesystem/file_tree.h"
-#include "format/filesystem/squashfs_volume.h"
+#include "format/filesystem/squashfs_rewrite.h"
 #include "format/formats.h"
 #include "io/block_content.h"
 
@@ -19,7 +22,8 @@ constexpr std::uint64_t kPadding = 4096;         // images fill up to a multiple
 
 class SquashContainer final : public FileTree {
  public:
-  SquashContainer(const SourcePtr& image, OpenContext& context) : FileTree(context.limits), volume_(image) {
+  SquashContainer(const SourcePtr& image, OpenContext& context)
+      : FileTree(context.limits), image_(image), volume_(image) {
     std::uint64_t used = volume_.super().bytes_used, padded = (used + kPadding - 1) / kPadding * kPadding;
     if (image->size() < used || image->size() > padded) compare_sizes(*this, image->size(), used);
     try {
@@ -36,6 +40,34 @@ class SquashContainer final : public FileTree {
             {"packed by", std::string(name_of(volume_.codec()))}};
   }
 
+  /// With another method everything is packed anew, else only what changes.
+  Assembly rewrite(const Changes& changes, const Writing& writing) override {
+    TreeNode tree = changed_tree(*this, changes);
+    fill_root(tree);
+    Form form = form_of(volume_.super(), volume_.codec_options());
+    std::vector<OldFile> files = old_files(tree);
+    bool anew = !writing.choice.method.empty();
+    if (anew) {
+      form = usual_form(writing.choice.method, writing.choice.level);
+      each_node(tree, "", [&](TreeNode& node, const std::string&) {
+        if (node.is_kept_file()) node.content = content(*node.old);
+      });
+    } else {
+      compare_packing(files, form, changes, writing);
+      if (writing.choice.level) form.packing.level = writing.choice.level;
+    }
+    StoredFiles stored;
+    DataWriter writer(form, data_begin(form), threads_of(writing.choice), writing.spool);
+    Assembly data;
+    if (anew) {
+      data = pack_files(tree, form, writing.choice.jobs, writer, stored);
+    } else {
+      DataRewriter(volume_, image_, writer, stored).run(files, tree);
+      data = writer.finish();
+    }
+    return whole_image(form, tree, stored, data, writer.fragments());
+  }
+
  protected:
   NodeRef root() override { return {volume_.super().root}; }
 
@@ -47,19 +79,17 @@ class SquashContainer final : public FileTree {
     std::uint64_t left = inode.size - 3;
     MetaReader reader = volume_.folder(inode);
     while (left > 0) {
-      Bytes head = reader.take(12);
-      LittleFields h(head, "SquashFS folder header");
-      std::uint64_t count = std::uint64_t{h.u32(0)} + 1, block = h.u32(4);
-      if (count > 256)
+      auto head = read_structure<FolderHead>(reader.take(size_on_disk<FolderHead>).data());
+      std::uint64_t count = std::uint64_t{head.count} + 1, block = head.start;
+      if (count > kMostRowsAHead)
         throw Malformed(fmt::format("SquashFS folder header: {} entries, at most 256 are possible", count));
-      left -= std::min<std::uint64_t>(left, 12);
+      left -= std::min<std::uint64_t>(left, size_on_disk<FolderHead>);
       for (std::uint64_t i = 0; i < count; ++i) {
-        Bytes raw = reader.take(8);
-        LittleFields f(raw, "SquashFS folder entry");
-        std::size_t length = std::size_t{f.u16(6)} + 1;
+        auto one = read_structure<FolderRow>(reader.take(size_on_disk<FolderRow>).data());
+        std::size_t length = std::size_t{one.size} + 1;
         Bytes name = reader.take(length);
-        left -= std::min<std::uint64_t>(left, 8 + length);
-        row((block << 16) | f.u16(0), f.u16(4), as_text(name), detail, sink);
+        left -= std::min<std::uint64_t>(left, size_on_disk<FolderRow> + length);
+        row((block << 16) | one.offset, one.type, as_text(name), detail, sink);
       }
     }
   }
@@ -73,6 +103,62 @@ class SquashContainer final : public FileTree {
   }
 
  private:
+  void fill_root(TreeNode& tree) {
+    TreeItem item;
+    fill(item, volume_.inode(volume_.super().root));
+    tree.mode = item.entry.mode;
+    tree.modified = item.entry.modified;
+    if (item.entry.extra) tree.extra = *item.entry.extra;
+  }
+
+  std::vector<OldFile> old_files(TreeNode& tree) {
+    std::unordered_map<std::size_t, const TreeNode*> nodes;
+    each_node(tree, "", [&](TreeNode& node, const std::string&) {
+      if (node.old) nodes.emplace(*node.old, &node);
+    });
+    std::vector<OldFile> out;
+    std::span<const Entry> all = entries();
+    for (std::size_t i = 0; i < all.size(); ++i) {
+      if (all[i].kind != EntryKind::file) continue;  // hard links have the blocks of their file
+      OldFile& file = out.emplace_back();
+      file.inode = volume_.inode(ref_of(i).a, &file.sizes);
+      auto node = nodes.find(i);
+      if (node != nodes.end()) file.node = node->second;
+    }
+    return out;
+  }
+
+  /// Says when a block of the image, packed again with its settings, is not the same.
+  void compare_packing(const std::vector<OldFile>& files, const Form& form, const Changes& changes,
+                       const Writing& writing) {
+    auto same = same_packing(files, form);
+    if (same.value_or(true)) return;
+    for (const auto& [index, entry] : changes.replaced)
+      writing.note(
+          entries()[index].path,
+          fmt::format("packed with {}; the original was made by another encoder", name_of(form.codec)));
+  }
+
+  /// Looks at the first block that is packed; nothing where there is none.
+  std::optional<bool> same_packing(const std::vector<OldFile>& files, const Form& form) {
+    for (const OldFile& file : files) {
+      std::vector<Block> blocks = volume_.blocks(file.inode, file.sizes);
+      for (std::size_t i = 0; i < file.sizes.size(); ++i) {
+        std::uint32_t word = file.sizes[i];
+        if (word == 0 || (word & kDataStored) != 0) continue;
+        Bytes plain(static_cast<std::size_t>(blocks[i].unpacked_size));
+        volume_.decode(blocks[i], plain);
+        return pack_block(form.codec, plain, form.packing) ==
+               read_up_to(*image_, blocks[i].stored_offset, word);
+      }
+    }
+    if (volume_.super().fragments == 0) return std::nullopt;
+    FragmentRecord record = volume_.fragment_record(0);
+    if ((record.size & kDataStored) != 0) return std::nullopt;
+    return pack_block(form.codec, *volume_.fragment(0), form.packing) ==
+           read_up_to(*image_, record.start, record.size);
+  }
+
   void row(std::uint64_t ref, std::uint16_t type, std::string_view name, Detail detail,
            const TreeSink& sink) {
     static constexpr EntryKind kKinds[] = {
@@ -107,6 +193,7 @@ class SquashContainer final : public FileTree {
     if (inode.links > 1) item.link_id = inode.number;
   }
 
+  SourcePtr image_;
   Volume volume_;
 };
 
@@ -116,9 +203,9 @@ bool has_other_magic(ByteView head) {
   bool known = std::any_of(std::begin(kOthers), std::end(kOthers),
                            [&](auto magic) { return starts_with(head, magic); });
   if (!known || head.size() < kSuperSize) return false;
-  LittleFields f(head, "SquashFS superblock");
-  std::uint16_t log = f.u16(22);
-  return f.u16(28) == 4 && log >= 12 && log <= 20 && f.u32(12) == 1u << log;
+  auto super = read_structure<Super>(head.data());
+  return super.major == 4 && super.block_log >= 12 && super.block_log <= 20 &&
+         super.block_size == 1u << super.block_log;
 }
 
 Match recognise_squashfs(Probe& probe) {
@@ -127,7 +214,7 @@ Match recognise_squashfs(Probe& probe) {
   std::uint32_t magic = load_little<std::uint32_t>(head.data());
   if (magic == kMagicBig || has_other_magic(head)) return Match::front;
   if (magic != kMagic) return Match::none;
-  std::uint16_t major = load_little<std::uint16_t>(head.data() + 28);
+  std::uint16_t major = read_field(&Super::major, head.data());
   return major >= 1 && major <= 4 ? Match::front : Match::none;
 }
 
@@ -145,17 +232,36 @@ ContainerPtr open_squashfs(const Input& input, OpenContext& context) {
 }  // namespace
 
 Format squashfs_format() {
-  return {.id = "squashfs",
-          .name = "SquashFS file system",
-          .family = "file system",
-          .specification = "Linux kernel documentation, filesystems/squashfs (4.0)",
-          .reads =
-              "gzip, LZMA, xz, LZO, LZ4 and zstd; fragments; sparse files; all inode kinds; extended "
-              "attributes; hard links; images with other magics whose structures are the same",
-          .lacks = "versions before 4.0",
-          .suffixes = {".squashfs", ".sqfs", ".sfs", ".snap"},
-          .recognise = recognise_squashfs,
-          .open = open_squashfs};
+  return {
+      .id = "squashfs",
+      .name = "SquashFS file system",
+      .family = "file system",
+      .specification = "Linux kernel documentation, filesystems/squashfs (4.0)",
+      .reads =
+          "gzip, LZMA, xz, LZO, LZ4 and zstd; fragments; sparse files; all inode kinds; extended "
+          "attributes; hard links; images with other magics whose structures are the same",
+      .lacks = "versions before 4.0",
+      .writes =
+          "packed as it was, blocks of what stays as they lie; every codec, fragments, holes, hard links, "
+          "extended attributes; images from scratch",
+      .suffixes = {".squashfs", ".sqfs", ".sfs", ".snap"},
+      .own_order = true,
+      .recognise = recognise_squashfs,
+      .open = open_squashfs,
+      .pack = pack_squashfs,
+      .keeps = {.devices = true, .attributes = true}};
+}
+
+Assembly pack_squashfs(const std::vector<NewEntry>& entries, const Writing& writing) {
+  TreeNode tree = new_tree(entries);
+  std::int64_t latest = latest_time(tree);
+  tree.modified = from_unix(latest);
+  Form form = usual_form(writing.choice.method, writing.choice.level);
+  form.super.made = static_cast<std::uint32_t>(std::min<std::int64_t>(latest, UINT32_MAX));
+  StoredFiles stored;
+  DataWriter writer(form, data_begin(form), threads_of(writing.choice), writing.spool);
+  Assembly data = pack_files(tree, form, writing.choice.jobs, writer, stored);
+  return whole_image(form, tree, stored, data, writer.fragments());
 }
 
 }  // namespace operculum

@@ -6,40 +6,13 @@
 #include <vector>
 
 #include "codec/block.h"
+#include "format/filesystem/squashfs_records.h"
 #include "io/block_cache.h"
 #include "io/block_source.h"
 
 /// The structures of a SquashFS 4.0 image, after the Linux kernel's documentation (filesystems/squashfs) and
 /// its disk format header.
 namespace operculum::squash {
-
-constexpr std::size_t kSuperSize = 96;
-constexpr std::uint32_t kNoFragment = ~0U, kNoAttributes = ~0U;
-
-enum Type : std::uint16_t {
-  folder = 1,
-  file,
-  link,
-  block_device,
-  character_device,
-  fifo,
-  socket,
-  long_folder,
-  long_file,
-  long_link,
-  long_block_device,
-  long_character_device,
-  long_fifo,
-  long_socket,
-};
-
-/// The superblock; places and sizes are bytes.
-struct Super {
-  std::uint32_t inodes = 0, made = 0, block_size = 0, fragments = 0, ids = 0;
-  std::uint16_t method = 0, major = 0, minor = 0;
-  std::uint64_t root = 0, bytes_used = 0, id_table = 0, attribute_table = 0, inode_table = 0,
-                folder_table = 0, fragment_table = 0;
-};
 
 /// A place in a table of packed metadata blocks, read on from block to block.
 class MetaReader {
@@ -78,6 +51,7 @@ class Volume {
 
   const Super& super() const { return super_; }
   BlockCodec codec() const { return codec_; }
+  Bytes codec_options();  ///< as they lie there; empty where there are none. Throws Malformed
 
   /// Reads the table of owners, by which inodes name theirs. Throws Malformed; what came before is kept.
   void read_ids();
@@ -87,6 +61,10 @@ class Volume {
   /// Where a folder's rows begin; they take inode.size - 3 bytes.
   MetaReader folder(const Inode& inode);
   std::vector<std::pair<std::string, std::string>> attributes(std::uint32_t index);
+
+  /// The unpacked bytes of a fragment, and where it lies.
+  BytesPtr fragment(std::uint32_t index);
+  FragmentRecord fragment_record(std::uint32_t index);
 
   /// The blocks of a file, and what makes the bytes of each.
   std::vector<Block> blocks(const Inode& inode, const std::vector<std::uint32_t>& sizes) const;
@@ -98,7 +76,6 @@ class Volume {
   std::uint32_t id(std::uint16_t index) const { return index < ids_.size() ? ids_[index] : 0; }
   void read_file(Inode& n, MetaReader& reader, std::vector<std::uint32_t>* block_sizes) const;
   std::size_t decode_data(std::uint64_t at, std::uint32_t word, ByteSpan out) const;
-  BytesPtr read_fragment(std::uint32_t index);
 
   SourcePtr image_, meta_;
   Super super_;

@@ -1,0 +1,536 @@
+// File systems written again, and from scratch: what is to change does, everything else is as it was.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <fstream>
+#include <random>
+#include <set>
+
+#include "base/error.h"
+#include "base/text.h"
+#include "container/rewrite.h"
+#include "support/fat_writer.h"
+#include "support/iso_writer.h"
+#include "support/kernel_mount.h"
+#include "support/rewritten.h"
+#include "support/squashfs_writer.h"
+#include "support/system_tools.h"
+
+namespace operculum::test {
+namespace {
+
+struct Image {
+  std::string name;
+  bool links;
+  std::function<Bytes(const SampleTree&)> make;
+};
+
+Image squash(const std::string& name, const SquashOptions& options) {
+  return {name, true, [options](const SampleTree& tree) { return make_squashfs(tree, options); }};
+}
+
+std::vector<Image> images() {
+  return {
+      squash("squashfs_zlib", {.codec = BlockCodec::zlib}),
+      squash("squashfs_lzma", {.codec = BlockCodec::lzma_alone}),
+      squash("squashfs_lzo", {.codec = BlockCodec::lzo}),
+      squash("squashfs_xz", {.codec = BlockCodec::xz}),
+      squash("squashfs_lz4", {.codec = BlockCodec::lz4}),
+      squash("squashfs_zstd", {.codec = BlockCodec::zstd, .block = 8192, .fragments = false}),
+      squash("squashfs_long", {.codec = BlockCodec::zlib, .block = 4096, .extended = true}),
+      {"fat12", false, [](const SampleTree& tree) { return make_fat(tree, 12); }},
+      {"fat16", false, [](const SampleTree& tree) { return make_fat(tree, 16); }},
+      {"fat32", false, [](const SampleTree& tree) { return make_fat(tree, 32); }},
+      {"iso_rock_ridge", true, [](const SampleTree& tree) { return make_iso(tree, {.joliet = false}); }},
+      {"iso_both", true, [](const SampleTree& tree) { return make_iso(tree); }},
+      {"iso_joliet", false, [](const SampleTree& tree) { return make_iso(tree, {.rock_ridge = false}); }},
+  };
+}
+
+struct ImageRewrite : testing::TestWithParam<Image> {
+  SampleTree tree() const { return GetParam().links ? sample_tree_with_links() : sample_tree(); }
+};
+
+/// Changes to a tree and to its image side by side, drawn by chance.
+class Edits {
+ public:
+  Edits(SampleTree& tree, Rewritten& image, unsigned seed) : tree_(tree), image_(image), random_(seed) {}
+
+  void draw(std::size_t count) {
+    for (std::size_t i = 0; i < count; ++i) {
+      switch (below(4)) {
+        case 0:
+          set();
+          break;
+        case 1:
+          add();
+          break;
+        case 2:
+          remove();
+          break;
+        default:
+          rename();
+      }
+    }
+  }
+
+ private:
+  std::size_t below(std::size_t count) { return random_() % count; }
+
+  std::string content() {
+    std::size_t size = std::size_t{1} << below(18);
+    size += below(700);
+    if (below(2) == 0) return std::string(size, static_cast<char>('a' + below(26)));
+    return std::string(as_text(noise(size, static_cast<std::uint32_t>(random_()))));
+  }
+
+  /// A file that no edit has met yet.
+  std::optional<std::size_t> some_file() {
+    std::size_t start = below(tree_.size());
+    for (std::size_t i = 0; i < tree_.size(); ++i) {
+      std::size_t at = (start + i) % tree_.size();
+      if (tree_[at].kind == EntryKind::file && met_.insert(tree_[at].path).second) return at;
+    }
+    return std::nullopt;
+  }
+
+  std::string some_folder() {
+    std::vector<std::string> folders = {""};
+    for (const SampleNode& node : tree_) {
+      if (node.kind == EntryKind::folder) folders.push_back(node.path + "/");
+    }
+    return folders[below(folders.size())];
+  }
+
+  void set() {
+    auto at = some_file();
+    if (!at) return;
+    std::string text = content();
+    tree_[*at].data = to_bytes(text);
+    image_.set(tree_[*at].path, text);
+  }
+
+  void add() {
+    std::string path = fmt::format("{}new file of the tide gauge {}.txt", some_folder(), ++made_);
+    std::string text = content();
+    tree_.push_back({.path = path, .data = to_bytes(text)});
+    met_.insert(path);
+    image_.add(path, text);
+  }
+
+  void remove() {
+    auto at = some_file();
+    if (!at) return;
+    image_.remove(tree_[*at].path);
+    tree_.erase(tree_.begin() + static_cast<std::ptrdiff_t>(*at));
+  }
+
+  void rename() {
+    auto at = some_file();
+    if (!at) return;
+    std::string path = fmt::format("{}moved {}", some_folder(), ++made_);
+    image_.rename(tree_[*at].path, path);
+    tree_[*at].path = path;
+    met_.insert(path);
+  }
+
+  SampleTree& tree_;
+  Rewritten& image_;
+  std::mt19937 random_;
+  std::set<std::string> met_;
+  int made_ = 0;
+};
+
+TEST_P(ImageRewrite, ChangesByChanceAndNothingElse) {
+  for (unsigned seed = 1; seed <= 12; ++seed) {
+    SampleTree now = tree();
+    Rewritten made(GetParam().make(now));
+    Edits(now, made, seed).draw(1 + seed % 7);
+    Held after = made.open();
+    EXPECT_EQ(compare_tree(after, now), "") << "seed " << seed;
+  }
+}
+
+TEST_P(ImageRewrite, WhatIsRewrittenCanBeRewritten) {
+  SampleTree now = tree();
+  Bytes image = GetParam().make(now);
+  for (unsigned round = 1; round <= 4; ++round) {
+    Rewritten made(image);
+    Edits(now, made, 100 + round).draw(5);
+    image = made.bytes();
+  }
+  Held after = open_bytes(image);
+  EXPECT_EQ(compare_tree(after, now), "");
+}
+
+TEST_P(ImageRewrite, MovesAFolderWithAllInIt) {
+  SampleTree now = tree();
+  Rewritten made(GetParam().make(now));
+  std::string folder;
+  for (const SampleNode& node : now) {
+    if (node.kind == EntryKind::folder && node.path.find('/') == std::string::npos && folder.empty())
+      folder = node.path;
+  }
+  ASSERT_FALSE(folder.empty());
+  for (SampleNode& node : now) {
+    if (node.path != folder && !node.path.starts_with(folder + "/")) continue;
+    std::string to = "moved here" + node.path.substr(folder.size());
+    made.rename(node.path, to);
+    node.path = to;
+  }
+  Held after = made.open();
+  EXPECT_EQ(compare_tree(after, now), "");
+}
+
+TEST_P(ImageRewrite, KeepsTimesAndModesOfWhatIsReplaced) {
+  Bytes before = GetParam().make(tree());
+  Held old = open_bytes(before);
+  Rewritten made(before);
+  std::string path;
+  for (const Entry& entry : old->entries()) {
+    if (entry.kind == EntryKind::file) path = entry.path;
+  }
+  made.set(path, "another content");
+  Held after = made.open();
+  EXPECT_EQ(text_at(*after, path), "another content");
+  EXPECT_EQ(entry_at(*after, path).modified, entry_at(*old, path).modified);
+  EXPECT_EQ(entry_at(*after, path).mode, entry_at(*old, path).mode);
+}
+
+INSTANTIATE_TEST_SUITE_P(All, ImageRewrite, testing::ValuesIn(images()),
+                         [](const auto& one) { return one.param.name; });
+
+// ---- SquashFS by its makers' own programs
+
+struct SquashOfMakers : testing::TestWithParam<const char*> {};
+
+/// The files that the makers' own program takes out of an image.
+std::string unpacked_by_makers(const TempFolder& folder, const std::string& image) {
+  std::string out = image + ".out";
+  Ran ran = tool("unsquashfs", {"-no-progress", "-no-xattrs", "-d", out, image}, folder.path());
+  return ran.exit_code == 0 ? folder.path(out) : "";
+}
+
+TEST_P(SquashOfMakers, TheSameContentGivesTheSameBytes) {
+  NEEDS("mksquashfs");
+  TempFolder folder;
+  write_tree(folder, "tree", sample_tree_with_links());
+  Ran made = tool(
+      "mksquashfs",
+      {"tree", "image", "-noappend", "-no-progress", "-no-xattrs", "-comp", GetParam(), "-processors", "1"},
+      folder.path());
+  ASSERT_EQ(made.exit_code, 0) << made.out << made.err;
+  Bytes before = to_bytes(folder.read("image"));
+  Rewritten rewritten(before);
+  rewritten.set("crab.txt", text_at(*open_bytes(before), "crab.txt"));
+  EXPECT_TRUE(rewritten.bytes() == before);
+  EXPECT_TRUE(rewritten.notes().empty()) << rewritten.notes()[0];
+}
+
+TEST_P(SquashOfMakers, ReadWhatIsWritten) {
+  NEEDS("mksquashfs");
+  TempFolder folder;
+  SampleTree tree = sample_tree_with_links();
+  write_tree(folder, "tree", tree);
+  tool("mksquashfs", {"tree", "image", "-noappend", "-no-progress", "-b", "16384", "-comp", GetParam()},
+       folder.path());
+  Rewritten rewritten(to_bytes(folder.read("image")));
+  Edits(tree, rewritten, 7).draw(9);
+  folder.write("changed", ByteView(rewritten.bytes()));
+  std::string out = unpacked_by_makers(folder, "changed");
+  ASSERT_FALSE(out.empty());
+  for (const SampleNode& node : tree) {
+    if (node.kind != EntryKind::file) continue;
+    EXPECT_EQ(to_bytes(folder.read("changed.out/" + node.path)), node.data) << node.path;
+  }
+}
+
+INSTANTIATE_TEST_SUITE_P(Codecs, SquashOfMakers, testing::Values("gzip", "xz", "lzo", "lz4", "zstd"),
+                         [](const auto& one) { return std::string(one.param); });
+
+TEST(SquashRewrite, KeepsHardLinksDevicesAndAttributes) {
+  SampleTree tree = sample_tree();
+  Bytes before = make_squashfs(tree, {.codec = BlockCodec::zstd, .extended = true});
+  Held after = Rewritten(before).set(tree.back().path, "other").open();
+  Held old = open_bytes(before);
+  std::size_t compared = 0;
+  for (const Entry& entry : old->entries()) {
+    if (!entry.extra || entry.extra->attributes.empty()) continue;
+    EXPECT_EQ(entry_at(*after, entry.path).extra->attributes, entry.extra->attributes) << entry.path;
+    ++compared;
+  }
+  EXPECT_GT(compared, 3u);
+}
+
+TEST(SquashRewrite, AnotherMethodPacksEverythingAnew) {
+  SampleTree tree = sample_tree_with_links();
+  Held after = Rewritten(make_squashfs(tree)).method("zstd").open();
+  EXPECT_EQ(fact(*after, "packed by"), "zstd");
+  EXPECT_EQ(compare_tree(after, tree), "");
+}
+
+TEST(SquashRewrite, SaysWhenAnotherEncoderMadeIt) {
+  SampleTree tree = {{.path = "a.txt", .data = Bytes(40000, 'a')}, {.path = "b.txt", .data = to_bytes("b")}};
+  for (std::size_t i = 0; i < 40000; ++i) tree[0].data[i] = static_cast<Byte>("tidepool"[i * i / 7 % 8]);
+  Rewritten made(make_squashfs(tree, {.codec = BlockCodec::zlib, .block = 8192}));
+  made.set("b.txt", "c").bytes();
+  ASSERT_EQ(made.notes().size(), 1u);
+  EXPECT_EQ(made.notes()[0], "b.txt: packed with zlib; the original was made by another encoder");
+}
+
+TEST(SquashRewrite, KeepsWhatStaysWhereItLay) {
+  SampleTree tree = {{.path = "a", .data = noise(300000, 1)}, {.path = "b", .data = noise(300000, 2)}};
+  Bytes before = make_squashfs(tree, {.fragments = false});
+  Bytes after = Rewritten(before).set("b", "short").bytes();
+  std::string_view data = as_text(before).substr(96, 300000);
+  EXPECT_EQ(as_text(after).substr(96, 300000), data);
+  EXPECT_LT(after.size(), before.size() - 290000);
+}
+
+// ---- FAT by the system's own checker
+
+std::string checked_fat(const TempFolder& folder, const Bytes& image) {
+  folder.write("image", ByteView(image));
+  Ran ran = tool("fsck.fat", {"-n", "-v", "image"}, folder.path());
+  return ran.exit_code == 0 ? "" : ran.out + ran.err;
+}
+
+TEST(FatRewrite, TheSystemsCheckerIsSatisfied) {
+  NEEDS("fsck.fat");
+  TempFolder folder;
+  for (unsigned bits : {12u, 16u}) {
+    for (unsigned seed = 1; seed <= 6; ++seed) {
+      SampleTree tree = sample_tree();
+      Rewritten made(make_fat(tree, bits));
+      Edits(tree, made, seed).draw(8);
+      EXPECT_EQ(checked_fat(folder, made.bytes()), "") << bits << " bits, seed " << seed;
+    }
+  }
+}
+
+TEST(FatRewrite, OfTheSystemsOwnMaker) {
+  NEEDS("mkfs.fat");
+  NEEDS("fsck.fat");
+  TempFolder folder;
+  folder.write("tide.txt", "low water\n");
+  for (std::string bits : {"12", "16", "32"}) {
+    std::string volume = "volume" + bits, made = "made" + bits;
+    tool("mkfs.fat", {"-C", "-F", bits, volume, bits == "12" ? "2048" : "40960"}, folder.path());
+    Ran ran = operculum({"rebuild", volume, "--add", "logs/2026/March of the gauge.txt=tide.txt", "--add",
+                         "A.TXT=tide.txt", "--into", made},
+                        folder.path());
+    ASSERT_EQ(ran.exit_code, 0) << ran.err;
+    EXPECT_EQ(tool("fsck.fat", {"-n", made}, folder.path()).exit_code, 0) << bits;
+    for (const char* path : {"/logs/2026/March of the gauge.txt", "/A.TXT"})
+      EXPECT_EQ(operculum({"show", made + path}, folder.path()).out, "low water\n") << bits;
+  }
+}
+
+TEST(FatRewrite, AFolderGrows) {
+  NEEDS("fsck.fat");
+  TempFolder folder;
+  SampleTree tree = {{.path = "shelf", .kind = EntryKind::folder}};
+  Rewritten made(make_fat(tree, 16));
+  for (int i = 0; i < 300; ++i) made.add(fmt::format("shelf/a rather long name number {}", i), "x");
+  Bytes after = made.bytes();
+  EXPECT_EQ(checked_fat(folder, after), "");
+  EXPECT_EQ(open_bytes(after)->entries().size(), 301u);
+}
+
+void expect_refused(Rewritten& made, const std::string& part) {
+  try {
+    made.bytes();
+    ADD_FAILURE() << "nothing was refused: " << part;
+  } catch (const Error& error) {
+    EXPECT_NE(std::string(error.what()).find(part), std::string::npos) << error.what();
+  }
+}
+
+TEST(FatRewrite, RefusesWhatFatCannotHave) {
+  Bytes image = make_fat({{.path = "tide.txt", .data = to_bytes("low")}}, 12);
+  expect_refused(Rewritten(image).add("what?.txt", "x"), "the name \"what?.txt\" on a FAT volume");
+  expect_refused(Rewritten(image).add("ends.", "x"), "the name \"ends.\" on a FAT volume");
+  expect_refused(Rewritten(image).add("TIDE.TXT", "x"), "where letters' case does not count");
+  expect_refused(Rewritten(image).add("large", std::string(8 << 20, 'x')),
+                 "a FAT volume larger than it is: ");
+}
+
+TEST(FatRewrite, FreesWhatIsRemoved) {
+  SampleTree tree = {{.path = "a", .data = noise(100000)}, {.path = "b", .data = to_bytes("b")}};
+  Bytes before = make_fat(tree, 32);
+  Held after = Rewritten(before).remove("a").open();
+  std::string used = fact(*open_bytes(before), "used");
+  EXPECT_NE(fact(*after, "used"), used);
+  EXPECT_EQ(paths_of(*after), "b");
+}
+
+// ---- from scratch
+
+std::vector<NewEntry> entries_of(const SampleTree& tree) {
+  std::vector<NewEntry> out;
+  for (const SampleNode& node : tree) {
+    NewEntry entry;
+    entry.path = node.path;
+    entry.kind = node.kind;
+    entry.mode = node.permissions();
+    entry.modified = from_unix(node.time);
+    entry.link_target = node.target;
+    entry.size = node.data.size();
+    if (node.kind == EntryKind::file) entry.content = make_content(make_memory_source(node.data));
+    out.push_back(std::move(entry));
+  }
+  return out;
+}
+
+Bytes packed(std::string_view id, const SampleTree& tree, const std::string& method = "") {
+  OpenContext context;
+  Writing writing{{.method = method}, context.spool, [](const std::string&, const std::string&) {}};
+  for (const Format& format : formats()) {
+    if (format.id != id) continue;
+    SourcePtr source = format.pack(entries_of(tree), writing).source();
+    return read_up_to(*source, 0, source->size());
+  }
+  throw Malformed("there is no such format");
+}
+
+TEST(ImagePack, SquashfsOfEveryCodec) {
+  SampleTree tree = sample_tree_with_links();
+  for (const char* method : {"", "gzip", "lzma", "lzo", "xz", "lz4", "zstd"}) {
+    Bytes image = packed("squashfs", tree, method);
+    EXPECT_TRUE(image == packed("squashfs", tree, method)) << method;
+    Held held = open_bytes(image);
+    EXPECT_EQ(compare_tree(held, tree), "") << method;
+  }
+}
+
+TEST(ImagePack, SquashfsHoldsEqualFilesOnce) {
+  SampleTree tree = {{.path = "a", .data = noise(500000)}, {.path = "b", .data = noise(500000)}};
+  EXPECT_LT(packed("squashfs", tree).size(), 520000u);
+}
+
+TEST(ImagePack, SquashfsIsReadByTheKernel) {
+  TempFolder folder;
+  SampleTree tree = sample_tree_with_links();
+  folder.write("image", ByteView(packed("squashfs", tree, "zstd")));
+  KernelMount mounted(folder, "image", {"-t", "squashfs", "-o", "loop,ro"});
+  if (!mounted.works()) GTEST_SKIP() << mounted.why();
+  for (const SampleNode& node : tree) {
+    if (node.kind != EntryKind::file) continue;
+    std::ifstream file(mounted.path() + "/" + node.path, std::ios::binary);
+    EXPECT_EQ(std::string(std::istreambuf_iterator<char>(file), {}), as_text(node.data)) << node.path;
+  }
+}
+
+TEST(ImagePack, FatOfEveryWidth) {
+  TempFolder folder;
+  SampleTree small = sample_tree(), many = sample_tree(), wide = sample_tree();
+  for (int i = 0; i < 6000; ++i) many.push_back({.path = fmt::format("n{:05}", i), .data = {}});
+  wide.push_back({.path = "noise", .data = noise(9 << 20)});
+  for (const auto& [tree, version] : {std::pair{small, "FAT12"}, {wide, "FAT16"}, {many, "FAT32"}}) {
+    Bytes image = packed("fat", tree);
+    Held held = open_bytes(image);
+    EXPECT_EQ(fact(*held, "version"), version);
+    EXPECT_EQ(compare_tree(held, tree), "");
+    if (has_tool("fsck.fat")) {
+      EXPECT_EQ(checked_fat(folder, image), "") << version;
+    }
+  }
+}
+
+TEST(ImagePack, IsoWithBothTrees) {
+  SampleTree tree = sample_tree_with_links();
+  Bytes image = packed("iso9660", tree);
+  EXPECT_TRUE(image == packed("iso9660", tree));
+  Held held = open_bytes(image);
+  EXPECT_EQ(compare_tree(held, tree), "");
+  EXPECT_EQ(fact(*held, "trees"), "plain, joliet, rock-ridge");
+  EXPECT_EQ(entry_at(*held, "gauge/logs").mode, 0700u);
+  for (const char* view : {"joliet", "plain"}) {
+    Held other = open_bytes(image, "disc", As::file, [&](OpenContext& context) { context.view = view; });
+    std::size_t files = 0, bytes = 0;
+    for (const Entry& entry : other->entries()) {
+      files += entry.kind == EntryKind::file ? 1 : 0;
+      bytes += entry.kind == EntryKind::file ? entry.size : 0;
+    }
+    EXPECT_GE(files, 66u) << view;
+    EXPECT_GT(bytes, 130'000u) << view;
+  }
+}
+
+TEST(ImagePack, IsoIsReadByTheKernel) {
+  TempFolder folder;
+  SampleTree tree = sample_tree_with_links();
+  folder.write("image", ByteView(packed("iso9660", tree)));
+  for (const char* options : {"loop,ro", "loop,ro,norock"}) {
+    KernelMount mounted(folder, "image", {"-t", "iso9660", "-o", options});
+    if (!mounted.works()) GTEST_SKIP() << mounted.why();
+    for (const SampleNode& node : tree) {
+      if (node.kind != EntryKind::file) continue;
+      std::ifstream file(mounted.path() + "/" + node.path, std::ios::binary);
+      EXPECT_EQ(std::string(std::istreambuf_iterator<char>(file), {}), as_text(node.data)) << node.path;
+    }
+  }
+}
+
+TEST(IsoRewrite, OfTheSystemsOwnMaker) {
+  NEEDS("genisoimage");
+  TempFolder folder;
+  SampleTree tree = sample_tree_with_links();
+  write_tree(folder, "tree", tree);
+  ASSERT_EQ(tool("genisoimage", {"-quiet", "-R", "-J", "-o", "image", "tree"}, folder.path()).exit_code, 0);
+  for (unsigned seed = 1; seed <= 6; ++seed) {
+    SampleTree now = tree;
+    Rewritten made(to_bytes(folder.read("image")));
+    Edits(now, made, seed).draw(7);
+    Bytes after = made.bytes();
+    Held held = open_bytes(after);
+    EXPECT_EQ(compare_tree(held, now), "") << "seed " << seed;
+    Held other = open_bytes(after, "disc", As::file, [](OpenContext& context) { context.view = "joliet"; });
+    for (const SampleNode& node : now) {
+      if (node.kind != EntryKind::file) continue;
+      EXPECT_EQ(text_at(*other, node.path), as_text(node.data)) << node.path << ", seed " << seed;
+    }
+  }
+}
+
+TEST(IsoRewrite, WhatStaysKeepsItsSector) {
+  SampleTree tree = sample_tree();
+  Bytes before = make_iso(tree);
+  Rewritten made(before);
+  made.set("gauge/table.csv", "short").remove("crab.txt").add("a new one", std::string(5000, 'n'));
+  Bytes after = made.bytes();
+  Held old = open_bytes(before), now = open_bytes(after);
+  std::size_t compared = 0;
+  for (const Entry& entry : old->entries()) {
+    if (entry.kind != EntryKind::file || entry.path == "crab.txt" || entry.size == 0) continue;
+    EXPECT_EQ(entry_at(*now, entry.path).offset, entry.offset) << entry.path;
+    ++compared;
+  }
+  EXPECT_GT(compared, 60u);
+  EXPECT_EQ(text_at(*now, "gauge/table.csv"), "short");
+  EXPECT_GE(entry_at(*now, "a new one").offset, before.size());
+}
+
+TEST(IsoRewrite, RefusesWhatWouldNotFollow) {
+  SampleTree tree = sample_tree();
+  expect_refused(Rewritten(make_iso(tree, {.relocated = "gauge/logs/2026"})).add("x", "x"),
+                 "folders that were moved up");
+  Rewritten plain(make_iso(tree, {.rock_ridge = false, .joliet = false}));
+  expect_refused(plain.add("tide.txt", "x"),
+                 "the name \"tide.txt\" on a disc without Rock Ridge and Joliet; \"TIDE.TXT\" is possible");
+  Held after =
+      Rewritten(make_iso(tree, {.rock_ridge = false, .joliet = false})).add("TIDE.TXT", "high").open();
+  EXPECT_EQ(text_at(*after, "TIDE.TXT"), "high");
+}
+
+TEST(IsoRewrite, PackedAndSparseFilesBecomePlainOnes) {
+  SampleTree tree = sample_tree();
+  Bytes image = make_iso(tree, {.packed = "gauge/table.csv", .in_parts = "gauge/noise.bin"});
+  Held after = Rewritten(image).set("gauge/table.csv", "one").set("gauge/noise.bin", "two").open();
+  EXPECT_EQ(text_at(*after, "gauge/table.csv"), "one");
+  EXPECT_EQ(text_at(*after, "gauge/noise.bin"), "two");
+  EXPECT_EQ(entry_at(*after, "gauge/table.csv").method, "stored");
+}
+
+}  // namespace
+}  // namespace operculum::test
