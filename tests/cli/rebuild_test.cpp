@@ -8,6 +8,7 @@
 #include "codec/codec.h"
 #include "support/byte_writer.h"
 #include "support/has.h"
+#include "support/hfs_writer.h"
 #include "support/program.h"
 #include "support/sample_tree.h"
 #include "support/tar_builder.h"
@@ -186,10 +187,14 @@ TEST(Rebuild, PutsAFileOfTheSameSizeIntoWhatIsNotWrittenOtherwise) {
   EXPECT_EQ(ran.exit_code, 0) << ran.err;
   EXPECT_EQ(operculum({"show", "new.img/etc/hostname"}, folder.path()).out, "quay-kiosk\n");
   EXPECT_EQ(run("e2fsck", {"-fn", "new.img"}, folder.path()).exit_code, 0);
+  folder.write("hfs.img", ByteView(make_hfs({{.path = "hostname", .data = to_bytes("pier-kiosk\n")}})));
+  ran = operculum({"rebuild", "hfs.img", "--set", "hostname=same", "--into", "hfs-new.img"}, folder.path());
+  EXPECT_EQ(ran.exit_code, 0) << ran.err;
+  EXPECT_EQ(operculum({"show", "hfs-new.img/hostname"}, folder.path()).out, "quay-kiosk\n");
   Ran longer =
-      operculum({"rebuild", "disk.img", "--set", "etc/hostname=longer", "--into", "b.img"}, folder.path());
+      operculum({"rebuild", "hfs.img", "--set", "hostname=longer", "--into", "b.img"}, folder.path());
   EXPECT_EQ(longer.exit_code, 3) << longer.err;
-  EXPECT_TRUE(has(longer.err, "\"etc/hostname\" has 11 bytes, the new one 15")) << longer.err;
+  EXPECT_TRUE(has(longer.err, "\"hostname\" has 11 bytes, the new one 15")) << longer.err;
 }
 
 TEST(Rebuild, ChangesADebianPackageThatItsManagerReads) {

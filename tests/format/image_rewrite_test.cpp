@@ -9,6 +9,7 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "container/rewrite.h"
+#include "support/ext_writer.h"
 #include "support/fat_writer.h"
 #include "support/iso_writer.h"
 #include "support/kernel_mount.h"
@@ -362,6 +363,73 @@ TEST(FatRewrite, FreesWhatIsRemoved) {
   std::string used = fact(*open_bytes(before), "used");
   EXPECT_NE(fact(*after, "used"), used);
   EXPECT_EQ(paths_of(*after), "b");
+}
+
+// ---- ext by the system's own maker and checker
+
+struct ExtOfMakers : testing::TestWithParam<std::vector<std::string>> {};
+
+TEST_P(ExtOfMakers, OtherContentsInTheBlocksThatAreThere) {
+  NEEDS("mkfs.ext4");
+  TempFolder folder;
+  SampleTree tree = sample_tree_with_links();
+  tree.push_back({.path = "large", .data = noise(900'000)});
+  write_tree(folder, "tree", tree);
+  std::vector<std::string> arguments = GetParam();
+  arguments.insert(arguments.end(), {"-q", "-F", "-d", "tree", "image", "8M"});
+  ASSERT_EQ(tool("mkfs.ext4", arguments, folder.path()).exit_code, 0);
+  for (std::size_t size : {0u, 10u, 5000u, 300'000u, 2'000'000u}) {
+    Rewritten made(to_bytes(folder.read("image")));
+    Bytes content = noise(size, 5);
+    made.set("large", as_text(content))
+        .set("crab.txt", as_text(noise(size / 3, 6)))
+        .set("nothing.bin", "something");
+    Bytes after = made.bytes();
+    folder.write("changed", ByteView(after));
+    Ran checked = tool("e2fsck", {"-fn", "changed"}, folder.path());
+    EXPECT_EQ(checked.exit_code, 0) << size << "\n" << checked.out;
+    Held held = open_bytes(after);
+    EXPECT_TRUE(held->findings().empty());
+    EXPECT_EQ(text_at(*held, "large"), as_text(content)) << size;
+    EXPECT_EQ(text_at(*held, "crab.txt"), as_text(noise(size / 3, 6))) << size;
+    EXPECT_EQ(text_at(*held, "nothing.bin"), "something");
+    EXPECT_EQ(text_at(*held, "gauge/table.csv"), as_text(tree[7].data));
+  }
+  Rewritten too_large(to_bytes(folder.read("image")));
+  expect_refused(too_large.set("large", as_text(noise(9'000'000))), "an ext file system larger than it is: ");
+}
+
+INSTANTIATE_TEST_SUITE_P(Kinds, ExtOfMakers,
+                         testing::Values(std::vector<std::string>{"-b", "1024", "-t", "ext2"},
+                                         std::vector<std::string>{"-b", "4096", "-t", "ext3"},
+                                         std::vector<std::string>{"-b", "1024", "-t", "ext4"},
+                                         std::vector<std::string>{"-b", "4096", "-O", "64bit,metadata_csum"},
+                                         std::vector<std::string>{"-b", "2048", "-O",
+                                                                  "^metadata_csum,uninit_bg"}),
+                         [](const auto& one) { return "kind_" + std::to_string(one.index); });
+
+TEST(ExtRewrite, AFileInManyPieces) {
+  NEEDS("mkfs.ext4");
+  TempFolder folder;
+  SampleTree tree;
+  for (int i = 0; i < 300; ++i) tree.push_back({.path = fmt::format("f{:03}", i), .data = noise(3000)});
+  write_tree(folder, "tree", tree);
+  ASSERT_EQ(
+      tool("mkfs.ext4", {"-q", "-F", "-b", "1024", "-d", "tree", "image", "4M"}, folder.path()).exit_code, 0);
+  Rewritten holes(to_bytes(folder.read("image")));
+  for (int i = 0; i < 300; i += 2) holes.set(fmt::format("f{:03}", i), "");
+  Bytes with_holes = holes.bytes();
+  Bytes content = noise(2'300'000, 9);
+  Bytes after = Rewritten(with_holes).set("f001", as_text(content)).bytes();
+  folder.write("changed", ByteView(after));
+  Ran checked = tool("e2fsck", {"-fn", "changed"}, folder.path());
+  EXPECT_EQ(checked.exit_code, 0) << checked.out;
+  EXPECT_EQ(text_at(*open_bytes(after), "f001"), as_text(content));
+}
+
+TEST(ExtRewrite, RefusesWhatItDoesNotWrite) {
+  Bytes image = make_ext(sample_tree(), 4 << 20);
+  expect_refused(Rewritten(image).add("x", "x"), "adding, removing and renaming in an ext file system");
 }
 
 // ---- from scratch

@@ -7,8 +7,9 @@
 #include "base/checksum.h"
 #include "base/fields.h"
 #include "base/text.h"
+#include "container/rewrite.h"
 #include "format/filesystem/device_number.h"
-#include "format/filesystem/ext_volume.h"
+#include "format/filesystem/ext_rewrite.h"
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/inode_entry.h"
 #include "format/formats.h"
@@ -55,6 +56,20 @@ class ExtContainer final : public FileTree {
     if (s.made.known()) out.emplace_back("made", to_text(s.made));
     if (!s.last_mounted.empty()) out.emplace_back("last mounted on", s.last_mounted);
     return out;
+  }
+
+  /// Other contents alone: what is added, goes or is renamed is not written.
+  Assembly rewrite(const Changes& changes, const Writing& writing) override {
+    bool contents_alone = changes.removed.empty() && changes.renamed.empty() && changes.added.empty();
+    if (!contents_alone)
+      throw Unsupported(
+          "adding, removing and renaming in an ext file system; other contents of files can be written");
+    std::vector<NewContent> contents;
+    for (const auto& [index, entry] : changes.replaced) {
+      if (entry.kind != EntryKind::file) throw Unsupported("another target of a link in an ext file system");
+      contents.push_back({static_cast<std::uint32_t>(ref_of(index).a), entries()[index].path, entry.content});
+    }
+    return ext::rewrite(volume_, contents, writing.spool);
   }
 
  protected:
@@ -233,6 +248,7 @@ Format ext_format() {
               "large ones; "
               "clusters (bigalloc); backup superblock",
           .lacks = "replaying the journal; contents of encrypted folders; the compression patch",
+          .writes = "other contents of files that are there, in their blocks and in free ones",
           .suffixes = {".ext2", ".ext3", ".ext4"},
           .recognise = recognise_ext,
           .open = open_ext};

@@ -8,14 +8,14 @@
 #include "base/checksum.h"
 #include "base/fields.h"
 #include "base/text.h"
+#include "format/filesystem/ext_records.h"
 #include "io/cached_source.h"
 
 namespace operculum::ext {
 namespace {
 
-constexpr std::uint64_t kSuperAt = 1024;
-constexpr std::size_t kSuperSize = 1024, kInodeFixed = 128;
-constexpr std::uint16_t kMagic = 0xEF53, kExtentMagic = 0xF30A;
+constexpr std::size_t kInodeFixed = 128;
+constexpr std::uint16_t kMagic = 0xEF53;
 constexpr std::uint32_t kAttributeMagic = 0xEA020000;
 constexpr std::uint32_t kKnownIncompat = kFileType | kRecover | kJournalDevice | kMetaGroups | kExtents |
                                          k64Bit | kMultiMount | kFlexGroups | kAttributeInodes |
@@ -45,6 +45,13 @@ std::uint16_t crc16(std::uint16_t sum, ByteView bytes) {
       sum = static_cast<std::uint16_t>((sum & 1) != 0 ? (sum >> 1) ^ 0xA001 : sum >> 1);
   }
   return sum;
+}
+
+/// Whether an inode's bytes have room for the upper half of its checksum.
+bool has_high_sum(ByteView raw) {
+  if (raw.size() <= kInodeFixed) return false;
+  auto extra = load_little<std::uint16_t>(raw.data() + kInodeFixed);
+  return extra >= 4 && extra <= raw.size() - kInodeFixed && extra % 4 == 0;
 }
 
 std::string text_of(std::string_view raw) {
@@ -226,20 +233,23 @@ void Volume::read_groups(const std::function<void(Finding::Level, std::string)>&
     std::uint64_t table = f.u32(8);
     if (super_.descriptor_size >= 64) table |= std::uint64_t{f.u32(40)} << 32;
     std::uint16_t sum = f.u16(30);
-    if (super_.has(kMetadataChecksum)) {
-      damaged += sum != (sum_without(with_number(seed_, group, 4), raw, 30, 2) & 0xFFFF) ? 1 : 0;
-    } else if (super_.has(kGroupChecksum)) {
-      Byte number[4] = {static_cast<Byte>(group), static_cast<Byte>(group >> 8),
-                        static_cast<Byte>(group >> 16), static_cast<Byte>(group >> 24)};
-      std::uint16_t own = crc16(crc16(crc16(0xFFFF, super_.uuid), number), ByteView(raw).first(30));
-      if (raw.size() > 32) own = crc16(own, ByteView(raw).subspan(32));
-      damaged += sum != own ? 1 : 0;
-    }
+    damaged += sum != descriptor_sum(group, raw).value_or(sum) ? 1 : 0;
     inode_tables_.push_back(table);
   }
   if (damaged > 0)
     report(Finding::Level::fault,
            fmt::format("{} of {} group descriptors do not fit their checksum", damaged, groups));
+}
+
+std::optional<std::uint16_t> Volume::descriptor_sum(std::uint64_t group, ByteView raw) const {
+  if (super_.has(kMetadataChecksum))
+    return static_cast<std::uint16_t>(sum_without(with_number(seed_, group, 4), raw, 30, 2));
+  if (!super_.has(kGroupChecksum)) return std::nullopt;
+  Byte number[4] = {static_cast<Byte>(group), static_cast<Byte>(group >> 8), static_cast<Byte>(group >> 16),
+                    static_cast<Byte>(group >> 24)};
+  std::uint16_t sum = crc16(crc16(crc16(0xFFFF, super_.uuid), number), raw.first(30));
+  if (raw.size() > 32) sum = crc16(sum, raw.subspan(32));
+  return sum;
 }
 
 Bytes Volume::block(std::uint64_t number, std::string_view what) const {
@@ -250,13 +260,17 @@ Bytes Volume::block(std::uint64_t number, std::string_view what) const {
   return read_exactly(*meta_, number * super_.block_size, super_.block_size, what);
 }
 
-Inode Volume::inode(std::uint32_t number) const {
+std::uint64_t Volume::inode_place(std::uint32_t number) const {
   std::uint32_t group = number == 0 ? 0 : (number - 1) / super_.inodes_per_group;
   if (number == 0 || number > super_.inodes || group >= inode_tables_.size())
     throw Malformed(fmt::format("inode {} is not one of the file system's {}", number, super_.inodes));
-  std::uint64_t at = checked_add(checked_mul(inode_tables_[group], super_.block_size, "an inode table"),
-                                 std::uint64_t{(number - 1) % super_.inodes_per_group} * super_.inode_size,
-                                 "an inode table");
+  return checked_add(checked_mul(inode_tables_[group], super_.block_size, "an inode table"),
+                     std::uint64_t{(number - 1) % super_.inodes_per_group} * super_.inode_size,
+                     "an inode table");
+}
+
+Inode Volume::inode(std::uint32_t number) const {
+  std::uint64_t at = inode_place(number);
   Bytes raw = read_exactly(*meta_, at, super_.inode_size, "ext inode");
   LittleFields f(raw, "ext inode", at);
   Inode n;
@@ -282,15 +296,80 @@ Inode Volume::inode(std::uint32_t number) const {
   if (kInodeFixed + extra >= 148) n.created = time_of(f.u32(144), more(148));
   if (super_.inode_size > kInodeFixed)
     n.extra.assign(raw.begin() + static_cast<std::ptrdiff_t>(kInodeFixed + extra), raw.end());
-  if (super_.has(kMetadataChecksum)) {
+  if (auto own = inode_sum(n, raw)) {
     bool high = extra >= 4;
     std::uint32_t stored = f.u16(124) | (high ? std::uint32_t{f.u16(130)} << 16 : 0);
-    raw[124] = raw[125] = 0;
-    if (high) raw[130] = raw[131] = 0;
-    std::uint32_t own = crc32c(seed_of(n), raw);
-    n.checksum_fits = stored == (high ? own : own & 0xFFFF);
+    n.checksum_fits = stored == (high ? *own : *own & 0xFFFF);
   }
   return n;
+}
+
+std::optional<std::uint32_t> Volume::inode_sum(const Inode& inode, Bytes raw) const {
+  if (!super_.has(kMetadataChecksum)) return std::nullopt;
+  raw[124] = raw[125] = 0;
+  if (has_high_sum(raw)) raw[130] = raw[131] = 0;
+  return crc32c(seed_of(inode), raw);
+}
+
+void Volume::put_inode_sum(const Inode& inode, ByteSpan raw) const {
+  auto sum = inode_sum(inode, Bytes(raw.begin(), raw.end()));
+  if (!sum) return;
+  raw[124] = static_cast<Byte>(*sum);
+  raw[125] = static_cast<Byte>(*sum >> 8);
+  if (!has_high_sum(raw)) return;
+  raw[130] = static_cast<Byte>(*sum >> 16);
+  raw[131] = static_cast<Byte>(*sum >> 24);
+}
+
+BlocksOfFile Volume::blocks_of(const Inode& inode) const {
+  BlocksOfFile out;
+  SeenBlocks seen;
+  if (inode.has(kExtentsFlag)) {
+    tree_blocks(inode, inode.block, 5, seen, out);
+    return out;
+  }
+  auto table = [&](auto&& self, std::uint32_t number, unsigned level) -> void {
+    if (number == 0) return;
+    if (number >= super_.blocks || !seen.insert(number).second)
+      throw Malformed(fmt::format("inode {}: its block map leads twice to block {}", inode.number, number));
+    (level == 0 ? out.data : out.tables).push_back(number);
+    if (level == 0) return;
+    Bytes raw = block(number, "ext block map");
+    for (std::size_t i = 0; i < raw.size(); i += 4)
+      self(self, load_little<std::uint32_t>(raw.data() + i), level - 1);
+  };
+  for (std::size_t i = 0; i < 15; ++i)
+    table(table, load_little<std::uint32_t>(inode.block.data() + i * 4),
+          i < 12 ? 0 : static_cast<unsigned>(i - 11));
+  return out;
+}
+
+void Volume::tree_blocks(const Inode& inode, ByteView node, unsigned level, SeenBlocks& seen,
+                         BlocksOfFile& out) const {
+  auto head = read_structure<ExtentHead>(node.data());
+  if (head.magic != kExtentMagic || head.depth > level || 12 + std::size_t{head.entries} * 12 > node.size())
+    throw Malformed(fmt::format("inode {}: an extent node contradicts itself", inode.number));
+  for (std::size_t i = 0; i < head.entries; ++i) {
+    const Byte* at = node.data() + size_on_disk<ExtentHead> + i * size_on_disk<ExtentRow>;
+    if (head.depth > 0) {
+      auto index = read_structure<ExtentIndex>(at);
+      std::uint64_t child = index.leaf_low | std::uint64_t{index.leaf_high} << 32;
+      if (!seen.insert(child).second)
+        throw Malformed(
+            fmt::format("inode {}: its extent tree leads twice to block {}", inode.number, child));
+      out.tables.push_back(child);
+      tree_blocks(inode, block(child, "ext extent node"), level - 1, seen, out);
+      continue;
+    }
+    auto row = read_structure<ExtentRow>(at);
+    std::uint64_t start = row.start_low | std::uint64_t{row.start_high} << 32;
+    std::uint64_t count = row.count > kMostInExtent ? row.count - kMostInExtent : row.count;
+    if (start == 0 || start + count > super_.blocks)
+      throw Malformed(fmt::format("inode {}: blocks {} to {} are not all among the file system's {}",
+                                  inode.number, start, start + count, super_.blocks));
+    for (std::uint64_t block_number = start; block_number < start + count; ++block_number)
+      out.data.push_back(block_number);
+  }
 }
 
 std::uint32_t Volume::seed_of(const Inode& inode) const {

@@ -68,6 +68,12 @@ struct Inode {
   bool has(InodeFlag flag) const { return (flags & flag) != 0; }
 };
 
+/// All blocks that a file has.
+struct BlocksOfFile {
+  std::vector<std::uint64_t> data;    ///< in the order of the file; those that were never written, too
+  std::vector<std::uint64_t> tables;  ///< that say where the data is
+};
+
 using Attributes = std::vector<std::pair<std::string, std::string>>;
 
 /// Throws Malformed unless the 1024 bytes are a superblock that makes sense.
@@ -95,10 +101,24 @@ class Volume {
   /// Seed of the checksums of blocks that belong to this inode.
   std::uint32_t seed_of(const Inode& inode) const;
 
+  // What is needed to write; places are bytes.
+
+  std::uint32_t seed() const { return seed_; }  ///< of all checksums
+  /// Throws Malformed as extents() does.
+  BlocksOfFile blocks_of(const Inode& inode) const;
+  std::uint64_t inode_place(std::uint32_t number) const;
+  std::uint64_t descriptor_place(std::uint64_t group) const;
+  /// The checksum of a group's descriptor; nothing where none is kept.
+  std::optional<std::uint16_t> descriptor_sum(std::uint64_t group, ByteView raw) const;
+  /// Puts the checksum of an inode's bytes into them.
+  void put_inode_sum(const Inode& inode, ByteSpan raw) const;
+
  private:
   void open(std::function<void(Finding::Level, std::string)>& report);
   void read_groups(const std::function<void(Finding::Level, std::string)>& report);
-  std::uint64_t descriptor_place(std::uint64_t group) const;
+  std::optional<std::uint32_t> inode_sum(const Inode& inode, Bytes raw) const;
+  void tree_blocks(const Inode& inode, ByteView node, unsigned level, SeenBlocks& seen,
+                   BlocksOfFile& out) const;
   Bytes block(std::uint64_t number, std::string_view what) const;
   void extent_node(const Inode& inode, ByteView node, unsigned level, SeenBlocks& seen,
                    std::vector<Extent>& out) const;
