@@ -73,6 +73,7 @@ Match recognise_described(const std::shared_ptr<const Plan>& plan, Chosen chosen
 
 Format described_format(const std::shared_ptr<const Plan>& plan, Chosen chosen) {
   Format format;
+  format.own_order = true;
   format.id = plan->id;
   format.name = plan->title;
   format.family = "described";

@@ -37,6 +37,8 @@ class Collector {
     list_.region = reader.region;
     list_.offset = reader.base;
     list_.limit = reader.limit;
+    if (frame.run.recorder != nullptr && reader.region == 0)
+      seen_ = ListSeen{{}, 0, frame.run.recorder->numbers.size()};
     bool record = element.type.base == StaticType::Base::record && !element.type.is_list();
     const RecordPlan* kind = record ? element.type.record : nullptr;
     if (kind != nullptr && kind->leaf && kind->complete) {
@@ -75,10 +77,17 @@ class Collector {
     } else {
       list_.values.push_back(value);
     }
+    if (seen_) seen_->begins.push_back(begin);
     return true;
   }
 
-  Value finish() { return frame_.run.store().add(std::move(list_)); }
+  Value finish() {
+    if (seen_) {
+      seen_->end = reader_.at;
+      frame_.run.recorder->lists.push_back(*std::move(seen_));
+    }
+    return frame_.run.store().add(std::move(list_));
+  }
 
  private:
   /// Passes over a record of which only the offset is kept; its slots are ready for a condition.
@@ -110,6 +119,7 @@ class Collector {
   Frame& frame_;
   Reader& reader_;
   List list_;
+  std::optional<ListSeen> seen_;
   std::vector<Value> slots_;
 };
 
@@ -145,6 +155,11 @@ Value ListRead::strided(Frame& frame, Reader& reader, std::uint64_t elements) co
   list.stride = stride;
   list.count = elements;
   run.mark(reader.region, reader.at, elements * stride, run.cover);
+  if (run.recorder != nullptr && reader.region == 0) {
+    ListSeen seen{{}, reader.at + elements * stride, run.recorder->numbers.size()};
+    for (std::uint64_t i = 0; i < elements; ++i) seen.begins.push_back(reader.at + i * stride);
+    run.recorder->lists.push_back(std::move(seen));
+  }
   reader.at += elements * stride;
   return run.store().add(std::move(list));
 }

@@ -5,443 +5,161 @@
 #include <algorithm>
 
 #include "base/error.h"
-#include "base/sum_kinds.h"
 #include "base/text.h"
-#include "io/compare.h"
-#include "layout/rewrite/entry_packer.h"
-#include "layout/rewrite/number_writer.h"
-#include "layout/rewrite/survey.h"
+#include "layout/rewrite/row_change.h"
 
 namespace operculum::layout {
 namespace {
-
-constexpr std::uint64_t kMostAlignment = 4096;
-constexpr std::size_t kRounds = 6;  // of setting checksums, which may lie in what others cover
-
-/// Where new content goes when it has no room in its place.
-struct Strategy {
-  enum class Where { shift, append } where;
-  std::uint64_t alignment = 0;  ///< of what lies behind; 0: as all data of the container is
-};
 
 /// They are tried in this order: what follows data is often aligned although that itself is not.
 constexpr Strategy kStrategies[] = {
     {Strategy::Where::shift, 0}, {Strategy::Where::shift, 2},  {Strategy::Where::shift, 4},
     {Strategy::Where::shift, 8}, {Strategy::Where::shift, 16}, {Strategy::Where::append, 0},
 };
+constexpr std::size_t kMostRows = 256;  // that come, go or get other names at once
 
-/// Bytes of the old file, from one offset up to another, that become others.
-struct Edit {
-  std::uint64_t from, to;
-  Assembly with;
-};
-
-class Attempt {
+/// Tries ways until one leads to a result; the reason why the first one did not tells most.
+class Trial {
  public:
-  Attempt(Survey& survey, const Strategy& strategy, const std::map<std::size_t, PackedEntry>& packed)
-      : survey_(survey), file_(survey.file), strategy_(strategy), packed_(packed) {}
+  explicit Trial(const DescribedFile& file) : file_(file) {}
 
-  Assembly run() {
-    find_starts();
-    for (const auto& [index, entry] : packed_) place(index, entry);
-    move_the_others();
-    move_structures();
-    std::uint64_t added = moved(file_.source->size()) + appended_.size() - file_.source->size();
-    if (added != 0) set_equal_numbers(static_cast<std::int64_t>(file_.source->size()), added);
-    return settled(assembled());
+  template <typename Way>
+  std::optional<Assembly> attempt(Way way) {
+    try {
+      return way();
+    } catch (const Unsupported& error) {
+      if (reason_.empty()) reason_ = error.what();
+    } catch (const Malformed& error) {  // of reading the result: it would not be what is described any more
+      if (reason_.empty()) {
+        reason_ = fmt::format("Unsupported: writing {} back: the result would not be read: {}",
+                              escape(file_.plan->title), error.what());
+      }
+    }
+    return std::nullopt;
+  }
+
+  [[noreturn]] void fail(const std::string& otherwise) const {
+    constexpr std::string_view kPrefix = "Unsupported: ";  // which the error has by itself
+    throw Unsupported(reason_.empty() ? otherwise : reason_.substr(kPrefix.size()));
   }
 
  private:
-  struct Insert {
-    std::uint64_t at;      // what lies from here on moves
-    std::uint64_t inside;  // the first byte of the entry that grows
-    std::uint64_t end;     // of its old bytes
-    std::int64_t delta;
-    std::int64_t exact;  // without what fills up
-  };
-
-  [[noreturn]] void fail(const std::string& what) const {
-    throw Unsupported(fmt::format("writing {} back: {}", escape(file_.plan->title), what));
-  }
-
-  /// Where entries and structures begin, and what the entries' data is aligned to.
-  void find_starts() {
-    for (const Extent& extent : survey_.extents) {
-      if (!extent.there || extent.length == 0) continue;
-      starts_.push_back(extent.at);
-      std::uint64_t alignment = extent.at & (~extent.at + 1);
-      alignment_ = starts_.size() == 1 ? alignment : std::min(alignment_, alignment);
-    }
-    constexpr std::size_t kWitnesses = 3;  // of fewer, chance may be the reason
-    if (starts_.size() < kWitnesses || alignment_ < 4) alignment_ = 1;
-    alignment_ = strategy_.alignment > 0 ? strategy_.alignment : std::min(alignment_, kMostAlignment);
-    for (const PlacedAt& placed : survey_.head.placed) starts_.push_back(placed.position);
-    starts_.push_back(file_.source->size());
-    std::sort(starts_.begin(), starts_.end());
-  }
-
-  std::uint64_t start_behind(std::uint64_t at) const {
-    auto next = std::lower_bound(starts_.begin(), starts_.end(), at);
-    return next == starts_.end() ? file_.source->size() : *next;
-  }
-
-  std::uint64_t aligned(std::uint64_t at) const { return (at + alignment_ - 1) / alignment_ * alignment_; }
-
-  /// Puts an entry's new bytes where there is room for them.
-  void place(std::size_t index, const PackedEntry& packed) {
-    const Extent& extent = survey_.extents[index];
-    const std::string& path = survey_.container->entries()[index].path;
-    if (!extent.there) fail(fmt::format("the bytes of \"{}\" are no single run of the file", escape(path)));
-    for (std::size_t i = 0; i < survey_.extents.size(); ++i) {
-      bool overlaps = i != index && survey_.extents[i].there && survey_.extents[i].length > 0 &&
-                      survey_.extents[i].at < extent.at + extent.length &&
-                      extent.at < survey_.extents[i].at + survey_.extents[i].length;
-      if (overlaps)
-        fail(fmt::format("\"{}\" and \"{}\" share bytes", escape(path),
-                         escape(survey_.container->entries()[i].path)));
-    }
-    std::uint64_t old_length = extent.length, new_length = packed.stored->size();
-    std::uint64_t end = extent.at + old_length;
-    auto offset = survey_.finder.driver(survey_.looks[index], index, Measure::offset);
-    if (offset) offsets_[index] = *offset;
-    std::optional<Driver> length;
-    if (new_length != old_length)
-      length = survey_.finder.driver(survey_.looks[index], index, Measure::length);
-    if (length && !length->seen && bounded(end)) length.reset();  // then the size of that part tells it
-    Assembly with;
-    with.add(packed.stored);
-    if (new_length == old_length) {
-      edits_.push_back({extent.at, end, std::move(with)});
-    } else if (!offset || !length) {  // it follows from what lies around: it takes just its room
-      resize(extent, std::move(with));
-    } else if (std::uint64_t room = start_behind(std::max(end, extent.at + 1)) - extent.at;
-               new_length <= room) {
-      if (new_length < old_length) with.add_zeros(old_length - new_length);
-      edits_.push_back({extent.at, extent.at + std::max(old_length, new_length), std::move(with)});
-    } else if (strategy_.where == Strategy::Where::append) {
-      std::uint64_t at = aligned(file_.source->size() + appended_.size());
-      appended_.add_zeros(at - file_.source->size() - appended_.size());
-      appended_.add(with);
-      set(*offset, at, extent.at);
-    } else {
-      std::uint64_t next = extent.at + room, delta = aligned(new_length - room);
-      with.add_zeros(room + delta - new_length);
-      std::int64_t exact = static_cast<std::int64_t>(new_length) - static_cast<std::int64_t>(old_length);
-      inserts_.push_back({next, extent.at, end, static_cast<std::int64_t>(delta), exact});
-      edits_.push_back({extent.at, next, std::move(with)});
-    }
-    std::optional<Driver> size = state_size(index, packed);
-    if (length && (!size || size->read.at != length->read.at)) set(*length, new_length, old_length);
-  }
-
-  /// Whether a part that a size bounds ends here.
-  bool bounded(std::uint64_t end) const {
-    return std::any_of(survey_.head.withins.begin(), survey_.head.withins.end(),
-                       [&](const RangeRead& part) { return part.at + part.length == end; });
-  }
-
-  /// Gives an entry just the room that it needs, up to where what follows is aligned.
-  void resize(const Extent& extent, Assembly with) {
-    std::uint64_t end = extent.at + extent.length, old_end = aligned(end), new_length = with.size();
-    bool fills_up = old_end <= start_behind(end) && old_end <= file_.source->size();
-    if (!fills_up) old_end = end;
-    std::uint64_t new_end = fills_up ? aligned(extent.at + new_length) : extent.at + new_length;
-    with.add_zeros(new_end - extent.at - new_length);
-    inserts_.push_back({old_end, extent.at, end,
-                        static_cast<std::int64_t>(new_end) - static_cast<std::int64_t>(old_end),
-                        static_cast<std::int64_t>(new_length) - static_cast<std::int64_t>(extent.length)});
-    edits_.push_back({extent.at, old_end, std::move(with)});
-  }
-
-  /// Sets the number that tells how long the entry is unpacked, and returns it.
-  std::optional<Driver> state_size(std::size_t index, const PackedEntry& packed) {
-    const EntryLook& look = survey_.looks[index];
-    if (!look.size || *look.size == packed.plain_size) return std::nullopt;
-    auto size = survey_.finder.driver(look, index, Measure::size);
-    if (size) set(*size, packed.plain_size, *look.size);
-    return size;
-  }
-
-  /// Where a byte of the old file lies in the new one.
-  std::uint64_t moved(std::uint64_t at) const {
-    std::int64_t delta = 0;
-    for (const Insert& insert : inserts_) delta += at >= insert.at ? insert.delta : 0;
-    return at + static_cast<std::uint64_t>(delta);
-  }
-
-  void set(const Driver& driver, std::uint64_t wanted, std::uint64_t now) {
-    std::int64_t change = static_cast<std::int64_t>(wanted) - static_cast<std::int64_t>(now);
-    if (change % driver.step != 0) {
-      fail(fmt::format("the number at offset {} counts in steps of {}, and {} more is no multiple of that",
-                       driver.read.at, driver.step, change));
-    }
-    put(driver.read, driver.read.value + change / driver.step * driver.unit);
-  }
-
-  void put(const NumberRead& read, std::int64_t value) {
-    auto bytes = bytes_for(read, value, *file_.source);
-    if (!bytes) fail(fmt::format("the number at offset {} has no room for {}", read.at, value));
-    auto [known, is_new] = numbers_.try_emplace(read.at, *bytes);
-    if (!is_new && known->second != *bytes)
-      fail(fmt::format("the number at offset {} would have to be two different ones", read.at));
-  }
-
-  void move_the_others() {
-    for (std::size_t i = 0; i < survey_.extents.size(); ++i) {
-      const Extent& extent = survey_.extents[i];
-      if (!extent.there || moved(extent.at) == extent.at) continue;
-      if (offsets_.contains(i)) {
-        set(offsets_.at(i), moved(extent.at), extent.at);
-      } else if (auto offset = survey_.finder.like_others(survey_.looks[i], i, offsets_)) {
-        set(*offset, moved(extent.at), extent.at);
-        offsets_.emplace(i, *offset);
-      }
-    }
-  }
-
-  /// Tables and records that lie where a number says, and parts that a size bounds.
-  void move_structures() {
-    if (inserts_.empty()) return;
-    for (const PlacedAt& placed : survey_.head.placed) {
-      std::uint64_t delta = moved(placed.position) - placed.position;
-      if (delta == 0) continue;
-      if (const NumberRead* number = survey_.finder.last_equal(placed.stated, placed.numbers))
-        put(*number, number->value + static_cast<std::int64_t>(delta));
-    }
-    for (const RangeRead& within : survey_.head.withins) {
-      std::int64_t delta = 0;
-      for (const Insert& insert : inserts_) delta += grows(within, insert);
-      if (delta == 0) continue;
-      if (const NumberRead* number =
-              survey_.finder.last_equal(static_cast<std::int64_t>(within.length), within.numbers))
-        put(*number, number->value + delta);
-    }
-  }
-
-  /// By how much a part grows with an entry in it. One that ends with the entry's bytes has nothing of what
-  /// fills up behind them.
-  static std::int64_t grows(const RangeRead& part, const Insert& insert) {
-    std::uint64_t end = part.at + part.length;
-    if (insert.inside < part.at || insert.inside >= end) return 0;
-    return end == insert.end ? insert.exact : insert.delta;
-  }
-
-  void set_equal_numbers(std::int64_t value, std::uint64_t added) {
-    constexpr std::int64_t kTelling = 256;  // smaller numbers are often equal by chance
-    if (value < kTelling) return;
-    for (const NumberRead& number : survey_.head.numbers) {
-      if (number.value == value && !numbers_.contains(number.at))
-        put(number, value + static_cast<std::int64_t>(added));
-    }
-  }
-
-  Assembly assembled() {
-    for (const auto& [at, bytes] : numbers_) {
-      Assembly with;
-      with.add(bytes);
-      edits_.push_back({at, at + bytes.size(), std::move(with)});
-    }
-    std::sort(edits_.begin(), edits_.end(), [](const Edit& a, const Edit& b) { return a.from < b.from; });
-    Assembly out;
-    std::uint64_t at = 0;
-    for (const Edit& edit : edits_) {
-      if (edit.from < at) fail("a number that has to change lies within bytes that change");
-      out.add(file_.source, at, edit.from - at);
-      out.add(edit.with);
-      at = edit.to;
-    }
-    out.add(file_.source, at, file_.source->size() - at);
-    out.add(appended_);
-    return out;
-  }
-
-  /// Sets checksums until all are right, and looks whether everything is where it should be.
-  Assembly settled(Assembly made) {
-    for (std::size_t round = 0;; ++round) {
-      Recorder reads;
-      SourcePtr source = made.source();
-      auto after = open_described(file_.plan, file_.input, source, file_.context, nullptr, &reads);
-      std::map<std::uint64_t, Bytes> sums = wrong_sums(*after, reads, *source);
-      if (sums.empty()) {
-        verify(*after, *source);
-        return made;
-      }
-      if (round == kRounds) fail("its checksums do not come to rest");
-      made = with_bytes(source, sums);
-    }
-  }
-
-  static Assembly with_bytes(const SourcePtr& source, const std::map<std::uint64_t, Bytes>& places) {
-    Assembly out;
-    std::uint64_t at = 0;
-    for (const auto& [place, bytes] : places) {
-      out.add(source, at, place - at);
-      out.add(bytes);
-      at = place + bytes.size();
-    }
-    out.add(source, at, source->size() - at);
-    return out;
-  }
-
-  /// What has to stand where, so that checksums are right.
-  std::map<std::uint64_t, Bytes> wrong_sums(DescribedContainer& after, const Recorder& head,
-                                            const Source& source) {
-    std::map<std::uint64_t, Bytes> out;
-    if (after.entries().size() != survey_.container->entries().size())
-      fail("other entries are found in the result");
-    for (const auto& [index, packed] : packed_) {
-      EntryLook look = after.look(index);
-      if (!look.recipe) fail("the result has no data for an entry that changes");
-      if (look.crc32 && *look.crc32 != packed.crc32) {
-        Bytes stated(4), right(4);
-        for (unsigned i = 0; i < 4; ++i) {
-          stated[i] = static_cast<Byte>(*look.crc32 >> (24 - 8 * i));
-          right[i] = static_cast<Byte>(packed.crc32 >> (24 - 8 * i));
-        }
-        put_sum(stated, right, look.reads, head, source, out);
-      }
-      for (const ExpectedSum& sum : look.of_data)
-        compare_sum(sum, packed.plain, look.reads, head, source, out);
-      for (const ExpectedSum& sum : look.of_stored)
-        compare_sum(sum, make_content(packed.stored), look.reads, head, source, out);
-    }
-    for (const DifferingCheck& check : after.differing_checks())
-      put_sum(check.expected.value, check.computed, {}, head, source, out);
-    return out;
-  }
-
-  void compare_sum(const ExpectedSum& sum, const ContentPtr& bytes, const Recorder& reads,
-                   const Recorder& head, const Source& source, std::map<std::uint64_t, Bytes>& out) const {
-    auto made = find_sum(sum.check->algorithm)->make(sum.check->parameters);
-    StreamPtr stream = bytes->stream();
-    Bytes block(64 * 1024);
-    while (std::size_t count = stream->read(block)) made->add(ByteView(block).first(count));
-    Bytes computed = made->finish();
-    if (computed != sum.value) put_sum(sum.value, computed, reads, head, source, out);
-  }
-
-  /// Finds where a checksum stands, as a number or as bytes, in what was read last of it.
-  void put_sum(const Bytes& stated, const Bytes& right, const Recorder& reads, const Recorder& head,
-               const Source& source, std::map<std::uint64_t, Bytes>& out) const {
-    for (const Recorder* recorder : {&reads, &head}) {
-      for (auto run = recorder->runs.rbegin(); run != recorder->runs.rend(); ++run) {
-        if (run->length != stated.size() || read_up_to(source, run->at, run->length) != stated) continue;
-        out[run->at] = right;
-        return;
-      }
-      if (stated.size() > 8) continue;
-      std::uint64_t number = 0, wanted = 0;
-      for (Byte b : stated) number = number << 8 | b;
-      for (Byte b : right) wanted = wanted << 8 | b;
-      for (auto read = recorder->numbers.rbegin(); read != recorder->numbers.rend(); ++read) {
-        std::uint64_t mask = stated.size() == 8 ? UINT64_MAX : (std::uint64_t{1} << (8 * stated.size())) - 1;
-        if ((static_cast<std::uint64_t>(read->value) & mask) != number || out.contains(read->at)) continue;
-        auto bytes = bytes_for(*read, signed_like(*read, wanted), source);
-        if (!bytes) continue;
-        out[read->at] = *bytes;
-        return;
-      }
-    }
-    fail(fmt::format("the place of the checksum {} was not found", to_hex(stated)));
-  }
-
-  /// A number of few bytes that is read as a signed one.
-  static std::int64_t signed_like(const NumberRead& read, std::uint64_t value) {
-    unsigned unused = read.width < 8 ? 64 - 8 * read.width : 0;
-    bool is_signed = read.value < 0 && unused > 0;
-    return is_signed ? static_cast<std::int64_t>(value << unused) >> unused
-                     : static_cast<std::int64_t>(value);
-  }
-
-  /// Every entry is there, where it should be, as long as it should be.
-  void verify(DescribedContainer& after, const Source& source) {
-    std::span<const Entry> old_entries = survey_.container->entries(), new_entries = after.entries();
-    for (std::size_t i = 0; i < old_entries.size(); ++i) {
-      const std::string& path = old_entries[i].path;
-      if (new_entries[i].path != path) fail(fmt::format("\"{}\" would have another path", escape(path)));
-      if (!survey_.extents[i].there) continue;
-      EntryLook look = after.look(i);
-      Extent found = look.recipe && look.recipe->source ? extent_of(*look.recipe->source, source) : Extent{};
-      auto packed = packed_.find(i);
-      bool decoded_alike =
-          !look.recipe || (packed == packed_.end() ? same_steps(*survey_.looks[i].recipe, *look.recipe)
-                                                   : gives(look, *packed->second.plain));
-      if (!decoded_alike)
-        fail(fmt::format("\"{}\" would be decoded in another way where it lies then", escape(path)));
-      std::uint64_t length =
-          packed == packed_.end() ? survey_.extents[i].length : packed->second.stored->size();
-      if (found.length != length || (length > 0 && !found.there)) {
-        fail(fmt::format("no number was found that tells how long \"{}\" is: it would have {} bytes, not {}",
-                         escape(path), found.length, length));
-      }
-      if (packed != packed_.end()) {
-        bool right = length == 0 || same_range(source, found.at, *packed->second.stored, 0, length);
-        if (!right) fail(fmt::format("no number was found that tells where \"{}\" lies", escape(path)));
-      } else if (length > 0 && !kept(*look.recipe->source, survey_.extents[i])) {
-        fail(fmt::format(
-            "no number was found that tells where \"{}\" lies: it would be read at offset {}, not {}",
-            escape(path), found.at, moved(survey_.extents[i].at)));
-      }
-      std::optional<std::uint64_t> size =
-          packed == packed_.end() ? survey_.looks[i].size : packed->second.plain_size;
-      if (look.size && look.size != size) {
-        fail(fmt::format("no number was found that tells the size of \"{}\": it would be {}, not {}",
-                         escape(path), *look.size, size.value_or(0)));
-      }
-    }
-    for (const Finding& finding : after.findings()) {
-      if (finding.level == Finding::Level::fault && survey_.container->findings().empty()) fail(finding.text);
-    }
-  }
-
-  /// Whether an entry's new bytes give its new content.
-  static bool gives(const EntryLook& look, const Content& plain) {
-    try {
-      return same_bytes(*open_recipe(look.recipe, look.size), *plain.stream());
-    } catch (const Malformed&) {
-      return false;
-    }
-  }
-
-  /// Whether these bytes are those that lay in the old file there.
-  bool kept(const Source& bytes, const Extent& extent) const {
-    for (std::uint64_t done = 0; done < extent.length;) {
-      auto run = trace(bytes, done, *file_.source);
-      if (!run || run->at != extent.at + done) return false;
-      done += run->length;
-    }
-    return true;
-  }
-
-  /// What a step is given may follow from where the data lies.
-  bool same_steps(const Recipe& before, const Recipe& after) const {
-    if (before.steps.size() != after.steps.size()) return false;
-    for (std::size_t i = 0; i < before.steps.size(); ++i) {
-      const Step &a = before.steps[i], &b = after.steps[i];
-      if (a.kind != b.kind || a.arguments.size() != b.arguments.size()) return false;
-      bool sizes =
-          a.kind->name == "take";  // which a new content changes, and which the steps themselves tell
-      for (std::size_t k = 0; k < a.arguments.size(); ++k) {
-        bool size = sizes || a.kind->parameters[k].name == "size";
-        const StepArgument &one = a.arguments[k], &other = b.arguments[k];
-        if (!size && (one.number != other.number || one.bytes != other.bytes || one.text != other.text))
-          return false;
-      }
-    }
-    return true;
-  }
-
-  Survey& survey_;
   const DescribedFile& file_;
-  Strategy strategy_;
-  const std::map<std::size_t, PackedEntry>& packed_;
-  std::vector<std::uint64_t> starts_;  // of entries and structures, sorted; the file's end
-  std::uint64_t alignment_ = 1;
-  std::map<std::size_t, Driver> offsets_;  // of entries that change
-  std::vector<Insert> inserts_;
-  std::vector<Edit> edits_;
-  std::map<std::uint64_t, Bytes> numbers_;  // by their place in the old file
-  Assembly appended_;
+  std::string reason_;
+};
+
+Assembly with_contents(const DescribedFile& file, const Changes& changes, const Writing& writing) {
+  Survey survey(file);
+  std::map<std::size_t, PackedEntry> packed = pack_entries(survey, changes, writing);
+  Trial trial(file);
+  auto tried = [&]() -> std::optional<Assembly> {
+    for (const Strategy& strategy : kStrategies) {
+      if (auto made = trial.attempt([&] { return attempt(survey, strategy, packed); })) return made;
+    }
+    return std::nullopt;
+  };
+  if (auto made = tried()) return *std::move(made);
+  // What packing makes larger is often kept as it is, and the description tells that by the lengths.
+  if (store_what_grew(packed)) {
+    if (auto made = tried()) return *std::move(made);
+  }
+  trial.fail("");
+}
+
+/// A container while its rows come and go, one after another.
+class RowWork {
+ public:
+  RowWork(const DescribedFile& file, const Writing& writing) : file_(file), writing_(writing) {}
+
+  void remove(const std::string& path) {
+    drop_content(path);
+    Survey survey(file_);
+    take_first(survey, ways_to_remove(survey, index_of(survey, path)),
+               fmt::format("removing \"{}\"", escape(path)));
+  }
+
+  void rename(const std::string& path, const std::string& to) {
+    Survey survey(file_);
+    take_first(survey, ways_to_rename(survey, index_of(survey, path), to),
+               fmt::format("renaming \"{}\"", escape(path)));
+  }
+
+  void add(const std::string& path) {
+    Survey survey(file_);
+    std::string wanted = fmt::format("adding \"{}\"", escape(path));
+    take_first(survey, ways_to_add(survey, most_alike(survey, path, wanted), path), wanted);
+  }
+
+  Assembly finish(const std::map<std::string, NewEntry>& contents) {
+    Survey survey(file_);
+    Changes by_index;
+    for (const auto& [path, entry] : contents) by_index.replaced.emplace(index_of(survey, path), entry);
+    if (!by_index.replaced.empty()) return with_contents(file_, by_index, writing_);
+    Assembly whole;
+    whole.add(file_.source);
+    return whole;
+  }
+
+ private:
+  static std::size_t index_of(const Survey& survey, const std::string& path) {
+    std::span<const Entry> entries = survey.container->entries();
+    auto found =
+        std::find_if(entries.begin(), entries.end(), [&](const Entry& one) { return one.path == path; });
+    if (found == entries.end()) throw Malformed(fmt::format("\"{}\" is not found again", escape(path)));
+    return static_cast<std::size_t>(found - entries.begin());
+  }
+
+  /// Its bytes go where that can be; else they are left where nothing leads to them.
+  void drop_content(const std::string& path) {
+    NewEntry nothing;
+    nothing.path = path;
+    nothing.content = make_content(make_memory_source({}));
+    Survey survey(file_);
+    Changes changes;
+    changes.replaced.emplace(index_of(survey, path), std::move(nothing));
+    Trial trial(file_);
+    if (auto made = trial.attempt([&] { return with_contents(file_, changes, writing_); }))
+      file_.source = made->source();
+  }
+
+  /// An entry of the same kind, by the ending of its name; of the same folder where there is one.
+  static std::size_t most_alike(const Survey& survey, const std::string& path, const std::string& wanted) {
+    auto ending = [](std::string_view text) { return text.substr(std::min(text.rfind('.'), text.size())); };
+    auto folder = [](std::string_view text) { return text.substr(0, text.size() - base_name(text).size()); };
+    std::span<const Entry> entries = survey.container->entries();
+    std::optional<std::size_t> best;
+    int best_score = -1;
+    for (std::size_t i = 0; i < entries.size(); ++i) {
+      if (entries[i].kind != EntryKind::file) continue;
+      int score = (ending(entries[i].path) == ending(path) ? 1 : 0) +
+                  (folder(entries[i].path) == folder(path) ? 2 : 0);
+      if (score < best_score) continue;
+      best = i;
+      best_score = score;
+    }
+    if (!best)
+      throw Unsupported(wanted + " in a described container without entries, whose rows would show how");
+    return *best;
+  }
+
+  void take_first(Survey& survey, const std::vector<RowChange>& ways, const std::string& wanted) {
+    Trial trial(file_);
+    for (const RowChange& way : ways) {
+      for (const Strategy& strategy : kStrategies) {
+        if (strategy.where == Strategy::Where::append) continue;
+        if (auto made = trial.attempt([&] { return attempt(survey, strategy, {}, &way); })) {
+          file_.source = made->source();
+          return;
+        }
+        if (way.rest_at) break;  // nothing moves, so alignments are all the same
+      }
+    }
+    trial.fail(fmt::format("{}: {} has no table with a row for each entry, from which its name comes", wanted,
+                           escape(file_.plan->title)));
+  }
+
+  DescribedFile file_;
+  const Writing& writing_;
 };
 
 }  // namespace
@@ -452,33 +170,31 @@ Assembly rewrite_described(const DescribedFile& file, const Changes& changes, co
     whole.add(file.source);
     return whole;
   }
-  if (!changes.added.empty() || !changes.removed.empty() || !changes.renamed.empty())
-    throw Unsupported("adding, removing and renaming entries of a described format; contents can be set");
-  Survey survey(file);
-  std::map<std::size_t, PackedEntry> packed = pack_entries(survey, changes, writing);
-  std::string reason;  // the first one tells most
-  auto attempt = [&]() -> std::optional<Assembly> {
-    for (const Strategy& strategy : kStrategies) {
-      try {
-        return Attempt(survey, strategy, packed).run();
-      } catch (const Unsupported& error) {
-        if (reason.empty()) reason = error.what();
-      } catch (const Malformed& error) {  // of reading the result: it would not be what is described any more
-        if (reason.empty()) {
-          reason = fmt::format("Unsupported: writing {} back: the result would not be read: {}",
-                               escape(file.plan->title), error.what());
-        }
-      }
-    }
-    return std::nullopt;
-  };
-  if (auto made = attempt()) return *std::move(made);
-  // What packing makes larger is often kept as it is, and the description tells that by the lengths.
-  if (store_what_grew(packed)) {
-    if (auto made = attempt()) return *std::move(made);
+  std::size_t rows = changes.added.size() + changes.removed.size() + changes.renamed.size();
+  if (rows == 0) return with_contents(file, changes, writing);
+  if (rows > kMostRows)
+    throw Unsupported(fmt::format(
+        "adding, removing and renaming more than {} entries of a described format at once", kMostRows));
+  std::vector<std::string> paths;
+  {
+    auto container = open_described(file.plan, file.input, file.source, file.context);
+    for (const Entry& entry : container->entries()) paths.push_back(entry.path);
   }
-  constexpr std::string_view kPrefix = "Unsupported: ";  // which the error has by itself
-  throw Unsupported(reason.substr(kPrefix.size()));
+  RowWork work(file, writing);
+  std::map<std::string, NewEntry> contents;
+  for (std::size_t index : changes.removed) work.remove(paths[index]);
+  for (const auto& [index, path] : changes.renamed) {
+    work.rename(paths[index], path);
+    paths[index] = path;
+  }
+  for (const auto& [index, entry] : changes.replaced) contents.emplace(paths[index], entry);
+  for (const NewEntry& entry : changes.added) {
+    if (entry.kind == EntryKind::folder) continue;  // there when something is in it
+    if (entry.kind != EntryKind::file) throw Unsupported("links in a described container");
+    work.add(entry.path);
+    contents.emplace(entry.path, entry);
+  }
+  return work.finish(contents);
 }
 
 }  // namespace operculum::layout

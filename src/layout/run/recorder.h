@@ -29,6 +29,13 @@ struct PlacedAt {
   std::size_t numbers = 0;     ///< how many had been read when it was gone to
 };
 
+/// A list of things that lie one after another.
+struct ListSeen {
+  std::vector<std::uint64_t> begins;  ///< of its elements
+  std::uint64_t end = 0;              ///< of the last one
+  std::size_t numbers = 0;            ///< how many had been read before its first
+};
+
 /// What a description reads of the container's own bytes, in order: so that it can be found out what has to
 /// change when something in it changes.
 struct Recorder {
@@ -36,6 +43,7 @@ struct Recorder {
   std::vector<RangeRead> runs;     ///< bytes whose length a field or expression gives
   std::vector<RangeRead> withins;  ///< parts that a stated size bounds
   std::vector<PlacedAt> placed;
+  std::vector<ListSeen> lists;
 };
 
 }  // namespace operculum::layout

@@ -1,0 +1,528 @@
+#include "layout/rewrite/attempt.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/error.h"
+#include "base/sum_kinds.h"
+#include "base/text.h"
+#include "io/compare.h"
+#include "layout/rewrite/number_writer.h"
+
+namespace operculum::layout {
+namespace {
+
+constexpr std::uint64_t kMostAlignment = 4096;
+constexpr std::size_t kRounds = 6;  // of setting checksums, which may lie in what others cover
+
+/// Bytes of the old file, from one offset up to another, that become others.
+struct Edit {
+  std::uint64_t from, to;
+  Assembly with;
+};
+
+class Attempt {
+ public:
+  Attempt(Survey& survey, const Strategy& strategy, const std::map<std::size_t, PackedEntry>& packed,
+          const RowChange* row)
+      : survey_(survey), file_(survey.file), strategy_(strategy), packed_(packed), row_(row) {}
+
+  Assembly run() {
+    find_starts();
+    if (row_ != nullptr) change_row();
+    for (const auto& [index, entry] : packed_) place(index, entry);
+    move_the_others();
+    move_structures();
+    std::uint64_t added = moved(file_.source->size()) + appended_.size() - file_.source->size();
+    if (added != 0) set_equal_numbers(static_cast<std::int64_t>(file_.source->size()), added);
+    return settled(assembled());
+  }
+
+ private:
+  struct Insert {
+    std::uint64_t at;      // what lies from here on moves
+    std::uint64_t inside;  // the first byte of the entry that grows
+    std::uint64_t end;     // of its old bytes
+    std::int64_t delta;
+    std::int64_t exact;  // without what fills up
+  };
+
+  [[noreturn]] void fail(const std::string& what) const {
+    throw Unsupported(fmt::format("writing {} back: {}", escape(file_.plan->title), what));
+  }
+
+  /// Where entries and structures begin, and what the entries' data is aligned to.
+  void find_starts() {
+    for (const Extent& extent : survey_.extents) {
+      if (!extent.there || extent.length == 0) continue;
+      starts_.push_back(extent.at);
+      std::uint64_t alignment = extent.at & (~extent.at + 1);
+      alignment_ = starts_.size() == 1 ? alignment : std::min(alignment_, alignment);
+    }
+    constexpr std::size_t kWitnesses = 3;  // of fewer, chance may be the reason
+    if (starts_.size() < kWitnesses || alignment_ < 4) alignment_ = 1;
+    alignment_ = strategy_.alignment > 0 ? strategy_.alignment : std::min(alignment_, kMostAlignment);
+    for (const PlacedAt& placed : survey_.head.placed) starts_.push_back(placed.position);
+    starts_.push_back(file_.source->size());
+    std::sort(starts_.begin(), starts_.end());
+  }
+
+  std::uint64_t start_behind(std::uint64_t at) const {
+    auto next = std::lower_bound(starts_.begin(), starts_.end(), at);
+    return next == starts_.end() ? file_.source->size() : *next;
+  }
+
+  std::uint64_t aligned(std::uint64_t at) const { return (at + alignment_ - 1) / alignment_ * alignment_; }
+
+  // ---- a row of a table
+
+  void change_row() {
+    Assembly with;
+    with.add(row_->with);
+    std::int64_t delta =
+        static_cast<std::int64_t>(row_->with.size()) - static_cast<std::int64_t>(row_->to - row_->from);
+    edits_.push_back({row_->from, row_->to, std::move(with)});
+    if (row_->number) put(*row_->number, row_->number->value + row_->change);
+    if (delta == 0) return;
+    std::uint64_t inside = row_->from < row_->to ? row_->from : row_->from - 1;
+    inserts_.push_back({row_->to, inside, row_->to, delta, delta});
+    if (row_->rest_at) keep_rest(*row_->rest_at, -delta);
+  }
+
+  /// Zeros come in front of what lies there, or as many go, so that it stays where it is.
+  void keep_rest(std::uint64_t at, std::int64_t delta) {
+    Assembly with;
+    std::uint64_t from = at;
+    if (delta > 0) {
+      with.add_zeros(static_cast<std::uint64_t>(delta));
+    } else {
+      auto count = static_cast<std::uint64_t>(-delta);
+      if (at - row_->to < count) fail("a table has no room for another row");
+      from = at - count;
+      Bytes there = read_exactly(*file_.source, from, count, "what fills up behind a table");
+      if (std::any_of(there.begin(), there.end(), [](Byte one) { return one != 0; }))
+        fail("a table has no room for another row");
+    }
+    edits_.push_back({from, at, std::move(with)});
+    inserts_.push_back({at, at - 1, at, delta, delta});
+  }
+
+  bool is_removed(std::size_t index) const {
+    return row_ != nullptr && row_->kind == RowChange::Kind::removed && row_->index == index;
+  }
+
+  /// Which entry of the result each one is.
+  std::vector<std::size_t> places_in(std::span<const Entry> after) const {
+    std::span<const Entry> before = survey_.container->entries();
+    std::size_t expected = before.size();
+    std::optional<std::size_t> new_one;
+    if (row_ != nullptr && row_->kind == RowChange::Kind::removed) --expected;
+    if (row_ != nullptr && row_->kind == RowChange::Kind::added) {
+      ++expected;
+      new_one = 0;
+      while (*new_one < before.size() && *new_one < after.size() &&
+             before[*new_one].path == after[*new_one].path)
+        ++*new_one;
+    }
+    if (after.size() != expected) fail("other entries are found in the result");
+    if (new_one && after[*new_one].path != row_->path) fail("the new entry is not found where it was put");
+    std::vector<std::size_t> out(before.size());
+    std::size_t next = 0;
+    for (std::size_t i = 0; i < before.size(); ++i) {
+      if (new_one == next) ++next;
+      out[i] = next;
+      if (!is_removed(i)) ++next;
+    }
+    return out;
+  }
+
+  const std::string& path_of(std::size_t index) const {
+    bool renamed = row_ != nullptr && row_->kind == RowChange::Kind::renamed && row_->index == index;
+    return renamed ? row_->path : survey_.container->entries()[index].path;
+  }
+
+  // ---- contents
+
+  /// Puts an entry's new bytes where there is room for them.
+  void place(std::size_t index, const PackedEntry& packed) {
+    const Extent& extent = survey_.extents[index];
+    const std::string& path = survey_.container->entries()[index].path;
+    if (!extent.there) fail(fmt::format("the bytes of \"{}\" are no single run of the file", escape(path)));
+    bool shared = false;
+    for (std::size_t i = 0; i < survey_.extents.size(); ++i) {
+      bool overlaps = i != index && survey_.extents[i].there && survey_.extents[i].length > 0 &&
+                      survey_.extents[i].at < extent.at + extent.length &&
+                      extent.at < survey_.extents[i].at + survey_.extents[i].length;
+      if (overlaps && strategy_.where != Strategy::Where::append)
+        fail(fmt::format("\"{}\" and \"{}\" share bytes", escape(path),
+                         escape(survey_.container->entries()[i].path)));
+      shared |= overlaps;
+    }
+    std::uint64_t old_length = extent.length, new_length = packed.stored->size();
+    std::uint64_t end = extent.at + old_length;
+    auto offset = survey_.finder.driver(survey_.looks[index], index, Measure::offset);
+    if (offset) offsets_[index] = *offset;
+    std::optional<Driver> length;
+    if (new_length != old_length)
+      length = survey_.finder.driver(survey_.looks[index], index, Measure::length);
+    if (length && !length->seen && bounded(end)) length.reset();  // then the size of that part tells it
+    if (shared && (!offset || (new_length != old_length && !length)))
+      fail(fmt::format("no number was found that tells where \"{}\" lies", escape(path)));
+    Assembly with;
+    with.add(packed.stored);
+    if (shared) {  // the others keep the bytes
+      put_behind(with, *offset, extent.at);
+    } else if (new_length == old_length) {
+      edits_.push_back({extent.at, end, std::move(with)});
+    } else if (!offset || !length) {  // it follows from what lies around: it takes just its room
+      resize(extent, std::move(with));
+    } else if (std::uint64_t room = start_behind(std::max(end, extent.at + 1)) - extent.at;
+               new_length <= room) {
+      if (new_length < old_length) with.add_zeros(old_length - new_length);
+      edits_.push_back({extent.at, extent.at + std::max(old_length, new_length), std::move(with)});
+    } else if (strategy_.where == Strategy::Where::append) {
+      put_behind(with, *offset, extent.at);
+    } else {
+      std::uint64_t next = extent.at + room, delta = aligned(new_length - room);
+      with.add_zeros(room + delta - new_length);
+      std::int64_t exact = static_cast<std::int64_t>(new_length) - static_cast<std::int64_t>(old_length);
+      inserts_.push_back({next, extent.at, end, static_cast<std::int64_t>(delta), exact});
+      edits_.push_back({extent.at, next, std::move(with)});
+    }
+    std::optional<Driver> size = state_size(index, packed);
+    if (length && (!size || size->read.at != length->read.at)) set(*length, new_length, old_length);
+  }
+
+  /// Behind everything else.
+  void put_behind(const Assembly& with, const Driver& offset, std::uint64_t now) {
+    std::uint64_t at = aligned(file_.source->size() + appended_.size());
+    appended_.add_zeros(at - file_.source->size() - appended_.size());
+    appended_.add(with);
+    set(offset, at, now);
+  }
+
+  /// Whether a part that a size bounds ends here.
+  bool bounded(std::uint64_t end) const {
+    return std::any_of(survey_.head.withins.begin(), survey_.head.withins.end(),
+                       [&](const RangeRead& part) { return part.at + part.length == end; });
+  }
+
+  /// Gives an entry just the room that it needs, up to where what follows is aligned.
+  void resize(const Extent& extent, Assembly with) {
+    std::uint64_t end = extent.at + extent.length, old_end = aligned(end), new_length = with.size();
+    bool fills_up = old_end <= start_behind(end) && old_end <= file_.source->size();
+    if (!fills_up) old_end = end;
+    std::uint64_t new_end = fills_up ? aligned(extent.at + new_length) : extent.at + new_length;
+    with.add_zeros(new_end - extent.at - new_length);
+    inserts_.push_back({old_end, extent.at, end,
+                        static_cast<std::int64_t>(new_end) - static_cast<std::int64_t>(old_end),
+                        static_cast<std::int64_t>(new_length) - static_cast<std::int64_t>(extent.length)});
+    edits_.push_back({extent.at, old_end, std::move(with)});
+  }
+
+  /// Sets the number that tells how long the entry is unpacked, and returns it.
+  std::optional<Driver> state_size(std::size_t index, const PackedEntry& packed) {
+    const EntryLook& look = survey_.looks[index];
+    if (!look.size || *look.size == packed.plain_size) return std::nullopt;
+    auto size = survey_.finder.driver(look, index, Measure::size);
+    if (size) set(*size, packed.plain_size, *look.size);
+    return size;
+  }
+
+  /// Where a byte of the old file lies in the new one.
+  std::uint64_t moved(std::uint64_t at) const {
+    std::int64_t delta = 0;
+    for (const Insert& insert : inserts_) delta += at >= insert.at ? insert.delta : 0;
+    return at + static_cast<std::uint64_t>(delta);
+  }
+
+  void set(const Driver& driver, std::uint64_t wanted, std::uint64_t now) {
+    std::int64_t change = static_cast<std::int64_t>(wanted) - static_cast<std::int64_t>(now);
+    if (change % driver.step != 0) {
+      fail(fmt::format("the number at offset {} counts in steps of {}, and {} more is no multiple of that",
+                       driver.read.at, driver.step, change));
+    }
+    put(driver.read, driver.read.value + change / driver.step * driver.unit);
+  }
+
+  void put(const NumberRead& read, std::int64_t value) {
+    bool goes = row_ != nullptr && row_->kind == RowChange::Kind::removed && read.at >= row_->from &&
+                read.at < row_->to;
+    if (goes) return;
+    auto bytes = bytes_for(read, value, *file_.source);
+    if (!bytes) fail(fmt::format("the number at offset {} has no room for {}", read.at, value));
+    auto [known, is_new] = numbers_.try_emplace(read.at, *bytes);
+    if (!is_new && known->second != *bytes)
+      fail(fmt::format("the number at offset {} would have to be two different ones", read.at));
+  }
+
+  void move_the_others() {
+    for (std::size_t i = 0; i < survey_.extents.size(); ++i) {
+      const Extent& extent = survey_.extents[i];
+      if (!extent.there || is_removed(i) || moved(extent.at) == extent.at) continue;
+      if (offsets_.contains(i)) {
+        set(offsets_.at(i), moved(extent.at), extent.at);
+      } else if (auto offset = survey_.finder.like_others(survey_.looks[i], i, offsets_)) {
+        set(*offset, moved(extent.at), extent.at);
+        offsets_.emplace(i, *offset);
+      }
+    }
+  }
+
+  /// Tables and records that lie where a number says, and parts that a size bounds.
+  void move_structures() {
+    if (inserts_.empty()) return;
+    for (const PlacedAt& placed : survey_.head.placed) {
+      std::uint64_t delta = moved(placed.position) - placed.position;
+      if (delta == 0) continue;
+      if (const NumberRead* number = survey_.finder.last_equal(placed.stated, placed.numbers))
+        put(*number, number->value + static_cast<std::int64_t>(delta));
+    }
+    for (const RangeRead& within : survey_.head.withins) {
+      std::int64_t delta = 0;
+      for (const Insert& insert : inserts_) delta += grows(within, insert);
+      if (delta == 0) continue;
+      if (const NumberRead* number =
+              survey_.finder.last_equal(static_cast<std::int64_t>(within.length), within.numbers))
+        put(*number, number->value + delta);
+    }
+  }
+
+  /// By how much a part grows with an entry in it. One that ends with the entry's bytes has nothing of what
+  /// fills up behind them.
+  static std::int64_t grows(const RangeRead& part, const Insert& insert) {
+    std::uint64_t end = part.at + part.length;
+    if (insert.inside < part.at || insert.inside >= end) return 0;
+    return end == insert.end ? insert.exact : insert.delta;
+  }
+
+  void set_equal_numbers(std::int64_t value, std::uint64_t added) {
+    constexpr std::int64_t kTelling = 256;  // smaller numbers are often equal by chance
+    if (value < kTelling) return;
+    for (const NumberRead& number : survey_.head.numbers) {
+      if (number.value == value && !numbers_.contains(number.at))
+        put(number, value + static_cast<std::int64_t>(added));
+    }
+  }
+
+  Assembly assembled() {
+    for (const auto& [at, bytes] : numbers_) {
+      Assembly with;
+      with.add(bytes);
+      edits_.push_back({at, at + bytes.size(), std::move(with)});
+    }
+    std::sort(edits_.begin(), edits_.end(), [](const Edit& a, const Edit& b) { return a.from < b.from; });
+    Assembly out;
+    std::uint64_t at = 0;
+    for (const Edit& edit : edits_) {
+      if (edit.from < at) fail("a number that has to change lies within bytes that change");
+      out.add(file_.source, at, edit.from - at);
+      out.add(edit.with);
+      at = edit.to;
+    }
+    out.add(file_.source, at, file_.source->size() - at);
+    out.add(appended_);
+    return out;
+  }
+
+  /// Sets checksums until all are right, and looks whether everything is where it should be.
+  Assembly settled(Assembly made) {
+    for (std::size_t round = 0;; ++round) {
+      Recorder reads;
+      SourcePtr source = made.source();
+      auto after = open_described(file_.plan, file_.input, source, file_.context, nullptr, &reads);
+      std::map<std::uint64_t, Bytes> sums = wrong_sums(*after, reads, *source);
+      if (sums.empty()) {
+        verify(*after, *source);
+        return made;
+      }
+      if (round == kRounds) fail("its checksums do not come to rest");
+      made = with_bytes(source, sums);
+    }
+  }
+
+  static Assembly with_bytes(const SourcePtr& source, const std::map<std::uint64_t, Bytes>& places) {
+    Assembly out;
+    std::uint64_t at = 0;
+    for (const auto& [place, bytes] : places) {
+      out.add(source, at, place - at);
+      out.add(bytes);
+      at = place + bytes.size();
+    }
+    out.add(source, at, source->size() - at);
+    return out;
+  }
+
+  /// What has to stand where, so that checksums are right.
+  std::map<std::uint64_t, Bytes> wrong_sums(DescribedContainer& after, const Recorder& head,
+                                            const Source& source) {
+    std::map<std::uint64_t, Bytes> out;
+    std::vector<std::size_t> places = places_in(after.entries());
+    for (const auto& [index, packed] : packed_) {
+      EntryLook look = after.look(places[index]);
+      if (!look.recipe) fail("the result has no data for an entry that changes");
+      if (look.crc32 && *look.crc32 != packed.crc32) {
+        Bytes stated(4), right(4);
+        for (unsigned i = 0; i < 4; ++i) {
+          stated[i] = static_cast<Byte>(*look.crc32 >> (24 - 8 * i));
+          right[i] = static_cast<Byte>(packed.crc32 >> (24 - 8 * i));
+        }
+        put_sum(stated, right, look.reads, head, source, out);
+      }
+      for (const ExpectedSum& sum : look.of_data)
+        compare_sum(sum, packed.plain, look.reads, head, source, out);
+      for (const ExpectedSum& sum : look.of_stored)
+        compare_sum(sum, make_content(packed.stored), look.reads, head, source, out);
+    }
+    for (const DifferingCheck& check : after.differing_checks())
+      put_sum(check.expected.value, check.computed, {}, head, source, out);
+    return out;
+  }
+
+  void compare_sum(const ExpectedSum& sum, const ContentPtr& bytes, const Recorder& reads,
+                   const Recorder& head, const Source& source, std::map<std::uint64_t, Bytes>& out) const {
+    auto made = find_sum(sum.check->algorithm)->make(sum.check->parameters);
+    StreamPtr stream = bytes->stream();
+    Bytes block(64 * 1024);
+    while (std::size_t count = stream->read(block)) made->add(ByteView(block).first(count));
+    Bytes computed = made->finish();
+    if (computed != sum.value) put_sum(sum.value, computed, reads, head, source, out);
+  }
+
+  /// Finds where a checksum stands, as a number or as bytes, in what was read last of it.
+  void put_sum(const Bytes& stated, const Bytes& right, const Recorder& reads, const Recorder& head,
+               const Source& source, std::map<std::uint64_t, Bytes>& out) const {
+    for (const Recorder* recorder : {&reads, &head}) {
+      for (auto run = recorder->runs.rbegin(); run != recorder->runs.rend(); ++run) {
+        if (run->length != stated.size() || read_up_to(source, run->at, run->length) != stated) continue;
+        out[run->at] = right;
+        return;
+      }
+      if (stated.size() > 8) continue;
+      std::uint64_t number = 0, wanted = 0;
+      for (Byte b : stated) number = number << 8 | b;
+      for (Byte b : right) wanted = wanted << 8 | b;
+      for (auto read = recorder->numbers.rbegin(); read != recorder->numbers.rend(); ++read) {
+        std::uint64_t mask = stated.size() == 8 ? UINT64_MAX : (std::uint64_t{1} << (8 * stated.size())) - 1;
+        if ((static_cast<std::uint64_t>(read->value) & mask) != number || out.contains(read->at)) continue;
+        auto bytes = bytes_for(*read, signed_like(*read, wanted), source);
+        if (!bytes) continue;
+        out[read->at] = *bytes;
+        return;
+      }
+    }
+    fail(fmt::format("the place of the checksum {} was not found", to_hex(stated)));
+  }
+
+  /// A number of few bytes that is read as a signed one.
+  static std::int64_t signed_like(const NumberRead& read, std::uint64_t value) {
+    unsigned unused = read.width < 8 ? 64 - 8 * read.width : 0;
+    bool is_signed = read.value < 0 && unused > 0;
+    return is_signed ? static_cast<std::int64_t>(value << unused) >> unused
+                     : static_cast<std::int64_t>(value);
+  }
+
+  /// Every entry is there, where it should be, as long as it should be.
+  void verify(DescribedContainer& after, const Source& source) {
+    std::span<const Entry> old_entries = survey_.container->entries(), new_entries = after.entries();
+    std::vector<std::size_t> places = places_in(new_entries);
+    for (std::size_t i = 0; i < old_entries.size(); ++i) {
+      if (is_removed(i)) continue;
+      const std::string& path = path_of(i);
+      if (new_entries[places[i]].path != path)
+        fail(fmt::format("\"{}\" would have another path", escape(path)));
+      if (!survey_.extents[i].there) continue;
+      EntryLook look = after.look(places[i]);
+      Extent found = look.recipe && look.recipe->source ? extent_of(*look.recipe->source, source) : Extent{};
+      auto packed = packed_.find(i);
+      bool decoded_alike =
+          !look.recipe || (packed == packed_.end() ? same_steps(*survey_.looks[i].recipe, *look.recipe)
+                                                   : gives(look, *packed->second.plain));
+      if (!decoded_alike)
+        fail(fmt::format("\"{}\" would be decoded in another way where it lies then", escape(path)));
+      std::uint64_t length =
+          packed == packed_.end() ? survey_.extents[i].length : packed->second.stored->size();
+      if (found.length != length || (length > 0 && !found.there)) {
+        fail(fmt::format("no number was found that tells how long \"{}\" is: it would have {} bytes, not {}",
+                         escape(path), found.length, length));
+      }
+      if (packed != packed_.end()) {
+        bool right = length == 0 || same_range(source, found.at, *packed->second.stored, 0, length);
+        if (!right) fail(fmt::format("no number was found that tells where \"{}\" lies", escape(path)));
+      } else if (length > 0 && !kept(*look.recipe->source, survey_.extents[i])) {
+        fail(fmt::format(
+            "no number was found that tells where \"{}\" lies: it would be read at offset {}, not {}",
+            escape(path), found.at, moved(survey_.extents[i].at)));
+      }
+      std::optional<std::uint64_t> size =
+          packed == packed_.end() ? survey_.looks[i].size : packed->second.plain_size;
+      if (look.size && look.size != size) {
+        fail(fmt::format("no number was found that tells the size of \"{}\": it would be {}, not {}",
+                         escape(path), *look.size, size.value_or(0)));
+      }
+    }
+    for (const Finding& finding : after.findings()) {
+      if (finding.level == Finding::Level::fault && survey_.container->findings().empty()) fail(finding.text);
+    }
+  }
+
+  /// Whether an entry's new bytes give its new content.
+  static bool gives(const EntryLook& look, const Content& plain) {
+    try {
+      return same_bytes(*open_recipe(look.recipe, look.size), *plain.stream());
+    } catch (const Malformed&) {
+      return false;
+    }
+  }
+
+  /// Whether these bytes are those that lay in the old file there.
+  bool kept(const Source& bytes, const Extent& extent) const {
+    for (std::uint64_t done = 0; done < extent.length;) {
+      auto run = trace(bytes, done, *file_.source);
+      if (!run || run->at != extent.at + done) return false;
+      done += run->length;
+    }
+    return true;
+  }
+
+  /// What a step is given may follow from where the data lies.
+  bool same_steps(const Recipe& before, const Recipe& after) const {
+    if (before.steps.size() != after.steps.size()) return false;
+    for (std::size_t i = 0; i < before.steps.size(); ++i) {
+      const Step &a = before.steps[i], &b = after.steps[i];
+      if (a.kind != b.kind || a.arguments.size() != b.arguments.size()) return false;
+      bool sizes =
+          a.kind->name == "take";  // which a new content changes, and which the steps themselves tell
+      for (std::size_t k = 0; k < a.arguments.size(); ++k) {
+        bool size = sizes || a.kind->parameters[k].name == "size";
+        const StepArgument &one = a.arguments[k], &other = b.arguments[k];
+        if (!size && (one.number != other.number || one.bytes != other.bytes || one.text != other.text))
+          return false;
+      }
+    }
+    return true;
+  }
+
+  Survey& survey_;
+  const DescribedFile& file_;
+  Strategy strategy_;
+  const std::map<std::size_t, PackedEntry>& packed_;
+  const RowChange* row_;
+  std::vector<std::uint64_t> starts_;  // of entries and structures, sorted; the file's end
+  std::uint64_t alignment_ = 1;
+  std::map<std::size_t, Driver> offsets_;  // of entries that change
+  std::vector<Insert> inserts_;
+  std::vector<Edit> edits_;
+  std::map<std::uint64_t, Bytes> numbers_;  // by their place in the old file
+  Assembly appended_;
+};
+
+}  // namespace
+
+Assembly attempt(Survey& survey, const Strategy& strategy, const std::map<std::size_t, PackedEntry>& packed,
+                 const RowChange* row) {
+  return Attempt(survey, strategy, packed, row).run();
+}
+
+}  // namespace operculum::layout
