@@ -125,6 +125,12 @@ cp unpacked/textures/textures/limpet.ppm my-textures/crab.ppm
 step "A small pack of what differs, that goes over the large one" operculum pack my-textures --like tidepool.skin/textures --changed-only --into crabs.skin --last-among packs
 printf 'pier-ki-7\n' > hostname
 step "A file on the card, of the same size: everything else stays" operculum rebuild exhibit-card.img/2 --set etc/hostname=hostname --into exhibit-card-pier.img
+step "A texture in a pack, in the packed media, in the card's file system, on the card" operculum rebuild exhibit-card.img/2/opt/kiosk/media.squashfs/packs/tidepool.skin --set textures/crab.ppm=unpacked/textures/textures/limpet.ppm --into exhibit-card-limpet.img
+step "All of the card that is left is as it was" operculum compare exhibit-card.img exhibit-card-limpet.img --deep --summary || true
+step "The card's start partition: a new kernel line, a note more" operculum rebuild exhibit-card.img/1 --set loader/entries.conf=hostname --add notes/pier.txt=hostname --into exhibit-card-boot.img
+step "A text more in a pack that only a description knows, and one less" operculum rebuild packs/tidepool.shoal --add textures/pier.txt=hostname --remove textures/limpet.txt --into packs/tidepool-pier.shoal
+step "The textures as a file system for the next card" operculum pack my-textures --as squashfs --method zstd --into my-textures.squashfs
+step "And as a disc" operculum pack my-textures --as iso9660 --into my-textures.iso
 step "The pack for a colleague who has only the usual programs" operculum convert packs/tidepool.shoal --as zip --into tidepool.zip
 step "The exhibit with another codec around it" operculum convert exhibit-7.tar.xz --as tar.zst --into exhibit-7.tar.zst
 step "The card as a raw disk" operculum convert exhibit-card.qcow2 --as raw --into exhibit-card.raw

@@ -79,7 +79,7 @@ Format described_format(const std::shared_ptr<const Plan>& plan, Chosen chosen) 
   format.family = "described";
   format.specification = plan->description.name;
   format.reads = plan->about;
-  format.writes = "new contents of entries, where the numbers that tell of them can be found";
+  format.writes = "contents and rows of entries, where the numbers that tell of them can be found";
   for (const std::string& suffix : plan->suffixes) format.suffixes.push_back(suffix);
   format.recognise = [plan, chosen](Probe& probe) { return recognise_described(plan, chosen, probe); };
   format.open = [plan](const Input& input, OpenContext& context) -> ContainerPtr {

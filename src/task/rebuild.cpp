@@ -11,6 +11,7 @@
 #include "task/rebuild_changes.h"
 #include "task/rebuild_check.h"
 #include "task/rebuild_layers.h"
+#include "task/rebuild_sums.h"
 
 namespace operculum {
 namespace {
@@ -48,7 +49,11 @@ class Rebuild {
       result_.kept_bytes = result_.old_size;
       return std::move(result_);
     }
-    std::vector<PlannedLayer> plans = plan_layers(layers, std::move(wished.changes), writing_);
+    Changes innermost = wished.changes;
+    MoreChanges more;
+    if (request_.update_sums) more = PackageSums(layers, innermost, writing_, context_);
+    std::vector<PlannedLayer> plans = plan_layers(layers, std::move(wished.changes), writing_, more);
+    tell_of_sums(layers);
     result_.new_size = plans.front().result.size();
     result_.kept_bytes = plans.front().result.kept_of(*layers.front().source);
     check(layers, plans);
@@ -57,6 +62,15 @@ class Rebuild {
   }
 
  private:
+  void tell_of_sums(const std::vector<RebuildLayer>& layers) {
+    bool in_package = PackageSums::concern({layers.begin(), std::prev(layers.end())});
+    if (request_.update_sums && !in_package)
+      throw Unsupported("bringing md5sums up to date: what changes is no data archive of a Debian package");
+    if (in_package && !request_.update_sums && !result_.fates.empty())
+      result_.fates.back().notes.emplace_back(
+          "the package's md5sums still tell of what was there; --update-sums sets them");
+  }
+
   /// Of a package another tree is shown than the one that is written: says where its files lie.
   void guard_view(const RebuildLayer& layer) const {
     if (layer.shown == layer.container) return;

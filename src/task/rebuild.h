@@ -32,10 +32,11 @@ struct RebuildRequest {
   bool alone = false;   ///< with `from`: nothing outside of the container's folder that it stands for stays
   bool only_changed = false;  ///< with `from`: what is equal there is removed, too
   PackChoice choice;
-  std::string into;      ///< a file that is not there yet; empty: in the place of the original
-  std::string receipt;   ///< a file that is written beside, for discard; empty: none
-  bool quick = false;    ///< compare what changed alone before the result gets its name
-  bool dry_run = false;  ///< nothing is written
+  std::string into;          ///< a file that is not there yet; empty: in the place of the original
+  std::string receipt;       ///< a file that is written beside, for discard; empty: none
+  bool update_sums = false;  ///< of a Debian package, its md5sums with its data
+  bool quick = false;        ///< compare what changed alone before the result gets its name
+  bool dry_run = false;      ///< nothing is written
 };
 
 /// What becomes of an entry of the innermost container.

@@ -94,7 +94,7 @@ std::vector<RebuildLayer> prepare_layers(const Place& place, OpenContext& contex
 }
 
 std::vector<PlannedLayer> plan_layers(const std::vector<RebuildLayer>& layers, Changes changes,
-                                      const Writing& writing) {
+                                      const Writing& writing, const MoreChanges& more) {
   std::vector<PlannedLayer> out(layers.size());
   if (changes.empty()) {  // then nothing around it changes, either
     for (std::size_t i = 0; i < layers.size(); ++i) {
@@ -115,6 +115,7 @@ std::vector<PlannedLayer> plan_layers(const std::vector<RebuildLayer>& layers, C
     around.content = make_content(plan.source);
     changes = {};
     changes.replaced.emplace(layers[i].index, std::move(around));
+    if (more) more(i - 1, changes);
   }
   return out;
 }

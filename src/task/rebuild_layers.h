@@ -29,8 +29,11 @@ struct PlannedLayer {
   SourcePtr source;  ///< of the result
 };
 
+/// Adds to the changes of a layer, by its number, before it is planned.
+using MoreChanges = std::function<void(std::size_t layer, Changes& changes)>;
+
 /// Plans all layers from the innermost, which gets `changes`, outwards; in the order of `layers`.
 std::vector<PlannedLayer> plan_layers(const std::vector<RebuildLayer>& layers, Changes changes,
-                                      const Writing& writing);
+                                      const Writing& writing, const MoreChanges& more = {});
 
 }  // namespace operculum

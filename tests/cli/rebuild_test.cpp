@@ -197,6 +197,43 @@ TEST(Rebuild, PutsAFileOfTheSameSizeIntoWhatIsNotWrittenOtherwise) {
   EXPECT_TRUE(has(longer.err, "\"hostname\" has 11 bytes, the new one 15")) << longer.err;
 }
 
+TEST(Rebuild, BringsThePackagesSumsUpToDateWhenAsked) {
+  if (!on_path("dpkg-deb")) GTEST_SKIP() << "this machine has no dpkg-deb";
+  TempFolder folder;
+  folder.write("p/DEBIAN/control",
+               "Package: chart\nVersion: 1\nArchitecture: all\nMaintainer: Museum "
+               "<m@example.org>\nDescription: chart\n");
+  folder.write("p/opt/chart/run.sh", "echo one\n");
+  folder.write("p/opt/chart/old.txt", "old\n");
+  folder.write("p/opt/chart/same.txt", "same\n");
+  run("sh", {"-c", "cd p && md5sum opt/chart/* > DEBIAN/md5sums"}, folder.path());
+  ASSERT_EQ(run("dpkg-deb", {"--root-owner-group", "-b", "p", "chart.deb"}, folder.path()).exit_code, 0);
+  folder.write("n", "echo two and more\n");
+  std::vector<std::string> arguments = {"rebuild",  "chart.deb/data.tar.xz", "--set", "opt/chart/run.sh=n",
+                                        "--remove", "opt/chart/old.txt",     "--add", "opt/chart/new.sh=n"};
+  std::vector<std::string> plain = arguments, updated = arguments;
+  plain.insert(plain.end(), {"--into", "plain.deb"});
+  updated.insert(updated.end(), {"--into", "new.deb", "--update-sums"});
+  Ran told = operculum(plain, folder.path());
+  EXPECT_TRUE(has(told.out, "md5sums still tell of what was there; --update-sums sets them")) << told.out;
+  Ran ran = operculum(updated, folder.path());
+  EXPECT_EQ(ran.exit_code, 0) << ran.err;
+  Ran sums = run(
+      "sh",
+      {"-c",
+       "dpkg-deb -R new.deb out && cd out && md5sum -c --quiet DEBIAN/md5sums && sort -k 2 DEBIAN/md5sums"},
+      folder.path());
+  EXPECT_EQ(sums.exit_code, 0) << sums.out << sums.err;
+  for (const char* path : {"  opt/chart/new.sh\n", "  opt/chart/run.sh\n", "  opt/chart/same.txt\n"})
+    EXPECT_TRUE(has(sums.out, path)) << sums.out;
+  EXPECT_FALSE(has(sums.out, "old.txt")) << sums.out;
+  folder.write("a.txt", "a");
+  ASSERT_EQ(operculum({"pack", "a.txt", "--as", "zip", "--into", "a.zip"}, folder.path()).exit_code, 0);
+  Ran none =
+      operculum({"rebuild", "a.zip", "--set", "a.txt=n", "--into", "b.zip", "--update-sums"}, folder.path());
+  EXPECT_EQ(none.exit_code, 3) << none.err;
+}
+
 TEST(Rebuild, ChangesADebianPackageThatItsManagerReads) {
   if (!on_path("dpkg-deb")) GTEST_SKIP() << "this machine has no dpkg-deb";
   TempFolder folder;
@@ -364,7 +401,7 @@ TEST(Convert, SaysBeforehandWhatCannotBeKept) {
                TarBuilder().file("one", "alpha").hard("two", "one").symbolic("three", "one").build());
   Ran told = operculum({"convert", "a.tar", "--as", "zip", "--into", "a.zip"}, folder.path());
   EXPECT_EQ(told.exit_code, 0) << told.err;
-  EXPECT_TRUE(has(told.err, "a zip cannot keep: the hard links, which become files of their own (1)"))
+  EXPECT_TRUE(has(told.err, "a ZIP archive cannot keep: the hard links, which become files of their own (1)"))
       << told.err;
   EXPECT_EQ(operculum({"show", "a.zip/two"}, folder.path()).out, "alpha");
   Ran strict = operculum({"convert", "a.tar", "--as", "ar", "--into", "a.ar", "--strict"}, folder.path());
@@ -425,8 +462,29 @@ TEST(Rebuild, GivesADescribedPackANewContent) {
   EXPECT_EQ(operculum({"verify", "new.shoal"}, folder.path()).exit_code, 0);
   Ran added = operculum({"rebuild", "demo/packs/tidepool.shoal", "--add", "x=long.txt", "--into", "x.shoal"},
                         folder.path());
-  EXPECT_EQ(added.exit_code, 3);
-  EXPECT_TRUE(has(added.err, "contents can be set")) << added.err;
+  EXPECT_EQ(added.exit_code, 0) << added.err;
+  EXPECT_EQ(operculum({"show", "x.shoal/x"}, folder.path()).out, folder.read("long.txt"));
+  EXPECT_EQ(operculum({"verify", "x.shoal"}, folder.path()).exit_code, 0);
+  Ran tree = operculum({"rebuild", "demo/packs/levels.eel", "--add", "x=long.txt", "--into", "x.eel"},
+                       folder.path());
+  EXPECT_EQ(tree.exit_code, 3);
+  EXPECT_TRUE(has(tree.err, "has no table with a row for each entry")) << tree.err;
+  EXPECT_FALSE(folder.has("x.eel"));
+}
+
+TEST(Rebuild, MakesASmallPackInADescribedForm) {
+  TempFolder folder;
+  ASSERT_EQ(run(std::getenv("MAKE_DEMO"), {folder.path("demo")}, folder.path()).exit_code, 0);
+  operculum({"unpack", "demo/packs/tidepool.shoal", "--into", "mine"}, folder.path());
+  folder.write("mine/textures/crab.txt", "my crab\n");
+  folder.write("mine/textures/whelk.txt", "a whelk\n");
+  Ran ran = operculum(
+      {"pack", "mine", "--like", "demo/packs/tidepool.shoal", "--changed-only", "--into", "small.shoal"},
+      folder.path());
+  ASSERT_EQ(ran.exit_code, 0) << ran.err;
+  EXPECT_EQ(operculum({"list", "--paths", "small.shoal"}, folder.path()).out,
+            "textures/crab.txt\ntextures/whelk.txt\n");
+  EXPECT_EQ(operculum({"show", "small.shoal/textures/whelk.txt"}, folder.path()).out, "a whelk\n");
 }
 
 }  // namespace

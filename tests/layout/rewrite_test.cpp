@@ -132,7 +132,8 @@ std::size_t works(const Pack& pack, const std::string& path,
   Bytes made;
   try {
     made = changed(pack, pack.bytes, path, change);
-  } catch (const Unsupported&) {
+  } catch (const Unsupported& error) {
+    EXPECT_GT(std::string_view(error.what()).size(), 40u);  // it says what, and why not
     return 0;
   }
   EXPECT_TRUE(OpenPack(pack, made).contents() == expected) << pack.layout << " " << path;
@@ -167,19 +168,19 @@ Rows try_rows(const Pack& pack) {
 }
 
 TEST(DescribedRewrite, RowsOfTablesComeAndGoAndGetOtherNames) {
+  // gauge, shoal: a name has no room in its field. tern: names are known by their hashes. ledger: the key
+  // runs on through the file. mussel: the data lies in other files. The others have no flat table.
   const Rows kExpected[] = {
-      {"shoal", 4, 4, 4, 1},
+      {"shoal", 4, 4, 4, 1},  {"kelp", 0, 0, 0, 0},   {"gauge", 3, 2, 3, 1},   {"tern", 1, 0, 0, 0},
+      {"reef", 0, 0, 0, 0},   {"eel", 0, 0, 0, 0},    {"cockle", 0, 0, 0, 0},  {"drift", 3, 3, 3, 1},
+      {"ledger", 1, 0, 2, 0}, {"mussel", 4, 4, 4, 0}, {"harbour", 0, 0, 0, 0}, {"swell", 2, 2, 2, 1},
   };
   for (std::size_t i = 0; i < kPacks; ++i) {
     const Pack& pack = pack_number(i);
     auto expected = std::find_if(std::begin(kExpected), std::end(kExpected),
                                  [&](const Rows& one) { return one.layout == pack.layout; });
-    Rows rows = try_rows(pack);
-    if (expected == std::end(kExpected)) {
-      ADD_FAILURE() << rows;
-      continue;
-    }
-    EXPECT_EQ(rows, *expected);
+    ASSERT_NE(expected, std::end(kExpected)) << pack.layout;
+    EXPECT_EQ(try_rows(pack), *expected);
   }
 }
 

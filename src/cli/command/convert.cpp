@@ -8,6 +8,7 @@
 #include "cli/progress_line.h"
 #include "cli/rebuild_options.h"
 #include "report/records.h"
+#include "task/make_file.h"
 
 namespace operculum::cli {
 namespace {
@@ -18,15 +19,21 @@ struct ConvertOptions {
   bool strict = false;
 };
 
+/// "ZIP archive", or the word itself where it names several formats.
+std::string name_of_target(const std::string& as) {
+  FileToMake what = formats_of(as);
+  return what.container != nullptr && what.codecs.empty() ? std::string(what.container->name) : escape(as);
+}
+
 void convert_one(Session& session, const ConvertOptions& options) {
   const ConvertRequest& request = options.request;
   bool refused = false;
   auto tell_losses = [&](const Losses& losses) {
     refused = options.strict;
-    session.say(
-        refused ? Session::Tone::error : Session::Tone::warning,
-        fmt::format("{}: {} cannot keep: {}{}", escape(request.target), with_article(escape(request.as)),
-                    fmt::join(losses, "; "), refused ? "; nothing is written, as --strict asks" : ""));
+    session.say(refused ? Session::Tone::error : Session::Tone::warning,
+                fmt::format("{}: {} cannot keep: {}{}", escape(request.target),
+                            with_article(name_of_target(request.as)), fmt::join(losses, "; "),
+                            refused ? "; nothing is written, as --strict asks" : ""));
     return !refused;
   };
   RebuildResult result;

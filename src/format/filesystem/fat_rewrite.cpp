@@ -242,8 +242,9 @@ class Rewriter {
       return;
     }
     if (node.kind != EntryKind::file || node.same_as != nullptr)
-      throw Unsupported(
-          fmt::format("\"{}\" on a FAT volume, which has files and folders alone", escape(name)));
+      throw Unsupported(fmt::format("the {} \"{}\" on a FAT volume, which has files and folders alone",
+                                    node.same_as != nullptr ? "hard link" : operculum::name_of(node.kind),
+                                    escape(name)));
     row.attributes |= archive;
     put_content(row, {}, name, node);
     insert(parent, name, row);

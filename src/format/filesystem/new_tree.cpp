@@ -30,6 +30,7 @@ class TreeMaker {
       bool last = i + 1 == parts.size();
       if (!slot) {
         slot = std::make_unique<TreeNode>();
+        slot->modified = node.modified;  // of folders that are made for what is in them
       } else if (last) {
         bool made_before = slot->kind == EntryKind::folder && node.kind == EntryKind::folder && !slot->old;
         if (!made_before) throw Unsupported(fmt::format("two entries \"{}\"", escape(path)));

@@ -77,15 +77,15 @@ class Collector {
     } else {
       list_.values.push_back(value);
     }
-    if (seen_) seen_->begins.push_back(begin);
+    if (seen_) {
+      seen_->begins.push_back(begin);
+      seen_->end = reader_.at;
+    }
     return true;
   }
 
   Value finish() {
-    if (seen_) {
-      seen_->end = reader_.at;
-      frame_.run.recorder->lists.push_back(*std::move(seen_));
-    }
+    if (seen_) frame_.run.recorder->lists.push_back(*std::move(seen_));
     return frame_.run.store().add(std::move(list_));
   }
 

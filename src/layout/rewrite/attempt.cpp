@@ -154,9 +154,6 @@ class Attempt {
       bool overlaps = i != index && survey_.extents[i].there && survey_.extents[i].length > 0 &&
                       survey_.extents[i].at < extent.at + extent.length &&
                       extent.at < survey_.extents[i].at + survey_.extents[i].length;
-      if (overlaps && strategy_.where != Strategy::Where::append)
-        fail(fmt::format("\"{}\" and \"{}\" share bytes", escape(path),
-                         escape(survey_.container->entries()[i].path)));
       shared |= overlaps;
     }
     std::uint64_t old_length = extent.length, new_length = packed.stored->size();
@@ -172,7 +169,8 @@ class Attempt {
     Assembly with;
     with.add(packed.stored);
     if (shared) {  // the others keep the bytes
-      put_behind(with, *offset, extent.at);
+      strategy_.where == Strategy::Where::append ? put_behind(with, *offset, extent.at)
+                                                 : put_between(std::move(with), *offset, extent);
     } else if (new_length == old_length) {
       edits_.push_back({extent.at, end, std::move(with)});
     } else if (!offset || !length) {  // it follows from what lies around: it takes just its room
@@ -200,6 +198,20 @@ class Attempt {
     appended_.add_zeros(at - file_.source->size() - appended_.size());
     appended_.add(with);
     set(offset, at, now);
+  }
+
+  /// In front of what lies behind the bytes that it had, which moves.
+  void put_between(Assembly with, const Driver& offset, const Extent& extent) {
+    std::uint64_t end = extent.at + extent.length, next = start_behind(std::max(end, extent.at + 1));
+    std::uint64_t at = aligned(next), length = aligned(at + with.size()) - next;
+    Assembly filled;
+    filled.add_zeros(at - next);
+    filled.add(with);
+    filled.add_zeros(length - filled.size());
+    edits_.push_back({next, next, std::move(filled)});
+    inserts_.push_back(
+        {next, next - 1, next, static_cast<std::int64_t>(length), static_cast<std::int64_t>(length)});
+    set(offset, at, extent.at);
   }
 
   /// Whether a part that a size bounds ends here.
