@@ -7,6 +7,8 @@
 #include <fstream>
 
 #include "codec/codec.h"
+#include "container/format.h"
+#include "container/rewrite.h"
 #include "support/cab_writer.h"
 #include "support/cfb_writer.h"
 #include "support/disk_writer.h"
@@ -40,6 +42,26 @@ SampleTree tree() {
           {.path = "crab.txt", .data = to_bytes("pinch\n")},
           {.path = "pool/deep/limpet of the northern mole.bin", .data = noise(9000)},
           {.path = "pool/tide.csv", .data = Bytes(20'000, 'x')}};
+}
+
+/// Whole images, small enough to be written again.
+void write_packed(const std::filesystem::path& folder, const SampleTree& files) {
+  std::vector<NewEntry> entries;
+  for (const SampleNode& node : files) {
+    NewEntry entry;
+    entry.path = node.path;
+    entry.kind = node.kind;
+    entry.size = node.data.size();
+    if (node.kind == EntryKind::file) entry.content = make_content(make_memory_source(node.data));
+    entries.push_back(std::move(entry));
+  }
+  OpenContext context;
+  Writing writing{{}, context.spool, [](const std::string&, const std::string&) {}};
+  for (const Format& format : formats()) {
+    if (format.family != "file system" || !format.pack) continue;
+    SourcePtr made = format.pack(entries, writing).source();
+    write(folder, fmt::format("whole-{}", format.id).c_str(), read_up_to(*made, 0, made->size()));
+  }
 }
 
 void write_firmware(const std::filesystem::path& folder) {
@@ -110,6 +132,8 @@ int main(int argc, char** argv) {
   SampleTree plain = tree(), links = tree();
   links.push_back({.path = "latest", .kind = EntryKind::symbolic_link, .target = "pool/deep"});
   write(folder, "ext", make_ext(links, 256 << 10));
+  write(folder, "whole-ext", make_ext(plain, 200 << 10));
+  write_packed(folder, plain);
   write(folder, "fat12", make_fat(plain, 12));
   write(folder, "fat16", make_fat(plain, 16));
   write(folder, "exfat", make_exfat(plain));

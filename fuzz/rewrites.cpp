@@ -108,7 +108,8 @@ void look(const Format& format, ByteView bytes) {
 std::vector<Target> rewrite_targets() {
   std::vector<Target> all;
   for (const Format& format : formats()) {
-    if (format.id == "zip" || format.id == "tar" || format.id == "cpio" || format.id == "ar")
+    constexpr std::string_view kIds[] = {"zip", "tar", "cpio", "ar", "squashfs", "fat", "iso9660", "ext"};
+    if (std::find(std::begin(kIds), std::end(kIds), format.id) != std::end(kIds))
       all.push_back(
           {"rewrite-" + std::string(format.id), [&format](ByteView bytes) { look(format, bytes); }});
   }

@@ -164,6 +164,38 @@ TEST_P(ImageRewrite, WhatIsRewrittenCanBeRewritten) {
   EXPECT_EQ(compare_tree(after, now), "");
 }
 
+TEST_P(ImageRewrite, WithoutChangesIsTheSameBytes) {
+  Bytes image = GetParam().make(tree());
+  EXPECT_TRUE(Rewritten(image).bytes() == image);
+}
+
+/// Damage of whatever kind ends in an error, or in an image that can be listed.
+TEST_P(ImageRewrite, DamagedImagesAreRefusedOrWritten) {
+  const char* asked = std::getenv("OPERCULUM_FLIPS");
+  std::size_t rounds = asked == nullptr ? 25 : std::stoul(asked);
+  Bytes image = GetParam().make(tree());
+  std::mt19937 random(7);
+  std::size_t written = 0;
+  for (std::size_t round = 0; round < rounds; ++round) {
+    Bytes damaged = image;
+    for (std::size_t i = 0; i <= round % 6; ++i) {
+      bool in_front = random() % 2 == 0;
+      std::size_t most = in_front ? std::min<std::size_t>(image.size(), 70'000) : image.size();
+      damaged[random() % most] ^= static_cast<Byte>(1U << (random() % 8));
+    }
+    if (round % 7 == 6) damaged.resize(random() % damaged.size());
+    try {
+      SampleTree now = tree();
+      Rewritten made(damaged);
+      Edits(now, made, static_cast<unsigned>(round)).draw(4);
+      Held after = made.open();
+      written += after->entries().empty() ? 0 : 1;
+    } catch (const Error&) {
+    }
+  }
+  EXPECT_GT(written, 0u);
+}
+
 TEST_P(ImageRewrite, MovesAFolderWithAllInIt) {
   SampleTree now = tree();
   Rewritten made(GetParam().make(now));
@@ -522,6 +554,20 @@ TEST(ImagePack, IsoWithBothTrees) {
     }
     EXPECT_GE(files, 66u) << view;
     EXPECT_GT(bytes, 130'000u) << view;
+  }
+}
+
+TEST(ImagePack, IsoIsReadByItsMakersProgram) {
+  NEEDS("isoinfo");
+  TempFolder folder;
+  SampleTree tree = sample_tree_with_links();
+  folder.write("image", ByteView(packed("iso9660", tree)));
+  for (const char* names : {"-R", "-J"}) {
+    for (const SampleNode& node : tree) {
+      if (node.kind != EntryKind::file) continue;
+      Ran ran = tool("isoinfo", {"-i", "image", names, "-x", "/" + node.path}, folder.path());
+      EXPECT_EQ(ran.out, as_text(node.data)) << names << " " << node.path;
+    }
   }
 }
 

@@ -12,6 +12,7 @@
 #include "format/filesystem/ext_rewrite.h"
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/inode_entry.h"
+#include "format/filesystem/new_tree.h"
 #include "format/formats.h"
 
 namespace operculum {
@@ -60,6 +61,7 @@ class ExtContainer final : public FileTree {
 
   /// Other contents alone: what is added, goes or is renamed is not written.
   Assembly rewrite(const Changes& changes, const Writing& writing) override {
+    if (changes.empty()) return unchanged(volume_.image());
     bool contents_alone = changes.removed.empty() && changes.renamed.empty() && changes.added.empty();
     if (!contents_alone)
       throw Unsupported(

@@ -61,6 +61,7 @@ class FatContainer final : public FileTree {
   /// What does not change stays where it lies.
   Assembly rewrite(const Changes& changes, const Writing& writing) override {
     if (with_deleted_) throw Unsupported("writing a FAT volume whose deleted files are shown");
+    if (changes.empty()) return unchanged(volume_);
     TreeNode tree = changed_tree(*this, changes);
     OldVolume volume{volume_, boot_, encoding_};
     OldEntries old{entries(),

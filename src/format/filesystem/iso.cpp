@@ -53,6 +53,7 @@ class IsoContainer final : public FileTree {
 
   /// Both trees of the disc, as they are to be.
   Assembly rewrite(const Changes& changes, const Writing& writing) override {
+    if (changes.empty()) return unchanged(image_);
     refuse_other_structures();
     TreeNode tree = changed_tree(*this, changes);
     bool ridge = tree_ == Tree::rock_ridge;

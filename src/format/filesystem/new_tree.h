@@ -36,6 +36,13 @@ TreeNode new_tree(const std::vector<NewEntry>& entries);
 /// have the same.
 TreeNode changed_tree(Container& container, const Changes& changes);
 
+/// A container to which nothing happens.
+inline Assembly unchanged(const SourcePtr& source) {
+  Assembly out;
+  out.add(source);
+  return out;
+}
+
 /// Calls `visit(node, path)` for everything beneath `root`, folders in front of what is in them.
 template <typename Visit>
 void each_node(TreeNode& root, const std::string& front, Visit visit) {

@@ -42,6 +42,7 @@ class SquashContainer final : public FileTree {
 
   /// With another method everything is packed anew, else only what changes.
   Assembly rewrite(const Changes& changes, const Writing& writing) override {
+    if (changes.empty()) return unchanged(image_);
     TreeNode tree = changed_tree(*this, changes);
     fill_root(tree);
     Form form = form_of(volume_.super(), volume_.codec_options());

@@ -203,9 +203,11 @@ class Attempt {
   /// In front of what lies behind the bytes that it had, which moves.
   void put_between(Assembly with, const Driver& offset, const Extent& extent) {
     std::uint64_t end = extent.at + extent.length, next = start_behind(std::max(end, extent.at + 1));
-    std::uint64_t at = aligned(next), length = aligned(at + with.size()) - next;
+    std::uint64_t& before = between_[next];  // what other entries got there
+    std::uint64_t begin = next + before, at = aligned(begin), length = aligned(at + with.size()) - begin;
+    before += length;
     Assembly filled;
-    filled.add_zeros(at - next);
+    filled.add_zeros(at - begin);
     filled.add(with);
     filled.add_zeros(length - filled.size());
     edits_.push_back({next, next, std::move(filled)});
@@ -324,7 +326,8 @@ class Attempt {
       with.add(bytes);
       edits_.push_back({at, at + bytes.size(), std::move(with)});
     }
-    std::sort(edits_.begin(), edits_.end(), [](const Edit& a, const Edit& b) { return a.from < b.from; });
+    std::stable_sort(edits_.begin(), edits_.end(),
+                     [](const Edit& a, const Edit& b) { return a.from < b.from; });
     Assembly out;
     std::uint64_t at = 0;
     for (const Edit& edit : edits_) {
@@ -527,6 +530,8 @@ class Attempt {
   std::vector<Insert> inserts_;
   std::vector<Edit> edits_;
   std::map<std::uint64_t, Bytes> numbers_;  // by their place in the old file
+  std::map<std::uint64_t, std::uint64_t>
+      between_;  // bytes put in front of a place, for entries that shared theirs
   Assembly appended_;
 };
 

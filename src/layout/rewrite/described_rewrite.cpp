@@ -13,8 +13,9 @@ namespace {
 
 /// They are tried in this order: what follows data is often aligned although that itself is not.
 constexpr Strategy kStrategies[] = {
-    {Strategy::Where::shift, 0}, {Strategy::Where::shift, 2},  {Strategy::Where::shift, 4},
-    {Strategy::Where::shift, 8}, {Strategy::Where::shift, 16}, {Strategy::Where::append, 0},
+    {Strategy::Where::shift, 0},   {Strategy::Where::shift, 2},  {Strategy::Where::shift, 4},
+    {Strategy::Where::shift, 8},   {Strategy::Where::shift, 16}, {Strategy::Where::append, 0},
+    {Strategy::Where::append, 16},
 };
 constexpr std::size_t kMostRows = 256;  // that come, go or get other names at once
 
