@@ -178,7 +178,7 @@ int main(int argc, char** argv) {
         "[show|identify|list|layout|zip|stored|tar|ext|xfs|btrfs|luks|squashfs|folders|one|nested|mszip|lzx|"
         "lanes|msi|xz|xz-"
         "one|bzip2|deb|compare|find-like|find-text|catalogue|catalogue-again|search|jffs2|uefi|rebuild|"
-        "rebuild-whole|pack|"
+        "rebuild-whole|pack|pack-squashfs|"
         "convert]]\n");
     return 2;
   }

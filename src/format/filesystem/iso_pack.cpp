@@ -111,7 +111,7 @@ Assembly pack_iso(const std::vector<NewEntry>& entries, const Writing& writing) 
   RecordReader reader(image, kSector);
   reader.find_protocol(read_exactly(*image, root * kSector, kSector, "ISO 9660 folder"));
   OldDisc disc{image, reader, {}, {NameForm::plain, true, primary * kSector, {}}, std::nullopt};
-  disc.other.emplace(NameForm::joliet, false, joliet * kSector, DiscFolder{});
+  disc.other = DiscTree{NameForm::joliet, false, joliet * kSector, {}};
   auto no_name = [](const Record&) { return std::string(); };
   TreeLoader(*image, reader, true, no_name).load(disc.shown.root, root, kSector);
   TreeLoader(*image, reader, false, no_name).load(disc.other->root, joliet_root, kSector);

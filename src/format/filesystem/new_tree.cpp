@@ -17,29 +17,25 @@ class TreeMaker {
   TreeNode root;
 
   TreeNode& put(const std::string& path, TreeNode node) {
-    TreeNode* at = &root;
     std::vector<std::string_view> parts = split(path, '/');
     if (parts.size() > kDeepest) throw Unsupported("so many folders inside each other: " + escape(path));
-    for (std::size_t i = 0; i < parts.size(); ++i) {
-      std::string_view name = parts[i];
-      if (name.empty() || name == "." || name == ".." || name.find('\0') != std::string_view::npos)
-        throw Unsupported(fmt::format("the path \"{}\" in a file system", escape(path)));
-      if (at->kind != EntryKind::folder)
-        throw Unsupported(fmt::format("\"{}\", which lies in something that is no folder", escape(path)));
-      auto& slot = at->children[std::string(name)];
-      bool last = i + 1 == parts.size();
+    TreeNode* at = &root;
+    for (std::size_t i = 0; i + 1 < parts.size(); ++i) {
+      auto& slot = slot_in(*at, parts[i], path);
       if (!slot) {
         slot = std::make_unique<TreeNode>();
         slot->modified = node.modified;  // of folders that are made for what is in them
-      } else if (last) {
-        bool made_before = slot->kind == EntryKind::folder && node.kind == EntryKind::folder && !slot->old;
-        if (!made_before) throw Unsupported(fmt::format("two entries \"{}\"", escape(path)));
-        node.children = std::move(slot->children);
       }
-      if (last) *slot = std::move(node);
       at = slot.get();
     }
-    return *at;
+    auto& slot = slot_in(*at, parts.back(), path);
+    if (slot) {
+      bool made_before = slot->kind == EntryKind::folder && node.kind == EntryKind::folder && !slot->old;
+      if (!made_before) throw Unsupported(fmt::format("two entries \"{}\"", escape(path)));
+      node.children = std::move(slot->children);
+    }
+    slot = std::make_unique<TreeNode>(std::move(node));
+    return *slot;
   }
 
   void link(TreeNode& node, const std::string& target) { links_.emplace_back(&node, target); }
@@ -57,6 +53,15 @@ class TreeMaker {
   }
 
  private:
+  static std::unique_ptr<TreeNode>& slot_in(TreeNode& folder, std::string_view name,
+                                            const std::string& path) {
+    if (name.empty() || name == "." || name == ".." || name.find('\0') != std::string_view::npos)
+      throw Unsupported(fmt::format("the path \"{}\" in a file system", escape(path)));
+    if (folder.kind != EntryKind::folder)
+      throw Unsupported(fmt::format("\"{}\", which lies in something that is no folder", escape(path)));
+    return folder.children[std::string(name)];
+  }
+
   TreeNode* find(std::string_view path) {
     TreeNode* at = &root;
     for (std::string_view name : split(path, '/')) {

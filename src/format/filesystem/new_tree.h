@@ -47,7 +47,9 @@ inline Assembly unchanged(const SourcePtr& source) {
 template <typename Visit>
 void each_node(TreeNode& root, const std::string& front, Visit visit) {
   for (auto& [name, node] : root.children) {
-    std::string path = front.empty() ? name : front + "/" + name;
+    std::string path = front;
+    if (!front.empty()) path += '/';
+    path += name;
     visit(*node, path);
     each_node(*node, path, visit);
   }
