@@ -170,7 +170,7 @@ class Attempt {
     with.add(packed.stored);
     if (shared) {  // the others keep the bytes
       strategy_.where == Strategy::Where::append ? put_behind(with, *offset, extent.at)
-                                                 : put_between(std::move(with), *offset, extent);
+                                                 : put_between(with, *offset, extent);
     } else if (new_length == old_length) {
       edits_.push_back({extent.at, end, std::move(with)});
     } else if (!offset || !length) {  // it follows from what lies around: it takes just its room
@@ -201,7 +201,7 @@ class Attempt {
   }
 
   /// In front of what lies behind the bytes that it had, which moves.
-  void put_between(Assembly with, const Driver& offset, const Extent& extent) {
+  void put_between(const Assembly& with, const Driver& offset, const Extent& extent) {
     std::uint64_t end = extent.at + extent.length, next = start_behind(std::max(end, extent.at + 1));
     std::uint64_t& before = between_[next];  // what other entries got there
     std::uint64_t begin = next + before, at = aligned(begin), length = aligned(at + with.size()) - begin;
