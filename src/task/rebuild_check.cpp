@@ -75,13 +75,12 @@ class PlanCheck {
   void pair_by_path() {
     const Changes& changes = plan_.changes;
     std::span<const Entry> before = layer_.container->entries(), after = after_->entries();
-    std::unordered_map<std::string_view, std::size_t> places;
-    for (std::size_t i = 0; i < after.size(); ++i) places.emplace(after[i].path, i);
+    for (std::size_t i = 0; i < after.size(); ++i) places_.emplace(after[i].path, i);
     std::vector<std::string_view> new_paths;
     std::size_t paired = 0;
     auto place_of = [&](const std::string& path) {
-      auto found = places.find(path);
-      if (found == places.end()) differs(fmt::format("\"{}\" is missing in it", escape(path)));
+      auto found = places_.find(path);
+      if (found == places_.end()) differs(fmt::format("\"{}\" is missing in it", escape(path)));
       ++paired;
       return found->second;
     };
@@ -93,7 +92,7 @@ class PlanCheck {
     }
     for (const NewEntry& added : changes.added) {
       new_paths.push_back(added.path);
-      bool without_entry = added.kind == EntryKind::folder && !places.contains(added.path);
+      bool without_entry = added.kind == EntryKind::folder && !places_.contains(added.path);
       if (without_entry && has_beneath(after, added.path)) continue;  // folders of this container have none
       compare_new(added, added.path, place_of(added.path));
     }
@@ -129,12 +128,10 @@ class PlanCheck {
 
   /// A file under its other name is the same file.
   std::size_t file_of(std::size_t index) const {
-    std::span<const Entry> after = after_->entries();
-    if (!layer_.format->own_order || after[index].kind != EntryKind::hard_link) return index;
-    for (std::size_t i = 0; i < after.size(); ++i) {
-      if (after[i].path == after[index].link_target()) return i;
-    }
-    return index;
+    const Entry& after = after_->entries()[index];
+    if (after.kind != EntryKind::hard_link) return index;
+    auto found = places_.find(after.link_target());
+    return found == places_.end() ? index : found->second;
   }
 
   /// A fault that the original did not have.
@@ -236,6 +233,8 @@ class PlanCheck {
   bool quick_;
   Progress& progress_;
   ContainerPtr after_;
+  std::unordered_map<std::string_view, std::size_t>
+      places_;                                   // of entries in the result, where their order is its own
   std::vector<std::function<void()>> contents_;  // to be compared, on all processors
 };
 

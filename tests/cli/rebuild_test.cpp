@@ -197,13 +197,17 @@ TEST(Rebuild, PutsAFileOfTheSameSizeIntoWhatIsNotWrittenOtherwise) {
   EXPECT_TRUE(has(longer.err, "\"hostname\" has 11 bytes, the new one 15")) << longer.err;
 }
 
-TEST(Rebuild, BringsThePackagesSumsUpToDateWhenAsked) {
-  if (!on_path("dpkg-deb")) GTEST_SKIP() << "this machine has no dpkg-deb";
-  TempFolder folder;
+void write_package_tree(const TempFolder& folder) {
   folder.write("p/DEBIAN/control",
                "Package: chart\nVersion: 1\nArchitecture: all\nMaintainer: Museum "
                "<m@example.org>\nDescription: chart\n");
   folder.write("p/opt/chart/run.sh", "echo one\n");
+}
+
+TEST(Rebuild, BringsThePackagesSumsUpToDateWhenAsked) {
+  if (!on_path("dpkg-deb")) GTEST_SKIP() << "this machine has no dpkg-deb";
+  TempFolder folder;
+  write_package_tree(folder);
   folder.write("p/opt/chart/old.txt", "old\n");
   folder.write("p/opt/chart/same.txt", "same\n");
   run("sh", {"-c", "cd p && md5sum opt/chart/* > DEBIAN/md5sums"}, folder.path());
@@ -237,10 +241,7 @@ TEST(Rebuild, BringsThePackagesSumsUpToDateWhenAsked) {
 TEST(Rebuild, ChangesADebianPackageThatItsManagerReads) {
   if (!on_path("dpkg-deb")) GTEST_SKIP() << "this machine has no dpkg-deb";
   TempFolder folder;
-  folder.write("p/DEBIAN/control",
-               "Package: chart\nVersion: 1\nArchitecture: all\nMaintainer: Museum "
-               "<m@example.org>\nDescription: chart\n");
-  folder.write("p/opt/chart/run.sh", "echo one\n");
+  write_package_tree(folder);
   ASSERT_EQ(run("dpkg-deb", {"--root-owner-group", "-b", "p", "chart.deb"}, folder.path()).exit_code, 0);
   folder.write("n", "echo two and more\n");
   Ran ran =

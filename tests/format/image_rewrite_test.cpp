@@ -215,6 +215,22 @@ TEST_P(ImageRewrite, MovesAFolderWithAllInIt) {
   EXPECT_EQ(compare_tree(after, now), "");
 }
 
+TEST_P(ImageRewrite, RemovesFoldersWithAllInThem) {
+  SampleTree now = tree();
+  Rewritten made(GetParam().make(now));
+  auto goes = [](const SampleNode& node) {
+    return node.path == "many" || node.path.starts_with("many/") || node.path.starts_with("gauge/logs");
+  };
+  for (const SampleNode& node : now) {
+    if (goes(node)) made.remove(node.path);
+  }
+  std::erase_if(now, goes);
+  made.add("many", "a file now");
+  now.push_back({.path = "many", .data = to_bytes("a file now")});
+  Held after = made.open();
+  EXPECT_EQ(compare_tree(after, now), "");
+}
+
 TEST_P(ImageRewrite, KeepsTimesAndModesOfWhatIsReplaced) {
   Bytes before = GetParam().make(tree());
   Held old = open_bytes(before);

@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "base/error.h"
 #include "base/units.h"
 
@@ -28,6 +30,7 @@ std::uint32_t Clusters::entry(std::uint32_t cluster) const {
 void Clusters::set(std::uint32_t cluster, std::uint32_t value) {
   bool was_free = entry(cluster) == 0, is_free = value == 0;
   freed_ += (is_free ? 1 : 0) - (was_free ? 1 : 0);
+  if (is_free) free_from_ = std::min(free_from_, cluster);
   changed_[cluster] = value;
 }
 
@@ -65,35 +68,36 @@ std::vector<std::uint32_t> Clusters::resize(std::vector<std::uint32_t> have, std
 
 /// In one run where there is one: right behind `behind` first.
 std::vector<std::uint32_t> Clusters::take(std::uint64_t count, std::uint32_t behind) {
-  std::vector<std::uint32_t> loose, run;
-  std::uint32_t end = boot_.geometry.clusters + 2;
-  auto goes_on = [&] {
-    run.clear();
-    for (std::uint32_t next = behind + 1; next < end && run.size() < count && entry(next) == 0; ++next)
-      run.push_back(next);
-    return run.size() == count;
-  };
-  auto found = [&] {
-    if (goes_on()) return true;
-    run.clear();
-    for (std::uint32_t cluster = 2; cluster < end; ++cluster) {
-      if (entry(cluster) != 0) {
-        run.clear();
-        continue;
-      }
-      run.push_back(cluster);
-      if (loose.size() < count) loose.push_back(cluster);
-      if (run.size() == count) return true;
-    }
-    return false;
-  };
-  std::vector<std::uint32_t> out = found() ? run : loose;
+  std::vector<std::uint32_t> out = run_from(behind + 1, count);
+  if (out.size() < count) out = first_run(count);
   if (out.size() < count) {
     throw Unsupported(fmt::format("a FAT volume larger than it is: {} are free, {} more are needed",
                                   human_size(out.size() * size()), human_size(count * size())));
   }
   for (std::uint32_t cluster : out) set(cluster, kLast);
   return out;
+}
+
+std::vector<std::uint32_t> Clusters::run_from(std::uint32_t first, std::uint64_t count) const {
+  std::vector<std::uint32_t> run;
+  for (std::uint32_t next = first; next < end() && run.size() < count && entry(next) == 0; ++next)
+    run.push_back(next);
+  return run;
+}
+
+/// The first run that is long enough; the first free clusters, as many as there are, where there is none.
+std::vector<std::uint32_t> Clusters::first_run(std::uint64_t count) {
+  while (free_from_ < end() && entry(free_from_) != 0) ++free_from_;
+  std::vector<std::uint32_t> loose, run;
+  for (std::uint32_t cluster = free_from_; cluster < end() && run.size() < count; ++cluster) {
+    if (entry(cluster) != 0) {
+      run.clear();
+      continue;
+    }
+    run.push_back(cluster);
+    if (loose.size() < count) loose.push_back(cluster);
+  }
+  return run.size() == count ? run : loose;
 }
 
 void Clusters::put(Patches& patches, std::uint64_t table_at, std::uint32_t cluster,

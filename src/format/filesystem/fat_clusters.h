@@ -27,12 +27,16 @@ class Clusters {
   std::uint32_t entry(std::uint32_t cluster) const;
   void set(std::uint32_t cluster, std::uint32_t value);
   std::vector<std::uint32_t> take(std::uint64_t count, std::uint32_t behind);
+  std::vector<std::uint32_t> run_from(std::uint32_t first, std::uint64_t count) const;
+  std::vector<std::uint32_t> first_run(std::uint64_t count);
+  std::uint32_t end() const { return boot_.geometry.clusters + 2; }
   void put(Patches& patches, std::uint64_t table_at, std::uint32_t cluster, std::uint32_t value) const;
 
   const Boot& boot_;
   Table table_;
   std::map<std::uint32_t, std::uint32_t> changed_;
   std::int64_t freed_ = 0;
+  std::uint32_t free_from_ = 2;  // no cluster in front of it is free
 };
 
 }  // namespace operculum::fat

@@ -50,7 +50,7 @@ class Rewriter {
   Assembly run(const std::set<std::size_t>& removed, TreeNode& root) {
     root_ = &root;
     gather_moved(root);
-    for (std::size_t index : removed) remove(index);
+    for (auto index = removed.rbegin(); index != removed.rend(); ++index) remove(*index);  // folders last
     cluster_of_[&root] = boot_.root_cluster;
     for (Moved& one : moved_) insert_later_[one.parent].push_back(&one);
     work_through(root);
