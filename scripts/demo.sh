@@ -126,6 +126,7 @@ step "A small pack of what differs, that goes over the large one" operculum pack
 printf 'pier-ki-7\n' > hostname
 step "A file on the card, of the same size: everything else stays" operculum rebuild exhibit-card.img/2 --set etc/hostname=hostname --into exhibit-card-pier.img
 step "A texture in a pack, in the packed media, in the card's file system, on the card" operculum rebuild exhibit-card.img/2/opt/kiosk/media.squashfs/packs/tidepool.skin --set textures/crab.ppm=unpacked/textures/textures/limpet.ppm --into exhibit-card-limpet.img
+step "The same within the image that keeps a snapshot" operculum rebuild exhibit-card.qcow2/2/opt/kiosk/media.squashfs/packs/tidepool.skin --set textures/crab.ppm=unpacked/textures/textures/limpet.ppm --into exhibit-card-limpet.qcow2
 step "All of the card that is left is as it was" operculum compare exhibit-card.img exhibit-card-limpet.img --deep --summary || true
 step "The card's start partition: a new kernel line, a note more" operculum rebuild exhibit-card.img/1 --set loader/entries.conf=hostname --add notes/pier.txt=hostname --into exhibit-card-boot.img
 step "A text more in a pack that only a description knows, and one less" operculum rebuild packs/tidepool.shoal --add textures/pier.txt=hostname --remove textures/limpet.txt --into packs/tidepool-pier.shoal

@@ -1,5 +1,7 @@
 #include "io/patches.h"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 
 #include "base/error.h"
@@ -31,7 +33,13 @@ void Patches::put_zeros(std::uint64_t at, std::uint64_t length) {
 }
 
 Bytes Patches::read(std::uint64_t at, std::size_t length) const {
-  Bytes out = read_exactly(*base_, at, length, "what is to be changed");
+  Bytes out = read_up_to(*base_, at, length);
+  for (std::uint64_t behind = at + out.size(); behind < at + length;
+       behind = behind / kBlock * kBlock + kBlock) {
+    if (!blocks_.contains(behind / kBlock * kBlock))
+      throw CutShort(fmt::format("what is to be changed at offset {}: the file ends before it", behind));
+  }
+  out.resize(length);
   auto block = blocks_.lower_bound(at / kBlock * kBlock);
   for (; block != blocks_.end() && block->first < at + length; ++block) {
     std::uint64_t begin = std::max(at, block->first), end = std::min(at + length, block->first + kBlock);
@@ -60,6 +68,8 @@ Assembly Patches::assembly(std::uint64_t size) const {
   };
   for (const Piece& piece : pieces) {
     if (piece.length == 0) continue;
+    if (piece.at < out.size())  // only what is damaged has its parts over each other
+      throw Malformed(fmt::format("two parts that change lie over each other at offset {}", piece.at));
     fill(piece.at);
     if (piece.bytes != nullptr) {
       auto end = piece.bytes->begin() + static_cast<std::ptrdiff_t>(piece.length);

@@ -18,10 +18,11 @@ class Patches {
   void put(std::uint64_t at, SourcePtr source, std::uint64_t from, std::uint64_t length);
   void put_zeros(std::uint64_t at, std::uint64_t length);
 
-  /// What is there by now, of what small pieces changed. Throws CutShort behind the end.
+  /// What is there by now, of what small pieces changed. Throws CutShort where nothing is.
   Bytes read(std::uint64_t at, std::size_t length) const;
 
-  /// The whole, `size` bytes long: longer than the base when something was put behind its end.
+  /// The whole, `size` bytes long: longer than the base when something was put behind its end. Throws
+  /// Malformed where what was put lies over each other.
   Assembly assembly(std::uint64_t size) const;
 
  private:

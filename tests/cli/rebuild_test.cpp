@@ -197,6 +197,37 @@ TEST(Rebuild, PutsAFileOfTheSameSizeIntoWhatIsNotWrittenOtherwise) {
   EXPECT_TRUE(has(longer.err, "\"hostname\" has 11 bytes, the new one 15")) << longer.err;
 }
 
+TEST(Rebuild, ChangesFilesOfADiskInAnImageWithSnapshots) {
+  if (!on_path("qemu-img") || !on_path("mkfs.fat"))
+    GTEST_SKIP() << "this machine has no qemu-img or mkfs.fat";
+  TempFolder folder;
+  folder.write("first.txt", "low water\n");
+  folder.write("second.txt", std::string(300'000, 's') + "\n");
+  run("mkfs.fat", {"-C", "raw", "4096"}, folder.path());
+  ASSERT_EQ(operculum({"rebuild", "raw", "--add", "log/tide.txt=first.txt", "--into", "disk"}, folder.path())
+                .exit_code,
+            0);
+  for (std::vector<std::string> how :
+       {std::vector<std::string>{"-o", "cluster_size=4096"}, {"-c"}, {"-o", "compat=0.10"}, {}}) {
+    std::vector<std::string> make = {"convert", "-f", "raw", "-O", "qcow2"};
+    make.insert(make.end(), how.begin(), how.end());
+    make.insert(make.end(), {"disk", "disk.qcow2"});
+    ASSERT_EQ(run("qemu-img", make, folder.path()).exit_code, 0);
+    ASSERT_EQ(run("qemu-img", {"snapshot", "-c", "before", "disk.qcow2"}, folder.path()).exit_code, 0);
+    Ran ran = operculum({"rebuild", "disk.qcow2", "--set", "log/tide.txt=second.txt", "--add",
+                         "new/note.txt=first.txt", "--into", "new.qcow2"},
+                        folder.path());
+    ASSERT_EQ(ran.exit_code, 0) << ran.err;
+    Ran checked = run("qemu-img", {"check", "new.qcow2"}, folder.path());
+    EXPECT_EQ(checked.exit_code, 0) << checked.out << checked.err;
+    EXPECT_EQ(operculum({"show", "new.qcow2/log/tide.txt"}, folder.path()).out, folder.read("second.txt"));
+    EXPECT_EQ(operculum({"show", "new.qcow2/new/note.txt"}, folder.path()).out, "low water\n");
+    ASSERT_EQ(run("qemu-img", {"snapshot", "-a", "before", "new.qcow2"}, folder.path()).exit_code, 0);
+    EXPECT_EQ(run("qemu-img", {"compare", "disk", "new.qcow2"}, folder.path()).exit_code, 0);
+    run("rm", {"disk.qcow2", "new.qcow2"}, folder.path());
+  }
+}
+
 void write_package_tree(const TempFolder& folder) {
   folder.write("p/DEBIAN/control",
                "Package: chart\nVersion: 1\nArchitecture: all\nMaintainer: Museum "
@@ -363,7 +394,8 @@ TEST(Pack, MakesContainersFromScratchTheSameEachTime) {
             "2026/\n2026/march.txt\napril.txt\nlatest\n");
   Ran refused = operculum({"pack", "logs", "--as", "wim", "--into", "x"}, folder.path());
   EXPECT_EQ(refused.exit_code, 3);
-  EXPECT_TRUE(has(refused.err, "what can be made: qcow2, vhd, zip, tar, cpio, ar")) << refused.err;
+  EXPECT_TRUE(has(refused.err, "what can be made: qcow2, vhd, squashfs, fat, iso9660, zip, tar, cpio, ar"))
+      << refused.err;
   Ran single = operculum({"pack", "logs", "--as", "xz", "--into", "x"}, folder.path());
   EXPECT_TRUE(has(single.err, "a tar archive can hold it")) << single.err;
 }

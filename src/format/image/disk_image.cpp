@@ -8,6 +8,7 @@
 #include "base/units.h"
 #include "codec/codec.h"
 #include "container/open.h"
+#include "container/rewrite.h"
 #include "io/missing_source.h"
 
 namespace operculum {
@@ -39,6 +40,14 @@ class DiskContainer final : public Container {
     auto all = image_.facts;
     all.emplace(all.begin(), "disk", human_size(image_.bytes->size()));
     return all;
+  }
+  Assembly rewrite(const Changes& changes, const Writing& writing) override {
+    bool other_disk = changes.replaced.size() == 1 && changes.removed.empty() && changes.renamed.empty() &&
+                      changes.added.empty();
+    if (!image_.rewrite || !other_disk) return Container::rewrite(changes, writing);
+    const NewEntry& disk = changes.replaced.begin()->second;
+    if (disk.size != image_.bytes->size()) return Container::rewrite(changes, writing);
+    return image_.rewrite(random_access(*disk.content, writing.spool));
   }
   ContentPtr content(std::size_t) override {
     struct Whole final : Content {

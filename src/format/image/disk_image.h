@@ -1,6 +1,7 @@
 #pragma once
 
 #include "container/format.h"
+#include "io/assembly.h"
 
 namespace operculum {
 
@@ -11,6 +12,8 @@ struct DiskImage {
   std::vector<std::pair<std::string, std::string>> facts;
   std::vector<Finding> findings;
   std::optional<std::uint32_t> crc32;  ///< of all bytes, where stored
+  /// The image with another disk of the same size; not there for images that are not written.
+  std::function<Assembly(const SourcePtr& disk)> rewrite = {};
 };
 
 /// The fact by which images name the state of their contents, in lower case; a second one of the name stays

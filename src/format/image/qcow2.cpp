@@ -11,6 +11,7 @@
 #include "format/formats.h"
 #include "format/image/disk_image.h"
 #include "format/image/image_blocks.h"
+#include "format/image/qcow2_rewrite.h"
 #include "format/volume/luks.h"
 #include "io/cached_source.h"
 #include "io/locked_source.h"
@@ -249,6 +250,9 @@ ContainerPtr open_qcow2(const Input& input, OpenContext& context) {
     lock_image(image, file, data, header, parent, input, context);
   } else {
     image.bytes = std::make_shared<QcowSource>(file, std::move(data), header, std::move(parent), nullptr);
+    image.rewrite = [file, disk = image.bytes](const SourcePtr& changed) {
+      return rewrite_qcow2(file, *disk, changed);
+    };
   }
   return make_disk_image(input, std::move(image));
 }
@@ -266,7 +270,7 @@ Format qcow2_format() {
               "external data files; parents "
               "beside it; snapshots are named",
           .lacks = "contents of snapshots",
-          .writes = "version 3, of a raw disk",
+          .writes = "another disk of the same size, clusters of snapshots untouched; version 3 of a raw disk",
           .suffixes = {".qcow2", ".qcow"},
           .single_stream = true,
           .recognise = recognise_qcow2,
