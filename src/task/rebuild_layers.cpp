@@ -64,8 +64,13 @@ std::optional<Assembly> patched_layer(const RebuildLayer& layer, const Changes& 
 Assembly rewritten(const RebuildLayer& layer, const Changes& changes, const Writing& writing) {
   try {
     return layer.container->rewrite(changes, writing);
-  } catch (const Unsupported&) {
-    if (auto made = patched_layer(layer, changes)) return *std::move(made);
+  } catch (const Unsupported& reason) {
+    try {
+      if (auto made = patched_layer(layer, changes)) return *std::move(made);
+    } catch (const Unsupported&) {
+      if (layer.format->writes.empty()) throw;
+      throw Unsupported(reason);  // which tells more
+    }
     if (layer.format->writes.empty()) refuse(layer, changes);
     throw;
   }

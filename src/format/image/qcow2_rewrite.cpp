@@ -104,10 +104,13 @@ class Rewriter {
   }
 
   std::size_t count_width() const { return (std::size_t{1} << more_.refcount_order) / 8; }
+  /// Images that never had any get none.
+  bool keeps_counts() const { return header_.refcount_table_clusters > 0; }
   void set_count(std::uint64_t cluster, std::uint64_t count) {
-    put(count_place(cluster), count, count_width());
+    if (keeps_counts()) put(count_place(cluster), count, count_width());
   }
   void let_go(std::uint64_t cluster) {
+    if (!keeps_counts()) return;
     std::uint64_t at = count_place(cluster);
     std::uint64_t count =
         load_number(patches_.read(at, count_width()).data(), count_width(), std::endian::big);
