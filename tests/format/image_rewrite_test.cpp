@@ -9,6 +9,7 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "container/rewrite.h"
+#include "support/disk_writer.h"
 #include "support/ext_writer.h"
 #include "support/fat_writer.h"
 #include "support/iso_writer.h"
@@ -169,26 +170,69 @@ TEST_P(ImageRewrite, WithoutChangesIsTheSameBytes) {
   EXPECT_TRUE(Rewritten(image).bytes() == image);
 }
 
+std::size_t rounds_or(std::size_t usual) {
+  const char* asked = std::getenv("OPERCULUM_FLIPS");
+  return asked == nullptr ? usual : std::stoul(asked);
+}
+
+/// Some bits of `image` flipped, drawn by chance, half of them within its first `front` bytes.
+Bytes flipped(const Bytes& image, std::size_t front, std::mt19937& random) {
+  Bytes out = image;
+  for (std::size_t i = 0; i <= random() % 6; ++i) {
+    std::size_t most = random() % 2 == 0 ? std::min(image.size(), front) : image.size();
+    out[random() % most] ^= static_cast<Byte>(1U << (random() % 8));
+  }
+  return out;
+}
+
 /// Damage of whatever kind ends in an error, or in an image that can be listed.
 TEST_P(ImageRewrite, DamagedImagesAreRefusedOrWritten) {
-  const char* asked = std::getenv("OPERCULUM_FLIPS");
-  std::size_t rounds = asked == nullptr ? 25 : std::stoul(asked);
   Bytes image = GetParam().make(tree());
   std::mt19937 random(7);
   std::size_t written = 0;
-  for (std::size_t round = 0; round < rounds; ++round) {
-    Bytes damaged = image;
-    for (std::size_t i = 0; i <= round % 6; ++i) {
-      bool in_front = random() % 2 == 0;
-      std::size_t most = in_front ? std::min<std::size_t>(image.size(), 70'000) : image.size();
-      damaged[random() % most] ^= static_cast<Byte>(1U << (random() % 8));
-    }
+  for (std::size_t round = 0; round < rounds_or(25); ++round) {
+    Bytes damaged = flipped(image, 70'000, random);
     if (round % 7 == 6) damaged.resize(random() % damaged.size());
     try {
       SampleTree now = tree();
       Rewritten made(damaged);
       Edits(now, made, static_cast<unsigned>(round)).draw(4);
       Held after = made.open();
+      written += after->entries().empty() ? 0 : 1;
+    } catch (const Error&) {
+    }
+  }
+  EXPECT_GT(written, 0u);
+}
+
+TEST(ExtRewrite, DamagedImagesAreRefusedOrWritten) {
+  Bytes image = make_ext(sample_tree(), 2 << 20);
+  std::mt19937 random(11);
+  std::size_t written = 0;
+  for (std::size_t round = 0; round < rounds_or(60); ++round) {
+    try {
+      Held after = Rewritten(flipped(image, 40'000, random))
+                       .set("gauge/table.csv", std::string(round * 997 % 200'000, 't'))
+                       .set("crab.txt", "")
+                       .open();
+      written += after->entries().empty() ? 0 : 1;
+    } catch (const Error&) {
+    }
+  }
+  EXPECT_GT(written, 0u);
+}
+
+TEST(QcowRewrite, DamagedImagesAreRefusedOrWritten) {
+  Bytes disk = noise(300'000), image = make_qcow2(disk);
+  std::mt19937 random(13);
+  std::size_t written = 0;
+  for (std::size_t round = 0; round < rounds_or(60); ++round) {
+    try {
+      Bytes changed = disk;
+      for (std::size_t i = 0; i < 3; ++i) changed[random() % changed.size()] ^= 1;
+      Rewritten made(flipped(image, 400, random));
+      std::string path = open_bytes(image)->entries()[0].path;
+      Held after = made.set(path, as_text(changed)).open();
       written += after->entries().empty() ? 0 : 1;
     } catch (const Error&) {
     }
