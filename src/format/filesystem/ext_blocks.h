@@ -1,7 +1,6 @@
 #pragma once
 
 #include <map>
-#include <set>
 
 #include "format/filesystem/ext_volume.h"
 #include "io/patches.h"

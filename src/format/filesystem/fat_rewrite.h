@@ -1,7 +1,6 @@
 #pragma once
 
 #include "format/filesystem/fat_boot.h"
-#include "format/filesystem/file_tree.h"
 #include "format/filesystem/new_tree.h"
 #include "io/spool.h"
 
