@@ -11,6 +11,7 @@
 
 #include "base/cursor.h"
 #include "base/error.h"
+#include "base/numbers.h"
 
 namespace operculum {
 
@@ -167,14 +168,6 @@ template <typename S>
 S read_structure(const Byte* bytes, std::endian order) {
   return order == std::endian::big ? read_structure<S, std::endian::big>(bytes)
                                    : read_structure<S, std::endian::little>(bytes);
-}
-
-/// A number of `width` bytes, at most 8, in either order.
-inline std::uint64_t load_number(const Byte* bytes, std::size_t width, std::endian order) {
-  std::uint64_t value = 0;
-  for (std::size_t i = 0; i < width; ++i)
-    value = value << 8 | bytes[order == std::endian::big ? i : width - 1 - i];
-  return value;
 }
 
 /// The next structure; the cursor throws where it is cut short.

@@ -14,6 +14,7 @@
 #include <new>
 
 #include "base/error.h"
+#include "base/numbers.h"
 
 namespace operculum {
 namespace {
@@ -68,8 +69,7 @@ Packed lzma_alone(ByteView plain, const BlockPacking& packing) {
   state.avail_out = out.size();
   if (lzma_code(&state, LZMA_FINISH) != LZMA_STREAM_END) return std::nullopt;
   out.resize(state.total_out);
-  for (std::size_t i = 0; i < 8; ++i)  // the size, which the library leaves open
-    out[kSizeAt + i] = static_cast<Byte>(std::uint64_t{plain.size()} >> (8 * i));
+  store_number(out.data() + kSizeAt, 8, plain.size());  // which the library leaves open
   return out;
 }
 

@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "base/checksum.h"
+#include "base/numbers.h"
 #include "base/text.h"
 #include "format/filesystem/ext_blocks.h"
 #include "format/filesystem/ext_records.h"
@@ -147,7 +148,7 @@ class Rewriter {
     raw.resize(super_.block_size);
     if (super_.has(kMetadataChecksum)) {
       std::uint32_t sum = crc32c(volume_.seed_of(inode), ByteView(raw).first(tail));
-      for (std::size_t i = 0; i < 4; ++i) raw[tail + i] = static_cast<Byte>(sum >> (8 * i));
+      store_number(raw.data() + tail, 4, sum);
     }
     patches_.put(block * super_.block_size, raw);
   }
@@ -155,7 +156,7 @@ class Rewriter {
   // ---- the older way
 
   static void put_pointer(Bytes& out, std::size_t index, std::uint64_t block) {
-    for (std::size_t i = 0; i < 4; ++i) out[index * 4 + i] = static_cast<Byte>(block >> (8 * i));
+    store_number(out.data() + index * 4, 4, block);
   }
 
   Bytes pointer_map(const std::vector<std::uint64_t>& blocks, const std::string& path) {

@@ -7,6 +7,7 @@
 #include "base/checked.h"
 #include "base/checksum.h"
 #include "base/fields.h"
+#include "base/numbers.h"
 #include "base/text.h"
 #include "format/filesystem/ext_records.h"
 #include "io/cached_source.h"
@@ -25,7 +26,7 @@ constexpr std::uint64_t kMaxAttribute = 64 << 10;
 
 std::uint32_t with_number(std::uint32_t seed, std::uint64_t number, std::size_t bytes) {
   Byte raw[8];
-  for (std::size_t i = 0; i < bytes; ++i) raw[i] = static_cast<Byte>(number >> (8 * i));
+  store_number(raw, bytes, number);
   return crc32c(seed, {raw, bytes});
 }
 

@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "base/error.h"
+#include "base/numbers.h"
 #include "base/units.h"
 
 namespace operculum::fat {
@@ -115,7 +116,7 @@ void Clusters::put(Patches& patches, std::uint64_t table_at, std::uint32_t clust
   } else {
     number = (number & 0xF000) | (value & 0xFFF);
   }
-  for (std::size_t i = 0; i < width; ++i) raw[i] = static_cast<Byte>(number >> (8 * i));
+  store_number(raw.data(), width, number);
   patches.put(at, raw);
 }
 

@@ -1,6 +1,7 @@
 // A FAT volume from scratch: just large enough, with some room to spare; FAT32 where there are many clusters.
 #include <algorithm>
 
+#include "base/numbers.h"
 #include "base/text.h"
 #include "format/filesystem/fat_folder.h"
 #include "format/filesystem/fat_rewrite.h"
@@ -117,7 +118,7 @@ Bytes boot_sector(const Shape& shape) {
 SourcePtr empty_volume(const Shape& shape) {
   Bytes boot = boot_sector(shape), first;
   auto number = [&](std::uint32_t value) {
-    for (unsigned i = 0; i < shape.bits / 8; ++i) first.push_back(static_cast<Byte>(value >> (8 * i)));
+    append_number(first, shape.bits / 8, value);
   };
   if (shape.bits == 12) {
     first = {kMedia, 0xFF, 0xFF};

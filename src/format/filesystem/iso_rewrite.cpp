@@ -369,8 +369,7 @@ class Rewriter {
 
   void put_number(std::uint64_t at, std::uint64_t value, std::endian order) {
     Byte raw[4];
-    for (std::size_t i = 0; i < 4; ++i)
-      raw[order == std::endian::big ? 3 - i : i] = static_cast<Byte>(value >> (8 * i));
+    store_number(raw, 4, value, order);
     patches_.put(at, raw);
   }
 

@@ -4,6 +4,7 @@
 #include <map>
 
 #include "base/error.h"
+#include "base/numbers.h"
 #include "base/text.h"
 #include "format/filesystem/iso_fields.h"
 
@@ -136,8 +137,7 @@ Bytes bytes_of(const DiscFolder& folder) {
 Bytes path_table_of(const DiscTree& tree, bool big_endian) {
   Bytes out;
   auto put = [&](std::uint64_t value, std::size_t width) {
-    for (std::size_t i = 0; i < width; ++i)
-      out.push_back(static_cast<Byte>(value >> (8 * (big_endian ? width - 1 - i : i))));
+    append_number(out, width, value, big_endian ? std::endian::big : std::endian::little);
   };
   struct Row {
     const DiscFolder* folder;

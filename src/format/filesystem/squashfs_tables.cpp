@@ -4,15 +4,9 @@
 
 #include "base/cursor.h"
 #include "base/error.h"
+#include "base/numbers.h"
 
 namespace operculum::squash {
-namespace {
-
-void add_number(Bytes& out, std::uint64_t value, std::size_t width) {
-  for (std::size_t i = 0; i < width; ++i) out.push_back(static_cast<Byte>(value >> (8 * i)));
-}
-
-}  // namespace
 
 void MetaWriter::add(ByteView bytes) {
   while (!bytes.empty()) {
@@ -31,7 +25,7 @@ Bytes MetaWriter::finish() {
 void MetaWriter::end_block(std::size_t count) {
   blocks_.push_back(out_.size());
   auto packed = stored_ ? std::nullopt : pack_block(form_.codec, pending_, form_.meta_packing);
-  add_number(out_, packed ? packed->size() : count | kMetaStored, 2);
+  append_number(out_, 2, packed ? packed->size() : count | kMetaStored);
   const Bytes& body = packed ? *packed : pending_;
   out_.insert(out_.end(), body.begin(), body.end());
   pending_.clear();
@@ -43,7 +37,7 @@ std::uint64_t add_table(Bytes& out, std::uint64_t base, MetaWriter& table, ByteV
   out.insert(out.end(), blocks.begin(), blocks.end());
   std::uint64_t list = base + out.size();
   out.insert(out.end(), head.begin(), head.end());
-  for (std::uint64_t block : table.blocks()) add_number(out, begin + block, 8);
+  for (std::uint64_t block : table.blocks()) append_number(out, 8, begin + block);
   return list;
 }
 
@@ -63,10 +57,10 @@ std::uint32_t AttributeTable::number(const Attributes& attributes) {
     for (std::size_t i = 0; i < std::size(kAttributePrefixes); ++i) {
       if (!name.starts_with(kAttributePrefixes[i])) continue;
       std::string_view rest = std::string_view(name).substr(kAttributePrefixes[i].size());
-      add_number(raw, i, 2);
-      add_number(raw, rest.size(), 2);
+      append_number(raw, 2, i);
+      append_number(raw, 2, rest.size());
       raw.insert(raw.end(), rest.begin(), rest.end());
-      add_number(raw, value.size(), 4);
+      append_number(raw, 4, value.size());
       raw.insert(raw.end(), value.begin(), value.end());
       kept.emplace_back(name, value);
     }

@@ -6,6 +6,7 @@
 
 #include "base/cursor.h"
 #include "base/error.h"
+#include "base/numbers.h"
 #include "base/text.h"
 #include "format/filesystem/device_number.h"
 #include "format/filesystem/squashfs_tables.h"
@@ -92,7 +93,7 @@ class TableWriter {
  private:
   static void add_number(MetaWriter& to, std::uint64_t value, std::size_t width) {
     Byte raw[8];
-    for (std::size_t i = 0; i < width; ++i) raw[i] = static_cast<Byte>(value >> (8 * i));
+    store_number(raw, width, value);
     to.add(ByteView(raw, width));
   }
 

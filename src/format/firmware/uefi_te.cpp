@@ -40,7 +40,7 @@ class Writer {
  public:
   explicit Writer(Byte* at) : at_(at) {}
   void put(std::size_t place, std::uint64_t value, std::size_t width) {
-    for (std::size_t i = 0; i < width; ++i) at_[place + i] = static_cast<Byte>(value >> (8 * i));
+    store_number(at_ + place, width, value);
   }
 
  private:

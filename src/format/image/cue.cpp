@@ -3,6 +3,7 @@
 
 #include <algorithm>
 
+#include "base/numbers.h"
 #include "base/text.h"
 #include "format/formats.h"
 #include "format/image/cd_sectors.h"
@@ -35,7 +36,7 @@ Bytes wave_head(std::uint64_t size) {
   Bytes out;
   auto text = [&](std::string_view word) { out.insert(out.end(), word.begin(), word.end()); };
   auto number = [&](std::uint64_t value, std::size_t width) {
-    for (std::size_t i = 0; i < width; ++i) out.push_back(static_cast<Byte>(value >> (8 * i)));
+    append_number(out, width, value);
   };
   text("RIFF");
   number(36 + size, 4);

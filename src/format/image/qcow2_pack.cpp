@@ -69,7 +69,7 @@ struct Parts {
 };
 
 void put64(Bytes& out, std::uint64_t value) {
-  for (int shift = 56; shift >= 0; shift -= 8) out.push_back(static_cast<Byte>(value >> shift));
+  append_number(out, 8, value, std::endian::big);
 }
 
 void add_clusters(Assembly& out, Bytes bytes, std::uint64_t clusters) {

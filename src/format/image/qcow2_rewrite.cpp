@@ -80,7 +80,7 @@ class Rewriter {
   }
   void put(std::uint64_t at, std::uint64_t value, std::size_t width) {
     Byte raw[8];
-    for (std::size_t i = 0; i < width; ++i) raw[i] = static_cast<Byte>(value >> (8 * (width - 1 - i)));
+    store_number(raw, width, value, std::endian::big);
     patches_.put(at, ByteView(raw, width));
   }
 

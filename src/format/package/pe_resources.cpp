@@ -8,6 +8,7 @@
 
 #include "base/error.h"
 #include "base/fields.h"
+#include "base/numbers.h"
 #include "base/text.h"
 
 namespace operculum::pe {
@@ -161,7 +162,7 @@ Bytes bytes_of(const Source& bytes, const Resource& resource) {
 }
 
 void append_little(Bytes& out, std::uint32_t value, unsigned size) {
-  for (unsigned i = 0; i < size; ++i) out.push_back(static_cast<Byte>(value >> (8 * i)));
+  append_number(out, size, value);
 }
 
 /// A bitmap is stored without the header that a file of it begins with.
