@@ -21,7 +21,7 @@ StreamPtr pack_stored(StreamPtr plain, const PackSettings&) {
 constexpr Codec kCodecs[] = {
     {"stored", open_stored, nullptr, pack_stored},
     {"deflate", open_deflate, decode_deflate_whole, pack_deflate},
-    {"deflate64", open_deflate64, nullptr, nullptr},
+    {"deflate64", open_deflate64, nullptr, pack_deflate64},
     {"zlib", open_zlib, nullptr, pack_zlib},
     {"gzip", open_gzip, nullptr, pack_gzip},
     {"bzip2", open_bzip2, nullptr, pack_bzip2},
@@ -30,7 +30,7 @@ constexpr Codec kCodecs[] = {
     {"xz", open_xz, nullptr, pack_xz},
     {"zstd", open_zstd, decode_zstd_whole, pack_zstd},
     {"lz4", open_lz4, nullptr, pack_lz4},
-    {"compress", open_compress, nullptr, nullptr},
+    {"compress", open_compress, nullptr, pack_compress},
     {"brotli", open_brotli, nullptr, nullptr},
 };
 

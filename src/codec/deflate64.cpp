@@ -4,39 +4,14 @@
 
 #include "base/error.h"
 #include "codec/decoders.h"
+#include "codec/deflate64_numbers.h"
 #include "codec/huffman.h"
 #include "codec/member_stream.h"
 
 namespace operculum {
 namespace {
 
-constexpr std::size_t kWindow = 64 * 1024;
-constexpr unsigned kEndOfBlock = 256;
-
-struct Range {
-  std::uint32_t base;
-  unsigned extra;  // bits
-};
-
-constexpr std::array<Range, 29> kLengths = {
-    {{3, 0},  {4, 0},  {5, 0},  {6, 0},   {7, 0},   {8, 0},   {9, 0},   {10, 0},  {11, 1}, {13, 1},
-     {15, 1}, {17, 1}, {19, 2}, {23, 2},  {27, 2},  {31, 2},  {35, 3},  {43, 3},  {51, 3}, {59, 3},
-     {67, 4}, {83, 4}, {99, 4}, {115, 4}, {131, 5}, {163, 5}, {195, 5}, {227, 5}, {3, 16}}};
-
-constexpr std::array<Range, 32> make_distances() {
-  std::array<Range, 32> ranges{};
-  std::uint32_t base = 1;
-  for (unsigned code = 0; code < ranges.size(); ++code) {
-    unsigned extra = code < 2 ? 0 : code / 2 - 1;
-    ranges[code] = {base, extra};
-    base += 1u << extra;
-  }
-  return ranges;
-}
-constexpr auto kDistances = make_distances();
-
-constexpr std::array<Byte, 19> kCodeLengthOrder = {16, 17, 18, 0, 8,  7, 9,  6, 10, 5,
-                                                   11, 4,  12, 3, 13, 2, 14, 1, 15};
+using namespace deflate64;
 
 class Deflate64Stream final : public Stream {
  public:
@@ -104,10 +79,10 @@ class Deflate64Stream final : public Stream {
       end_block();
     } else {
       unsigned length_code = literal - kEndOfBlock - 1;
-      if (length_code >= kLengths.size())
+      if (length_code >= kLengthRanges.size())
         throw Malformed("deflate64 data: an invalid length code; the data is damaged");
-      copy_left_ = kLengths[length_code].base + bits(kLengths[length_code].extra);
-      const Range& range = kDistances[symbol(distances_)];
+      copy_left_ = kLengthRanges[length_code].base + bits(kLengthRanges[length_code].extra);
+      const Range& range = kDistanceRanges[symbol(distances_)];
       distance_ = range.base + bits(range.extra);
       if (distance_ > at_ || distance_ > kWindow) {
         throw Malformed("deflate64 data: a copy from before the start; the data is damaged");
@@ -143,9 +118,9 @@ class Deflate64Stream final : public Stream {
   }
 
   void begin_fixed() {
-    std::array<Byte, 288> lengths{};
+    std::array<Byte, kLiterals> lengths{};
     for (unsigned i = 0; i < lengths.size(); ++i) lengths[i] = i < 144 ? 8 : i < 256 ? 9 : i < 280 ? 7 : 8;
-    std::array<Byte, 32> fives{};
+    std::array<Byte, kDistances> fives{};
     fives.fill(5);
     literals_.build(lengths);
     distances_.build(fives);
@@ -159,7 +134,7 @@ class Deflate64Stream final : public Stream {
       code_lengths[kCodeLengthOrder[i]] = static_cast<Byte>(bits(3));
     PrefixCode lengths_code;
     lengths_code.build(code_lengths);
-    std::array<Byte, 288 + 32> lengths{};
+    std::array<Byte, kLiterals + kDistances> lengths{};
     unsigned count = literal_count + distance_count;
     for (unsigned i = 0; i < count;) {
       unsigned value = symbol(lengths_code);

@@ -5,15 +5,13 @@
 #include <array>
 
 #include "base/error.h"
+#include "codec/lzh_numbers.h"
 #include "io/input_buffer.h"
 
 namespace operculum {
 namespace {
 
-constexpr unsigned kLengthSymbols = 19, kLengthBits = 5, kLengthGap = 3;  // the code for code lengths
-constexpr unsigned kSymbols = 510, kSymbolBits = 9;  // 256 literals, copies of 3 to 256 bytes
-constexpr unsigned kShortestCopy = 3;
-constexpr unsigned kMostBits = 16;
+using namespace lzh;
 
 /// Bits from the highest of each byte on; behind the end come zeros, and too many of them are an error.
 class HighBits {
@@ -125,7 +123,7 @@ class LzhStream final : public Stream {
         size_known_(size.has_value()),
         left_(size.value_or(UINT64_MAX)),
         positions_(window_bits + 1),
-        position_bits_(window_bits > 13 ? 5 : 4),
+        position_bits_(window_bits > kShortPlaceWindow ? 5 : 4),
         window_(std::size_t{1} << window_bits, 0x20) {}
 
   std::size_t read(ByteSpan out) override {
@@ -227,9 +225,13 @@ class LzhStream final : public Stream {
 
 }  // namespace
 
-StreamPtr open_lzh(StreamPtr packed, unsigned window_bits, std::optional<std::uint64_t> size) {
+void lzh::check_window(unsigned window_bits) {
   if (window_bits < 8 || window_bits > 20)
     throw Malformed(fmt::format("lzh: a window of {} bits; 8 to 20 are known", window_bits));
+}
+
+StreamPtr open_lzh(StreamPtr packed, unsigned window_bits, std::optional<std::uint64_t> size) {
+  lzh::check_window(window_bits);
   return std::make_unique<LzhStream>(std::move(packed), window_bits, size);
 }
 

@@ -12,4 +12,7 @@ namespace operculum {
 /// to 20. The data states no end: `size` bytes are decoded, or all when it is not known. Throws Malformed.
 StreamPtr open_lzh(StreamPtr packed, unsigned window_bits, std::optional<std::uint64_t> size);
 
+/// The same packed: in blocks of 48 KiB, with the steps that take the fewest bits.
+StreamPtr pack_lzh(StreamPtr plain, unsigned window_bits);
+
 }  // namespace operculum

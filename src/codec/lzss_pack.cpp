@@ -1,78 +1,28 @@
 #include <algorithm>
-#include <array>
 
 #include "codec/lzss.h"
 #include "codec/lzss_token.h"
+#include "codec/match_finder.h"
 
 namespace operculum {
 namespace {
 
-constexpr std::size_t kHashed = 3;       // bytes that candidates for a copy have in common
-constexpr std::size_t kMostTried = 512;  // candidates at one place
-constexpr std::size_t kHashBits = 15;
+constexpr std::size_t kMostTried = 512;     // candidates at one place
 constexpr std::size_t kLongestCopy = 4096;  // bytes; of dialects whose lengths go on
 
-/// A copy of earlier bytes; length 0: a literal is written.
-struct Copy {
-  std::uint32_t length = 0, distance = 0;
-};
-
-/// Finds, for each place, the longest copy that the dialect can write.
-class Matcher {
- public:
-  Matcher(ByteView plain, const LzssDialect& dialect, const LzssToken& token)
-      : plain_(plain), dialect_(dialect), before_(plain.size(), kNone) {
-    heads_.fill(kNone);
-    std::uint64_t offsets = dialect.ring ? dialect.window - 1 : token.greatest_offset() + dialect.nearest;
-    farthest_ = std::min<std::uint64_t>(offsets, dialect.window - (dialect.ring ? 1 : 0));
-    nearest_ = dialect.ring ? 1 : std::max<std::uint64_t>(dialect.nearest, 1);
-    longest_ = dialect.longer == 0   ? static_cast<std::size_t>(token.greatest_length() + dialect.least)
-               : dialect.longer == 1 ? static_cast<std::size_t>(token.greatest_length() + dialect.least + 255)
-                                     : kLongestCopy;
-  }
-
-  Copy longest_at(std::size_t at) {
-    Copy best;
-    std::size_t room = std::min(longest_, plain_.size() - at);
-    if (room >= std::max<std::size_t>(kHashed, static_cast<std::size_t>(dialect_.least))) {
-      std::uint32_t candidate = heads_[hash(at)];
-      for (std::size_t tried = 0; candidate != kNone && tried < kMostTried; ++tried) {
-        std::uint64_t distance = at - candidate;
-        if (distance > farthest_) break;
-        std::size_t length = distance < nearest_ ? 0 : equal_bytes(candidate, at, room);
-        if (length > best.length)
-          best = {static_cast<std::uint32_t>(length), static_cast<std::uint32_t>(distance)};
-        if (best.length == room) break;
-        candidate = before_[candidate];
-      }
-    }
-    if (at + kHashed <= plain_.size()) {
-      before_[at] = heads_[hash(at)];
-      heads_[hash(at)] = static_cast<std::uint32_t>(at);
-    }
-    return best.length >= dialect_.least ? best : Copy{};
-  }
-
- private:
-  static constexpr std::uint32_t kNone = UINT32_MAX;
-
-  std::size_t hash(std::size_t at) const {
-    std::uint32_t three =
-        plain_[at] | std::uint32_t{plain_[at + 1]} << 8 | std::uint32_t{plain_[at + 2]} << 16;
-    return (three * 2654435761u) >> (32 - kHashBits);
-  }
-  std::size_t equal_bytes(std::size_t a, std::size_t b, std::size_t most) const {
-    std::size_t length = 0;
-    while (length < most && plain_[a + length] == plain_[b + length]) ++length;
-    return length;
-  }
-  ByteView plain_;
-  const LzssDialect& dialect_;
-  std::array<std::uint32_t, std::size_t{1} << kHashBits> heads_;
-  std::vector<std::uint32_t> before_;
-  std::uint64_t farthest_ = 0, nearest_ = 1;
-  std::size_t longest_ = 0;
-};
+/// What the dialect can write.
+MatchFinder::Reach reach_of(const LzssDialect& dialect, const LzssToken& token) {
+  MatchFinder::Reach reach;
+  std::uint64_t offsets = dialect.ring ? dialect.window - 1 : token.greatest_offset() + dialect.nearest;
+  reach.farthest = std::min<std::uint64_t>(offsets, dialect.window - (dialect.ring ? 1 : 0));
+  reach.nearest = dialect.ring ? 1 : std::max<std::uint64_t>(dialect.nearest, 1);
+  reach.longest = dialect.longer == 0 ? static_cast<std::size_t>(token.greatest_length() + dialect.least)
+                  : dialect.longer == 1
+                      ? static_cast<std::size_t>(token.greatest_length() + dialect.least + 255)
+                      : kLongestCopy;
+  reach.most_tried = kMostTried;
+  return reach;
+}
 
 /// Collects flags and what they announce.
 class Writer {
@@ -141,9 +91,12 @@ class Writer {
 Bytes pack_lzss(ByteView plain, const LzssDialect& dialect) {
   check_dialect(dialect);
   LzssToken token(dialect.token);
-  Matcher matcher(plain, dialect, token);
+  MatchFinder finder(plain, reach_of(dialect, token));
   std::vector<Copy> longest(plain.size());
-  for (std::size_t i = 0; i < plain.size(); ++i) longest[i] = matcher.longest_at(i);
+  for (std::size_t i = 0; i < plain.size(); ++i) {
+    finder.find(i, plain.size(), [&](const Copy& copy) { longest[i] = copy; });
+    if (longest[i].length < dialect.least) longest[i] = {};
+  }
   // From the end on: the fewest bits for what is left, when a copy may be as short as the dialect allows.
   constexpr std::uint64_t kLiteralBits = 9;
   std::uint64_t copy_bits = 8 * token.bytes + 1;

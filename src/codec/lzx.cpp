@@ -3,34 +3,27 @@
 #include <fmt/format.h>
 
 #include "codec/history.h"
-#include "codec/steps.h"
+#include "codec/lzx_numbers.h"
 #include "codec/word_bits.h"
 
 namespace operculum {
 namespace {
 
-constexpr unsigned kLiterals = 256, kLengthHeaders = 8, kMostSlots = 50;
-constexpr unsigned kMainSymbols = kLiterals + kLengthHeaders * kMostSlots;
-constexpr unsigned kLengthSymbols = 249, kShortestCopy = 2;
+using namespace lzx;
+
 constexpr unsigned kTranslatedFrames = 32768;  // calls are translated in the first GiB only
 constexpr std::size_t kUntranslatedTail = 10;
 constexpr Byte kCall = 0xE8;
 constexpr std::int32_t kChunkTranslation = 12000000;
-
-constexpr auto kSlots =
-    make_steps<kMostSlots>([](unsigned i) { return i < 4 ? 0u : std::min(i / 2 - 1, 17u); });
-
-/// By the number of window bits, from 15 on.
-constexpr unsigned kSlotCounts[] = {30, 32, 34, 36, 38, 42, 50};
 
 /// What goes on from block to block and frame to frame.
 class Core {
  public:
   /// `short_form`: block sizes of 16 bits with a bit for the usual one.
   Core(unsigned window_bits, bool short_form) : short_form_(short_form) {
-    if (window_bits < 15 || window_bits > 21)
+    if (window_bits < kLeastWindow || window_bits > kMostWindow)
       throw Malformed(fmt::format("LZX data: a window of 2^{} bytes is not possible", window_bits));
-    main_symbols_ = kLiterals + kLengthHeaders * kSlotCounts[window_bits - 15];
+    main_symbols_ = kLiterals + kLengthHeaders * kSlotCounts[window_bits - kLeastWindow];
     window_ = std::size_t{1} << window_bits;
   }
 
@@ -55,16 +48,14 @@ class Core {
   }
 
  private:
-  enum Type : unsigned { kVerbatim = 1, kAligned = 2, kPlain = 3 };
-
   [[noreturn]] static void fail(std::string_view what) { throw Malformed(fmt::format("LZX data: {}", what)); }
 
   void begin_block(WordBits& bits) {
     if (odd_) bits.restart(1);  // the filling byte of an odd block, put off to this frame
     odd_ = false;
-    type_ = bits.take(3);
+    type_ = bits.take(kTypeBits);
     if (!short_form_) {
-      block_left_ = bits.take(24);
+      block_left_ = bits.take(kSizeBits);
     } else if (bits.take(1) == 1) {
       block_left_ = LzxDecoder::kFrame;
     } else {
@@ -72,8 +63,8 @@ class Core {
     }
     switch (type_) {
       case kAligned: {
-        std::array<Byte, 8> lengths;
-        for (Byte& length : lengths) length = static_cast<Byte>(bits.take(3));
+        std::array<Byte, kAlignedSymbols> lengths;
+        for (Byte& length : lengths) length = static_cast<Byte>(bits.take(kAlignedBits));
         if (!aligned_.build(lengths)) fail("its code for low distance bits is not possible");
         [[fallthrough]];
       }
@@ -102,9 +93,9 @@ class Core {
 
   /// Code lengths are coded themselves, as differences to those of the block before.
   void read_lengths(WordBits& bits, std::span<Byte> lengths) {
-    std::array<Byte, 20> own;
-    for (Byte& length : own) length = static_cast<Byte>(bits.take(4));
-    WordCode<20, 6> code;
+    std::array<Byte, kLengthCodeSymbols> own;
+    for (Byte& length : own) length = static_cast<Byte>(bits.take(kLengthCodeBits));
+    WordCode<kLengthCodeSymbols, 6> code;
     if (!code.build(own)) fail("its code for code lengths is not possible");
     auto next = [&] {
       bits.refill();
@@ -161,8 +152,8 @@ class Core {
       if (slot > 2) {
         unsigned extra = kSlots.extra[slot];
         std::uint32_t low = 0;
-        if (aligned && extra >= 3) {
-          low = bits.take_available(extra - 3) << 3;
+        if (aligned && extra >= kAlignedBits) {
+          low = bits.take_available(extra - kAlignedBits) << kAlignedBits;
           low += aligned_.decode(bits);
         } else {
           low = bits.take_available(extra);
@@ -205,7 +196,7 @@ class Core {
   std::array<Byte, kLengthSymbols> length_lengths_{};
   WordCode<kMainSymbols, 11> main_;
   WordCode<kLengthSymbols, 9> length_;
-  WordCode<8, 7> aligned_;
+  WordCode<kAlignedSymbols, 7> aligned_;
 };
 
 /// Whether there is a call that untranslate_calls() would look at.

@@ -191,7 +191,8 @@ Candidates zlib_candidates(ByteView head, PackSettings shown) {
   return deflate_candidates(head, std::move(shown));
 }
 
-Candidates stored_candidates(ByteView, PackSettings shown) {
+/// There is one way alone.
+Candidates as_shown(ByteView, PackSettings shown) {
   Candidates all;
   all.push_back(std::move(shown));
   return all;
@@ -202,9 +203,12 @@ struct Search {
   Candidates (*candidates)(ByteView head, PackSettings shown);
 };
 constexpr Search kSearches[] = {
-    {"stored", stored_candidates}, {"deflate", deflate_candidates}, {"zlib", zlib_candidates},
-    {"bzip2", bzip2_candidates},   {"lzma", lzma_candidates},       {"lzma-alone", lzma_alone_candidates},
-    {"xz", xz_candidates},         {"zstd", zstd_candidates},       {"lz4", lz4_candidates},
+    {"compress", as_shown},    {"deflate64", as_shown},
+    {"stored", as_shown},      {"deflate", deflate_candidates},
+    {"zlib", zlib_candidates}, {"bzip2", bzip2_candidates},
+    {"lzma", lzma_candidates}, {"lzma-alone", lzma_alone_candidates},
+    {"xz", xz_candidates},     {"zstd", zstd_candidates},
+    {"lz4", lz4_candidates},
 };
 
 Candidates candidates_for(std::string_view codec, const Source& packed, std::uint64_t plain_size) {

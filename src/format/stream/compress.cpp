@@ -25,8 +25,10 @@ Format compress_format() {
           .specification = "Unix compress, LZW with 9 to 16 bits",
           .reads = "block mode and plain, all code widths; the format has no checksum",
           .lacks = "",
+          .writes = "the whole, with codes of up to 16 bits; the format keeps nothing but the content",
           .suffixes = {".z", ".taz"},
           .single_stream = true,
+          .codec = "compress",
           .recognise = recognise_compress,
           .open = open_compress_file};
 }

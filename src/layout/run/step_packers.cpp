@@ -8,6 +8,7 @@
 #include "cipher/block_ciphers.h"
 #include "cipher/byte_ciphers.h"
 #include "codec/codec.h"
+#include "codec/lzh.h"
 #include "codec/lzss.h"
 #include "codec/raw_blocks.h"
 #include "codec/run_length.h"
@@ -26,8 +27,9 @@ template <const char* Name>
 StreamPtr pack_by_name(StreamPtr plain, const StepArguments&, const PackSettings& settings) {
   return open_encoder(Name, std::move(plain), settings);
 }
-constexpr char kDeflate[] = "deflate", kZlib[] = "zlib", kGzip[] = "gzip", kBzip2[] = "bzip2", kXz[] = "xz",
-               kLzmaAlone[] = "lzma-alone", kZstd[] = "zstd", kLz4[] = "lz4";
+constexpr char kDeflate[] = "deflate", kDeflate64[] = "deflate64", kCompress[] = "compress", kZlib[] = "zlib",
+               kGzip[] = "gzip", kBzip2[] = "bzip2", kXz[] = "xz", kLzmaAlone[] = "lzma-alone",
+               kZstd[] = "zstd", kLz4[] = "lz4";
 
 StreamPtr pass_on(StreamPtr plain, const StepArguments&, const PackSettings&) {
   return plain;
@@ -51,6 +53,9 @@ StreamPtr pack_lzo_raw(StreamPtr plain, const StepArguments&, const PackSettings
 }
 StreamPtr pack_lzss_step(StreamPtr plain, const StepArguments& given, const PackSettings&) {
   return stream_of(pack_lzss(read_all(*plain, kMostWhole), lzss_dialect(given)));
+}
+StreamPtr pack_lzh_step(StreamPtr plain, const StepArguments& given, const PackSettings&) {
+  return pack_lzh(std::move(plain), static_cast<unsigned>(std::clamp<std::int64_t>(given[0].number, 0, 99)));
 }
 StreamPtr pack_run_length_step(StreamPtr plain, const StepArguments& given, const PackSettings&) {
   return stream_of(pack_run_length(read_all(*plain, kMostWhole), run_length_form(given),
@@ -91,6 +96,8 @@ constexpr Packer kPackers[] = {
     {"stored", pass_on},
     {"take", pass_on},
     {"deflate", pack_by_name<kDeflate>, kDeflate},
+    {"deflate64", pack_by_name<kDeflate64>},
+    {"compress", pack_by_name<kCompress>},
     {"zlib", pack_by_name<kZlib>, kZlib},
     {"gzip", pack_by_name<kGzip>},
     {"bzip2", pack_by_name<kBzip2>, kBzip2},
@@ -102,6 +109,7 @@ constexpr Packer kPackers[] = {
     {"lz4_block", pack_lz4_raw},
     {"lzo", pack_lzo_raw},
     {"lzss", pack_lzss_step},
+    {"lzh", pack_lzh_step},
     {"rle", pack_run_length_step},
     {"xor", mix_back<Mix::exclusive_or>},
     {"add", mix_back<Mix::add>},

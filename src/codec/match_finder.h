@@ -1,0 +1,153 @@
+#pragma once
+
+#include <algorithm>
+#include <array>
+#include <span>
+#include <vector>
+
+#include "base/bytes.h"
+
+namespace operculum {
+
+/// A copy of earlier bytes; length 0: none, a literal is written.
+struct Copy {
+  std::uint32_t length = 0, distance = 0;
+};
+
+/// Finds what of the bytes at a place lies in front of it, for encoders of the LZ77 kind. All places of the
+/// buffer are asked, or passed, in their order.
+class MatchFinder {
+ public:
+  /// What copies a format can write, in bytes.
+  struct Reach {
+    std::uint64_t nearest = 1, farthest = 0;  ///< distances
+    std::size_t longest = 0;
+    std::size_t most_tried = 256;  ///< candidates at one place
+  };
+
+  /// The buffer must outlive this; its bytes need be there only when a place near them is asked.
+  MatchFinder(ByteView buffer, const Reach& reach)
+      : buffer_(buffer), reach_(reach), before_(buffer.size(), kNone) {
+    heads_.fill(kNone);
+  }
+
+  /// Calls `found(Copy)` for copies of at least kShortest bytes at the place that end before `end`: each is
+  /// longer, and farther away, than the one in front of it.
+  template <typename Found>
+  void find(std::size_t at, std::size_t end, Found found) {
+    std::size_t room = std::min(reach_.longest, end - at), best = kShortest - 1;
+    if (room >= kShortest) {
+      std::uint32_t candidate = heads_[hash(at)];
+      for (std::size_t tried = 0; candidate != kNone && tried < reach_.most_tried; ++tried) {
+        std::uint64_t distance = at - candidate;
+        if (distance > reach_.farthest) break;
+        bool may_be_longer = distance >= reach_.nearest && buffer_[candidate + best] == buffer_[at + best];
+        std::size_t length = may_be_longer ? equal_bytes(candidate, at, room) : 0;
+        if (length > best) {
+          best = length;
+          found(Copy{static_cast<std::uint32_t>(length), static_cast<std::uint32_t>(distance)});
+        }
+        if (best == room) break;
+        candidate = before_[candidate];
+      }
+    }
+    pass(at, end);
+  }
+
+  /// Notes the bytes of a place without looking for a copy.
+  void pass(std::size_t at, std::size_t end) {
+    if (at + kShortest > end) return;
+    std::size_t slot = hash(at);
+    before_[at] = heads_[slot];
+    heads_[slot] = static_cast<std::uint32_t>(at);
+  }
+
+  /// How many bytes are equal from two places on, up to `most`.
+  std::size_t equal_bytes(std::size_t a, std::size_t b, std::size_t most) const {
+    std::size_t length = 0;
+    while (length < most && buffer_[a + length] == buffer_[b + length]) ++length;
+    return length;
+  }
+
+  static constexpr std::size_t kShortest = 3;
+
+ private:
+  static constexpr std::uint32_t kNone = UINT32_MAX;
+  static constexpr std::size_t kHashBits = 15;
+
+  std::size_t hash(std::size_t at) const {
+    std::uint32_t three =
+        buffer_[at] | std::uint32_t{buffer_[at + 1]} << 8 | std::uint32_t{buffer_[at + 2]} << 16;
+    return (three * 2654435761u) >> (32 - kHashBits);
+  }
+
+  ByteView buffer_;
+  Reach reach_;
+  std::array<std::uint32_t, std::size_t{1} << kHashBits> heads_;
+  std::vector<std::uint32_t> before_;
+};
+
+/// The copies that are possible at each place of a stretch.
+struct CopyLists {
+  std::vector<Copy> all;
+  std::vector<std::uint32_t> first;  ///< of each place in `all`, and the end
+
+  std::span<const Copy> at(std::size_t place) const {
+    return std::span(all).subspan(first[place], first[place + 1] - first[place]);
+  }
+};
+
+/// Asks all places from `begin` up to `end`, where no copy goes beyond `stop(place)`. Within a copy of `nice`
+/// bytes and more nothing is looked for: it will be taken.
+template <typename Stop>
+CopyLists find_copies(MatchFinder& finder, std::size_t begin, std::size_t end, std::size_t nice, Stop stop) {
+  CopyLists out;
+  out.first.reserve(end - begin + 1);
+  std::size_t passed = begin;  // places in front of this one lie in a long copy
+  for (std::size_t at = begin; at < end; ++at) {
+    out.first.push_back(static_cast<std::uint32_t>(out.all.size()));
+    if (at < passed) {
+      finder.pass(at, end);
+      continue;
+    }
+    finder.find(at, stop(at), [&](const Copy& copy) { out.all.push_back(copy); });
+    bool any = out.all.size() > out.first.back();
+    if (any && out.all.back().length >= nice) passed = at + out.all.back().length;
+  }
+  out.first.push_back(static_cast<std::uint32_t>(out.all.size()));
+  return out;
+}
+
+/// The steps, literals and copies of at least kShortest bytes, that take the fewest bits by `costs`:
+/// `literal(byte)` and `copy(Copy)` say how many. Of copies of `nice` bytes and more no part is considered.
+template <typename Costs>
+std::vector<Copy> cheapest_steps(ByteView plain, const CopyLists& copies, std::size_t nice,
+                                 const Costs& costs) {
+  const std::size_t count = plain.size();
+  std::vector<std::uint32_t> bits(count + 1, UINT32_MAX);
+  std::vector<Copy> arrived(count + 1);
+  bits[0] = 0;
+  auto arrive = [&](std::size_t at, const Copy& step, std::uint32_t cost) {
+    if (cost >= bits[at]) return;
+    bits[at] = cost;
+    arrived[at] = step;
+  };
+  for (std::size_t i = 0; i < count; ++i) {
+    arrive(i + 1, {}, bits[i] + costs.literal(plain[i]));
+    std::uint32_t from = MatchFinder::kShortest;
+    for (const Copy& longest : copies.at(i)) {
+      if (longest.length >= nice) from = longest.length;
+      for (std::uint32_t length = from; length <= longest.length; ++length) {
+        Copy copy{length, longest.distance};
+        arrive(i + length, copy, bits[i] + costs.copy(copy));
+      }
+      from = longest.length + 1;
+    }
+  }
+  std::vector<Copy> steps;
+  for (std::size_t at = count; at > 0; at -= std::max(arrived[at].length, 1u)) steps.push_back(arrived[at]);
+  std::reverse(steps.begin(), steps.end());
+  return steps;
+}
+
+}  // namespace operculum
