@@ -6,14 +6,18 @@
 
 #include "base/text.h"
 #include "base/units.h"
+#include "container/trim.h"
 
 namespace operculum {
 namespace {
 
+constexpr std::string_view kUnallocated = "unallocated";  // the type of what no partition covers
+
 class PartitionContainer final : public Container {
  public:
   PartitionContainer(SourcePtr disk, PartitionTable table)
-      : disk_(std::move(disk)), facts_(std::move(table.facts)) {
+      : disk_(std::move(disk)), facts_(std::move(table.facts)), sector_(table.sector) {
+    for (auto [begin, end] : table.taken) taken_end_ = std::max(taken_end_, end);
     for (Finding& finding : table.findings) add_finding(finding.level, std::move(finding.text));
     if (disk_->size() % table.sector != 0) {
       add_finding(Finding::Level::warning, fmt::format("the size is not a multiple of the sector ({} bytes): "
@@ -30,6 +34,18 @@ class PartitionContainer final : public Container {
     return make_content(make_slice(disk_, parts_[index].start, parts_[index].length));
   }
   std::vector<std::pair<std::string, std::string>> facts() override { return facts_; }
+
+  /// Up to the end of the last partition, or of a copy of the table that lies behind it.
+  std::optional<Trimmed> trimmed(Look look) override {
+    std::uint64_t needed = taken_end_;
+    for (const Partition& one : parts_) {
+      if (one.type != kUnallocated) needed = std::max(needed, one.start + one.length);
+    }
+    auto out = without_end(disk_, needed, sector_, look);
+    for (std::size_t i = 0; out && i < parts_.size(); ++i)
+      if (parts_[i].start >= out->result.size()) out->gone.push_back(i);
+    return out;
+  }
 
   Lookup find(std::string_view path) override {
     Lookup found = Container::find(path);
@@ -74,7 +90,7 @@ class PartitionContainer final : public Container {
     auto gap = [&](std::uint64_t begin, std::uint64_t end) {
       end = std::min(end, disk_->size());
       if (end >= begin + table.sector)
-        parts_.push_back({fmt::format("unallocated-{}", ++number), "", "unallocated", begin, end - begin});
+        parts_.push_back({fmt::format("unallocated-{}", ++number), "", std::string(kUnallocated), begin, end - begin});
     };
     for (auto [begin, end] : taken) {
       gap(at, begin);
@@ -96,6 +112,7 @@ class PartitionContainer final : public Container {
 
   SourcePtr disk_;
   std::vector<std::pair<std::string, std::string>> facts_;
+  std::uint64_t sector_, taken_end_ = 0;  // bytes
   std::vector<Partition> parts_;
   std::vector<Entry> entries_;
 };

@@ -3,27 +3,25 @@
 
 #include <algorithm>
 
-#include "base/fields.h"
 #include "base/text.h"
 #include "format/formats.h"
 #include "format/image/disk_image.h"
 #include "format/image/image_blocks.h"
+#include "format/image/vhd_records.h"
+#include "format/image/vhd_rewrite.h"
 #include "io/cached_source.h"
 #include "io/mapped_source.h"
 
 namespace operculum {
 namespace {
 
-constexpr std::string_view kMark = "conectix", kDynamicMark = "cxsparse";
-constexpr std::size_t kIdSize = 16;  // of a unique id, in bytes
-constexpr std::size_t kFooter = 512, kDynamic = 1024;
-enum Kind : std::uint32_t { kFixed = 2, kDynamicKind = 3, kDifference = 4 };
+using namespace vhd;
 
-/// One's complement of the sum of all bytes except those at `hole`.
-bool sum_fits(ByteView raw, std::size_t hole) {
-  std::uint32_t sum = 0;
-  for (std::size_t i = 0; i < raw.size(); ++i) sum += i >= hole && i < hole + 4 ? 0 : raw[i];
-  return ~sum == BigFields(raw, "VHD").u32(hole);
+constexpr std::string_view kMark = "conectix", kDynamicMark = "cxsparse";
+/// Whether a structure of the type fits the checksum in it.
+template <typename S>
+bool sum_fits(ByteView raw) {
+  return checksum_of(raw, place_of(&S::checksum).at) == read_structure<S>(raw.data()).checksum;
 }
 
 class VhdSource final : public MappedSource {
@@ -35,7 +33,7 @@ class VhdSource final : public MappedSource {
         table_(table),
         entries_(entries),
         block_(block),
-        bitmap_((block / 512 / 8 + 511) / 512 * 512),
+        bitmap_(bitmap_size(block)),
         difference_(difference) {}
 
  protected:
@@ -43,19 +41,19 @@ class VhdSource final : public MappedSource {
     std::uint64_t index = offset / block_, within = offset % block_, left = block_ - within;
     auto absent = difference_ ? MappedRun::From::parent : MappedRun::From::zeros;
     if (index >= entries_) return {absent, size() - offset};
-    std::uint64_t sector =
-        BigFields(read_exactly(*tables_, table_ + index * 4, 4, "VHD block table"), "VHD block table").u32(0);
-    if (sector == 0xFFFFFFFF) return {absent, left};
-    std::uint64_t at = sector * 512;
+    std::uint64_t sector = load_number(
+        read_exactly(*tables_, table_ + index * 4, 4, "VHD block table").data(), 4, std::endian::big);
+    if (sector == kUnused) return {absent, left};
+    std::uint64_t at = sector * kSector;
     if (!difference_) return {MappedRun::From::stored, left, at + bitmap_ + within};
     auto bit = [&](std::uint64_t number) {
       Bytes raw = read_exactly(*tables_, at + number / 8, 1, "VHD sector bitmap");
       return (raw[0] >> (7 - number % 8) & 1) != 0;
     };
-    std::uint64_t first = within / 512, last = first + 1;
+    std::uint64_t first = within / kSector, last = first + 1;
     bool own = bit(first);
-    while (last < block_ / 512 && last - first < 4096 && bit(last) == own) ++last;
-    std::uint64_t length = last * 512 - within;
+    while (last < block_ / kSector && last - first < 4096 && bit(last) == own) ++last;
+    std::uint64_t length = last * kSector - within;
     return own ? MappedRun{MappedRun::From::stored, length, at + bitmap_ + within}
                : MappedRun{absent, length};
   }
@@ -66,13 +64,18 @@ class VhdSource final : public MappedSource {
   bool difference_;
 };
 
+std::uint64_t end_of_image(const Source& file) {
+  return file.size() / kFooterSize * kFooterSize;
+}
+
 /// The footer is at the end; what has blocks of its own repeats it at the front.
 Bytes find_footer(const Source& file, std::vector<Finding>& findings) {
-  std::uint64_t end = file.size() / kFooter * kFooter;
-  Bytes last = end >= kFooter ? read_up_to(file, end - kFooter, kFooter) : Bytes();
-  Bytes first = read_up_to(file, 0, kFooter);
-  if (starts_with(last, kMark) && sum_fits(last, 64)) return last;
-  if (starts_with(first, kMark) && sum_fits(first, 64)) {
+  std::uint64_t end = end_of_image(file);
+  Bytes last = end >= kFooterSize ? read_up_to(file, end - kFooterSize, kFooterSize) : Bytes();
+  Bytes first = read_up_to(file, 0, kFooterSize);
+  first.resize(kFooterSize);
+  if (starts_with(last, kMark) && sum_fits<Footer>(last)) return last;
+  if (starts_with(first, kMark) && sum_fits<Footer>(first)) {
     findings.push_back(
         {Finding::Level::warning,
          "the footer is missing at the end: the image may be cut short; its copy at the front was used"});
@@ -87,9 +90,9 @@ Bytes find_footer(const Source& file, std::vector<Finding>& findings) {
 
 Match recognise_vhd(Probe& probe) {
   if (starts_with(probe.head(8), kMark)) return Match::front;
-  ByteView tail = probe.tail(kFooter);
-  return tail.size() == kFooter && starts_with(tail, kMark) && sum_fits(tail, 64) ? Match::front
-                                                                                  : Match::none;
+  ByteView tail = probe.tail(kFooterSize);
+  bool fits = tail.size() == kFooterSize && starts_with(tail, kMark) && sum_fits<Footer>(tail);
+  return fits ? Match::front : Match::none;
 }
 
 /// A unique id as text; empty when none was written.
@@ -98,48 +101,59 @@ std::string id_of(ByteView bytes) {
   return written ? to_hex(bytes) : "";
 }
 
-ContainerPtr open_vhd(const Input& input, OpenContext& context) {
-  SourcePtr file = random_access(*input.content, context.spool);
-  DiskImage image;
-  Bytes footer = find_footer(*file, image.findings);
-  BigFields f(footer, "VHD footer");
-  std::uint64_t size = f.u64(48), header_at = f.u64(16);
-  std::uint32_t kind = f.u32(60);
-  constexpr std::int64_t kFrom2000 = 946684800;
-  image.facts = {{"kind", kind == kFixed         ? "fixed"
-                          : kind == kDynamicKind ? "dynamic"
-                                                 : "difference"},
-                 {"made", to_text(from_unix(kFrom2000 + f.u32(24)))}};
-  if (std::string id = id_of(f.bytes(68, kIdSize)); !id.empty()) image.facts.emplace_back(kIdFact, id);
-  if (kind == kFixed) {
-    image.bytes = make_slice(file, 0, size);
-    if (image.bytes->size() < size)
-      image.findings.push_back({Finding::Level::fault, "the image is cut short"});
-    return make_disk_image(input, std::move(image));
-  }
-  if (kind != kDynamicKind && kind != kDifference)
-    throw Unsupported(fmt::format("VHD images of kind {}", kind));
-  Bytes header = read_exactly(*file, header_at, kDynamic, "VHD dynamic header");
-  if (!starts_with(header, kDynamicMark)) throw Malformed("VHD dynamic header: the mark is missing");
-  if (!sum_fits(header, 36))
+std::string name_of_parent(ByteView header) {
+  std::string_view units = as_text(header.subspan(kParentNameAt, kParentNameSize));
+  std::size_t length = 0;
+  while (length + 1 < units.size() && (units[length] != 0 || units[length + 1] != 0)) length += 2;
+  return to_utf8(units.substr(0, length), "UTF-16BE").value_or("");
+}
+
+/// What has blocks: dynamic and differencing images.
+void open_blocks(const Input& input, OpenContext& context, const SourcePtr& file, const Footer& footer,
+                 DiskImage& image) {
+  Bytes raw = read_exactly(*file, footer.data_offset, kDynamicSize, "VHD dynamic header");
+  if (!starts_with(raw, kDynamicMark)) throw Malformed("VHD dynamic header: the mark is missing");
+  if (!sum_fits<DynamicHeader>(raw))
     image.findings.push_back({Finding::Level::warning, "the dynamic header does not fit its checksum"});
-  BigFields h(header, "VHD dynamic header", header_at);
-  std::uint64_t block = h.u32(32);
-  if (block < 4096 || block % 512 != 0 || (block & (block - 1)) != 0)
+  auto header = read_structure<DynamicHeader>(raw.data());
+  std::uint64_t block = header.block_size;
+  if (block < 4096 || block % kSector != 0 || (block & (block - 1)) != 0)
     throw Malformed(fmt::format("VHD dynamic header: blocks of {} bytes are not possible", block));
+  bool difference = footer.disk_type == differencing;
   SourcePtr parent;
-  if (kind == kDifference) {
-    std::string_view units = h.text(64, 512);
-    std::size_t length = 0;
-    while (length + 1 < units.size() && (units[length] != 0 || units[length + 1] != 0)) length += 2;
-    std::string name = to_utf8(units.substr(0, length), "UTF-16BE").value_or("");
+  if (difference) {
+    std::string name = name_of_parent(raw), id = id_of(header.parent_id);
     image.facts.emplace_back("parent", name);
-    std::string id = id_of(h.bytes(40, kIdSize));
     parent = open_parent(input, context, {name, id.empty() ? std::vector<std::string>() : std::vector{id}},
                          image.findings);
   }
-  image.bytes = std::make_shared<VhdSource>(file, size, h.u64(16), h.u32(28), block, std::move(parent),
-                                            kind == kDifference);
+  image.bytes = std::make_shared<VhdSource>(file, footer.current_size, header.table_offset,
+                                            header.max_table_entries, block, std::move(parent), difference);
+  if (!image.findings.empty()) return;  // what is not whole is not written
+  image.rewrite = [file, header, disk = image.bytes](const SourcePtr& changed) {
+    return vhd::rewrite(file, end_of_image(*file) - kFooterSize, header, *disk, changed);
+  };
+}
+
+ContainerPtr open_vhd(const Input& input, OpenContext& context) {
+  SourcePtr file = random_access(*input.content, context.spool);
+  DiskImage image;
+  auto footer = read_structure<Footer>(find_footer(*file, image.findings).data());
+  constexpr std::int64_t kFrom2000 = 946684800;
+  image.facts = {{"kind", footer.disk_type == fixed     ? "fixed"
+                          : footer.disk_type == dynamic ? "dynamic"
+                                                        : "difference"},
+                 {"made", to_text(from_unix(kFrom2000 + footer.time_stamp))}};
+  if (std::string id = id_of(footer.unique_id); !id.empty()) image.facts.emplace_back(kIdFact, id);
+  if (footer.disk_type == fixed) {
+    image.bytes = make_slice(file, 0, footer.current_size);
+    if (image.bytes->size() < footer.current_size)
+      image.findings.push_back({Finding::Level::fault, "the image is cut short"});
+  } else if (footer.disk_type == dynamic || footer.disk_type == differencing) {
+    open_blocks(input, context, file, footer, image);
+  } else {
+    throw Unsupported(fmt::format("VHD images of kind {}", footer.disk_type));
+  }
   return make_disk_image(input, std::move(image));
 }
 
@@ -154,7 +168,7 @@ Format vhd_format() {
       .reads =
           "fixed, dynamic and differencing images with the parent beside them, checksums, a missing footer",
       .lacks = "",
-      .writes = "dynamic images, of a raw disk",
+      .writes = "another content of the disk; dynamic images of a raw disk, fixed ones with --method stored",
       .suffixes = {".vhd", ".avhd"},
       .single_stream = true,
       .recognise = recognise_vhd,
