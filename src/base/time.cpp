@@ -102,6 +102,11 @@ Timestamp from_filetime(std::uint64_t ticks) {
           static_cast<std::uint32_t>(ticks % kTicksPerSecond * 100), false};
 }
 
+std::uint64_t to_filetime(const Timestamp& time) {
+  if (!time.known() || time.seconds < -kFiletimeEpoch) return 0;
+  return static_cast<std::uint64_t>(time.seconds + kFiletimeEpoch) * kTicksPerSecond + time.nanoseconds / 100;
+}
+
 std::int64_t to_unix_seconds(const Timestamp& time) {
   if (!time.floating || !printable(time.seconds)) return time.seconds;
   Civil civil = to_civil(time.seconds);

@@ -42,6 +42,9 @@ Timestamp from_calendar(int year, int month, int day, int hour, int minute, int 
 /// 100 ns steps since 1601-01-01 UTC, as NTFS stores them.
 Timestamp from_filetime(std::uint64_t ticks);
 
+/// Undoes from_filetime(); 0 when unknown.
+std::uint64_t to_filetime(const Timestamp& time);
+
 /// Seconds since the epoch for applying to a file: a floating time is read in this machine's zone.
 std::int64_t to_unix_seconds(const Timestamp& time);
 

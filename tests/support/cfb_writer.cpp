@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "base/cursor.h"
 #include "support/byte_writer.h"
 
 namespace operculum::test {
@@ -133,6 +134,82 @@ Bytes make_cfb(const std::vector<CfbNode>& nodes, unsigned version, Bytes class_
   out.u32(lists == 0 ? kEnd : first_list).u32(lists);
   for (std::size_t i = 0; i < kInHeader; ++i) out.u32(i < tables ? first_table + i : kFree);
   return out.align(sector).bytes(large.bytes().view()).take();
+}
+
+namespace {
+
+/// Reads the directory by itself, so that a mistake of the program is not made again here.
+class TreeCheck {
+ public:
+  explicit TreeCheck(const Bytes& file) : file_(file) {
+    sector_ = std::size_t{1} << file[30];
+    std::uint32_t at = u32(48);
+    while (at < 0xFFFFFFFA && directory_.size() < file.size()) {
+      auto begin = file.begin() + static_cast<std::ptrdiff_t>((at + 1) * sector_);
+      directory_.insert(directory_.end(), begin, begin + static_cast<std::ptrdiff_t>(sector_));
+      at = next(at);
+    }
+  }
+
+  std::string run() {
+    for (std::uint32_t id = 0; id < directory_.size() / 128; ++id) {
+      Byte type = directory_[id * 128 + 66];
+      if (type == 1 || type == 5) black_ways(number(id, 76), false, {}, {});
+    }
+    return wrong_;
+  }
+
+ private:
+  std::uint32_t u32(std::size_t at) const { return load_little<std::uint32_t>(file_.data() + at); }
+  std::uint32_t number(std::uint32_t id, std::size_t at) const {
+    return load_little<std::uint32_t>(directory_.data() + id * 128 + at);
+  }
+  std::uint32_t next(std::uint32_t sector) const {
+    std::size_t rows = sector_ / 4, table = sector / rows;
+    std::uint32_t list = u32(68);
+    std::size_t place = 76 + table * 4;
+    if (table >= 109) {
+      std::size_t behind = table - 109;
+      for (; behind >= rows - 1; behind -= rows - 1) list = u32((list + 1) * sector_ + sector_ - 4);
+      place = (list + 1) * sector_ + behind * 4;
+    }
+    return u32((u32(place) + 1) * sector_ + sector % rows * 4);
+  }
+  std::string name(std::uint32_t id) const {
+    std::string out;
+    std::size_t length = directory_[id * 128 + 64] / 2 - 1;
+    for (std::size_t i = 0; i < length; ++i) {
+      Byte one = directory_[id * 128 + i * 2];
+      out.push_back(static_cast<char>(one >= 'a' && one <= 'z' ? one - 32 : one));
+    }
+    return out;
+  }
+  static bool is_before(const std::string& a, const std::string& b) {
+    return a.size() != b.size() ? a.size() < b.size() : a < b;
+  }
+
+  int black_ways(std::uint32_t id, bool below_red, const std::string& low, const std::string& high) {
+    if (id == 0xFFFFFFFF) return 1;
+    std::string own = name(id);
+    if (!low.empty() && !is_before(low, own)) wrong_ += own + " lies behind " + low + "\n";
+    if (!high.empty() && !is_before(own, high)) wrong_ += own + " lies in front of " + high + "\n";
+    bool red = directory_[id * 128 + 67] == 0;
+    if (red && below_red) wrong_ += own + " is red below a red one\n";
+    int left = black_ways(number(id, 68), red, low, own), right = black_ways(number(id, 72), red, own, high);
+    if (left != right) wrong_ += own + " has ways of different lengths below it\n";
+    return left + (red ? 0 : 1);
+  }
+
+  const Bytes& file_;
+  std::size_t sector_;
+  Bytes directory_;
+  std::string wrong_;
+};
+
+}  // namespace
+
+std::string check_search_trees(const Bytes& file) {
+  return TreeCheck(file).run();
 }
 
 }  // namespace operculum::test

@@ -5,10 +5,9 @@
 #include <algorithm>
 #include <set>
 
-#include "base/cursor.h"
 #include "base/error.h"
 #include "base/text.h"
-#include "format/archive/cab_folder.h"
+#include "format/archive/cab_write.h"
 #include "format/formats.h"
 #include "io/solid_stream.h"
 
@@ -81,10 +80,8 @@ class CabContainer final : public Container {
     note_size(*own);
     cabinets_ = SetFinder(*this, input).find(own);
     for (std::size_t i = 0; i < cabinets_.size(); ++i) add_cabinet(i);
-    for (auto& folder : folders_) {
-      streams_.push_back(std::make_shared<SolidStream>(
-          [shared = std::shared_ptr<const Folder>(std::move(folder))] { return open_folder(shared); }));
-    }
+    for (const std::shared_ptr<Folder>& folder : folders_)
+      streams_.push_back(std::make_shared<SolidStream>([folder] { return open_folder(folder); }));
   }
 
   std::span<const Entry> entries() override { return entries_; }
@@ -94,6 +91,22 @@ class CabContainer final : public Container {
     const Place& place = places_[index];
     if (place.folder >= streams_.size()) throw Malformed("its folder does not exist; the cabinet is damaged");
     return streams_[place.folder]->part(place.offset, entries_[index].size);
+  }
+
+  Assembly rewrite(const Changes& changes, const Writing& writing) override {
+    const CabinetPtr& cabinet = cabinets_.front();
+    if (changes.empty()) {
+      Assembly whole;
+      whole.add(cabinet->bytes);
+      return whole;
+    }
+    if ((cabinet->flags & (has_previous | has_next)) != 0)
+      throw Unsupported("writing a cabinet of a set of several; unpack the set and pack it as one");
+    if (!cabinet->trouble.empty() || cabinet->stated_size > cabinet->bytes->size())
+      throw Unsupported("writing a cabinet that is damaged");
+    OldCabinet old{cabinet, entries_, [this](std::size_t index) { return content(index); },
+                   [this](std::size_t folder) { return open_folder(folders_[folder]); }};
+    return cab::rewrite(old, changes, writing);
   }
 
   std::vector<std::pair<std::string, std::string>> facts() override {
@@ -124,14 +137,9 @@ class CabContainer final : public Container {
                   fmt::format("the cabinet is cut short: it states {} bytes, and there are {}; get it again",
                               cabinet.stated_size, size));
     } else if (cabinet.stated_size < size) {
-      // A signature is told of by 20 reserved bytes: its offset and size are the third and fourth number.
-      std::uint64_t from = 0, length = 0;
-      if (cabinet.reserve.size() == 20) {
-        from = load_little<std::uint32_t>(cabinet.reserve.data() + 8);
-        length = load_little<std::uint32_t>(cabinet.reserve.data() + 12);
-      }
-      signed_ = length != 0 && from >= cabinet.stated_size && from + length <= size;
-      std::uint64_t behind = size - (signed_ ? from + length : cabinet.stated_size);
+      Signature found = signature(cabinet);
+      signed_ = found.length != 0;
+      std::uint64_t behind = size - (signed_ ? found.at + found.length : cabinet.stated_size);
       if (behind > 7)  // a signature is filled up to 8 bytes
         add_finding(Finding::Level::note, fmt::format("{} bytes lie behind the end of the cabinet", behind));
     }
@@ -213,14 +221,10 @@ class CabContainer final : public Container {
 Match recognise_cab(Probe& probe) {
   ByteView head = probe.head(kHeader);
   if (head.size() < kHeader || !starts_with(head, kMark)) return Match::none;
-  Cursor cursor(head, "cabinet header");
-  cursor.skip(4);
-  bool zeros = cursor.u32le() == 0;
-  std::uint32_t size = cursor.u32le();
-  zeros = zeros && cursor.u32le() == 0;
-  std::uint32_t files = cursor.u32le();
-  cursor.skip(5);
-  bool fits = zeros && cursor.u8() == 1 && size >= kHeader && files >= kHeader && files <= size;
+  auto header = read_structure<Header>(head.data());
+  bool zeros = header.reserved1 == 0 && header.reserved2 == 0;
+  bool fits = zeros && header.major == 1 && header.size >= kHeader && header.files_at >= kHeader &&
+              header.files_at <= header.size;
   return fits ? Match::front : Match::none;
 }
 
@@ -239,9 +243,13 @@ Format cab_format() {
               "stored, MSZIP, LZX and Quantum folders; sets of several cabinets beside each other; "
               "reserved areas, UTF-8 names, block checksums",
           .lacks = "checking of signatures",
+          .writes = "stored, MSZIP and LZX folders, of single cabinets; what is new in a folder of its own",
           .suffixes = {".cab"},
+          .own_order = true,
           .recognise = recognise_cab,
-          .open = open_cab};
+          .open = open_cab,
+          .pack = cab::pack,
+          .keeps = {.folders = false, .links = false, .hard_links = false, .modes = false, .owners = false}};
 }
 
 }  // namespace operculum

@@ -4,7 +4,6 @@
 
 #include <algorithm>
 
-#include "base/cursor.h"
 #include "base/error.h"
 #include "base/text.h"
 #include "codec/lzx.h"
@@ -14,8 +13,6 @@
 
 namespace operculum::cab {
 namespace {
-
-constexpr std::size_t kBlock = 32768;
 
 /// Decodes the blocks of a folder in order; the view is valid until the next call.
 class BlockDecoder {
@@ -93,11 +90,6 @@ class FolderStream final : public Stream {
   }
 
  private:
-  struct Header {
-    std::uint32_t sum;
-    std::uint16_t packed, size;
-  };
-
   const Cabinet& cabinet() const { return *folder_->pieces[piece_].cabinet; }
 
   void begin_piece() {
@@ -115,15 +107,11 @@ class FolderStream final : public Stream {
   }
 
   /// A block's bytes, the header in front of them, borrowed from the input until it is consumed.
-  Header look_at_block(ByteView& data) {
+  DataHeader look_at_block(ByteView& data) {
     const std::size_t front = kDataHeader + cabinet().data_reserve;
     ByteView view = input_->ensure(front);
     if (view.size() < front) fail_cut();
-    Cursor cursor(view, "cabinet data block");
-    Header header;
-    header.sum = cursor.u32le();
-    header.packed = cursor.u16le();
-    header.size = cursor.u16le();
+    auto header = read_structure<DataHeader>(view.data());
     view = input_->ensure(front + header.packed);
     if (view.size() < front + header.packed) fail_cut();
     data = view.subspan(front, header.packed);
@@ -157,7 +145,7 @@ class FolderStream final : public Stream {
       pending_ = 0;
     }
     ByteView data;
-    Header header = look_at_block(data);
+    DataHeader header = look_at_block(data);
     if (header.size == 0 && left_ == 1) return split_block(data);
     decode(data, header.size);
     // What is ready may lie in the input's buffer: it is passed over when the next block is wanted.
@@ -174,7 +162,7 @@ class FolderStream final : public Stream {
     if (!next_piece()) return next_block();  // which says what is missing
     if (left_ == 0) throw Malformed("the rest of a block that runs across two cabinets is missing");
     ByteView data;
-    Header header = look_at_block(data);
+    DataHeader header = look_at_block(data);
     joined_.insert(joined_.end(), data.begin(), data.end());
     pass_block(header.packed);
     decode(joined_, header.size);

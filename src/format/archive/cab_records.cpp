@@ -29,13 +29,7 @@ void read_files(Cabinet& cabinet, std::uint32_t at, std::size_t count) {
   cabinet.files.reserve(count);
   try {
     for (std::size_t i = 0; i < count; ++i) {
-      FileRecord file;
-      file.size = cursor.u32le();
-      file.offset = cursor.u32le();
-      file.folder = cursor.u16le();
-      file.date = cursor.u16le();
-      file.time = cursor.u16le();
-      file.flags = cursor.u16le();
+      auto file = read_structure<FileRecord>(cursor);
       file.name = read_name(cursor);
       cabinet.files.push_back(std::move(file));
     }
@@ -53,23 +47,17 @@ Cabinet read_cabinet(SourcePtr bytes, std::string name) {
   cabinet.bytes = std::move(bytes);
   Bytes front = read_up_to(*cabinet.bytes, 0, kLongestFront);
   Cursor cursor(front, "cabinet header");
-  std::string_view mark = cursor.text(4);
-  if (mark != kMark) throw Malformed("cabinet header: the mark \"MSCF\" is missing");
-  cursor.skip(4);
-  cabinet.stated_size = cursor.u32le();
-  cursor.skip(4);
-  std::uint32_t files_at = cursor.u32le();
-  cursor.skip(4);
-  unsigned minor = cursor.u8(), major = cursor.u8();
-  if (major != 1) throw Unsupported(fmt::format("cabinets of version {}.{}", major, minor));
-  std::size_t folders = cursor.u16le(), files = cursor.u16le();
-  cabinet.flags = cursor.u16le();
-  cabinet.set_id = cursor.u16le();
-  cabinet.number = cursor.u16le();
-  std::size_t folder_reserve = 0;
+  auto header = read_structure<Header>(cursor);
+  if (!starts_with(header.signature, kMark)) throw Malformed("cabinet header: the mark \"MSCF\" is missing");
+  if (header.major != 1)
+    throw Unsupported(fmt::format("cabinets of version {}.{}", header.major, header.minor));
+  cabinet.stated_size = header.size;
+  cabinet.flags = header.flags;
+  cabinet.set_id = header.set_id;
+  cabinet.number = header.number;
   if ((cabinet.flags & has_reserve) != 0) {
     std::size_t header_reserve = cursor.u16le();
-    folder_reserve = cursor.u8();
+    cabinet.folder_reserve = cursor.u8();
     cabinet.data_reserve = cursor.u8();
     ByteView reserve = cursor.take(header_reserve);
     cabinet.reserve.assign(reserve.begin(), reserve.end());
@@ -82,19 +70,23 @@ Cabinet read_cabinet(SourcePtr bytes, std::string name) {
     cabinet.next = read_name(cursor);
     cabinet.next_disk = read_name(cursor);
   }
-  std::size_t folders_at = cursor.position(), folder_size = kFolderRecord + folder_reserve;
-  Bytes table = read_exactly(*cabinet.bytes, folders_at, folders * folder_size, "cabinet folder table");
-  Cursor records(table, "cabinet folder record", folders_at);
-  for (std::size_t i = 0; i < folders; ++i) {
-    FolderRecord folder;
-    folder.at = records.u32le();
-    folder.blocks = records.u16le();
-    folder.method = records.u16le();
-    records.skip(folder_reserve);
-    cabinet.folders.push_back(folder);
-  }
-  read_files(cabinet, files_at, files);
+  cabinet.folders_at = cursor.position();
+  std::size_t folder_size = kFolderRecord + cabinet.folder_reserve;
+  Bytes table =
+      read_exactly(*cabinet.bytes, cabinet.folders_at, header.folders * folder_size, "cabinet folder table");
+  for (std::size_t i = 0; i < header.folders; ++i)
+    cabinet.folders.push_back(read_structure<FolderRecord>(table.data() + i * folder_size));
+  read_files(cabinet, header.files_at, header.files);
   return cabinet;
+}
+
+Signature signature(const Cabinet& cabinet) {
+  constexpr std::size_t kTelling = 20;
+  if (cabinet.reserve.size() != kTelling) return {};
+  std::uint64_t at = load_little<std::uint32_t>(cabinet.reserve.data() + 8);
+  std::uint64_t length = load_little<std::uint32_t>(cabinet.reserve.data() + 12);
+  bool there = length != 0 && at >= cabinet.stated_size && at + length <= cabinet.bytes->size();
+  return there ? Signature{at, length} : Signature{};
 }
 
 std::uint32_t checksum(ByteView data, std::uint32_t seed) {
