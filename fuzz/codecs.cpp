@@ -8,6 +8,11 @@
 #include "cipher/block_ciphers.h"
 #include "codec/block.h"
 #include "codec/codec.h"
+#include "codec/lzh.h"
+#include "codec/lzx.h"
+#include "codec/lzx_pack.h"
+#include "codec/mszip.h"
+#include "codec/mszip_pack.h"
 #include "codec/settings_search.h"
 #include "fuzz/target.h"
 
@@ -17,8 +22,8 @@ namespace {
 constexpr std::uint64_t kMostBytes = 4 << 20;
 constexpr std::string_view kDecoders[] = {"deflate",    "deflate64", "zlib", "gzip", "bzip2",    "lzma",
                                           "lzma-alone", "xz",        "zstd", "lz4",  "compress", "brotli"};
-constexpr std::string_view kEncoders[] = {"deflate",    "zlib", "gzip", "bzip2",
-                                          "lzma-alone", "xz",   "zstd", "lz4"};
+constexpr std::string_view kEncoders[] = {"deflate", "zlib", "gzip", "bzip2",     "lzma-alone",
+                                          "xz",      "zstd", "lz4",  "deflate64", "compress"};
 
 void must(bool holds, const char* what) {
   if (!holds) throw std::logic_error(what);
@@ -72,6 +77,41 @@ void pack_and_unpack(ByteView bytes) {
   must(back && std::equal(back->begin(), back->end(), plain.begin(), plain.end()), "packed and unpacked");
 }
 
+/// The encoders that are written here and are no entries of the table; the first byte says which.
+void pack_frames_and_unpack(ByteView bytes) {
+  if (bytes.empty()) return;
+  ByteView plain = bytes.subspan(1);
+  unsigned kind = bytes[0] % 3;
+  Bytes back;
+  auto take = [&](ByteView part) { back.insert(back.end(), part.begin(), part.end()); };
+  if (kind == 0) {
+    unsigned window = 8 + bytes[0] / 3 % 13;
+    StreamPtr packed = pack_lzh(make_source_stream(source_of(plain)), window);
+    take(read_all(*open_lzh(std::move(packed), window, plain.size()), kMostBytes));
+  } else if (kind == 1) {
+    unsigned window = 15 + bytes[0] / 3 % 7;
+    LzxEncoder encoder(window);
+    LzxDecoder decoder(window);
+    for (std::size_t at = 0; at < plain.size(); at += LzxEncoder::kBlock) {
+      for (const Bytes& frame :
+           encoder.pack(plain.subspan(at, std::min(LzxEncoder::kBlock, plain.size() - at))))
+        take(decoder.decode_frame(frame, std::min(LzxDecoder::kFrame, plain.size() - back.size())));
+    }
+  } else {
+    MszipEncoder encoder(1 + bytes[0] / 3 % 9, 8);
+    MszipDecoder decoder;
+    while (back.size() < plain.size()) {
+      std::size_t size = std::min(MszipDecoder::kBlock, plain.size() - back.size());
+      Bytes packed = [&] {
+        ByteView block = encoder.pack_block(plain.subspan(back.size(), size));
+        return Bytes(block.begin(), block.end());
+      }();
+      take(decoder.decode_block(packed, size));
+    }
+  }
+  must(std::equal(back.begin(), back.end(), plain.begin(), plain.end()), "packed in frames and unpacked");
+}
+
 /// Our finder of bzip2's blocks, which decodes them side by side, and the library in one go.
 void compare_bzip2(ByteView bytes) {
   auto ours = decoded("bzip2", bytes);
@@ -110,6 +150,7 @@ std::vector<Target> codec_targets() {
     all.push_back({"decode-" + std::string(codec), [codec](ByteView bytes) { decode(codec, bytes); }});
   all.push_back({"decode-blocks", decode_blocks});
   all.push_back({"pack-and-unpack", pack_and_unpack});
+  all.push_back({"pack-frames-and-unpack", pack_frames_and_unpack});
   all.push_back({"bzip2-twice", compare_bzip2});
   all.push_back({"seal-and-open", seal_and_open});
   return all;

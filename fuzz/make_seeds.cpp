@@ -58,7 +58,8 @@ void write_packed(const std::filesystem::path& folder, const SampleTree& files) 
   OpenContext context;
   Writing writing{{}, context.spool, [](const std::string&, const std::string&) {}};
   for (const Format& format : formats()) {
-    if (format.family != "file system" || !format.pack) continue;
+    bool wanted = format.family == "file system" || format.id == "cab" || format.id == "cfb";
+    if (!wanted || !format.pack) continue;
     SourcePtr made = format.pack(entries, writing).source();
     write(folder, fmt::format("whole-{}", format.id).c_str(), read_up_to(*made, 0, made->size()));
   }

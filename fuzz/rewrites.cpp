@@ -6,6 +6,7 @@
 #include "base/error.h"
 #include "container/open.h"
 #include "container/rewrite.h"
+#include "container/trim.h"
 #include "fuzz/target.h"
 
 namespace operculum::fuzz {
@@ -63,6 +64,25 @@ void must(bool holds, const char* what) {
   if (!holds) throw std::logic_error(what);
 }
 
+/// Without filling everything is still there.
+void trim(const Format& format, Container& old) {
+  std::optional<Trimmed> trimmed;
+  try {
+    trimmed = old.trimmed(Look::whole);
+  } catch (const Error&) {
+    return;  // damaged further in
+  }
+  if (!trimmed) return;
+  OpenContext context;
+  ContainerPtr now = format.open({make_content(trimmed->result.source()), "sample"}, context);
+  must(now->entries().size() + trimmed->gone.size() == old.entries().size(),
+       "entries of a trimmed container");
+  for (std::size_t i = 0; i < now->entries().size(); ++i) {
+    auto before = content_of(old, i);
+    must(!before || content_of(*now, i) == before, "a content in a trimmed container");
+  }
+}
+
 void look(const Format& format, ByteView bytes) {
   constexpr std::size_t kWishes = 4;
   if (bytes.size() <= kWishes) return;
@@ -83,6 +103,7 @@ void look(const Format& format, ByteView bytes) {
     SourcePtr same = old->rewrite({}, writing).source();
     must(read_up_to(*same, 0, same->size()) == read_up_to(*before, 0, before->size()),
          "a rebuild without a change");
+    trim(format, *old);
     changes = changes_from(bytes.first(kWishes), old->entries());
     after = old->rewrite(changes, writing).source();
     after = make_memory_source(read_up_to(*after, 0, after->size()));
@@ -108,7 +129,8 @@ void look(const Format& format, ByteView bytes) {
 std::vector<Target> rewrite_targets() {
   std::vector<Target> all;
   for (const Format& format : formats()) {
-    constexpr std::string_view kIds[] = {"zip", "tar", "cpio", "ar", "squashfs", "fat", "iso9660", "ext"};
+    constexpr std::string_view kIds[] = {"zip", "tar",     "cpio", "ar",  "squashfs",
+                                         "fat", "iso9660", "ext",  "cab", "cfb"};
     if (std::find(std::begin(kIds), std::end(kIds), format.id) != std::end(kIds))
       all.push_back(
           {"rewrite-" + std::string(format.id), [&format](ByteView bytes) { look(format, bytes); }});

@@ -127,7 +127,7 @@ swell gauge-notes.swell
 PACKS
   # What is written again begins with four bytes that say how.
   local kind file
-  for kind in ext fat iso9660 squashfs; do
+  for kind in ext fat iso9660 squashfs cab cfb; do
     mkdir -p "$corpus/rewrite-$kind"
     for file in '\0A\201\301' '\1\2\301\302' '\201\202A\1'; do
       { printf "$file"; cat "$seeds/whole-$kind"; } >"$corpus/rewrite-$kind/seed-$(printf "$file" | od -An -tx1 | tr -d ' ')"

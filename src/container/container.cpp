@@ -6,6 +6,7 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "container/rewrite.h"
+#include "container/trim.h"
 
 namespace operculum {
 
@@ -45,6 +46,10 @@ void Container::each(Detail, const std::function<void(const Entry&)>& visitor) {
 
 Assembly Container::rewrite(const Changes&, const Writing&) {
   throw Unsupported("writing this kind of container");
+}
+
+std::optional<Trimmed> Container::trimmed(Look) {
+  return std::nullopt;
 }
 
 Lookup Container::find(std::string_view path) {

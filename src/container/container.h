@@ -8,12 +8,14 @@
 
 #include "container/entry.h"
 #include "container/installation.h"
+#include "io/filling.h"
 #include "io/stream.h"
 
 namespace operculum {
 
 class Assembly;
 struct Changes;
+struct Trimmed;
 struct Writing;
 
 /// Something about a container that a person should know.
@@ -99,6 +101,10 @@ class Container : public std::enable_shared_from_this<Container> {
   /// The same container with `changes`, as a plan: what nobody changes is kept as it lies. Throws Unsupported
   /// where this kind of container, or this one, cannot be written so.
   virtual Assembly rewrite(const Changes& changes, const Writing& writing);
+
+  /// The same container without filling between and behind what it holds, aligned as the format asks; nothing
+  /// where there is none that may go. Throws where the container is damaged.
+  virtual std::optional<Trimmed> trimmed(Look look);
 
   /// Whose entries are written when something in this container is to be changed: itself, or, of a container
   /// that shows what another one holds, that one.

@@ -10,6 +10,7 @@
 #include "base/text.h"
 #include "codec/codec.h"
 #include "container/sequence_rewrite.h"
+#include "container/trim.h"
 #include "io/read_ahead.h"
 
 namespace operculum {
@@ -101,9 +102,10 @@ class SequenceContainer final : public Container {
   std::span<const Entry> entries() override {
     std::call_once(listed_, [this] {
       InputBuffer input(forward_ ? make_read_ahead(content_->stream()) : make_source_stream(source_));
-      pass(input, Data::passed_over, [this](SequenceItem& item, std::size_t index, Stream*) {
+      pass(input, Data::passed_over, [&](SequenceItem& item, std::size_t index, Stream*) {
         if (is_special(item))
           special_[index] = {std::move(item.extents), item.byte_sum, item.sum, std::move(item.digest)};
+        if (!forward_) entries_end_ = std::max(entries_end_, end_of(item, input.consumed()));
         limits_.count_retained(memory_of(item.entry));
         entries_.push_back(std::move(item.entry));
         return true;
@@ -178,7 +180,7 @@ class SequenceContainer final : public Container {
     std::size_t damaged = findings().size();
     pass(input, Data::passed_over, [&](SequenceItem& item, std::size_t index, Stream*) {
       std::uint64_t data_at = input.consumed();
-      std::uint64_t end = item.end > 0 ? item.end : data_at + item.packed + item.padding;
+      std::uint64_t end = end_of(item, data_at);
       plan.add({index, item.begin, std::min(data_at, end), end}, std::move(item.entry));
       return true;
     });
@@ -187,8 +189,21 @@ class SequenceContainer final : public Container {
     return plan.finish();
   }
 
+  std::optional<Trimmed> trimmed(Look look) override {
+    if (!make_editor_ || !source_ || forward_ || entries().empty()) return std::nullopt;
+    std::unique_ptr<SequenceEditor> editor = make_editor_();
+    std::uint64_t end = entries_end_ + trailer_size(*editor, *source_, entries_end_);
+    end += editor->filling(end, source_->size()).value_or(0);
+    if (end >= source_->size() || !is_filling(*source_, end, source_->size(), look)) return std::nullopt;
+    return without_end(source_, end, 1, look);
+  }
+
  private:
   enum class Data { handed_out, passed_over };
+
+  static std::uint64_t end_of(const SequenceItem& item, std::uint64_t data_at) {
+    return item.end > 0 ? item.end : data_at + item.packed + item.padding;
+  }
 
   bool plain(std::size_t index) const { return !special_.contains(index); }
 
@@ -271,6 +286,7 @@ class SequenceContainer final : public Container {
   std::atomic<bool> listed_already_{false};
   std::vector<Entry> entries_;
   std::map<std::size_t, Special> special_;
+  std::uint64_t entries_end_ = 0;  // of the last one, with what fills up behind it
 };
 
 }  // namespace

@@ -3,34 +3,20 @@
 #include <algorithm>
 
 #include "base/error.h"
+#include "io/filling.h"
 #include "io/spool.h"
 
 namespace operculum {
 namespace {
 
 constexpr std::uint64_t kMostHeaders = 64 << 20;  // bytes of one entry's headers
-constexpr std::size_t kTailStep = 64 * 1024;
 constexpr std::uint64_t kTrailerSearch = 4096;  // bytes in which the entry that ends an archive lies
 
-/// Whether all from `from` on is zeros.
-bool only_zeros(const Source& source, std::uint64_t from) {
-  Bytes buffer(kTailStep);
-  while (from < source.size()) {
-    if (std::uint64_t hole = source.hole_at(from); hole > 0) {
-      from += hole;
-      continue;
-    }
-    std::size_t count = source.read_at(from, buffer);
-    if (count == 0) return true;
-    if (std::any_of(buffer.begin(), buffer.begin() + static_cast<std::ptrdiff_t>(count),
-                    [](Byte b) { return b != 0; }))
-      return false;
-    from += count;
-  }
-  return true;
-}
-
 }  // namespace
+
+std::uint64_t trailer_size(const SequenceEditor& editor, const Source& source, std::uint64_t at) {
+  return editor.trailer_size(read_up_to(source, at, kTrailerSearch));
+}
 
 void SequenceRewrite::add(const Span& span, Entry entry) {
   spans_.push_back(span);
@@ -106,10 +92,9 @@ void SequenceRewrite::add_data(const Content& content) {
 
 /// What follows the last entry: as it was, unless it only fills up to a size that is another one now.
 void SequenceRewrite::write_tail(std::uint64_t from) {
-  Bytes front = read_up_to(*source_, from, kTrailerSearch);
-  std::uint64_t trailer = editor_.trailer_size(front);
+  std::uint64_t trailer = trailer_size(editor_, *source_, from);
   keep(from, from + trailer);
-  if (only_zeros(*source_, from + trailer)) {
+  if (is_filling(*source_, from + trailer, source_->size())) {
     if (auto filling = editor_.filling(out_.size(), source_->size())) return out_.add_zeros(*filling);
   }
   keep(from + trailer, source_->size());

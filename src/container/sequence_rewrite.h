@@ -4,6 +4,9 @@
 
 namespace operculum {
 
+/// How many bytes from `at` on, behind the last entry, are to be kept in any case.
+std::uint64_t trailer_size(const SequenceEditor& editor, const Source& source, std::uint64_t at);
+
 /// Writes a sequence again: entries in their order on disk, those that nobody changes as they lie with all
 /// that is between them.
 class SequenceRewrite {

@@ -123,10 +123,11 @@ std::uint64_t Assembly::kept_of(const Source& source) const {
 }
 
 SourcePtr Assembly::source() const {
+  std::vector<Run> all = runs();
+  if (all.size() == 1 && all[0].length == all[0].source->size()) return all[0].source;
   std::vector<SourcePtr> parts;
-  for (const Run& run : runs()) parts.push_back(make_slice(run.source, run.at, run.length));
-  if (parts.size() == 1) return parts.front();
-  return make_joined(std::move(parts));
+  for (const Run& run : all) parts.push_back(make_slice(run.source, run.at, run.length));
+  return make_joined(std::move(parts));  // of one part, too: what is cut out of it is traced to it
 }
 
 void write_assembly(const Assembly& assembly, OutputFile& out,

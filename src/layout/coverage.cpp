@@ -4,13 +4,13 @@
 #include <queue>
 
 #include "base/text.h"
+#include "io/filling.h"
 #include "layout/plan/value_text.h"
 
 namespace operculum::layout {
 namespace {
 
 constexpr std::uint64_t kRawShown = 8;
-constexpr std::size_t kBlock = 64 * 1024;
 constexpr std::size_t kMostSeen = 100'000;  // fields of which it is known that they were told
 
 /// Fewer bytes than an alignment, up to a multiple of it: padding, whatever stands in it.
@@ -19,23 +19,6 @@ bool is_alignment(std::uint64_t begin, std::uint64_t end, std::uint64_t size) {
     if (end - begin < step && end % step == 0 && begin > 0 && end < size) return true;
   }
   return false;
-}
-
-bool is_filled(const Source& file, std::uint64_t begin, std::uint64_t end) {
-  Bytes block(kBlock);
-  std::optional<Byte> fill;
-  for (std::uint64_t at = begin; at < end;) {
-    std::size_t count = file.read_at(
-        at, ByteSpan(block).first(static_cast<std::size_t>(std::min<std::uint64_t>(kBlock, end - at))));
-    if (count == 0) return false;
-    if (!fill) fill = block[0];
-    if (*fill != 0 && *fill != 0xff) return false;
-    if (!std::all_of(block.begin(), block.begin() + static_cast<std::ptrdiff_t>(count),
-                     [&](Byte b) { return b == *fill; }))
-      return false;
-    at += count;
-  }
-  return true;
 }
 
 }  // namespace
@@ -111,7 +94,7 @@ std::vector<CoverRange> Tracer::ranges(const Source& file) const {
     while (!open.empty() && open.top().end <= at) open.pop();
     std::uint64_t until = next < sorted.size() ? std::min(sorted[next].begin, size) : size;
     if (open.empty()) {
-      add(is_alignment(at, until, size) || is_filled(file, at, until) ? CoverRange::Kind::padding
+      add(is_alignment(at, until, size) || is_filling(file, at, until) ? CoverRange::Kind::padding
                                                                       : CoverRange::Kind::unexplained,
           at, until);
     } else {

@@ -10,7 +10,7 @@
 #include "base/sum_kinds.h"
 #include "base/text.h"
 #include "layout/plan/value_text.h"
-#include "layout/rewrite/described_rewrite.h"
+#include "layout/rewrite/trim_described.h"
 #include "layout/run/execute.h"
 
 namespace operculum::layout {
@@ -159,6 +159,10 @@ class Described final : public DescribedContainer {
 
   Assembly rewrite(const Changes& changes, const Writing& writing) override {
     return rewrite_described({plan_, input_, source_, run_.context()}, changes, writing);
+  }
+
+  std::optional<Trimmed> trimmed(Look look) override {
+    return trim_described({plan_, input_, source_, run_.context()}, look);
   }
 
   std::vector<std::pair<std::string, std::string>> facts() override { return facts_; }

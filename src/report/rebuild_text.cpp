@@ -26,6 +26,9 @@ std::string line_of(const Fate& fate) {
 std::string rebuild_text(const RebuildResult& result, const std::string& target, bool dry_run) {
   std::string text;
   for (const Fate& fate : result.fates) text += line_of(fate);
+  if (result.trimmed > 0)
+    text += fmt::format("{:<8} {} of filling ({} bytes)\n", "trimmed", human_size(result.trimmed),
+                        grouped(result.trimmed));
   std::string kept = counted(result.kept_entries, "other entry", "other entries");
   if (result.fates.empty() && result.written.empty() && !dry_run)
     return text + fmt::format("{}: nothing differs, so nothing was written\n", escape(target));

@@ -369,6 +369,7 @@ std::string json_line(const RebuildResult& result, bool dry_run) {
       {"record", "totals"},          {"dry_run", dry_run},          {"kept_entries", result.kept_entries},
       {"old_size", result.old_size}, {"new_size", result.new_size}, {"kept_bytes", result.kept_bytes},
       {"compared", result.compared}};
+  if (result.trimmed > 0) record["trimmed_bytes"] = result.trimmed;
   if (!result.written.empty()) record["written"] = escape(result.written);
   if (!result.original.empty()) record["original"] = escape(result.original);
   return line_of(record);

@@ -12,7 +12,6 @@ namespace {
 using study::Column;
 using study::Drafted;
 using study::Hypothesis;
-using study::Look;
 using study::Role;
 
 std::string percent(double share) {
@@ -26,7 +25,7 @@ std::string looks(const StudyReport& report) {
     if (bytes == 0 || report.size == 0) continue;
     text += fmt::format("{}{} {}", text.empty() ? "" : ", ",
                         percent(static_cast<double>(bytes) / static_cast<double>(report.size)),
-                        study::name_of(static_cast<Look>(i)));
+                        study::name_of(static_cast<study::Look>(i)));
   }
   return text;
 }
@@ -63,8 +62,8 @@ std::string study_summary(const StudyReport& report) {
                         report.known_as);
   if (!report.findings.solved()) {
     text += "No index was found that chance does not explain as well: ";
-    std::uint64_t dense = report.profile.bytes[static_cast<std::size_t>(Look::dense)];
-    std::uint64_t printed = report.profile.bytes[static_cast<std::size_t>(Look::text)];
+    std::uint64_t dense = report.profile.bytes[static_cast<std::size_t>(study::Look::dense)];
+    std::uint64_t printed = report.profile.bytes[static_cast<std::size_t>(study::Look::text)];
     if (dense * 10 > report.size * 9)
       text += "it is one packed or encrypted run as a whole.\n";
     else if (printed * 10 > report.size * 9)

@@ -8,6 +8,7 @@
 #include "base/units.h"
 #include "container/identify.h"
 #include "container/open.h"
+#include "container/trim.h"
 #include "io/origin.h"
 #include "task/entering.h"
 #include "task/kinds.h"
@@ -32,6 +33,21 @@ void look_at_file(const Entry& entry, IdentifiedLayer& out) {
   }
 }
 
+/// What `rebuild --trim` would save, where that is worth a word.
+void tell_filling(Container& container, std::uint64_t size, IdentifiedLayer& out) {
+  constexpr std::uint64_t kMuch = 1 << 20, kShare = 8;
+  try {
+    auto trimmed = container.trimmed(Look::samples);
+    std::uint64_t saved = trimmed ? size - trimmed->result.size() : 0;
+    if (saved < kMuch && saved < size / kShare) return;
+    if (saved > 0)
+      out.facts.emplace_back("filling",
+                             fmt::format("{} that rebuild --trim would leave out", human_size(saved)));
+  } catch (const Error&) {
+    return;  // damaged, or not written in this form
+  }
+}
+
 IdentifiedLayer look(const Layer& layer, bool count) {
   IdentifiedLayer out;
   out.format = layer.format;
@@ -45,6 +61,10 @@ IdentifiedLayer look(const Layer& layer, bool count) {
     }
   }
   out.facts = layer.container->facts();
+  if (count && layer.content) {
+    if (SourcePtr bytes = layer.content->source(); bytes && !bytes->costly())
+      tell_filling(*layer.container, bytes->size(), out);
+  }
   out.findings = layer.container->findings();
   return out;
 }

@@ -43,16 +43,18 @@ class Rebuild {
     result_.fates = std::move(wished.fates);
     result_.kept_entries = wished.kept;
     result_.old_size = place.file_source->size();
-    bool nothing_changes = wished.changes.empty();
+    Changes changes = wished.changes;
+    auto innermost = plan_changes(layers.back(), std::move(wished.changes), writing_);
+    if (request_.trim) innermost = trimmed(layers.back(), std::move(innermost));
+    bool nothing_changes = !innermost;
     if (nothing_changes && request_.into.empty()) {
       result_.new_size = result_.old_size;
       result_.kept_bytes = result_.old_size;
       return std::move(result_);
     }
-    Changes innermost = wished.changes;
     MoreChanges more;
-    if (request_.update_sums) more = PackageSums(layers, innermost, writing_, context_);
-    std::vector<PlannedLayer> plans = plan_layers(layers, std::move(wished.changes), writing_, more);
+    if (request_.update_sums) more = PackageSums(layers, changes, writing_, context_);
+    std::vector<PlannedLayer> plans = plan_layers(layers, std::move(innermost), writing_, more);
     tell_of_sums(layers);
     result_.new_size = plans.front().result.size();
     result_.kept_bytes = plans.front().result.kept_of(*layers.front().source);
@@ -62,6 +64,13 @@ class Rebuild {
   }
 
  private:
+  std::optional<PlannedLayer> trimmed(const RebuildLayer& layer, std::optional<PlannedLayer> plan) {
+    std::uint64_t before = plan ? plan->result.size() : layer.source->size();
+    plan = plan_trim(layer, std::move(plan), context_);
+    if (plan) result_.trimmed = before - plan->result.size();
+    return plan;
+  }
+
   void tell_of_sums(const std::vector<RebuildLayer>& layers) {
     bool in_package = PackageSums::concern({layers.begin(), std::prev(layers.end())});
     if (request_.update_sums && !in_package)
@@ -119,7 +128,7 @@ class Rebuild {
 
   void check(const std::vector<RebuildLayer>& layers, const std::vector<PlannedLayer>& plans) {
     for (std::size_t i = 0; i < layers.size(); ++i) {
-      if (plans[i].changes.empty()) continue;  // it is the original, in one piece
+      if (plans[i].changes.empty() && !plans[i].trimmed) continue;  // it is the original, in one piece
       result_.compared += check_plan(layers[i], plans[i], request_.quick, context_, progress_);
     }
   }

@@ -34,6 +34,7 @@ struct RebuildRequest {
   PackChoice choice;
   std::string into;          ///< a file that is not there yet; empty: in the place of the original
   std::string receipt;       ///< a file that is written beside, for discard; empty: none
+  bool trim = false;         ///< filling between and behind entries goes, where the format does without it
   bool update_sums = false;  ///< of a Debian package, its md5sums with its data
   bool quick = false;        ///< compare what changed alone before the result gets its name
   bool dry_run = false;      ///< nothing is written
@@ -54,6 +55,7 @@ struct RebuildResult {
   std::vector<Fate> fates;
   std::uint64_t kept_entries = 0;            ///< of the innermost container, as they were
   std::uint64_t old_size = 0, new_size = 0;  ///< of the file on disk, in bytes
+  std::uint64_t trimmed = 0;                 ///< bytes of filling that went, of the innermost container
   std::uint64_t kept_bytes = 0;              ///< of the new file, that are the original's
   std::string written;                       ///< the new file; empty in a dry run, and when nothing changes
   std::string original;                      ///< in place: where the original is now

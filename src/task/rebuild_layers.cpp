@@ -6,6 +6,7 @@
 #include "base/text.h"
 #include "base/units.h"
 #include "container/parts.h"
+#include "container/trim.h"
 #include "task/patch.h"
 
 namespace operculum {
@@ -98,29 +99,51 @@ std::vector<RebuildLayer> prepare_layers(const Place& place, OpenContext& contex
   return out;
 }
 
-std::vector<PlannedLayer> plan_layers(const std::vector<RebuildLayer>& layers, Changes changes,
-                                      const Writing& writing, const MoreChanges& more) {
+std::optional<PlannedLayer> plan_changes(const RebuildLayer& layer, Changes changes, const Writing& writing) {
+  if (changes.empty()) return std::nullopt;
+  PlannedLayer plan;
+  plan.changes = std::move(changes);
+  plan.result = rewritten(layer, plan.changes, writing);
+  plan.source = plan.result.source();
+  return plan;
+}
+
+std::optional<PlannedLayer> plan_trim(const RebuildLayer& layer, std::optional<PlannedLayer> plan,
+                                      OpenContext& context) {
+  ContainerPtr container = layer.container;
+  if (plan) container = layer.format->open({make_content(plan->source), layer.name}, context)->written_as();
+  auto trimmed = container->trimmed(Look::whole);
+  if (!trimmed) return plan;
+  if (plan && !trimmed->gone.empty()) throw Unsupported("other changes together with trimming here");
+  if (!plan) plan.emplace();
+  plan->trimmed = true;
+  plan->changes.removed.insert(trimmed->gone.begin(), trimmed->gone.end());
+  plan->result = std::move(trimmed->result);
+  plan->source = plan->result.source();
+  return plan;
+}
+
+std::vector<PlannedLayer> plan_layers(const std::vector<RebuildLayer>& layers,
+                                      std::optional<PlannedLayer> innermost, const Writing& writing,
+                                      const MoreChanges& more) {
   std::vector<PlannedLayer> out(layers.size());
-  if (changes.empty()) {  // then nothing around it changes, either
+  if (!innermost) {  // then nothing around it changes, either
     for (std::size_t i = 0; i < layers.size(); ++i) {
       out[i].result.add(layers[i].source);
       out[i].source = layers[i].source;
     }
     return out;
   }
-  for (std::size_t i = layers.size(); i-- > 0;) {
-    PlannedLayer& plan = out[i];
-    plan.changes = std::move(changes);
-    plan.result = rewritten(layers[i], plan.changes, writing);
-    plan.source = plan.result.source();
-    if (i == 0) break;
+  out.back() = *std::move(innermost);
+  for (std::size_t i = layers.size() - 1; i > 0; --i) {
     NewEntry around;
     around.path = layers[i - 1].container->entries()[layers[i].index].path;
-    around.size = plan.source->size();
-    around.content = make_content(plan.source);
-    changes = {};
+    around.size = out[i].source->size();
+    around.content = make_content(out[i].source);
+    Changes changes;
     changes.replaced.emplace(layers[i].index, std::move(around));
     if (more) more(i - 1, changes);
+    out[i - 1] = *plan_changes(layers[i - 1], std::move(changes), writing);
   }
   return out;
 }

@@ -25,6 +25,7 @@ std::vector<RebuildLayer> prepare_layers(const Place& place, OpenContext& contex
 /// A layer's bytes with changes, and what was asked of it.
 struct PlannedLayer {
   Changes changes;
+  bool trimmed = false;  ///< beside the changes, filling goes
   Assembly result;
   SourcePtr source;  ///< of the result
 };
@@ -32,8 +33,18 @@ struct PlannedLayer {
 /// Adds to the changes of a layer, by its number, before it is planned.
 using MoreChanges = std::function<void(std::size_t layer, Changes& changes)>;
 
-/// Plans all layers from the innermost, which gets `changes`, outwards; in the order of `layers`.
-std::vector<PlannedLayer> plan_layers(const std::vector<RebuildLayer>& layers, Changes changes,
-                                      const Writing& writing, const MoreChanges& more = {});
+/// Plans all layers from the innermost, which is to be as `innermost` says, outwards; in the order of
+/// `layers`. Without an innermost plan nothing changes.
+std::vector<PlannedLayer> plan_layers(const std::vector<RebuildLayer>& layers,
+                                      std::optional<PlannedLayer> innermost, const Writing& writing,
+                                      const MoreChanges& more = {});
+
+/// A layer with changes; nothing when there are none. Throws Unsupported.
+std::optional<PlannedLayer> plan_changes(const RebuildLayer& layer, Changes changes, const Writing& writing);
+
+/// A layer without the filling that it does without, after the changes of `plan` where there is one; `plan`
+/// itself when there is no filling.
+std::optional<PlannedLayer> plan_trim(const RebuildLayer& layer, std::optional<PlannedLayer> plan,
+                                      OpenContext& context);
 
 }  // namespace operculum

@@ -59,7 +59,8 @@ void PackageSums::operator()(std::size_t layer, Changes& changes) const {
   entry.content = make_content(make_memory_source(Bytes(after.begin(), after.end())));
   Changes of_control;
   of_control.replaced.emplace(sums, std::move(entry));
-  std::vector<PlannedLayer> plans = plan_layers(layers, std::move(of_control), writing_);
+  auto plan = plan_changes(layers.back(), std::move(of_control), writing_);
+  std::vector<PlannedLayer> plans = plan_layers(layers, std::move(plan), writing_);
   NewEntry archive;
   archive.path = package.container->entries()[member].path;
   archive.size = plans.front().source->size();

@@ -7,6 +7,7 @@
 #include "base/error.h"
 #include "container/identify.h"
 #include "format/firmware/firmware_parts.h"
+#include "io/filling.h"
 #include "study/profile.h"
 #include "task/version_texts.h"
 

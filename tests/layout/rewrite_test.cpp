@@ -6,6 +6,7 @@
 #include "base/text.h"
 #include "codec/lzss.h"
 #include "codec/run_length.h"
+#include "container/trim.h"
 #include "layout/run/step_packers.h"
 #include "support/open_pack.h"
 #include "support/sample_tree.h"
@@ -75,6 +76,50 @@ Outcome try_all(const Pack& pack) {
     }
   }
   return outcome;
+}
+
+/// The pack without filling; empty where there is none that may go.
+Bytes trimmed(const Pack& pack, const Bytes& bytes) {
+  auto made = OpenPack(pack, bytes).container->trimmed(Look::whole);
+  if (!made) return {};
+  SourcePtr source = made->result.source();
+  return read_up_to(*source, 0, source->size());
+}
+
+/// A shorter content leaves filling in its place: it goes, and the numbers that tell of what lies behind
+/// follow.
+TEST(DescribedTrim, ClosesGapsBetweenEntries) {
+  std::map<std::string, std::size_t> closed;
+  for (std::size_t i = 0; i < kPacks; ++i) {
+    const Pack& pack = pack_number(i);
+    for (const auto& [path, text] : pack.contents) {
+      try {
+        Bytes gapped = rewritten(pack, path, text.substr(0, 1));
+        auto expected = pack.contents;
+        expected[path] = text.substr(0, 1);
+        Bytes after = trimmed(pack, gapped);
+        if (after.empty()) continue;
+        EXPECT_LT(after.size(), gapped.size());
+        EXPECT_TRUE(OpenPack(pack, after).contents() == expected) << pack.layout << " " << path;
+        EXPECT_TRUE(trimmed(pack, after).empty()) << pack.layout << " " << path;
+        ++closed[pack.layout];
+      } catch (const Unsupported&) {
+        continue;  // says why it cannot
+      }
+    }
+  }
+  // Of the others the room of a content is no gap: what lies behind moves up when it becomes shorter.
+  EXPECT_EQ(closed, (std::map<std::string, std::size_t>{
+                        {"cockle", 4}, {"eel", 2}, {"gauge", 2}, {"shoal", 3}, {"swell", 2}}));
+}
+
+TEST(DescribedTrim, TakesFillingAtTheEnd) {
+  const Pack& pack = pack_number(0);
+  Bytes longer = pack.bytes;
+  longer.resize(longer.size() + 100'000);
+  Bytes after = trimmed(pack, longer);
+  EXPECT_LE(after.size(), pack.bytes.size());
+  EXPECT_TRUE(OpenPack(pack, after).contents() == pack.contents);
 }
 
 TEST(DescribedRewrite, WithoutChangesIsTheSameBytes) {

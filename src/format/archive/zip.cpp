@@ -91,6 +91,11 @@ class ZipContainer final : public Container {
     return zip::rewrite(archive, changes, writing);
   }
 
+  std::optional<Trimmed> trimmed(Look look) override {
+    if (recovered_) return std::nullopt;
+    return zip::trimmed({source_, directory_, entries(), {}, {}, {}}, {{}, context_.spool, {}}, look);
+  }
+
   std::vector<std::pair<std::string, std::string>> facts() override {
     std::vector<std::pair<std::string, std::string>> facts;
     std::string comment = decode_name(directory_.end.comment, false, context_.names_in);

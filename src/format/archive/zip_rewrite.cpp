@@ -40,8 +40,11 @@ Central read_central(Bytes raw, std::uint64_t offset) {
 
 class Rewriter {
  public:
-  Rewriter(const Archive& archive, const Changes& changes, const Writing& writing)
-      : archive_(archive), source_(*archive.source), changes_(changes), writing_(writing) {}
+  /// What lies between entries: kept as it is, or taken out where it is filling.
+  enum class Gaps { kept, closed };
+
+  Rewriter(const Archive& archive, const Changes& changes, const Writing& writing, Gaps gaps = Gaps::kept)
+      : archive_(archive), source_(*archive.source), changes_(changes), writing_(writing), gaps_(gaps) {}
 
   Assembly run() {
     put_in_order();
@@ -113,6 +116,9 @@ class Rewriter {
       }
     }
     if (padded && seen > 0) alignment_ = common;
+    constexpr std::size_t kWitnesses = 3;  // of fewer, chance may be the reason
+    constexpr std::uint64_t kTelling = 512;
+    if (seen >= kWitnesses || (seen > 0 && common >= kTelling)) common_alignment_ = common;
   }
 
   /// What the data of a stored entry is aligned to: more than the others' where it was filled up further.
@@ -126,6 +132,7 @@ class Rewriter {
     if (changes_.removed.contains(index)) return;
     place_[index] = out_.size();
     bool replaced = changes_.replaced.contains(index), renamed = changes_.renamed.contains(index);
+    if (gaps_ == Gaps::closed) return keep_closed(entry, end);
     if (!replaced && !renamed) {
       if (out_.size() == entry.offset || alignment_ <= 1 || entry.method != "stored")
         return keep(entry.offset, end);
@@ -162,6 +169,19 @@ class Rewriter {
       behind += form.size();
     }
     keep(behind, end);
+  }
+
+  /// An entry as it lies, and of the filling behind it only what keeps the data of others aligned.
+  void keep_closed(const Entry& entry, std::uint64_t end) {
+    Local local = read_local(source_, entry.offset);
+    std::uint64_t gap = local.data + entry.stored_size;
+    if ((local.header.flags & descriptor_bit) != 0) {
+      Record record;
+      record.wide = has_field(local.header.extra, zip64_field);
+      gap += descriptor_form(entry, record, gap).size();
+    }
+    if (gap < end && is_filling(source_, gap, end)) end -= (end - gap) / common_alignment_ * common_alignment_;
+    keep(entry.offset, end);
   }
 
   void realign(Record& record, std::uint64_t alignment) const {
@@ -421,7 +441,9 @@ class Rewriter {
   std::vector<std::uint64_t> place_;       // new offsets of local headers, by entry
   std::map<std::size_t, Record> changed_;  // whose central headers say something else than their offset
   std::vector<Added> added_;
-  std::uint64_t alignment_ = 1;
+  Gaps gaps_;
+  std::uint64_t alignment_ = 1;         // of what fields of the headers fill up
+  std::uint64_t common_alignment_ = 1;  // of the data of all stored entries, by whatever means
   std::optional<std::uint16_t> usual_;
 };
 
@@ -434,6 +456,19 @@ Assembly rewrite(const Archive& archive, const Changes& changes, const Writing& 
     return whole;
   }
   return Rewriter(archive, changes, writing).run();
+}
+
+std::optional<Trimmed> trimmed(const Archive& archive, const Writing& writing, Look look) {
+  if (!archive.place.volume_starts.empty() || archive.entries.empty()) return std::nullopt;
+  std::uint64_t used = 0;  // at least
+  for (const Entry& entry : archive.entries) used += kLocalSize + entry.path.size() + entry.stored_size;
+  constexpr std::uint64_t kUnseen = 128;  // bytes of fields in an entry's header that only itself tells of
+  std::uint64_t most = archive.place.at - std::min(archive.place.at, used);
+  if (look == Look::samples && most < archive.entries.size() * kUnseen) return std::nullopt;
+  Changes none;
+  Trimmed out{Rewriter(archive, none, writing, Rewriter::Gaps::closed).run()};
+  if (out.result.size() >= archive.source->size()) return std::nullopt;
+  return out;
 }
 
 }  // namespace operculum::zip

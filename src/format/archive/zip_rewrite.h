@@ -1,6 +1,7 @@
 #pragma once
 
 #include "container/rewrite.h"
+#include "container/trim.h"
 #include "format/archive/zip_directory.h"
 
 namespace operculum::zip {
@@ -19,5 +20,9 @@ struct Archive {
 /// The archive with `changes`. Entries stay where they lie, in their order on disk, with everything around
 /// them; only headers that state something else now are made again. Throws Unsupported.
 Assembly rewrite(const Archive& archive, const Changes& changes, const Writing& writing);
+
+/// The archive without filling between and behind its entries; the data of stored entries stays aligned.
+/// With samples, gaps that the directory does not hint at are not looked for.
+std::optional<Trimmed> trimmed(const Archive& archive, const Writing& writing, Look look);
 
 }  // namespace operculum::zip

@@ -8,6 +8,7 @@
 #include "base/fields.h"
 #include "base/text.h"
 #include "codec/block.h"
+#include "container/trim.h"
 #include "format/filesystem/file_tree.h"
 #include "format/formats.h"
 #include "io/block_content.h"
@@ -54,6 +55,8 @@ class CramContainer final : public FileTree {
     if (image_->size() < size_ || image_->size() >= size_ + kBlock)
       compare_sizes(*this, image_->size(), size_);
   }
+
+  std::optional<Trimmed> trimmed(Look look) override { return without_end(image_, size_, kBlock, look); }
 
   std::vector<std::pair<std::string, std::string>> facts() override {
     std::vector<std::pair<std::string, std::string>> out;

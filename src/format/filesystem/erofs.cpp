@@ -9,6 +9,7 @@
 #include "base/text.h"
 #include "codec/block.h"
 #include "codec/codec.h"
+#include "container/trim.h"
 #include "format/filesystem/device_number.h"
 #include "format/filesystem/erofs_map.h"
 #include "format/filesystem/file_tree.h"
@@ -85,6 +86,10 @@ class ErofsContainer final : public FileTree {
       throw Unsupported(fmt::format("EROFS feature bits {:#x}", unknown));
     if ((super_.compat & kHasChecksum) != 0) check_sum();
     compare_sizes(*this, image_->size(), super_.blocks * super_.block_size);
+  }
+
+  std::optional<Trimmed> trimmed(Look look) override {
+    return without_end(image_, super_.blocks * super_.block_size, super_.block_size, look);
   }
 
   std::vector<std::pair<std::string, std::string>> facts() override {

@@ -8,10 +8,12 @@
 #include "base/text.h"
 #include "base/units.h"
 #include "codec/block.h"
+#include "container/trim.h"
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/iso_boot.h"
 #include "format/filesystem/iso_records.h"
 #include "format/filesystem/iso_rewrite.h"
+#include "format/filesystem/iso_rows.h"
 #include "format/filesystem/iso_volume.h"
 #include "format/filesystem/udf.h"
 #include "format/formats.h"
@@ -47,7 +49,8 @@ class IsoContainer final : public FileTree {
     tree_ = ridge ? Tree::rock_ridge : volume_.has_joliet ? Tree::joliet : Tree::plain;
     choose(context.view, ridge);
     if (volume_.boot_catalog != 0) boot_images_ = read_boot_catalog(*meta_, volume_.boot_catalog * kSector);
-    compare_sizes(*this, image_->size(), volume_.blocks * volume_.block);
+    trimmed_ = is_trimmed();
+    if (!trimmed_) compare_sizes(*this, image_->size(), volume_.blocks * volume_.block);
     trees_ = fmt::format("plain{}{}", volume_.has_joliet ? ", joliet" : "", ridge ? ", rock-ridge" : "");
   }
 
@@ -62,12 +65,21 @@ class IsoContainer final : public FileTree {
     return iso::rewrite(disc, entries(), tree, writing.spool);
   }
 
+  std::optional<Trimmed> trimmed(Look look) override {
+    refuse_other_structures();
+    return without_end(image_, end_of_use(), kSector, look);
+  }
+
   std::vector<std::pair<std::string, std::string>> facts() override {
     std::vector<std::pair<std::string, std::string>> out;
     if (!volume_.label.empty()) out.emplace_back("label", volume_.label);
     out.emplace_back("shown", std::string(tree_name()) + " tree");
     out.emplace_back("trees", trees_);
     out.emplace_back("used", size_fact(volume_.blocks * volume_.block));
+    if (trimmed_) {
+      out.emplace_back("trimmed", fmt::format("the full image has {} more bytes, of filling",
+                                              grouped(volume_.blocks * volume_.block - image_->size())));
+    }
     if (volume_.made.known()) out.emplace_back("made", to_text(volume_.made));
     if (!volume_.publisher.empty()) out.emplace_back("publisher", volume_.publisher);
     if (!volume_.application.empty()) out.emplace_back("made with", volume_.application);
@@ -149,6 +161,36 @@ class IsoContainer final : public FileTree {
     Bytes volume = read_up_to(*meta_, 1024, 2), map = read_up_to(*meta_, 512, 2);
     if (starts_with(volume, "BD") || starts_with(volume, "H+") || starts_with(map, "PM"))
       throw Unsupported("writing a disc that has an HFS tree, too");
+  }
+
+  /// Where the last byte lies that anything of the disc needs, as far as its records tell. Throws where one of
+  /// its trees is damaged.
+  std::uint64_t end_of_use() const {
+    std::uint64_t end = volume_.boot_catalog != 0 ? (volume_.boot_catalog + 1) * kSector : 0;
+    for (const BootImage& image : boot_images_) end = std::max(end, image.at + image.size);
+    auto look_at = [&](DiscTree tree) {
+      each_folder(tree.root, [&](DiscFolder& folder) {
+        end = std::max(end, folder.extent * volume_.block + folder.size);
+        for (auto& row : folder.rows) {
+          if (row->folder) continue;
+          for (auto [extent, size] : parts_of(*row)) end = std::max(end, extent * volume_.block + size);
+        }
+      });
+    };
+    bool ridge = tree_ == Tree::rock_ridge;
+    look_at(load(tree_ == Tree::joliet, ridge));
+    if (volume_.has_joliet) look_at(load(tree_ != Tree::joliet, false));
+    return end;
+  }
+
+  /// Whether the image is shorter than its volume, and yet nothing of it is missing.
+  bool is_trimmed() const {
+    if (image_->size() >= volume_.blocks * volume_.block) return false;
+    try {
+      return end_of_use() <= image_->size();
+    } catch (const Error&) {
+      return false;
+    }
   }
 
   DiscTree load(bool joliet, bool ridge) const {
@@ -423,6 +465,7 @@ class IsoContainer final : public FileTree {
   std::string encoding_, trees_;
   Volume volume_;
   unsigned sessions_ = 1;
+  bool trimmed_ = false;  // the filling at the end of the volume is not there
   std::optional<RecordReader> reader_;
   Tree tree_ = Tree::plain;
   bool asked_for_ = false;  // the tree, or the session

@@ -6,6 +6,7 @@
 
 #include "base/fields.h"
 #include "base/text.h"
+#include "container/trim.h"
 #include "format/filesystem/file_tree.h"
 #include "format/formats.h"
 #include "io/cached_source.h"
@@ -22,6 +23,8 @@ struct Header {
   bool executable = false, sum_fits = true;
   std::string name;
 };
+
+constexpr std::uint64_t kDeviceBlock = 1024;  // images fill up to a multiple of it
 
 std::uint64_t padded(std::uint64_t size) {
   return (size + 15) / 16 * 16;
@@ -43,9 +46,11 @@ class RomContainer final : public FileTree {
     name_ = name_at(16, first_);
     if (sum_of(read_up_to(*image_, 0, std::min<std::uint64_t>(kSummed, size_))) != 0)
       add_finding(Finding::Level::fault, "the superblock does not fit its checksum");
-    if (image_->size() < size_ || image_->size() >= padded(size_) + 1024)
+    if (image_->size() < size_ || image_->size() >= padded(size_) + kDeviceBlock)
       compare_sizes(*this, image_->size(), size_);
   }
+
+  std::optional<Trimmed> trimmed(Look look) override { return without_end(image_, size_, kDeviceBlock, look); }
 
   std::vector<std::pair<std::string, std::string>> facts() override {
     return {{"label", name_}, {"used", size_fact(size_)}};

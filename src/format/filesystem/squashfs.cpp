@@ -5,6 +5,7 @@
 #include <unordered_map>
 
 #include "base/fields.h"
+#include "container/trim.h"
 #include "format/filesystem/device_number.h"
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/squashfs_rewrite.h"
@@ -38,6 +39,10 @@ class SquashContainer final : public FileTree {
             {"used", size_fact(volume_.super().bytes_used)},
             {"block", size_fact(volume_.super().block_size)},
             {"packed by", std::string(name_of(volume_.codec()))}};
+  }
+
+  std::optional<Trimmed> trimmed(Look look) override {
+    return without_end(image_, volume_.super().bytes_used, kPadding, look);
   }
 
   /// With another method everything is packed anew, else only what changes.

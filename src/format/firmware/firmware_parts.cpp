@@ -8,6 +8,7 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "base/units.h"
+#include "container/trim.h"
 
 namespace operculum {
 namespace {
@@ -18,6 +19,7 @@ class FirmwareContainer final : public Container {
       : bytes_(std::move(bytes)),
         parts_(std::move(firmware.parts)),
         facts_(std::move(firmware.facts)),
+        filled_from_(firmware.filled_from),
         text_(std::move(firmware.text)) {
     for (Finding& finding : firmware.findings)
       add_finding(finding.level, std::move(finding.text), finding.about);
@@ -40,6 +42,10 @@ class FirmwareContainer final : public Container {
   }
 
   std::vector<std::pair<std::string, std::string>> facts() override { return facts_; }
+
+  std::optional<Trimmed> trimmed(Look look) override {
+    return filled_from_ ? without_end(bytes_, *filled_from_, 1, look) : std::nullopt;
+  }
 
   std::optional<std::string> text() override {
     if (!text_.empty()) return text_;
@@ -95,6 +101,7 @@ class FirmwareContainer final : public Container {
   SourcePtr bytes_;
   std::vector<FirmwarePart> parts_;
   std::vector<std::pair<std::string, std::string>> facts_;
+  std::optional<std::uint64_t> filled_from_;
   std::string text_;
   std::vector<Entry> entries_;
   std::unordered_map<std::string, std::uint64_t> taken_;
@@ -106,31 +113,11 @@ ContainerPtr make_firmware(SourcePtr bytes, Firmware firmware) {
   return std::make_shared<FirmwareContainer>(std::move(bytes), std::move(firmware));
 }
 
-std::uint64_t filling_at(const Source& bytes, std::uint64_t at, std::uint64_t size) {
-  constexpr std::uint64_t kBlock = 64 * 1024;
-  std::optional<Byte> filler;
-  std::uint64_t done = 0;
-  while (done < size) {
-    Bytes block = read_up_to(bytes, at + done, std::min(kBlock, size - done));
-    if (block.empty()) break;
-    if (!filler) filler = block[0];
-    if (*filler != 0 && *filler != 0xFF) break;
-    auto other = std::find_if(block.begin(), block.end(), [&](Byte b) { return b != *filler; });
-    done += static_cast<std::uint64_t>(other - block.begin());
-    if (other != block.end()) break;
-  }
-  return done;
-}
-
-bool is_filling(const Source& bytes, std::uint64_t at, std::uint64_t size) {
-  std::uint64_t there = std::min(size, bytes.size() - std::min(at, bytes.size()));
-  return filling_at(bytes, at, there) == there;
-}
-
 void add_what_is_behind(const Source& bytes, std::uint64_t end, Firmware& out) {
   if (end >= bytes.size()) return;
   std::uint64_t size = bytes.size() - end;
-  if (is_filling(bytes, end, size)) {
+  if (is_filling(bytes, end, bytes.size())) {
+    out.filled_from = end;
     out.note(fmt::format("{} bytes of filling follow", grouped(size)));
   } else {
     out.parts.push_back({.path = "behind", .type = "what follows", .at = end, .size = size});

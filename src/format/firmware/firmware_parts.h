@@ -27,6 +27,7 @@ struct Firmware {
   std::vector<FirmwarePart> parts;
   std::vector<std::pair<std::string, std::string>> facts;
   std::vector<Finding> findings;
+  std::optional<std::uint64_t> filled_from = {};  ///< where the filling begins that the file ends with
   std::string text = {};  ///< the whole as a person reads it; empty: the facts are
 
   void note(std::string what) { findings.push_back({Finding::Level::note, std::move(what)}); }
@@ -40,12 +41,6 @@ ContainerPtr make_firmware(SourcePtr bytes, Firmware firmware);
 
 /// What follows `end` in a file, as a part named "behind", where it is more than filling (0x00 or 0xff).
 void add_what_is_behind(const Source& bytes, std::uint64_t end, Firmware& out);
-
-/// How many bytes of filling, all 0x00 or all 0xff, a stretch begins with.
-std::uint64_t filling_at(const Source& bytes, std::uint64_t at, std::uint64_t size);
-
-/// Whether a stretch is filled with one byte, 0x00 or 0xff; an empty one is.
-bool is_filling(const Source& bytes, std::uint64_t at, std::uint64_t size);
 
 /// A name from a fixed-size field: up to its first zero byte, without blanks around.
 std::string field_text(ByteView field);

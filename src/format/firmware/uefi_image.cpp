@@ -17,6 +17,7 @@
 #include "format/firmware/uefi_sections.h"
 #include "format/firmware/uefi_te.h"
 #include "format/firmware/uefi_variables.h"
+#include "io/filling.h"
 
 namespace operculum::uefi {
 namespace {
@@ -131,7 +132,7 @@ class Builder {
 
   /// Bytes that no volume holds.
   void between(const Area& area, std::uint64_t begin, std::uint64_t end, const std::string& folder) {
-    if (begin >= end || is_filling(*area.bytes, begin, end - begin)) return;
+    if (begin >= end || is_filling(*area.bytes, begin, end)) return;
     if (variables(area, begin, folder)) return;
     add(area, folder + fmt::format("raw-{:08x}.bin", begin), "outside of volumes", begin, end - begin);
   }
@@ -235,7 +236,7 @@ class Builder {
       file(area, at, head, size, header, folder);
       at = volume + rounded(at + size - volume, 8);
     }
-    if (at < end && !is_filling(*area.bytes, at, end - at))
+    if (at < end && !is_filling(*area.bytes, at, end))
       add(area, folder + "free-space.bin", "not empty, though no file is there", at, end - at);
   }
 
@@ -243,7 +244,7 @@ class Builder {
             const FileHeader& header, const std::string& folder) {
     std::uint64_t data = at + head, length = size - head;
     if (header.Type == padding) {
-      if (!is_filling(*area.bytes, data, length))
+      if (!is_filling(*area.bytes, data, data + length))
         add(area, folder + fmt::format("padding-{:08x}.bin", at), "padding that is not empty", data, length);
       return;
     }
@@ -310,7 +311,7 @@ class Builder {
     for (std::uint64_t begin = at; at + 4 <= end;) {
       auto header = read_section(*area.bytes, at, end);
       if (!header || ++sections_ > kMostSections) {
-        if (is_filling(*area.bytes, at, end - at)) return;
+        if (is_filling(*area.bytes, at, end)) return;
         out_.fault(fmt::format("the section at offset {:#x} is damaged: it is longer than what is around it",
                                area.file_at + at));
         add(area, folder + "damaged.bin", "damaged sections", at, end - at);
@@ -356,7 +357,7 @@ class Builder {
         return add(area, folder + name_or_text(guid) + ".bin", type, one.data + head, size - head);
       }
       case Section::raw:
-        if (is_filling(*area.bytes, one.data, size)) return;  // to reach an alignment
+        if (is_filling(*area.bytes, one.data, one.data + size)) return;  // to reach an alignment
         if (begins_volume(*area.bytes, one.data)) return region(area, one.data, size, folder);
         return add(area, folder + "raw.bin", type, one.data, size);
       default:

@@ -15,6 +15,7 @@
 #include "format/firmware/firmware_parts.h"
 #include "format/formats.h"
 #include "io/block_content.h"
+#include "io/filling.h"
 
 namespace operculum {
 namespace {
@@ -183,7 +184,7 @@ class Reader {
     for (std::uint64_t at = 0; at + kHeader <= image_->size(); at += size, ++count) {
       auto erase = header_at<EraseHeader>(*image_, at, kEraseMagic);
       if (!erase) {
-        is_filling(*image_, at, std::min<std::uint64_t>(kHeader, image_->size() - at)) ? ++empty : ++bad;
+        is_filling(*image_, at, at + kHeader) ? ++empty : ++bad;
         continue;
       }
       least = std::min(least, erase->ec);

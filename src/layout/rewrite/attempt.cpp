@@ -25,13 +25,15 @@ struct Edit {
 class Attempt {
  public:
   Attempt(Survey& survey, const Strategy& strategy, const std::map<std::size_t, PackedEntry>& packed,
-          const RowChange* row)
-      : survey_(survey), file_(survey.file), strategy_(strategy), packed_(packed), row_(row) {}
+          const RowChange* row, std::span<const Cut> cuts)
+      : survey_(survey), file_(survey.file), strategy_(strategy), packed_(packed), row_(row), cuts_(cuts) {}
 
   Assembly run() {
     find_starts();
     if (row_ != nullptr) change_row();
+    for (const Cut& cut : cuts_) take_out(cut);
     for (const auto& [index, entry] : packed_) place(index, entry);
+    if (!cuts_.empty()) find_moved_offset();
     move_the_others();
     move_structures();
     std::uint64_t added = moved(file_.source->size()) + appended_.size() - file_.source->size();
@@ -74,6 +76,28 @@ class Attempt {
   }
 
   std::uint64_t aligned(std::uint64_t at) const { return (at + alignment_ - 1) / alignment_ * alignment_; }
+
+  // ---- filling that goes
+
+  void take_out(const Cut& cut) {
+    std::uint64_t length = (cut.to - cut.from) / alignment_ * alignment_;
+    if (length == 0) return;
+    auto delta = -static_cast<std::int64_t>(length);
+    edits_.push_back({cut.to - length, cut.to, {}});
+    inserts_.push_back({cut.to, cut.from, cut.from, delta, delta});
+  }
+
+  /// The number that tells where the first entry lies that moves: those of the others are like it.
+  void find_moved_offset() {
+    for (std::size_t i = 0; i < survey_.extents.size(); ++i) {
+      const Extent& extent = survey_.extents[i];
+      if (!extent.there || moved(extent.at) == extent.at) continue;
+      if (auto offset = survey_.finder.driver(survey_.looks[i], i, Measure::offset)) {
+        offsets_.emplace(i, *offset);
+        return;
+      }
+    }
+  }
 
   // ---- a row of a table
 
@@ -524,6 +548,7 @@ class Attempt {
   Strategy strategy_;
   const std::map<std::size_t, PackedEntry>& packed_;
   const RowChange* row_;
+  std::span<const Cut> cuts_;
   std::vector<std::uint64_t> starts_;  // of entries and structures, sorted; the file's end
   std::uint64_t alignment_ = 1;
   std::map<std::size_t, Driver> offsets_;  // of entries that change
@@ -538,8 +563,8 @@ class Attempt {
 }  // namespace
 
 Assembly attempt(Survey& survey, const Strategy& strategy, const std::map<std::size_t, PackedEntry>& packed,
-                 const RowChange* row) {
-  return Attempt(survey, strategy, packed, row).run();
+                 const RowChange* row, std::span<const Cut> cuts) {
+  return Attempt(survey, strategy, packed, row, cuts).run();
 }
 
 }  // namespace operculum::layout

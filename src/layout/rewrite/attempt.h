@@ -1,5 +1,7 @@
 #pragma once
 
+#include <span>
+
 #include "layout/rewrite/entry_packer.h"
 #include "layout/rewrite/survey.h"
 
@@ -24,9 +26,14 @@ struct RowChange {
   std::string path;  ///< added, renamed: which the entry has then
 };
 
+/// Bytes that are to go, as far as what lies behind stays aligned; in order.
+struct Cut {
+  std::uint64_t from = 0, to = 0;
+};
+
 /// Writes a described container once, in one way. Throws Unsupported, and Malformed where the result could
 /// not be read, when that way does not lead there; everything about the result was compared then.
 Assembly attempt(Survey& survey, const Strategy& strategy, const std::map<std::size_t, PackedEntry>& packed,
-                 const RowChange* row = nullptr);
+                 const RowChange* row = nullptr, std::span<const Cut> cuts = {});
 
 }  // namespace operculum::layout
