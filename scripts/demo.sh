@@ -132,6 +132,13 @@ step "The card's start partition: a new kernel line, a note more" operculum rebu
 step "A text more in a pack that only a description knows, and one less" operculum rebuild packs/tidepool.shoal --add textures/pier.txt=hostname --remove textures/limpet.txt --into packs/tidepool-pier.shoal
 step "The textures as a file system for the next card" operculum pack my-textures --as squashfs --method zstd --into my-textures.squashfs
 step "And as a disc" operculum pack my-textures --as iso9660 --into my-textures.iso
+cp my-textures.iso textures-disc.iso
+truncate -s 12M textures-disc.iso # as the recorder in the workshop fills discs up
+step "A disc that is mostly filling" operculum identify textures-disc.iso
+step "Trimmed" operculum rebuild textures-disc.iso --trim --into textures-small.iso
+step "It is told from a full one, and from one that is cut short" operculum identify textures-small.iso
+step "A cabinet for the old display, and another picture in it" operculum pack my-textures --as cab --into my-textures.cab
+step "What does not change in it stays as it lies" operculum rebuild my-textures.cab --set limpet.ppm=unpacked/textures/textures/crab.ppm --into crabs.cab
 step "The pack for a colleague who has only the usual programs" operculum convert packs/tidepool.shoal --as zip --into tidepool.zip
 step "The exhibit with another codec around it" operculum convert exhibit-7.tar.xz --as tar.zst --into exhibit-7.tar.zst
 step "The card as a raw disk" operculum convert exhibit-card.qcow2 --as raw --into exhibit-card.raw

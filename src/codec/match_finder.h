@@ -1,11 +1,10 @@
 #pragma once
 
 #include <algorithm>
-#include <array>
 #include <span>
 #include <vector>
 
-#include "base/bytes.h"
+#include "base/cursor.h"
 
 namespace operculum {
 
@@ -27,39 +26,22 @@ class MatchFinder {
 
   /// The buffer must outlive this; its bytes need be there only when a place near them is asked.
   MatchFinder(ByteView buffer, const Reach& reach)
-      : buffer_(buffer), reach_(reach), before_(buffer.size(), kNone) {
-    heads_.fill(kNone);
-  }
+      : buffer_(buffer), reach_(reach), near_(buffer.size()), far_(buffer.size()) {}
 
-  /// Calls `found(Copy)` for copies of at least kShortest bytes at the place that end before `end`: each is
-  /// longer, and farther away, than the one in front of it.
+  /// Calls `found(Copy)` for copies of at least kShortest bytes at the place that end before `end`, each
+  /// longer than the one in front of it.
   template <typename Found>
   void find(std::size_t at, std::size_t end, Found found) {
     std::size_t room = std::min(reach_.longest, end - at), best = kShortest - 1;
-    if (room >= kShortest) {
-      std::uint32_t candidate = heads_[hash(at)];
-      for (std::size_t tried = 0; candidate != kNone && tried < reach_.most_tried; ++tried) {
-        std::uint64_t distance = at - candidate;
-        if (distance > reach_.farthest) break;
-        bool may_be_longer = distance >= reach_.nearest && buffer_[candidate + best] == buffer_[at + best];
-        std::size_t length = may_be_longer ? equal_bytes(candidate, at, room) : 0;
-        if (length > best) {
-          best = length;
-          found(Copy{static_cast<std::uint32_t>(length), static_cast<std::uint32_t>(distance)});
-        }
-        if (best == room) break;
-        candidate = before_[candidate];
-      }
-    }
+    if (room >= kShortest) best = follow(near_, at, room, best, reach_.most_tried, found);
+    if (room >= kLong && best < room) follow(far_, at, room, best, kMostFarTried, found);
     pass(at, end);
   }
 
   /// Notes the bytes of a place without looking for a copy.
   void pass(std::size_t at, std::size_t end) {
-    if (at + kShortest > end) return;
-    std::size_t slot = hash(at);
-    before_[at] = heads_[slot];
-    heads_[slot] = static_cast<std::uint32_t>(at);
+    if (at + kShortest <= end) near_.note(hash_near(at), at);
+    if (at + kLong <= end) far_.note(hash_far(at), at);
   }
 
   /// How many bytes are equal from two places on, up to `most`.
@@ -73,18 +55,51 @@ class MatchFinder {
 
  private:
   static constexpr std::uint32_t kNone = UINT32_MAX;
-  static constexpr std::size_t kHashBits = 15;
+  static constexpr std::size_t kHashBits = 15, kLong = 8;
+  static constexpr std::size_t kMostFarTried = 8;
 
-  std::size_t hash(std::size_t at) const {
+  /// Places with the same hash, the last one first.
+  struct Chains {
+    explicit Chains(std::size_t places) : heads(std::size_t{1} << kHashBits, kNone), before(places, kNone) {}
+    void note(std::size_t slot, std::size_t at) {
+      before[at] = heads[slot];
+      heads[slot] = static_cast<std::uint32_t>(at);
+    }
+    std::vector<std::uint32_t> heads, before;
+  };
+
+  /// Tries the places of a chain, and returns the length of the best copy.
+  template <typename Found>
+  std::size_t follow(const Chains& chains, std::size_t at, std::size_t room, std::size_t best,
+                     std::size_t most, Found& found) {
+    std::uint32_t candidate = chains.heads[&chains == &far_ ? hash_far(at) : hash_near(at)];
+    for (std::size_t tried = 0; candidate != kNone && tried < most; ++tried) {
+      std::uint64_t distance = at - candidate;
+      if (distance > reach_.farthest) break;
+      bool may_be_longer = distance >= reach_.nearest && buffer_[candidate + best] == buffer_[at + best];
+      std::size_t length = may_be_longer ? equal_bytes(candidate, at, room) : 0;
+      if (length > best) {
+        best = length;
+        found(Copy{static_cast<std::uint32_t>(length), static_cast<std::uint32_t>(distance)});
+      }
+      if (best == room) break;
+      candidate = chains.before[candidate];
+    }
+    return best;
+  }
+
+  std::size_t hash_near(std::size_t at) const {
     std::uint32_t three =
         buffer_[at] | std::uint32_t{buffer_[at + 1]} << 8 | std::uint32_t{buffer_[at + 2]} << 16;
     return (three * 2654435761u) >> (32 - kHashBits);
   }
+  std::size_t hash_far(std::size_t at) const {
+    return (load_little<std::uint64_t>(buffer_.data() + at) * 0x9E3779B97F4A7C15u) >> (64 - kHashBits);
+  }
 
   ByteView buffer_;
   Reach reach_;
-  std::array<std::uint32_t, std::size_t{1} << kHashBits> heads_;
-  std::vector<std::uint32_t> before_;
+  Chains near_, far_;  // by the first kShortest bytes, and by kLong: what lies far back is found by these
 };
 
 /// The copies that are possible at each place of a stretch.

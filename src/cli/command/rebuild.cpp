@@ -43,9 +43,10 @@ void add_rebuild(CommandLine& program, Session& session) {
   command.text("--from", request.from, "FOLDER",
                "Set all that differs in a folder of the same shape, and add what is new there");
   command.flag("--mirror", request.mirror, "With --from: remove what is missing in the folder");
-  command.flag("--trim", request.trim,
-               "Leave out filling between and behind entries where the format does without it; identify tells "
-               "beforehand what that saves");
+  command.flag(
+      "--trim", request.trim,
+      "Leave out filling between and behind entries where the format does without it; identify tells "
+      "beforehand what that saves");
   command.flag("--update-sums", request.update_sums,
                "Of a Debian package: let its md5sums tell of the data as it is then");
   options->pack.add_to(command);

@@ -78,9 +78,9 @@ class FolderPacker {
     } else {
       std::optional<OldReader> before;
       if (old != nullptr) before.emplace(*old, form_.reserve);
-      add_blocks(plain, before ? &*before : nullptr, old);
+      add_blocks(plain, before ? &*before : nullptr);
     }
-    return {out_.finish(), static_cast<std::uint16_t>(blocks_)};
+    return {assembled(old), static_cast<std::uint16_t>(blocks_)};
   }
 
  private:
@@ -96,7 +96,7 @@ class FolderPacker {
   }
 
   /// A block may look back into the one in front: it is the same when both are.
-  void add_blocks(Stream& plain, OldReader* before, const OldBlocks* old) {
+  void add_blocks(Stream& plain, OldReader* before) {
     Bytes block(kBlock);
     bool same_front = true;
     while (std::size_t count = fill(plain, block)) {
@@ -106,7 +106,7 @@ class FolderPacker {
           before != nullptr && std::equal(now.begin(), now.end(), before->plain.begin(), before->plain.end());
       if (same && same_front) {
         count_block();
-        out_.append(read_exactly(*old->cabinet, before->begin, before->length, "cabinet data block"));
+        pieces_.push_back({true, before->begin, before->length});
         mszip_.pass_block(now);
       } else {
         add(codec() == kStored ? now : mszip_.pack_block(now), count);
@@ -131,16 +131,44 @@ class FolderPacker {
       header.sum = checksum(ByteView(front).subspan(sizeof header.sum), checksum(packed, 0));
       write_structure(header, front.data());
     }
+    pieces_.push_back({false, out_.size(), front.size() + packed.size()});
     out_.append(front);
     out_.append(packed);
   }
+
+  Assembly assembled(const OldBlocks* old) {
+    SourcePtr made = out_.finish();
+    Assembly all;
+    for (const Piece& piece : pieces_) all.add(piece.kept ? old->cabinet : made, piece.at, piece.length);
+    return all;
+  }
+
+  /// A block with its header: in the old cabinet, or among those that were packed.
+  struct Piece {
+    bool kept;
+    std::uint64_t at, length;
+  };
 
   BlockForm form_;
   MszipEncoder mszip_;
   std::unique_ptr<LzxEncoder> lzx_;
   SpoolWriter out_;
+  std::vector<Piece> pieces_;
   std::size_t blocks_ = 0;
 };
+
+/// Plain and packed blocks of a folder's begin.
+using Samples = std::vector<std::pair<Bytes, Bytes>>;
+
+/// Whether our LZX encoder makes these frames.
+bool comes_out(const Samples& samples, std::uint16_t method) {
+  Bytes plain;
+  for (const auto& [block, packed] : samples) plain.insert(plain.end(), block.begin(), block.end());
+  LzxEncoder encoder(method >> 8 & 0x1F);
+  std::vector<Bytes> frames = encoder.pack(plain);
+  return std::equal(frames.begin(), frames.end(), samples.begin(), samples.end(),
+                    [](const Bytes& made, const auto& one) { return made == one.second; });
+}
 
 }  // namespace
 
@@ -152,12 +180,15 @@ std::optional<BlockForm> find_form(const OldBlocks& old, BlockForm form) {
   constexpr int kLevels[] = {6, 9, 8, 7, 5, 4, 3, 2, 1}, kMemoryLevels[] = {8, 9};
   constexpr std::size_t kTried = 4;  // blocks
   OldReader before(old, form.reserve);
-  std::vector<std::pair<Bytes, Bytes>> samples;  // plain, packed
+  Samples samples;
   while (samples.size() < kTried && before.next()) {
     Bytes packed;
     before.packed(packed);
     samples.emplace_back(before.plain, std::move(packed));
   }
+  if ((form.method & 0xF) == kLzx)
+    return comes_out(samples, form.method) ? std::optional(form) : std::nullopt;
+  if ((form.method & 0xF) == kStored) return form;
   for (int memory : kMemoryLevels) {
     for (int level : kLevels) {
       MszipEncoder encoder(level, memory);

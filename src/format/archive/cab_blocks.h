@@ -4,6 +4,7 @@
 
 #include "container/rewrite.h"
 #include "format/archive/cab_folder.h"
+#include "io/assembly.h"
 
 namespace operculum::cab {
 
@@ -24,7 +25,7 @@ struct OldBlocks {
 
 /// The folder of a cabinet, packed.
 struct PackedFolder {
-  SourcePtr bytes;
+  Assembly bytes;
   std::uint16_t blocks = 0;
 };
 
@@ -33,8 +34,8 @@ struct PackedFolder {
 /// more blocks than one can have.
 PackedFolder pack_folder(Stream& plain, const BlockForm& form, const OldBlocks* old, SpoolBudget& budget);
 
-/// The level and memory level of MSZIP with which the first blocks of a folder come out as they are; nothing
-/// when none does.
+/// The form with the level and memory level of MSZIP with which the first blocks of a folder come out as they
+/// are, for other codecs itself where they do; nothing where they never do.
 std::optional<BlockForm> find_form(const OldBlocks& old, BlockForm form);
 
 }  // namespace operculum::cab

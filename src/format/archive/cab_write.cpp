@@ -46,8 +46,7 @@ class PartsStream final : public Stream {
 struct NewFolder {
   FolderRecord record;
   Bytes reserve;  // behind its row
-  SourcePtr bytes;
-  std::uint64_t at = 0, length = 0;  // in `bytes`
+  Assembly blocks;
 };
 
 std::uint16_t method_for(const std::string& name) {
@@ -131,8 +130,7 @@ class Writer {
     folder.record.method = form_.method;
     folder.record.blocks = packed.blocks;
     folder.reserve = reserve;
-    folder.bytes = packed.bytes;
-    folder.length = packed.bytes->size();
+    folder.blocks = std::move(packed.bytes);
     folders.push_back(std::move(folder));
   }
 
@@ -153,7 +151,7 @@ class Writer {
     for (const FileRecord& file : files) at += kFileRecord + file.name.size() + 1;
     for (NewFolder& folder : folders) {
       folder.record.at = static_cast<std::uint32_t>(std::min(at, kMostCabinet));
-      at += folder.length;
+      at += folder.blocks.size();
     }
     if (at > kMostCabinet) throw Unsupported("a cabinet of more than 4 GiB");
     header.size = static_cast<std::uint32_t>(at);
@@ -174,7 +172,7 @@ class Writer {
     }
     Assembly out;
     out.add(std::move(tables));
-    for (const NewFolder& folder : folders) out.add(folder.bytes, folder.at, folder.length);
+    for (const NewFolder& folder : folders) out.add(folder.blocks);
     return out;
   }
 
@@ -276,7 +274,7 @@ class Rewriter {
     OldBlocks blocks{cabinet_.bytes, record, [this, number] { return old_.open_folder(number); }};
     BlockForm form = form_for(record.method);
     bool same_method = form.method == record.method;
-    if (same_method && form.method == kMszip) seek_settings(form, blocks, changed);
+    if (same_method) seek_settings(form, blocks, changed);
     writer_.use(form);
     writer_.add_packed(parts, same_method ? &blocks : nullptr, reserve_of(number));
   }
@@ -287,9 +285,9 @@ class Rewriter {
       if (auto found = find_form(blocks, form)) {
         form = *found;
       } else if (!path.empty()) {
-        writing_.note(path,
-                      fmt::format("packed with mszip at level {}; the original was made by another encoder",
-                                  form.level));
+        std::string how(method_name(form.method));
+        if (form.method == kMszip) how += fmt::format(" at level {}", form.level);
+        writing_.note(path, fmt::format("packed with {}; the original was made by another encoder", how));
       }
     } catch (const Malformed&) {
       return;  // what was there is damaged: that is why it is replaced
@@ -326,9 +324,7 @@ class Rewriter {
     NewFolder folder;
     folder.record = cabinet_.folders[number];
     folder.reserve = reserve_of(number);
-    folder.bytes = cabinet_.bytes;
-    folder.at = folder.record.at;
-    folder.length = length_of(folder.record);
+    folder.blocks.add(cabinet_.bytes, folder.record.at, length_of(folder.record));
     writer_.folders.push_back(std::move(folder));
   }
 
