@@ -127,6 +127,15 @@ void Glob::take(std::uint64_t* places, char c) const {
   follow_free_steps(places);
 }
 
+void Glob::step(std::uint64_t* places, char c) const {
+  if (c != '/' || whole_path_) return take(places, c);
+  std::copy(start_.begin(), start_.end(), places);
+}
+
+bool Glob::ends_at(const std::uint64_t* places) const {
+  return has_bit(places, end_);
+}
+
 bool Glob::matches(std::string_view path) const {
   if (letters_ == Case::exact) return matches_here(path);
   std::string lower = to_lower(path);
@@ -145,13 +154,9 @@ bool Glob::matches_here(std::string_view path) const {
   std::copy(start_.begin(), start_.end(), places);
   for (std::size_t at = 0; at < path.size(); ++at) {
     if (path[at] == '/') {
-      if (has_bit(places, end_)) return true;
-      if (!whole_path_) {
-        std::copy(start_.begin(), start_.end(), places);
-        continue;
-      }
+      if (ends_at(places)) return true;
     }
-    take(places, path[at]);
+    step(places, path[at]);
     bool lost = std::all_of(places, places + words_, [](std::uint64_t word) { return word == 0; });
     if (!lost) continue;
     if (whole_path_) return false;
@@ -159,7 +164,7 @@ bool Glob::matches_here(std::string_view path) const {
     if (at == std::string_view::npos) return false;
     --at;  // the next part begins behind the slash
   }
-  return has_bit(places, end_);
+  return ends_at(places);
 }
 
 }  // namespace operculum

@@ -22,9 +22,13 @@ class Glob {
   /// A set of places in the pattern that the text read so far may have reached, a bit each.
   using Places = std::vector<std::uint64_t>;
 
+  friend class GlobSet;
+
   void compile();
   void follow_free_steps(std::uint64_t* places) const;
   void take(std::uint64_t* places, char c) const;
+  void step(std::uint64_t* places, char c) const;   ///< take(), or where parts stand alone, begin the next
+  bool ends_at(const std::uint64_t* places) const;  ///< whether the pattern's end is among them
   bool matches_here(std::string_view path) const;
 
   std::string pattern_;

@@ -27,8 +27,8 @@ void SelectionOptions::add_to(Options& command, With with, const std::string& wh
 Selection SelectionOptions::selection(const std::string& inside) {
   if (!made_) {
     made_.emplace();
-    for (const std::string& pattern : match_) made_->match.emplace_back(pattern, letters());
-    for (const std::string& pattern : except_) made_->except.emplace_back(pattern, letters());
+    for (const std::string& pattern : match_) made_->match.add(Glob(pattern, letters()));
+    for (const std::string& pattern : except_) made_->except.add(Glob(pattern, letters()));
     if (!list_from_.empty()) read_list(*made_);
   }
   Selection selection = *made_;

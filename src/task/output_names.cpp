@@ -56,6 +56,28 @@ SafePath OutputNames::safe(std::string_view stored) const {
   return path;
 }
 
+/// What a stored path means without the changes that let others become equal to it.
+std::string OutputNames::meaning(std::string_view stored) {
+  return make_safe(stored, NameRules::here).path;
+}
+
+void OutputNames::note_owner(const std::string& path, std::string_view stored) {
+  if (changes_names()) owners_.insert_or_assign(key(path), meaning(stored));
+}
+
+bool OutputNames::is_owner(const std::string& path, std::string_view stored) const {
+  if (!changes_names()) return true;
+  auto owner = owners_.find(key(path));
+  return owner != owners_.end() && owner->second == meaning(stored);
+}
+
+/// The numbered path that the same stored one got before.
+std::string OutputNames::own_again(std::string_view stored) const {
+  if (!changes_names()) return "";
+  auto renamed = renamed_.find(std::string(stored));
+  return renamed != renamed_.end() && is_owner(renamed->second, stored) ? renamed->second : "";
+}
+
 OutputNames::Given OutputNames::folder(std::string_view stored) {
   SafePath safe = this->safe(stored);
   Given given{"", safe.change};
@@ -69,16 +91,22 @@ OutputNames::Given OutputNames::file(std::string_view stored, Duplicates duplica
   Given given{"", safe.change};
   if (safe.path.empty()) return given;
   given.path = place_parents(safe.path, given.remark);
+  if (std::string again = own_again(stored); !again.empty()) given.path = std::move(again);
   auto [place, is_new] = taken_.try_emplace(key(given.path), Kind::file);
-  if (!is_new) {
-    if (place->second == Kind::file && duplicates == Duplicates::replace) {
+  if (is_new) {
+    note_owner(given.path, stored);
+  } else {
+    bool own = place->second == Kind::file && is_owner(given.path, stored);
+    if (own && duplicates == Duplicates::replace) {
       given.replaces = true;
       add_remark(given.remark, "stored again; the later one replaces the earlier one");
     } else {
       add_remark(given.remark, place->second == Kind::folder ? "a folder of the same name came first"
-                                                             : "another entry has the same name");
+                               : own                         ? "another entry has the same name"
+                                                             : "another entry would have the same name");
       given.path = free_name(given.path);
       taken_.emplace(key(given.path), Kind::file);
+      note_owner(given.path, stored);
     }
   }
   if (given.path != stored) renamed_.insert_or_assign(std::string(stored), given.path);

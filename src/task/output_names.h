@@ -40,12 +40,20 @@ class OutputNames {
 
   SafePath safe(std::string_view stored) const;
 
+  /// Whether two stored paths may get the same one although they are two.
+  bool changes_names() const { return rules_ == NameRules::portable || letters_ == Letters::small; }
+  static std::string meaning(std::string_view stored);
+  void note_owner(const std::string& path, std::string_view stored);
+  bool is_owner(const std::string& path, std::string_view stored) const;
+  std::string own_again(std::string_view stored) const;
+
   NameRules rules_;
   Letters letters_;
   std::unordered_map<std::string, Kind> taken_;           // by key
   std::unordered_map<std::string, std::string> moved_;    // folders that got another name
   std::unordered_map<std::string, std::string> renamed_;  // stored paths whose output path is another
   std::unordered_map<std::string, unsigned> numbers_;     // the number given last to a name, by key
+  std::unordered_map<std::string, std::string> owners_;  // what a path stands for, by key; where names change
   std::string last_parent_, last_placed_;
 };
 

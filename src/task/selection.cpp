@@ -11,10 +11,10 @@ bool lies_in(std::string_view path, std::string_view folder) {
 
 bool Selection::wants(const std::string& path) const {
   if (!lies_in(path, inside)) return false;
-  auto fits = [&](const Glob& glob) { return glob.matches(path); };
-  if (std::any_of(except.begin(), except.end(), fits)) return false;
+  if (except.matches(path)) return false;
   if (!searches()) return true;
-  bool wanted = fits_a_pattern(path);
+  fitted->patterns.resize(match.patterns().size());
+  bool wanted = match.matches(path, &fitted->patterns);
   if (listed && listed->contains(path)) {
     fitted->lines.insert(path);
     wanted = true;
@@ -22,21 +22,10 @@ bool Selection::wants(const std::string& path) const {
   return wanted;
 }
 
-/// Once it is known that a path is wanted, only patterns that fitted nothing yet are worth a comparison.
-bool Selection::fits_a_pattern(const std::string& path) const {
-  fitted->patterns.resize(match.size());
-  bool wanted = false;
-  for (std::size_t i = 0; i < match.size(); ++i) {
-    if ((wanted && fitted->patterns[i]) || !match[i].matches(path)) continue;
-    wanted = fitted->patterns[i] = true;
-  }
-  return wanted;
-}
-
 std::vector<std::string> Selection::unfitted() const {
   std::vector<std::string> all;
-  for (std::size_t i = 0; i < match.size(); ++i) {
-    if (i >= fitted->patterns.size() || !fitted->patterns[i]) all.push_back(match[i].pattern());
+  for (std::size_t i = 0; i < match.patterns().size(); ++i) {
+    if (i >= fitted->patterns.size() || !fitted->patterns[i]) all.push_back(match.patterns()[i].pattern());
   }
   if (!listed) return all;
   std::size_t lines = all.size();

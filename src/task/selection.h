@@ -6,7 +6,7 @@
 #include <unordered_set>
 #include <vector>
 
-#include "base/glob.h"
+#include "base/glob_set.h"
 
 namespace operculum {
 
@@ -27,7 +27,7 @@ class Selection {
   using Paths = std::unordered_set<std::string>;
 
   std::string inside;  ///< a folder's or entry's path; empty for all
-  std::vector<Glob> match, except;
+  GlobSet match, except;
   std::shared_ptr<const Paths> listed;  ///< null: there is no list
   std::shared_ptr<Fitted> fitted = std::make_shared<Fitted>();
 
@@ -42,9 +42,6 @@ class Selection {
 
   /// Patterns and lines that fitted nothing so far, in their order.
   std::vector<std::string> unfitted() const;
-
- private:
-  bool fits_a_pattern(const std::string& path) const;
 };
 
 }  // namespace operculum

@@ -116,6 +116,30 @@ TEST_F(Unpack, NamesInSmallLetters) {
   EXPECT_EQ(folder.listing("out"), "readme.txt readme~2.txt") << ran.err;
 }
 
+/// In a tar archive an entry that is stored again replaces the earlier one, but only one of the very same
+/// name.
+TEST_F(Unpack, NamesThatBecomeEqualAreStillTwoFiles) {
+  folder.write("t.tar", TarBuilder()
+                            .file("Crab.txt", "large")
+                            .file("crab.txt", "small")
+                            .file("a:b", "colon")
+                            .file("a?b", "question")
+                            .file("crab.txt", "small again")
+                            .file("./Crab.txt", "large again")
+                            .build());
+  for (const char* option : {"--portable-names", "--lower-case"}) {
+    std::string into = std::string("out") + option;
+    Ran ran = operculum({"unpack", "t.tar", "--into", into, option}, folder.path());
+    EXPECT_EQ(ran.exit_code, 0) << ran.err;
+    bool small = std::string(option) == "--lower-case";
+    EXPECT_EQ(folder.read(into + (small ? "/crab.txt" : "/Crab.txt")), "large again") << ran.err;
+    EXPECT_EQ(folder.read(into + "/crab~2.txt"), "small again");
+    if (small) continue;
+    EXPECT_EQ(folder.read(into + "/a_b"), "colon");
+    EXPECT_EQ(folder.read(into + "/a_b~2"), "question");
+  }
+}
+
 TEST_F(Unpack, ReceiptsAreBoundToTheirFolder) {
   folder.write("victim/precious", "precious");
   std::ofstream(folder.path("r.json"))

@@ -5,6 +5,7 @@
 
 #include <algorithm>
 
+#include "support/counting_source.h"
 #include "support/erofs_writer.h"
 #include "support/ext_writer.h"
 #include "support/fat_writer.h"
@@ -454,6 +455,24 @@ TEST(Udf, WinsOnBridgeDiscsUnlessRockRidgeTellsMore) {
   EXPECT_EQ(open_bytes(ridge, "disc.iso").format(), "iso9660");
   Held asked = open_bytes(ridge, "disc.iso", As::file, [](OpenContext& context) { context.view = "udf"; });
   EXPECT_EQ(paths_of(*asked), "in udf.txt");
+}
+
+/// One name of a large folder is found by the names; of it alone the rest is read.
+TEST(LargeFolder, OneNameIsFoundWithoutReadingTheOthersInodes) {
+  SampleTree tree = {{.path = "many", .kind = EntryKind::folder}};
+  for (int i = 0; i < 3'000; ++i)
+    tree.push_back({.path = fmt::format("many/file number {}", i), .data = to_bytes("x")});
+  for (const auto& [name, image] :
+       {std::pair{"ext", make_ext(tree, 16 << 20)},
+        std::pair{"squashfs", make_squashfs(tree, {.codec = BlockCodec::zlib})}}) {
+    auto source = std::make_shared<CountingSource>(image);
+    Held held = open_source(source);
+    std::uint64_t before = source->given;
+    Lookup found = held->find("many/file number 2718");
+    ASSERT_EQ(found.kind, Lookup::Kind::entry) << name;
+    EXPECT_EQ(found.entry->size, 1u);
+    EXPECT_LT(source->given - before, 400'000u) << name;  // the folder alone, not 3,000 inodes
+  }
 }
 
 }  // namespace

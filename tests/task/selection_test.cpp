@@ -21,8 +21,8 @@ TEST(Selection, ALineOfAListMeansThatPathAlone) {
 
 TEST(Selection, TellsWhatFittedNothing) {
   Selection selection = listing({"b", "a", "c"});
-  selection.match.emplace_back("*.lua");
-  selection.match.emplace_back("*.png");
+  selection.match.add(Glob("*.lua"));
+  selection.match.add(Glob("*.png"));
   EXPECT_TRUE(selection.wants("scripts/tide.lua"));
   EXPECT_TRUE(selection.wants("b"));
   EXPECT_FALSE(selection.wants("d"));
@@ -31,16 +31,16 @@ TEST(Selection, TellsWhatFittedNothing) {
 
 TEST(Selection, EveryPatternThatFitsCountsAlsoWhenAnotherFitsTheSame) {
   Selection selection;
-  selection.match.emplace_back("*");
-  selection.match.emplace_back("*.lua");
+  selection.match.add(Glob("*"));
+  selection.match.add(Glob("*.lua"));
   EXPECT_TRUE(selection.wants("tide.lua"));
   EXPECT_TRUE(selection.unfitted().empty());
 }
 
 TEST(Selection, AllTargetsOfACommandCountTogether) {
   Selection first;
-  first.match.emplace_back("*.lua");
-  first.match.emplace_back("*.png");
+  first.match.add(Glob("*.lua"));
+  first.match.add(Glob("*.png"));
   Selection second = first;
   EXPECT_TRUE(first.wants("tide.lua"));
   EXPECT_TRUE(second.wants("crab.png"));

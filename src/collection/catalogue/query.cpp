@@ -75,7 +75,7 @@ class Question {
 
   /// Patterns without a slash are held against names and folders, each of which is kept once.
   bool names_alone() const {
-    const std::vector<Glob>& match = request_.selection.match;
+    const std::vector<Glob>& match = request_.selection.match.patterns();
     return !match.empty() && !request_.selection.listed &&
            std::none_of(match.begin(), match.end(),
                         [](const Glob& glob) { return glob.pattern().find('/') != std::string::npos; });
@@ -99,9 +99,7 @@ class Question {
     Statement rows = database_.prepare(fmt::format("SELECT id, text FROM {}", table));
     while (rows.step()) {
       std::string text = rows.text(1);
-      bool fits = std::any_of(request_.selection.match.begin(), request_.selection.match.end(),
-                              [&](const Glob& glob) { return glob.matches(text); });
-      if (!fits) continue;
+      if (!request_.selection.match.matches(text)) continue;
       if (++count > kMostIds) return std::nullopt;
       ids += (ids.empty() ? "" : ",") + std::to_string(rows.number(0));
     }

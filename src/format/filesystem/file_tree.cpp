@@ -148,8 +148,12 @@ Lookup FileTree::find(std::string_view path) {
       else if (result.similar.empty() && to_lower(item.entry.path) == to_lower(wanted))
         result.similar = so_far + item.entry.path;
     };
+    auto fits = [&](std::string name) {
+      fix_name(name);
+      return name == wanted || same_name(name, wanted);
+    };
     try {
-      list(folder, Detail::all, take);
+      list(folder, Detail::all, {take, fits});  // names first: of one of them alone the rest is read
     } catch (const std::exception&) {
       if (!found) throw;  // it came before the damage
     }

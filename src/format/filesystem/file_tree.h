@@ -1,5 +1,6 @@
 #pragma once
 
+#include <concepts>
 #include <functional>
 #include <mutex>
 
@@ -21,7 +22,23 @@ struct TreeItem {
   std::uint64_t link_id = 0;  ///< not 0: items with the same number are one file under several names
 };
 
-using TreeSink = std::function<void(TreeItem&&)>;
+/// Takes what is in a folder.
+class TreeSink {
+ public:
+  template <typename Take>
+    requires(!std::same_as<Take, TreeSink>)
+  TreeSink(Take take) : take_(std::move(take)) {}  // NOLINT: whatever can be called is a sink
+  /// Of items whose names `only` is false for, the name alone is of interest.
+  TreeSink(std::function<void(TreeItem&&)> take, std::function<bool(const std::string&)> only)
+      : take_(std::move(take)), only_(std::move(only)) {}
+
+  void operator()(TreeItem&& item) const { take_(std::move(item)); }
+  bool wants_all_of(const std::string& name) const { return !only_ || only_(name); }
+
+ private:
+  std::function<void(TreeItem&&)> take_;
+  std::function<bool(const std::string&)> only_;
+};
 
 /// A container whose entries are found by going through folders: what all file systems have in common.
 /// Entries come folder by folder: first everything in a folder, then each of its folders. A folder that
@@ -51,9 +68,11 @@ class FileTree : public Container {
   /// What listing told about an item that is only half readable: the entry stays, marked as damaged.
   void add_damaged(TreeItem&& item, const std::string& what, const TreeSink& sink);
 
-  /// Hands out an item after `fill(item)` said the rest of it; where that throws Malformed, as damaged.
+  /// Hands out an item after `fill(item)` said the rest of it, if that is wanted; where that throws Malformed,
+  /// as damaged.
   template <typename Fill>
   void add_filled(TreeItem&& item, const TreeSink& sink, Fill fill) {
+    if (!sink.wants_all_of(item.entry.path)) return sink(std::move(item));
     std::string wrong;
     try {
       fill(item);
