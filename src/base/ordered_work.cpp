@@ -10,12 +10,36 @@
 #include <map>
 #include <mutex>
 #include <thread>
+#include <utility>
 
 namespace operculum {
 
 namespace {
 
 constexpr unsigned kMostInLanes = 16384;
+constexpr std::size_t kBatch = 32;  // small pieces that go to a thread at once
+
+/// Runs pieces one after another. What one throws comes behind the reports of those in front of it, and none
+/// behind it runs: as if each had been submitted by itself.
+OrderedWork::Report run_batch(std::vector<OrderedWork::Work>& batch) {
+  std::vector<OrderedWork::Report> reports;
+  reports.reserve(batch.size());
+  std::exception_ptr failed;
+  for (OrderedWork::Work& work : batch) {
+    try {
+      reports.push_back(work());
+      work = nullptr;
+    } catch (...) {
+      failed = std::current_exception();
+      break;
+    }
+  }
+  return [reports = std::move(reports), failed] {
+    for (const OrderedWork::Report& report : reports)
+      if (report) report();
+    if (failed) std::rethrow_exception(failed);
+  };
+}
 
 }  // namespace
 
@@ -138,11 +162,23 @@ OrderedWork::OrderedWork(unsigned threads)
                                                   : std::max(1u, std::thread::hardware_concurrency()))) {}
 
 OrderedWork::~OrderedWork() {
+  batch_.clear();
   std::unique_lock lock(state_->mutex);
   state_->changed.wait(lock, [this] { return state_->idle(); });
 }
 
+void OrderedWork::submit_small(Work work) {
+  batch_.push_back(std::move(work));
+  if (batch_.size() >= kBatch) submit_batch();
+}
+
+void OrderedWork::submit_batch() {
+  if (batch_.empty()) return;
+  submit([batch = std::exchange(batch_, {})]() mutable { return run_batch(batch); });
+}
+
 void OrderedWork::submit(Work work, std::size_t lane) {
+  submit_batch();
   State* state = state_.get();
   std::unique_lock lock(state->mutex);
   unsigned most = lane == 0 ? state->most : kMostInLanes;
@@ -176,6 +212,7 @@ void OrderedWork::submit(Work work, std::size_t lane) {
 }
 
 void OrderedWork::report(Report report) {
+  submit_batch();
   State* state = state_.get();
   std::unique_lock lock(state->mutex);
   if (state->error) std::rethrow_exception(state->error);
@@ -184,6 +221,7 @@ void OrderedWork::report(Report report) {
 }
 
 void OrderedWork::finish() {
+  submit_batch();
   std::unique_lock lock(state_->mutex);
   state_->changed.wait(lock, [this] { return state_->idle(); });
   if (state_->error) std::rethrow_exception(state_->error);

@@ -2,6 +2,7 @@
 
 #include <functional>
 #include <memory>
+#include <vector>
 
 namespace operculum {
 
@@ -25,6 +26,10 @@ class OrderedWork {
   /// lane's turn comes at the same time.
   void submit(Work work, std::size_t lane = 0);
 
+  /// The same for a piece that takes microseconds: several go to a thread at once, because waking one up
+  /// takes longer. They begin when enough of them have come, or something else is submitted or waited for.
+  void submit_small(Work work);
+
   /// A report alone, kept in order.
   void report(Report report);
 
@@ -33,7 +38,10 @@ class OrderedWork {
 
  private:
   struct State;
+  void submit_batch();
+
   std::unique_ptr<State> state_;
+  std::vector<Work> batch_;  // small pieces that have not been submitted yet
 };
 
 }  // namespace operculum

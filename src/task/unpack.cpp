@@ -20,6 +20,8 @@ namespace {
 
 /// Larger entries, in bytes, are decoded on a thread of their own while they are written.
 constexpr std::uint64_t kReadAheadFrom = 8 << 20;
+constexpr std::uint64_t kSmall =
+    64 << 10;  // bytes: a file of so many takes less time than waking up a thread
 
 class Unpacker {
  public:
@@ -249,6 +251,7 @@ class Unpacker {
     FileJob job{std::move(event), target_.metadata_of(entry), existing, entry.is(Entry::sparse), ours};
     if (content) {
       bool large = entry.size_known() && entry.size >= kReadAheadFrom;
+      bool small = entry.size_known() && entry.size <= kSmall && lane == 0;
       auto work = [this, job = std::move(job), content, large]() mutable {
         with_errors(job, progress_, [&] {
           StreamPtr data = content->stream();
@@ -260,7 +263,7 @@ class Unpacker {
         });
         return log_.report_of(std::move(job.event));
       };
-      work_.submit(std::move(work), lane);
+      small ? work_.submit_small(std::move(work)) : work_.submit(std::move(work), lane);
     } else {
       write_forward(std::move(job), *stream);
     }
@@ -277,10 +280,12 @@ class Unpacker {
       work_.report(log_.report_of(std::move(job.event)));
       return;
     }
-    work_.submit([this, job = std::move(job), bytes = std::move(first.bytes)]() mutable {
+    bool small = first.bytes.size() <= kSmall;
+    auto work = [this, job = std::move(job), bytes = std::move(first.bytes)]() mutable {
       with_errors(job, progress_, [&] { target_.writer().write_whole(job, bytes); });
       return log_.report_of(std::move(job.event));
-    });
+    };
+    small ? work_.submit_small(std::move(work)) : work_.submit(std::move(work));
   }
 
   // ---- the end

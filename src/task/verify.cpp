@@ -12,6 +12,8 @@ namespace {
 
 constexpr std::size_t kWholeBuffer = 1 << 20;  // bytes; an entry that fits is decoded in one go
 constexpr std::size_t kLeastBuffer = 64 << 10;
+constexpr std::uint64_t kSmall =
+    64 << 10;  // bytes: an entry of so many takes less time than waking up a thread
 
 class Verifier {
  public:
@@ -88,6 +90,7 @@ class Verifier {
   }
 
   void decode(Item to_decode, std::size_t lane = 0) {
+    std::uint64_t size = to_decode.size;
     auto work = [this, item = std::move(to_decode)]() -> OrderedWork::Report {
       try {
         StreamPtr data = item.content->stream();
@@ -99,7 +102,8 @@ class Verifier {
         return fault_report(item.path, error);
       }
     };
-    work_.submit(std::move(work), lane);
+    bool small = lane == 0 && size <= kSmall;
+    small ? work_.submit_small(std::move(work)) : work_.submit(std::move(work), lane);
   }
 
   OrderedWork::Report drain(const Item& item, Stream& stream) {

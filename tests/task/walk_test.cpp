@@ -96,6 +96,38 @@ TEST(OrderedWork, StopsAtTheFirstException) {
   EXPECT_THROW(work.finish(), LimitExceeded);
 }
 
+TEST(OrderedWork, SmallPiecesAmongOthersAreReportedInOrder) {
+  std::vector<int> order;
+  OrderedWork work(3);
+  for (int i = 0; i < 1'000; ++i) {
+    auto piece = [i, &order]() -> OrderedWork::Report { return [i, &order] { order.push_back(i); }; };
+    if (i % 97 == 5) {
+      work.submit(piece, i % 2 == 0 ? 7 : 0);
+    } else if (i % 89 == 3) {
+      work.report([i, &order] { order.push_back(i); });
+    } else {
+      work.submit_small(piece);
+    }
+  }
+  work.finish();
+  ASSERT_EQ(order.size(), 1'000u);
+  EXPECT_TRUE(std::is_sorted(order.begin(), order.end()));
+}
+
+/// What comes in front of the piece that throws is reported, nothing behind it is.
+TEST(OrderedWork, ASmallPieceThatThrowsEndsTheRun) {
+  std::vector<int> order;
+  OrderedWork work(2);
+  for (int i = 0; i < 20; ++i) {
+    work.submit_small([i, &order]() -> OrderedWork::Report {
+      if (i == 12) throw LimitExceeded("enough");
+      return [i, &order] { order.push_back(i); };
+    });
+  }
+  EXPECT_THROW(work.finish(), LimitExceeded);
+  EXPECT_EQ(order.size(), 12u);
+}
+
 TEST(OutputNames, GivesEachEntryAPathOfItsOwn) {
   OutputNames names(NameRules::here);
   using Duplicates = OutputNames::Duplicates;
