@@ -68,6 +68,10 @@ struct Special {
   bool only_holes() const { return !byte_sum && sum.empty(); }
 };
 
+Special special_of(const SequenceItem& item) {
+  return {item.extents, item.byte_sum, item.sum, item.digest};
+}
+
 bool is_special(const SequenceItem& item) {
   return item.entry.is(Entry::sparse) || item.byte_sum || !item.sum.empty();
 }
@@ -103,8 +107,7 @@ class SequenceContainer final : public Container {
     std::call_once(listed_, [this] {
       InputBuffer input(forward_ ? make_read_ahead(content_->stream()) : make_source_stream(source_));
       pass(input, Data::passed_over, [&](SequenceItem& item, std::size_t index, Stream*) {
-        if (is_special(item))
-          special_[index] = {std::move(item.extents), item.byte_sum, item.sum, std::move(item.digest)};
+        if (is_special(item)) special_[index] = special_of(item);
         if (!forward_) entries_end_ = std::max(entries_end_, end_of(item, input.consumed()));
         limits_.count_retained(memory_of(item.entry));
         entries_.push_back(std::move(item.entry));
@@ -117,42 +120,52 @@ class SequenceContainer final : public Container {
 
   ContentPtr content(std::size_t index) override {
     const Entry& entry = entries()[index];
-    auto self = std::static_pointer_cast<SequenceContainer>(shared_from_this());
-    if (source_ && plain(index) && entry.offset + entry.stored_size <= source_->size()) {
-      return make_content(make_slice(source_, entry.offset, entry.stored_size));
-    }
-    if (auto special = special_.find(index);
-        source_ && special != special_.end() && special->second.only_holes()) {
-      SourcePtr packed = make_slice(source_, entry.offset, entry.stored_size);
-      if (packed->size() == entry.stored_size)
-        return make_content(make_extent_source(packed, special->second.extents, entry.size));
-    }
-    return make_content([self, index] { return self->open(index); });
+    auto special = special_.find(index);
+    return content_of(std::shared_ptr<const Entry>(shared_from_this(), &entry),
+                      special == special_.end() ? nullptr : &special->second);
   }
 
-  /// In forward access one pass finds an entry and keeps its data, or notes that the path is a folder's.
-  Lookup find(std::string_view path) override {
-    if (!forward_ || listed_already_) return Container::find(path);
-    Lookup result;
-    InputBuffer input(make_read_ahead(content_->stream()));
-    pass(input, Data::handed_out, [&](SequenceItem& item, std::size_t, Stream* data) {
-      std::string_view own = item.entry.path;
-      bool beneath = own.size() > path.size() && own.starts_with(path) && own[path.size()] == '/';
-      if (beneath || (own == path && item.entry.kind == EntryKind::folder)) {
-        result = {};
-        result.kind = Lookup::Kind::folder;
-        result.path = path;
-        return false;
-      }
-      bool leads = path.starts_with(own) && (own.size() == path.size() || path[own.size()] == '/');
-      if (!leads || item.entry.kind == EntryKind::folder || own.size() < result.consumed) return true;
-      SourcePtr kept = item.entry.has_data() ? spool(*data, spool_) : nullptr;
-      result.kind = Lookup::Kind::entry;
-      result.consumed = own.size();
-      result.entry = std::make_shared<const Entry>(std::move(item.entry));
-      result.open = [kept] { return make_content(kept); };
+  /// Keeps none, as long as nobody has asked for all.
+  void each(Detail detail, const std::function<void(const Entry&)>& visitor) override {
+    if (listed_already_) return Container::each(detail, visitor);
+    InputBuffer input(forward_ ? make_read_ahead(content_->stream()) : make_source_stream(source_));
+    pass(input, Data::passed_over, [&](SequenceItem& item, std::size_t, Stream*) {
+      visitor(item.entry);
       return true;
     });
+  }
+
+  /// One pass finds an entry, in forward access keeps its data, or notes that the path is a folder's. Whoever
+  /// asks again has all listed.
+  Lookup find(std::string_view path) override {
+    bool again = asked_before_.exchange(true);
+    if (listed_already_ || (again && !forward_)) return Container::find(path);
+    Lookup result;
+    InputBuffer input(forward_ ? make_read_ahead(content_->stream()) : make_source_stream(source_));
+    pass(input, forward_ ? Data::handed_out : Data::passed_over,
+         [&](SequenceItem& item, std::size_t, Stream* data) {
+           std::string_view own = item.entry.path;
+           bool beneath = own.size() > path.size() && own.starts_with(path) && own[path.size()] == '/';
+           if (beneath || (own == path && item.entry.kind == EntryKind::folder)) {
+             result = {};
+             result.kind = Lookup::Kind::folder;
+             result.path = path;
+             return false;
+           }
+           bool leads = path.starts_with(own) && (own.size() == path.size() || path[own.size()] == '/');
+           if (!leads || item.entry.kind == EntryKind::folder || own.size() < result.consumed) return true;
+           SourcePtr kept = forward_ && item.entry.has_data() ? spool(*data, spool_) : nullptr;
+           result.kind = Lookup::Kind::entry;
+           result.consumed = own.size();
+           auto special = std::make_shared<const Special>(special_of(item));
+           bool is_plain = !is_special(item);
+           auto entry = std::make_shared<const Entry>(std::move(item.entry));
+           result.entry = entry;
+           result.open = [this, self = shared_from_this(), kept, entry, special, is_plain] {
+             return kept ? make_content(kept) : content_of(entry, is_plain ? nullptr : special.get());
+           };
+           return true;
+         });
     return result.kind == Lookup::Kind::nothing ? Container::find(path)
                                                 : result;  // which knows a similar path
   }
@@ -207,25 +220,40 @@ class SequenceContainer final : public Container {
 
   bool plain(std::size_t index) const { return !special_.contains(index); }
 
-  StreamPtr open(std::size_t index) {
-    const Entry& entry = entries_[index];
-    auto found = special_.find(index);
-    StreamPtr packed;
-    if (source_) {
-      packed = make_source_stream(source_, entry.offset, entry.stored_size);
-    } else {
-      struct Owned final : Stream {
-        Owned(StreamPtr all, std::uint64_t begin, std::uint64_t length)
-            : input(std::move(all)), packed(input, length) {
-          input.skip(begin);
-        }
-        std::size_t read(ByteSpan out) override { return packed.read(out); }
-        InputBuffer input;
-        PackedStream packed;
-      };
-      packed = std::make_unique<Owned>(content_->stream(), entry.offset, entry.stored_size);
+  /// The data of an entry; `special` is null for those that have nothing of it.
+  ContentPtr content_of(std::shared_ptr<const Entry> entry, const Special* special) {
+    if (source_ && special == nullptr && entry->offset + entry->stored_size <= source_->size())
+      return make_content(make_slice(source_, entry->offset, entry->stored_size));
+    if (source_ && special != nullptr && special->only_holes()) {
+      SourcePtr packed = make_slice(source_, entry->offset, entry->stored_size);
+      if (packed->size() == entry->stored_size)
+        return make_content(make_extent_source(packed, special->extents, entry->size));
     }
-    return finish_stream(std::move(packed), found == special_.end() ? nullptr : &found->second, entry);
+    auto own = special != nullptr ? std::make_shared<const Special>(*special) : nullptr;
+    return make_content([this, self = shared_from_this(), entry = std::move(entry), own] {
+      return finish_stream(open_packed(*entry), own.get(), *entry);
+    });
+  }
+
+  StreamPtr open_packed(const Entry& entry) const {
+    if (source_) return make_source_stream(source_, entry.offset, entry.stored_size);
+    struct Owned final : Stream {
+      Owned(StreamPtr all, std::uint64_t begin, std::uint64_t length)
+          : input(std::move(all)), packed(input, length) {
+        input.skip(begin);
+      }
+      std::size_t read(ByteSpan out) override { return packed.read(out); }
+      InputBuffer input;
+      PackedStream packed;
+    };
+    return std::make_unique<Owned>(content_->stream(), entry.offset, entry.stored_size);
+  }
+
+  /// Each entry once, however many passes there are.
+  void count(std::size_t index) {
+    if (index < counted_) return;
+    counted_ = index + 1;
+    limits_.count_entry();
   }
 
   /// One pass over all headers. Damage ends it with a finding: what was listed before stays good.
@@ -237,7 +265,7 @@ class SequenceContainer final : public Container {
       SequenceItem item;
       try {
         if (!parser->next(input, item)) return;
-        limits_.count_entry();
+        count(index);
         if (item.entry.is(Entry::sparse)) check_extents(item.extents, item.entry.size);
       } catch (const LimitExceeded&) {
         throw;
@@ -251,7 +279,7 @@ class SequenceContainer final : public Container {
       PackedStream packed(input, item.packed);
       StreamPtr data;
       if (wanted == Data::handed_out) {
-        Special special{item.extents, item.byte_sum, item.sum, item.digest};
+        Special special = special_of(item);
         data = finish_stream(make_borrowed(packed), &special, item.entry);
       }
       std::uint64_t padding = item.padding;
@@ -283,7 +311,8 @@ class SequenceContainer final : public Container {
   MakeParser make_parser_;
   MakeEditor make_editor_;
   std::once_flag listed_;
-  std::atomic<bool> listed_already_{false};
+  std::atomic<bool> listed_already_{false}, asked_before_{false};
+  std::atomic<std::size_t> counted_{0};  // entries
   std::vector<Entry> entries_;
   std::map<std::size_t, Special> special_;
   std::uint64_t entries_end_ = 0;  // of the last one, with what fills up behind it

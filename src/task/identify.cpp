@@ -55,10 +55,10 @@ IdentifiedLayer look(const Layer& layer, bool count) {
   out.stored_size = layer.stored_size;
   if (count) {
     out.counts.emplace();
-    for (const Entry& entry : layer.container->entries()) {
+    layer.container->each(Detail::all, [&](const Entry& entry) {
       out.counts->add(entry);
       if (entry.kind == EntryKind::file) look_at_file(entry, out);
-    }
+    });
   }
   out.facts = layer.container->facts();
   if (count && layer.content) {

@@ -269,5 +269,32 @@ TEST(Tar, RecordsForTheWholeArchiveAreNotCopiedIntoEachEntry) {
       << "an empty value deletes: the header's own holds again";
 }
 
+/// What needs no memory keeps none: a listing, and the way to one entry.
+TEST(Tar, ListingAndFindingKeepNoEntries) {
+  TarBuilder builder;
+  for (int i = 0; i < 3'000; ++i) builder.file("log/day " + std::to_string(i) + ".txt", std::to_string(i));
+  Bytes tar = builder.build();
+  auto little = [](OpenContext& context) { context.limits.max_memory = 50'000; };
+  Held held = open_bytes(tar, "t.tar", As::file, little);
+  std::size_t count = 0;
+  held->each(Detail::all, [&](const Entry&) { ++count; });
+  EXPECT_EQ(count, 3'000u);
+  Lookup found = held->find("log/day 2718.txt");
+  ASSERT_EQ(found.kind, Lookup::Kind::entry);
+  EXPECT_EQ(as_text(read_all(*found.open()->stream(), 100)), "2718");
+  EXPECT_EQ(open_bytes(tar, "t.tar", As::file, little)->find("log").kind, Lookup::Kind::folder);
+  EXPECT_THROW(open_bytes(tar, "t.tar", As::file, little)->entries(), LimitExceeded);
+}
+
+/// However often it is gone through, each entry counts once.
+TEST(Tar, EntriesCountOnceForTheGuard) {
+  Bytes tar = TarBuilder().file("a", "1").file("b", "2").file("c", "3").build();
+  Held held =
+      open_bytes(tar, "t.tar", As::file, [](OpenContext& context) { context.limits.max_entries = 3; });
+  for (int i = 0; i < 4; ++i) EXPECT_EQ(held->find("b").kind, Lookup::Kind::entry);
+  held->each(Detail::paths, [](const Entry&) {});
+  EXPECT_EQ(held->entries().size(), 3u);
+}
+
 }  // namespace
 }  // namespace operculum
