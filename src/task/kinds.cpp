@@ -7,6 +7,7 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "container/identify.h"
+#include "task/quick_kind.h"
 
 namespace operculum {
 namespace {
@@ -66,6 +67,12 @@ bool has_script_ending(std::string_view name) {
                      [&](std::string_view ending) { return lower.ends_with(ending); });
 }
 
+std::string_view kind_of_type(std::string_view media_type) {
+  auto rule = std::find_if(std::begin(kRules), std::end(kRules),
+                           [&](const Rule& one) { return media_type.starts_with(one.type); });
+  return rule == std::end(kRules) ? "data" : rule->kind;
+}
+
 }  // namespace
 
 std::span<const std::string_view> kind_names() {
@@ -91,18 +98,34 @@ KindReader::~KindReader() {
 KindReader::Told KindReader::tell(Probe& probe, std::string_view name) {
   ByteView head = probe.head(kKindHead);
   if (head.empty()) return {"empty", "inode/x-empty"};
+  std::string media_type = media_type_of(head);
+  return {kind_by(probe, name, [&] { return kind_of_type(media_type); }), media_type};
+}
+
+std::string_view KindReader::kind(Probe& probe, std::string_view name) {
+  if (probe.head(kKindHead).empty()) return "empty";
+  return kind_by(probe, name, [&] {
+    ByteView head = probe.head(kKindHead);
+    auto quick = quick_kind(head, head.size() < kKindHead);
+    return quick ? *quick : kind_of_type(media_type_of(head));
+  });
+}
+
+std::string KindReader::media_type_of(ByteView head) {
   const char* type = magic_buffer(magic_, head.data(), head.size());
-  std::string media_type = type == nullptr ? "application/octet-stream" : type;
-  bool script = starts_with(head, "#!");  // the view ends when a recogniser reads on
+  return type == nullptr ? "application/octet-stream" : type;
+}
+
+/// Containers by their recognisers, everything else by `otherwise()`.
+template <typename Otherwise>
+std::string_view KindReader::kind_by(Probe& probe, std::string_view name, Otherwise otherwise) {
+  bool script = starts_with(probe.head(kKindHead), "#!");  // the view ends when a recogniser reads on
   const Format* format = recognise(probe);
   if (format == nullptr) format = recognise_described(probe, context_);
-  if (format != nullptr) return {format->kind, media_type};
-  if (script) return {"script", media_type};
-  auto rule = std::find_if(std::begin(kRules), std::end(kRules),
-                           [&](const Rule& r) { return media_type.starts_with(r.type); });
-  std::string_view kind = rule == std::end(kRules) ? "data" : rule->kind;
-  if (kind == "text" && has_script_ending(name)) kind = "script";
-  return {kind, media_type};
+  if (format != nullptr) return format->kind;
+  if (script) return "script";
+  std::string_view kind = otherwise();
+  return kind == "text" && has_script_ending(name) ? "script" : kind;
 }
 
 std::string KindReader::describe(Probe& probe) {

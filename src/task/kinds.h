@@ -30,10 +30,16 @@ class KindReader {
   /// By content: what the probe can reach tells containers, the first kKindHead bytes the rest. The name only
   /// tells scripts from other text.
   Told tell(Probe& probe, std::string_view name);
+  /// The kind alone, which is quicker: libmagic is asked only where a glance is not enough (quick_kind.h).
+  std::string_view kind(Probe& probe, std::string_view name);
   /// In words, as far as libmagic goes: a guess. Empty when it has none.
   std::string describe(Probe& probe);
 
  private:
+  std::string media_type_of(ByteView head);
+  template <typename Otherwise>
+  std::string_view kind_by(Probe& probe, std::string_view name, Otherwise otherwise);
+
   const OpenContext& context_;
   magic_set* magic_;
   magic_set* words_ = nullptr;  // for descriptions, loaded when one is wanted

@@ -38,7 +38,7 @@ void refuse_kinds(const Place& place, const UnpackRequest& request, OpenContext&
     walk(place, context, {.deep = request.deep, .kinds = true}, events);
   } else if (place.content) {
     Probe probe = make_probe(*place.content, place.name);
-    look_at(place.name, KindReader(context).tell(probe, place.name).kind);
+    look_at(place.name, KindReader(context).kind(probe, place.name));
   }
   if (count == 0) return;
   throw GuardTripped(fmt::format("nothing was unpacked, for {} of a refused kind: {}{}",

@@ -72,7 +72,7 @@ class Walk {
     try {
       if (SourcePtr source = found.content->source(); source && !source->costly()) {
         Probe probe(std::move(source), "");
-        found.kind = kinds_->tell(probe, found.path).kind;
+        found.kind = kinds_->kind(probe, found.path);
       } else {
         LookedAt looked = look_at_front(found.content, kKindHead);
         tell_kind(found, looked.front);
@@ -87,7 +87,7 @@ class Walk {
 
   void tell_kind(Found& found, const Bytes& head) {
     Probe probe(head, head.size() < kKindHead, "");
-    found.kind = kinds_->tell(probe, found.path).kind;
+    found.kind = kinds_->kind(probe, found.path);
   }
 
   /// The first bytes, from which the kind is told; `broken_` stands for what reading them threw.
