@@ -13,6 +13,7 @@
 #include "container/locator.h"
 #include "described_table.h"
 #include "firmware.h"
+#include "growth.h"
 #include "images.h"
 #include "io/file_source.h"
 #include "measure.h"
@@ -179,7 +180,7 @@ int main(int argc, char** argv) {
         "lanes|msi|xz|xz-"
         "one|bzip2|deb|compare|find-like|find-text|catalogue|catalogue-again|search|jffs2|uefi|rebuild|"
         "rebuild-whole|pack|pack-squashfs|"
-        "convert]]\n");
+        "convert|kinds|patterns|one-name]]\n");
     return 2;
   }
   Bench bench{{argv[1], argc > 2 ? argv[2] : "/dev/shm/operculum-bench"}};
@@ -200,6 +201,7 @@ int main(int argc, char** argv) {
   measure_collections(bench, argc > 3 ? argv[3] : "");
   measure_firmware(bench, argc > 3 ? argv[3] : "");
   measure_rebuild(bench, argc > 3 ? argv[3] : "");
+  measure_growth(bench, argc > 3 ? argv[3] : "");
   std::filesystem::remove_all(bench.folder);
   return bench.failed ? 1 : 0;
 }
