@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <array>
+#include <bit>
 #include <cstring>
 #include <utility>
 
@@ -17,9 +18,9 @@ namespace {
 
 using namespace lzx;
 
-constexpr std::size_t kNice = 96;  // bytes of a copy of which no part is considered
-constexpr std::size_t kMostTried = 96;
-constexpr unsigned kPasses = 2;  // over a block, the second with what its symbols cost
+constexpr std::size_t kNice = 96;       // bytes of a copy of which no part is considered
+constexpr std::size_t kMostTried = 24;  // what lies far back is found by longer strings
+constexpr unsigned kPasses = 2;         // over a block, the second with what its symbols cost
 constexpr unsigned kMostBits = 16, kMostAlignedBits = 7, kMostLengthCodeBits = 15;
 constexpr std::size_t kAtOnce = 1 << 20;  // bytes packed before the window is moved to the front
 
@@ -59,8 +60,12 @@ struct Step {
 };
 
 unsigned slot_of(std::uint32_t distance) {
-  auto behind = std::upper_bound(kSlots.base.begin(), kSlots.base.end(), distance + 2);
-  return static_cast<unsigned>(behind - kSlots.base.begin()) - 1;
+  std::uint32_t place = distance + 2;
+  if (place < 4) return place;
+  constexpr std::uint32_t kEvenFrom = 1 << 18;  // from here on slots are all as wide
+  if (place >= kEvenFrom) return 34 + place / (kEvenFrom / 2);
+  auto bits = static_cast<unsigned>(std::bit_width(place));
+  return 2 * (bits - 1) + (place >> (bits - 2) & 1);
 }
 unsigned slot_of(const Step& step) {
   return step.recent >= 0 ? static_cast<unsigned>(step.recent) : slot_of(step.distance);

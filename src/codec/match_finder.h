@@ -1,6 +1,7 @@
 #pragma once
 
 #include <algorithm>
+#include <bit>
 #include <span>
 #include <vector>
 
@@ -26,15 +27,16 @@ class MatchFinder {
 
   /// The buffer must outlive this; its bytes need be there only when a place near them is asked.
   MatchFinder(ByteView buffer, const Reach& reach)
-      : buffer_(buffer), reach_(reach), near_(buffer.size()), far_(buffer.size()) {}
+      : buffer_(buffer), reach_(reach), near_(kHashBits, buffer.size()), far_(kFarHashBits, buffer.size()) {}
 
   /// Calls `found(Copy)` for copies of at least kShortest bytes at the place that end before `end`, each
   /// longer than the one in front of it.
   template <typename Found>
   void find(std::size_t at, std::size_t end, Found found) {
     std::size_t room = std::min(reach_.longest, end - at), best = kShortest - 1;
-    if (room >= kShortest) best = follow(near_, at, room, best, reach_.most_tried, found);
-    if (room >= kLong && best < room) follow(far_, at, room, best, kMostFarTried, found);
+    if (room >= kShortest)
+      best = follow(near_, at, room, best, {std::min(reach_.farthest, kNear), reach_.most_tried}, found);
+    if (room >= kLong && best < room) follow(far_, at, room, best, {reach_.farthest, kMostFarTried}, found);
     pass(at, end);
   }
 
@@ -47,6 +49,11 @@ class MatchFinder {
   /// How many bytes are equal from two places on, up to `most`.
   std::size_t equal_bytes(std::size_t a, std::size_t b, std::size_t most) const {
     std::size_t length = 0;
+    for (; length + 8 <= most; length += 8) {
+      auto differs =
+          load_little<std::uint64_t>(&buffer_[a + length]) ^ load_little<std::uint64_t>(&buffer_[b + length]);
+      if (differs != 0) return length + static_cast<std::size_t>(std::countr_zero(differs)) / 8;
+    }
     while (length < most && buffer_[a + length] == buffer_[b + length]) ++length;
     return length;
   }
@@ -55,12 +62,21 @@ class MatchFinder {
 
  private:
   static constexpr std::uint32_t kNone = UINT32_MAX;
-  static constexpr std::size_t kHashBits = 15, kLong = 8;
-  static constexpr std::size_t kMostFarTried = 8;
+  static constexpr unsigned kHashBits = 15, kFarHashBits = 17;
+  static constexpr std::size_t kLong = 8;
+  static constexpr std::size_t kMostFarTried = 16;
+  static constexpr std::uint64_t kNear = 64 * 1024;  // bytes: short copies from farther away win nothing
+
+  /// How far a chain is followed.
+  struct Search {
+    std::uint64_t farthest;
+    std::size_t most_tried;
+  };
 
   /// Places with the same hash, the last one first.
   struct Chains {
-    explicit Chains(std::size_t places) : heads(std::size_t{1} << kHashBits, kNone), before(places, kNone) {}
+    Chains(unsigned hash_bits, std::size_t places)
+        : heads(std::size_t{1} << hash_bits, kNone), before(places, kNone) {}
     void note(std::size_t slot, std::size_t at) {
       before[at] = heads[slot];
       heads[slot] = static_cast<std::uint32_t>(at);
@@ -71,11 +87,11 @@ class MatchFinder {
   /// Tries the places of a chain, and returns the length of the best copy.
   template <typename Found>
   std::size_t follow(const Chains& chains, std::size_t at, std::size_t room, std::size_t best,
-                     std::size_t most, Found& found) {
+                     const Search& search, Found& found) {
     std::uint32_t candidate = chains.heads[&chains == &far_ ? hash_far(at) : hash_near(at)];
-    for (std::size_t tried = 0; candidate != kNone && tried < most; ++tried) {
+    for (std::size_t tried = 0; candidate != kNone && tried < search.most_tried; ++tried) {
       std::uint64_t distance = at - candidate;
-      if (distance > reach_.farthest) break;
+      if (distance > search.farthest) break;
       bool may_be_longer = distance >= reach_.nearest && buffer_[candidate + best] == buffer_[at + best];
       std::size_t length = may_be_longer ? equal_bytes(candidate, at, room) : 0;
       if (length > best) {
@@ -94,7 +110,7 @@ class MatchFinder {
     return (three * 2654435761u) >> (32 - kHashBits);
   }
   std::size_t hash_far(std::size_t at) const {
-    return (load_little<std::uint64_t>(buffer_.data() + at) * 0x9E3779B97F4A7C15u) >> (64 - kHashBits);
+    return (load_little<std::uint64_t>(buffer_.data() + at) * 0x9E3779B97F4A7C15u) >> (64 - kFarHashBits);
   }
 
   ByteView buffer_;
