@@ -108,12 +108,12 @@ class SequenceContainer final : public Container {
       InputBuffer input(forward_ ? make_read_ahead(content_->stream()) : make_source_stream(source_));
       pass(input, Data::passed_over, [&](SequenceItem& item, std::size_t index, Stream*) {
         if (is_special(item)) special_[index] = special_of(item);
-        if (!forward_) entries_end_ = std::max(entries_end_, end_of(item, input.consumed()));
+        note_end(item, input);
         limits_.count_retained(memory_of(item.entry));
         entries_.push_back(std::move(item.entry));
         return true;
       });
-      listed_already_ = true;
+      listed_already_ = walked_ = true;
     });
     return entries_;
   }
@@ -130,9 +130,11 @@ class SequenceContainer final : public Container {
     if (listed_already_) return Container::each(detail, visitor);
     InputBuffer input(forward_ ? make_read_ahead(content_->stream()) : make_source_stream(source_));
     pass(input, Data::passed_over, [&](SequenceItem& item, std::size_t, Stream*) {
+      note_end(item, input);
       visitor(item.entry);
       return true;
     });
+    walked_ = true;
   }
 
   /// One pass finds an entry, in forward access keeps its data, or notes that the path is a folder's. Whoever
@@ -203,7 +205,9 @@ class SequenceContainer final : public Container {
   }
 
   std::optional<Trimmed> trimmed(Look look) override {
-    if (!make_editor_ || !source_ || forward_ || entries().empty()) return std::nullopt;
+    if (!make_editor_ || !source_ || forward_) return std::nullopt;
+    if (!walked_) each(Detail::paths, [](const Entry&) {});
+    if (entries_end_ == 0) return std::nullopt;
     std::unique_ptr<SequenceEditor> editor = make_editor_();
     std::uint64_t end = entries_end_ + trailer_size(*editor, *source_, entries_end_);
     end += editor->filling(end, source_->size()).value_or(0);
@@ -214,6 +218,9 @@ class SequenceContainer final : public Container {
  private:
   enum class Data { handed_out, passed_over };
 
+  void note_end(const SequenceItem& item, const InputBuffer& input) {
+    if (!forward_) entries_end_ = std::max<std::uint64_t>(entries_end_, end_of(item, input.consumed()));
+  }
   static std::uint64_t end_of(const SequenceItem& item, std::uint64_t data_at) {
     return item.end > 0 ? item.end : data_at + item.packed + item.padding;
   }
@@ -311,11 +318,11 @@ class SequenceContainer final : public Container {
   MakeParser make_parser_;
   MakeEditor make_editor_;
   std::once_flag listed_;
-  std::atomic<bool> listed_already_{false}, asked_before_{false};
+  std::atomic<bool> listed_already_{false}, asked_before_{false}, walked_{false};
   std::atomic<std::size_t> counted_{0};  // entries
   std::vector<Entry> entries_;
   std::map<std::size_t, Special> special_;
-  std::uint64_t entries_end_ = 0;  // of the last one, with what fills up behind it
+  std::atomic<std::uint64_t> entries_end_{0};  // of the last one, with what fills up behind it
 };
 
 }  // namespace

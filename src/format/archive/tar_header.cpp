@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <bit>
 
 #include "base/error.h"
 #include "base/text.h"
@@ -22,15 +23,23 @@ struct Sums {
   std::int64_t with_signed_bytes;  // some old writers summed signed characters
 };
 
+/// Eight bytes at a time: a listing does little else. Lanes of 16 bits have room for a block's.
 Sums sums_of(ByteView block) {
-  Sums sums{0, 0};
-  for (std::size_t i = 0; i < kBlock; ++i) {
-    bool blanked = i >= kChecksumAt && i < kChecksumAt + kChecksumLength;
-    Byte b = blanked ? Byte{' '} : block[i];
-    sums.plain += b;
-    sums.with_signed_bytes += static_cast<signed char>(b);
+  constexpr std::uint64_t kEven = 0x00FF00FF00FF00FF, kHigh = 0x8080808080808080;
+  std::uint64_t lanes = 0, high = 0;
+  for (std::size_t i = 0; i < kBlock; i += 8) {
+    auto eight = load_little<std::uint64_t>(block.data() + i);
+    lanes += (eight & kEven) + (eight >> 8 & kEven);
+    high += static_cast<std::uint64_t>(std::popcount(eight & kHigh));
   }
-  return sums;
+  std::uint64_t plain = 0;
+  for (unsigned lane = 0; lane < 4; ++lane) plain += lanes >> (16 * lane) & 0xFFFF;
+  for (std::size_t i = kChecksumAt; i < kChecksumAt + kChecksumLength;
+       ++i) {  // its own field counts as blanks
+    plain += std::uint64_t{' '} - block[i];
+    high -= block[i] >> 7;
+  }
+  return {plain, static_cast<std::int64_t>(plain) - static_cast<std::int64_t>(high * 256)};
 }
 
 }  // namespace
