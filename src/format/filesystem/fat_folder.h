@@ -17,9 +17,7 @@ struct FolderItem {
   std::uint64_t first_at = 0, at = 0;  ///< where its rows begin in the folder, and where the last one lies
   bool deleted = false;
 
-  std::uint32_t cluster(unsigned bits) const {
-    return row.cluster_low | (bits == 32 ? std::uint32_t{row.cluster_high} << 16 : 0);
-  }
+  std::uint32_t cluster(unsigned bits) const { return row.cluster(bits); }
   std::string raw_name() const;
 };
 

@@ -104,6 +104,9 @@ struct Row {
                     field("DIR_WrtTime", &Row::time), field("DIR_WrtDate", &Row::date),
                     field("DIR_FstClusLO", &Row::cluster_low), field("DIR_FileSize", &Row::size));
 
+  std::uint32_t cluster(unsigned bits) const {
+    return cluster_low | (bits == 32 ? std::uint32_t{cluster_high} << 16 : 0);
+  }
   void set_cluster(std::uint32_t cluster) {
     cluster_high = static_cast<std::uint16_t>(cluster >> 16);
     cluster_low = static_cast<std::uint16_t>(cluster);

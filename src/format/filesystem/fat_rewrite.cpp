@@ -20,7 +20,10 @@ constexpr std::size_t kParentRow = kRowSize;  // of a folder's own two rows, the
 struct Folder {
   std::vector<std::uint32_t> clusters;  ///< none of the fixed root folder
   Bytes rows;
-  std::vector<FolderItem> items;    ///< as they were at first
+  std::vector<FolderItem> items;                              ///< as they were at first
+  std::unordered_multimap<std::string, std::size_t> item_of;  ///< by name
+  std::unordered_map<std::string, std::size_t> row_of;  ///< the places of rows by name; from the first that
+                                                        ///< is replaced on, after which rows are only put in
   std::optional<TakenNames> names;  ///< once something is put in
   std::size_t free_from = 0;        ///< no row in front of it is free
   bool cleared = false;             ///< behind the last row are zeros
@@ -80,7 +83,9 @@ class Rewriter {
     FolderReader reader;
     for (std::size_t at = 0; at + kRowSize <= folder.rows.size() && folder.rows[at] != kEnd; at += kRowSize) {
       auto item = reader.take(ByteView(folder.rows).subspan(at, kRowSize), at);
-      if (item && !item->deleted) folder.items.push_back(*std::move(item));
+      if (!item || item->deleted) continue;
+      folder.item_of.emplace(name_of(*item), folder.items.size());
+      folder.items.push_back(*std::move(item));
     }
     return folder;
   }
@@ -101,10 +106,10 @@ class Rewriter {
   std::pair<Folder*, const FolderItem*> find(std::size_t index) {
     auto parent = old_parent(index);
     Folder& folder = folder_at(parent ? old_.cluster(*parent) : boot_.root_cluster);
-    std::string_view name = base_name(old_.all[index].path);
-    for (const FolderItem& item : folder.items) {
-      if (item.cluster(boot_.geometry.bits) == old_.cluster(index) && name_of(item) == name)
-        return {&folder, &item};
+    auto [begin, end] = folder.item_of.equal_range(std::string(base_name(old_.all[index].path)));
+    for (auto one = begin; one != end; ++one) {
+      const FolderItem& item = folder.items[one->second];
+      if (item.cluster(boot_.geometry.bits) == old_.cluster(index)) return {&folder, &item};
     }
     throw Malformed(fmt::format("the row of \"{}\" was not found again", escape(old_.all[index].path)));
   }
@@ -268,18 +273,24 @@ class Rewriter {
   /// The row keeps its place, its name and its times.
   void replace(std::uint32_t parent, const std::string& name, const TreeNode& node) {
     Folder& folder = folder_at(parent);
+    if (folder.row_of.empty()) note_rows(folder);
+    auto found = folder.row_of.find(name);
+    if (found == folder.row_of.end())
+      throw Malformed(fmt::format("the row of \"{}\" was not found again", escape(name)));
+    Byte* at = folder.rows.data() + found->second;
+    auto row = read_structure<Row>(at);
+    std::uint32_t first = row.cluster(boot_.geometry.bits);
+    put_content(row, first == 0 ? std::vector<std::uint32_t>{} : clusters_.chain(first), name, node);
+    write_structure(row, at);
+    folder.changed = true;
+  }
+
+  void note_rows(Folder& folder) const {
     FolderReader reader;
     for (std::size_t at = 0; at < folder.rows.size() && folder.rows[at] != kEnd; at += kRowSize) {
       auto item = reader.take(ByteView(folder.rows).subspan(at, kRowSize), at);
-      if (!item || item->deleted || name_of(*item) != name) continue;
-      auto row = read_structure<Row>(folder.rows.data() + at);
-      std::uint32_t first = item->cluster(boot_.geometry.bits);
-      put_content(row, first == 0 ? std::vector<std::uint32_t>{} : clusters_.chain(first), name, node);
-      write_structure(row, folder.rows.data() + at);
-      folder.changed = true;
-      return;
+      if (item && !item->deleted) folder.row_of.emplace(name_of(*item), at);
     }
-    throw Malformed(fmt::format("the row of \"{}\" was not found again", escape(name)));
   }
 
   void put_content(Row& row, std::vector<std::uint32_t> chain, const std::string& name,
