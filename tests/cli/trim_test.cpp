@@ -80,6 +80,23 @@ TEST(Trim, DiscsEndWithTheirLastFile) {
   EXPECT_EQ(compare_tree(open, tree), "");
 }
 
+/// A disc that is a disk, too: its start partition lies behind the files, and ends with free space.
+TEST(Trim, DiscsKeepThePartitionsBehindTheirFiles) {
+  Bytes disc = make_iso(sample_tree());
+  disc.resize((disc.size() + 2047) / 2048 * 2048);
+  std::size_t start = disc.size() / 512;
+  disc.resize(disc.size() + 200'704);
+  std::fill_n(disc.begin() + static_cast<std::ptrdiff_t>(start * 512), 1'000, Byte{'F'});
+  disc[446 + 4] = 0xef;
+  store_number(&disc[446 + 8], 4, start);
+  store_number(&disc[446 + 12], 4, 200'704 / 512);
+  disc[510] = 0x55;
+  disc[511] = 0xaa;
+  auto made = open_bytes(with_filling(disc, 1 << 20))->trimmed(Look::whole);
+  ASSERT_TRUE(made);
+  EXPECT_EQ(made->result.size(), disc.size());
+}
+
 /// Two entries with a gap between them, and one in front of the directory.
 Bytes gapped_zip(std::size_t gap, Byte filler) {
   Bytes whole = ZipBuilder().stored("a.raw", noise(100)).stored("b.raw", noise(300)).build();

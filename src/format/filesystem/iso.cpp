@@ -17,6 +17,7 @@
 #include "format/filesystem/iso_volume.h"
 #include "format/filesystem/udf.h"
 #include "format/formats.h"
+#include "format/image/partition_table.h"
 #include "io/block_content.h"
 #include "io/cached_source.h"
 #include "io/extent_source.h"
@@ -163,11 +164,12 @@ class IsoContainer final : public FileTree {
       throw Unsupported("writing a disc that has an HFS tree, too");
   }
 
-  /// Where the last byte lies that anything of the disc needs, as far as its records tell. Throws where one of
-  /// its trees is damaged.
+  /// Where the last byte lies that anything of the disc needs, as far as its records tell. Throws where one
+  /// of its trees is damaged.
   std::uint64_t end_of_use() const {
     std::uint64_t end = volume_.boot_catalog != 0 ? (volume_.boot_catalog + 1) * kSector : 0;
     for (const BootImage& image : boot_images_) end = std::max(end, image.at + image.size);
+    end = std::max(end, end_of_partitions());
     auto look_at = [&](DiscTree tree) {
       each_folder(tree.root, [&](DiscFolder& folder) {
         end = std::max(end, folder.extent * volume_.block + folder.size);
@@ -180,6 +182,17 @@ class IsoContainer final : public FileTree {
     bool ridge = tree_ == Tree::rock_ridge;
     look_at(load(tree_ == Tree::joliet, ridge));
     if (volume_.has_joliet) look_at(load(tree_ != Tree::joliet, false));
+    return end;
+  }
+
+  /// Of a disc that is a disk, too: partitions behind the volume's own, such as one that firmware starts
+  /// from.
+  std::uint64_t end_of_partitions() const {
+    constexpr std::uint64_t kDiskSector = 512, kOwnBegins = 64;  // the volume's own begins up to here
+    std::uint64_t end = 0;
+    auto rows = read_mbr(read_up_to(*meta_, 0, kDiskSector));
+    for (const MbrRow& row : rows.value_or(std::vector<MbrRow>()))
+      if (row.start > kOwnBegins) end = std::max(end, (std::uint64_t{row.start} + row.count) * kDiskSector);
     return end;
   }
 
