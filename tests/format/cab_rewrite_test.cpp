@@ -1,9 +1,12 @@
 // Cabinets and compound files written again: what is to change does, everything else lies there as it lay.
 #include <gtest/gtest.h>
 
+#include <algorithm>
 #include <random>
 
+#include "base/cursor.h"
 #include "base/error.h"
+#include "base/numbers.h"
 #include "base/text.h"
 #include "support/cab_writer.h"
 #include "support/cfb_writer.h"
@@ -154,6 +157,14 @@ TEST(CabRewrite, WhatItCannotIsSaid) {
   EXPECT_THROW(Rewritten(one_of_set).add("x", "y").bytes(), Unsupported);
 }
 
+/// A file whose folder is none of the cabinet's.
+TEST(CabRewrite, AFileWithoutAFolderIsNotWritten) {
+  Bytes before = make_cab({{{{"a.txt", lines(50, "a")}, {"b.txt", lines(50, "b")}}, CabMethod::stored}});
+  std::size_t files = load_little<std::uint32_t>(&before[16]);
+  store_number(&before[files + 8], 2, 7);
+  EXPECT_THROW(Rewritten(before).set("b.txt", "x").bytes(), Unsupported);
+}
+
 TEST(CabPack, MakesCabinetsFromScratch) {
   for (const char* method : {"", "stored", "mszip", "lzx"}) {
     NewContainer made("cab", method);
@@ -234,6 +245,16 @@ TEST_P(CfbRewrite, NamesAreASearchTree) {
 TEST_P(CfbRewrite, WithoutChangesIsTheSameBytes) {
   Bytes before = make_cfb(exhibit(), GetParam());
   EXPECT_EQ(Rewritten(before).bytes(), before);
+}
+
+/// A name that states more bytes than it has room for.
+TEST_P(CfbRewrite, AnImpossibleNameIsNotWritten) {
+  Bytes before = make_cfb(exhibit(), GetParam());
+  const Byte wanted[] = {'S', 0, 'u', 0, 'r', 0, 'f', 0};
+  auto name = std::search(before.begin(), before.end(), std::begin(wanted), std::end(wanted));
+  ASSERT_NE(name, before.end());
+  store_number(&*name + 64, 2, 50'000);
+  EXPECT_THROW(Rewritten(before).add("x", "y").bytes(), Unsupported);
 }
 
 TEST_P(CfbRewrite, WhatItCannotIsSaid) {

@@ -7,6 +7,7 @@
 #include <set>
 
 #include "base/error.h"
+#include "base/numbers.h"
 #include "base/text.h"
 #include "container/rewrite.h"
 #include "support/disk_writer.h"
@@ -240,6 +241,13 @@ TEST(QcowRewrite, DamagedImagesAreRefusedOrWritten) {
     }
   }
   EXPECT_GT(written, 0u);
+}
+
+/// A path table or a folder where the volume descriptors lie would be written over them.
+TEST(IsoRewrite, NothingIsWrittenOverTheDescriptors) {
+  Bytes before = make_iso(sample_tree(), {.joliet = false});
+  store_number(&before[16 * 2048 + 140], 4, 16);
+  EXPECT_THROW(Rewritten(before).set("crab.txt", "x").bytes(), Malformed);
 }
 
 /// A disk of several blocks, of which the second holds nothing.

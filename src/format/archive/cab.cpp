@@ -102,7 +102,9 @@ class CabContainer final : public Container {
     }
     if ((cabinet->flags & (has_previous | has_next)) != 0)
       throw Unsupported("writing a cabinet of a set of several; unpack the set and pack it as one");
-    if (!cabinet->trouble.empty() || cabinet->stated_size > cabinet->bytes->size())
+    bool without_folder = std::any_of(entries_.begin(), entries_.end(),
+                                      [](const Entry& one) { return one.is(Entry::damaged); });
+    if (without_folder || !cabinet->trouble.empty() || cabinet->stated_size > cabinet->bytes->size())
       throw Unsupported("writing a cabinet that is damaged");
     OldCabinet old{cabinet, entries_, [this](std::size_t index) { return content(index); },
                    [this](std::size_t folder) { return open_folder(folders_[folder]); }};

@@ -120,7 +120,10 @@ class CfbContainer final : public Container {
   /// streams in front.
   Assembly rewrite(const Changes& changes, const Writing& writing) override {
     if (changes.empty()) return unchanged(bytes_);
-    if (!file_.troubles().empty()) throw Unsupported("writing a compound file that is damaged");
+    bool bad_name = std::any_of(file_.nodes().begin() + 1, file_.nodes().end(), [](const Node& node) {
+      return node.wide.empty() || node.record.name_length != (node.wide.size() + 1) * 2;
+    });
+    if (bad_name || !file_.troubles().empty()) throw Unsupported("writing a compound file that is damaged");
     if (auto made = replaced_in_place(bytes_, *this, changes, writing.spool)) return *std::move(made);
     TreeNode tree = changed_tree(*this, changes);
     NodeList nodes(

@@ -25,7 +25,7 @@ char16_t upper(char16_t unit) {
 
 std::u16string units_of(const DirectoryEntry& record) {
   std::u16string units;
-  for (std::size_t i = 0; i + 2 < record.name_length; i += 2)
+  for (std::size_t i = 0; i + 2 < std::min<std::size_t>(record.name_length, record.name.size()); i += 2)
     units.push_back(static_cast<char16_t>(record.name[i] | record.name[i + 1] << 8));
   return units;
 }

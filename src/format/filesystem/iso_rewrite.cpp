@@ -329,8 +329,17 @@ class Rewriter {
     write_path_tables(tree);
   }
 
+  /// What is written must not lie where the volume descriptors are. Only that of damaged discs does.
+  void check_place(std::uint64_t sector, std::string_view what) const {
+    std::uint64_t last = std::max(disc_.shown.descriptor_at, disc_.other ? disc_.other->descriptor_at : 0);
+    if (sector * kSector <= last)
+      throw Malformed(
+          fmt::format("ISO 9660: {} at sector {}, where the volume descriptors lie", what, sector));
+  }
+
   void write_folder(DiscFolder& folder) {
     std::uint64_t begin = folder.extent * kSector;
+    check_place(folder.extent, "a folder");
     if (folder.changed) return patches_.put(begin, bytes_of(folder));
     Bytes before = read_exactly(*disc_.image, begin, folder.size, "ISO 9660 folder"), after = before;
     auto put = [&](std::uint64_t at, const Bytes& record) {
@@ -354,7 +363,8 @@ class Rewriter {
       std::uint64_t at = load_number(descriptor.data() + field, 4, order);
       if (at == 0 || (copy && !stays)) at = 0;
       if (at == 0 && copy) return put_number(tree.descriptor_at + field, 0, order);
-      if (!stays) at = take_sectors(sectors(table.size()));
+      if (!stays || at == 0) at = take_sectors(sectors(table.size()));
+      check_place(at, "a path table");
       Bytes padded = table;
       padded.resize(static_cast<std::size_t>(sectors(table.size()) * kSector));
       patches_.put(at * kSector, padded);
