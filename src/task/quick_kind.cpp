@@ -78,6 +78,7 @@ bool are_plain_words(std::string_view text, bool whole) {
   bool number =
       std::all_of(text.begin(), text.begin() + kFewest, [](char c) { return c >= '0' && c <= '9'; });
   if (number || text.starts_with("07070")) return false;  // headers of archives are numbers in digits
+  if (text[0] == 'P' && text[1] >= '1' && text[1] <= '7') return false;  // pictures of numbers in digits
   if (std::any_of(text.begin(), text.end(), [](char c) { return kTelling[static_cast<unsigned char>(c)]; }))
     return false;
   if (std::any_of(std::begin(kTellingPairs), std::end(kTellingPairs),

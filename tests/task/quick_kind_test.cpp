@@ -29,7 +29,7 @@ TEST(QuickKind, LeavesToLibmagicWhatItCannotTell) {
   for (const char* text :
        {"import os\nand more of it", "a = {1, 2}", "<svg width=10>", "x\ndef crab(a):\n  pass",
         "#!/bin/sh\necho", "two words\x01and one", "short", "onewordwithoutanyblank", "[section]\nkey=value",
-        "a,b\xff\xfe and more", "Text -----BEGIN of it", "package main\n"})
+        "a,b\xff\xfe and more", "Text -----BEGIN of it", "package main\n", "P3 2 2 255\n1 2 3 4 5 6"})
     EXPECT_EQ(glance(text), "?") << text;
   std::string cut = "The beach is slippery, m\u00fc";
   cut.pop_back();

@@ -343,6 +343,8 @@ class Rewriter {
     if (folder.changed) return patches_.put(begin, bytes_of(folder));
     Bytes before = read_exactly(*disc_.image, begin, folder.size, "ISO 9660 folder"), after = before;
     auto put = [&](std::uint64_t at, const Bytes& record) {
+      if (at > after.size() || record.size() > after.size() - at)
+        throw Malformed(fmt::format("ISO 9660 folder at offset {}: a record lies outside of it", begin));
       std::copy(record.begin(), record.end(), after.begin() + static_cast<std::ptrdiff_t>(at));
     };
     put(0, folder.self);
