@@ -10,7 +10,7 @@ namespace operculum {
 namespace {
 
 constexpr std::uint64_t kMostHeaders = 64 << 20;  // bytes of one entry's headers
-constexpr std::uint64_t kTrailerSearch = 4096;  // bytes in which the entry that ends an archive lies
+constexpr std::uint64_t kTrailerSearch = 4096;    // bytes in which the entry that ends an archive lies
 
 }  // namespace
 

@@ -9,7 +9,8 @@ namespace operculum {
 /// A container without the filling that it does without.
 struct Trimmed {
   Assembly result;
-  std::vector<std::size_t> gone = {};  ///< entries that were filling alone, such as the space behind partitions
+  std::vector<std::size_t> gone =
+      {};  ///< entries that were filling alone, such as the space behind partitions
 };
 
 /// The source up to where the filling begins that it ends with, but at least `needed` bytes of it, and a

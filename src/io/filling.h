@@ -4,7 +4,8 @@
 
 namespace operculum {
 
-// Filling: a run of bytes that are all 0, or all 0xFF, as what is between and behind things is filled up with.
+// Filling: a run of bytes that are all 0, or all 0xFF, as what is between and behind things is filled up
+// with.
 
 /// How closely it is looked at.
 enum class Look {
@@ -15,7 +16,8 @@ enum class Look {
 /// How many bytes of filling a stretch begins with.
 std::uint64_t filling_at(const Source& source, std::uint64_t begin, std::uint64_t size);
 
-/// Whether the bytes from `begin` up to `end`, or the source's, are filling; of none true. Holes are not read.
+/// Whether the bytes from `begin` up to `end`, or the source's, are filling; of none true. Holes are not
+/// read.
 bool is_filling(const Source& source, std::uint64_t begin, std::uint64_t end, Look look = Look::whole);
 
 /// Where the filling begins that the source ends with, at `from` at the earliest; its size where there is

@@ -95,7 +95,7 @@ std::vector<CoverRange> Tracer::ranges(const Source& file) const {
     std::uint64_t until = next < sorted.size() ? std::min(sorted[next].begin, size) : size;
     if (open.empty()) {
       add(is_alignment(at, until, size) || is_filling(file, at, until) ? CoverRange::Kind::padding
-                                                                      : CoverRange::Kind::unexplained,
+                                                                       : CoverRange::Kind::unexplained,
           at, until);
     } else {
       until = std::min(until, open.top().end);

@@ -394,7 +394,8 @@ TEST(Pack, MakesContainersFromScratchTheSameEachTime) {
             "2026/\n2026/march.txt\napril.txt\nlatest\n");
   Ran refused = operculum({"pack", "logs", "--as", "wim", "--into", "x"}, folder.path());
   EXPECT_EQ(refused.exit_code, 3);
-  EXPECT_TRUE(has(refused.err, "what can be made: qcow2, vhd, squashfs, fat, iso9660, zip, tar, cpio, cab, cfb, ar"))
+  EXPECT_TRUE(
+      has(refused.err, "what can be made: qcow2, vhd, squashfs, fat, iso9660, zip, tar, cpio, cab, cfb, ar"))
       << refused.err;
   Ran single = operculum({"pack", "logs", "--as", "xz", "--into", "x"}, folder.path());
   EXPECT_TRUE(has(single.err, "a tar archive can hold it")) << single.err;

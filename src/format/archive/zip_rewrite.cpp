@@ -180,7 +180,8 @@ class Rewriter {
       record.wide = has_field(local.header.extra, zip64_field);
       gap += descriptor_form(entry, record, gap).size();
     }
-    if (gap < end && is_filling(source_, gap, end)) end -= (end - gap) / common_alignment_ * common_alignment_;
+    if (gap < end && is_filling(source_, gap, end))
+      end -= (end - gap) / common_alignment_ * common_alignment_;
     keep(entry.offset, end);
   }
 

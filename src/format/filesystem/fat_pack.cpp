@@ -117,9 +117,7 @@ Bytes boot_sector(const Shape& shape) {
 /// Bytes over zeros, as a source of which most takes no room.
 SourcePtr empty_volume(const Shape& shape) {
   Bytes boot = boot_sector(shape), first;
-  auto number = [&](std::uint32_t value) {
-    append_number(first, shape.bits / 8, value);
-  };
+  auto number = [&](std::uint32_t value) { append_number(first, shape.bits / 8, value); };
   if (shape.bits == 12) {
     first = {kMedia, 0xFF, 0xFF};
   } else {

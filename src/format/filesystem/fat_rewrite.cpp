@@ -24,9 +24,9 @@ struct Folder {
   std::unordered_multimap<std::string, std::size_t> item_of;  ///< by name
   std::unordered_map<std::string, std::size_t> row_of;  ///< the places of rows by name; from the first that
                                                         ///< is replaced on, after which rows are only put in
-  std::optional<TakenNames> names;  ///< once something is put in
-  std::size_t free_from = 0;        ///< no row in front of it is free
-  bool cleared = false;             ///< behind the last row are zeros
+  std::optional<TakenNames> names;                      ///< once something is put in
+  std::size_t free_from = 0;                            ///< no row in front of it is free
+  bool cleared = false;                                 ///< behind the last row are zeros
   bool changed = false, gone = false;
 };
 

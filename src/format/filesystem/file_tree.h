@@ -26,8 +26,8 @@ struct TreeItem {
 class TreeSink {
  public:
   template <typename Take>
-    requires(!std::same_as<Take, TreeSink>)
-  TreeSink(Take take) : take_(std::move(take)) {}  // NOLINT: whatever can be called is a sink
+  requires(!std::same_as<Take, TreeSink>) TreeSink(Take take)
+      : take_(std::move(take)) {}  // NOLINT: whatever can be called is a sink
   /// Of items whose names `only` is false for, the name alone is of interest.
   TreeSink(std::function<void(TreeItem&&)> take, std::function<bool(const std::string&)> only)
       : take_(std::move(take)), only_(std::move(only)) {}
@@ -68,8 +68,8 @@ class FileTree : public Container {
   /// What listing told about an item that is only half readable: the entry stays, marked as damaged.
   void add_damaged(TreeItem&& item, const std::string& what, const TreeSink& sink);
 
-  /// Hands out an item after `fill(item)` said the rest of it, if that is wanted; where that throws Malformed,
-  /// as damaged.
+  /// Hands out an item after `fill(item)` said the rest of it, if that is wanted; where that throws
+  /// Malformed, as damaged.
   template <typename Fill>
   void add_filled(TreeItem&& item, const TreeSink& sink, Fill fill) {
     if (!sink.wants_all_of(item.entry.path)) return sink(std::move(item));

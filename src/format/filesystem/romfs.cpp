@@ -50,7 +50,9 @@ class RomContainer final : public FileTree {
       compare_sizes(*this, image_->size(), size_);
   }
 
-  std::optional<Trimmed> trimmed(Look look) override { return without_end(image_, size_, kDeviceBlock, look); }
+  std::optional<Trimmed> trimmed(Look look) override {
+    return without_end(image_, size_, kDeviceBlock, look);
+  }
 
   std::vector<std::pair<std::string, std::string>> facts() override {
     return {{"label", name_}, {"used", size_fact(size_)}};

@@ -28,7 +28,7 @@ struct Firmware {
   std::vector<std::pair<std::string, std::string>> facts;
   std::vector<Finding> findings;
   std::optional<std::uint64_t> filled_from = {};  ///< where the filling begins that the file ends with
-  std::string text = {};  ///< the whole as a person reads it; empty: the facts are
+  std::string text = {};                          ///< the whole as a person reads it; empty: the facts are
 
   void note(std::string what) { findings.push_back({Finding::Level::note, std::move(what)}); }
   void warn(std::string what) { findings.push_back({Finding::Level::warning, std::move(what)}); }

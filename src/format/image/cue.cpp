@@ -35,9 +35,7 @@ Bytes wave_head(std::uint64_t size) {
   constexpr std::uint32_t kRate = 44100, kChannels = 2, kBytes = 2;
   Bytes out;
   auto text = [&](std::string_view word) { out.insert(out.end(), word.begin(), word.end()); };
-  auto number = [&](std::uint64_t value, std::size_t width) {
-    append_number(out, width, value);
-  };
+  auto number = [&](std::uint64_t value, std::size_t width) { append_number(out, width, value); };
   text("RIFF");
   number(36 + size, 4);
   text("WAVEfmt ");

@@ -90,7 +90,8 @@ class PartitionContainer final : public Container {
     auto gap = [&](std::uint64_t begin, std::uint64_t end) {
       end = std::min(end, disk_->size());
       if (end >= begin + table.sector)
-        parts_.push_back({fmt::format("unallocated-{}", ++number), "", std::string(kUnallocated), begin, end - begin});
+        parts_.push_back(
+            {fmt::format("unallocated-{}", ++number), "", std::string(kUnallocated), begin, end - begin});
     };
     for (auto [begin, end] : taken) {
       gap(at, begin);

@@ -7,7 +7,8 @@
 namespace operculum::layout {
 namespace {
 
-constexpr std::uint64_t kAlignments[] = {0, 4, 16, 64, 512, 2048, 4096};  // tried in turn; 0: as data seems to be
+constexpr std::uint64_t kAlignments[] = {0,   4,    16,  64,
+                                         512, 2048, 4096};  // tried in turn; 0: as data seems to be
 constexpr std::size_t kMostSampled = 20'000;  // entries: of more it takes too long to tell beforehand
 constexpr std::uint64_t kShare = 8;           // of the file: less is not told beforehand
 constexpr std::uint64_t kMuch = 1 << 20;      // bytes: so is less than that
