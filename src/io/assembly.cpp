@@ -126,6 +126,7 @@ SourcePtr Assembly::source() const {
   std::vector<Run> all = runs();
   if (all.size() == 1 && all[0].length == all[0].source->size()) return all[0].source;
   std::vector<SourcePtr> parts;
+  parts.reserve(all.size());
   for (const Run& run : all) parts.push_back(make_slice(run.source, run.at, run.length));
   return make_joined(std::move(parts));  // of one part, too: what is cut out of it is traced to it
 }

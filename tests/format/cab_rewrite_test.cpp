@@ -257,6 +257,16 @@ TEST_P(CfbRewrite, AnImpossibleNameIsNotWritten) {
   EXPECT_THROW(Rewritten(before).add("x", "y").bytes(), Unsupported);
 }
 
+/// A short stream whose chain leads behind all short sectors: what stays must be whole.
+TEST_P(CfbRewrite, AStreamThatIsNotAllThereIsNotWritten) {
+  Bytes before = make_cfb(exhibit(), GetParam());
+  const Byte wanted[] = {'s', 0, 'h', 0, 'o', 0, 'r', 0, 't', 0};
+  auto name = std::search(before.begin(), before.end(), std::begin(wanted), std::end(wanted));
+  ASSERT_NE(name, before.end());
+  store_number(&*name + 116, 4, 120);  // a row of the table that is there, of a sector that is not
+  EXPECT_THROW(Rewritten(before).add("x", "y").bytes(), Malformed);
+}
+
 TEST_P(CfbRewrite, WhatItCannotIsSaid) {
   Bytes before = make_cfb(exhibit(), GetParam());
   EXPECT_THROW(Rewritten(before).add("a name of more than thirty-one letters", "x").bytes(), Unsupported);

@@ -86,6 +86,16 @@ std::optional<Assembly> replaced_in_place(const SourcePtr& file, Container& cont
   return patches.assembly(file->size());
 }
 
+/// Whether all of `bytes` lies somewhere in `base`.
+bool lies_in(const Source& bytes, const Source& base) {
+  for (std::uint64_t at = 0; at < bytes.size();) {
+    auto run = trace(bytes, at, base);
+    if (!run || run->at + run->length > base.size()) return false;
+    at += run->length;
+  }
+  return true;
+}
+
 class CfbContainer final : public Container {
  public:
   CfbContainer(const SourcePtr& bytes, const Limits& limits) : bytes_(bytes), file_(bytes) {
@@ -127,7 +137,7 @@ class CfbContainer final : public Container {
     if (auto made = replaced_in_place(bytes_, *this, changes, writing.spool)) return *std::move(made);
     TreeNode tree = changed_tree(*this, changes);
     NodeList nodes(
-        &file_, [this](std::size_t index) { return content(index)->source(); }, writing.spool);
+        &file_, [this](std::size_t index) { return whole_stream(index); }, writing.spool);
     nodes.add_children(tree, 0);
     return write(file_.header(), nodes.take());
   }
@@ -142,6 +152,14 @@ class CfbContainer final : public Container {
   }
 
  private:
+  /// A stream that is to be kept. Throws Malformed where some of it is not there.
+  SourcePtr whole_stream(std::size_t index) {
+    SourcePtr bytes = content(index)->source();
+    if (!lies_in(*bytes, *bytes_))
+      throw CutShort(fmt::format("\"{}\" is not all there", escape(entries_[index].path)));
+    return bytes;
+  }
+
   SourcePtr bytes_;
   CompoundFile file_;
   std::vector<Entry> entries_;

@@ -236,6 +236,9 @@ void set_name(DirectoryEntry& record, std::string_view name) {
 }
 
 Assembly write(const Header& form, std::vector<NewNode> nodes) {
+  constexpr unsigned kOldShift = 9, kNewShift = 12;
+  if (form.sector_shift != kOldShift && form.sector_shift != kNewShift)
+    throw Unsupported(fmt::format("writing a compound file with sectors of 2^{} bytes", form.sector_shift));
   return Writer(form, std::move(nodes)).run();
 }
 
