@@ -260,10 +260,13 @@ TEST_P(CfbRewrite, AnImpossibleNameIsNotWritten) {
 /// A short stream whose chain leads behind all short sectors: what stays must be whole.
 TEST_P(CfbRewrite, AStreamThatIsNotAllThereIsNotWritten) {
   Bytes before = make_cfb(exhibit(), GetParam());
-  const Byte wanted[] = {'s', 0, 'h', 0, 'o', 0, 'r', 0, 't', 0};
-  auto name = std::search(before.begin(), before.end(), std::begin(wanted), std::end(wanted));
-  ASSERT_NE(name, before.end());
-  store_number(&*name + 116, 4, 120);  // a row of the table that is there, of a sector that is not
+  auto entry_of = [&](std::string_view name) {
+    Bytes wide;
+    for (char c : name) wide.insert(wide.end(), {static_cast<Byte>(c), Byte{0}});
+    return &*std::search(before.begin(), before.end(), wide.begin(), wide.end());
+  };
+  std::size_t short_sectors = load_little<std::uint32_t>(entry_of("Root Entry") + 120) / 64;
+  store_number(entry_of("short") + 116, 4, short_sectors);  // a row of the table is there, no sector
   EXPECT_THROW(Rewritten(before).add("x", "y").bytes(), Malformed);
 }
 
