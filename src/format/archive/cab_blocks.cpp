@@ -14,17 +14,6 @@ namespace {
 
 constexpr std::size_t kMostBlocks = UINT16_MAX;
 
-/// Fills `out` from a stream as far as it goes.
-std::size_t fill(Stream& stream, ByteSpan out) {
-  std::size_t done = 0;
-  while (done < out.size()) {
-    std::size_t count = stream.read(out.subspan(done));
-    if (count == 0) break;
-    done += count;
-  }
-  return done;
-}
-
 /// Goes through the old blocks, header by header, and through what they hold.
 class OldReader {
  public:
@@ -41,7 +30,7 @@ class OldReader {
     length = kDataHeader + reserve_ + header.packed;
     at_ += length;
     plain.resize(header.size);
-    plain.resize(fill(*plain_, plain));
+    plain.resize(read_fully(*plain_, plain));
     return true;
   }
 
@@ -74,7 +63,7 @@ class FolderPacker {
   PackedFolder run(Stream& plain, const OldBlocks* old) {
     if (codec() == kLzx) {
       Bytes block(LzxEncoder::kBlock);
-      while (std::size_t count = fill(plain, block)) add_frames(ByteView(block).first(count));
+      while (std::size_t count = read_fully(plain, block)) add_frames(ByteView(block).first(count));
     } else {
       std::optional<OldReader> before;
       if (old != nullptr) before.emplace(*old, form_.reserve);
@@ -99,7 +88,7 @@ class FolderPacker {
   void add_blocks(Stream& plain, OldReader* before) {
     Bytes block(kBlock);
     bool same_front = true;
-    while (std::size_t count = fill(plain, block)) {
+    while (std::size_t count = read_fully(plain, block)) {
       ByteView now = ByteView(block).first(count);
       if (before != nullptr && !before->next()) before = nullptr;
       bool same =

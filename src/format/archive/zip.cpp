@@ -465,7 +465,8 @@ Format zip_format() {
           "bytes around the archive; split sets; recovery from local headers",
       .lacks = "shrink, reduce, implode, PPMd, WavPack, JPEG and MP3 methods; strong encryption (APPNOTE 7)",
       .writes =
-          "stored, deflate, bzip2, LZMA, zstd, xz; traditional and AES encryption; Zip64; data descriptors; "
+          "stored, deflate, deflate64, bzip2, LZMA, zstd, xz; traditional and AES encryption; Zip64; data "
+          "descriptors; "
           "alignment; split sets become one file",
       .suffixes = {".zip"},
       .recognise = recognise_zip,
