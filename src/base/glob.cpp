@@ -153,9 +153,7 @@ bool Glob::matches_here(std::string_view path) const {
   std::uint64_t* places = words_ > kUsual ? many.data() : few;
   std::copy(start_.begin(), start_.end(), places);
   for (std::size_t at = 0; at < path.size(); ++at) {
-    if (path[at] == '/') {
-      if (ends_at(places)) return true;
-    }
+    if (path[at] == '/' && ends_at(places)) return true;
     step(places, path[at]);
     bool lost = std::all_of(places, places + words_, [](std::uint64_t word) { return word == 0; });
     if (!lost) continue;

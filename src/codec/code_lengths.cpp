@@ -78,4 +78,17 @@ std::vector<std::uint16_t> canonical_codes(std::span<const Byte> lengths) {
   return codes;
 }
 
+std::vector<std::uint32_t> symbol_costs(std::span<const Byte> lengths) {
+  std::uint32_t rarest = std::max<std::uint32_t>(*std::max_element(lengths.begin(), lengths.end()), 1);
+  std::vector<std::uint32_t> bits;
+  bits.reserve(lengths.size());
+  for (Byte one : lengths) bits.push_back(one > 0 ? one : rarest);
+  return bits;
+}
+
+std::size_t used_symbols(std::span<const Byte> lengths) {
+  auto last = std::find_if(lengths.rbegin(), lengths.rend(), [](Byte one) { return one > 0; });
+  return static_cast<std::size_t>(lengths.rend() - last);
+}
+
 }  // namespace operculum

@@ -17,4 +17,10 @@ std::vector<Byte> code_lengths(std::span<const std::uint32_t> counts, unsigned m
 /// first bit is the highest.
 std::vector<std::uint16_t> canonical_codes(std::span<const Byte> lengths);
 
+/// What each symbol of a code costs, in bits; those that are not used cost what the rarest do.
+std::vector<std::uint32_t> symbol_costs(std::span<const Byte> lengths);
+
+/// How many symbols there are up to the last that is used.
+std::size_t used_symbols(std::span<const Byte> lengths);
+
 }  // namespace operculum

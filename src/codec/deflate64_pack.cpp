@@ -54,10 +54,7 @@ struct Code {
       : lengths(code_lengths(counts, most_bits)), codes(canonical_codes(lengths)) {}
   void put(LowBitsWriter& out, unsigned symbol) const { out.put_code(codes[symbol], lengths[symbol]); }
   /// Of symbols up to the last that is used, at least `least`.
-  std::size_t count(std::size_t least) const {
-    auto last = std::find_if(lengths.rbegin(), lengths.rend(), [](Byte one) { return one > 0; });
-    return std::max(least, static_cast<std::size_t>(lengths.rend() - last));
-  }
+  std::size_t count(std::size_t least) const { return std::max(least, used_symbols(lengths)); }
 };
 
 /// The code for a number within ranges that follow each other.
@@ -81,7 +78,7 @@ class Costs {
  public:
   Costs() : literals_(kLiterals, 8), distances_(kDistances, 5) {}
   Costs(const Code& literals, const Code& distances)
-      : literals_(bits_of(literals)), distances_(bits_of(distances)) {}
+      : literals_(symbol_costs(literals.lengths)), distances_(symbol_costs(distances.lengths)) {}
 
   std::uint32_t literal(Byte one) const { return literals_[one]; }
   std::uint32_t copy(const Copy& copy) const {
@@ -91,13 +88,6 @@ class Costs {
   }
 
  private:
-  /// Symbols that are not used cost what the rarest do.
-  static std::vector<std::uint32_t> bits_of(const Code& code) {
-    std::uint32_t rarest = *std::max_element(code.lengths.begin(), code.lengths.end());
-    std::vector<std::uint32_t> bits;
-    for (Byte length : code.lengths) bits.push_back(length > 0 ? length : std::max(rarest, 1u));
-    return bits;
-  }
   std::vector<std::uint32_t> literals_, distances_;
 };
 

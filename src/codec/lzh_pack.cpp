@@ -59,10 +59,7 @@ struct Code {
     if (!lone) out.put(codes[symbol], lengths[symbol]);
   }
   /// Of symbols that are used; the others come after it.
-  unsigned count() const {
-    auto last = std::find_if(lengths.rbegin(), lengths.rend(), [](Byte one) { return one > 0; });
-    return static_cast<unsigned>(lengths.rend() - last);
-  }
+  unsigned count() const { return static_cast<unsigned>(used_symbols(lengths)); }
 };
 
 unsigned symbol_of(const Copy& copy) {
@@ -85,12 +82,11 @@ class Costs {
   }
 
  private:
-  /// Symbols that are not used cost what the rarest do.
+  /// A lone symbol is all that there is: others would need a code.
   static std::vector<std::uint32_t> bits_of(const Code& code) {
-    std::uint32_t rarest = code.lone ? 8 : *std::max_element(code.lengths.begin(), code.lengths.end());
-    std::vector<std::uint32_t> bits;
-    for (Byte length : code.lengths) bits.push_back(length > 0 ? length : rarest);
-    if (code.lone) bits[*code.lone] = 1;
+    if (!code.lone) return symbol_costs(code.lengths);
+    std::vector<std::uint32_t> bits(code.lengths.size(), 8);
+    bits[*code.lone] = 1;
     return bits;
   }
   std::vector<std::uint32_t> symbols_, places_;

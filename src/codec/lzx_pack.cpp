@@ -114,7 +114,7 @@ struct Counts {
   }
 };
 
-/// What symbols cost, in bits; those that are not used cost what the rarest do.
+/// What symbols cost, in bits.
 struct Costs {
   std::vector<std::uint32_t> main, length;
 
@@ -122,19 +122,11 @@ struct Costs {
     std::fill_n(main.begin(), kLiterals, 8);
   }
   Costs(ByteView main_lengths, ByteView length_lengths)
-      : main(bits_of(main_lengths)), length(bits_of(length_lengths)) {}
+      : main(symbol_costs(main_lengths)), length(symbol_costs(length_lengths)) {}
 
   std::uint32_t copy(unsigned slot, std::uint32_t copy_length) const {
     return main[main_symbol(slot, copy_length)] +
            (states_length(copy_length) ? length[length_symbol(copy_length)] : 0);
-  }
-
- private:
-  static std::vector<std::uint32_t> bits_of(ByteView lengths) {
-    std::uint32_t rarest = std::max<std::uint32_t>(*std::max_element(lengths.begin(), lengths.end()), 1);
-    std::vector<std::uint32_t> bits;
-    for (Byte one : lengths) bits.push_back(one > 0 ? one : rarest);
-    return bits;
   }
 };
 

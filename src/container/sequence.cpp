@@ -212,7 +212,9 @@ class SequenceContainer final : public Container {
     std::uint64_t end = entries_end_ + trailer_size(*editor, *source_, entries_end_);
     end += editor->filling(end, source_->size()).value_or(0);
     if (end >= source_->size() || !is_filling(*source_, end, source_->size(), look)) return std::nullopt;
-    return without_end(source_, end, 1, look);
+    Trimmed out;
+    out.result.add(source_, 0, end);
+    return out;
   }
 
  private:

@@ -18,7 +18,4 @@ struct Trimmed {
 std::optional<Trimmed> without_end(const SourcePtr& source, std::uint64_t needed, std::uint64_t alignment,
                                    Look look);
 
-/// Where the last byte of `base` lies that an entry's data consists of. Throws what the contents throw.
-std::uint64_t end_of_contents(Container& container, const Source& base);
-
 }  // namespace operculum

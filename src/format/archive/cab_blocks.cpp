@@ -34,10 +34,9 @@ class OldReader {
     return true;
   }
 
-  ByteView packed(Bytes& buffer) const {
-    buffer = read_exactly(*old_.cabinet, begin + kDataHeader + reserve_, length - kDataHeader - reserve_,
-                          "cabinet data block");
-    return buffer;
+  Bytes packed() const {
+    return read_exactly(*old_.cabinet, begin + kDataHeader + reserve_, length - kDataHeader - reserve_,
+                        "cabinet data block");
   }
 
   std::uint64_t begin = 0, length = 0;  // of the block in the cabinet, with its header
@@ -170,11 +169,7 @@ std::optional<BlockForm> find_form(const OldBlocks& old, BlockForm form) {
   constexpr std::size_t kTried = 4;  // blocks
   OldReader before(old, form.reserve);
   Samples samples;
-  while (samples.size() < kTried && before.next()) {
-    Bytes packed;
-    before.packed(packed);
-    samples.emplace_back(before.plain, std::move(packed));
-  }
+  while (samples.size() < kTried && before.next()) samples.emplace_back(before.plain, before.packed());
   if ((form.method & 0xF) == kLzx)
     return comes_out(samples, form.method) ? std::optional(form) : std::nullopt;
   if ((form.method & 0xF) == kStored) return form;

@@ -19,25 +19,22 @@ constexpr std::size_t kMostFiles = UINT16_MAX, kLongestName = 255;
 constexpr unsigned kUsualWindow = 21;  // bits, of LZX
 
 /// What a folder is to hold, in order.
-struct Part {
-  ContentPtr content;
-  std::uint64_t size = 0;
-};
+using Parts = std::vector<ContentPtr>;
 
 /// The contents of a folder one after another; each opened when it is its turn.
 class PartsStream final : public Stream {
  public:
-  explicit PartsStream(const std::vector<Part>& parts) : parts_(parts) {}
+  explicit PartsStream(const Parts& parts) : parts_(parts) {}
   std::size_t read(ByteSpan out) override {
     for (; next_ < parts_.size() || stream_; stream_.reset()) {
-      if (!stream_) stream_ = parts_[next_++].content->stream();
+      if (!stream_) stream_ = parts_[next_++]->stream();
       if (std::size_t count = stream_->read(out)) return count;
     }
     return 0;
   }
 
  private:
-  const std::vector<Part>& parts_;
+  const Parts& parts_;
   std::size_t next_ = 0;
   StreamPtr stream_;
 };
@@ -100,7 +97,7 @@ class Writer {
 
   /// New files, in as many folders as they need.
   void add_new(const std::vector<NewEntry>& entries) {
-    std::vector<Part> parts;
+    Parts parts;
     std::uint64_t size = 0;
     for (const NewEntry& entry : entries) {
       if (entry.kind == EntryKind::folder) continue;  // there when something is in it
@@ -117,13 +114,13 @@ class Writer {
       file.offset = static_cast<std::uint32_t>(size);
       file.size = static_cast<std::uint32_t>(entry.size);
       files.push_back(std::move(file));
-      parts.push_back({entry.content, entry.size});
+      parts.push_back(entry.content);
       size += entry.size;
     }
     if (!parts.empty()) add_packed(parts, nullptr, {});
   }
 
-  void add_packed(const std::vector<Part>& parts, const OldBlocks* old, const Bytes& reserve) {
+  void add_packed(const Parts& parts, const OldBlocks* old, const Bytes& reserve) {
     PartsStream plain(parts);
     PackedFolder packed = pack_folder(plain, form_, old, writing_.spool);
     NewFolder folder;
@@ -194,9 +191,7 @@ class Rewriter {
   Assembly run() {
     for (std::size_t i = 0; i < cabinet_.files.size(); ++i) by_folder_[cabinet_.files[i].folder].push_back(i);
     for (std::size_t i = 0; i < cabinet_.folders.size(); ++i) write_folder(i);
-    std::sort(order_.begin(), order_.end());  // rows stay in their order
-    for (auto [index, file] : order_) ordered_.push_back(std::move(new_files_[file]));
-    writer_.files = std::move(ordered_);
+    for (auto& [index, file] : kept_) writer_.files.push_back(std::move(file));  // rows stay in their order
     std::uint16_t usual = kMszip;
     writer_.use(form_for(cabinet_.folders.empty() ? usual : cabinet_.folders.back().method));
     writer_.add_new(changes_.added);
@@ -249,7 +244,7 @@ class Rewriter {
     std::stable_sort(files.begin(), files.end(), [&](std::size_t a, std::size_t b) {
       return cabinet_.files[a].offset < cabinet_.files[b].offset;
     });
-    std::vector<Part> parts;
+    Parts parts;
     std::uint64_t size = 0;
     std::optional<std::size_t> before;  // the file in front, when it is kept: others may share its bytes
     std::string changed;
@@ -263,7 +258,7 @@ class Rewriter {
       std::uint64_t own = kept ? file.size : replaced->second.size;
       if (!kept) changed = old_.entries[index].path;
       if (!shared) {
-        parts.push_back({kept ? old_.content(index) : replaced->second.content, own});
+        parts.push_back(kept ? old_.content(index) : replaced->second.content);
         size += own;
       }
       if (size > kMostFolder) throw Unsupported("a cabinet's folder of more than 2 GiB");
@@ -316,8 +311,7 @@ class Rewriter {
     file.size = static_cast<std::uint32_t>(size);
     auto renamed = changes_.renamed.find(index);
     if (renamed != changes_.renamed.end()) file.name = stored_name(renamed->second, file);
-    order_.emplace_back(index, new_files_.size());
-    new_files_.push_back(std::move(file));
+    kept_.emplace(index, std::move(file));
   }
 
   void keep(std::size_t number) {
@@ -350,8 +344,7 @@ class Rewriter {
   const Writing& writing_;
   Writer writer_;
   std::map<std::uint16_t, std::vector<std::size_t>> by_folder_;
-  std::vector<std::pair<std::size_t, std::size_t>> order_;  // of old files: their number, and in new_files_
-  std::vector<FileRecord> new_files_, ordered_;
+  std::map<std::size_t, FileRecord> kept_;  // by their numbers in the old cabinet
 };
 
 }  // namespace

@@ -77,10 +77,8 @@ std::optional<Assembly> replaced_in_place(const SourcePtr& file, Container& cont
     for (std::uint64_t at = 0; at < before->size();) {
       auto run = trace(*before, at, *file);
       if (!run) return std::nullopt;
-      std::uint64_t length = std::min<std::uint64_t>(run->length, 1 << 20);
-      Bytes piece = read_exactly(*after, at, length, "new content");
-      patches.put(run->at, piece);
-      at += length;
+      patches.put(run->at, after, at, run->length);
+      at += run->length;
     }
   }
   return patches.assembly(file->size());

@@ -6,6 +6,7 @@
 
 #include "base/error.h"
 #include "base/structure.h"
+#include "format/image/image_blocks.h"
 #include "io/patches.h"
 
 namespace operculum {
@@ -57,16 +58,8 @@ class Rewriter {
   }
 
   Assembly run() {
-    for (std::uint64_t at = 0; at < after_->size();) {
-      auto same = trace(*after_, at, before_);
-      if (same && same->at == at) {
-        at += same->length;
-        continue;
-      }
-      std::uint64_t index = at / cluster_;
-      change(index);
-      at = (index + 1) * cluster_;
-    }
+    each_change(before_, *after_, cluster_,
+                [this](std::uint64_t at, std::uint64_t) { change(at / cluster_); });
     if (header_.version >= 3 && more_.autoclear != 0)
       put(MoreHeader::kAt + 16, 0, 8);  // nobody keeps those up to date
     return patches_.assembly(std::max(size_, next_ * cluster_));

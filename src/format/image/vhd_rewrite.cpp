@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "format/image/image_blocks.h"
 #include "format/image/vhd_records.h"
 #include "io/patches.h"
 
@@ -17,16 +18,8 @@ class Rewriter {
   }
 
   Assembly run() {
-    for (std::uint64_t at = 0; at < after_->size();) {
-      auto same = trace(*after_, at, before_);
-      if (same && same->at == at) {
-        at += same->length;
-        continue;
-      }
-      std::uint64_t left = header_.block_size - at % header_.block_size;
-      change(at, std::min(left, after_->size() - at));
-      at += left;
-    }
+    each_change(before_, *after_, header_.block_size,
+                [this](std::uint64_t at, std::uint64_t length) { change(at, length); });
     if (next_ > end_) patches_.put(next_, file_, end_, file_->size() - end_);
     return patches_.assembly(std::max(file_->size(), next_ + file_->size() - end_));
   }
