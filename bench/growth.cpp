@@ -78,10 +78,30 @@ void one_name(Measure& m) {
             {m.program, "show", large + "/many/reading 27182"});
 }
 
+/// Each record of a description finds another by its number.
+void look_ups(Measure& m) {
+  std::string layout = m.folder + "/tides.layout";
+  write(layout, to_bytes("layout \"Tides\"\nrecord Row {\n  id u32\n  value u32\n}\ncount = u32 at 0\n"
+                         "items = Row[count] at 4\nentry for i in range(0, count) {\n  path = \"{i}\"\n"
+                         "  data = bytes(first(r in items where r.id == i).value, 1)\n}\n"));
+  auto make = [&](const std::string& name, std::uint32_t count) {
+    ByteWriter out;
+    out.u32(count);
+    for (std::uint32_t i = 0; i < count; ++i)
+      out.u32(static_cast<std::uint32_t>(std::uint64_t{i} * 7919 % count)).u32(i);
+    write(m.folder + "/" + name, out.take());
+    return std::vector<std::string>{m.program, "list", "--paths", "--layout", layout, m.folder + "/" + name};
+  };
+  auto few = make("few.tides", 100'000), many = make("many.tides", 1'000'000);
+  m.compare(
+      "look up 1,000,000 records by a number (100,000)", 12, [&] { return run(few).seconds; }, many);
+}
+
 }  // namespace
 
 void measure_growth(Measure& measure, std::string_view only) {
-  const Measure::Row all[] = {{"kinds", kinds}, {"patterns", patterns}, {"one-name", one_name}};
+  const Measure::Row all[] = {
+      {"kinds", kinds}, {"patterns", patterns}, {"one-name", one_name}, {"look-ups", look_ups}};
   measure.run_rows(all, only);
 }
 

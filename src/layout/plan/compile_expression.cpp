@@ -123,7 +123,7 @@ NodePtr Compiler::condition(const Expr& expr, Scope& scope) {
 NodePtr Compiler::name(const Expr& expr, Scope& scope) {
   const std::string& wanted = expr.name;
   if (const Variable* variable = scope.find(wanted)) {
-    scope.local_used = true;
+    scope.named.push_back(variable->slot);
     if (variable->loop) scope.loop_used = variable->slot;
     scope.element_used |= wanted == "it";
     if (variable->lazy != nullptr) return lazy_node(expr.where, variable->slot, *variable->lazy);
@@ -137,7 +137,7 @@ NodePtr Compiler::name(const Expr& expr, Scope& scope) {
     if (wanted != "end" && !scope.in_record)
       fail(expr.where, fmt::format("\"{}\" is only known within a record", wanted),
            "it is a place in the record that is being read");
-    scope.local_used = true;
+    scope.named.push_back(kPlace);
     return position_node(expr.where, static_cast<Position>(i));
   }
   if (wanted == "true" || wanted == "false") return truth_node(expr.where, wanted == "true");

@@ -34,6 +34,53 @@ NodePtr Compiler::list(const Expr& expr, Scope& scope) {
   return list_node(expr.where, type, std::move(parts));
 }
 
+namespace {
+
+/// The conditions that all have to hold.
+void conditions_of(const Expr& expr, std::vector<const Expr*>& out) {
+  if (expr.kind != Expr::Kind::binary || expr.name != "and") {
+    out.push_back(&expr);
+    return;
+  }
+  for (const syntax::ExprPtr& part : expr.parts) conditions_of(*part, out);
+}
+
+}  // namespace
+
+void Compiler::look_up(const Expr& expr, Scope& scope, Each& each) {
+  std::vector<const Expr*> conditions;
+  conditions_of(*expr.condition, conditions);
+  struct Sides {
+    const Expr *key, *sought;
+    bool same;  // each time
+  };
+  std::vector<Sides> fitting;
+  auto of_loop = [&](std::size_t slot) { return slot == each.slot || slot == each.number_slot; };
+  auto own = [&](std::size_t slot) { return of_loop(slot) || (slot >= scope.next && slot != kPlace); };
+  auto named_by = [&](const Expr& side) {
+    std::size_t before = scope.named.size();
+    expression(side, scope);
+    return std::vector(scope.named.begin() + static_cast<std::ptrdiff_t>(before), scope.named.end());
+  };
+  for (const Expr* one : conditions) {
+    if (one->kind != Expr::Kind::binary || one->name != "==") continue;
+    for (std::size_t side : {0, 1}) {
+      Sides sides{one->parts[side].get(), one->parts[1 - side].get(), false};
+      auto in_key = named_by(*sides.key), in_sought = named_by(*sides.sought);
+      sides.same = in_sought.empty();
+      if (std::any_of(in_key.begin(), in_key.end(), of_loop) &&
+          std::all_of(in_key.begin(), in_key.end(), own) &&
+          std::none_of(in_sought.begin(), in_sought.end(), of_loop))
+        fitting.push_back(sides);
+    }
+  }
+  if (fitting.empty()) return;
+  auto best = std::find_if(fitting.begin(), fitting.end(), [](const Sides& one) { return !one.same; });
+  if (best == fitting.end()) best = fitting.begin();
+  each.key = expression(*best->key, scope);
+  each.sought = expression(*best->sought, scope);
+}
+
 NodePtr Compiler::over(const Expr& expr, Scope& scope) {
   auto words = list_words();
   auto what = static_cast<Over>(std::find(words.begin(), words.end(), expr.name) - words.begin());
@@ -52,6 +99,7 @@ NodePtr Compiler::over(const Expr& expr, Scope& scope) {
     scope.variables.push_back({expr.number_variable, {Base::number}, *each.number_slot});
   }
   if (expr.condition) each.condition = condition(*expr.condition, scope);
+  if (expr.condition && what != Over::all) look_up(expr, scope, each);
   StaticType result = element;
   if (expr.body) {
     bool numbers = what == Over::sum || what == Over::least || what == Over::most;

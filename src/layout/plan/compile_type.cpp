@@ -87,7 +87,7 @@ ReadPlanPtr Compiler::number_read(const Type& type, Scope& scope) {
                              [&](const Digits& one) { return one.name == type.name; });
   auto variable = std::find_if(std::begin(kVariable), std::end(kVariable),
                                [&](const Variable7& one) { return one.name == type.name; });
-  scope.local_used = false;
+  std::size_t named = scope.named.size();
   if (digits != std::end(kDigits)) {
     plan->form = NumberPlan::Form::digits;
     plan->base = digits->base;
@@ -123,14 +123,14 @@ ReadPlanPtr Compiler::number_read(const Type& type, Scope& scope) {
   }
   for (const syntax::ExprPtr& one : type.allowed) plan->allowed.push_back(number(*one, scope));
   plan->checks = plan->low != nullptr || !plan->allowed.empty();
-  plan->direct = !scope.local_used;
+  plan->direct = scope.named.size() == named;
   return plan;
 }
 
 ReadPlanPtr Compiler::text_read(const Type& type, Scope& scope) {
   auto plan = std::make_unique<TextPlan>();
   plan->where = type.where;
-  scope.local_used = false;
+  std::size_t named = scope.named.size();
   run_length(type, scope, *plan);
   plan->padding = type.padded;
   plan->encoding = !type.encoding.empty() ? type.encoding : layout_.encoding;
@@ -147,14 +147,14 @@ ReadPlanPtr Compiler::text_read(const Type& type, Scope& scope) {
   if (type.low) fail(type.low->where, "a text lies in no range", "write in {\"a\", \"b\"}");
   plan->checks = !plan->allowed.empty();
   plan->leaf = plan->transform == nullptr;
-  plan->direct = !scope.local_used;
+  plan->direct = scope.named.size() == named;
   return plan;
 }
 
 ReadPlanPtr Compiler::bytes_read(const Type& type, Scope& scope) {
   auto plan = std::make_unique<BytesPlan>();
   plan->where = type.where;
-  scope.local_used = false;
+  std::size_t named = scope.named.size();
   if (type.constant) {
     if (type.constant->empty()) fail(type.where, "expected at least one byte");
     plan->constant = type.constant;
@@ -167,7 +167,7 @@ ReadPlanPtr Compiler::bytes_read(const Type& type, Scope& scope) {
     fail(type.where, "bytes take no condition here", "write require name == \"...\", or bytes \"...\"");
   if (type.transform) plan->transform = chain(*type.transform, scope);
   plan->leaf = plan->transform == nullptr;
-  plan->direct = !scope.local_used;
+  plan->direct = scope.named.size() == named;
   return plan;
 }
 

@@ -59,8 +59,11 @@ NodePtr list_node(Span where, StaticType type, std::vector<NodePtr> parts);
 NodePtr range_node(Span where, NodePtr from, NodePtr to);
 NodePtr cut_node(Span where, NodePtr bytes, NodePtr sizes);  ///< runs of these sizes, one after another
 /// Looks at each element: the slots of the element, of its list and of its number stand one after another.
+/// Where the condition can only hold when `key`, which comes of the element alone, equals `sought`, which is
+/// the same for all elements, both are there beside it: then elements are looked up.
 struct Each {
   NodePtr list, condition, body;
+  NodePtr key, sought;
   std::size_t slot = 0;
   std::optional<std::size_t> number_slot;
 };

@@ -107,19 +107,67 @@ class OverNode final : public Node {
     result.truth = what_ == Over::all;
     if (list.there()) {
       frame.slots[each_.slot + 1] = list;
-      std::uint64_t count = run.count(list);
-      for (std::uint64_t i = 0; i < count; ++i) {
-        run.step(where());
-        frame.slots[each_.slot] = run.element(list, i);
-        frame.slots[each_.slot + 2] = Value::of(static_cast<std::int64_t>(i));
-        if (each_.number_slot) frame.slots[*each_.number_slot] = Value::of(static_cast<std::int64_t>(i));
-        if (!look(frame, result)) break;
+      if (const KeyIndex* index = index_of(frame, list)) {
+        for (const KeyIndex::Row& row : index->rows_of(key_of(frame, *each_.sought))) {
+          go_to(frame, list, row.element);
+          if (!look(frame, result)) break;
+        }
+      } else {
+        std::uint64_t count = run.count(list);
+        for (std::uint64_t i = 0; i < count; ++i) {
+          go_to(frame, list, i);
+          if (!look(frame, result)) break;
+        }
       }
     }
     return finish(run, std::move(result));
   }
 
  private:
+  void go_to(Frame& frame, const Value& list, std::uint64_t i) const {
+    frame.run.step(where());
+    frame.slots[each_.slot] = frame.run.element(list, i);
+    frame.slots[each_.slot + 2] = Value::of(static_cast<std::int64_t>(i));
+    if (each_.number_slot) frame.slots[*each_.number_slot] = Value::of(static_cast<std::int64_t>(i));
+  }
+
+  /// A number that equal values share.
+  static std::uint64_t key_of(Frame& frame, const Node& node) {
+    if (node.type().is(Base::text)) return std::hash<std::string>()(node.text_of(frame));
+    if (!node.type().is(Base::bytes)) return static_cast<std::uint64_t>(node.number(frame));
+    Bytes bytes = node.bytes(frame);
+    return std::hash<std::string_view>()(as_text(bytes));
+  }
+
+  /// The elements by their keys; null when the list is looked through for the first time, when a key cannot
+  /// be had (then each element is to tell so in its turn), and when there is no key.
+  const KeyIndex* index_of(Frame& frame, const Value& list) const {
+    if (each_.key == nullptr) return nullptr;
+    KeyIndex& index = frame.run.by_key[{this, list.object}];
+    if (!std::exchange(index.wanted, true)) return nullptr;
+    if (!std::exchange(index.tried, true)) fill(index, frame, list);
+    return index.filled() ? &index : nullptr;
+  }
+
+  void fill(KeyIndex& index, Frame& frame, const Value& list) const {
+    Run& run = frame.run;
+    Run::Unrecorded unrecorded(run);  // of the elements only those are told that are found
+    std::vector<KeyIndex::Row> rows;
+    std::uint64_t count = run.count(list);
+    rows.reserve(count);
+    try {
+      for (std::uint64_t i = 0; i < count; ++i) {
+        go_to(frame, list, i);
+        rows.push_back({key_of(frame, *each_.key), i});
+      }
+    } catch (const TooDeep&) {
+      throw;
+    } catch (const Malformed&) {
+      return;
+    }
+    index.fill(std::move(rows));
+  }
+
   struct Result {
     Value found;
     bool truth = false;

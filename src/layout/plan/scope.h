@@ -1,5 +1,6 @@
 #pragma once
 
+#include <cstdint>
 #include <optional>
 #include <string>
 #include <vector>
@@ -17,12 +18,15 @@ struct Variable {
   const Node* lazy = nullptr;     ///< evaluated when it is first used
 };
 
+/// Stands for the reader's place where slots are told: "here", "start", "left", "end".
+constexpr std::size_t kPlace = SIZE_MAX;
+
 /// The variables that an expression may name, and the slots of its frame.
 struct Scope {
   std::vector<Variable> variables;
   std::size_t next = 0, most = 0;
   bool in_record = false;
-  bool local_used = false;               ///< a slot or the reader's place was named since this was cleared
+  std::vector<std::size_t> named;        ///< the slots that were named so far, and kPlace
   bool element_used = false;             ///< `it` was named since this was cleared
   std::optional<std::size_t> loop_used;  ///< slot of the loop variable named last
 

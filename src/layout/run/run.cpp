@@ -108,7 +108,9 @@ Run::Scratch::~Scratch() {
   for (std::size_t i = 0; i < before_.blobs && run_.lasting_ > 0; ++i) {
     if (store.blobs[i].region && *store.blobs[i].region >= before_.regions) return;
   }
-  std::erase_if(run_.sorted, [&](const auto& one) { return one.first.second >= before_.lists; });
+  auto dropped = [&](const auto& one) { return one.first.second >= before_.lists; };
+  std::erase_if(run_.sorted, dropped);
+  std::erase_if(run_.by_key, dropped);
   store.shrink(before_);
   run_.kept_bytes_ = kept_bytes_;
   for (Cached& cached : run_.cache_) cached.record = nullptr;  // handles are given out anew

@@ -6,6 +6,7 @@
 
 #include "container/format.h"
 #include "layout/plan/plan.h"
+#include "layout/run/key_index.h"
 #include "layout/run/recorder.h"
 #include "layout/run/store.h"
 
@@ -144,8 +145,20 @@ class Run {
     Run& run_;
   };
 
+  /// Nothing is recorded of what is read meanwhile.
+  struct Unrecorded {
+    explicit Unrecorded(Run& run) : run_(run), recorder_(std::exchange(run.recorder, nullptr)) {}
+    ~Unrecorded() { run_.recorder = recorder_; }
+    Unrecorded(const Unrecorded&) = delete;
+    Unrecorded& operator=(const Unrecorded&) = delete;
+    Run& run_;
+    Recorder* recorder_;
+  };
+
   /// Sorted values of an expression over a whole list; see above() in the reference.
   std::map<std::pair<const void*, std::uint32_t>, std::vector<std::int64_t>> sorted;
+  /// Elements by their keys; see "Looking up" in the reference.
+  std::map<std::pair<const void*, std::uint32_t>, KeyIndex> by_key;
   /// Names by hash; see known() in the reference.
   std::map<std::string, std::unordered_map<std::uint64_t, std::string>> names_by_hash;
 
