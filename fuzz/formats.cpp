@@ -91,8 +91,8 @@ std::vector<Target> format_targets() {
   std::vector<Target> all;
   for (const Format& format : formats()) {
     all.push_back({std::string(format.id), [&format](ByteView bytes) { look_as(format, source_of(bytes)); }});
-    constexpr std::string_view kApart[] = {"xfs", "btrfs", "f2fs", "nilfs2", "jfs",  "reiserfs",
-                                           "ufs", "minix", "hfs",  "md",     "lvm2", "luks"};
+    constexpr std::string_view kApart[] = {"xfs",   "btrfs", "f2fs", "nilfs2", "jfs",  "reiserfs", "ufs",
+                                           "minix", "hfs",   "md",   "lvm2",   "luks", "apfs"};
     if (std::find(std::begin(kApart), std::end(kApart), format.id) != std::end(kApart))
       all.push_back({std::string(format.id) + "-pages",
                      [&format](ByteView bytes) { look_as(format, pages_of(bytes), kOfPages); }});

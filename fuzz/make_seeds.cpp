@@ -9,6 +9,7 @@
 #include "codec/codec.h"
 #include "container/format.h"
 #include "container/rewrite.h"
+#include "support/apfs_writer.h"
 #include "support/cab_writer.h"
 #include "support/cfb_writer.h"
 #include "support/disk_writer.h"
@@ -145,6 +146,10 @@ int main(int argc, char** argv) {
   write(
       folder, "iso",
       make_iso(links, {.packed = "pool/tide.csv", .in_parts = "pool/deep/limpet of the northern mole.bin"}));
+  ApfsVolume volume{.tree = links, .packed_kept = "pool/tide.csv"};
+  write(folder, "apfs", make_apfs({volume}));
+  volume.sealed = true;
+  write(folder, "apfs-sealed", make_apfs({volume, {.name = "other", .tree = plain}}));
   write(folder, "squashfs", make_squashfs(links, {.codec = BlockCodec::zlib}));
   write(folder, "squashfs-long",
         make_squashfs(links, {.codec = BlockCodec::zstd, .block = 4096, .extended = true}));

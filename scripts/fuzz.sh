@@ -57,7 +57,7 @@ make_pages() {
     done
   fi
   local set target image
-  for set in minix1:minix minix3:minix nilfs:nilfs2 jfs:jfs reiser:reiserfs f2fs:f2fs hfs:hfs md-5:md md-1-old:md md-6:md lvm:lvm2 luks-2-argon2i:luks luks-1:luks; do
+  for set in minix1:minix minix3:minix nilfs:nilfs2 jfs:jfs reiser:reiserfs f2fs:f2fs hfs:hfs apfs:apfs md-5:md md-1-old:md md-6:md lvm:lvm2 luks-2-argon2i:luks luks-1:luks; do
     target=${set#*:}
     mkdir -p "$corpus/$target-pages" "$seeds-kernel"
     rm -f "$seeds-kernel"/*

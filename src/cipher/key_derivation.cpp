@@ -5,6 +5,9 @@
 #include <openssl/crypto.h>
 #include <openssl/evp.h>
 
+#include <algorithm>
+#include <memory>
+
 #include "base/error.h"
 #include "base/text.h"
 
@@ -52,6 +55,26 @@ Secret derive_argon2(ByteView password, const Argon2& settings, ByteView salt, s
         fmt::format("deriving the key takes {} MiB of memory, which are not there", settings.memory >> 10));
   if (result != ARGON2_OK) throw Malformed(fmt::format("Argon2: {}", argon2_error_message(result)));
   return out;
+}
+
+std::optional<Secret> unwrap_key(ByteView kek, ByteView wrapped) {
+  constexpr std::size_t kCheck = 8, kLargest = 1024;
+  if (wrapped.size() < 3 * kCheck || wrapped.size() > kLargest || wrapped.size() % kCheck != 0)
+    return std::nullopt;
+  std::unique_ptr<EVP_CIPHER_CTX, void (*)(EVP_CIPHER_CTX*)> context(EVP_CIPHER_CTX_new(),
+                                                                     EVP_CIPHER_CTX_free);
+  if (!context) throw std::bad_alloc();
+  EVP_CIPHER_CTX_set_flags(context.get(), EVP_CIPHER_CTX_FLAG_WRAP_ALLOW);
+  const EVP_CIPHER* cipher = kek.size() == 16 ? EVP_aes_128_wrap() : EVP_aes_256_wrap();
+  Secret out(wrapped.size());
+  int length = 0;
+  if (EVP_DecryptInit_ex(context.get(), cipher, nullptr, kek.data(), nullptr) != 1 ||
+      EVP_DecryptUpdate(context.get(), out.span().data(), &length, wrapped.data(),
+                        static_cast<int>(wrapped.size())) != 1)
+    return std::nullopt;
+  Secret key(wrapped.size() - kCheck);
+  std::copy_n(out.view().begin(), key.size(), key.span().begin());
+  return key;
 }
 
 Secret hash_of(const std::string& hash, ByteView bytes) {

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <optional>
 #include <string>
 
 #include "cipher/secret.h"
@@ -20,6 +21,10 @@ struct Argon2 {
 };
 /// Throws LimitExceeded where that needs more memory or time than there is.
 Secret derive_argon2(ByteView password, const Argon2& settings, ByteView salt, std::size_t size);
+
+/// Takes a key out of its wrapping with AES (RFC 3394, section 2.2.2). `kek` has 16 or 32 bytes; nothing when
+/// it is the wrong one or the wrapping is damaged, which cannot be told apart.
+std::optional<Secret> unwrap_key(ByteView kek, ByteView wrapped);
 
 /// The digest of `bytes`. Throws Unsupported for a hash that is not known.
 Secret hash_of(const std::string& hash, ByteView bytes);

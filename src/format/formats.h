@@ -32,6 +32,7 @@ Format lvm_format();
 Format luks_format();
 Format f2fs_format();
 Format nilfs_format();
+Format apfs_format();
 Format jfs_format();
 Format reiser_format();
 Format ufs_format();

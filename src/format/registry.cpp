@@ -30,6 +30,7 @@ const std::vector<Format>& formats() {
       btrfs_format(),
       f2fs_format(),
       nilfs_format(),
+      apfs_format(),
       jfs_format(),
       reiser_format(),
       ufs_format(),

@@ -128,6 +128,27 @@ struct TrimCommand : testing::Test {
   Ran run(std::vector<std::string> arguments) { return operculum(arguments, folder.path()); }
 };
 
+TEST(Trim, AZipWhoseCommentWouldThenBeTakenForItsEndStaysAsItIs) {
+  constexpr std::size_t kGap = 256, kEndSize = 22;
+  Bytes zip = ZipBuilder().stored("a.txt", noise(500)).build();
+  std::size_t end = zip.size() - kEndSize, directory = load_little<std::uint32_t>(zip.data() + end + 16);
+  zip.insert(zip.begin() + static_cast<std::ptrdiff_t>(directory), kGap, Byte{0});
+  Canvas canvas(zip);
+  canvas.u32(end + kGap + 16, directory + kGap);
+  canvas.u16(end + kGap + 20, kEndSize);
+  // an end record in the comment: its directory would be where the real one comes to lie
+  canvas.put(zip.size(),
+             ByteWriter().text("PK\5\6").u32(0).u16(1).u16(1).u32(5).u32(directory).u16(0).take());
+  Held held = open_bytes(canvas.take());
+  ASSERT_EQ(paths_of(*held), "a.txt");
+  try {
+    held->trimmed(Look::whole);
+    FAIL() << "not refused";
+  } catch (const Malformed& error) {
+    EXPECT_NE(std::string(error.what()).find("would be taken for it"), std::string::npos) << error.what();
+  }
+}
+
 TEST_F(TrimCommand, IdentifyTellsBeforehandAndTrimmedFromFull) {
   folder.write("disc.iso", with_filling(make_iso(sample_tree()), 3 << 20));
   EXPECT_TRUE(has(run({"identify", "disc.iso"}).out, "MiB that rebuild --trim would leave out"));

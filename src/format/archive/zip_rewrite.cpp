@@ -62,6 +62,7 @@ class Rewriter {
     }
     for (const NewEntry& entry : changes_.added) add_entry(entry);
     write_directory();
+    check_end();
     return std::move(out_);
   }
 
@@ -72,6 +73,18 @@ class Rewriter {
 
   void keep(std::uint64_t from, std::uint64_t to) {
     if (to > from) out_.add(archive_.source, from, to - from);
+  }
+
+  /// The comment stays as it is; it must not be taken for the end record now that it lies elsewhere.
+  void check_end() const {
+    SourcePtr result = out_.source();
+    std::uint64_t behind = archive_.source->size() - archive_.place.end.position;
+    auto found = find_end(*result);
+    if (!found || found->position + behind != result->size())
+      throw Malformed(
+          fmt::format("zip end record at offset {}: what follows it looks like an end record, too, and would "
+                      "be taken for it",
+                      archive_.place.end.position));
   }
 
   /// By where they lie; of entries that share their data all but one are refused when one is to be changed.
