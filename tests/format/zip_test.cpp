@@ -1,6 +1,7 @@
 #include <gtest/gtest.h>
 
 #include "base/checksum.h"
+#include "format/formats.h"
 #include "support/open.h"
 #include "support/zip_builder.h"
 
@@ -364,6 +365,15 @@ TEST(Zip, SurvivesEveryFlippedByte) {
   }
   EXPECT_GT(opened, 0u);
   EXPECT_GT(refused, 0u);
+}
+
+TEST(Zip, WithoutEntriesButWithBytesInFrontOfItsEndIsEmpty) {
+  // What is left when the last entry is removed from an archive that has a few bytes behind its directory.
+  Bytes bytes = ByteWriter().text("odd!").text("PK\5\6").u32(0).u16(0).u16(0).u32(4).u32(0).u16(0).take();
+  OpenContext context;
+  ContainerPtr zip = zip_format().open({make_content(make_memory_source(bytes)), "empty.zip"}, context);
+  EXPECT_TRUE(zip->entries().empty());
+  EXPECT_TRUE(zip->findings().empty());
 }
 
 }  // namespace

@@ -140,11 +140,11 @@ struct Expected {
 
 TEST(DescribedRewrite, GivesPacksOfNearlyAllFamiliesNewContentsAndTouchesNothingElse) {
   // drift: a length has no room in its variable-length number. ledger: the key runs on through the file, so
-  // what moves would have to be encrypted anew. mussel, harbour: the data lies in other files.
+  // what moves is encrypted anew. mussel, harbour: the data lies in other files.
   const Expected kExpected[] = {
       {"shoal", 4, 4, 4},  {"kelp", 4, 4, 4},   {"gauge", 3, 3, 3},   {"tern", 3, 3, 3},
       {"reef", 3, 3, 3},   {"eel", 3, 3, 3},    {"cockle", 4, 4, 4},  {"drift", 3, 2, 3},
-      {"ledger", 3, 1, 1}, {"mussel", 0, 0, 0}, {"harbour", 0, 0, 0}, {"swell", 2, 2, 2},
+      {"ledger", 3, 3, 3}, {"mussel", 0, 0, 0}, {"harbour", 0, 0, 0}, {"swell", 2, 2, 2},
   };
   for (std::size_t i = 0; i < kPacks; ++i) {
     const Pack& pack = pack_number(i);
@@ -181,7 +181,10 @@ std::size_t works(const Pack& pack, const std::string& path,
     EXPECT_GT(std::string_view(error.what()).size(), 40u);  // it says what, and why not
     return 0;
   }
-  EXPECT_TRUE(OpenPack(pack, made).contents() == expected) << pack.layout << " " << path;
+  OpenPack after(pack, made);
+  for (const auto& [name, text] : expected)
+    after.context->known_names.push_back(name);  // it may have a hash alone
+  EXPECT_TRUE(after.contents() == expected) << pack.layout << " " << path;
   return 1;
 }
 
@@ -212,13 +215,15 @@ Rows try_rows(const Pack& pack) {
   return rows;
 }
 
-TEST(DescribedRewrite, RowsOfTablesComeAndGoAndGetOtherNames) {
-  // gauge, shoal: a name has no room in its field. tern: names are known by their hashes. ledger: the key
-  // runs on through the file. mussel: the data lies in other files. The others have no flat table.
+TEST(DescribedRewrite, EntriesComeAndGoAndGetOtherNames) {
+  // gauge: a name has no room in its field. tern: names are known by their hashes, one by its hash alone.
+  // reef: a node with two children cannot be taken out of its tree, and the nodes have no room for longer
+  // names. cockle, reef: where a new entry belongs in chains and trees is not stated; eel: nor where its own
+  // data would lie. mussel: the data lies in other files; harbour: all data is packed as one.
   const Rows kExpected[] = {
-      {"shoal", 4, 4, 4, 1},  {"kelp", 0, 0, 0, 0},   {"gauge", 3, 2, 3, 1},   {"tern", 1, 0, 0, 0},
-      {"reef", 0, 0, 0, 0},   {"eel", 0, 0, 0, 0},    {"cockle", 0, 0, 0, 0},  {"drift", 3, 3, 3, 1},
-      {"ledger", 2, 0, 2, 0}, {"mussel", 4, 4, 4, 0}, {"harbour", 0, 0, 0, 0}, {"swell", 2, 2, 2, 1},
+      {"shoal", 4, 4, 4, 1},  {"kelp", 4, 4, 4, 1},   {"gauge", 3, 2, 3, 1},   {"tern", 3, 2, 2, 1},
+      {"reef", 5, 2, 6, 0},   {"eel", 3, 3, 3, 0},    {"cockle", 4, 4, 4, 0},  {"drift", 3, 3, 3, 1},
+      {"ledger", 3, 3, 3, 1}, {"mussel", 4, 4, 4, 0}, {"harbour", 0, 0, 0, 0}, {"swell", 2, 2, 2, 1},
   };
   for (std::size_t i = 0; i < kPacks; ++i) {
     const Pack& pack = pack_number(i);

@@ -93,7 +93,7 @@ void tell_roles(Session& session, const layout::Plan& plan) {
       session.data.write(json_line(role));
     } else {
       table.add({role.rule, role.role, role.fields.empty() ? "-" : role.fields,
-                 role.obstacle.empty() ? "yes" : "no, it " + role.obstacle});
+                 role.obstacle.empty() ? "yes" : "by trial: it " + role.obstacle});
     }
   }
   if (!session.json) session.data.write(table.text());

@@ -40,7 +40,7 @@ class ZipContainer final : public Container {
     }
     std::optional<std::uint64_t> at;
     if (end) at = locate_directory(*source_, *end);
-    if (end && (at || (end->entries == 0 && end->directory_size == 0))) {
+    if (end && (at || (end->entries == 0 && end->directory_size < kCentralSize))) {
       directory_.at = at.value_or(end->begin);
       directory_.prefix = directory_.at - std::min(directory_.at, end->directory_offset);
       directory_.end = std::move(*end);

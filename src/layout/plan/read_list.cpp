@@ -38,7 +38,7 @@ class Collector {
     list_.offset = reader.base;
     list_.limit = reader.limit;
     if (frame.run.recorder != nullptr && reader.region == 0)
-      seen_ = ListSeen{{}, 0, frame.run.recorder->numbers.size()};
+      seen_ = ListSeen{{}, 0, frame.run.recorder->numbers.size(), plan.ends == ListEnd::counted};
     bool record = element.type.base == StaticType::Base::record && !element.type.is_list();
     const RecordPlan* kind = record ? element.type.record : nullptr;
     if (kind != nullptr && kind->leaf && kind->complete) {
@@ -156,7 +156,7 @@ Value ListRead::strided(Frame& frame, Reader& reader, std::uint64_t elements) co
   list.count = elements;
   run.mark(reader.region, reader.at, elements * stride, run.cover);
   if (run.recorder != nullptr && reader.region == 0) {
-    ListSeen seen{{}, reader.at + elements * stride, run.recorder->numbers.size()};
+    ListSeen seen{{}, reader.at + elements * stride, run.recorder->numbers.size(), ends == ListEnd::counted};
     for (std::uint64_t i = 0; i < elements; ++i) seen.begins.push_back(reader.at + i * stride);
     run.recorder->lists.push_back(std::move(seen));
   }

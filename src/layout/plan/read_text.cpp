@@ -88,6 +88,8 @@ void TextPlan::decode(Run& run, const Value& raw, std::string& out) const {
     return;
   }
   if (!raw.there()) run.fail(where, "this text is not there");
+  if (run.recorder != nullptr && raw.object == 0)
+    run.recorder->texts.push_back({this, raw.offset(), raw.b, run.recorder->numbers.size()});
   if (raw.b > kLongestText)
     run.fail(where, fmt::format("a text of {} bytes; more than 1 MiB is no name", raw.b));
   std::string_view text = as_text(run.region(raw.object).at(raw.offset(), raw.b));

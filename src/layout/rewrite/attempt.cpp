@@ -3,12 +3,14 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <set>
 
 #include "base/error.h"
 #include "base/sum_kinds.h"
 #include "base/text.h"
 #include "io/compare.h"
 #include "layout/rewrite/number_writer.h"
+#include "layout/run/step_packers.h"
 
 namespace operculum::layout {
 namespace {
@@ -48,6 +50,12 @@ class Attempt {
     std::uint64_t end;     // of its old bytes
     std::int64_t delta;
     std::int64_t exact;  // without what fills up
+  };
+
+  /// Where the bytes of a new entry are put, and the number that tells where those of the one it is like lie.
+  struct Twin {
+    Driver offset;
+    std::uint64_t next, length;  ///< in front of what of the old file; bytes with what fills them up
   };
 
   [[noreturn]] void fail(const std::string& what) const {
@@ -102,16 +110,79 @@ class Attempt {
   // ---- a row of a table
 
   void change_row() {
+    for (const NumberChange& one : row_->numbers) put(one.read, one.read.value + one.by);
+    appended_.add(row_->behind);
+    if (row_->kind == RowChange::Kind::added) return add_row();
+    std::uint64_t length = row_->to - row_->from;
+    auto exact = static_cast<std::int64_t>(row_->with.size()) - static_cast<std::int64_t>(length);
+    std::uint64_t old_end = row_->to, filling = 0;
+    if (exact != 0 && !row_->rest_at && strategy_.alignment > 1 &&
+        is_filling(row_->to, aligned(row_->to))) {  // what follows stays aligned
+      old_end = aligned(row_->to);
+      std::uint64_t end = row_->from + row_->with.size();
+      filling = aligned(end) - end;
+    }
     Assembly with;
     with.add(row_->with);
+    with.add_zeros(filling);
     std::int64_t delta =
-        static_cast<std::int64_t>(row_->with.size()) - static_cast<std::int64_t>(row_->to - row_->from);
-    edits_.push_back({row_->from, row_->to, std::move(with)});
-    if (row_->number) put(*row_->number, row_->number->value + row_->change);
-    if (delta == 0) return;
-    std::uint64_t inside = row_->from < row_->to ? row_->from : row_->from - 1;
-    inserts_.push_back({row_->to, inside, row_->to, delta, delta});
+        static_cast<std::int64_t>(with.size()) - static_cast<std::int64_t>(old_end - row_->from);
+    if (with.size() > 0 || old_end > row_->from) edits_.push_back({row_->from, old_end, std::move(with)});
+    if (exact == 0) return;
+    std::uint64_t inside = row_->inside.value_or(row_->from < row_->to ? row_->from : row_->from - 1);
+    inserts_.push_back({old_end, inside, row_->to, delta, exact});
     if (row_->rest_at) keep_rest(*row_->rest_at, -delta);
+    if (row_->gone) take_out(*row_->gone);
+  }
+
+  /// Its bytes are put in when all numbers are known, for it has the same as the row that it is made of.
+  void add_row() {
+    auto delta = static_cast<std::int64_t>(row_->with.size());
+    inserts_.push_back({row_->from, *row_->inside, row_->from, delta, delta});
+    if (row_->rest_at) keep_rest(*row_->rest_at, -delta);
+    if (!row_->doubles_bytes) return;
+    const Extent& extent = survey_.extents[row_->index];
+    auto offset = survey_.finder.driver(survey_.looks[row_->index], row_->index, Measure::offset);
+    std::uint64_t row_end = *row_->inside + row_->with.size();
+    if (!offset || offset->read.at < *row_->inside || offset->read.at >= row_end)
+      fail("no number in its row was found that tells where its bytes lie");
+    std::uint64_t next = start_behind(std::max(extent.at + extent.length, extent.at + 1));
+    std::uint64_t length = aligned(extent.length);
+    Assembly with;
+    with.add(file_.source, extent.at, extent.length);
+    with.add_zeros(length - extent.length);
+    edits_.push_back({next, next, std::move(with)});
+    inserts_.push_back(
+        {next, extent.at, next, static_cast<std::int64_t>(length), static_cast<std::int64_t>(length)});
+    twin_ = Twin{*offset, next, length};
+  }
+
+  /// The new row: that of the entry it is like, with the numbers that change there; of bytes of its own with
+  /// their place.
+  Bytes new_row() const {
+    Bytes out = row_->with;
+    auto write = [&](std::uint64_t at, const Bytes& bytes) {
+      if (at < *row_->inside || at + bytes.size() > *row_->inside + out.size()) return;
+      std::copy(bytes.begin(), bytes.end(), out.begin() + static_cast<std::ptrdiff_t>(at - *row_->inside));
+    };
+    for (const auto& [at, bytes] : numbers_) write(at, bytes);
+    if (!twin_) return out;
+    const Extent& extent = survey_.extents[row_->index];
+    const Driver& offset = twin_->offset;
+    std::uint64_t place = moved(twin_->next) - twin_->length;
+    std::int64_t change = static_cast<std::int64_t>(place) - static_cast<std::int64_t>(extent.at);
+    if (change % offset.step != 0) fail("the new bytes would lie where no number can tell");
+    auto bytes =
+        bytes_for(offset.read, offset.read.value + change / offset.step * offset.unit, *file_.source);
+    if (!bytes) fail(fmt::format("the number at offset {} has no room for {}", offset.read.at, place));
+    write(offset.read.at, *bytes);
+    return out;
+  }
+
+  bool is_filling(std::uint64_t from, std::uint64_t to) const {
+    if (to > file_.source->size()) return false;
+    Bytes there = read_exactly(*file_.source, from, to - from, "what fills up behind a name");
+    return std::all_of(there.begin(), there.end(), [](Byte one) { return one == 0; });
   }
 
   /// Zeros come in front of what lies there, or as many go, so that it stays where it is.
@@ -144,10 +215,7 @@ class Attempt {
     if (row_ != nullptr && row_->kind == RowChange::Kind::removed) --expected;
     if (row_ != nullptr && row_->kind == RowChange::Kind::added) {
       ++expected;
-      new_one = 0;
-      while (*new_one < before.size() && *new_one < after.size() &&
-             before[*new_one].path == after[*new_one].path)
-        ++*new_one;
+      new_one = row_->new_index;
     }
     if (after.size() != expected) fail("other entries are found in the result");
     if (new_one && after[*new_one].path != row_->path) fail("the new entry is not found where it was put");
@@ -187,7 +255,8 @@ class Attempt {
     std::optional<Driver> length;
     if (new_length != old_length)
       length = survey_.finder.driver(survey_.looks[index], index, Measure::length);
-    if (length && !length->seen && bounded(end)) length.reset();  // then the size of that part tells it
+    if (length && !length->seen && bounded(end)) length.reset();   // then the size of that part tells it
+    if (length && is_place_of_next(*length, end)) length.reset();  // it follows from where the next one lies
     if (shared && (!offset || (new_length != old_length && !length)))
       fail(fmt::format("no number was found that tells where \"{}\" lies", escape(path)));
     Assembly with;
@@ -214,6 +283,18 @@ class Attempt {
     }
     std::optional<Driver> size = state_size(index, packed);
     if (length && (!size || size->read.at != length->read.at)) set(*length, new_length, old_length);
+  }
+
+  /// Whether a number tells where the next entry's bytes lie.
+  bool is_place_of_next(const Driver& number, std::uint64_t end) {
+    std::optional<std::size_t> next;
+    for (std::size_t i = 0; i < survey_.extents.size(); ++i) {
+      const Extent& one = survey_.extents[i];
+      if (one.there && one.at >= end && (!next || one.at < survey_.extents[*next].at)) next = i;
+    }
+    if (!next) return false;
+    auto offset = survey_.finder.driver(survey_.looks[*next], *next, Measure::offset);
+    return offset && offset->read.at == number.read.at;
   }
 
   /// Behind everything else.
@@ -311,12 +392,16 @@ class Attempt {
   /// Tables and records that lie where a number says, and parts that a size bounds.
   void move_structures() {
     if (inserts_.empty()) return;
+    const PlacedAt* first_unmatched = nullptr;
     for (const PlacedAt& placed : survey_.head.placed) {
       std::uint64_t delta = moved(placed.position) - placed.position;
       if (delta == 0) continue;
       if (const NumberRead* number = survey_.finder.last_equal(placed.stated, placed.numbers))
         put(*number, number->value + static_cast<std::int64_t>(delta));
+      else if (first_unmatched == nullptr || placed.stated < first_unmatched->stated)
+        first_unmatched = &placed;
     }
+    if (strategy_.by_base && first_unmatched != nullptr) move_base(*first_unmatched);
     for (const RangeRead& within : survey_.head.withins) {
       std::int64_t delta = 0;
       for (const Insert& insert : inserts_) delta += grows(within, insert);
@@ -325,6 +410,21 @@ class Attempt {
               survey_.finder.last_equal(static_cast<std::int64_t>(within.length), within.numbers))
         put(*number, number->value + delta);
     }
+  }
+
+  /// The number that places may be counted from: the greatest that is not behind the first of them and moves,
+  /// too.
+  void move_base(const PlacedAt& first) {
+    const NumberRead* found = nullptr;
+    for (const NumberRead& read : survey_.head.numbers) {
+      if (read.value <= 0 || read.value > first.stated || (found != nullptr && read.value <= found->value))
+        continue;
+      auto at = static_cast<std::uint64_t>(read.value);
+      if (moved(at) != at) found = &read;
+    }
+    if (found == nullptr) return;
+    auto at = static_cast<std::uint64_t>(found->value);
+    put(*found, found->value + static_cast<std::int64_t>(moved(at) - at));
   }
 
   /// By how much a part grows with an entry in it. One that ends with the entry's bytes has nothing of what
@@ -345,6 +445,11 @@ class Attempt {
   }
 
   Assembly assembled() {
+    if (row_ != nullptr && row_->kind == RowChange::Kind::added) {
+      Assembly with;
+      with.add(new_row());
+      edits_.push_back({row_->from, row_->from, std::move(with)});
+    }
     for (const auto& [at, bytes] : numbers_) {
       Assembly with;
       with.add(bytes);
@@ -372,6 +477,7 @@ class Attempt {
       SourcePtr source = made.source();
       auto after = open_described(file_.plan, file_.input, source, file_.context, nullptr, &reads);
       std::map<std::uint64_t, Bytes> sums = wrong_sums(*after, reads, *source);
+      if (sums.empty()) sums = sealed_anew(*after, *source);
       if (sums.empty()) {
         verify(*after, *source);
         return made;
@@ -379,6 +485,48 @@ class Attempt {
       if (round == kRounds) fail("its checksums do not come to rest");
       made = with_bytes(source, sums);
     }
+  }
+
+  /// Through the steps that are given something else than before, back to the bytes between them and those
+  /// behind them, which stay, and through the new ones.
+  static Bytes resealed(SourcePtr stored, const std::vector<Step>& before, const std::vector<Step>& after,
+                        std::uint64_t most) {
+    std::size_t differing = before.size();
+    while (differing > 0 && same_step(before[differing - 1], after[differing - 1])) --differing;
+    Recipe front;
+    front.source = std::move(stored);
+    front.steps.assign(before.begin(), before.begin() + static_cast<std::ptrdiff_t>(differing));
+    StreamPtr stream = open_recipe(std::make_shared<Recipe>(std::move(front)), std::nullopt);
+    for (std::size_t i = differing; i-- > 0;) stream = pack_step(after[i], std::move(stream), {});
+    return read_all(*stream, most);
+  }
+
+  /// Where a step is given something that follows from where the bytes lie, such as where a key begins, what
+  /// moved is packed anew: by place in the result, where it takes the same room.
+  std::map<std::uint64_t, Bytes> sealed_anew(DescribedContainer& after, const Source& source) {
+    constexpr std::uint64_t kMost = 64 << 20;  // bytes that are packed anew in memory
+    std::map<std::uint64_t, Bytes> out;
+    std::vector<std::size_t> places = places_in(after.entries());
+    std::uint64_t all = 0;
+    for (std::size_t i = 0; i < places.size(); ++i) {
+      if (is_removed(i) || !survey_.extents[i].there || survey_.extents[i].length == 0) continue;
+      EntryLook look = after.look(places[i]);
+      if (!look.recipe || !look.recipe->source || look.recipe->steps.empty()) continue;
+      auto packed = packed_.find(i);
+      const std::vector<Step>& old_steps = survey_.looks[i].recipe->steps;
+      bool alike = packed == packed_.end() && same_steps(*survey_.looks[i].recipe, *look.recipe);
+      Extent found = extent_of(*look.recipe->source, source);
+      ContentPtr plain = packed == packed_.end() ? survey_.container->content(i) : packed->second.plain;
+      if (alike || !found.there || old_steps.size() != look.recipe->steps.size() ||
+          (all += found.length) > kMost || gives(look, *plain))
+        continue;
+      SourcePtr stored = packed == packed_.end() ? survey_.looks[i].recipe->source : packed->second.stored;
+      Bytes bytes = resealed(std::move(stored), old_steps, look.recipe->steps, kMost);
+      if (bytes.size() != found.length) continue;
+      out.emplace(found.at, std::move(bytes));
+      sealed_.insert(i);
+    }
+    return out;
   }
 
   static Assembly with_bytes(const SourcePtr& source, const std::map<std::uint64_t, Bytes>& places) {
@@ -471,13 +619,21 @@ class Attempt {
       const std::string& path = path_of(i);
       if (new_entries[places[i]].path != path)
         fail(fmt::format("\"{}\" would have another path", escape(path)));
-      if (!survey_.extents[i].there) continue;
+      const Entry &before = old_entries[i], &now = new_entries[places[i]];
+      if (now.kind != before.kind || now.mode != before.mode || now.modified != before.modified)
+        fail(fmt::format("\"{}\" would be of another kind, mode or time", escape(path)));
+      if (!survey_.extents[i].there) {
+        compare_whole(after, i, places[i]);
+        continue;
+      }
       EntryLook look = after.look(places[i]);
       Extent found = look.recipe && look.recipe->source ? extent_of(*look.recipe->source, source) : Extent{};
       auto packed = packed_.find(i);
-      bool decoded_alike =
-          !look.recipe || (packed == packed_.end() ? same_steps(*survey_.looks[i].recipe, *look.recipe)
-                                                   : gives(look, *packed->second.plain));
+      bool anew = sealed_.contains(i);  // its bytes are others for the same content
+      ContentPtr plain = packed == packed_.end() ? survey_.container->content(i) : packed->second.plain;
+      bool as_before = packed == packed_.end() && !anew && look.recipe &&
+                       same_steps(*survey_.looks[i].recipe, *look.recipe);
+      bool decoded_alike = !look.recipe || as_before || gives(look, *plain);
       if (!decoded_alike)
         fail(fmt::format("\"{}\" would be decoded in another way where it lies then", escape(path)));
       std::uint64_t length =
@@ -487,9 +643,9 @@ class Attempt {
                          escape(path), found.length, length));
       }
       if (packed != packed_.end()) {
-        bool right = length == 0 || same_range(source, found.at, *packed->second.stored, 0, length);
+        bool right = anew || length == 0 || same_range(source, found.at, *packed->second.stored, 0, length);
         if (!right) fail(fmt::format("no number was found that tells where \"{}\" lies", escape(path)));
-      } else if (length > 0 && !kept(*look.recipe->source, survey_.extents[i])) {
+      } else if (length > 0 && !anew && !kept(*look.recipe->source, survey_.extents[i])) {
         fail(fmt::format(
             "no number was found that tells where \"{}\" lies: it would be read at offset {}, not {}",
             escape(path), found.at, moved(survey_.extents[i].at)));
@@ -501,9 +657,32 @@ class Attempt {
                          escape(path), *look.size, size.value_or(0)));
       }
     }
+    if (row_ != nullptr && row_->kind == RowChange::Kind::added) {
+      EntryLook look = after.look(row_->new_index);
+      Extent found = look.recipe && look.recipe->source ? extent_of(*look.recipe->source, source) : Extent{};
+      const Extent& wanted = survey_.extents[row_->index];
+      if (found.there != wanted.there || found.length != wanted.length)
+        fail("the new entry would not have the bytes of the one that it is made of");
+    }
     for (const Finding& finding : after.findings()) {
       if (finding.level == Finding::Level::fault && survey_.container->findings().empty()) fail(finding.text);
     }
+  }
+
+  /// An entry whose bytes are no single run, such as one in blocks; beyond a size whoever wants the result
+  /// compares it.
+  void compare_whole(DescribedContainer& after, std::size_t index, std::size_t place) {
+    constexpr std::uint64_t kMost = 64 << 20;  // bytes of all of them
+    const std::optional<std::uint64_t>& size = survey_.looks[index].size;
+    if (!survey_.looks[index].recipe || packed_.contains(index) ||
+        (compared_ += size.value_or(kMost)) > kMost)
+      return;
+    bool same = false;
+    try {
+      same = same_bytes(*after.content(place)->stream(), *survey_.container->content(index)->stream());
+    } catch (const Malformed&) {  // it is read no more
+    }
+    if (!same) fail(fmt::format("\"{}\" would be another one", escape(path_of(index))));
   }
 
   /// Whether an entry's new bytes give its new content.
@@ -526,19 +705,19 @@ class Attempt {
   }
 
   /// What a step is given may follow from where the data lies.
-  bool same_steps(const Recipe& before, const Recipe& after) const {
-    if (before.steps.size() != after.steps.size()) return false;
-    for (std::size_t i = 0; i < before.steps.size(); ++i) {
-      const Step &a = before.steps[i], &b = after.steps[i];
-      if (a.kind != b.kind || a.arguments.size() != b.arguments.size()) return false;
-      bool sizes =
-          a.kind->name == "take";  // which a new content changes, and which the steps themselves tell
-      for (std::size_t k = 0; k < a.arguments.size(); ++k) {
-        bool size = sizes || a.kind->parameters[k].name == "size";
-        const StepArgument &one = a.arguments[k], &other = b.arguments[k];
-        if (!size && (one.number != other.number || one.bytes != other.bytes || one.text != other.text))
-          return false;
-      }
+  static bool same_steps(const Recipe& before, const Recipe& after) {
+    return before.steps.size() == after.steps.size() &&
+           std::equal(before.steps.begin(), before.steps.end(), after.steps.begin(), same_step);
+  }
+
+  static bool same_step(const Step& a, const Step& b) {
+    if (a.kind != b.kind || a.arguments.size() != b.arguments.size()) return false;
+    bool sizes = a.kind->name == "take";  // which a new content changes, and which the steps themselves tell
+    for (std::size_t k = 0; k < a.arguments.size(); ++k) {
+      bool size = sizes || a.kind->parameters[k].name == "size";
+      const StepArgument &one = a.arguments[k], &other = b.arguments[k];
+      if (!size && (one.number != other.number || one.bytes != other.bytes || one.text != other.text))
+        return false;
     }
     return true;
   }
@@ -558,6 +737,9 @@ class Attempt {
   std::map<std::uint64_t, std::uint64_t>
       between_;  // bytes put in front of a place, for entries that shared theirs
   Assembly appended_;
+  std::optional<Twin> twin_;
+  std::uint64_t compared_ = 0;
+  std::set<std::size_t> sealed_;  // entries whose bytes were packed anew where they lie now
 };
 
 }  // namespace

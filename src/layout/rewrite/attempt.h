@@ -3,6 +3,7 @@
 #include <span>
 
 #include "layout/rewrite/entry_packer.h"
+#include "layout/rewrite/rows.h"
 #include "layout/rewrite/survey.h"
 
 namespace operculum::layout {
@@ -11,24 +12,32 @@ namespace operculum::layout {
 struct Strategy {
   enum class Where { shift, append } where;
   std::uint64_t alignment = 0;  ///< of what lies behind; 0: as all data of the container is
-};
-
-/// A change to the row of an entry in a table of the container, in bytes of the file as it is.
-struct RowChange {
-  enum class Kind { removed, added, renamed } kind;
-  std::size_t index = 0;                  ///< of the entry; added: whose row it was made of
-  std::uint64_t from = 0, to = 0;         ///< bytes that become others
-  Bytes with;                             ///< those others
-  std::optional<NumberRead> number = {};  ///< that tells how many rows there are, or how long the name is
-  std::int64_t change = 0;                ///< of that number
-  std::optional<std::uint64_t> rest_at =
-      {};            ///< what lies from here on keeps its place: zeros come or go in front
-  std::string path;  ///< added, renamed: which the entry has then
+  bool by_base = false;  ///< places that no number is equal to are counted from one that moves with them
 };
 
 /// Bytes that are to go, as far as what lies behind stays aligned; in order.
 struct Cut {
   std::uint64_t from = 0, to = 0;
+};
+
+/// A change to what an entry comes from, in bytes of the file as it is.
+struct RowChange {
+  enum class Kind { removed, added, renamed } kind;
+  std::size_t index = 0;                   ///< of the entry; added: whose row it was made of
+  std::uint64_t from = 0, to = 0;          ///< bytes that become others
+  Bytes with = {};                         ///< those others
+  std::vector<NumberChange> numbers = {};  ///< how many rows there are, how long a name is, where it lies
+  std::optional<std::uint64_t> rest_at =
+      {};  ///< what lies from here on keeps its place: zeros come or go in front
+  bool doubles_bytes =
+      false;  ///< added: the new entry has bytes of its own, behind those of the one it is like
+  std::optional<std::uint64_t> inside =
+      {};                        ///< a byte of every part that grows with it; without it of its own
+  Bytes behind = {};             ///< comes to the end of the file
+  std::optional<Cut> gone = {};  ///< removed: the entry's bytes
+  bool by_hash = false;          ///< renamed: only the hash of the path is there
+  std::size_t new_index = 0;     ///< added: of the new entry
+  std::string path = {};         ///< added, renamed: which the entry has then
 };
 
 /// Writes a described container once, in one way. Throws Unsupported, and Malformed where the result could

@@ -6,6 +6,7 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "layout/rewrite/name_parts.h"
 #include "layout/rewrite/row_change.h"
 
 namespace operculum::layout {
@@ -17,7 +18,13 @@ constexpr Strategy kStrategies[] = {
     {Strategy::Where::shift, 8},   {Strategy::Where::shift, 16}, {Strategy::Where::append, 0},
     {Strategy::Where::append, 16},
 };
+constexpr Strategy kByBase = {Strategy::Where::shift, 0, true};
 constexpr std::size_t kMostRows = 256;  // that come, go or get other names at once
+
+/// Which an error of the kind has by itself.
+std::string without_prefix(const std::string& text) {
+  return text.substr(std::string_view("Unsupported: ").size());
+}
 
 /// Tries ways until one leads to a result; the reason why the first one did not tells most.
 class Trial {
@@ -40,8 +47,7 @@ class Trial {
   }
 
   [[noreturn]] void fail(const std::string& otherwise) const {
-    constexpr std::string_view kPrefix = "Unsupported: ";  // which the error has by itself
-    throw Unsupported(reason_.empty() ? otherwise : reason_.substr(kPrefix.size()));
+    throw Unsupported(reason_.empty() ? otherwise : without_prefix(reason_));
   }
 
  private:
@@ -75,20 +81,42 @@ class RowWork {
   void remove(const std::string& path) {
     drop_content(path);
     Survey survey(file_);
-    take_first(survey, ways_to_remove(survey, index_of(survey, path)),
-               fmt::format("removing \"{}\"", escape(path)));
+    std::size_t index = index_of(survey, path);
+    Ways ways(*this, survey, fmt::format("removing \"{}\"", escape(path)),
+              "nothing was found that leads to it alone and could be taken out");
+    if (!ways.take(ways_to_remove(survey, index)) && !ways.take(ways_to_unlink(survey, index))) ways.fail();
   }
 
   void rename(const std::string& path, const std::string& to) {
     Survey survey(file_);
-    take_first(survey, ways_to_rename(survey, index_of(survey, path), to),
-               fmt::format("renaming \"{}\"", escape(path)));
+    rename_at(survey, index_of(survey, path), to, fmt::format("renaming \"{}\"", escape(path)));
   }
 
-  void add(const std::string& path) {
+  /// It is made of the entry that is most like it: first the same, then with its own path and content.
+  void add(const NewEntry& entry) {
     Survey survey(file_);
-    std::string wanted = fmt::format("adding \"{}\"", escape(path));
-    take_first(survey, ways_to_add(survey, most_alike(survey, path, wanted), path), wanted);
+    std::string wanted = fmt::format("adding \"{}\"", escape(entry.path)), reason;
+    for (std::size_t like : most_alike(survey, entry.path, wanted)) {
+      SourcePtr before = file_.source;
+      try {
+        Ways ways(
+            *this, survey, wanted,
+            "no element of a list was found that stands for one entry alone and could be doubled; where a "
+            "new one belongs among links or in a tree is not stated");
+        if (!ways.take(ways_to_double(survey, like, entry.path))) ways.fail();
+        std::size_t index = ways.taken()->new_index;
+        Survey doubled(file_);
+        rename_at(doubled, index, entry.path, wanted);
+        Changes content;
+        content.replaced.emplace(index, entry);
+        file_.source = with_contents(file_, content, writing_).source();
+        return;
+      } catch (const Unsupported& error) {
+        file_.source = before;
+        if (reason.empty()) reason = without_prefix(error.what());
+      }
+    }
+    throw Unsupported(reason);
   }
 
   Assembly finish(const std::map<std::string, NewEntry>& contents) {
@@ -123,41 +151,91 @@ class RowWork {
       file_.source = made->source();
   }
 
-  /// An entry of the same kind, by the ending of its name; of the same folder where there is one.
-  static std::size_t most_alike(const Survey& survey, const std::string& path, const std::string& wanted) {
+  /// Entries of the same kind, by the ending of their names, of the same folder: some, the most alike first.
+  static std::vector<std::size_t> most_alike(const Survey& survey, const std::string& path,
+                                             const std::string& wanted) {
+    constexpr std::size_t kMost = 3;
     auto ending = [](std::string_view text) { return text.substr(std::min(text.rfind('.'), text.size())); };
     auto folder = [](std::string_view text) { return text.substr(0, text.size() - base_name(text).size()); };
     std::span<const Entry> entries = survey.container->entries();
-    std::optional<std::size_t> best;
-    int best_score = -1;
-    for (std::size_t i = 0; i < entries.size(); ++i) {
-      if (entries[i].kind != EntryKind::file) continue;
-      int score = (ending(entries[i].path) == ending(path) ? 1 : 0) +
-                  (folder(entries[i].path) == folder(path) ? 2 : 0);
-      if (score < best_score) continue;
-      best = i;
-      best_score = score;
-    }
-    if (!best)
+    auto score = [&](std::size_t i) {
+      return (ending(entries[i].path) == ending(path) ? 1 : 0) +
+             (folder(entries[i].path) == folder(path) ? 2 : 0);
+    };
+    std::vector<std::size_t> out;
+    for (std::size_t i = entries.size(); i-- > 0;)
+      if (entries[i].kind == EntryKind::file) out.push_back(i);
+    if (out.empty())
       throw Unsupported(wanted + " in a described container without entries, whose rows would show how");
-    return *best;
+    std::stable_sort(out.begin(), out.end(),
+                     [&](std::size_t a, std::size_t b) { return score(a) > score(b); });
+    out.resize(std::min(out.size(), kMost));
+    return out;
   }
 
-  void take_first(Survey& survey, const std::vector<RowChange>& ways, const std::string& wanted) {
-    Trial trial(file_);
-    for (const RowChange& way : ways) {
-      for (const Strategy& strategy : kStrategies) {
-        if (strategy.where == Strategy::Where::append) continue;
-        if (auto made = trial.attempt([&] { return attempt(survey, strategy, {}, &way); })) {
-          file_.source = made->source();
-          return;
-        }
-        if (way.rest_at) break;  // nothing moves, so alignments are all the same
-      }
-    }
-    trial.fail(fmt::format("{}: {} has no table with a row for each entry, from which its name comes", wanted,
-                           escape(file_.plan->title)));
+  /// Why a name cannot be another one, where there is no way to try.
+  static std::string why_no_name(const Survey& survey, std::size_t index, const std::string& to) {
+    auto parts = name_parts(survey, survey.container->entries()[index].path, to);
+    if (parts.empty()) return "no text or hash was found that its path comes from and that differs alone";
+    return fmt::format("the field of its name at offset {} has room for {} bytes", parts[0].read->at,
+                       parts[0].read->length);
   }
+
+  void rename_at(Survey& survey, std::size_t index, const std::string& to, const std::string& wanted) {
+    file_.context.known_names.push_back(to);  // where the container has its hash alone
+    Ways ways(*this, survey, wanted, why_no_name(survey, index, to));
+    if (!ways.take(ways_to_rename(survey, index, to))) ways.fail();
+    if (ways.taken()->by_hash)
+      writing_.note(to,
+                    "the container has only a hash of this name: --known-names tells it to whoever reads it");
+  }
+
+  /// Ways of one change, tried until one leads there.
+  class Ways {
+   public:
+    /// `otherwise` is told where there was nothing to try.
+    Ways(RowWork& work, Survey& survey, std::string wanted, std::string otherwise)
+        : work_(work),
+          survey_(survey),
+          wanted_(std::move(wanted)),
+          otherwise_(std::move(otherwise)),
+          trial_(work.file_) {}
+
+    bool take(const std::vector<RowChange>& ways) {
+      constexpr std::size_t kMostWays = 96;
+      for (std::size_t i = 0; i < std::min(ways.size(), kMostWays); ++i) {
+        bool moves = ways[i].with.size() != ways[i].to - ways[i].from && !ways[i].rest_at;
+        for (const Strategy& strategy : kStrategies) {
+          if (strategy.where == Strategy::Where::append) continue;
+          if (tried(ways[i], strategy)) return true;
+          if (!moves) break;  // alignments are all the same
+        }
+        if (moves && tried(ways[i], kByBase)) return true;
+      }
+      return false;
+    }
+
+    const std::optional<RowChange>& taken() const { return taken_; }
+
+    [[noreturn]] void fail() const {
+      trial_.fail(fmt::format("{} in {}: {}", wanted_, escape(work_.file_.plan->title), otherwise_));
+    }
+
+   private:
+    bool tried(const RowChange& way, const Strategy& strategy) {
+      auto made = trial_.attempt([&] { return attempt(survey_, strategy, {}, &way); });
+      if (!made) return false;
+      work_.file_.source = made->source();
+      taken_ = way;
+      return true;
+    }
+
+    RowWork& work_;
+    Survey& survey_;
+    std::string wanted_, otherwise_;
+    Trial trial_;
+    std::optional<RowChange> taken_;
+  };
 
   DescribedFile file_;
   const Writing& writing_;
@@ -192,8 +270,7 @@ Assembly rewrite_described(const DescribedFile& file, const Changes& changes, co
   for (const NewEntry& entry : changes.added) {
     if (entry.kind == EntryKind::folder) continue;  // there when something is in it
     if (entry.kind != EntryKind::file) throw Unsupported("links in a described container");
-    work.add(entry.path);
-    contents.emplace(entry.path, entry);
+    work.add(entry);
   }
   return work.finish(contents);
 }

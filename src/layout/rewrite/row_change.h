@@ -4,15 +4,17 @@
 
 namespace operculum::layout {
 
-/// Ways in which the entry's row may be taken out of its table, likeliest first; none where no table was seen
-/// that has a row for each entry.
+/// Ways in which what the entry comes from may be taken out of its list, likeliest first.
 std::vector<RowChange> ways_to_remove(const Survey& survey, std::size_t index);
+
+/// Ways in which the numbers that lead to it may lead on to what it leads to, or nowhere: of links and trees.
+std::vector<RowChange> ways_to_unlink(const Survey& survey, std::size_t index);
 
 /// Ways in which it may get another path.
 std::vector<RowChange> ways_to_rename(const Survey& survey, std::size_t index, const std::string& path);
 
-/// Ways in which a row for a new entry may be put in, made of the row of another one: it leads to that one's
-/// data until it gets its own.
-std::vector<RowChange> ways_to_add(const Survey& survey, std::size_t like, const std::string& path);
+/// Ways in which an entry may be put in that is the same as another one, in its path, too, until it gets its
+/// own, `path`.
+std::vector<RowChange> ways_to_double(const Survey& survey, std::size_t like, const std::string& path);
 
 }  // namespace operculum::layout
