@@ -234,6 +234,41 @@ TEST(DescribedRewrite, EntriesComeAndGoAndGetOtherNames) {
   }
 }
 
+TEST(DescribedRewrite, AFolderGoesWithAllThatIsInIt) {
+  const Pack pack = eel_pack(false);
+  OpenPack open(pack, pack.bytes);
+  std::span<const Entry> entries = open.container->entries();
+  Changes changes;
+  auto expected = pack.contents;
+  for (std::size_t i = 0; i < entries.size(); ++i) {
+    if (entries[i].path != "caves" && !entries[i].path.starts_with("caves/")) continue;
+    changes.removed.insert(i);
+    expected.erase(entries[i].path);
+  }
+  ASSERT_EQ(changes.removed.size(), 4u);
+  Writing writing{{}, open.context->spool, [](const std::string&, const std::string&) {}};
+  SourcePtr made = open.container->rewrite(changes, writing).source();
+  OpenPack after(pack, read_up_to(*made, 0, made->size()));
+  EXPECT_FALSE(after.has_folder("caves"));
+  EXPECT_EQ(after.contents(), expected);
+}
+
+TEST(DescribedRewrite, TellsWhereAContainerHasOnlyTheHashOfAName) {
+  const Pack pack = tern_pack();
+  OpenPack open(pack, pack.bytes);
+  std::span<const Entry> entries = open.container->entries();
+  Changes changes;
+  for (std::size_t i = 0; i < entries.size(); ++i)
+    if (entries[i].path == "notes.txt") changes.renamed.emplace(i, "captions.txt");
+  std::string told;
+  Writing writing{{}, open.context->spool, [&](const std::string& path, const std::string& text) {
+                    told += path + ": " + text;
+                  }};
+  SourcePtr made = open.container->rewrite(changes, writing).source();
+  EXPECT_TRUE(told.starts_with("captions.txt: the container has only a hash of this name")) << told;
+  EXPECT_FALSE(OpenPack(pack, read_up_to(*made, 0, made->size())).contents().contains("captions.txt"));
+}
+
 TEST(StepPackers, UndoWhatStepsDo) {
   for (std::string_view name : layout::packable_steps()) EXPECT_NE(layout::find_step(name), nullptr) << name;
 }

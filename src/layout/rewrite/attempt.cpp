@@ -475,7 +475,7 @@ class Attempt {
     for (std::size_t round = 0;; ++round) {
       Recorder reads;
       SourcePtr source = made.source();
-      auto after = open_described(file_.plan, file_.input, source, file_.context, nullptr, &reads);
+      OnTrial after = open_on_trial(file_, source, &reads);
       std::map<std::uint64_t, Bytes> sums = wrong_sums(*after, reads, *source);
       if (sums.empty()) sums = sealed_anew(*after, *source);
       if (sums.empty()) {

@@ -26,19 +26,20 @@ std::string without_prefix(const std::string& text) {
   return text.substr(std::string_view("Unsupported: ").size());
 }
 
-/// Tries ways until one leads to a result; the reason why the first one did not tells most.
+/// Tries ways until one leads to a result; the reason why the first one did not tells most. `telling`: not of
+/// those that are only tried because they would cost less.
 class Trial {
  public:
   explicit Trial(const DescribedFile& file) : file_(file) {}
 
   template <typename Way>
-  std::optional<Assembly> attempt(Way way) {
+  std::optional<Assembly> attempt(Way way, bool telling = true) {
     try {
       return way();
     } catch (const Unsupported& error) {
-      if (reason_.empty()) reason_ = error.what();
+      if (reason_.empty() && telling) reason_ = error.what();
     } catch (const Malformed& error) {  // of reading the result: it would not be what is described any more
-      if (reason_.empty()) {
+      if (reason_.empty() && telling) {
         reason_ = fmt::format("Unsupported: writing {} back: the result would not be read: {}",
                               escape(file_.plan->title), error.what());
       }
@@ -223,7 +224,9 @@ class RowWork {
 
    private:
     bool tried(const RowChange& way, const Strategy& strategy) {
-      auto made = trial_.attempt([&] { return attempt(survey_, strategy, {}, &way); });
+      bool by_link = way.kind == RowChange::Kind::removed && way.from == way.to;
+      auto made =
+          trial_.attempt([&] { return attempt(survey_, strategy, {}, &way); }, !way.rest_at && !by_link);
       if (!made) return false;
       work_.file_.source = made->source();
       taken_ = way;
@@ -256,12 +259,13 @@ Assembly rewrite_described(const DescribedFile& file, const Changes& changes, co
         "adding, removing and renaming more than {} entries of a described format at once", kMostRows));
   std::vector<std::string> paths;
   {
-    auto container = open_described(file.plan, file.input, file.source, file.context);
+    OnTrial container = open_on_trial(file, file.source);
     for (const Entry& entry : container->entries()) paths.push_back(entry.path);
   }
   RowWork work(file, writing);
   std::map<std::string, NewEntry> contents;
-  for (std::size_t index : changes.removed) work.remove(paths[index]);
+  for (auto index = changes.removed.rbegin(); index != changes.removed.rend(); ++index)
+    work.remove(paths[*index]);  // what is in a folder before the folder
   for (const auto& [index, path] : changes.renamed) {
     work.rename(paths[index], path);
     paths[index] = path;

@@ -6,6 +6,7 @@
 #include "base/error.h"
 #include "io/assembly.h"
 #include "layout/rewrite/number_writer.h"
+#include "layout/rewrite/on_trial.h"
 
 namespace operculum::layout {
 namespace {
@@ -37,7 +38,7 @@ NumberFinder::Measures NumberFinder::measures_of(const EntryLook& look, const So
 std::optional<NumberFinder::Measures> NumberFinder::measured(std::size_t index,
                                                              const SourcePtr& source) const {
   try {
-    auto container = open_described(file_.plan, file_.input, source, file_.context);
+    OnTrial container = open_on_trial(file_, source);
     std::span<const Entry> entries = container->entries();
     if (entries.size() != paths_.size() || entries[index].path != paths_[index]) return std::nullopt;
     return measures_of(container->look(index), *source);

@@ -45,6 +45,17 @@ std::vector<Row> rows_read_for(const Survey& survey, std::size_t index) {
   return out;
 }
 
+/// Those with the number that was read last before the entry's name was: where the name lies apart.
+std::vector<Row> rows_naming(const Survey& survey, const std::string& path) {
+  std::vector<Row> out;
+  for (const NamePart& part : name_parts(survey, path, path)) {
+    std::vector<NumberRead> numbers = numbers_before(survey, part.read->numbers);
+    for (const ListSeen& list : survey.head.lists)
+      if (auto row = numbers.empty() ? std::nullopt : row_at(list, numbers.front().at)) out.push_back(*row);
+  }
+  return out;
+}
+
 }  // namespace
 
 std::vector<Row> rows_of(const Survey& survey, std::size_t index) {
@@ -71,6 +82,7 @@ std::vector<Row> rows_of(const Survey& survey, std::size_t index) {
   add_rows(out, std::move(both));
   add_rows(out, std::move(either));
   add_rows(out, rows_read_for(survey, index));
+  add_rows(out, rows_naming(survey, entries[index].path));
   return out;
 }
 

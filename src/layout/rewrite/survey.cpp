@@ -12,7 +12,7 @@ Extent extent_of(const Source& bytes, const Source& base) {
 
 Survey::Survey(const DescribedFile& described)
     : file(described),
-      container(open_described(file.plan, file.input, file.source, file.context, nullptr, &head)),
+      container(open_on_trial(file, file.source, &head)),
       looks(container->entries().size()),
       extents(looks.size()),
       finder(file, head, container->entries()) {

@@ -1,6 +1,7 @@
 #pragma once
 
 #include "layout/rewrite/number_finder.h"
+#include "layout/rewrite/on_trial.h"
 
 namespace operculum::layout {
 
@@ -22,7 +23,7 @@ struct Survey {
 
   const DescribedFile& file;
   Recorder head;  ///< what was read until all entries were listed
-  std::shared_ptr<DescribedContainer> container;
+  OnTrial container;
   std::vector<EntryLook> looks;  ///< of all entries; of damaged ones and those without data nothing
   std::vector<Extent> extents;   ///< likewise
   NumberFinder finder;

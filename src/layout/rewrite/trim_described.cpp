@@ -15,7 +15,7 @@ constexpr std::uint64_t kMuch = 1 << 20;      // bytes: so is less than that
 
 std::vector<Cut> gaps_of(const DescribedFile& file) {
   Tracer tracer(0);
-  auto container = open_described(file.plan, file.input, file.source, file.context);
+  OnTrial container = open_on_trial(file, file.source);
   container->observe_all(tracer);
   std::vector<Cut> gaps;
   for (const CoverRange& range : tracer.ranges(*file.source)) {
