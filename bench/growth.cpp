@@ -51,9 +51,9 @@ void patterns(Measure& m) {
   make_zip_of_many(path, 1'000'000);
   std::vector<std::string> words = {m.program, "list", "--paths", path};
   auto one = words;
-  one.insert(one.end(), {"--match", "*tide-17*.map"});
+  one.insert(one.end(), {"--match", "*specimen-17*.txt"});
   for (int i = 0; i < 200; ++i)
-    words.insert(words.end(), {"--match", "*tide-" + std::to_string(i * 7) + "*.map"});
+    words.insert(words.end(), {"--match", "*specimen-" + std::to_string(i * 7) + "*.txt"});
   m.compare(
       "choose from 1,000,000 entries by 200 patterns (by one)", 5, [&] { return run(one).seconds; }, words);
 }
@@ -70,7 +70,7 @@ void one_name(Measure& m) {
   };
   std::string small = m.folder + "/small.img", large = m.folder + "/large.img";
   make(small, 10, 4 << 20);
-  make(large, 30'000, 64 << 20);
+  make(large, 30'000, 256 << 20);
   m.compare("show one of 30,000 files in a folder of ext4 (of 10)", 2.5,
             [&] {
               return run({m.program, "show", small + "/many/reading 7"}).seconds;

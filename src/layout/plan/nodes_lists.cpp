@@ -108,10 +108,10 @@ class OverNode final : public Node {
     if (list.there()) {
       frame.slots[each_.slot + 1] = list;
       if (const KeyIndex* index = index_of(frame, list)) {
-        for (const KeyIndex::Row& row : index->rows_of(key_of(frame, *each_.sought))) {
-          go_to(frame, list, row.element);
-          if (!look(frame, result)) break;
-        }
+        index->each(key_of(frame, *each_.sought), [&](std::uint64_t element) {
+          go_to(frame, list, element);
+          return look(frame, result);
+        });
       } else {
         std::uint64_t count = run.count(list);
         for (std::uint64_t i = 0; i < count; ++i) {
@@ -165,7 +165,7 @@ class OverNode final : public Node {
     } catch (const Malformed&) {
       return;
     }
-    index.fill(std::move(rows));
+    index.fill(rows);
   }
 
   struct Result {

@@ -40,6 +40,11 @@ struct RowChange {
   std::string path = {};         ///< added, renamed: which the entry has then
 };
 
+/// Whether a change removes that entry.
+inline bool removes(const RowChange* row, std::size_t index) {
+  return row != nullptr && row->kind == RowChange::Kind::removed && row->index == index;
+}
+
 /// Writes a described container once, in one way. Throws Unsupported, and Malformed where the result could
 /// not be read, when that way does not lead there; everything about the result was compared then.
 Assembly attempt(Survey& survey, const Strategy& strategy, const std::map<std::size_t, PackedEntry>& packed,

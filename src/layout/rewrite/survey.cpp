@@ -1,6 +1,9 @@
 #include "layout/rewrite/survey.h"
 
+#include <fmt/format.h>
+
 #include "base/error.h"
+#include "base/text.h"
 
 namespace operculum::layout {
 
@@ -27,6 +30,10 @@ Survey::Survey(const DescribedFile& described)
     const RecipePtr& recipe = looks[i].recipe;
     if (recipe && recipe->source) extents[i] = extent_of(*recipe->source, *file.source);
   }
+}
+
+void Survey::fail(const std::string& what) const {
+  throw Unsupported(fmt::format("writing {} back: {}", escape(file.plan->title), what));
 }
 
 }  // namespace operculum::layout

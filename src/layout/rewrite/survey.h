@@ -21,6 +21,9 @@ struct Survey {
   Survey(const Survey&) = delete;
   Survey& operator=(const Survey&) = delete;
 
+  /// Throws Unsupported with what is written in front of it.
+  [[noreturn]] void fail(const std::string& what) const;
+
   const DescribedFile& file;
   Recorder head;  ///< what was read until all entries were listed
   OnTrial container;

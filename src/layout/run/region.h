@@ -3,14 +3,15 @@
 #include <array>
 #include <optional>
 #include <string>
+#include <vector>
 
 #include "io/source.h"
 
 namespace operculum::layout {
 
 /// Bytes that a description reads from: the container, a file beside it, or what a decoder made of some part.
-/// Keeps a few windows of what was read last, so that many small reads cost little. Used by one thread at a
-/// time.
+/// Keeps pages of what was read last, and reads ahead where one follows the other, so that small reads cost
+/// little wherever they lie. Used by one thread at a time.
 class Region {
  public:
   Region(SourcePtr source, std::string name, std::optional<std::uint64_t> origin)
@@ -37,12 +38,10 @@ class Region {
   }
 
  private:
-  static constexpr std::size_t kWindow = 64 * 1024, kWindows = 16;
-  struct Window {
-    std::uint64_t begin = UINT64_MAX;
-    Bytes bytes;
-  };
+  static constexpr std::size_t kPage = 4096, kPages = 1024, kAhead = 16;
   ByteView elsewhere(std::uint64_t offset, std::uint64_t count);
+  void read_pages(std::uint64_t page);
+  std::size_t place_of(std::uint64_t page) const;
   [[noreturn]] void fail(std::uint64_t offset, std::uint64_t count) const;
 
   SourcePtr source_;
@@ -51,8 +50,12 @@ class Region {
   std::uint64_t recent_begin_ = 0;
   std::string name_;
   std::optional<std::uint64_t> origin_;
-  std::array<Window, kWindows> windows_;
-  Bytes across_;  // a read that crosses windows
+  Bytes pages_;                      // in rows of kAhead, as they lie in the region
+  std::vector<std::uint64_t> held_;  // which page lies at each place
+  std::array<std::uint64_t, 4>
+      next_{};              // the pages behind those that were read last: of several runs in turn
+  std::size_t oldest_ = 0;  // of those
+  Bytes across_;            // a read that crosses what is held
 };
 
 }  // namespace operculum::layout
