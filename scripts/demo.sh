@@ -130,6 +130,8 @@ step "The same within the image that keeps a snapshot" operculum rebuild exhibit
 step "All of the card that is left is as it was" operculum compare exhibit-card.img exhibit-card-limpet.img --deep --summary || true
 step "The card's start partition: a new kernel line, a note more" operculum rebuild exhibit-card.img/1 --set loader/entries.conf=hostname --add notes/pier.txt=hostname --into exhibit-card-boot.img
 step "A text more in a pack that only a description knows, and one less" operculum rebuild packs/tidepool.shoal --add textures/pier.txt=hostname --remove textures/limpet.txt --into packs/tidepool-pier.shoal
+step "In a pack of chunks within chunks, too; one gets another name" operculum rebuild packs/kelp-forest.kelp --add forest/pier=hostname --remove forest/floor/sand.map --rename forest/plain=forest/meadow --into packs/kelp-pier.kelp
+step "A folder of a tree goes with all that is in it" operculum rebuild packs/levels.eel --remove caves --into packs/levels-short.eel
 step "The textures as a file system for the next card" operculum pack my-textures --as squashfs --method zstd --into my-textures.squashfs
 step "And as a disc" operculum pack my-textures --as iso9660 --into my-textures.iso
 cp my-textures.iso textures-disc.iso

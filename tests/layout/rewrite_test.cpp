@@ -265,7 +265,7 @@ TEST(DescribedRewrite, TellsWhereAContainerHasOnlyTheHashOfAName) {
                     told += path + ": " + text;
                   }};
   SourcePtr made = open.container->rewrite(changes, writing).source();
-  EXPECT_TRUE(told.starts_with("captions.txt: the container has only a hash of this name")) << told;
+  EXPECT_TRUE(told.starts_with("notes.txt: the container has only a hash of its name")) << told;
   EXPECT_FALSE(OpenPack(pack, read_up_to(*made, 0, made->size())).contents().contains("captions.txt"));
 }
 

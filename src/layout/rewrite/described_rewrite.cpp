@@ -90,7 +90,7 @@ class RowWork {
 
   void rename(const std::string& path, const std::string& to) {
     Survey survey(file_);
-    rename_at(survey, index_of(survey, path), to, fmt::format("renaming \"{}\"", escape(path)));
+    rename_at(survey, index_of(survey, path), to, fmt::format("renaming \"{}\"", escape(path)), path);
   }
 
   /// It is made of the entry that is most like it: first the same, then with its own path and content.
@@ -107,7 +107,7 @@ class RowWork {
         if (!ways.take(ways_to_double(survey, like, entry.path))) ways.fail();
         std::size_t index = ways.taken()->new_index;
         Survey doubled(file_);
-        rename_at(doubled, index, entry.path, wanted);
+        rename_at(doubled, index, entry.path, wanted, entry.path);
         Changes content;
         content.replaced.emplace(index, entry);
         file_.source = with_contents(file_, content, writing_).source();
@@ -182,13 +182,15 @@ class RowWork {
                        parts[0].read->length);
   }
 
-  void rename_at(Survey& survey, std::size_t index, const std::string& to, const std::string& wanted) {
+  /// `told_as`: by which path a person knows it.
+  void rename_at(Survey& survey, std::size_t index, const std::string& to, const std::string& wanted,
+                 const std::string& told_as) {
     file_.context.known_names.push_back(to);  // where the container has its hash alone
     Ways ways(*this, survey, wanted, why_no_name(survey, index, to));
     if (!ways.take(ways_to_rename(survey, index, to))) ways.fail();
     if (ways.taken()->by_hash)
-      writing_.note(to,
-                    "the container has only a hash of this name: --known-names tells it to whoever reads it");
+      writing_.note(told_as,
+                    "the container has only a hash of its name: --known-names tells it to whoever reads it");
   }
 
   /// Ways of one change, tried until one leads there.

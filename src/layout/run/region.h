@@ -38,7 +38,7 @@ class Region {
   }
 
  private:
-  static constexpr std::size_t kPage = 4096, kPages = 1024, kAhead = 16;
+  static constexpr std::size_t kPage = 4096, kPages = 2048, kAhead = 16;
   ByteView elsewhere(std::uint64_t offset, std::uint64_t count);
   void read_pages(std::uint64_t page);
   std::size_t place_of(std::uint64_t page) const;
