@@ -107,6 +107,7 @@ std::vector<std::vector<NumberChange>> element_numbers(const Survey& survey, con
     if (seen.insert(read.at).second) fields[read.plan].push_back({read, by});
   }
   std::vector<std::vector<NumberChange>> out;
+  out.reserve(fields.size());
   for (auto& [plan, changes] : fields) out.push_back(std::move(changes));
   std::stable_sort(out.begin(), out.end(), [](const auto& a, const auto& b) {
     return a.front().read.at < b.front().read.at;  // not by where the plans lie in memory
