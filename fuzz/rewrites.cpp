@@ -1,6 +1,9 @@
 // Writes containers again: the first bytes of the input say what changes, the rest is the container. What
 // comes out must open, and hold what it is to hold.
+#include <fmt/format.h>
+
 #include <algorithm>
+#include <map>
 #include <stdexcept>
 
 #include "base/error.h"
@@ -8,6 +11,8 @@
 #include "container/rewrite.h"
 #include "container/trim.h"
 #include "fuzz/target.h"
+#include "layout/described_container.h"
+#include "layout/library.h"
 
 namespace operculum::fuzz {
 namespace {
@@ -124,10 +129,55 @@ void look(const Format& format, ByteView bytes) {
   }
 }
 
+/// The families whose packs are one file. Their order is that of the inputs: the first byte says which.
+constexpr std::string_view kFamilies[] = {"shoal",  "kelp", "gauge", "tern",   "reef",
+                                          "ledger", "eel",  "drift", "cockle", "swell"};
+
+std::shared_ptr<const layout::Plan> plan_of(std::size_t family) {
+  static std::map<std::size_t, std::shared_ptr<const layout::Plan>> all;
+  auto& plan = all[family];
+  if (!plan)
+    plan = layout::Library::read(fmt::format("{}/layouts/{}.layout", OPERCULUM_SOURCE, kFamilies[family]),
+                                 layout::Trust::own)
+               .compiled.plan;
+  return plan;
+}
+
+/// A pack that a description of ours fits, whatever else is in it: one change is made as it was wished, or
+/// refused, and nothing else is another one then.
+void look_described(ByteView bytes) {
+  constexpr std::size_t kWishes = 1;
+  if (bytes.size() <= 1 + kWishes) return;
+  auto plan = plan_of(bytes[0] % std::size(kFamilies));
+  SourcePtr before = make_memory_source(Bytes(bytes.begin() + 1 + kWishes, bytes.end()));
+  auto open = [&](const SourcePtr& source, OpenContext& context) {
+    context.limits.max_entries = 200;
+    return layout::open_described(plan, {make_content(source), "sample"}, source, context);
+  };
+  OpenContext context, again;
+  SourcePtr after;
+  Changes changes;
+  ContainerPtr old;
+  try {
+    old = open(before, context);
+    old->entries();
+    if (!old->findings().empty()) return;
+    changes = changes_from(bytes.subspan(1, kWishes), old->entries());
+    Writing writing{{}, context.spool, [](const std::string&, const std::string&) {}};
+    after = old->rewrite(changes, writing).source();
+    after = make_memory_source(read_up_to(*after, 0, after->size()));
+  } catch (const Error&) {
+    return;
+  }
+  ContainerPtr now = open(after, again);
+  must(now->entries().size() + changes.removed.size() == old->entries().size() + changes.added.size(),
+       "as many entries as are wished");
+}
+
 }  // namespace
 
 std::vector<Target> rewrite_targets() {
-  std::vector<Target> all;
+  std::vector<Target> all = {{"rewrite-described", look_described}};
   for (const Format& format : formats()) {
     constexpr std::string_view kIds[] = {"zip", "tar",     "cpio", "ar",  "squashfs",
                                          "fat", "iso9660", "ext",  "cab", "cfb"};

@@ -125,6 +125,15 @@ drift letters.drift
 cockle drawings.cockle
 swell gauge-notes.swell
 PACKS
+  # A family's number, a wish, a pack.
+  mkdir -p "$corpus/rewrite-described"
+  local number=0 pack wish
+  for pack in tidepool.shoal kelp-forest.kelp tide-gauge.gauge voices.tern film-corner.reef hall.ledger levels.eel letters.drift drawings.cockle gauge-notes.swell; do
+    for wish in '\0' A '\201' '\301'; do
+      { printf "\\$(printf %o $number)$wish"; cat "$seeds/packs/$pack"; } >"$corpus/rewrite-described/seed-$number-$(printf "$wish" | od -An -tx1 | tr -d ' ')"
+    done
+    number=$((number + 1))
+  done
   # What is written again begins with four bytes that say how.
   local kind file
   for kind in ext fat iso9660 squashfs cab cfb; do

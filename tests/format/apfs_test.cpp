@@ -28,6 +28,9 @@ TEST_P(Driver, WroteTheTree) {
   Lookup found = held->find("again.txt");
   ASSERT_EQ(found.kind, Lookup::Kind::entry);
   EXPECT_EQ(found.entry->extra->attributes.at(0), std::make_pair(std::string("origin"), std::string("mole")));
+  Lookup::Kind other_case =
+      std::string(GetParam()) == "apfs.img" ? Lookup::Kind::entry : Lookup::Kind::nothing;
+  EXPECT_EQ(held->find("GAUGE/Run").kind, other_case);
   EXPECT_LT(entry_at(*held, "holes.bin").stored_size, 20'000u);
   EXPECT_TRUE(held->findings().empty()) << held->findings()[0].text;
 }

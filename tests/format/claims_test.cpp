@@ -4,6 +4,7 @@
 
 #include "codec/codec.h"
 #include "format/filesystem/file_tree.h"
+#include "support/apfs_writer.h"
 #include "support/cab_writer.h"
 #include "support/cfb_writer.h"
 #include "support/disk_writer.h"
@@ -107,6 +108,7 @@ const Sample kSamples[] = {
     {"fat", [] { return make_fat(tree(), 16); }},
     {"exfat", [] { return make_exfat(tree()); }},
     {"hfs", [] { return make_hfs(tree()); }},
+    {"apfs", [] { return make_apfs({{.tree = tree()}}); }},
     {"iso", [] { return make_iso(tree()); }},
     {"udf", [] { return make_udf(tree()); }},
     {"squashfs", [] { return make_squashfs(tree()); }},

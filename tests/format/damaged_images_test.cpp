@@ -5,6 +5,7 @@
 
 #include <filesystem>
 
+#include "support/apfs_writer.h"
 #include "support/disk_writer.h"
 #include "support/ext_writer.h"
 #include "support/fat_writer.h"
@@ -71,6 +72,16 @@ std::vector<Case> cases() {
          return make_hfs(with_links, {.packed_kept = "pool/tide.csv",
                                       .scattered = "pool/deep/limpet of the northern mole.bin",
                                       .attributed = "crab.txt"});
+       },
+       kMost},
+      {"apfs",
+       [=] {
+         return make_apfs({{.tree = with_links, .packed_fork = "pool/tide.csv", .attributed = "crab.txt"}});
+       },
+       kMost},
+      {"apfs_sealed",
+       [=] {
+         return make_apfs({{.tree = with_links, .ignores_case = true, .sealed = true}, {.name = "other"}});
        },
        kMost},
       {"iso", [=] { return make_iso(with_links, {.packed = "pool/tide.csv"}); }, kMost},

@@ -5,6 +5,7 @@
 
 #include <algorithm>
 
+#include "support/apfs_writer.h"
 #include "support/counting_source.h"
 #include "support/erofs_writer.h"
 #include "support/ext_writer.h"
@@ -55,6 +56,10 @@ std::vector<Case> cases() {
       {"hfs", "hfsplus", sample_tree_with_links, [](const SampleTree& tree) { return make_hfs(tree); }},
       {"hfsx", "hfsplus", sample_tree_with_links,
        [](const SampleTree& tree) { return make_hfs(tree, {.extended = true}); }},
+      {"apfs", "apfs", sample_tree_with_links,
+       [](const SampleTree& tree) { return make_apfs({{.tree = tree, .ignores_case = true}}); }},
+      {"apfs_sealed", "apfs", sample_tree_with_links,
+       [](const SampleTree& tree) { return make_apfs({{.tree = tree, .sealed = true}}); }},
       {"iso_rock_ridge", "iso9660", sample_tree_with_links,
        [](const SampleTree& tree) { return make_iso(tree, {.joliet = false}); }},
       {"iso_joliet", "iso9660", sample_tree,
@@ -334,6 +339,12 @@ TEST(Hfs, ShowsForksLinksAndPackedFiles) {
   EXPECT_EQ(entry_at(*held, "second name").link_target(), "crab.txt");
   EXPECT_EQ(entry_at(*held, "crab.txt").extra->attributes,
             (std::vector<std::pair<std::string, std::string>>{{"user.exhibit", "seven"}}));
+}
+
+TEST(Hfs, FindsNamesWhateverTheirCaseButForTheKindThatTellsThemApart) {
+  EXPECT_EQ(open_bytes(make_hfs(sample_tree()))->find("GAUGE/Run").kind, Lookup::Kind::entry);
+  EXPECT_EQ(open_bytes(make_hfs(sample_tree(), {.extended = true}))->find("GAUGE/Run").kind,
+            Lookup::Kind::nothing);
 }
 
 TEST(Hfs, FollowsExtentsBeyondTheRecord) {

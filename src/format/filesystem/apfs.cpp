@@ -65,6 +65,8 @@ class ApfsContainer final : public FileTree {
                    [this](Finding::Level level, std::string text) { add_finding(level, std::move(text)); }) {
     const ContainerSuper& super = container_.super();
     compare_sizes(*this, size_, super.block_count * super.block_size);
+    for (std::size_t i = 0; i < container_.count(); ++i)
+      ignores_case_ |= (container_.volume(i).incompatible_features & VolumeSuper::case_insensitive) != 0;
   }
 
   std::vector<std::pair<std::string, std::string>> facts() override {
@@ -106,6 +108,10 @@ class ApfsContainer final : public FileTree {
     if (folder.a == 0) return list_snapshots(folder.b, sink);
     VolumePtr volume = volume_of(folder.b);
     volume->names(folder.a, [&](const Name& name) { row(*volume, name, folder.b, detail, sink); });
+  }
+
+  bool same_name(std::string_view stored, std::string_view wanted) const override {
+    return ignores_case_ && to_lower(stored) == to_lower(wanted);
   }
 
   ContentPtr open(const Entry&, NodeRef ref) override {
@@ -297,6 +303,7 @@ class ApfsContainer final : public FileTree {
   KeyRing keys_;
   std::string view_;
   apfs::Container container_;
+  bool ignores_case_ = false;
   std::mutex mutex_;  // guards what follows
   std::map<std::uint64_t, VolumePtr> volumes_;
   std::map<std::uint64_t, Snapshot> snapshots_;

@@ -116,6 +116,10 @@ class HfsContainer final : public FileTree {
     });
   }
 
+  bool same_name(std::string_view stored, std::string_view wanted) const override {
+    return !volume_.header().extended && to_lower(stored) == to_lower(wanted);
+  }
+
   ContentPtr open(const Entry&, NodeRef ref) override {
     Item item;
     volume_.catalog().at(ref.b & ~kResourcePart, [&](const LeafRecord& record) { item = read_item(record); });

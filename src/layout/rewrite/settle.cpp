@@ -22,7 +22,22 @@ class Settling {
   Settling(Survey& survey, const std::map<std::size_t, PackedEntry>& packed, const RowChange* row)
       : survey_(survey), file_(survey.file), packed_(packed), row_(row) {}
 
-  Assembly run(Assembly made) { return settled(std::move(made)); }
+  /// Sets checksums until all are right, and looks whether everything is where it should be.
+  Assembly run(Assembly made) {
+    for (std::size_t round = 0;; ++round) {
+      Recorder reads;
+      SourcePtr source = made.source();
+      OnTrial after = open_on_trial(file_, source, &reads);
+      std::map<std::uint64_t, Bytes> sums = wrong_sums(*after, reads, *source);
+      if (sums.empty()) sums = sealed_anew(*after, *source);
+      if (sums.empty()) {
+        verify(*after, *source);
+        return made;
+      }
+      if (round == kRounds) fail("its checksums do not come to rest");
+      made = with_bytes(source, sums);
+    }
+  }
 
  private:
   [[noreturn]] void fail(const std::string& what) const { survey_.fail(what); }
@@ -52,23 +67,6 @@ class Settling {
   const std::string& path_of(std::size_t index) const {
     bool renamed = row_ != nullptr && row_->kind == RowChange::Kind::renamed && row_->index == index;
     return renamed ? row_->path : survey_.container->entries()[index].path;
-  }
-
-  /// Sets checksums until all are right, and looks whether everything is where it should be.
-  Assembly settled(Assembly made) {
-    for (std::size_t round = 0;; ++round) {
-      Recorder reads;
-      SourcePtr source = made.source();
-      OnTrial after = open_on_trial(file_, source, &reads);
-      std::map<std::uint64_t, Bytes> sums = wrong_sums(*after, reads, *source);
-      if (sums.empty()) sums = sealed_anew(*after, *source);
-      if (sums.empty()) {
-        verify(*after, *source);
-        return made;
-      }
-      if (round == kRounds) fail("its checksums do not come to rest");
-      made = with_bytes(source, sums);
-    }
   }
 
   /// Through the steps that are given something else than before, back to the bytes between them and those
@@ -113,10 +111,11 @@ class Settling {
     return out;
   }
 
-  static Assembly with_bytes(const SourcePtr& source, const std::map<std::uint64_t, Bytes>& places) {
+  Assembly with_bytes(const SourcePtr& source, const std::map<std::uint64_t, Bytes>& places) const {
     Assembly out;
     std::uint64_t at = 0;
     for (const auto& [place, bytes] : places) {
+      if (place < at) fail("bytes that have to change lie within others that do");
       out.add(source, at, place - at);
       out.add(bytes);
       at = place + bytes.size();
