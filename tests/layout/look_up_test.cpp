@@ -42,6 +42,28 @@ TEST(LookUp, GoesNotThroughTheListForEachEntry) {
   }
 }
 
+TEST(LookUp, WithinEachOtherAreCompiledOnceEach) {
+  // Compiled again for each level around it, thirty levels would take longer than anybody waits.
+  std::string wanted = "7";
+  for (int level = 0; level < 30; ++level) {
+    std::string row = "r" + std::to_string(level);
+    wanted = "first(" + row + " in items where " + row + ".id == " + wanted + ").id";
+  }
+  Described d(R"(
+    record Row {
+      id u32
+    }
+    items = Row[1] at 0
+    found = )" + wanted +
+                  R"(
+    entry {
+      path = "{found}"
+      data = bytes(0, 0)
+    })",
+              ByteWriter().u32(7).take());
+  EXPECT_EQ(d.paths(), "7") << d.error();
+}
+
 struct Question {
   std::string expression, answers;  // for the entries 0 to 3
 };

@@ -116,16 +116,20 @@ class ApfsContainer final : public FileTree {
 
   ContentPtr open(const Entry&, NodeRef ref) override {
     VolumePtr volume = volume_of(ref.b & ~kResourcePart);
+    Inode inode = volume->inode(ref.a);
+    bool resource = (ref.b & kResourcePart) != 0,
+         packed = (inode.record.bsd_flags & InodeRecord::packed) != 0;
+    auto plain = [&] { return make_content(volume->data(inode.record.private_id, inode.stream.size)); };
+    if (!resource && !packed) return plain();
     Attributes attributes = attributes_of(*volume, ref.a);
     SourcePtr fork = attributes.resource ? volume->data(*attributes.resource) : nullptr;
-    if ((ref.b & kResourcePart) != 0) return make_content(fork);
-    Inode inode = volume->inode(ref.a);
-    if ((inode.record.bsd_flags & InodeRecord::packed) != 0 && attributes.packing) {
+    if (resource) return make_content(fork);
+    if (attributes.packing) {
       if (attributes.packing->in_fork() && fork == nullptr)
         throw Malformed("it is packed into a resource fork that is missing");
       return hfs::open_packed(*attributes.packing, fork);
     }
-    return make_content(volume->data(inode.record.private_id, inode.stream.size));
+    return plain();
   }
 
  private:

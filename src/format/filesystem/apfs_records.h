@@ -181,13 +181,12 @@ struct StreamSize {
       little_endian(field("size", &StreamSize::size), field("alloced_size", &StreamSize::alloced_size));
 };
 
-/// A run of a file (j_file_extent_val_t).
+/// A run of a file (j_file_extent_val_t, without its crypto_id, and fext_tree_val_t).
 struct ExtentRecord {
-  std::uint64_t len_and_flags = 0, phys_block_num = 0, crypto_id = 0;
+  std::uint64_t len_and_flags = 0, phys_block_num = 0;
   static constexpr std::uint64_t length_mask = 0x00FFFFFFFFFFFFFF;
   static constexpr auto layout = little_endian(field("len_and_flags", &ExtentRecord::len_and_flags),
-                                               field("phys_block_num", &ExtentRecord::phys_block_num),
-                                               field("crypto_id", &ExtentRecord::crypto_id));
+                                               field("phys_block_num", &ExtentRecord::phys_block_num));
 };
 
 /// What a name in a folder stands for (j_drec_val_t).

@@ -57,8 +57,7 @@ void each_field(ByteView blob, const std::function<void(unsigned kind, ByteView 
 
 /// A name that ends with a zero byte, which its length counts.
 std::string_view name_in(const LittleFields& f, std::size_t at, std::size_t length) {
-  std::string_view text = f.text(at, length);
-  return text.substr(0, text.find('\0'));
+  return until_zero(f.text(at, length));
 }
 
 VolumeSuper read_volume(const Blocks& blocks, std::uint64_t at) {
@@ -108,13 +107,7 @@ class Volume::FileSource final : public MappedSource {
     std::uint64_t block, crypto_id;  ///< block 0: a hole
   };
 
-  struct Key {
-    std::uint64_t id, offset;
-  };
-  Key key_of(ByteView key, bool apart) const {
-    LittleFields f(key, "APFS extent");
-    return {apart ? f.u64(0) : f.u64(0) & kIdMask, f.u64(8)};
-  }
+  static std::uint64_t offset_in(ByteView key) { return LittleFields(key, "APFS extent").u64(8); }
 
   Run run_at(std::uint64_t offset) const {
     const Tree* apart = volume_->extents();
@@ -127,32 +120,27 @@ class Volume::FileSource final : public MappedSource {
       if (is_of(key, stream_, RecordType::file_extent)) return 0;
       return is_before(key, stream_, RecordType::file_extent) ? -1 : 1;
     };
+    auto not_behind = [&](ByteView key) {
+      int where = order(key);
+      return where != 0 ? where < 0 : offset_in(key) <= offset;
+    };
     Run out{offset, UINT64_MAX, 0, 0};
-    tree.last(
-        [&](ByteView key) {
-          int where = order(key);
-          return where != 0 ? where < 0 : key_of(key, apart != nullptr).offset <= offset;
-        },
-        [&](const Record& found) {
-          if (order(found.key) != 0) return;
-          std::uint64_t begin = key_of(found.key, apart != nullptr).offset;
-          // in a tree of their own extents have no key to decrypt with
-          LittleFields f(found.value, "APFS extent");
-          std::uint64_t length = f.u64(0) & ExtentRecord::length_mask;
-          if (offset - begin >= length) return;
-          out = {begin, checked_add(begin, length, "an APFS extent"), f.u64(8),
-                 apart != nullptr ? 0 : f.u64(16)};
-        });
+    tree.last(not_behind, [&](const Record& found) {
+      if (order(found.key) != 0) return;
+      std::uint64_t begin = offset_in(found.key);
+      auto extent = structure_at<ExtentRecord>(found.value, "APFS extent");
+      std::uint64_t length = extent.len_and_flags & ExtentRecord::length_mask;
+      if (offset - begin >= length) return;
+      // in a tree of their own extents say nothing of a key
+      std::uint64_t crypto_id =
+          apart != nullptr ? 0 : LittleFields(found.value, "APFS extent").u64(size_on_disk<ExtentRecord>);
+      out = {begin, checked_add(begin, length, "an APFS extent"), extent.phys_block_num, crypto_id};
+    });
     if (out.end != UINT64_MAX) return out;
-    tree.from(
-        [&](ByteView key) {
-          int where = order(key);
-          return where != 0 ? where < 0 : key_of(key, apart != nullptr).offset <= offset;
-        },
-        [&](const Record& next) {
-          if (order(next.key) == 0) out.end = key_of(next.key, apart != nullptr).offset;
-          return false;
-        });
+    tree.from(not_behind, [&](const Record& next) {
+      if (order(next.key) == 0) out.end = offset_in(next.key);
+      return false;
+    });
     return out;
   }
 

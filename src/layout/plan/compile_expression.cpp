@@ -223,7 +223,12 @@ NodePtr Compiler::binary(const Expr& expr, Scope& scope) {
       return arithmetic_node(expr.where, one.what, number(*expr.parts[0], scope),
                              number(*expr.parts[1], scope));
   }
-  NodePtr a = expression(*expr.parts[0], scope), b = expression(*expr.parts[1], scope);
+  std::size_t begin = scope.named.size();
+  NodePtr a = expression(*expr.parts[0], scope);
+  std::size_t middle = scope.named.size();
+  NodePtr b = expression(*expr.parts[1], scope);
+  if (expr.name == "==")
+    scope.equalities.push_back({&expr, {a.get(), b.get()}, begin, middle, scope.named.size()});
   bool numbers = a->type().numeric() && b->type().numeric();
   bool bytes = a->type().comparable_bytes() && b->type().comparable_bytes();
   if (!numbers && !bytes)

@@ -1,6 +1,8 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <array>
+#include <span>
 
 #include "layout/plan/compiler.h"
 #include "layout/text/words.h"
@@ -47,38 +49,29 @@ void conditions_of(const Expr& expr, std::vector<const Expr*>& out) {
 
 }  // namespace
 
-void Compiler::look_up(const Expr& expr, Scope& scope, Each& each) {
+void Compiler::look_up(const Expr& condition, std::size_t first, const Scope& scope, Each& each) {
   std::vector<const Expr*> conditions;
-  conditions_of(*expr.condition, conditions);
-  struct Sides {
-    const Expr *key, *sought;
-    bool same;  // each time
-  };
-  std::vector<Sides> fitting;
+  conditions_of(condition, conditions);
   auto of_loop = [&](std::size_t slot) { return slot == each.slot || slot == each.number_slot; };
   auto own = [&](std::size_t slot) { return of_loop(slot) || (slot >= scope.next && slot != kPlace); };
-  auto named_by = [&](const Expr& side) {
-    std::size_t before = scope.named.size();
-    expression(side, scope);
-    return std::vector(scope.named.begin() + static_cast<std::ptrdiff_t>(before), scope.named.end());
-  };
-  for (const Expr* one : conditions) {
-    if (one->kind != Expr::Kind::binary || one->name != "==") continue;
+  bool varies = false;  // what is sought by the best one so far
+  for (std::size_t i = first; i < scope.equalities.size() && !varies; ++i) {
+    const Equality& one = scope.equalities[i];
+    if (std::find(conditions.begin(), conditions.end(), one.expr) == conditions.end()) continue;
+    std::span<const std::size_t> named(scope.named);
+    std::array sides = {named.subspan(one.begin, one.middle - one.begin),
+                        named.subspan(one.middle, one.end - one.middle)};
     for (std::size_t side : {0, 1}) {
-      Sides sides{one->parts[side].get(), one->parts[1 - side].get(), false};
-      auto in_key = named_by(*sides.key), in_sought = named_by(*sides.sought);
-      sides.same = in_sought.empty();
-      if (std::any_of(in_key.begin(), in_key.end(), of_loop) &&
-          std::all_of(in_key.begin(), in_key.end(), own) &&
-          std::none_of(in_sought.begin(), in_sought.end(), of_loop))
-        fitting.push_back(sides);
+      auto in_key = sides[side], in_sought = sides[1 - side];
+      bool fits = std::any_of(in_key.begin(), in_key.end(), of_loop) &&
+                  std::all_of(in_key.begin(), in_key.end(), own) &&
+                  std::none_of(in_sought.begin(), in_sought.end(), of_loop);
+      if (!fits || (each.key != nullptr && in_sought.empty())) continue;
+      each.key = one.sides[side];
+      each.sought = one.sides[1 - side];
+      varies = !in_sought.empty();
     }
   }
-  if (fitting.empty()) return;
-  auto best = std::find_if(fitting.begin(), fitting.end(), [](const Sides& one) { return !one.same; });
-  if (best == fitting.end()) best = fitting.begin();
-  each.key = expression(*best->key, scope);
-  each.sought = expression(*best->sought, scope);
 }
 
 NodePtr Compiler::over(const Expr& expr, Scope& scope) {
@@ -98,8 +91,9 @@ NodePtr Compiler::over(const Expr& expr, Scope& scope) {
     each.number_slot = scope.take();
     scope.variables.push_back({expr.number_variable, {Base::number}, *each.number_slot});
   }
+  std::size_t first = scope.equalities.size();
   if (expr.condition) each.condition = condition(*expr.condition, scope);
-  if (expr.condition && what != Over::all) look_up(expr, scope, each);
+  if (expr.condition && what != Over::all) look_up(*expr.condition, first, scope, each);
   StaticType result = element;
   if (expr.body) {
     bool numbers = what == Over::sum || what == Over::least || what == Over::most;

@@ -61,8 +61,9 @@ class Compiler {
   NodePtr slice(const syntax::Expr& expr, Scope& scope);
   NodePtr list(const syntax::Expr& expr, Scope& scope);
   NodePtr over(const syntax::Expr& expr, Scope& scope);
-  /// Finds how elements can be looked up, where the condition is an equality.
-  void look_up(const syntax::Expr& expr, Scope& scope, Each& each);
+  /// Finds how elements can be looked up, where the condition is an equality; `first` is that of the scope's
+  /// equalities that was compiled with it first.
+  static void look_up(const syntax::Expr& condition, std::size_t first, const Scope& scope, Each& each);
   NodePtr chain_of_links(const syntax::Expr& expr, Scope& scope);
   NodePtr tree(const syntax::Expr& expr, Scope& scope);
 

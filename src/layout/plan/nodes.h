@@ -60,10 +60,10 @@ NodePtr range_node(Span where, NodePtr from, NodePtr to);
 NodePtr cut_node(Span where, NodePtr bytes, NodePtr sizes);  ///< runs of these sizes, one after another
 /// Looks at each element: the slots of the element, of its list and of its number stand one after another.
 /// Where the condition can only hold when `key`, which comes of the element alone, equals `sought`, which is
-/// the same for all elements, both are there beside it: then elements are looked up.
+/// the same for all elements, both point into it: then elements are looked up.
 struct Each {
   NodePtr list, condition, body;
-  NodePtr key, sought;
+  const Node *key = nullptr, *sought = nullptr;
   std::size_t slot = 0;
   std::optional<std::size_t> number_slot;
 };

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <array>
 #include <cstdint>
 #include <optional>
 #include <string>
@@ -21,12 +22,20 @@ struct Variable {
 /// Stands for the reader's place where slots are told: "here", "start", "left", "end".
 constexpr std::size_t kPlace = SIZE_MAX;
 
+/// An equality that was compiled: its sides, and what each of them named, as a part of Scope::named.
+struct Equality {
+  const syntax::Expr* expr;
+  std::array<const Node*, 2> sides;
+  std::size_t begin, middle, end;
+};
+
 /// The variables that an expression may name, and the slots of its frame.
 struct Scope {
   std::vector<Variable> variables;
   std::size_t next = 0, most = 0;
   bool in_record = false;
   std::vector<std::size_t> named;        ///< the slots that were named so far, and kPlace
+  std::vector<Equality> equalities;      ///< those that were compiled so far
   bool element_used = false;             ///< `it` was named since this was cleared
   std::optional<std::size_t> loop_used;  ///< slot of the loop variable named last
 

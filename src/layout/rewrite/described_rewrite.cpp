@@ -21,6 +21,12 @@ constexpr Strategy kStrategies[] = {
 constexpr Strategy kByBase = {Strategy::Where::shift, 0, true};
 constexpr std::size_t kMostRows = 256;  // that come, go or get other names at once
 
+Assembly as_it_is(const SourcePtr& source) {
+  Assembly out;
+  out.add(source);
+  return out;
+}
+
 /// Which an error of the kind has by itself.
 std::string without_prefix(const std::string& text) {
   return text.substr(std::string_view("Unsupported: ").size());
@@ -82,15 +88,16 @@ class RowWork {
   void remove(const std::string& path) {
     drop_content(path);
     Survey survey(file_);
-    std::size_t index = index_of(survey, path);
-    Ways ways(*this, survey, fmt::format("removing \"{}\"", escape(path)),
-              "nothing was found that leads to it alone and could be taken out");
-    if (!ways.take(ways_to_remove(survey, index)) && !ways.take(ways_to_unlink(survey, index))) ways.fail();
+    std::size_t index = index_of(*survey.container, path);
+    Ways ways(*this, survey, fmt::format("removing \"{}\"", escape(path)));
+    if (!ways.take(ways_to_remove(survey, index)) && !ways.take(ways_to_unlink(survey, index)))
+      ways.fail("nothing was found that leads to it alone and could be taken out");
   }
 
   void rename(const std::string& path, const std::string& to) {
     Survey survey(file_);
-    rename_at(survey, index_of(survey, path), to, fmt::format("renaming \"{}\"", escape(path)), path);
+    rename_at(survey, index_of(*survey.container, path), to, fmt::format("renaming \"{}\"", escape(path)),
+              path);
   }
 
   /// It is made of the entry that is most like it: first the same, then with its own path and content.
@@ -100,11 +107,11 @@ class RowWork {
     for (std::size_t like : most_alike(survey, entry.path, wanted)) {
       SourcePtr before = file_.source;
       try {
-        Ways ways(
-            *this, survey, wanted,
-            "no element of a list was found that stands for one entry alone and could be doubled; where a "
-            "new one belongs among links or in a tree is not stated");
-        if (!ways.take(ways_to_double(survey, like, entry.path))) ways.fail();
+        Ways ways(*this, survey, wanted);
+        if (!ways.take(ways_to_double(survey, like, entry.path)))
+          ways.fail(
+              "no element of a list was found that stands for one entry alone and could be doubled; where a "
+              "new one belongs among links or in a tree is not stated");
         std::size_t index = ways.taken()->new_index;
         Survey doubled(file_);
         rename_at(doubled, index, entry.path, wanted, entry.path);
@@ -121,18 +128,16 @@ class RowWork {
   }
 
   Assembly finish(const std::map<std::string, NewEntry>& contents) {
-    Survey survey(file_);
+    if (contents.empty()) return as_it_is(file_.source);
+    OnTrial container = open_on_trial(file_, file_.source);
     Changes by_index;
-    for (const auto& [path, entry] : contents) by_index.replaced.emplace(index_of(survey, path), entry);
-    if (!by_index.replaced.empty()) return with_contents(file_, by_index, writing_);
-    Assembly whole;
-    whole.add(file_.source);
-    return whole;
+    for (const auto& [path, entry] : contents) by_index.replaced.emplace(index_of(*container, path), entry);
+    return with_contents(file_, by_index, writing_);
   }
 
  private:
-  static std::size_t index_of(const Survey& survey, const std::string& path) {
-    std::span<const Entry> entries = survey.container->entries();
+  static std::size_t index_of(DescribedContainer& container, const std::string& path) {
+    std::span<const Entry> entries = container.entries();
     auto found =
         std::find_if(entries.begin(), entries.end(), [&](const Entry& one) { return one.path == path; });
     if (found == entries.end()) throw Malformed(fmt::format("\"{}\" is not found again", escape(path)));
@@ -144,9 +149,9 @@ class RowWork {
     NewEntry nothing;
     nothing.path = path;
     nothing.content = make_content(make_memory_source({}));
-    Survey survey(file_);
+    OnTrial container = open_on_trial(file_, file_.source);
     Changes changes;
-    changes.replaced.emplace(index_of(survey, path), std::move(nothing));
+    changes.replaced.emplace(index_of(*container, path), std::move(nothing));
     Trial trial(file_);
     if (auto made = trial.attempt([&] { return with_contents(file_, changes, writing_); }))
       file_.source = made->source();
@@ -186,8 +191,8 @@ class RowWork {
   void rename_at(Survey& survey, std::size_t index, const std::string& to, const std::string& wanted,
                  const std::string& told_as) {
     file_.context.known_names.push_back(to);  // where the container has its hash alone
-    Ways ways(*this, survey, wanted, why_no_name(survey, index, to));
-    if (!ways.take(ways_to_rename(survey, index, to))) ways.fail();
+    Ways ways(*this, survey, wanted);
+    if (!ways.take(ways_to_rename(survey, index, to))) ways.fail(why_no_name(survey, index, to));
     if (ways.taken()->by_hash)
       writing_.note(told_as,
                     "the container has only a hash of its name: --known-names tells it to whoever reads it");
@@ -196,13 +201,8 @@ class RowWork {
   /// Ways of one change, tried until one leads there.
   class Ways {
    public:
-    /// `otherwise` is told where there was nothing to try.
-    Ways(RowWork& work, Survey& survey, std::string wanted, std::string otherwise)
-        : work_(work),
-          survey_(survey),
-          wanted_(std::move(wanted)),
-          otherwise_(std::move(otherwise)),
-          trial_(work.file_) {}
+    Ways(RowWork& work, Survey& survey, std::string wanted)
+        : work_(work), survey_(survey), wanted_(std::move(wanted)), trial_(work.file_) {}
 
     bool take(const std::vector<RowChange>& ways) {
       constexpr std::size_t kMostWays = 96;
@@ -220,8 +220,9 @@ class RowWork {
 
     const std::optional<RowChange>& taken() const { return taken_; }
 
-    [[noreturn]] void fail() const {
-      trial_.fail(fmt::format("{} in {}: {}", wanted_, escape(work_.file_.plan->title), otherwise_));
+    /// `otherwise` is told where there was nothing to try.
+    [[noreturn]] void fail(std::string_view otherwise) const {
+      trial_.fail(fmt::format("{} in {}: {}", wanted_, escape(work_.file_.plan->title), otherwise));
     }
 
    private:
@@ -237,7 +238,7 @@ class RowWork {
 
     RowWork& work_;
     Survey& survey_;
-    std::string wanted_, otherwise_;
+    std::string wanted_;
     Trial trial_;
     std::optional<RowChange> taken_;
   };
@@ -249,11 +250,7 @@ class RowWork {
 }  // namespace
 
 Assembly rewrite_described(const DescribedFile& file, const Changes& changes, const Writing& writing) {
-  if (changes.empty()) {
-    Assembly whole;
-    whole.add(file.source);
-    return whole;
-  }
+  if (changes.empty()) return as_it_is(file.source);
   std::size_t rows = changes.added.size() + changes.removed.size() + changes.renamed.size();
   if (rows == 0) return with_contents(file, changes, writing);
   if (rows > kMostRows)

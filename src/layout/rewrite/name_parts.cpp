@@ -100,12 +100,12 @@ std::vector<NamePart> name_parts(const Survey& survey, const std::string& before
     bool after_number = read.numbers > 0 && read.numbers <= survey.head.numbers.size();
     std::pair way(read.at, after_number ? survey.head.numbers[read.numbers - 1].at : UINT64_MAX);
     if (seen.contains(way)) continue;
+    Bytes raw;  // read for the first piece that could be it
     for (const Texts& piece : pieces) {
       const auto& wanted = as_bytes_in(read.plan->encoding, piece.before);
       if (!wanted || wanted->empty() || wanted->size() > read.length) continue;
       if (wanted->size() < read.length && !read.plan->padding) continue;
-      std::string text;
-      Bytes raw = read_exactly(*survey.file.source, read.at, read.length, "a name");
+      if (raw.empty()) raw = read_exactly(*survey.file.source, read.at, read.length, "a name");
       if (!std::equal(wanted->begin(), wanted->end(), raw.begin())) continue;
       std::string_view rest = as_text(raw).substr(wanted->size());
       bool filled = rest.empty() || rest.front() == '\0' || rest.starts_with(*read.plan->padding);

@@ -46,9 +46,9 @@ std::vector<Row> rows_read_for(const Survey& survey, std::size_t index) {
 }
 
 /// Those with the number that was read last before the entry's name was: where the name lies apart.
-std::vector<Row> rows_naming(const Survey& survey, const std::string& path) {
+std::vector<Row> rows_naming(const Survey& survey, const std::vector<NamePart>& names) {
   std::vector<Row> out;
-  for (const NamePart& part : name_parts(survey, path, path)) {
+  for (const NamePart& part : names) {
     std::vector<NumberRead> numbers = numbers_before(survey, part.read->numbers);
     for (const ListSeen& list : survey.head.lists)
       if (auto row = numbers.empty() ? std::nullopt : row_at(list, numbers.front().at)) out.push_back(*row);
@@ -63,17 +63,16 @@ std::vector<Row> rows_of(const Survey& survey, std::size_t index) {
   std::span<const Entry> entries = survey.container->entries();
   const Extent& extent = survey.extents[index];
   bool has_bytes = extent.there && extent.length > 0;
-  std::vector<std::uint64_t> names;
-  for (const NamePart& part : name_parts(survey, entries[index].path, entries[index].path))
-    names.push_back(part.read->at);
+  const std::string& path = entries[index].path;
+  std::vector<NamePart> names = name_parts(survey, path, path);
   for (const ListSeen& list : survey.head.lists) {
     if (list.begins.size() == entries.size())
       out.push_back({&list, index, list.begins[index], end_of(list, index)});
     std::optional<Row> of_bytes = has_bytes ? row_at(list, extent.at) : std::nullopt;
     if (of_bytes && extent.at + extent.length > of_bytes->end) of_bytes.reset();
     if (of_bytes) either.push_back(*of_bytes);
-    for (std::uint64_t at : names) {
-      auto of_name = row_at(list, at);
+    for (const NamePart& part : names) {
+      auto of_name = row_at(list, part.read->at);
       if (!of_name) continue;
       bool same = of_bytes && of_bytes->number == of_name->number;
       (same ? both : either).push_back(*of_name);
@@ -82,7 +81,7 @@ std::vector<Row> rows_of(const Survey& survey, std::size_t index) {
   add_rows(out, std::move(both));
   add_rows(out, std::move(either));
   add_rows(out, rows_read_for(survey, index));
-  add_rows(out, rows_naming(survey, entries[index].path));
+  add_rows(out, rows_naming(survey, names));
   return out;
 }
 

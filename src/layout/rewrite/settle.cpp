@@ -29,11 +29,8 @@ class Settling {
       SourcePtr source = made.source();
       OnTrial after = open_on_trial(file_, source, &reads);
       std::map<std::uint64_t, Bytes> sums = wrong_sums(*after, reads, *source);
-      if (sums.empty()) sums = sealed_anew(*after, *source);
-      if (sums.empty()) {
-        verify(*after, *source);
-        return made;
-      }
+      if (sums.empty()) sums = verify(*after, *source);
+      if (sums.empty()) return made;
       if (round == kRounds) fail("its checksums do not come to rest");
       made = with_bytes(source, sums);
     }
@@ -84,31 +81,17 @@ class Settling {
   }
 
   /// Where a step is given something that follows from where the bytes lie, such as where a key begins, what
-  /// moved is packed anew: by place in the result, where it takes the same room.
-  std::map<std::uint64_t, Bytes> sealed_anew(DescribedContainer& after, const Source& source) {
+  /// moved is packed anew where it lies now; nothing where it would not take the same room.
+  std::optional<Bytes> sealed_anew(std::size_t index, const EntryLook& look, const Extent& found) {
     constexpr std::uint64_t kMost = 64 << 20;  // bytes that are packed anew in memory
-    std::map<std::uint64_t, Bytes> out;
-    std::vector<std::size_t> places = places_in(after.entries());
-    std::uint64_t all = 0;
-    for (std::size_t i = 0; i < places.size(); ++i) {
-      if (removes(row_, i) || !survey_.extents[i].there || survey_.extents[i].length == 0) continue;
-      EntryLook look = after.look(places[i]);
-      if (!look.recipe || !look.recipe->source || look.recipe->steps.empty()) continue;
-      auto packed = packed_.find(i);
-      const std::vector<Step>& old_steps = survey_.looks[i].recipe->steps;
-      bool alike = packed == packed_.end() && same_steps(*survey_.looks[i].recipe, *look.recipe);
-      Extent found = extent_of(*look.recipe->source, source);
-      ContentPtr plain = packed == packed_.end() ? survey_.container->content(i) : packed->second.plain;
-      if (alike || !found.there || old_steps.size() != look.recipe->steps.size() ||
-          (all += found.length) > kMost || gives(look, *plain))
-        continue;
-      SourcePtr stored = packed == packed_.end() ? survey_.looks[i].recipe->source : packed->second.stored;
-      Bytes bytes = resealed(std::move(stored), old_steps, look.recipe->steps, kMost);
-      if (bytes.size() != found.length) continue;
-      out.emplace(found.at, std::move(bytes));
-      sealed_.insert(i);
-    }
-    return out;
+    const Recipe& before = *survey_.looks[index].recipe;
+    bool can = look.recipe->source && found.there && found.length > 0 &&
+               before.steps.size() == look.recipe->steps.size() && (resealed_ += found.length) <= kMost;
+    if (!can) return std::nullopt;
+    auto packed = packed_.find(index);
+    SourcePtr stored = packed == packed_.end() ? before.source : packed->second.stored;
+    Bytes bytes = resealed(std::move(stored), before.steps, look.recipe->steps, kMost);
+    return bytes.size() == found.length ? std::optional(std::move(bytes)) : std::nullopt;
   }
 
   Assembly with_bytes(const SourcePtr& source, const std::map<std::uint64_t, Bytes>& places) const {
@@ -193,8 +176,11 @@ class Settling {
                      : static_cast<std::int64_t>(value);
   }
 
-  /// Every entry is there, where it should be, as long as it should be.
-  void verify(DescribedContainer& after, const Source& source) {
+  /// Every entry is there, where it should be, as long as it should be. Returns, by place, the bytes of those
+  /// that have to be packed anew first.
+  std::map<std::uint64_t, Bytes> verify(DescribedContainer& after, const Source& source) {
+    std::map<std::uint64_t, Bytes> out;
+    compared_ = resealed_ = 0;
     std::span<const Entry> old_entries = survey_.container->entries(), new_entries = after.entries();
     std::vector<std::size_t> places = places_in(new_entries);
     for (std::size_t i = 0; i < old_entries.size(); ++i) {
@@ -213,12 +199,19 @@ class Settling {
       Extent found = look.recipe && look.recipe->source ? extent_of(*look.recipe->source, source) : Extent{};
       auto packed = packed_.find(i);
       bool anew = sealed_.contains(i);  // its bytes are others for the same content
-      ContentPtr plain = packed == packed_.end() ? survey_.container->content(i) : packed->second.plain;
       bool as_before = packed == packed_.end() && !anew && look.recipe &&
                        same_steps(*survey_.looks[i].recipe, *look.recipe);
-      bool decoded_alike = !look.recipe || as_before || gives(look, *plain);
-      if (!decoded_alike)
-        fail(fmt::format("\"{}\" would be decoded in another way where it lies then", escape(path)));
+      auto plain = [&] {
+        return packed == packed_.end() ? survey_.container->content(i) : packed->second.plain;
+      };
+      if (look.recipe && !as_before && !gives(look, *plain())) {
+        auto bytes = sealed_anew(i, look, found);
+        if (!bytes)
+          fail(fmt::format("\"{}\" would be decoded in another way where it lies then", escape(path)));
+        out.emplace(found.at, *std::move(bytes));
+        sealed_.insert(i);
+        continue;
+      }
       std::uint64_t length =
           packed == packed_.end() ? survey_.extents[i].length : packed->second.stored->size();
       if (found.length != length || (length > 0 && !found.there)) {
@@ -251,6 +244,7 @@ class Settling {
     for (const Finding& finding : after.findings()) {
       if (finding.level == Finding::Level::fault && survey_.container->findings().empty()) fail(finding.text);
     }
+    return out;
   }
 
   /// An entry whose bytes are no single run, such as one in blocks; beyond a size whoever wants the result
@@ -310,8 +304,8 @@ class Settling {
   const DescribedFile& file_;
   const std::map<std::size_t, PackedEntry>& packed_;
   const RowChange* row_;
-  std::uint64_t compared_ = 0;
-  std::set<std::size_t> sealed_;  // entries whose bytes were packed anew where they lie now
+  std::uint64_t compared_ = 0, resealed_ = 0;  // bytes, by verify()
+  std::set<std::size_t> sealed_;               // entries whose bytes were packed anew where they lie now
 };
 
 }  // namespace

@@ -28,7 +28,7 @@ ByteView Region::elsewhere(std::uint64_t offset, std::uint64_t count) {
     std::uint64_t rows = (size_ + kPage * kAhead - 1) / (kPage * kAhead);
     held_.resize(static_cast<std::size_t>(std::clamp<std::uint64_t>(rows * kAhead, kAhead, kPages)),
                  UINT64_MAX);
-    pages_.resize(held_.size() * kPage);
+    pages_ = std::make_unique_for_overwrite<Byte[]>(held_.size() * kPage);
   }
   std::size_t place = place_of(page), last = place;
   if (within + count <= (kAhead - page % kAhead) * kPage) {
@@ -36,7 +36,7 @@ ByteView Region::elsewhere(std::uint64_t offset, std::uint64_t count) {
     while ((last + 1) % kAhead != 0 && held_[last + 1] == page + (last + 1 - place)) ++last;
     recent_begin_ = page * kPage;
     std::uint64_t length = std::min<std::uint64_t>((last + 1 - place) * kPage, size_ - recent_begin_);
-    recent_ = ByteView(pages_).subspan(place * kPage, static_cast<std::size_t>(length));
+    recent_ = ByteView(pages_.get() + place * kPage, static_cast<std::size_t>(length));
     if (within + count <= length)
       return recent_.subspan(static_cast<std::size_t>(within), static_cast<std::size_t>(count));
   }
@@ -52,7 +52,7 @@ void Region::read_pages(std::uint64_t page) {
   std::size_t wanted = runs_on ? kAhead - place % kAhead : 1;
   std::uint64_t begin = page * kPage, length = std::min<std::uint64_t>(wanted * kPage, size_ - begin);
   std::fill_n(held_.begin() + static_cast<std::ptrdiff_t>(place), wanted, UINT64_MAX);
-  ByteSpan out = ByteSpan(pages_).subspan(place * kPage, static_cast<std::size_t>(length));
+  ByteSpan out(pages_.get() + place * kPage, static_cast<std::size_t>(length));
   if (source_->read_at(begin, out) < length) fail(begin, length);  // the file shrank meanwhile
   for (std::size_t i = 0; i < wanted; ++i) held_[place + i] = page + i;
   (runs_on ? *run : next_[oldest_++ % next_.size()]) = page + wanted;

@@ -1,6 +1,7 @@
 #pragma once
 
 #include <array>
+#include <memory>
 #include <optional>
 #include <string>
 #include <vector>
@@ -50,7 +51,7 @@ class Region {
   std::uint64_t recent_begin_ = 0;
   std::string name_;
   std::optional<std::uint64_t> origin_;
-  Bytes pages_;                      // in rows of kAhead, as they lie in the region
+  std::unique_ptr<Byte[]> pages_;    // in rows of kAhead, as they lie in the region; touched when it is read
   std::vector<std::uint64_t> held_;  // which page lies at each place
   std::array<std::uint64_t, 4>
       next_{};              // the pages behind those that were read last: of several runs in turn
