@@ -5,6 +5,8 @@
 
 #include <algorithm>
 #include <bit>
+#include <cctype>
+#include <cmath>
 
 #include "study/text_test.h"
 
@@ -13,8 +15,12 @@ namespace {
 
 constexpr std::size_t kMostStart = 48, kMostSide = 40, kMostTail = 64;  // bytes
 constexpr std::size_t kLeastRows = 3, kMostRows = 200'000, kRowsRead = 4096;
-constexpr std::uint64_t kMostIdle = 40;  // entries of next to nothing, one behind the other
-constexpr double kEnough = 40;           // bits
+constexpr std::uint64_t kMostIdle = 40;   // entries of next to nothing, one behind the other
+constexpr double kEnough = 40;            // bits
+constexpr std::uint64_t kMostAlike = 45;  // entries as large as the one before that tell something
+constexpr std::size_t kMostTagStart = 128, kTagSize = 4, kMostTagged = 20;  // bytes
+constexpr double kBitsOfTag = 6;
+constexpr std::size_t kSampled = 4099;
 constexpr NumberForm kSizeForms[] = {{4, false}, {4, true},  {2, false}, {2, true}, {8, false},
                                      {8, true},  {3, false}, {3, true},  {1, false}};
 
@@ -24,7 +30,16 @@ struct Link {
   NumberForm form;          ///< of the size
   std::size_t size_at = 0;  ///< among the fixed bytes
   std::int64_t bias = 0;    ///< what it counts beside the data, in bytes
+  bool tagged = false;      ///< headers begin with a tag
 };
+
+/// Whether the bytes could be a tag: letters and digits, blanks behind them.
+bool is_tag(ByteView bytes) {
+  std::string_view text = as_text(bytes);
+  while (!text.empty() && (text.back() == ' ' || text.back() == '\0')) text.remove_suffix(1);
+  return !text.empty() && std::all_of(text.begin(), text.end(),
+                                      [](unsigned char c) { return std::isalnum(c) != 0 || c == '_'; });
+}
 
 struct Walk {
   std::size_t rows = 0;
@@ -36,28 +51,36 @@ struct Walk {
 /// Bytes of a file in which headers may be anywhere.
 class Walker {
  public:
-  Walker(const Space& space, std::uint64_t size) : space_(space), size_(size) {}
+  Walker(const Space& space, const Subject& subject)
+      : space_(space), subject_(subject), size_(subject.size()) {
+    for (NumberForm form : kSizeForms) surprise_[form.width - 1][form.big ? 1 : 0] = surprise(form);
+  }
 
   /// The header at `at`: its text, and where it ends; nothing when it is none.
   struct Header {
-    std::string_view text;
-    std::uint64_t text_at, text_end, end, size;
+    ByteView bytes;         ///< up to its end; borrowed until the next one is asked for
+    std::string_view text;  ///< the same
+    std::uint64_t text_end, end, size;
   };
   std::optional<Header> header(std::uint64_t at, const Link& link) const {
     const Shape& shape = link.shape;
-    if (at + shape.before > space_.end()) return std::nullopt;
-    Header found{{}, at + shape.before, at + shape.before, 0, 0};
+    ByteView bytes = bytes_at(at, shape.fixed() + (shape.text == TextEnd::none ? 0 : kMostName + 8));
+    if (bytes.size() < shape.fixed()) return std::nullopt;
+    Header found{bytes, {}, at + shape.before, 0, 0};
+    std::size_t behind_text = shape.before;
     if (shape.text != TextEnd::none) {
-      auto text = read_text(space_.bytes, static_cast<std::size_t>(found.text_at - space_.at), shape);
+      auto text = text_at(at + shape.before, bytes.subspan(shape.before), shape);
       if (!text) return std::nullopt;
       found.text = text->text;
-      found.text_end += text->taken;
+      behind_text += text->taken;
     }
+    if (behind_text + shape.after > bytes.size()) return std::nullopt;
+    found.bytes = bytes.first(behind_text + shape.after);
+    found.text_end = at + behind_text;
     found.end = found.text_end + shape.after;
-    if (found.end > space_.end()) return std::nullopt;
-    std::uint64_t place =
-        link.size_at < shape.before ? at + link.size_at : found.text_end + link.size_at - shape.before;
-    std::uint64_t value = read_number(space_.bytes.data() + (place - space_.at), link.form);
+    std::size_t place =
+        link.size_at < shape.before ? link.size_at : behind_text + link.size_at - shape.before;
+    std::uint64_t value = read_number(bytes.data() + place, link.form);
     if (link.bias > 0 && value < static_cast<std::uint64_t>(link.bias)) return std::nullopt;
     found.size = value - static_cast<std::uint64_t>(link.bias);
     if (found.size > size_ - std::min(size_, found.end)) return std::nullopt;
@@ -71,20 +94,33 @@ class Walker {
   /// How far headers lead from `at` on, at most `most` of them.
   Walk walk(std::uint64_t at, const Link& link, std::size_t most) const {
     Walk walk{0, at};
-    std::uint64_t before = UINT64_MAX, idle = 0;
-    double limit = link.form.width * 8.0 - static_cast<double>(std::bit_width(size_));
+    std::uint64_t before = UINT64_MAX, idle = 0, alike = 0;
+    double limit = surprise_[link.form.width - 1][link.form.big ? 1 : 0];
+    double hidden = link.shape.text == TextEnd::none ? std::bit_width(link.shape.align - 1) : 0;
     while (walk.rows < most && walk.end < size_) {
       auto found = header(walk.end, link);
       if (!found) return walk;
       ++walk.rows;
       idle = found->size > 16 ? 0 : idle + 1;
       if (idle > kMostIdle) return walk;
-      if (found->size != before && walk.bits < 400)
-        walk.bits += std::min(std::max(limit, 0.0), static_cast<double>(std::bit_width(found->size))) +
+      // What filling hides tells nothing.
+      std::uint64_t step = found->text.empty() ? next(*found, link) - walk.end : found->size;
+      if (step != before && walk.bits < 400)
+        walk.bits += std::clamp(static_cast<double>(std::bit_width(found->size)) - hidden, 0.0, limit) +
                      (found->text.empty() ? 0 : 3);
+      // Any number that never changes leads through records of one size, if what belongs to a header may be
+      // chosen; only one right in front of the data is more than that.
+      else if (link.shape.after == 0 && link.size_at + link.form.width == link.shape.before &&
+               link.shape.align == 1 && found->size > 16 && ++alike <= kMostAlike &&
+               !is_filling(found->bytes))
+        walk.bits += 2;
+      if (link.tagged) {
+        if (!is_tag(found->bytes.first(kTagSize))) return walk;
+        walk.bits += walk.bits < 400 ? kBitsOfTag : 0;
+      }
       walk.largest = std::max(walk.largest, found->size);
       walk.all += found->size;
-      before = found->size;
+      before = step;
       walk.end = next(*found, link);
     }
     walk.end = std::min(walk.end, size_);
@@ -92,20 +128,76 @@ class Walker {
   }
 
  private:
+  static bool is_filling(ByteView bytes) {
+    return std::all_of(bytes.begin(), bytes.end(), [&](Byte b) { return b == bytes.front(); });
+  }
+
+  /// How little likely it is, in bits, that a number anywhere in these bytes could be a size: where small
+  /// numbers abound, ways lead on from wherever one starts.
+  double surprise(NumberForm form) const {
+    std::size_t asked = 0, fine = 0, step = std::max<std::size_t>(1, space_.bytes.size() / kSampled);
+    for (std::size_t at = 0; at + form.width <= space_.bytes.size(); at += step) {
+      ++asked;
+      fine += read_number(space_.bytes.data() + at, form) <= size_ - at ? 1 : 0;
+    }
+    return std::log2(static_cast<double>(asked + 1) / static_cast<double>(fine + 1));
+  }
+
+  /// The text at `at`, where `bytes` are. The ways to build headers are many and meet the same texts: what
+  /// was read is kept.
+  std::optional<RecordText> text_at(std::uint64_t at, ByteView bytes, const Shape& shape) const {
+    unsigned kind = shape.text == TextEnd::zero ? 0 : shape.length.width * 2 + (shape.length.big ? 1 : 0);
+    std::uint64_t key = (at << 5) + kind + 1;
+    KnownText& known = texts_[(key * 0x9e3779b97f4a7c15) >> (64 - kKnownTextBits)];
+    if (known.key != key) {
+      auto text = read_text(bytes, 0, shape);
+      known = {key, 0, 0, 0};
+      if (text) {
+        known.begin = static_cast<std::uint16_t>(text->text.data() - as_text(bytes).data());
+        known.length = static_cast<std::uint16_t>(text->text.size());
+        known.taken = static_cast<std::uint16_t>(text->taken);
+      }
+    }
+    if (known.taken == 0) return std::nullopt;
+    return RecordText{as_text(bytes).substr(known.begin, known.length), known.taken};
+  }
+
+  struct KnownText {
+    std::uint64_t key = 0;
+    std::uint16_t begin = 0, length = 0, taken = 0;  // no bytes taken: there is no text
+  };
+  static constexpr unsigned kKnownTextBits = 14;
+
+  /// Up to `most` bytes from there on: of a large file only the front is at hand.
+  ByteView bytes_at(std::uint64_t at, std::uint64_t most) const {
+    if (at >= size_) return {};
+    most = std::min(most, size_ - at);
+    if (at + most <= space_.end())
+      return ByteView(space_.bytes).subspan(static_cast<std::size_t>(at), static_cast<std::size_t>(most));
+    read_ = subject_.read(at, most);
+    return read_;
+  }
+
   const Space& space_;
+  const Subject& subject_;
   std::uint64_t size_;
+  double surprise_[8][2] = {};  // of a size, by its width and order
+  mutable Bytes read_;
+  mutable std::vector<KnownText> texts_ = std::vector<KnownText>(std::size_t{1} << kKnownTextBits);
 };
 
 class ChainSearch {
  public:
   ChainSearch(const SpacePtr& space, const Subject& subject)
-      : space_(space), frame_(subject, space), walker_(*space, frame_.file_size()) {}
+      : space_(space), frame_(subject, space), walker_(*space, subject) {}
 
   std::vector<Hypothesis> find() {
     for (std::size_t start = 0; start < std::min<std::size_t>(kMostStart, space_->bytes.size()); ++start)
       without_names(start);
     for (std::size_t at = 0; at < std::min<std::size_t>(kMostStart, space_->bytes.size()); ++at)
       with_names(at);
+    for (std::size_t at = 0; at < std::min<std::size_t>(kMostTagStart, space_->bytes.size()); ++at)
+      with_tags(at);
     return std::move(best_);
   }
 
@@ -115,7 +207,7 @@ class ChainSearch {
     if (first.rows < kLeastRows && first.end != frame_.file_size()) return;
     Walk walk = walker_.walk(start, link, kMostRows);
     if (walk.end != frame_.file_size() || walk.rows < kLeastRows ||
-        walk.bits < (link.shape.text == TextEnd::none ? 2 * kEnough : kEnough))
+        walk.bits < (link.shape.text == TextEnd::none ? 1.5 * kEnough : kEnough))
       return;
     if (walk.bits + 30 < most_bits_ || walk.largest * 4 > walk.all * 3 + 4096) return;
     most_bits_ = std::max(most_bits_, walk.bits);
@@ -134,6 +226,23 @@ class ChainSearch {
               Link link{{fixed, 0, TextEnd::none, {}, 1, align, true}, form, size_at, bias};
               try_link(start, link);
             }
+          }
+        }
+      }
+    }
+  }
+
+  /// A tag at `at`: with one in each header, narrow sizes tell enough, too.
+  void with_tags(std::size_t at) {
+    ByteView bytes = space_->bytes;
+    if (bytes.size() - at < kTagSize || !is_tag(bytes.subspan(at, kTagSize))) return;
+    for (NumberForm form : kSizeForms) {
+      if (form.width < 2) continue;
+      for (std::size_t size_at = kTagSize; size_at + form.width <= kMostTagged; ++size_at) {
+        for (std::size_t fixed = size_at + form.width; fixed <= kMostTagged; ++fixed) {
+          for (unsigned align : {1u, 2u, 4u}) {
+            for (std::int64_t bias : {std::int64_t{0}, static_cast<std::int64_t>(fixed)})
+              try_link(at, {{fixed, 0, TextEnd::none, {}, 1, align, true}, form, size_at, bias, true});
           }
         }
       }
@@ -177,12 +286,8 @@ class ChainSearch {
     for (std::size_t i = 0; i < std::min(walk.rows, kRowsRead); ++i) {
       auto header = walker_.header(at, link);
       if (!header) return;
-      auto copy = [&](std::uint64_t from, std::size_t count) {
-        auto begin = space_->bytes.begin() + static_cast<std::ptrdiff_t>(from - space_->at);
-        grid.cells.insert(grid.cells.end(), begin, begin + static_cast<std::ptrdiff_t>(count));
-      };
-      copy(at, link.shape.before);
-      copy(header->text_end, link.shape.after);
+      for (ByteView fixed : {header->bytes.first(link.shape.before), header->bytes.last(link.shape.after)})
+        grid.cells.insert(grid.cells.end(), fixed.begin(), fixed.end());
       if (link.shape.text != TextEnd::none) grid.texts.emplace_back(header->text);
       grid.starts.push_back(at);
       grid.ends.push_back(header->end);
@@ -216,8 +321,7 @@ class ChainSearch {
 }  // namespace
 
 std::vector<Hypothesis> search_chains(const SpacePtr& space, const Subject& subject) {
-  // A chain goes through the whole file: it has to be here.
-  if (!space->plain || space->at != 0 || space->bytes.size() != subject.size()) return {};
+  if (!space->plain || space->at != 0) return {};  // a chain goes through the whole file
   return ChainSearch(space, subject).find();
 }
 

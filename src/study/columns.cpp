@@ -368,6 +368,7 @@ std::optional<Placement> place(const Grid& grid, const Zone& zone, const Pair& p
 std::optional<Placement> place_by_sizes(const Grid& grid, const Zone& zone) {
   if (!grid.complete() || grid.rows() < 2) return std::nullopt;
   std::uint64_t left = zone.file_size - std::min(zone.file_size, zone.table_end);
+  if (left < grid.rows()) return std::nullopt;
   std::vector<bool> free(grid.shape.fixed(), true);
   for (NumberForm form : kNumberForms) {
     for (std::size_t at = 0; at + form.width <= grid.shape.fixed(); ++at) {

@@ -289,7 +289,9 @@ class Writer {
       within = " in index";
     }
     if (has_[2]) line("front = Front at 0 in index");
-    std::string count = found_.count.empty() ? "[] to end" : fmt::format("[{}]", found_.count);
+    std::string count = !found_.goes_on.empty() ? "[] " + found_.goes_on
+                        : found_.count.empty()  ? "[] to end"
+                                                : fmt::format("[{}]", found_.count);
     line(fmt::format("items = Item{} at {}{}", count, found_.begin, within), found_.unexplained_count);
     bool needs_end = found_.base.find("items_end") != std::string::npos || found_.names_at == "items_end" ||
                      (!placement_.offset && !shape_.data_behind);
@@ -298,7 +300,10 @@ class Writer {
           shape_.text == TextEnd::none
               ? fmt::format("{} + {} * {}", found_.begin, parenthesised(found_.count), shape_.fixed())
               : fmt::format("end_of(items[{} - 1])", found_.count);
-      if (found_.count.empty()) end = "end";
+      if (!found_.goes_on.empty())
+        end = "end_of(items[length(items) - 1])";
+      else if (found_.count.empty())
+        end = "end";
       line(fmt::format("items_end = {}", end));
     }
     if (!placement_.offset && !shape_.data_behind) {
@@ -310,7 +315,8 @@ class Writer {
                       aligned ? fmt::format("min(align({}, {}), file_size)", size, placement_.align) : size));
     }
     if (found_.names && !found_.names->place)
-      line(fmt::format("names = text until 0[{}] at {}{}", found_.count, found_.names_at, within));
+      line(fmt::format("names = text until 0[{}] at {}{}",
+                       found_.goes_on.empty() ? found_.count : "length(items)", found_.names_at, within));
     line("");
   }
 
@@ -361,7 +367,9 @@ class Writer {
     bool by_number =
         numbered() || (!placement_.offset && !shape_.data_behind) || (found_.names && !found_.names->place);
     line(fmt::format("entry for item{} in items{} {{", by_number ? " number n" : "",
-                     found_.sentinel ? fmt::format(" where item.at < {}", data_end()) : ""));
+                     found_.nameless_end ? " where item.name != \"\""
+                     : found_.sentinel   ? fmt::format(" where item.at < {}", data_end())
+                                         : ""));
     std::string data = data_expression();
     if (!found_.packing.transform.empty()) {
       data += found_.packing.condition.empty()

@@ -55,6 +55,9 @@ Grid text_grid(const SpacePtr& space, std::uint64_t begin, const Shape& shape, s
     if (bytes.size() - at < shape.before) break;
     at += shape.before;
     auto text = read_text(bytes, at, shape);
+    bool closing =
+        !text && shape.text == TextEnd::zero && at < bytes.size() && bytes[at] == 0 && !grid.texts.empty();
+    if (closing) text = RecordText{{}, 1};
     if (!text) break;
     std::size_t after = at + text->taken;
     if (after > bytes.size() || bytes.size() - after < shape.after) break;
@@ -66,7 +69,7 @@ Grid text_grid(const SpacePtr& space, std::uint64_t begin, const Shape& shape, s
     grid.texts.emplace_back(text->text);
     grid.starts.push_back(space->at + start);
     grid.ends.push_back(space->at + at);
-    if (at > bytes.size()) break;
+    if (closing || at > bytes.size()) break;
   }
   grid.count = grid.texts.size();
   grid.break_at = grid.texts.size();

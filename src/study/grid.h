@@ -55,7 +55,8 @@ Bytes bytes_of(const Space& space, const Subject& subject, std::uint64_t at, std
 Grid fixed_grid(const SpacePtr& space, const Subject& subject, std::uint64_t begin, std::size_t stride,
                 std::uint64_t count, std::size_t most);
 
-/// Records with a text, as many as fit, at most `most_count`.
+/// Records with a text, as many as fit, at most `most_count`: the last one's may be empty, where texts end
+/// with a zero.
 Grid text_grid(const SpacePtr& space, std::uint64_t begin, const Shape& shape, std::uint64_t most_count);
 
 }  // namespace operculum::study

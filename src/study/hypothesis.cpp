@@ -3,11 +3,14 @@
 #include <algorithm>
 #include <bit>
 
+#include "study/fragment.h"
 #include "study/packing.h"
+#include "study/text_test.h"
 
 namespace operculum::study {
 namespace {
 
+constexpr double kFragment = 80;         // bits against records that go on where they should end
 constexpr std::uint64_t kFarTable = 64;  // a table that begins later should be told where
 
 /// Looks numbers up in the frame and notes what uses them.
@@ -37,6 +40,28 @@ class Lookup {
   bool big_;
 };
 
+/// The condition under which records go on, when what follows the last one has a zero where each of them has
+/// a number that is none.
+std::optional<std::string> zeros_behind(const Hypothesis& found) {
+  const Grid& grid = found.grid;
+  const Space& space = *grid.space;
+  for (const Column& column : found.columns) {
+    bool number = column.role == Role::offset || column.role == Role::size;
+    if (!number || column.width < 4 || column.mask != 0 || (grid.varies() && column.at >= grid.shape.before))
+      continue;
+    std::uint64_t behind = grid.end + column.at;
+    if (behind < space.at || behind + column.width > space.end()) continue;
+    if (read_number(space.bytes.data() + (behind - space.at), column.form) != 0) continue;
+    bool told = true;
+    for (std::size_t row = 0; told && row < grid.rows(); ++row)
+      told = grid.value(row, column.at, column.form) != 0;
+    if (!told) continue;
+    std::string here = column.at == 0 ? "here" : fmt::format("here + {}", column.at);
+    return fmt::format("while ({} at {}) != 0", type_of(column.form, column.form.big), here);
+  }
+  return std::nullopt;
+}
+
 void explain_count(Hypothesis& found, Lookup& lookup) {
   const Grid& grid = found.grid;
   std::uint64_t bytes = grid.end - grid.begin, stride = grid.varies() ? 0 : grid.shape.fixed();
@@ -47,11 +72,14 @@ void explain_count(Hypothesis& found, Lookup& lookup) {
     found.evidence.push_back(fmt::format("{} tells the number of records, {}", *count, grid.count));
     return;
   }
-  if (grid.count > 3) {
-    if (auto count = lookup.stated(grid.count - 1, "count",
-                                   "as many entries as there are; one record more tells where they end")) {
-      found.count = *count + " + 1";
-      found.bits += std::min(12.0, 2.0 * static_cast<double>(std::bit_width(grid.count)) - 2);
+  for (std::uint64_t more : {1, 2}) {
+    if (grid.count < 3 + more) break;
+    if (auto count = lookup.stated(grid.count - more, "count",
+                                   fmt::format("as many entries as there are; there {} more",
+                                               more == 1 ? "is one record" : "are two records"))) {
+      found.count = fmt::format("{} + {}", *count, more);
+      found.bits += std::min(
+          12.0, 2.0 * static_cast<double>(std::bit_width(grid.count)) - 2.0 * static_cast<double>(more));
       return;
     }
   }
@@ -87,6 +115,12 @@ void explain_count(Hypothesis& found, Lookup& lookup) {
                     offset.factor != 1 ? fmt::format(" * {}", offset.factor) : "", found.begin, stride);
     found.bits += 8;
     found.evidence.push_back("the first offset tells where the records end");
+    return;
+  }
+  if (auto last = zeros_behind(found)) {
+    found.goes_on = *last;
+    found.bits += 6;
+    found.evidence.push_back("zeros stand where the record behind the last one would be");
     return;
   }
   found.count = std::to_string(grid.count);
@@ -286,6 +320,20 @@ double bits_of_gaps(const std::vector<DataRun>& runs, std::uint64_t moved, const
   return bits;
 }
 
+/// What speaks against names that are told by a zero behind them, in bits: letters in front of most of them.
+/// Records that are aligned are less likely than others.
+double bits_against_text(const Grid& grid) {
+  if (grid.shape.text == TextEnd::none) return 0;
+  double bits = grid.shape.align > 1 ? 3 : 0;
+  if (grid.shape.text != TextEnd::zero || grid.shape.before > 0) return bits;
+  const Space& space = *grid.space;
+  std::size_t letters = 0;
+  for (std::size_t row = 1; row < std::min<std::size_t>(grid.rows(), 20); ++row)
+    letters +=
+        is_ascii_name_byte(space.bytes[static_cast<std::size_t>(grid.starts[row] - space.at - 1)]) ? 1 : 0;
+  return bits + (letters > 4 ? 2.0 * static_cast<double>(letters) : 0);
+}
+
 }  // namespace
 
 void keep_best(std::vector<Hypothesis>& best, Hypothesis found) {
@@ -434,6 +482,15 @@ std::optional<Hypothesis> explain(Grid grid, const Frame& frame, const std::vect
   const Placement& where = found.placement;
   if (where.offset && !where.size && found.grid.rows() > 2)
     found.sentinel = where.base + where.offset->value(found.grid, found.grid.rows() - 1) == where.end;
+  const Grid& rows = found.grid;
+  if (!rows.texts.empty() && rows.texts.back().empty() && where.offset && !where.size) {
+    found.sentinel = found.nameless_end = true;
+    found.placement.end = where.base + where.offset->value(rows, rows.rows() - 1);
+    found.evidence.push_back("the last record has no name: it tells where the data ends");
+    found.bits += 4;
+  }
+  found.bits -= kFragment * open_ends(found);
+  if (!rows.shape.data_behind) found.bits -= bits_against_text(rows);
   weigh(found);
   return found;
 }

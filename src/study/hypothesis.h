@@ -25,9 +25,11 @@ struct Hypothesis {
   Packing packing;
   std::vector<HeadField> head;     ///< numbers about the whole that were found
   std::string count, begin, base;  ///< expressions of the layout language; an empty count: up to the end
+  std::string goes_on;  ///< the condition under which records go on, where that is told by what follows
   std::string names_at, space_at, packed_size;  ///< the same of the table of names, and of a packed index
   bool backslashes = false;                     ///< names have them between folders
   bool sentinel = false;                        ///< the last record only tells where the data ends
+  bool nameless_end = false;                    ///< it has no name
   std::string unexplained_count;                ///< not empty: the count is this file's alone
   double bits = 0;                              ///< how unlikely chance is, as a logarithm
   std::vector<std::string> evidence;            ///< in words

@@ -297,7 +297,7 @@ void find_packing(Hypothesis& found, const Subject& subject) {
   }
   if (!best) return;
   found.packing.transform = best->way->text;
-  found.bits += 12.0 * static_cast<double>(std::min<std::size_t>(best->packed.size(), 6));
+  found.bits += kMostPackingBits / 6 * static_cast<double>(std::min<std::size_t>(best->packed.size(), 6));
   found.evidence.push_back(fmt::format("{} of {} entries that were tried are unpacked by {}{}",
                                        best->packed.size(), samples.size(), best->way->step,
                                        best->size ? " to the size that their record tells" : ""));

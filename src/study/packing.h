@@ -4,6 +4,8 @@
 
 namespace operculum::study {
 
+constexpr double kMostPackingBits = 72;  ///< the most that a codec found speaks for an explanation
+
 /// Finds out how entries' data is packed: tries every codec of the layout language on a few of them, and
 /// compares what comes out with a column that could be their unpacked size. Adds that column, and notes what
 /// tells packed entries from others.

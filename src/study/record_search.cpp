@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <set>
+#include <unordered_map>
 
 #include "study/tables.h"
 #include "study/text_test.h"
@@ -13,8 +14,8 @@ namespace {
 
 constexpr std::size_t kMostFixed = 64;  // bytes of a record beside its name
 constexpr std::size_t kNearFront = 96;  // sizes alone are looked for up to here
-constexpr std::size_t kRowsPaired = 160, kLeastRows = 3, kMostChains = 16, kMostRows = 100'000,
-                      kMostWindows = 12, kPointedReach = 256;
+constexpr std::size_t kRowsPaired = 160, kLeastRows = 3, kMostNear = 24, kMostFar = 12, kMostLedTo = 6,
+                      kMostRows = 100'000, kMostBegins = 6, kMostWindows = 12, kPointedReach = 256;
 
 /// Names that follow each other so.
 struct TextChain {
@@ -22,19 +23,8 @@ struct TextChain {
   std::size_t at = 0;      ///< of the first name's length, or of the name, in the space's bytes
   std::size_t second = 0;  ///< of the second name
   std::size_t rows = 0;
+  bool inside = false;  ///< a letter stands in front of each name: they may begin earlier
 };
-
-/// Follows names from `at` on, with `gap` fixed bytes between them, until there is none, or the visitor has
-/// seen enough; it is given the place of each.
-template <typename Visitor>
-void follow_names(ByteView bytes, std::size_t at, const Shape& shape, std::size_t gap, std::size_t align,
-                  const Visitor& go_on) {
-  std::size_t first = at;
-  while (auto text = read_text(bytes, at, shape)) {
-    if (!go_on(at)) return;
-    at = first + static_cast<std::size_t>(round_up(at + text->taken + gap - first, align));
-  }
-}
 
 /// Whether a text goes on at `at`: a number in front of it, of four bytes at most, may look like letters,
 /// too.
@@ -44,38 +34,120 @@ bool is_inside(ByteView bytes, std::size_t at) {
   return printed > 4;
 }
 
+/// Where names of one shape begin in a window, each read once.
+class Names {
+ public:
+  Names(ByteView bytes, std::size_t reach, const Shape& shape) : bytes_(bytes), shape_(shape), taken_(reach) {
+    for (std::size_t at = 0; at < reach; ++at) {
+      if (auto text = read_text(bytes, at, shape)) taken_[at] = static_cast<std::uint32_t>(text->taken);
+    }
+  }
+
+  /// Adds the chains whose names lie `gap` fixed bytes apart. From the last name to the first, so that each
+  /// is counted once, however many chains lead to it.
+  void chains(std::size_t gap, std::size_t align, std::vector<TextChain>& all) {
+    rows_.assign(taken_.size(), 0);
+    ends_.assign(taken_.size(), 0);
+    led_to_.assign(taken_.size(), false);
+    for (std::size_t at = taken_.size(); at-- > 0;) {
+      if (taken_[at] == 0) continue;
+      std::size_t next = after(at, gap, align);
+      bool goes_on = next < taken_.size() && rows_[next] > 0;
+      rows_[at] = goes_on ? rows_[next] + 1 : 1;
+      ends_[at] = goes_on ? ends_[next] : static_cast<std::uint32_t>(at);
+      if (goes_on) led_to_[next] = true;
+    }
+    std::unordered_map<std::uint32_t, std::size_t> begins;  // by where they end
+    for (std::size_t at = 0; at < taken_.size(); ++at) {
+      if (rows_[at] < kLeastRows || led_to_[at]) continue;
+      if (shape_.text == TextEnd::zero && is_inside(bytes_, at)) continue;
+      if (++begins[ends_[at]] > kMostBegins) continue;
+      TextChain chain{shape_, at, after(at, gap, align), rows_[at]};
+      chain.shape.before = gap;
+      chain.shape.align = static_cast<unsigned>(align);
+      chain.inside = inside(chain);
+      all.push_back(chain);
+    }
+  }
+
+ private:
+  bool inside(const TextChain& chain) const {
+    constexpr std::size_t kLooked = 8;
+    if (shape_.text != TextEnd::zero) return false;
+    std::size_t at = chain.second;
+    for (std::size_t i = 0; i < kLooked && at < taken_.size() && taken_[at] > 0; ++i) {
+      if (at == 0 || !is_ascii_name_byte(bytes_[at - 1])) return false;
+      at = after(at, chain.shape.before, chain.shape.align);
+    }
+    return true;
+  }
+
+  /// Records are aligned from the start of the first one on: distances are multiples.
+  std::size_t after(std::size_t at, std::size_t gap, std::size_t align) const {
+    return at + static_cast<std::size_t>(round_up(taken_[at] + gap, align));
+  }
+
+  ByteView bytes_;
+  const Shape& shape_;
+  std::vector<std::uint32_t> taken_;  // bytes of the name that begins there; 0: none
+  std::vector<std::uint32_t> rows_, ends_;
+  std::vector<bool> led_to_;
+};
+
+/// Counts the names of a chain, beyond the window, too.
+void follow(TextChain& chain, ByteView bytes) {
+  chain.rows = 0;
+  for (std::size_t at = chain.at; chain.rows < kMostRows; ++chain.rows) {
+    if (chain.rows == 1) chain.second = at;
+    auto text = read_text(bytes, at, chain.shape);
+    if (!text) break;
+    at += static_cast<std::size_t>(round_up(text->taken + chain.shape.before, chain.shape.align));
+  }
+}
+
+/// Whether the chain goes through a name at `at`.
+bool leads_to(const TextChain& chain, ByteView bytes, std::size_t at) {
+  std::size_t here = chain.at;
+  while (here < at) {
+    auto text = read_text(bytes, here, chain.shape);
+    if (!text) return false;
+    here += static_cast<std::size_t>(round_up(text->taken + chain.shape.before, chain.shape.align));
+  }
+  return here == at;
+}
+
 std::vector<TextChain> find_chains(ByteView bytes, std::size_t most) {
   std::vector<TextChain> chains;
-  std::size_t reach = std::min(bytes.size(), most);
   for (const Shape& shape : name_shapes()) {
-    std::set<std::pair<std::size_t, std::size_t>> known;  // where a chain went through, by its gap
-    for (std::size_t at = 0; at < reach; ++at) {
-      if (shape.text == TextEnd::zero && is_inside(bytes, at)) continue;
-      if (!read_text(bytes, at, shape)) continue;
-      for (std::size_t align : {1u, 4u}) {
-        for (std::size_t gap = shape.text == TextEnd::zero ? 2 : 0; gap <= kMostFixed; ++gap) {
-          if (align > 1 && gap % align != 0 && gap > 16) continue;
-          if (known.contains({at, gap * 8 + align})) continue;
-          TextChain chain{shape, at, 0, 0};
-          chain.shape.before = gap;
-          chain.shape.align = static_cast<unsigned>(align);
-          follow_names(bytes, at, shape, gap, align, [&](std::size_t) { return ++chain.rows < kLeastRows; });
-          if (chain.rows < kLeastRows) continue;
-          chain.rows = 0;
-          follow_names(bytes, at, shape, gap, align, [&](std::size_t here) {
-            known.insert({here, gap * 8 + align});
-            if (chain.rows == 1) chain.second = here;
-            return ++chain.rows < kMostRows;
-          });
-          chains.push_back(chain);
-        }
+    Names names(bytes, std::min(bytes.size(), most), shape);
+    for (std::size_t align : {1u, 4u}) {
+      for (std::size_t gap = shape.text == TextEnd::zero ? 2 : 0; gap <= kMostFixed; ++gap) {
+        if (align == 1 || gap % align == 0 || gap <= 16) names.chains(gap, align, chains);
       }
     }
   }
-  std::stable_sort(chains.begin(), chains.end(),
-                   [](const TextChain& a, const TextChain& b) { return a.rows > b.rows; });
-  if (chains.size() > kMostChains) chains.resize(kMostChains);
-  return chains;
+  std::stable_sort(chains.begin(), chains.end(), [](const TextChain& a, const TextChain& b) {
+    return std::pair(!a.inside, a.rows) > std::pair(!b.inside, b.rows);
+  });
+  // Near the front there are headers, elsewhere mostly data that looks like names.
+  std::vector<TextChain> kept;
+  std::size_t near = 0, far = 0;
+  for (const TextChain& chain : chains) {
+    std::size_t& so_far = chain.at < kNearFront ? near : far;
+    if (so_far < (chain.at < kNearFront ? kMostNear : kMostFar)) {
+      ++so_far;
+      kept.push_back(chain);
+    }
+  }
+  // What is taken for the first name may be a part of a header that by chance leads to the first.
+  for (std::size_t i = 0; i < std::min(chains.size(), kMostLedTo); ++i) {
+    TextChain from_second = chains[i];
+    from_second.at = chains[i].second;
+    kept.push_back(from_second);
+  }
+  for (TextChain& chain : kept) follow(chain, bytes);
+  std::erase_if(kept, [](const TextChain& chain) { return chain.rows < kLeastRows; });
+  return kept;
 }
 
 /// The pairs in records whose fixed bytes are cut in two: `before` of them belong to the name that follows,
@@ -118,13 +190,22 @@ std::vector<Hypothesis> search_records(const SpacePtr& space, const Subject& sub
     if (!seen && number >= space->at && number + 32 < space->end() && windows.size() < kMostWindows)
       windows.push_back(number);
   }
+  std::vector<TextChain> known;  // from the begin of the file or of the last window on
   for (std::uint64_t window : windows) {
     std::size_t from = static_cast<std::size_t>(window - space->at);
     bool pointed = window != space->at && window + kMostWindow != space->end();
     ByteView bytes = ByteView(space->bytes).subspan(from);
     for (const TextChain& chain : find_chains(bytes, pointed ? kPointedReach : kMostWindow)) {
+      TextChain whole = chain;
+      whole.at += from;
+      // A number that points into the midst of such records is none that tells where they begin.
+      if (pointed && std::any_of(known.begin(), known.end(), [&](const TextChain& one) {
+            return one.shape == chain.shape && leads_to(one, space->bytes, from + chain.second);
+          }))
+        continue;
+      known.push_back(whole);
       std::size_t fixed = chain.shape.before;
-      std::set<std::uint64_t> counts = {chain.rows};
+      std::set<std::uint64_t> counts = {chain.rows, chain.rows + 1};
       for (std::uint64_t number : numbers) {
         if (number <= chain.rows && number + 2 >= chain.rows) counts.insert(number);
       }

@@ -12,6 +12,7 @@
 #include "study/packing.h"
 #include "study/record_search.h"
 #include "study/table_search.h"
+#include "study/unordered_search.h"
 
 namespace operculum::study {
 namespace {
@@ -84,7 +85,7 @@ void try_all(Findings& findings, std::vector<Hypothesis> all, const Subject& sub
              OpenContext& context) {
   for (Hypothesis& found : all) {
     explain_names(found, subject);
-    find_packing(found, subject);
+    if (found.bits + kMostPackingBits > kBelieved) find_packing(found, subject);
     Drafted drafted{std::move(found), {}, {}, 0, {}};
     drafted.text = draft(drafted.hypothesis, subject, same);
     drafted.trial = try_draft(drafted.text, subject, context, kMostRead);
@@ -98,7 +99,7 @@ void try_all(Findings& findings, std::vector<Hypothesis> all, const Subject& sub
 }  // namespace
 
 Findings study(const Subject& subject, std::size_t same, OpenContext& context) {
-  constexpr std::array<Search, 2> kPlain = {search_tables, search_records};
+  constexpr std::array<Search, 3> kPlain = {search_tables, search_records, search_unordered};
   constexpr std::array<Search, 1> kChains = {search_chains};
   Findings findings;
   if (subject.size() < kLeastFile) return findings;

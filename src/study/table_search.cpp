@@ -29,9 +29,11 @@ class Guesses {
   Guesses(const Space& space, const Subject& subject, const std::vector<std::uint64_t>& numbers)
       : space_(space), end_(space.plain ? subject.size() : space.end()), numbers_(numbers) {}
 
-  std::vector<Guess> of(const Stretch& stretch) {
+  /// `ends` are places that the first row points to: tables often end there.
+  std::vector<Guess> of(const Stretch& stretch, const std::vector<std::uint64_t>& ends) {
     guesses_.clear();
     stretch_ = stretch;
+    ends_ = ends;
     std::uint64_t first = stretch.at >= stretch.stride ? stretch.at - stretch.stride + 1 : 0;
     first = std::max(first, space_.at);
     std::set<std::uint64_t> begins;
@@ -45,11 +47,14 @@ class Guesses {
     if (stretch.text) begins.insert(first);
     closures(first);
     for (std::uint64_t begin : begins) counts_for(begin);
+    near_front(first);
     // Right behind a header that ends anywhere, else at whole words.
     for (std::uint64_t begin = first; begin <= stretch.at; begin += begin < kNearFront ? 1 : 4 - begin % 4)
       counts_for(begin);
     return guesses_;
   }
+
+  std::uint64_t end() const { return end_; }
 
  private:
   void add(std::uint64_t begin, std::uint64_t count) {
@@ -60,8 +65,23 @@ class Guesses {
       guesses_.push_back(guess);
   }
 
+  /// Near the front there may be a record more than the stretch shows, whose data lies at 0.
+  void near_front(std::uint64_t first) {
+    if (first >= kNearFront) return;
+    for (std::uint64_t begin = std::max(space_.at, first - std::min<std::uint64_t>(first, stretch_.stride));
+         begin < first; ++begin) {
+      for (std::uint64_t number : numbers_) {
+        if (number >= rows_from(begin) && number <= rows_from(begin) + 2) add(begin, number);
+      }
+    }
+  }
+
+  std::uint64_t rows_from(std::uint64_t begin) const {
+    return stretch_.rows + (stretch_.at - std::min(begin, stretch_.at)) / stretch_.stride;
+  }
+
   void counts_for(std::uint64_t begin) {
-    std::uint64_t rows = stretch_.rows + (stretch_.at - std::min(begin, stretch_.at)) / stretch_.stride;
+    std::uint64_t rows = rows_from(begin);
     std::uint64_t most = (end_ - begin) / stretch_.stride;
     std::vector<std::uint64_t> counts;
     for (std::uint64_t number : numbers_) {
@@ -81,7 +101,7 @@ class Guesses {
   /// The table ends where its first offset points, at the end of the bytes, or a trailer before that.
   void closures(std::uint64_t first) {
     std::uint64_t stride = stretch_.stride;
-    for (std::uint64_t end : {stretch_.value, end_}) {
+    for (std::uint64_t end : ends_) {
       if (end <= stretch_.at) continue;
       std::uint64_t count = (end - first) / stride;
       if (count >= 2) add(end - count * stride, count);
@@ -103,8 +123,20 @@ class Guesses {
   std::uint64_t end_;
   const std::vector<std::uint64_t>& numbers_;
   Stretch stretch_;
+  std::vector<std::uint64_t> ends_;
   std::vector<Guess> guesses_;  // the likeliest first
 };
+
+/// Where the table may end: at the first of the data, as each pair places it, or with the bytes.
+std::vector<std::uint64_t> ends_of(const Stretch& stretch, const Grid& rows, const std::vector<Pair>& pairs,
+                                   const Guesses& guesses) {
+  std::vector<std::uint64_t> ends = {stretch.value, guesses.end()};
+  for (const Pair& pair : pairs) {
+    std::uint64_t end = pair.offset.value(rows, 0);
+    if (std::find(ends.begin(), ends.end(), end) == ends.end()) ends.push_back(end);
+  }
+  return ends;
+}
 
 /// The pairs of a stretch as they are in records that begin at `begin`; those that such records would cut are
 /// left out.
@@ -137,6 +169,10 @@ void search_sizes(const SpacePtr& space, const Subject& subject, const Frame& fr
   std::vector<std::uint64_t> counts;
   for (std::uint64_t number : numbers) {
     if (number >= 4 && number <= kMostSizes && counts.size() < kCountsTried / 2) counts.push_back(number);
+  }
+  for (std::size_t i = counts.size(); i-- > 0;) {  // there may be records that are not counted
+    counts.push_back(counts[i] + 1);
+    counts.push_back(counts[i] + 2);
   }
   for (std::uint64_t begin = 4; begin <= kNearSizes; ++begin) {
     for (std::uint64_t count : counts) {
@@ -177,7 +213,7 @@ std::vector<Hypothesis> search_tables(const SpacePtr& space, const Subject& subj
       std::vector<Pair> pairs = find_pairs(
           rows, space->file_size, free_bytes(find_texts(rows), stretch.stride, ShortNames::may_be_numbers));
       if (pairs.empty() && !stretch.text) continue;
-      for (const Guess& guess : guesses.of(stretch)) {
+      for (const Guess& guess : guesses.of(stretch, ends_of(stretch, rows, pairs, guesses))) {
         std::vector<Pair> here = pairs_from(pairs, stretch, guess.begin);
         if (!tried.insert({stretch.stride, guess.begin, guess.count}).second && here.empty()) continue;
         Grid grid = fixed_grid(space, subject, guess.begin, stretch.stride, guess.count, kRowsTried);

@@ -1,6 +1,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <utility>
 
 #include "base/error.h"
 #include "base/text.h"
@@ -207,7 +208,9 @@ ReadPlanPtr Compiler::list_read(const Type& type, Scope& scope) {
     made->it = scope.take();
     scope.variables.push_back({"it", made->element->type, made->it});
     scope.element_used = false;
+    bool in_record = std::exchange(scope.in_record, true);  // a list has its place, wherever it is read
     made->count = condition(*type.count, scope);
+    scope.in_record = in_record;
     made->looks_ahead = !scope.element_used;
   } else if (type.count) {
     made->count = number(*type.count, scope);

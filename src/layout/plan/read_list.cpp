@@ -64,7 +64,8 @@ class Collector {
     if (!plan_.looks_ahead && (plan_.ends == ListEnd::until || plan_.ends == ListEnd::whilst)) {
       Store::Sizes kept = run.store().sizes;
       frame_.slots[plan_.it] = condition_value(value, begin);
-      bool holds = plan_.count->truth(frame_);
+      Frame here{run, frame_.slots, &reader_};
+      bool holds = plan_.count->truth(here);
       if (list_.shape == List::Shape::offsets) run.store().shrink(kept);  // it was only looked at
       if (plan_.ends == ListEnd::until && holds) return false;
       if (plan_.ends == ListEnd::whilst && !holds) {

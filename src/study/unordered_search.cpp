@@ -1,0 +1,115 @@
+#include "study/unordered_search.h"
+
+#include <algorithm>
+#include <set>
+#include <tuple>
+
+#include "study/naming.h"
+
+namespace operculum::study {
+namespace {
+
+constexpr std::uint64_t kLeastRows = 4, kMostRows = 65536, kFront = 48, kMostTrailer = 32;
+constexpr std::size_t kLeastStride = 8, kMostStride = 96, kRowsLooked = 256, kMostCounts = 8,
+                      kMostBegins = 16;
+constexpr NumberForm kForms[] = {{4, false}, {4, true}, {8, false}, {8, true}};
+
+class UnorderedSearch {
+ public:
+  UnorderedSearch(const SpacePtr& space, const Subject& subject)
+      : space_(space),
+        subject_(subject),
+        frame_(subject, space),
+        end_(space->plain ? subject.size() : space->end()) {
+    for (std::uint64_t number : frame_.places(subject.size())) {
+      if (number >= kLeastRows && number <= kMostRows && counts_.size() < kMostCounts)
+        counts_.push_back(number);
+      if (number >= std::max(kFront, space->at) && number < end_ && begins_.size() < kMostBegins)
+        begins_.push_back(number);
+    }
+  }
+
+  std::vector<Hypothesis> find() {
+    for (std::uint64_t count : counts_) {
+      if (space_->at == 0) {
+        for (std::uint64_t begin = space_->plain ? 4 : 0; begin <= kFront; ++begin) {
+          for (std::size_t stride = kLeastStride; stride <= kMostStride; ++stride)
+            at_front(begin, count, stride);
+        }
+      }
+      for (std::uint64_t begin : begins_) at_end(begin, count);
+    }
+    return std::move(best_);
+  }
+
+ private:
+  /// Some column's least number is where the table ends, or 0 where places count from there.
+  void at_front(std::uint64_t begin, std::uint64_t count, std::size_t stride) {
+    std::uint64_t table_end = begin + count * stride;
+    if (table_end >= end_) return;
+    const Byte* rows = space_->bytes.data() + begin;
+    if (table_end - space_->at > space_->bytes.size()) return;
+    for (NumberForm form : kForms) {
+      for (std::size_t at = 0; at + form.width <= stride; at += 1) {
+        std::uint64_t least = UINT64_MAX;
+        bool fits = true;
+        std::size_t looked = static_cast<std::size_t>(std::min<std::uint64_t>(count, kRowsLooked));
+        for (std::size_t row = 0; fits && row < looked; ++row) {
+          std::uint64_t value = read_number(rows + row * stride + at, form);
+          fits = value < space_->file_size;
+          least = std::min(least, value);
+        }
+        if (!fits || (space_->plain && least != 0 && least != table_end && least != round_up(table_end, 16) &&
+                      least != round_up(table_end, 512) && least != round_up(table_end, 2048)))
+          continue;
+        if (least == 0 && !closes(rows, begin, stride, count)) continue;
+        explain_rows(begin, stride, count);
+        return;
+      }
+    }
+  }
+
+  /// Where places may be 0, any column of small numbers would do: there the number of records has to stand
+  /// right in front of them.
+  bool closes(const Byte* rows, std::uint64_t begin, std::size_t, std::uint64_t count) const {
+    if (begin < 4) return false;
+    return read_number(rows - 4, {4, false}) == count || read_number(rows - 4, {4, true}) == count;
+  }
+
+  /// So many records fill the room up to the end of the file, or to a trailer in front of it.
+  void at_end(std::uint64_t begin, std::uint64_t count) {
+    for (std::uint64_t trailer = 0; trailer <= kMostTrailer; trailer += 4) {
+      std::uint64_t room = end_ - begin;
+      if (room <= trailer || (room - trailer) % count != 0) continue;
+      std::uint64_t stride = (room - trailer) / count;
+      if (stride >= kLeastStride && stride <= kMostStride)
+        explain_rows(begin, static_cast<std::size_t>(stride), count);
+    }
+  }
+
+  void explain_rows(std::uint64_t begin, std::size_t stride, std::uint64_t count) {
+    if (!tried_.insert({begin, stride, count}).second) return;
+    Grid grid = fixed_grid(space_, subject_, begin, stride, count, kRowsLooked);
+    if (grid.rows() < kLeastRows) return;
+    std::vector<Pair> pairs =
+        find_pairs(grid, space_->file_size, free_bytes(find_texts(grid), stride, ShortNames::may_be_numbers));
+    std::erase_if(pairs, [](const Pair& pair) { return pair.shift != 0 || !pair.size; });
+    keep_explained(best_, grid, frame_, pairs);
+  }
+
+  SpacePtr space_;
+  const Subject& subject_;
+  Frame frame_;
+  std::uint64_t end_;
+  std::vector<std::uint64_t> counts_, begins_;
+  std::set<std::tuple<std::uint64_t, std::size_t, std::uint64_t>> tried_;
+  std::vector<Hypothesis> best_;
+};
+
+}  // namespace
+
+std::vector<Hypothesis> search_unordered(const SpacePtr& space, const Subject& subject) {
+  return UnorderedSearch(space, subject).find();
+}
+
+}  // namespace operculum::study
