@@ -43,13 +43,14 @@ std::string type_text(const Column& column) {
 
 void evidence(TextTable& table, const Hypothesis& found) {
   constexpr std::string_view kParts[] = {"header", "trailer", "index"};
+  bool digits = !found.grid.words.empty();
   for (const study::HeadField& field : study::sorted(found.head))
     table.add({std::string(kParts[static_cast<std::size_t>(field.part)]),
                field.part == study::Part::tail ? fmt::format("end - {}", field.at) : std::to_string(field.at),
-               field.name, fmt::format("{} bytes", field.form.width), field.why});
+               field.name, digits ? "digits" : fmt::format("{} bytes", field.form.width), field.why});
   for (const Column& column : found.columns)
     table.add({"record", std::to_string(column.at), std::string(study::name_of(column.role)),
-               type_text(column), column.why});
+               digits ? "digits" : type_text(column), column.why});
 }
 
 }  // namespace

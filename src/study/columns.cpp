@@ -224,6 +224,19 @@ Base best_base(std::uint64_t low, std::optional<std::uint64_t> high, std::uint64
   return best;
 }
 
+/// A first place of 0 may be the index itself: then the second one tells where data begins. `base_from` finds
+/// the base of data that begins there.
+template <typename BaseFrom>
+void unless_index_is_entry(Base& base, std::uint64_t& low, const Runs& runs, const Candidate& offset,
+                           const BaseFrom& base_from) {
+  if (low != 0 || runs.rows.size() < 3 || runs.rows.front() != 0) return;
+  std::uint64_t next = offset.values[runs.rows[1]] * offset.column.factor;
+  Base other = base_from(next);
+  if (other.value != 0 || other.bits <= base.bits) return;
+  base = other;
+  low = next;
+}
+
 class PairSearch {
  public:
   PairSearch(const Grid& grid, std::uint64_t file_size, const std::vector<bool>& free)
@@ -344,6 +357,9 @@ std::optional<Placement> place(const Grid& grid, const Zone& zone, const Pair& p
     std::uint64_t high = pair.size_is_end ? last : top + last;
     if (high < top) return std::nullopt;
     Base base = best_base(low, high, top, filling.align, zone);
+    unless_index_is_entry(base, low, runs, offset, [&](std::uint64_t next) {
+      return best_base(next, high, top, filling.align, zone);
+    });
     if (base.bits < kLeastBase) return std::nullopt;
     found.base = base.value;
     found.begin = base.value + low;
@@ -355,6 +371,8 @@ std::optional<Placement> place(const Grid& grid, const Zone& zone, const Pair& p
   // Each entry ends where the next one begins.
   if (!runs.in_order || runs.rows.size() != grid.rows() || grid.rows() < 3) return std::nullopt;
   Base base = best_base(low, std::nullopt, top, 1, zone);
+  unless_index_is_entry(base, low, runs, offset,
+                        [&](std::uint64_t next) { return best_base(next, std::nullopt, top, 1, zone); });
   if (base.bits < kLeastBase || static_cast<double>(top - low) < 0.3 * static_cast<double>(zone.file_size))
     return std::nullopt;
   bool in_front = base.value + top <= zone.table_begin && zone.table_begin > zone.first;

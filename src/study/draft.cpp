@@ -46,7 +46,10 @@ class Writer {
   std::string make() {
     orders();
     title();
-    part_record(Part::head, "Head", subject_.read(0, Frame::kHead));
+    if (found_.grid.words.empty())
+      part_record(Part::head, "Head", subject_.read(0, Frame::kHead));
+    else
+      head_words();
     if (!found_.grid.space->plain) part_record(Part::index, "Front", found_.grid.space->bytes);
     tail_record();
     item_record();
@@ -197,7 +200,57 @@ class Writer {
     return fmt::format("tag_{}", ++tags_);
   }
 
+  static std::string_view type_of_word(WordKind kind) {
+    constexpr std::string_view kTypes[] = {"text word", "decimal word", "hexadecimal word"};
+    return kTypes[static_cast<std::size_t>(kind)];
+  }
+
+  /// A header of words.
+  void head_words() {
+    const std::vector<WordKind>& words = found_.grid.head_words;
+    if (words.empty()) return;
+    std::vector<HeadField> fields = fields_of(Part::head);
+    line("record Head {");
+    for (std::size_t i = 0; i < words.size(); ++i) {
+      auto field =
+          std::find_if(fields.begin(), fields.end(), [&](const HeadField& one) { return one.at == i; });
+      bool known = field != fields.end();
+      line(fmt::format("  {} {}", known ? field->name : unknown(), type_of_word(words[i])),
+           known ? field->why : "");
+    }
+    line("}");
+    has_[static_cast<std::size_t>(Part::head)] = true;
+  }
+
+  /// A line of words.
+  void item_words() {
+    line("record Item {");
+    bool named = false;
+    std::size_t at = 0;  // of the number's cell
+    for (WordKind kind : found_.grid.words) {
+      std::string name, why, factor;
+      if (kind == WordKind::text) {
+        name = named ? unknown() : "name";
+        named = true;
+      } else {
+        auto column = std::find_if(found_.columns.begin(), found_.columns.end(),
+                                   [&](const Column& one) { return one.at == at; });
+        if (column != found_.columns.end()) {
+          name = field_name(*column);
+          why = column->why;
+          if (column->factor != 1) factor = fmt::format(" * {}", column->factor);
+        } else {
+          name = unknown();
+        }
+        at += 8;
+      }
+      line(fmt::format("  {} {}{}", name, type_of_word(kind), factor), why);
+    }
+    line("}");
+  }
+
   void item_record() {
+    if (!found_.grid.words.empty()) return item_words();
     line("record Item {");
     std::size_t at = 0;
     bool text_done = shape_.text == TextEnd::none;

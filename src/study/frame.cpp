@@ -47,6 +47,11 @@ Frame Frame::narrowed(std::uint64_t head_end, std::uint64_t tail_begin, std::uin
 
 std::optional<HeadField> Frame::find(std::uint64_t value, const std::vector<HeadField>& used,
                                      bool big) const {
+  for (const FrameWord& word : words_) {
+    bool taken =
+        std::any_of(used.begin(), used.end(), [&](const HeadField& one) { return one.at == word.place; });
+    if (word.value == value && !taken) return HeadField{Part::head, word.place, {1, false}, "", ""};
+  }
   std::optional<HeadField> best;
   int best_rank = -100;
   for (Part part : {Part::head, Part::tail, Part::index}) {
@@ -84,6 +89,7 @@ std::optional<HeadField> Frame::find(std::uint64_t value, const std::vector<Head
 
 std::vector<std::uint64_t> Frame::places(std::uint64_t size) const {
   std::vector<std::uint64_t> all;
+  for (const FrameWord& word : words_) all.push_back(word.value);
   auto look = [&](ByteView part, std::size_t begin, std::size_t end, bool wide) {
     for (NumberForm form : kForms) {
       if (form.width < 2 || (form.width >= 4) != wide) continue;

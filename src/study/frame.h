@@ -25,6 +25,12 @@ struct HeadField {
   std::string why;
 };
 
+/// A number in a header that is written as text, and which of its words that is.
+struct FrameWord {
+  std::size_t place;
+  std::uint64_t value;
+};
+
 /// By part, and from its begin to its end.
 std::vector<HeadField> sorted(std::vector<HeadField> fields);
 
@@ -33,6 +39,9 @@ std::vector<HeadField> sorted(std::vector<HeadField> fields);
 class Frame {
  public:
   Frame(const Subject& subject, const SpacePtr& space);
+  /// Of a header that is words: a field's place is then that of its word.
+  Frame(const Subject& subject, std::vector<FrameWord> words)
+      : words_(std::move(words)), size_(subject.size()) {}
 
   /// The same, narrowed down to bytes that are neither records nor data: the head ends at `head_end`, the
   /// tail begins at `tail_begin`, both in the file; that of the index ends at `index_end` in the space.
@@ -51,6 +60,7 @@ class Frame {
 
  private:
   Bytes parts_[3];
+  std::vector<FrameWord> words_;
   std::uint64_t limits_[3] = {};  // bytes that count: of the tail, the last ones
   std::uint64_t size_;
 };

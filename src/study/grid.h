@@ -8,8 +8,11 @@
 
 namespace operculum::study {
 
-/// How a record's text of varying length ends.
-enum class TextEnd { none, sized, zero };
+/// How a record's text of varying length ends: `word` is one of a line of words, whose numbers are digits.
+enum class TextEnd { none, sized, zero, word };
+
+/// What a word of an index that is written as text is.
+enum class WordKind { text, decimal, hexadecimal };
 
 /// The shape of the records of an index: so many fixed bytes, in their midst perhaps a text of varying
 /// length.
@@ -36,6 +39,9 @@ struct Grid {
   Bytes cells;               ///< rows() times shape.fixed() bytes
   std::vector<std::string> texts;           ///< where the shape has one
   std::vector<std::uint64_t> starts, ends;  ///< of the records, where they vary
+  std::vector<WordKind>
+      words;  ///< of each line, where records are that: each number takes 8 of the cells' bytes
+  std::vector<WordKind> head_words;  ///< in front of the first line
 
   std::size_t rows() const { return shape.fixed() == 0 ? texts.size() : cells.size() / shape.fixed(); }
   const Byte* row(std::size_t i) const { return cells.data() + i * shape.fixed(); }

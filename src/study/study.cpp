@@ -7,6 +7,7 @@
 #include <span>
 
 #include "study/chain_search.h"
+#include "study/digit_search.h"
 #include "study/disguise.h"
 #include "study/draft.h"
 #include "study/packing.h"
@@ -99,7 +100,7 @@ void try_all(Findings& findings, std::vector<Hypothesis> all, const Subject& sub
 }  // namespace
 
 Findings study(const Subject& subject, std::size_t same, OpenContext& context) {
-  constexpr std::array<Search, 3> kPlain = {search_tables, search_records, search_unordered};
+  constexpr std::array<Search, 4> kPlain = {search_tables, search_records, search_unordered, search_digits};
   constexpr std::array<Search, 1> kChains = {search_chains};
   Findings findings;
   if (subject.size() < kLeastFile) return findings;

@@ -161,21 +161,32 @@ std::vector<Pair> pairs_from(const std::vector<Pair>& pairs, const Stretch& stre
   return all;
 }
 
+/// Numbers close in front of `begin` that could be how many records there are; one or two more may not be
+/// counted.
+std::vector<std::uint64_t> counts_before(ByteView bytes, std::uint64_t begin) {
+  constexpr std::uint64_t kReach = 16;
+  constexpr NumberForm kForms[] = {{4, false}, {4, true}, {2, false}, {2, true}};
+  std::vector<std::uint64_t> counts;
+  for (std::uint64_t at = begin - std::min(begin, kReach); at < begin; ++at) {
+    for (NumberForm form : kForms) {
+      if (at + form.width > begin) continue;
+      std::uint64_t number = read_number(bytes.data() + at, form);
+      if (number < 4 || number > kMostSizes) continue;
+      for (std::uint64_t count : {number, number + 1, number + 2}) {
+        if (std::find(counts.begin(), counts.end(), count) == counts.end()) counts.push_back(count);
+      }
+    }
+  }
+  return counts;
+}
+
 /// Tables of nothing but sizes and what belongs to them: no column ascends, but a number tells how many there
 /// are, and together the sizes are all that lies behind the table.
 void search_sizes(const SpacePtr& space, const Subject& subject, const Frame& frame,
-                  const std::vector<std::uint64_t>& numbers, std::vector<Hypothesis>& best) {
+                  std::vector<Hypothesis>& best) {
   if (!space->plain || space->at != 0) return;
-  std::vector<std::uint64_t> counts;
-  for (std::uint64_t number : numbers) {
-    if (number >= 4 && number <= kMostSizes && counts.size() < kCountsTried / 2) counts.push_back(number);
-  }
-  for (std::size_t i = counts.size(); i-- > 0;) {  // there may be records that are not counted
-    counts.push_back(counts[i] + 1);
-    counts.push_back(counts[i] + 2);
-  }
-  for (std::uint64_t begin = 4; begin <= kNearSizes; ++begin) {
-    for (std::uint64_t count : counts) {
+  for (std::uint64_t begin = 4; begin <= std::min<std::uint64_t>(kNearSizes, space->bytes.size()); ++begin) {
+    for (std::uint64_t count : counts_before(space->bytes, begin)) {
       for (std::size_t stride = 4; stride <= kMostSizeStride; ++stride) {
         if (begin + count * stride >= subject.size()) break;
         Grid grid = fixed_grid(space, subject, begin, stride, count, kMostSizes);
@@ -199,7 +210,7 @@ std::vector<Hypothesis> search_tables(const SpacePtr& space, const Subject& subj
     if (number >= space->at + 256 && number + 32 < space->end() && windows.size() < kMostWindows)
       windows.emplace_back(number, kPointedWindow);
   }
-  search_sizes(space, subject, frame, numbers, best);
+  search_sizes(space, subject, frame, best);
   Guesses guesses(*space, subject, numbers);
   std::set<std::array<std::uint64_t, 3>> tried;
   for (const auto& [window, length] : windows) {

@@ -1,0 +1,195 @@
+// Small made-up packs, one for each way in which an index can be found.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <algorithm>
+#include <map>
+
+#include "layout/compile.h"
+#include "layout/described_container.h"
+#include "study/study.h"
+#include "support/byte_writer.h"
+
+namespace operculum::study {
+namespace {
+
+using namespace test;
+
+/// Bytes without any structure: the same for the same number.
+Bytes noise(std::uint32_t number, std::size_t size) {
+  Bytes bytes(size);
+  std::uint32_t state = number * 2654435761u + 1;
+  for (Byte& byte : bytes) {
+    state ^= state << 13;
+    state ^= state >> 17;
+    state ^= state << 5;
+    byte = static_cast<Byte>(state >> 11);
+  }
+  return bytes;
+}
+
+struct File {
+  std::string name;
+  Bytes data;
+  bool operator==(const File&) const = default;
+};
+
+std::vector<File> exhibits(std::size_t count) {
+  constexpr std::string_view kNames[] = {"limpet", "whelk", "eel", "cockle", "tern", "gull", "pier", "lamp"};
+  std::vector<File> files;
+  for (std::size_t i = 0; i < count; ++i) {
+    auto number = static_cast<std::uint32_t>(i);
+    files.push_back({fmt::format("{}{}.bin", kNames[i % 8], i), noise(number, 100 + i * 37 % 311 + i)});
+  }
+  return files;
+}
+
+/// What a study of the bytes drafts, and what that finds in them.
+struct Studied {
+  std::string draft;
+  std::vector<File> files;
+};
+
+Studied studied(const Bytes& bytes) {
+  OpenContext context;
+  SourcePtr source = make_memory_source(bytes);
+  Findings findings = study({source, "store.bay"}, 4, context);
+  if (!findings.solved()) return {"none", {}};
+  Studied all{findings.drafts.front().text, {}};
+  layout::Compiled compiled = layout::compile({"draft.layout", all.draft}, {}, true);
+  auto container =
+      layout::open_described(compiled.plan, {make_content(source), "store.bay"}, source, context);
+  std::size_t count = container->entries().size();
+  for (std::size_t i = 0; i < count; ++i)
+    all.files.push_back({container->entries()[i].path, read_all(*container->content(i)->stream(), 1 << 20)});
+  return all;
+}
+
+TEST(StudySearch, FindsLinesOfNamesAndDecimalNumbers) {
+  std::vector<File> files = exhibits(30);
+  std::string lines;
+  std::size_t at = 0;
+  for (const File& file : files) {
+    lines += fmt::format("{:<16}{:>8}\n", file.name, at);
+    at += file.data.size();
+  }
+  ByteWriter bytes;
+  bytes.text(fmt::format(" 1 {:>6} {:>8}\n", files.size(), lines.size()));
+  bytes.text(lines);
+  for (const File& file : files) bytes.bytes(file.data);
+  Studied found = studied(bytes.view());
+  EXPECT_EQ(found.files, files) << found.draft;
+  EXPECT_NE(found.draft.find("at decimal word"), std::string::npos) << found.draft;
+  EXPECT_NE(found.draft.find("count decimal word"), std::string::npos) << found.draft;
+}
+
+TEST(StudySearch, FindsWhereAListOfPlacesAndNamesIsEndedByZeros) {
+  std::vector<File> files = exhibits(40);
+  std::size_t index = 5 + 4;
+  for (const File& file : files) index += 4 + file.name.size() + 1;
+  ByteWriter bytes;
+  std::size_t at = index;
+  for (const File& file : files) {
+    bytes.u32(at);
+    bytes.text(file.name);
+    bytes.u8(0);
+    at += file.data.size();
+  }
+  bytes.u32(at);  // of no name: where the data ends
+  bytes.u8(0);
+  bytes.u32(0);
+  for (const File& file : files) bytes.bytes(file.data);
+  bytes.text("written at the mole");
+  Studied found = studied(bytes.view());
+  EXPECT_EQ(found.files, files) << found.draft;
+  EXPECT_NE(found.draft.find("while (u32 at here) != 0"), std::string::npos) << found.draft;
+}
+
+TEST(StudySearch, FindsTablesThatAreSortedByNameButNotByPlace) {
+  std::vector<File> files = exhibits(24), sorted = files;
+  std::sort(sorted.begin(), sorted.end(), [](const File& a, const File& b) { return a.name < b.name; });
+  std::map<std::string, std::size_t> places;
+  std::size_t at = 8 + files.size() * 24;
+  for (const File& file : files) {
+    places[file.name] = at;
+    at += file.data.size();
+  }
+  ByteWriter bytes;
+  bytes.text("BAY2");
+  bytes.u32(files.size());
+  for (const File& file : sorted) {
+    Bytes name(16);
+    std::copy(file.name.begin(), file.name.end(), name.begin());
+    bytes.bytes(name);
+    bytes.u32(places[file.name]);
+    bytes.u32(file.data.size());
+  }
+  for (const File& file : files) bytes.bytes(file.data);
+  Studied found = studied(bytes.view());
+  EXPECT_EQ(found.files, sorted) << found.draft;
+}
+
+/// A chain of headers: a tag, how many parts follow that belong to it, a narrow size.
+TEST(StudySearch, FollowsTagsWithNarrowSizes) {
+  std::vector<File> files = exhibits(20);
+  ByteWriter bytes;
+  bytes.text("Saltmarsh Point, exhibit parts, second edition\x1a");
+  constexpr std::string_view kTags[] = {"ROOT", "LIMB", "SHEL", "PICT"};
+  for (std::size_t i = 0; i < files.size(); ++i) {
+    bytes.text(kTags[i % 4]);
+    bytes.u16(i % 3);
+    bytes.u16(files[i].data.size());
+    bytes.bytes(files[i].data);
+  }
+  Studied found = studied(bytes.view());
+  ASSERT_EQ(found.files.size(), files.size()) << found.draft;
+  for (std::size_t i = 0; i < files.size(); ++i) EXPECT_EQ(found.files[i].data, files[i].data);
+}
+
+TEST(StudySearch, FollowsHeadersOfEntriesThatAreEquallyLong) {
+  ByteWriter bytes;
+  for (std::uint32_t i = 0; i < 90; ++i) {
+    bytes.u32(1028);
+    bytes.bytes(noise(i, 1028));
+  }
+  EXPECT_EQ(studied(bytes.view()).files.size(), 90u);
+}
+
+TEST(StudySearch, CountsTwoRecordsMoreThanAreStated) {
+  std::vector<File> files = exhibits(31);
+  ByteWriter bytes;
+  bytes.text("NOTICEBOARD");
+  bytes.u8(4);
+  bytes.u16(files.size() - 2);
+  bytes.u8(0);
+  for (const File& file : files) bytes.u32(file.data.size());
+  for (const File& file : files) bytes.bytes(file.data);
+  Studied found = studied(bytes.view());
+  ASSERT_EQ(found.files.size(), files.size()) << found.draft;
+  EXPECT_EQ(found.files.back().data, files.back().data);
+}
+
+/// Numbers in the first records happen to be a place within the table and a count that fits there.
+TEST(StudySearch, IsNotLedAstrayByNumbersThatPointIntoTheTable) {
+  std::vector<File> files = exhibits(60);
+  std::size_t record = 20, begin = 8, at = begin + files.size() * record;
+  ByteWriter bytes;
+  bytes.text("BAY3");
+  bytes.u32(files.size());
+  for (std::size_t i = 0; i < files.size(); ++i) {
+    Bytes name(8);
+    std::string text = fmt::format("t{:03}", i);
+    std::copy(text.begin(), text.end(), name.begin());
+    bytes.bytes(name);
+    bytes.u32(at);
+    bytes.u32(files[i].data.size());
+    bytes.u32(i == 0 ? begin + 10 * record : i == 1 ? files.size() - 10 : 0);
+    at += files[i].data.size();
+  }
+  for (const File& file : files) bytes.bytes(file.data);
+  Studied found = studied(bytes.view());
+  EXPECT_EQ(found.files.size(), files.size()) << found.draft;
+}
+
+}  // namespace
+}  // namespace operculum::study
