@@ -41,7 +41,7 @@ void look_at_description(ByteView bytes) {
   context.spool.set_disk(1 << 20);
   context.keys.add({"the fuzzer's key", "fuzz"});
   try {
-    layout::Tracer tracer(100);
+    layout::Tracer tracer({100, {}, {}});
     auto container =
         layout::open_described(compiled.plan, {make_content(source), "fuzz.bin"}, source, context, &tracer);
     container->observe_all(tracer);

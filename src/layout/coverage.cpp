@@ -47,7 +47,8 @@ void Tracer::field(const std::string& name, const Region& region, std::uint64_t 
   }
   if (!name.empty()) full += full.empty() ? name : "." + name;
   if (seen_.size() < kMostSeen && !seen_.insert({region.name(), offset, name}).second) return;  // read again
-  if (fields_.size() >= most_) {
+  if (!wanted(full, region, offset, size)) return;
+  if (fields_.size() >= wish_.most) {
     ++left_out_;
     return;
   }
@@ -55,6 +56,16 @@ void Tracer::field(const std::string& name, const Region& region, std::uint64_t 
   std::string hex = hex_text(raw);
   if (size > kRawShown) hex += " ..";
   fields_.push_back({std::move(full), region.name(), offset, size, std::move(hex), value});
+}
+
+bool Tracer::wanted(const std::string& name, const Region& region, std::uint64_t offset,
+                    std::uint64_t size) const {
+  if (wish_.at && (!region.name().empty() || *wish_.at < offset || *wish_.at - offset >= size)) return false;
+  if (wish_.only.empty()) return true;
+  for (std::string_view part : split(name, '.')) {
+    if (part == wish_.only || part.substr(0, part.find('[')) == wish_.only) return true;
+  }
+  return name == wish_.only;
 }
 
 void Tracer::covered(const Region& region, std::uint64_t offset, std::uint64_t size, Cover cover) {

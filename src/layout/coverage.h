@@ -1,6 +1,8 @@
 #pragma once
 
+#include <optional>
 #include <set>
+#include <string>
 #include <tuple>
 
 #include "layout/run/run.h"
@@ -15,6 +17,13 @@ struct CoverRange {
 };
 std::string_view name_of(CoverRange::Kind kind);
 
+/// Which of the fields that are read are kept.
+struct TraceWish {
+  std::size_t most = 0;             ///< of those that are wanted
+  std::string only;                 ///< the name of a field or of a record around it; empty: all
+  std::optional<std::uint64_t> at;  ///< an offset in the file that they contain
+};
+
 /// Collects what a run tells.
 class Tracer final : public Observer {
  public:
@@ -27,7 +36,7 @@ class Tracer final : public Observer {
     std::string value;
   };
 
-  explicit Tracer(std::size_t most_fields) : most_(most_fields) {}
+  explicit Tracer(TraceWish wish = {}) : wish_(std::move(wish)) {}
   void enter(const std::string& name) override;
   void leave() override;
   void field(const std::string& name, const Region& region, std::uint64_t offset, std::uint64_t size,
@@ -42,7 +51,9 @@ class Tracer final : public Observer {
   std::vector<CoverRange> ranges(const Source& file) const;
 
  private:
-  std::size_t most_;
+  bool wanted(const std::string& name, const Region& region, std::uint64_t offset, std::uint64_t size) const;
+
+  TraceWish wish_;
   std::vector<std::string> path_;
   std::vector<Field> fields_;
   std::set<std::tuple<std::string, std::uint64_t, std::string>> seen_;  // by region, offset and name

@@ -2,6 +2,7 @@
 
 #include <string>
 
+#include "report/figure.h"
 #include "task/study_file.h"
 
 namespace operculum {
@@ -12,6 +13,9 @@ std::string study_text(const StudyReport& report, bool alternatives);
 
 /// A page of HTML that needs nothing else: a map of the file, the evidence, the draft.
 std::string study_page(const StudyReport& report);
+
+/// The page's drawings, each alone.
+std::vector<Figure> study_figures(const StudyReport& report);
 
 /// What the file seems to be built like, in a few sentences.
 std::string study_summary(const StudyReport& report);

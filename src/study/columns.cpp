@@ -311,7 +311,8 @@ Candidate numbers_of(const Grid& grid, const Column& column) {
 
 std::string_view name_of(Role role) {
   constexpr std::string_view kNames[] = {"offset", "end of data",   "size",    "unpacked size",
-                                         "name",   "place of name", "packing", "not known"};
+                                         "name",   "place of name", "packing", "checksum",
+                                         "time",   "not known"};
   return kNames[static_cast<std::size_t>(role)];
 }
 

@@ -21,6 +21,8 @@ enum class Role {
   name,      ///< a text that names it
   name_at,   ///< where its name begins, in a table of texts
   packing,   ///< which codec it is packed with
+  sum,       ///< a checksum or digest of its bytes; `detail` tells which, of what
+  time,      ///< seconds since 1970
   other,     ///< not known
 };
 std::string_view name_of(Role role);
@@ -29,7 +31,7 @@ std::string_view name_of(Role role);
 struct Column {
   Role role = Role::other;
   std::size_t at = 0;                  ///< within the fixed bytes of a record
-  NumberForm form;                     ///< of a number
+  NumberForm form;                     ///< of a number; of a digest its width is 0
   std::size_t width = 4;               ///< in bytes
   std::uint64_t factor = 1, mask = 0;  ///< the value is (number xor mask) * factor
   std::string detail;                  ///< of a text its filling, of packing the number that means packed

@@ -194,6 +194,10 @@ class Writer {
         return "name_at";
       case Role::packing:
         return "packing";
+      case Role::sum:
+        return "sum";
+      case Role::time:
+        return "written";
       case Role::other:
         break;
     }
@@ -273,7 +277,8 @@ class Writer {
         line(fmt::format("  {} text[{}]{}", name, width, ending), column.why);
         continue;
       }
-      std::string type = type_of(column.form, big_);
+      std::string type =
+          column.form.width == 0 ? fmt::format("bytes[{}]", column.width) : type_of(column.form, big_);
       if (column.mask != 0) type += fmt::format(" xor {:#x}", column.mask);
       if (column.factor != 1) type += fmt::format(" * {}", column.factor);
       line(fmt::format("  {} {}", name, type), column.why);
@@ -438,6 +443,8 @@ class Writer {
     if (found_.column(Role::unpacked) != nullptr ||
         (placement_.size && !placement_.size_is_end && placement_.bias == 0))
       line("  size = item.size");
+    if (found_.column(Role::time) != nullptr) line("  time = unix(item.written)");
+    if (const Column* sum = found_.column(Role::sum)) line(fmt::format("  check {} = item.sum", sum->detail));
     line("}");
   }
 

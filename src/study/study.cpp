@@ -10,6 +10,7 @@
 #include "study/digit_search.h"
 #include "study/disguise.h"
 #include "study/draft.h"
+#include "study/meanings.h"
 #include "study/packing.h"
 #include "study/record_search.h"
 #include "study/table_search.h"
@@ -97,6 +98,18 @@ void try_all(Findings& findings, std::vector<Hypothesis> all, const Subject& sub
                    [](const Drafted& a, const Drafted& b) { return a.score > b.score; });
 }
 
+/// Looks at the rest of what the best explanation's records hold, where that is no worse for its draft.
+void refine(Findings& findings, const Subject& subject, std::size_t same, OpenContext& context) {
+  if (!findings.solved()) return;
+  Drafted& best = findings.drafts.front();
+  Drafted refined = best;
+  explain_rest(refined.hypothesis, best.text, subject, context);
+  if (refined.hypothesis.columns.size() == best.hypothesis.columns.size()) return;
+  refined.text = draft(refined.hypothesis, subject, same);
+  refined.trial = try_draft(refined.text, subject, context, kMostRead);
+  if (refined.trial.failure.empty() && refined.trial.failed <= best.trial.failed) best = std::move(refined);
+}
+
 }  // namespace
 
 Findings study(const Subject& subject, std::size_t same, OpenContext& context) {
@@ -110,6 +123,7 @@ Findings study(const Subject& subject, std::size_t same, OpenContext& context) {
   if (!findings.certain()) try_all(findings, search_all(spaces, subject, kChains), subject, same, context);
   if (!findings.certain())
     try_all(findings, search_all(disguised_spaces(subject), subject, kPlain), subject, same, context);
+  refine(findings, subject, same, context);
   return findings;
 }
 

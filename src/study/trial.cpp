@@ -31,7 +31,7 @@ Trial try_draft(const std::string& draft, const Subject& subject, OpenContext& c
     trial.failure = compiled.problems.empty() ? "it does not compile" : compiled.problems.front().text;
     return trial;
   }
-  layout::Tracer tracer(0);
+  layout::Tracer tracer;
   try {
     Input input{make_content(subject.source), subject.name};
     auto container = layout::open_described(compiled.plan, input, subject.source, context, &tracer);

@@ -35,7 +35,7 @@ std::array<std::uint64_t, 5> bytes_by_kind(const LayoutTrial& trial) {
 }
 
 LayoutTrial try_layout(const std::shared_ptr<const layout::Plan>& plan, const std::string& target,
-                       std::size_t most_fields, OpenContext& context) {
+                       const TrialWishes& wishes, OpenContext& context) {
   Place place = resolve(target, context, Step::bytes);
   LayoutTrial trial;
   trial.target = target;
@@ -43,7 +43,7 @@ LayoutTrial try_layout(const std::shared_ptr<const layout::Plan>& plan, const st
   trial.size = source->size();
   Beside sibling = file_sibling(place.file);
   if (place.entry) sibling = entry_sibling(place.layers.back().container, place.inside, context);
-  layout::Tracer tracer(most_fields);
+  layout::Tracer tracer(wishes.trace);
   try {
     auto container =
         layout::open_described(plan, {place.content, place.name, sibling}, source, context, &tracer);
@@ -60,6 +60,7 @@ LayoutTrial try_layout(const std::shared_ptr<const layout::Plan>& plan, const st
   trial.fields = tracer.fields();
   trial.fields_left_out = tracer.left_out();
   trial.ranges = tracer.ranges(*source);
+  if (wishes.profile) trial.profile = study::profile_of(*source);
   return trial;
 }
 

@@ -4,6 +4,7 @@
 
 #include "layout/coverage.h"
 #include "layout/library.h"
+#include "study/profile.h"
 
 namespace operculum {
 
@@ -17,6 +18,7 @@ struct LayoutTrial {
   std::vector<layout::Tracer::Field> fields;
   std::uint64_t fields_left_out = 0;
   std::vector<layout::CoverRange> ranges;
+  study::Profile profile;  ///< how the bytes look; only where that was asked for
 };
 
 /// Whether a role of an entry rule can be written back into the container, for rebuilding it.
@@ -31,9 +33,15 @@ std::vector<RoleBack> roles_back(const layout::Plan& plan);
 /// Bytes of each kind, in the order of CoverRange::Kind.
 std::array<std::uint64_t, 5> bytes_by_kind(const LayoutTrial& trial);
 
+/// What is wanted of a trial.
+struct TrialWishes {
+  layout::TraceWish trace;
+  bool profile = false;  ///< how the bytes look, which reads all of them
+};
+
 /// Opens the file or entry that `target` names with the plan, and notes every field read and what each byte
 /// is for. Throws IoError, and what the layers around it throw.
 LayoutTrial try_layout(const std::shared_ptr<const layout::Plan>& plan, const std::string& target,
-                       std::size_t most_fields, OpenContext& context);
+                       const TrialWishes& wishes, OpenContext& context);
 
 }  // namespace operculum

@@ -69,6 +69,38 @@ TEST_F(LayoutCommands, CheckShowsEveryFieldAndWhatEachByteIsFor) {
   EXPECT_NE(cut.err.find("pair.layout line 5"), std::string::npos) << cut.err;
 }
 
+TEST_F(LayoutCommands, CheckShowsOnlyTheFieldsThatAreAskedFor) {
+  Ran named = tool({"layout", "check", "pair.layout", "a.pair", "--only", "title"});
+  EXPECT_NE(named.out.find("head.title"), std::string::npos) << named.out;
+  EXPECT_EQ(named.out.find("head.size"), std::string::npos) << named.out;
+  Ran within = tool({"layout", "check", "pair.layout", "a.pair", "--only", "head"});
+  EXPECT_NE(within.out.find("head.size"), std::string::npos) << within.out;
+  for (std::string offset : {"4", "0x4"}) {
+    Ran at = tool({"layout", "check", "pair.layout", "a.pair", "--at", offset});
+    EXPECT_NE(at.out.find("head.size"), std::string::npos) << at.out;
+    EXPECT_EQ(at.out.find("head.title"), std::string::npos) << at.out;
+  }
+  Ran wrong = tool({"layout", "check", "pair.layout", "a.pair", "--at", "four"});
+  EXPECT_NE(wrong.exit_code, 0);
+  EXPECT_NE(wrong.err.find("\"four\" is no offset; write 1024 or 0x400"), std::string::npos) << wrong.err;
+}
+
+TEST_F(LayoutCommands, CheckDrawsWhatEachByteIsFor) {
+  Ran ran = tool({"layout", "check", "pair.layout", "a.pair", "--page", "pair.html", "--figures", "drawn"});
+  EXPECT_EQ(ran.exit_code, 0) << ran.err;
+  std::string page = temp.read("pair.html");
+  for (std::string_view part :
+       {"<svg class=\"map\"", "47.37 %", "head.title", "&quot;reef&quot;", "class=\"header\""})
+    EXPECT_NE(page.find(part), std::string::npos) << part << "\n" << page;
+  EXPECT_EQ(page.find("Not explained"), std::string::npos);
+  EXPECT_NE(temp.read("drawn/map.svg").find("<rect class=\"data\""), std::string::npos);
+  temp.write("short.layout",
+             "layout \"Short\"\nrecord Head { magic bytes \"PAIR\" }\nhead = Head at 0\n"
+             "entry { path = \"a\"\n data = bytes(4, 1) }\n");
+  tool({"layout", "check", "short.layout", "a.pair", "--page", "short.html"});
+  EXPECT_NE(temp.read("short.html").find("Not explained"), std::string::npos) << temp.read("short.html");
+}
+
 TEST_F(LayoutCommands, CheckTellsWhatCanBeWrittenBack) {
   std::string out =
       operculum({"layout", "check", "--roles", std::string(OPERCULUM_SOURCE) + "/layouts/shoal.layout"},

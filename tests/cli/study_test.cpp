@@ -48,6 +48,31 @@ TEST(StudyCommand, IsWhatIdentifySuggestsWhenASearchFindsNothing) {
   EXPECT_TRUE(has(ran.out, "operculum study charts.hob")) << ran.out;
 }
 
+TEST(StudyCommand, WritesItsDrawingsIntoANewFolder) {
+  TempFolder folder;
+  folder.write("charts.hob", chart_store(24).bytes);
+  Ran ran = operculum({"study", "charts.hob", "--figures", "figures"}, folder.path());
+  EXPECT_EQ(ran.exit_code, 0) << ran.err;
+  std::string map = folder.read("figures/map.svg"), index = folder.read("figures/index.svg");
+  for (std::string_view part :
+       {"xmlns=\"http://www.w3.org/2000/svg\"", "packed or encrypted</title>", "class=\"curve\""})
+    EXPECT_TRUE(has(map, part)) << part;
+  EXPECT_TRUE(has(index, "<rect class=\"place\"")) << index.substr(0, 3000);
+  EXPECT_TRUE(has(index, ">m</text>")) << "names are shown as letters";
+  Ran again = operculum({"study", "charts.hob", "--figures", "figures"}, folder.path());
+  EXPECT_EQ(again.exit_code, 3);
+  EXPECT_TRUE(has(again.err, "cannot make the folder figures: File exists")) << again.err;
+}
+
+TEST(StudyCommand, DrawsWhatItCannotExplain) {
+  TempFolder folder;
+  folder.write("noise.bin", random_nothing(0));
+  Ran ran = operculum({"study", "noise.bin", "--figures", "figures"}, folder.path());
+  EXPECT_EQ(ran.exit_code, 1);
+  EXPECT_TRUE(has(folder.read("figures/map.svg"), "class=\"dense\""));
+  EXPECT_EQ(folder.listing().find("index.svg"), std::string::npos) << folder.listing();
+}
+
 TEST(StudyCommand, NeverReplacesAFile) {
   TempFolder folder;
   folder.write("charts.hob", chart_store(24).bytes);

@@ -264,6 +264,17 @@ TEST(Trees, ChainsStopWhenTheyComeBack) {
       << d.first_finding();
 }
 
+TEST(Lists, KnowTheirPlaceWhereverTheyAreRead) {
+  Described d(R"(
+    record Item { size u8
+                  data bytes[size] }
+    items = Item[] while (u8 at here) != 0 at 1
+    entry for item number n in items { path = "{n}"
+                                       data = item.data })",
+              Bytes{9, 2, 'a', 'b', 1, 'c', 0, 7});
+  EXPECT_EQ(d.listing(), "0=ab 1=c");
+}
+
 TEST(Trees, WithACircleAreRefused) {
   Described d(R"(
     entry for n in tree(i in [1] by [i % 3 + 1]) { path = "{n}"

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <map>
 
+#include "base/checksum.h"
 #include "layout/compile.h"
 #include "layout/described_container.h"
 #include "study/study.h"
@@ -167,6 +168,27 @@ TEST(StudySearch, CountsTwoRecordsMoreThanAreStated) {
   Studied found = studied(bytes.view());
   ASSERT_EQ(found.files.size(), files.size()) << found.draft;
   EXPECT_EQ(found.files.back().data, files.back().data);
+}
+
+TEST(StudySearch, NamesTimesAndChecksums) {
+  std::vector<File> files = exhibits(12);
+  std::size_t at = 8 + files.size() * 32;
+  ByteWriter bytes;
+  bytes.text("BAY4");
+  bytes.u32(files.size());
+  for (std::size_t i = 0; i < files.size(); ++i) {
+    bytes.text(files[i].name).zeros(16 - files[i].name.size());
+    bytes.u32(at).u32(files[i].data.size());
+    bytes.u32be(crc32(0, files[i].data));
+    bytes.u32(701234567 + i * 86413);
+    at += files[i].data.size();
+  }
+  for (const File& file : files) bytes.bytes(file.data);
+  Studied found = studied(bytes.view());
+  EXPECT_EQ(found.files, files) << found.draft;
+  for (std::string_view line :
+       {"sum u32 big", "check crc32 of data = item.sum", "written u32", "time = unix(item.written)"})
+    EXPECT_NE(found.draft.find(line), std::string::npos) << line << "\n" << found.draft;
 }
 
 /// Numbers in the first records happen to be a place within the table and a count that fits there.

@@ -1,9 +1,13 @@
 #include <fmt/format.h>
 
+#include <charconv>
+
 #include "base/text.h"
 #include "base/units.h"
 #include "cli/confinement.h"
+#include "cli/figures.h"
 #include "cli/session.h"
+#include "report/check_page.h"
 #include "report/records.h"
 #include "report/text_table.h"
 #include "task/layout_check.h"
@@ -17,7 +21,7 @@ using layout::Problem;
 constexpr std::size_t kFieldsShown = 120, kRangesShown = 40;
 
 struct CheckOptions {
-  std::string file, container;
+  std::string file, container, only, at, page, figures;
   std::uint64_t fields = kFieldsShown;
   bool ranges = false, roles = false;
 };
@@ -99,6 +103,19 @@ void tell_roles(Session& session, const layout::Plan& plan) {
   if (!session.json) session.data.write(table.text());
 }
 
+/// The offset that a person wrote, in decimal digits or as 0x... ; throws Malformed.
+std::optional<std::uint64_t> offset_of(const std::string& text) {
+  if (text.empty()) return std::nullopt;
+  bool hexadecimal = text.starts_with("0x");
+  std::string_view digits = std::string_view(text).substr(hexadecimal ? 2 : 0);
+  std::uint64_t value = 0;
+  auto [end, error] =
+      std::from_chars(digits.data(), digits.data() + digits.size(), value, hexadecimal ? 16 : 10);
+  if (error != std::errc() || end != digits.data() + digits.size())
+    throw Malformed(fmt::format("\"{}\" is no offset; write 1024 or 0x400", escape(text)));
+  return value;
+}
+
 void check(Session& session, const CheckOptions& options) {
   layout::Found found = session.read_layout(options.file);
   layout::Description text{found.path, found.compiled.plan ? found.compiled.plan->description.text : ""};
@@ -115,7 +132,12 @@ void check(Session& session, const CheckOptions& options) {
                                      escape(found.compiled.plan->title)));
     return;
   }
-  LayoutTrial trial = try_layout(found.compiled.plan, options.container, options.fields, session.context);
+  TrialWishes wishes{{options.fields, options.only, offset_of(options.at)},
+                     !options.page.empty() || !options.figures.empty()};
+  LayoutTrial trial = try_layout(found.compiled.plan, options.container, wishes, session.context);
+  if (!options.page.empty())
+    session.write_new_file(options.page, check_page(trial, found.compiled.plan->title), "page");
+  write_figures(session, options.figures, check_figures(trial));
   if (session.json) {
     tell_json(session, options, trial);
   } else {
@@ -149,13 +171,23 @@ void add_check(CommandLine& program, Session& session) {
                    "A file to try it on, or a path that goes on into containers", Options::Needed::no);
   command.number("--fields", options->fields,
                  fmt::format("Most fields shown of the trace ({})", kFieldsShown));
+  command.text("--only", options->only, "NAME",
+               "Show only fields of that name, or in records or lists of it");
+  command.text("--at", options->at, "OFFSET", "Show only what was read of the byte there: 1024, or 0x400");
+  command.text("--page", options->page, "FILE",
+               "Write an HTML page with a map of the container to this new file");
+  command.text("--figures", options->figures, "FOLDER",
+               "Write the page's drawings as SVG into this new folder");
   command.flag(
       "--roles", options->roles,
       "Without a container: tell which fields each role comes from, and whether it can be written back");
   command.flag("--ranges", options->ranges, "Show every range of bytes, not only the unexplained ones");
   command.run([&session, options] {
     prepare(session);
-    Confinement(session).reads(options->file).reads(options->container).begin();
+    Confinement confinement(session);
+    confinement.reads(options->file).reads(options->container).makes(options->page);
+    make_figures_folder(confinement, options->figures);
+    confinement.begin();
     try {
       check(session, *options);
     } catch (const std::exception& thrown) {

@@ -1,4 +1,5 @@
 #include "cli/confinement.h"
+#include "cli/figures.h"
 #include "cli/session.h"
 #include "report/records.h"
 #include "report/study_text.h"
@@ -8,7 +9,7 @@ namespace {
 
 struct StudyOptions {
   std::vector<std::string> targets;
-  std::string draft, page;
+  std::string draft, page, figures;
   bool explain = false;
 };
 
@@ -19,6 +20,7 @@ void study_one(Session& session, const StudyOptions& options) {
   else
     session.data.write(study_text(report, options.explain));
   if (!options.page.empty()) session.write_new_file(options.page, study_page(report), "page");
+  write_figures(session, options.figures, study_figures(report));
   if (!report.findings.solved()) {
     if (!options.draft.empty())
       session.say(Session::Tone::warning, "no draft was written: there is nothing to describe");
@@ -47,10 +49,15 @@ void add_study(CommandLine& program, Session& session) {
   command.text("--draft", options->draft, "FILE",
                "Write the description to this new file, not to the terminal");
   command.text("--page", options->page, "FILE", "Write an HTML page with a map of the file to this new file");
+  command.text("--figures", options->figures, "FOLDER",
+               "Write the page's drawings as SVG into this new folder");
   command.flag("--explain", options->explain, "Tell what else was tried, and why it was dropped");
   command.run([&session, options] {
     prepare(session);
-    Confinement(session).reads(options->targets).makes(options->draft).makes(options->page).begin();
+    Confinement confinement(session);
+    confinement.reads(options->targets).makes(options->draft).makes(options->page);
+    make_figures_folder(confinement, options->figures);
+    confinement.begin();
     try {
       study_one(session, *options);
     } catch (const std::exception& thrown) {

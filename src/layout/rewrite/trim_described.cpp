@@ -14,7 +14,7 @@ constexpr std::uint64_t kShare = 8;           // of the file: less is not told b
 constexpr std::uint64_t kMuch = 1 << 20;      // bytes: so is less than that
 
 std::vector<Cut> gaps_of(const DescribedFile& file) {
-  Tracer tracer(0);
+  Tracer tracer;
   OnTrial container = open_on_trial(file, file.source);
   container->observe_all(tracer);
   std::vector<Cut> gaps;
