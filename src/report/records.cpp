@@ -410,6 +410,32 @@ std::string json_line(const LayoutTrial& trial) {
   return line_of(record);
 }
 
+std::string json_line(const LayoutReview& review) {
+  Json record = {{"record", "review"},
+                 {"target", escape(review.trial.target)},
+                 {"entries", review.trial.entries},
+                 {"read", review.read}};
+  if (!review.trial.failure.empty()) record["failure"] = review.trial.failure;
+  record["ranges"] = record["fields"] = record["failing"] = Json::array();
+  for (const LayoutReview::OpenRange& range : review.ranges)
+    record["ranges"].push_back({{"begin", range.begin},
+                                {"end", range.end},
+                                {"look", study::name_of(range.look)},
+                                {"begins_like", escape(range.begins_like)},
+                                {"told_by", escape(range.told_by)}});
+  for (const LayoutReview::OpenField& field : review.fields)
+    record["fields"].push_back({{"name", escape(field.name)},
+                                {"size", field.size},
+                                {"records", field.records},
+                                {"different", field.distinct},
+                                {"least", field.least},
+                                {"most", field.most},
+                                {"idea", field.idea}});
+  for (const LayoutReview::Failing& one : review.failing)
+    record["failing"].push_back({{"entries", one.entries}, {"first", escape(one.first)}, {"why", one.why}});
+  return line_of(record);
+}
+
 std::string json_line(const RoleBack& role) {
   return line_of({{"record", "role"},
                   {"rule", role.rule},

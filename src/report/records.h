@@ -6,6 +6,7 @@
 #include "task/identify.h"
 #include "task/install_report.h"
 #include "task/layout_check.h"
+#include "task/layout_review.h"
 #include "task/list.h"
 #include "task/rebuild.h"
 #include "task/receipt.h"
@@ -40,6 +41,7 @@ std::string json_line(const Fate& fate, bool dry_run);
 std::string json_line(const RebuildResult& result, bool dry_run);  ///< its totals
 std::string json_line(const layout::Description& description, const layout::Problem& problem);
 std::string json_line(const LayoutTrial& trial);  ///< what its parts do not tell: the coverage
+std::string json_line(const LayoutReview& review);
 std::string json_line(const layout::Tracer::Field& field);
 std::string json_line(const layout::CoverRange& range);
 std::string json_line(const RoleBack& role);

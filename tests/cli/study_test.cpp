@@ -73,6 +73,62 @@ TEST(StudyCommand, DrawsWhatItCannotExplain) {
   EXPECT_EQ(folder.listing().find("index.svg"), std::string::npos) << folder.listing();
 }
 
+constexpr std::string_view kNearlyRight = R"(layout "Nearly"
+record Head {
+  magic bytes "HOBCHART"
+  count u32
+  index u32
+}
+record Item {
+  name text[24] padded 0
+  at u32
+  stored u32
+  size u32
+  last u32
+}
+head = Head at 0
+items = Item[head.count - 2] at head.index
+entry for item in items {
+  path = item.name
+  data = bytes(item.at, item.stored) | when item.stored < item.size: zlib
+})";
+
+TEST(StudyCommand, LooksAtWhatADescriptionLeavesOpen) {
+  TempFolder folder;
+  folder.write("charts.hob", chart_store(24).bytes);
+  folder.write("nearly.layout", kNearlyRight);
+  Ran ran =
+      operculum({"study", "charts.hob", "--layout", "nearly.layout", "--page", "open.html"}, folder.path());
+  EXPECT_EQ(ran.exit_code, 0) << ran.err;
+  EXPECT_TRUE(has(ran.out, "charts.hob: 12 entries; 25.8 % of 4,720 bytes are not explained.")) << ran.out;
+  EXPECT_TRUE(has(ran.out, "items[].last")) << ran.out;
+  EXPECT_TRUE(has(ran.out, "could be seconds since 1970: time = unix(...)")) << ran.out;
+  EXPECT_FALSE(has(ran.out, "items[].at ")) << "a role uses it\n" << ran.out;
+  EXPECT_TRUE(has(folder.read("open.html"), "Not explained"));
+  std::string wrong(kNearlyRight);
+  wrong.replace(wrong.find("when item.stored < item.size: "), 30, "");
+  folder.write("wrong.layout", wrong);
+  Ran failing = operculum({"study", "charts.hob", "--layout", "wrong.layout"}, folder.path());
+  EXPECT_EQ(failing.exit_code, 1);
+  EXPECT_TRUE(has(failing.out, "2 of 12, the first is charts/ferry.snd: deflate data")) << failing.out;
+  Ran records = operculum({"study", "charts.hob", "--layout", "wrong.layout", "--json"}, folder.path());
+  EXPECT_TRUE(has(records.out, "{\"record\":\"review\"")) << records.out;
+  EXPECT_TRUE(has(records.out, "\"first\":\"charts/ferry.snd\"")) << records.out;
+}
+
+TEST(StudyCommand, SaysWhyADescriptionDoesNotFit) {
+  TempFolder folder;
+  folder.write("noise.bin", random_nothing(0));
+  folder.write("nearly.layout", kNearlyRight);
+  Ran ran = operculum({"study", "noise.bin", "--layout", "nearly.layout"}, folder.path());
+  EXPECT_EQ(ran.exit_code, 3) << ran.out;
+  EXPECT_TRUE(has(ran.out, "the description does not fit: nearly.layout line 3")) << ran.out;
+  folder.write("broken.layout", "layout \"x");
+  Ran broken = operculum({"study", "noise.bin", "--layout", "broken.layout"}, folder.path());
+  EXPECT_NE(broken.exit_code, 0);
+  EXPECT_TRUE(has(broken.err, "no closing quote")) << broken.err;
+}
+
 TEST(StudyCommand, NeverReplacesAFile) {
   TempFolder folder;
   folder.write("charts.hob", chart_store(24).bytes);

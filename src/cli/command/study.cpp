@@ -1,7 +1,12 @@
+#include <fmt/format.h>
+
+#include "base/text.h"
 #include "cli/confinement.h"
 #include "cli/figures.h"
 #include "cli/session.h"
+#include "report/check_page.h"
 #include "report/records.h"
+#include "report/review_text.h"
 #include "report/study_text.h"
 
 namespace operculum::cli {
@@ -12,6 +17,23 @@ struct StudyOptions {
   std::string draft, page, figures;
   bool explain = false;
 };
+
+/// What a description that is nearly right leaves open.
+void review(Session& session, const StudyOptions& options) {
+  layout::Found found = session.read_layout(session.layouts.front());
+  if (!found.compiled.plan)
+    throw Malformed(
+        fmt::format("{} has errors; `operculum layout check` tells which", escape(session.layouts.front())));
+  LayoutReview review = review_layout(found.compiled.plan, options.targets.front(), session.context);
+  session.data.write(session.json ? json_line(review) : review_text(review));
+  if (!options.page.empty())
+    session.write_new_file(options.page, check_page(review.trial, found.compiled.plan->title), "page");
+  write_figures(session, options.figures, check_figures(review.trial));
+  if (!review.trial.failure.empty())
+    session.raise(cannot_open);
+  else if (!review.failing.empty())
+    session.raise(some_failed);
+}
 
 void study_one(Session& session, const StudyOptions& options) {
   StudyReport report = study_files(options.targets, session.context);
@@ -42,7 +64,8 @@ void add_study(CommandLine& program, Session& session) {
       program.command({"study",
                        "Find out how an unknown container is built, and draft a description of it",
                        {"operculum study charts.hob --draft charts.layout",
-                        "operculum study winter.hob summer.hob --page study.html --explain"}});
+                        "operculum study winter.hob summer.hob --page study.html --explain",
+                        "operculum study charts.hob --layout charts.layout"}});
   auto options = std::make_shared<StudyOptions>();
   command.arguments("FILE", options->targets,
                     "The file to study; more of the same kind tell what is the same in all");
@@ -56,10 +79,14 @@ void add_study(CommandLine& program, Session& session) {
     prepare(session);
     Confinement confinement(session);
     confinement.reads(options->targets).makes(options->draft).makes(options->page);
+    for (const std::string& layout : session.layouts) confinement.reads_file(layout);
     make_figures_folder(confinement, options->figures);
     confinement.begin();
     try {
-      study_one(session, *options);
+      if (session.layouts.empty())
+        study_one(session, *options);
+      else
+        review(session, *options);
     } catch (const std::exception& thrown) {
       Error error = as_error(thrown);
       report_error(session, options->targets.front(), error);
