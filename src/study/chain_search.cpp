@@ -214,11 +214,19 @@ class ChainSearch {
     build(start, link, walk);
   }
 
+  /// Whether the number there could be the size of what lies behind a header: a quick look, for there are
+  /// many ways to build one.
+  bool could_be_size(std::size_t at, NumberForm form) const {
+    return at + form.width <= space_->bytes.size() &&
+           read_number(space_->bytes.data() + at, form) <= frame_.file_size() + kMostTail + 32;
+  }
+
   void without_names(std::size_t start) {
     for (NumberForm form : kSizeForms) {
       // A number that could hardly be too large leads on from anywhere.
       if (form.width * 8 < std::bit_width(frame_.file_size()) + 4u) continue;
       for (std::size_t size_at = 0; size_at + form.width <= kMostTail + 8; ++size_at) {
+        if (!could_be_size(start + size_at, form)) continue;
         for (std::size_t fixed = size_at + form.width;
              fixed <= std::min<std::size_t>(size_at + kMostTail, kMostTail + 32); ++fixed) {
           for (unsigned align : {1u, 2u, 4u, 16u}) {
@@ -255,17 +263,20 @@ class ChainSearch {
     for (Shape shape : name_shapes()) {
       if (shape.unit != 1) continue;
       if (shape.text == TextEnd::zero && inside) continue;
-      if (!read_text(space_->bytes, at, shape)) continue;
+      auto text = read_text(space_->bytes, at, shape);
+      if (!text) continue;
       shape.data_behind = true;
       for (std::size_t before = 0; before <= std::min(at, kMostSide); ++before) {
         for (std::size_t after = 0; after <= kMostSide; ++after) {
           shape.before = before;
           shape.after = after;
-          for (unsigned align : {1u, 4u, 16u}) {
-            shape.align = align;
-            for (NumberForm form : kSizeForms) {
-              for (std::size_t size_at = 0; size_at + form.width <= shape.fixed(); ++size_at) {
-                if (size_at < before && size_at + form.width > before) continue;
+          for (NumberForm form : kSizeForms) {
+            for (std::size_t size_at = 0; size_at + form.width <= shape.fixed(); ++size_at) {
+              if (size_at < before && size_at + form.width > before) continue;
+              std::size_t behind = size_at < before ? 0 : text->taken;
+              if (!could_be_size(at - before + size_at + behind, form)) continue;
+              for (unsigned align : {1u, 4u, 16u}) {
+                shape.align = align;
                 try_link(at - before, {shape, form, size_at, 0});
               }
             }
