@@ -55,8 +55,8 @@ std::string fields(const LayoutTrial& trial) {
       "<h2>What was read</h2>\n<table><tr><th class=\"number\">at</th><th "
       "class=\"number\">bytes</th><th>raw</th><th>field</th><th>value</th></tr>\n";
   for (const layout::Tracer::Field& field : trial.fields) {
-    std::string at = fmt::format("{:#x}", field.offset);
-    if (!field.region.empty()) at = field.region + " " + at;
+    std::string at = field.region.empty() ? fmt::format("{:#x}", field.offset)
+                                          : fmt::format("{} {:#x}", field.region, field.offset);
     out += fmt::format(
         "<tr><td class=\"number\">{}</td><td "
         "class=\"number\">{}</td><td><code>{}</code></td><td>{}</td><td>{}</td></tr>\n",

@@ -136,6 +136,7 @@ Filling fill(const Candidate& offset, const Runs& runs, std::uint64_t factor, co
   std::size_t fits = 0, asked = 0;
   std::uint64_t widest = 0;
   double bits = 0, gaps = 0;
+  bool constant = size.least == size.most && !is_end;
   for (std::size_t i = 0; i < runs.room.size(); ++i) {
     if (runs.room[i] == 0) continue;
     // Of entries at the same place the largest counts: the others are empty, or the same once more.
@@ -153,7 +154,10 @@ Filling fill(const Candidate& offset, const Runs& runs, std::uint64_t factor, co
       bytes = bytes < begin ? UINT64_MAX : bytes - begin;
     }
     ++asked;
-    if (bytes > room || room - bytes >= std::max(kMostGap, factor) || bytes == 0) {
+    bool filled = room == round_up(bytes, factor << runs.zeros);
+    // A number that never changes is less than all kinds of gaps: as a size it has to fill them.
+    bool fitting = !constant || filled;
+    if (bytes > room || room - bytes >= std::max(kMostGap, factor) || bytes == 0 || !fitting) {
       if (asked - fits > 1 + asked / 16) return {};
       bits -= 8;
       continue;
@@ -161,7 +165,6 @@ Filling fill(const Candidate& offset, const Runs& runs, std::uint64_t factor, co
     ++fits;
     widest = std::max(widest, room - bytes);
     gaps += static_cast<double>(room - bytes);
-    bool filled = room == round_up(bytes, factor << runs.zeros);
     double told = room == bytes
                       ? log2_of(room)
                       : log2_of(room) - log2_of(room - bytes) +

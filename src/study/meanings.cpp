@@ -14,9 +14,8 @@ namespace operculum::study {
 namespace {
 
 constexpr std::size_t kRowsSummed = 8, kLeastSummed = 3, kLeastTimes = 6;
-constexpr std::uint64_t kMostSummed = 4 << 20;  // bytes of an entry
-constexpr std::uint64_t kFirstTime = 567993600, kLastTime = 2208988800,
-                        kMostYears = 30 * 31557600ull;  // 1988, 2040
+constexpr std::uint64_t kMostSummed = 4 << 20;          // bytes of an entry
+constexpr std::uint64_t kMostYears = 30 * 31557600ull;  // seconds
 
 /// A row, and the bytes of its entry.
 struct Entry {
@@ -119,7 +118,7 @@ void find_time(Hypothesis& found) {
       std::set<std::uint64_t> distinct;
       for (std::size_t row = 0; row < grid.rows(); ++row) {
         std::uint64_t value = grid.value(row, at, {4, big});
-        if (value < kFirstTime || value > kLastTime) return std::nullopt;
+        if (!could_be_time(value)) return std::nullopt;
         least = std::min(least, value);
         most = std::max(most, value);
         distinct.insert(value);

@@ -13,6 +13,7 @@
 #include "container/locator.h"
 #include "container/parts.h"
 #include "layout/described_container.h"
+#include "study/meanings.h"
 #include "task/kinds.h"
 
 namespace operculum {
@@ -20,7 +21,6 @@ namespace {
 
 constexpr std::size_t kMostFields = 100'000, kRangesLooked = 12, kEntriesKnown = 8, kFewValues = 5;
 constexpr std::uint64_t kMostRead = 64 << 20, kMostKnown = 4 << 20, kHead = 64 * 1024;  // bytes
-constexpr std::uint64_t kFirstTime = 567993600, kLastTime = 2208988800;                 // 1988, 2040
 
 /// The number that a field's value begins with.
 std::optional<std::uint64_t> number_of(const layout::Tracer::Field& field) {
@@ -152,7 +152,7 @@ class Reviewer {
       return "is the CRC-32 of the entries: check crc32 of data = ...";
     if (all_tell(all, [](const Known& known) { return known.size; }))
       return "is the size of the entries: size = ...";
-    if (*distinct.begin() >= kFirstTime && *distinct.rbegin() <= kLastTime)
+    if (study::could_be_time(*distinct.begin()) && study::could_be_time(*distinct.rbegin()))
       return "could be seconds since 1970: time = unix(...)";
     if (distinct.size() <= kFewValues && all.size() > 2 * distinct.size())
       return fmt::format("one of {}: a kind, or flags", fmt::join(distinct, ", "));

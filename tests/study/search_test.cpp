@@ -170,6 +170,24 @@ TEST(StudySearch, CountsTwoRecordsMoreThanAreStated) {
   EXPECT_EQ(found.files.back().data, files.back().data);
 }
 
+TEST(StudySearch, ReadsTablesOfEntriesThatAreEquallyLong) {
+  std::size_t count = 200, size = 270, at = 8 + count * 32;
+  ByteWriter bytes;
+  bytes.text("BAY5");
+  bytes.u32(count);
+  for (std::size_t i = 0; i < count; ++i) {
+    std::string name = fmt::format("hall{}/tile{}.bin", i / 100, i);
+    bytes.text(name).zeros(24 - name.size());
+    bytes.u32(at).u32(size);
+    at += size;
+  }
+  for (std::uint32_t i = 0; i < count; ++i) bytes.bytes(noise(i, size));
+  Studied found = studied(bytes.view());
+  ASSERT_EQ(found.files.size(), count) << found.draft;
+  EXPECT_EQ(found.files[0], (File{"hall0/tile0.bin", noise(0, size)}));
+  EXPECT_EQ(found.files[199], (File{"hall1/tile199.bin", noise(199, size)}));
+}
+
 TEST(StudySearch, NamesTimesAndChecksums) {
   std::vector<File> files = exhibits(12);
   std::size_t at = 8 + files.size() * 32;
