@@ -463,8 +463,10 @@ std::optional<Hypothesis> explain(Grid grid, const Frame& frame, const std::vect
   found.placement = *placement;
   found.bits = placement->bits;
   add_columns(found, grid);
-  bool named = grid.shape.text != TextEnd::none || found.column(Role::name) != nullptr;
-  if (named) found.bits += 3.0 * static_cast<double>(std::min<std::size_t>(grid.rows(), 20));
+  // Up to four letters may be a number whose bytes happen to be printed.
+  const Column* name = found.column(Role::name);
+  double letters = grid.shape.text != TextEnd::none ? 3 : name == nullptr ? 0 : name->width <= 4 ? 0.5 : 3;
+  found.bits += letters * static_cast<double>(std::min<std::size_t>(grid.rows(), 20));
   found.grid = std::move(grid);
 
   const Space& space = *found.grid.space;
