@@ -10,24 +10,24 @@
 
 namespace operculum::cli {
 
-void make_figures_folder(Confinement& confinement, const std::string& folder) {
+Figures::Figures(Confinement& confinement, const std::string& folder) {
   if (folder.empty()) return;
   std::error_code error;
-  if (!std::filesystem::create_directory(folder, error))
-    throw IoError(fmt::format("cannot make the folder {}", escape(folder)), error ? error.value() : EEXIST);
-  confinement.changes(folder);
+  if (std::filesystem::symlink_status(folder, error).type() != std::filesystem::file_type::not_found)
+    throw IoError(fmt::format("cannot make the folder {}", escape(folder)), EEXIST);
+  folder_ = made_.make(folder, OutputFolder::Must::exist, confinement);
 }
 
-void write_figures(Session& session, const std::string& folder, const std::vector<Figure>& figures) {
-  if (folder.empty()) return;
+void Figures::write(Session& session, const std::vector<Figure>& figures) const {
   for (const Figure& figure : figures) {
     Output file;
-    file.open(folder + "/" + figure.name);
+    file.open(folder_->path() + "/" + figure.name);
     file.write(figure.svg);
     file.finish();
   }
-  session.say(Session::Tone::note,
-              fmt::format("{} in {}", counted(figures.size(), "figure is", "figures are"), escape(folder)));
+  session.say(
+      Session::Tone::note,
+      fmt::format("{} in {}", counted(figures.size(), "figure is", "figures are"), escape(folder_->path())));
 }
 
 }  // namespace operculum::cli

@@ -3,16 +3,24 @@
 #include <string>
 #include <vector>
 
-#include "cli/confinement.h"
+#include "cli/output_folders.h"
 #include "report/figure.h"
 
 namespace operculum::cli {
 
-/// Makes the new folder that figures are written into, and lets them be; an empty name: none are wanted.
-/// Throws IoError when there is something of that name.
-void make_figures_folder(Confinement& confinement, const std::string& folder);
+/// The new folder that a command's figures are written into. It goes again when none comes into it.
+class Figures {
+ public:
+  /// An empty name: none are wanted. Throws IoError when there is something of that name.
+  Figures(Confinement& confinement, const std::string& folder);
 
-/// Writes them there, each as a new file. Throws IoError.
-void write_figures(Session& session, const std::string& folder, const std::vector<Figure>& figures);
+  bool wanted() const { return folder_ != nullptr; }
+  /// Each as a new file. Throws IoError.
+  void write(Session& session, const std::vector<Figure>& figures) const;
+
+ private:
+  OutputFolders made_;
+  std::shared_ptr<OutputFolder> folder_;
+};
 
 }  // namespace operculum::cli

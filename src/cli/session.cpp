@@ -66,6 +66,7 @@ void use_layouts(Session& session) {
                                     escape(path), place.line, place.column, problem.text));
       }
     }
+    session.plans.push_back(found.compiled.plan);
     session.context.preferred.push_back(
         layout::described_format(found.compiled.plan, layout::Chosen::by_user));
   }

@@ -31,15 +31,16 @@ struct Session {
   ProgressShown progress_shown = ProgressShown::lasting;
   std::string output;  ///< --output; empty: standard output
   std::string password_file;
-  std::string config_folder;             ///< operculum's folder beneath XDG_CONFIG_HOME
-  std::vector<std::string> layouts;      ///< --layout
-  std::vector<std::string> known_names;  ///< --known-names
-  bool search = false;                   ///< --search
-  std::string parts;                     ///< --parts
-  std::string pages;                     ///< --pages
-  bool give_keys = false;                ///< --give-keys
-  bool no_sandbox = false;               ///< --no-sandbox
-  std::mutex given_keys_mutex;           ///< guards given_keys
+  std::string config_folder;                               ///< operculum's folder beneath XDG_CONFIG_HOME
+  std::vector<std::string> layouts;                        ///< --layout
+  std::vector<std::shared_ptr<const layout::Plan>> plans;  ///< what these say
+  std::vector<std::string> known_names;                    ///< --known-names
+  bool search = false;                                     ///< --search
+  std::string parts;                                       ///< --parts
+  std::string pages;                                       ///< --pages
+  bool give_keys = false;                                  ///< --give-keys
+  bool no_sandbox = false;                                 ///< --no-sandbox
+  std::mutex given_keys_mutex;                             ///< guards given_keys
   std::map<std::pair<std::string, std::string>, bool>
       given_keys;  ///< what was answered, by description and key
 

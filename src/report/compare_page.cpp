@@ -17,8 +17,6 @@ svg.strip { width: 100%; height: 1.1rem; border-radius: .25rem; background: var(
 svg.whole { width: 100%; height: 2rem; border-radius: .5rem; display: block; margin: .5rem 0 }
 .f-same { fill: var(--same) } .f-changed { fill: var(--changed) } .f-moved { fill: var(--moved) } .f-added { fill: var(--added) }
 .f-removed { fill: var(--removed) } .f-unreadable { fill: var(--unreadable) }
-.legend span { margin-right: 1rem; white-space: nowrap } .legend i { display: inline-block; width: .8rem; height: .8rem; margin-right: .3rem;
-  border-radius: .15rem; vertical-align: -.05rem }
 i.same { background: var(--same) } i.changed { background: var(--changed) } i.moved { background: var(--moved) } i.added { background: var(--added) }
 i.removed { background: var(--removed) } i.unreadable { background: var(--unreadable) }
 .plus { color: var(--added) } .minus { color: var(--removed) } .at { color: var(--mark) } mark { background: none; color: var(--alarm); font-weight: 700 }

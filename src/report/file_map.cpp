@@ -23,17 +23,11 @@ constexpr std::string_view kStyle = R"css(<style>
 svg.map { width: 100%; height: auto; border: 1px solid var(--line); border-radius: .5rem; background: var(--box) }
 svg.map text { font: 11px system-ui, sans-serif; fill: var(--soft) }
 svg.map text.byte { font: 12px ui-monospace, monospace; fill: #10181c } svg.map text.unknown { fill: var(--ink) }
-.filling { fill: #c9cfd1 } .text { fill: #7fae5b } .structured { fill: #d9a441 } .dense { fill: #7a6bb0 }
-.header { fill: #0b6e75 } .index { fill: #2f8fd0 } .data { fill: #9bb8a6 } .padding { fill: #c9cfd1 } .open { fill: #d0532f }
-.place { fill: #58b3ba } .size { fill: #e0b45c } .unpacked { fill: #9cc77c } .name { fill: #86bdea } .packing { fill: #e58b72 }
-.other { fill: #b9c4c9 } rect.unknown { fill: none; stroke: var(--line) }
+.filling { fill: #c9cfd1; background: #c9cfd1 } .text { fill: #7fae5b; background: #7fae5b } .structured { fill: #d9a441; background: #d9a441 } .dense { fill: #7a6bb0; background: #7a6bb0 }
+.header { fill: #0b6e75; background: #0b6e75 } .index { fill: #2f8fd0; background: #2f8fd0 } .data { fill: #9bb8a6; background: #9bb8a6 } .padding { fill: #c9cfd1; background: #c9cfd1 } .open { fill: #d0532f; background: #d0532f }
+.place { fill: #58b3ba; background: #58b3ba } .size { fill: #e0b45c; background: #e0b45c } .unpacked { fill: #9cc77c; background: #9cc77c } .name { fill: #86bdea; background: #86bdea } .packing { fill: #e58b72; background: #e58b72 }
+.other { fill: #b9c4c9; background: #b9c4c9 } rect.unknown { fill: none; stroke: var(--line) }
 .curve { fill: none; stroke: var(--mark); stroke-width: 1.5 }
-.legend span { margin-right: 1rem; white-space: nowrap } .legend i { display: inline-block; width: .8rem; height: .8rem; margin-right: .3rem;
-  border-radius: .15rem; vertical-align: -.05rem }
-i.filling { background: #c9cfd1 } i.text { background: #7fae5b } i.structured { background: #d9a441 } i.dense { background: #7a6bb0 }
-i.header { background: #0b6e75 } i.index { background: #2f8fd0 } i.data { background: #9bb8a6 } i.padding { background: #c9cfd1 } i.open { background: #d0532f }
-i.place { background: #58b3ba } i.size { background: #e0b45c } i.unpacked { background: #9cc77c } i.name { background: #86bdea }
-i.packing { background: #e58b72 } i.other { background: #b9c4c9 }
 @media print { body { max-width: none } }
 </style>
 )css";

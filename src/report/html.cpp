@@ -31,6 +31,8 @@ pre { background: var(--box); border: 1px solid var(--line); border-radius: .5re
 details { margin: .4rem 0 } summary { cursor: pointer }
 summary .soft, .soft { color: var(--soft) } .kind { color: var(--alarm); font-weight: 600 }
 ul { padding-left: 1.2rem }
+.legend span { margin-right: 1rem; white-space: nowrap } .legend i { display: inline-block; width: .8rem; height: .8rem; margin-right: .3rem;
+  border-radius: .15rem; vertical-align: -.05rem }
 )css";
 
 }  // namespace

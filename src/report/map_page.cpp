@@ -20,8 +20,6 @@ svg.map text { font: 11px system-ui, sans-serif; fill: var(--ink) } svg.map .axi
 svg.map rect { stroke: var(--box); stroke-width: 1 } svg.map .tick { stroke: var(--line) }
 .part { fill: #2f8fd0 } .packed { fill: #7a6bb0 } .files { fill: #7fae5b } .code { fill: #d9a441 } .filling { fill: #c9cfd1 } .unknown { fill: #d0532f }
 svg.map .on { fill: #fff; pointer-events: none } svg.map .on.dark { fill: #1d2b33 }
-.legend span { margin-right: 1rem; white-space: nowrap } .legend i { display: inline-block; width: .8rem; height: .8rem; margin-right: .3rem;
-  border-radius: .15rem; vertical-align: -.05rem }
 i.part { background: #2f8fd0 } i.packed { background: #7a6bb0 } i.files { background: #7fae5b } i.code { background: #d9a441 } i.filling { background: #c9cfd1 } i.unknown { background: #d0532f }
 td.offset { font-family: ui-monospace, monospace; white-space: nowrap }
 @media print { body { max-width: none } }

@@ -94,14 +94,21 @@ class Names {
   std::vector<bool> led_to_;
 };
 
+/// Where the name behind the one at `at` would be; nothing when there is none at `at`.
+std::optional<std::size_t> next_name(const TextChain& chain, ByteView bytes, std::size_t at) {
+  auto text = read_text(bytes, at, chain.shape);
+  if (!text) return std::nullopt;
+  return at + static_cast<std::size_t>(round_up(text->taken + chain.shape.before, chain.shape.align));
+}
+
 /// Counts the names of a chain, beyond the window, too.
 void follow(TextChain& chain, ByteView bytes) {
   chain.rows = 0;
   for (std::size_t at = chain.at; chain.rows < kMostRows; ++chain.rows) {
     if (chain.rows == 1) chain.second = at;
-    auto text = read_text(bytes, at, chain.shape);
-    if (!text) break;
-    at += static_cast<std::size_t>(round_up(text->taken + chain.shape.before, chain.shape.align));
+    auto next = next_name(chain, bytes, at);
+    if (!next) break;
+    at = *next;
   }
 }
 
@@ -109,9 +116,9 @@ void follow(TextChain& chain, ByteView bytes) {
 bool leads_to(const TextChain& chain, ByteView bytes, std::size_t at) {
   std::size_t here = chain.at;
   while (here < at) {
-    auto text = read_text(bytes, here, chain.shape);
-    if (!text) return false;
-    here += static_cast<std::size_t>(round_up(text->taken + chain.shape.before, chain.shape.align));
+    auto next = next_name(chain, bytes, here);
+    if (!next) return false;
+    here = *next;
   }
   return here == at;
 }
@@ -190,7 +197,7 @@ std::vector<Hypothesis> search_records(const SpacePtr& space, const Subject& sub
     if (!seen && number >= space->at && number + 32 < space->end() && windows.size() < kMostWindows)
       windows.push_back(number);
   }
-  std::vector<TextChain> known;  // from the begin of the file or of the last window on
+  std::vector<TextChain> known;  // that were looked at so far
   for (std::uint64_t window : windows) {
     std::size_t from = static_cast<std::size_t>(window - space->at);
     bool pointed = window != space->at && window + kMostWindow != space->end();

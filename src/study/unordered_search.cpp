@@ -47,10 +47,10 @@ class UnorderedSearch {
   void at_front(std::uint64_t begin, std::uint64_t count, std::size_t stride) {
     std::uint64_t table_end = begin + count * stride;
     if (table_end >= end_) return;
+    if (table_end > space_->bytes.size()) return;  // the space begins at 0
     const Byte* rows = space_->bytes.data() + begin;
-    if (table_end - space_->at > space_->bytes.size()) return;
     for (NumberForm form : kForms) {
-      for (std::size_t at = 0; at + form.width <= stride; at += 1) {
+      for (std::size_t at = 0; at + form.width <= stride; ++at) {
         std::uint64_t least = UINT64_MAX;
         bool fits = true;
         std::size_t looked = static_cast<std::size_t>(std::min<std::uint64_t>(count, kRowsLooked));
@@ -62,7 +62,7 @@ class UnorderedSearch {
         if (!fits || (space_->plain && least != 0 && least != table_end && least != round_up(table_end, 16) &&
                       least != round_up(table_end, 512) && least != round_up(table_end, 2048)))
           continue;
-        if (least == 0 && !closes(rows, begin, stride, count)) continue;
+        if (least == 0 && !closes(rows, begin, count)) continue;
         explain_rows(begin, stride, count);
         return;
       }
@@ -71,7 +71,7 @@ class UnorderedSearch {
 
   /// Where places may be 0, any column of small numbers would do: there the number of records has to stand
   /// right in front of them.
-  bool closes(const Byte* rows, std::uint64_t begin, std::size_t, std::uint64_t count) const {
+  bool closes(const Byte* rows, std::uint64_t begin, std::uint64_t count) const {
     if (begin < 4) return false;
     return read_number(rows - 4, {4, false}) == count || read_number(rows - 4, {4, true}) == count;
   }

@@ -40,6 +40,7 @@ LayoutTrial try_layout(const std::shared_ptr<const layout::Plan>& plan, const st
   LayoutTrial trial;
   trial.target = target;
   SourcePtr source = random_access(*place.content, context.spool);
+  trial.file = source;
   trial.size = source->size();
   Beside sibling = file_sibling(place.file);
   if (place.entry) sibling = entry_sibling(place.layers.back().container, place.inside, context);
@@ -53,6 +54,7 @@ LayoutTrial try_layout(const std::shared_ptr<const layout::Plan>& plan, const st
     trial.findings = container->findings();
     for (Finding& finding : path_conflicts(container->entries()))
       trial.findings.push_back(std::move(finding));
+    trial.container = std::move(container);
   } catch (const std::exception& thrown) {
     Error error = as_error(thrown);
     trial.failure = error.what();

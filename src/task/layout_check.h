@@ -19,6 +19,8 @@ struct LayoutTrial {
   std::uint64_t fields_left_out = 0;
   std::vector<layout::CoverRange> ranges;
   study::Profile profile;  ///< how the bytes look; only where that was asked for
+  SourcePtr file;          ///< the bytes themselves
+  ContainerPtr container;  ///< what they hold; none where they cannot be opened
 };
 
 /// Whether a role of an entry rule can be written back into the container, for rebuilding it.

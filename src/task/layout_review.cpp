@@ -10,9 +10,6 @@
 
 #include "base/checksum.h"
 #include "base/text.h"
-#include "container/locator.h"
-#include "container/parts.h"
-#include "layout/described_container.h"
 #include "study/meanings.h"
 #include "task/kinds.h"
 
@@ -59,8 +56,7 @@ std::set<std::string> used_by_roles(const layout::Plan& plan) {
 
 class Reviewer {
  public:
-  Reviewer(LayoutReview& review, const Source& file, Container* container)
-      : review_(review), file_(file), container_(container) {}
+  explicit Reviewer(LayoutReview& review) : review_(review), container_(review.trial.container.get()) {}
 
   void ranges(OpenContext& context) {
     for (const layout::CoverRange& range : review_.trial.ranges) {
@@ -72,7 +68,7 @@ class Reviewer {
     KindReader kinds(context);
     for (std::size_t i = 0; i < std::min(review_.ranges.size(), kRangesLooked); ++i) {
       LayoutReview::OpenRange& range = review_.ranges[i];
-      Bytes head = read_up_to(file_, range.begin, std::min(range.end - range.begin, kHead));
+      Bytes head = read_up_to(*review_.trial.file, range.begin, std::min(range.end - range.begin, kHead));
       range.look = study::count_bytes(head).look;
       Probe probe(make_memory_source(std::move(head)), "");
       if (std::string words = kinds.describe(probe); words != "data") range.begins_like = std::move(words);
@@ -179,7 +175,6 @@ class Reviewer {
   }
 
   LayoutReview& review_;
-  const Source& file_;
   Container* container_;
   std::map<std::size_t, Known> known_;  // of the first entries
 };
@@ -187,17 +182,10 @@ class Reviewer {
 }  // namespace
 
 LayoutReview review_layout(const std::shared_ptr<const layout::Plan>& plan, const std::string& target,
-                           OpenContext& context) {
+                           bool profile, OpenContext& context) {
   LayoutReview review;
-  review.trial = try_layout(plan, target, {{kMostFields, {}, {}}, true}, context);
-  Place place = resolve(target, context, Step::bytes);
-  SourcePtr source = random_access(*place.content, context.spool);
-  Beside sibling = file_sibling(place.file);
-  if (place.entry) sibling = entry_sibling(place.layers.back().container, place.inside, context);
-  std::shared_ptr<Container> container;
-  if (review.trial.failure.empty())
-    container = layout::open_described(plan, {place.content, place.name, sibling}, source, context);
-  Reviewer reviewer(review, *source, container.get());
+  review.trial = try_layout(plan, target, {{kMostFields, {}, {}}, profile}, context);
+  Reviewer reviewer(review);
   reviewer.ranges(context);
   reviewer.entries();
   reviewer.fields(*plan);

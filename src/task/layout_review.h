@@ -32,9 +32,9 @@ struct LayoutReview {
   std::vector<Failing> failing;  ///< the commonest first
 };
 
-/// Opens what `target` names with the plan and looks at what is left. Throws IoError, and what the layers
-/// around it throw.
+/// Opens what `target` names with the plan and looks at what is left; `profile` asks for the trial's, too.
+/// Throws IoError, and what the layers around it throw.
 LayoutReview review_layout(const std::shared_ptr<const layout::Plan>& plan, const std::string& target,
-                           OpenContext& context);
+                           bool profile, OpenContext& context);
 
 }  // namespace operculum

@@ -62,6 +62,8 @@ TEST(StudyCommand, WritesItsDrawingsIntoANewFolder) {
   Ran again = operculum({"study", "charts.hob", "--figures", "figures"}, folder.path());
   EXPECT_EQ(again.exit_code, 3);
   EXPECT_TRUE(has(again.err, "cannot make the folder figures: File exists")) << again.err;
+  EXPECT_NE(operculum({"study", "missing.hob", "--figures", "none"}, folder.path()).exit_code, 0);
+  EXPECT_FALSE(has(folder.listing(), "none")) << "no empty folder stays";
 }
 
 TEST(StudyCommand, DrawsWhatItCannotExplain) {

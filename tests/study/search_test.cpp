@@ -10,24 +10,12 @@
 #include "layout/described_container.h"
 #include "study/study.h"
 #include "support/byte_writer.h"
+#include "support/sample_tree.h"
 
 namespace operculum::study {
 namespace {
 
 using namespace test;
-
-/// Bytes without any structure: the same for the same number.
-Bytes noise(std::uint32_t number, std::size_t size) {
-  Bytes bytes(size);
-  std::uint32_t state = number * 2654435761u + 1;
-  for (Byte& byte : bytes) {
-    state ^= state << 13;
-    state ^= state >> 17;
-    state ^= state << 5;
-    byte = static_cast<Byte>(state >> 11);
-  }
-  return bytes;
-}
 
 struct File {
   std::string name;
@@ -40,7 +28,7 @@ std::vector<File> exhibits(std::size_t count) {
   std::vector<File> files;
   for (std::size_t i = 0; i < count; ++i) {
     auto number = static_cast<std::uint32_t>(i);
-    files.push_back({fmt::format("{}{}.bin", kNames[i % 8], i), noise(number, 100 + i * 37 % 311 + i)});
+    files.push_back({fmt::format("{}{}.bin", kNames[i % 8], i), noise(100 + i * 37 % 311 + i, number)});
   }
   return files;
 }
@@ -151,7 +139,7 @@ TEST(StudySearch, FollowsHeadersOfEntriesThatAreEquallyLong) {
   ByteWriter bytes;
   for (std::uint32_t i = 0; i < 90; ++i) {
     bytes.u32(1028);
-    bytes.bytes(noise(i, 1028));
+    bytes.bytes(noise(1028, i));
   }
   EXPECT_EQ(studied(bytes.view()).files.size(), 90u);
 }
@@ -181,11 +169,11 @@ TEST(StudySearch, ReadsTablesOfEntriesThatAreEquallyLong) {
     bytes.u32(at).u32(size);
     at += size;
   }
-  for (std::uint32_t i = 0; i < count; ++i) bytes.bytes(noise(i, size));
+  for (std::uint32_t i = 0; i < count; ++i) bytes.bytes(noise(size, i));
   Studied found = studied(bytes.view());
   ASSERT_EQ(found.files.size(), count) << found.draft;
-  EXPECT_EQ(found.files[0], (File{"hall0/tile0.bin", noise(0, size)}));
-  EXPECT_EQ(found.files[199], (File{"hall1/tile199.bin", noise(199, size)}));
+  EXPECT_EQ(found.files[0], (File{"hall0/tile0.bin", noise(size, 0)}));
+  EXPECT_EQ(found.files[199], (File{"hall1/tile199.bin", noise(size, 199)}));
 }
 
 TEST(StudySearch, NamesTimesAndChecksums) {

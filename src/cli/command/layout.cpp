@@ -116,7 +116,7 @@ std::optional<std::uint64_t> offset_of(const std::string& text) {
   return value;
 }
 
-void check(Session& session, const CheckOptions& options) {
+void check(Session& session, const CheckOptions& options, const Figures& figures) {
   layout::Found found = session.read_layout(options.file);
   layout::Description text{found.path, found.compiled.plan ? found.compiled.plan->description.text : ""};
   if (!found.compiled.plan) text = session.description_of(options.file);
@@ -133,11 +133,11 @@ void check(Session& session, const CheckOptions& options) {
     return;
   }
   TrialWishes wishes{{options.fields, options.only, offset_of(options.at)},
-                     !options.page.empty() || !options.figures.empty()};
+                     !options.page.empty() || figures.wanted()};
   LayoutTrial trial = try_layout(found.compiled.plan, options.container, wishes, session.context);
   if (!options.page.empty())
     session.write_new_file(options.page, check_page(trial, found.compiled.plan->title), "page");
-  write_figures(session, options.figures, check_figures(trial));
+  if (figures.wanted()) figures.write(session, check_figures(trial));
   if (session.json) {
     tell_json(session, options, trial);
   } else {
@@ -186,10 +186,10 @@ void add_check(CommandLine& program, Session& session) {
     prepare(session);
     Confinement confinement(session);
     confinement.reads(options->file).reads(options->container).makes(options->page);
-    make_figures_folder(confinement, options->figures);
+    Figures figures(confinement, options->figures);
     confinement.begin();
     try {
-      check(session, *options);
+      check(session, *options, figures);
     } catch (const std::exception& thrown) {
       Error error = as_error(thrown);
       report_error(session, options->file, error);

@@ -1,6 +1,3 @@
-#include <fmt/format.h>
-
-#include "base/text.h"
 #include "cli/confinement.h"
 #include "cli/figures.h"
 #include "cli/session.h"
@@ -19,30 +16,28 @@ struct StudyOptions {
 };
 
 /// What a description that is nearly right leaves open.
-void review(Session& session, const StudyOptions& options) {
-  layout::Found found = session.read_layout(session.layouts.front());
-  if (!found.compiled.plan)
-    throw Malformed(
-        fmt::format("{} has errors; `operculum layout check` tells which", escape(session.layouts.front())));
-  LayoutReview review = review_layout(found.compiled.plan, options.targets.front(), session.context);
+void review(Session& session, const StudyOptions& options, const Figures& figures) {
+  const layout::Plan& plan = *session.plans.front();
+  bool drawn = !options.page.empty() || figures.wanted();
+  LayoutReview review = review_layout(session.plans.front(), options.targets.front(), drawn, session.context);
   session.data.write(session.json ? json_line(review) : review_text(review));
   if (!options.page.empty())
-    session.write_new_file(options.page, check_page(review.trial, found.compiled.plan->title), "page");
-  write_figures(session, options.figures, check_figures(review.trial));
+    session.write_new_file(options.page, check_page(review.trial, plan.title), "page");
+  if (figures.wanted()) figures.write(session, check_figures(review.trial));
   if (!review.trial.failure.empty())
     session.raise(cannot_open);
   else if (!review.failing.empty())
     session.raise(some_failed);
 }
 
-void study_one(Session& session, const StudyOptions& options) {
+void study_one(Session& session, const StudyOptions& options, const Figures& figures) {
   StudyReport report = study_files(options.targets, session.context);
   if (session.json)
     session.data.write(json_line(report));
   else
     session.data.write(study_text(report, options.explain));
   if (!options.page.empty()) session.write_new_file(options.page, study_page(report), "page");
-  write_figures(session, options.figures, study_figures(report));
+  if (figures.wanted()) figures.write(session, study_figures(report));
   if (!report.findings.solved()) {
     if (!options.draft.empty())
       session.say(Session::Tone::warning, "no draft was written: there is nothing to describe");
@@ -79,14 +74,13 @@ void add_study(CommandLine& program, Session& session) {
     prepare(session);
     Confinement confinement(session);
     confinement.reads(options->targets).makes(options->draft).makes(options->page);
-    for (const std::string& layout : session.layouts) confinement.reads_file(layout);
-    make_figures_folder(confinement, options->figures);
+    Figures figures(confinement, options->figures);
     confinement.begin();
     try {
       if (session.layouts.empty())
-        study_one(session, *options);
+        study_one(session, *options, figures);
       else
-        review(session, *options);
+        review(session, *options, figures);
     } catch (const std::exception& thrown) {
       Error error = as_error(thrown);
       report_error(session, options->targets.front(), error);
