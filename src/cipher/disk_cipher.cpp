@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 #include <openssl/evp.h>
+#include <openssl/hmac.h>
 
 #include <algorithm>
 #include <array>
@@ -9,7 +10,9 @@
 #include <vector>
 
 #include "base/error.h"
+#include "base/numbers.h"
 #include "base/text.h"
+#include "cipher/elephant.h"
 #include "cipher/key_derivation.h"
 #include "io/aligned_source.h"
 
@@ -93,33 +96,68 @@ class VectorMaker {
     if (known == std::end(kNames))
       throw Unsupported(fmt::format("initialisation vectors of kind \"{}\"", escape(kind)));
     kind_ = static_cast<Kind>(known - std::begin(kNames));
+    std::size_t colon = kind.find(':');
+    if ((kind_ == Kind::plain64 || kind_ == Kind::hmac) && colon != std::string::npos) {
+      auto sector = parse_number(kind.substr(colon + 1));
+      if (!sector || *sector < kUnit || *sector % kUnit != 0)
+        throw Malformed("sectors are counted in multiples of 512 bytes");
+      units_ = *sector / kUnit;
+    }
+    if (kind_ == Kind::eboiv) encrypt_with(cipher, key);
+    if (kind_ == Kind::hmac) {
+      hmac_key_ = Secret(key.size());
+      std::copy(key.begin(), key.end(), hmac_key_.span().begin());
+    }
     if (kind_ != Kind::essiv) return;
     // the number is encrypted with a hash of the key
-    std::size_t colon = kind.find(':');
     if (colon == std::string::npos) throw Malformed("ESSIV without a hash");
-    Secret salt = hash_of(kind.substr(colon + 1), key);
-    const EVP_CIPHER* salted = cipher_called(cipher, "ecb", salt.size());
-    if (salted == nullptr)
-      throw Unsupported(fmt::format("ESSIV with {} and keys of {} bytes", escape(cipher), salt.size()));
-    essiv_ = std::make_unique<KeyedCipher>(salted, salt.view(), true);
+    encrypt_with(cipher, hash_of(kind.substr(colon + 1), key).view());
   }
 
   Vector of(std::uint64_t number) const {
     Vector out{};
     if (kind_ == Kind::none) return out;
+    number /= units_;
+    if (kind_ == Kind::eboiv) number *= kUnit;
+    if (kind_ == Kind::hmac) return hmac_of(number);
     if (kind_ == Kind::plain) number &= 0xFFFFFFFF;
     if (kind_ == Kind::benbi) number = number * (kUnit / kBlock) + 1;
     bool big = kind_ == Kind::plain64be || kind_ == Kind::benbi;
     for (std::size_t i = 0; i < 8; ++i) out[big ? kBlock - 1 - i : i] = static_cast<Byte>(number >> (8 * i));
-    if (essiv_) essiv_->with([&](EVP_CIPHER_CTX* context) { run(context, nullptr, out); });
+    if (encrypting_) encrypting_->with([&](EVP_CIPHER_CTX* context) { run(context, nullptr, out); });
     return out;
   }
 
  private:
-  enum class Kind { none, plain, plain64, plain64be, benbi, essiv };
-  static constexpr std::string_view kNames[] = {"null", "plain", "plain64", "plain64be", "benbi", "essiv"};
+  enum class Kind { none, plain, plain64, plain64be, benbi, essiv, eboiv, hmac };
+  static constexpr std::string_view kNames[] = {"null",  "plain", "plain64", "plain64be",
+                                                "benbi", "essiv", "eboiv",   "hmac"};
+
+  /// The front of HMAC-SHA-1 (RFC 2104) of the number in 32 bits, big-endian.
+  Vector hmac_of(std::uint64_t number) const {
+    std::array<Byte, 4> text{};
+    std::array<Byte, EVP_MAX_MD_SIZE> sum{};
+    store_number(text.data(), text.size(), number, std::endian::big);
+    if (HMAC(EVP_sha1(), hmac_key_.view().data(), static_cast<int>(hmac_key_.size()), text.data(),
+             text.size(), sum.data(), nullptr) == nullptr)
+      throw std::bad_alloc();
+    Vector out{};
+    std::copy_n(sum.begin(), out.size(), out.begin());
+    return out;
+  }
+
+  void encrypt_with(const std::string& cipher, ByteView key) {
+    const EVP_CIPHER* single = cipher_called(cipher, "ecb", key.size());
+    if (single == nullptr)
+      throw Unsupported(
+          fmt::format("initialisation vectors by {} with keys of {} bytes", escape(cipher), key.size()));
+    encrypting_ = std::make_unique<KeyedCipher>(single, key, true);
+  }
+
   Kind kind_ = Kind::none;
-  std::unique_ptr<KeyedCipher> essiv_;
+  std::uint64_t units_ = 1;  ///< of 512 bytes, that are counted as one
+  std::unique_ptr<KeyedCipher> encrypting_;
+  Secret hmac_key_;
 };
 
 /// Modes that OpenSSL has.
@@ -140,6 +178,41 @@ class LibraryCipher final : public DiskCipher {
  private:
   KeyedCipher cipher_;
   VectorMaker vectors_;
+  std::size_t sector_;
+};
+
+/// CBC with the Elephant diffusers around it ("AES-CBC + Elephant diffuser", N. Ferguson 2006): two keys.
+class ElephantCipher final : public DiskCipher {
+ public:
+  ElephantCipher(const EVP_CIPHER* chained, const EVP_CIPHER* single, ByteView key, VectorMaker vectors,
+                 std::size_t sector)
+      : chained_(chained, key.first(key.size() / 2), std::move(vectors), sector),
+        tweak_(single, key.subspan(key.size() / 2), true),
+        sector_(sector) {}
+
+  void decrypt(std::uint64_t number, ByteSpan bytes) const override {
+    chained_.decrypt(number, bytes);
+    for (std::size_t at = 0; at < bytes.size(); at += sector_) {
+      ByteSpan one = bytes.subspan(at, sector_);
+      undo_elephant_diffusers(one);
+      std::array<Byte, 2 * kBlock> key = sector_key(number * kUnit + at);
+      for (std::size_t i = 0; i < one.size(); ++i) one[i] ^= key[i % key.size()];
+    }
+  }
+
+ private:
+  /// The place of the sector in bytes, encrypted, twice: the second time its last byte is 0x80.
+  std::array<Byte, 2 * kBlock> sector_key(std::uint64_t place) const {
+    std::array<Byte, 2 * kBlock> out{};
+    for (std::size_t i = 0; i < sizeof place; ++i)
+      out[i] = out[kBlock + i] = static_cast<Byte>(place >> (8 * i));
+    out.back() = 0x80;
+    tweak_.with([&](EVP_CIPHER_CTX* context) { run(context, nullptr, out); });
+    return out;
+  }
+
+  LibraryCipher chained_;
+  KeyedCipher tweak_;
   std::size_t sector_;
 };
 
@@ -225,15 +298,23 @@ std::shared_ptr<const DiskCipher> make_disk_cipher(const std::string& specificat
     mode = "cbc";
     kind = "plain";
   }
-  VectorMaker vectors(kind, name, key);
+  constexpr std::size_t kHmacKey = 20;
+  bool elephant = kind == "elephant", hmac = kind.starts_with("hmac") && key.size() > kHmacKey;
+  ByteView own = elephant ? key.first(key.size() / 2) : hmac ? key.first(key.size() - kHmacKey) : key;
+  VectorMaker vectors(elephant ? "eboiv" : kind, name, hmac ? key.subspan(own.size()) : own);
   auto unsupported = [&] {
     return Unsupported(
         fmt::format("the cipher {} with keys of {} bits", escape(specification), key.size() * 8));
   };
   if (parts.size() > 3 || sector_size % kUnit != 0 || sector_size == 0) throw unsupported();
-  if (const EVP_CIPHER* whole = cipher_called(name, mode, key.size());
-      whole != nullptr && (mode == "xts" || mode == "cbc" || mode == "ecb"))
-    return std::make_shared<LibraryCipher>(whole, key, std::move(vectors), sector_size);
+  const EVP_CIPHER* whole = cipher_called(name, mode, own.size());
+  if (elephant) {
+    const EVP_CIPHER* single = cipher_called(name, "ecb", own.size());
+    if (whole == nullptr || single == nullptr || mode != "cbc" || key.size() % 2 != 0) throw unsupported();
+    return std::make_shared<ElephantCipher>(whole, single, key, std::move(vectors), sector_size);
+  }
+  if (whole != nullptr && (mode == "xts" || mode == "cbc" || mode == "ecb"))
+    return std::make_shared<LibraryCipher>(whole, own, std::move(vectors), sector_size);
   const EVP_CIPHER* block = mode == "xts" ? cipher_called(name, "ecb", key.size() / 2) : nullptr;
   if (block == nullptr || EVP_CIPHER_get_block_size(block) != static_cast<int>(kBlock)) throw unsupported();
   return std::make_shared<XtsCipher>(block, key, std::move(vectors), sector_size);

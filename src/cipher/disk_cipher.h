@@ -18,8 +18,10 @@ class DiskCipher {
 };
 
 /// The cipher as Linux dm-crypt writes it (Documentation/admin-guide/device-mapper/dm-crypt):
-/// "aes-xts-plain64", "aes-cbc-essiv:sha256". Throws Unsupported for what is not known, Malformed when the
-/// key's length does not fit.
+/// "aes-xts-plain64", "aes-cbc-essiv:sha256", "aes-cbc-eboiv", "aes-cbc-elephant" (two keys, one behind the
+/// other), "aes-cbc-hmac:512" (behind the key that of HMAC-SHA-1, 20 bytes; blocks of that size are counted).
+/// "plain64:4096" counts sectors of that size instead of 512 bytes. Throws Unsupported for what is not known,
+/// Malformed when the key's length does not fit.
 std::shared_ptr<const DiskCipher> make_disk_cipher(const std::string& specification, ByteView key,
                                                    std::size_t sector_size);
 

@@ -22,6 +22,13 @@ const EVP_MD* digest_called(const std::string& hash) {
 
 }  // namespace
 
+void DerivationBudget::spend(std::uint64_t rounds) {
+  constexpr std::uint64_t kMost = 200'000'000;
+  spent_ += std::min(rounds, kMost);
+  if (spent_ > kMost)
+    throw LimitExceeded("its ways to the key together take more work than is done for one password");
+}
+
 Secret derive_pbkdf2(ByteView password, const std::string& hash, ByteView salt, std::uint64_t rounds,
                      std::size_t size) {
   constexpr std::uint64_t kMostRounds = 50'000'000;  // a minute; cryptsetup chooses what takes two seconds
@@ -75,6 +82,26 @@ std::optional<Secret> unwrap_key(ByteView kek, ByteView wrapped) {
   Secret key(wrapped.size() - kCheck);
   std::copy_n(out.view().begin(), key.size(), key.span().begin());
   return key;
+}
+
+std::optional<Secret> open_ccm(ByteView key, ByteView nonce, ByteView tag, ByteView sealed) {
+  std::unique_ptr<EVP_CIPHER_CTX, void (*)(EVP_CIPHER_CTX*)> context(EVP_CIPHER_CTX_new(),
+                                                                     EVP_CIPHER_CTX_free);
+  if (!context) throw std::bad_alloc();
+  const EVP_CIPHER* cipher = key.size() == 16 ? EVP_aes_128_ccm() : EVP_aes_256_ccm();
+  Secret out(sealed.size());
+  int length = 0;
+  Bytes expected(tag.begin(), tag.end());
+  if (EVP_DecryptInit_ex(context.get(), cipher, nullptr, nullptr, nullptr) != 1 ||
+      EVP_CIPHER_CTX_ctrl(context.get(), EVP_CTRL_AEAD_SET_IVLEN, static_cast<int>(nonce.size()), nullptr) !=
+          1 ||
+      EVP_CIPHER_CTX_ctrl(context.get(), EVP_CTRL_AEAD_SET_TAG, static_cast<int>(expected.size()),
+                          expected.data()) != 1 ||
+      EVP_DecryptInit_ex(context.get(), nullptr, nullptr, key.data(), nonce.data()) != 1 ||
+      EVP_DecryptUpdate(context.get(), out.span().data(), &length, sealed.data(),
+                        static_cast<int>(sealed.size())) != 1)
+    return std::nullopt;
+  return out;
 }
 
 Secret hash_of(const std::string& hash, ByteView bytes) {

@@ -19,7 +19,7 @@ constexpr int kPromptTries = 3;
 /// What is odd about the ends of a password that did not fit; empty when nothing is.
 std::string blank_hint(const Key& key, const KeyRing::Test& fits) {
   std::string_view trimmed = trim(key.secret);
-  if (trimmed.size() == key.secret.size()) return "";
+  if (!key.typed || trimmed.size() == key.secret.size()) return "";
   std::string_view place = key.secret.ends_with(trimmed)     ? "begins"
                            : key.secret.starts_with(trimmed) ? "ends"
                                                              : "begins and ends";

@@ -11,6 +11,7 @@ namespace operculum {
 struct Key {
   std::string secret;
   std::string origin;
+  bool typed = true;  ///< a blank at its ends may be a mistake
 };
 
 /// The passwords at hand. Containers ask it for candidates and tell which one fitted. Copies are the same

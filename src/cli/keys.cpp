@@ -6,6 +6,7 @@
 #include <unistd.h>
 
 #include <cerrno>
+#include <filesystem>
 #include <fstream>
 
 #include "base/error.h"
@@ -27,8 +28,10 @@ std::optional<std::string> from_spaced_hex(std::string_view text) {
   return bytes && !bytes->empty() ? std::optional(std::string(as_text(*bytes))) : std::nullopt;
 }
 
-std::optional<std::string> secret_of(const toml::table& key) {
+/// `folder` is that of keys.toml.
+std::optional<std::string> secret_of(const toml::table& key, const std::filesystem::path& folder) {
   if (auto password = key["password"].value<std::string>()) return password;
+  if (auto file = key["file"].value<std::string>()) return read_key(folder / *file);
   auto hex = key["hex"].value<std::string>();
   return hex ? from_spaced_hex(*hex) : std::nullopt;
 }
@@ -44,6 +47,19 @@ std::string read_password_file(const std::string& path) {
   return line;
 }
 
+std::string read_key(const std::string& path) {
+  constexpr std::size_t kLargest = 8 << 20;  // as the makers of LUKS have it
+  std::ifstream file(path, std::ios::binary);
+  std::string key(kLargest + 1, '\0');
+  if (!file.read(key.data(), static_cast<std::streamsize>(key.size())) && !file.eof())
+    throw IoError(fmt::format("cannot read the key file {}", escape(path)), errno);
+  key.resize(static_cast<std::size_t>(file.gcount()));
+  if (key.empty() || key.size() > kLargest)
+    throw Malformed(fmt::format("{}: expected a key of 1 byte to 8 MiB, found {}", escape(path),
+                                key.empty() ? "an empty file" : "more"));
+  return key;
+}
+
 void read_key_file(const std::string& path, KeyRing& keys) {
   if (access(path.c_str(), F_OK) != 0) return;
   try {
@@ -53,11 +69,12 @@ void read_key_file(const std::string& path, KeyRing& keys) {
       throw Malformed(fmt::format("{}: expected tables [[key]] with \"for\" and \"password\"", escape(path)));
     for (const toml::node& node : *list) {
       const toml::table* one = node.as_table();
-      auto secret = one == nullptr ? std::nullopt : secret_of(*one);
+      auto secret =
+          one == nullptr ? std::nullopt : secret_of(*one, std::filesystem::path(path).parent_path());
       if (!secret)
-        throw Malformed(
-            fmt::format("{}: line {}: expected a \"password\", or a key in \"hex\", in this [[key]]",
-                        escape(path), node.source().begin.line));
+        throw Malformed(fmt::format(
+            "{}: line {}: expected a \"password\", a key in \"hex\", or the \"file\" of one, in this [[key]]",
+            escape(path), node.source().begin.line));
       std::string pattern = (*one)["for"].value_or(std::string());
       if (auto name = (*one)["name"].value<std::string>()) {
         keys.add_named(*name, {*secret, "keys.toml"}, pattern);

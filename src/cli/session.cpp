@@ -151,6 +151,7 @@ void add_common_options(CommandLine& program, Session& session) {
                                 "the default), always or never");
   options.text("--password-file", session.password_file, "FILE",
                "Take the password from the first line of this file");
+  options.texts("--key-file", session.key_files, "FILE", "Try all bytes of this file as a key (repeatable)");
   options.texts("--layout", session.layouts, "FILE",
                 "Use this description of a format, before all others (repeatable)");
   options.flag("--give-keys", session.give_keys,
@@ -171,6 +172,12 @@ void add_common_options(CommandLine& program, Session& session) {
       "tree that names them");
   options.text("--pages", session.pages, "PAGE+SPARE",
                "Leave out the spare bytes of each page of a NAND dump, as in 2048+64");
+  options.text("--luks-header", session.luks_header, "FILE",
+               "Take the file as a LUKS volume whose header is in this other file");
+  options.text(
+      "--hash-tree", session.hash_tree, "FILE",
+      "Compare the file's blocks with the dm-verity hash tree in this one, or in itself, as they are read");
+  options.text("--root-hash", session.root_hash, "HEX", "The root that the hash tree has to have");
   options.flag("--no-sandbox", session.no_sandbox,
                "Read strangers' bytes with all the rights that you have (docs/security.md)");
   options.number("--http-stall", session.context.http.stall_seconds,
@@ -188,6 +195,20 @@ void add_common_options(CommandLine& program, Session& session) {
   options.size("--max-spool", limits.max_spool, "Most temporary bytes for inner containers");
 }
 
+void use_hash_tree(Session& session) {
+  if (session.hash_tree.empty() && session.root_hash.empty()) return;
+  if (session.hash_tree.empty())
+    throw UsageError{"--root-hash: name the file with the hash tree with --hash-tree"};
+  std::optional<Bytes> root;
+  if (!session.root_hash.empty()) {
+    root = from_hex(session.root_hash);
+    if (!root)
+      throw UsageError{
+          fmt::format("--root-hash: expected hexadecimal digits, found \"{}\"", escape(session.root_hash))};
+  }
+  session.context.preferred.push_back(told_verity_format(open_file(session.hash_tree), root));
+}
+
 /// What a person tells of the file: that its chunks are meant, or how a dump of a chip is divided.
 void use_told_forms(Session& session) {
   OpenContext& context = session.context;
@@ -203,6 +224,9 @@ void use_told_forms(Session& session) {
     context.preferred.push_back(
         told_nand_dump_format({static_cast<std::uint32_t>(*page), static_cast<std::uint32_t>(*spare), 0}));
   }
+  if (!session.luks_header.empty())
+    context.preferred.push_back(told_luks_format(open_file(session.luks_header)));
+  use_hash_tree(session);
   if (!session.parts.empty()) {
     std::error_code error;
     bool tree = std::filesystem::is_regular_file(session.parts, error);
@@ -222,6 +246,7 @@ void prepare(Session& session) {
   if (!session.password_file.empty()) {
     context.keys.add({read_password_file(session.password_file), "the password file"});
   }
+  for (const std::string& path : session.key_files) context.keys.add({read_key(path), "the key file", false});
   if (const char* password = std::getenv(kPasswordVariable)) context.keys.add({password, kPasswordVariable});
   if (!session.config_folder.empty()) read_key_file(session.config_folder + "/keys.toml", context.keys);
   if (isatty(0) == 1 && isatty(2) == 1) {

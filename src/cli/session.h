@@ -31,6 +31,8 @@ struct Session {
   ProgressShown progress_shown = ProgressShown::lasting;
   std::string output;  ///< --output; empty: standard output
   std::string password_file;
+  std::vector<std::string> key_files;
+  std::string luks_header, hash_tree, root_hash;
   std::string config_folder;                               ///< operculum's folder beneath XDG_CONFIG_HOME
   std::vector<std::string> layouts;                        ///< --layout
   std::vector<std::shared_ptr<const layout::Plan>> plans;  ///< what these say

@@ -30,6 +30,11 @@ Format btrfs_format();
 Format md_format();
 Format lvm_format();
 Format luks_format();
+Format bitlocker_format();
+Format ldm_format();
+Format corestorage_format();
+Format verity_format();
+Format encrypted_image_format();
 Format f2fs_format();
 Format nilfs_format();
 Format apfs_format();
@@ -92,7 +97,6 @@ Format nand_dump_format();
 Format jffs2_format();
 Format ubi_format();
 Format ubifs_format();
-Format yaffs_format();
 Format littlefs_format();
 
 Format gzip_format();
@@ -122,6 +126,12 @@ Format asked_riff_format();
 
 /// Not in the registry: cuts the file that is named into these parts.
 Format cut_file_format(std::vector<FlashPartition> partitions);
+/// Not in the registry: the file that is named is a LUKS volume whose header is in another file. Throws
+/// Malformed, Unsupported.
+Format told_luks_format(SourcePtr header);
+/// Not in the registry: the file that is named is the data of a dm-verity hash tree, which is in `hashes`; it
+/// is compared as it is read. Throws Malformed, Unsupported.
+Format told_verity_format(SourcePtr hashes, std::optional<Bytes> root);
 
 /// Not in the registry: for files that begin as nothing known, where the user wants them searched.
 Format searched_file_format();

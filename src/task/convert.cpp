@@ -160,10 +160,14 @@ class Gather {
 
 constexpr std::string_view kRaw = "raw";
 
-/// The disk in the innermost disk image.
+/// The disk in the innermost disk image; without one, in the innermost volume, decrypted or put together.
 ContentPtr disk_of(const Place& place) {
-  for (std::size_t i = place.layers.size(); i-- > 0;) {
-    if (place.layers[i].format->family == "disk image") return place.layers[i].container->content(0);
+  for (std::string_view family : {"disk image", "volume"}) {
+    for (std::size_t i = place.layers.size(); i-- > 0;) {
+      const Layer& one = place.layers[i];
+      if (one.format->family == family && (family == "disk image" || one.format->single_stream))
+        return one.container->content(0);
+    }
   }
   throw Unsupported("taking a raw disk out of what is no disk image");
 }

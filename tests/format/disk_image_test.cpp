@@ -255,12 +255,6 @@ TEST(Vhd, ReadsAnImageWhoseFooterIsMissing) {
   EXPECT_TRUE(disk_of(held) == disk);
 }
 
-TEST(Udif, NamesEncryption) {
-  Bytes image = to_bytes("encrcdsa");
-  image.resize(4096);
-  EXPECT_THROW(open_bytes(image), Unsupported);
-}
-
 // ---- partitions
 
 std::vector<DiskPart> parts() {

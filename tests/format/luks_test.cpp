@@ -144,6 +144,38 @@ TEST(Luks, HostileDerivationsAreRefused) {
   EXPECT_THROW(front_of(held), LimitExceeded);
 }
 
+/// The header in one file, the data in another.
+TEST(Luks, AHeaderThatIsDetachedFromItsData) {
+  KernelImages images("luks-1");
+  const TempFolder& folder = images.folder();
+  std::string raw = folder.read("luks-1.img");
+  auto number = [&](std::size_t at) {
+    std::uint32_t value = 0;
+    for (std::size_t i = 0; i < 4; ++i) value = value << 8 | static_cast<unsigned char>(raw[at + i]);
+    return value;
+  };
+  constexpr std::size_t kPayloadAt = 104;
+  std::size_t data_at = number(kPayloadAt) * std::size_t{512};
+  folder.write("data.img", raw.substr(data_at));
+  std::string head = raw.substr(0, data_at);
+  head.replace(kPayloadAt, 4, 4, '\0');
+  folder.write("head.img", head);
+  folder.write("pw", std::string_view(kPassphrase));
+  Ran alone = test::operculum({"identify", "head.img"}, folder.path());
+  EXPECT_EQ(alone.exit_code, 0) << alone.err;
+  EXPECT_NE(alone.out.find("LUKS1"), std::string::npos) << alone.out;
+  EXPECT_NE(alone.out.find("name this one with --luks-header"), std::string::npos) << alone.out;
+  EXPECT_NE(test::operculum({"show", "head.img/head.raw"}, folder.path()).exit_code, 0);
+  Ran both = test::operculum({"convert", "data.img", "--as", "raw", "--into", "out.raw", "--luks-header",
+                              "head.img", "--password-file", "pw"},
+                             folder.path());
+  ASSERT_EQ(both.exit_code, 0) << both.err;
+  EXPECT_EQ(folder.read("out.raw").substr(0, sectors().size()), sectors());
+  Ran wrong = test::operculum({"list", "data.img", "--luks-header", "pw"}, folder.path());
+  EXPECT_NE(wrong.err.find("LUKS"), std::string::npos) << wrong.err;
+  EXPECT_NE(wrong.exit_code, 0);
+}
+
 TEST(Luks, AMirrorAGroupALockedVolumeAndAFileSystemInOneLocator) {
   KernelImages images("gallery");
   images.folder().write("password", std::string_view(kPassphrase));

@@ -3,7 +3,7 @@
 
 #include "base/error.h"
 #include "format/firmware/firmware_parts.h"
-#include "format/firmware/first_file.h"
+#include "format/first_file.h"
 #include "format/firmware/partition_line.h"
 #include "format/formats.h"
 

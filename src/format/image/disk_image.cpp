@@ -18,7 +18,7 @@ class DiskContainer final : public Container {
  public:
   DiskContainer(const Input& input, DiskImage image) : image_(std::move(image)) {
     for (Finding& finding : image_.findings) add_finding(finding.level, std::move(finding.text));
-    if (image_.bytes->size() % 512 != 0)
+    if (size_known() && image_.bytes->size() % 512 != 0)
       add_finding(Finding::Level::warning, "the disk's size is not a multiple of a sector (512 bytes)");
     Entry entry;
     std::string_view name = base_name(input.name);
@@ -28,6 +28,7 @@ class DiskContainer final : public Container {
     if (SourcePtr stored = input.content->source()) entry.stored_size = stored->size();
     entry.method = image_.method;
     entry.flags = Entry::sparse;
+    if (image_.summed) entry.flags |= Entry::has_sum;
     if (image_.crc32) {
       entry.flags |= Entry::has_crc;
       entry.crc32 = *image_.crc32;
@@ -38,7 +39,7 @@ class DiskContainer final : public Container {
   std::span<const Entry> entries() override { return entries_; }
   std::vector<std::pair<std::string, std::string>> facts() override {
     auto all = image_.facts;
-    all.emplace(all.begin(), "disk", human_size(image_.bytes->size()));
+    if (size_known()) all.emplace(all.begin(), "disk", human_size(image_.bytes->size()));
     return all;
   }
   Assembly rewrite(const Changes& changes, const Writing& writing) override {
@@ -63,6 +64,8 @@ class DiskContainer final : public Container {
   }
 
  private:
+  bool size_known() const { return image_.bytes->size() != Entry::kUnknownSize; }
+
   DiskImage image_;
   std::vector<Entry> entries_;
 };

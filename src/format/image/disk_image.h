@@ -7,11 +7,12 @@ namespace operculum {
 
 /// A disk taken out of its wrapper.
 struct DiskImage {
-  SourcePtr bytes;  ///< the disk as the machine sees it
+  SourcePtr bytes;  ///< the disk as the machine sees it; Entry::kUnknownSize long where that is not known
   std::string_view method = "stored";
   std::vector<std::pair<std::string, std::string>> facts;
   std::vector<Finding> findings;
   std::optional<std::uint32_t> crc32;  ///< of all bytes, where stored
+  bool summed = false;                 ///< another checksum is compared when bytes are read
   /// The image with another disk of the same size; not there for images that are not written.
   std::function<Assembly(const SourcePtr& disk)> rewrite = {};
 };

@@ -11,6 +11,7 @@
 #include "base/text.h"
 #include "format/formats.h"
 #include "format/image/disk_image.h"
+#include "format/image/encrypted_image.h"
 #include "io/spool.h"
 
 namespace operculum {
@@ -95,13 +96,17 @@ ContainerPtr open_sparse_bundle(const Input& input, OpenContext& context) {
   DiskImage image;
   image.facts = {{"band", fmt::format("{} bytes", band)}};
   SourcePtr token = input.sibling("token");
-  if (token && starts_with(read_up_to(*token, 0, 8), "encrcdsa"))
-    throw Unsupported("encrypted sparse bundles");
   if (!input.sibling || (!input.sibling("bands/0") && size != 0))
     image.findings.push_back(
         {Finding::Level::fault,
          "its first band, the file bands/0, is not beside the property list; put the folder there"});
   image.bytes = std::make_shared<BandsSource>(input.sibling, size, band);
+  if (token && starts_with(read_up_to(*token, 0, encrypted_image::kMark.size()), encrypted_image::kMark)) {
+    encrypted_image::Head head = encrypted_image::read_head(*token);
+    image.method = "encrypted";
+    image.facts.emplace_back("cipher", fmt::format("AES in CBC mode, {} bits", head.key_size * 8));
+    image.bytes = encrypted_image::decrypt(head, image.bytes, 0, size, context.keys, input.name);
+  }
   return make_disk_image(input, std::move(image));
 }
 
@@ -112,8 +117,9 @@ Format sparse_bundle_format() {
           .name = "sparse bundle",
           .family = "disk image",
           .specification = "the bundle's own property list, bundle-backingstore-version 1",
-          .reads = "bands of all sizes; the target is the bundle's Info.plist",
-          .lacks = "encrypted bundles",
+          .reads =
+              "bands of all sizes, also encrypted ones, by passphrase; the target is the bundle's Info.plist",
+          .lacks = "keys of encrypted bundles that a certificate wraps",
           .suffixes = {},
           .single_stream = true,
           .recognise = recognise_sparse_bundle,

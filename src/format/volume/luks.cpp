@@ -148,21 +148,7 @@ Header read_either(const Source& file, std::uint64_t base) {
   throw Malformed(wrong);
 }
 
-/// What a header may make us do for one passphrase: slots and digests are as many as it says.
-class Budget {
- public:
-  void spend(std::uint64_t rounds) {
-    constexpr std::uint64_t kMost = 200'000'000;  // rounds of PBKDF2, or as many blocks of Argon2
-    spent_ += std::min(rounds, kMost);
-    if (spent_ > kMost)
-      throw LimitExceeded("its key slots and digests together take more work than is done for one password");
-  }
-
- private:
-  std::uint64_t spent_ = 0;
-};
-
-Secret derive(const Derivation& how, ByteView password, std::size_t size, Budget& budget) {
+Secret derive(const Derivation& how, ByteView password, std::size_t size, DerivationBudget& budget) {
   if (how.kind == "pbkdf2") {
     budget.spend(how.rounds);
     return derive_pbkdf2(password, how.hash, how.salt, how.rounds, size);
@@ -196,7 +182,8 @@ Secret join_stripes(ByteView split, const Slot& slot) {
   return out;
 }
 
-Secret key_in(const Slot& slot, const Source& file, std::uint64_t base, ByteView password, Budget& budget) {
+Secret key_in(const Slot& slot, const Source& file, std::uint64_t base, ByteView password,
+              DerivationBudget& budget) {
   if (slot.key_size == 0 || slot.key_size > kLargestKey || slot.stripes == 0 || slot.stripes > kMostStripes ||
       slot.area_key_size > kLargestKey)
     throw Malformed(fmt::format("LUKS slot {}: {} stripes of a key of {} bytes are not possible", slot.number,
@@ -210,7 +197,7 @@ Secret key_in(const Slot& slot, const Source& file, std::uint64_t base, ByteView
   return join_stripes(area.view().first(size), slot);
 }
 
-bool fits(const Digest& digest, ByteView key, Budget& budget) {
+bool fits(const Digest& digest, ByteView key, DerivationBudget& budget) {
   budget.spend(digest.rounds);
   Secret own = derive_pbkdf2(key, digest.hash, digest.salt, digest.rounds, digest.value.size());
   return same_secret(own.view(), digest.value);
@@ -239,7 +226,7 @@ Secret unlock(const Header& header, const Source& file, std::uint64_t at, KeyRin
   if (header.digests.empty()) throw Malformed("LUKS: there is no digest to compare a key with");
   std::optional<Secret> found;
   keys.find(name, [&](const std::string& secret) {
-    Budget budget;
+    DerivationBudget budget;
     std::size_t lacking = 0;
     for (const Slot& slot : header.slots) {
       Secret key;

@@ -1,6 +1,7 @@
 #include <fmt/format.h>
 
 #include "base/text.h"
+#include "format/first_file.h"
 #include "format/formats.h"
 #include "format/image/disk_image.h"
 #include "format/volume/luks.h"
@@ -28,15 +29,13 @@ std::string slots_text(const Header& header) {
   return out;
 }
 
-ContainerPtr open_luks(const Input& input, OpenContext& context) {
-  SourcePtr file = random_access(*input.content, context.spool);
-  Header header = read_header(*file, 0);
+/// The volume whose header is at the front of `head`; `file` has the data, null where it is not known.
+ContainerPtr open_volume(const Input& input, OpenContext& context, const SourcePtr& head,
+                         const SourcePtr& file) {
+  Header header = read_header(*head, 0);
   if (!header.integrity.empty())
     throw Unsupported(
         fmt::format("LUKS2 with authenticated sectors (integrity {})", escape(header.integrity)));
-  if (header.data_at >= file->size()) throw Unsupported("a LUKS header that is detached from its data");
-  std::uint64_t size = std::min(header.data_size.value_or(UINT64_MAX), file->size() - header.data_at);
-  size = size / header.sector_size * header.sector_size;
   DiskImage image;
   image.method = "encrypted";
   image.facts = {{"version", fmt::format("LUKS{}", header.version)}, {"uuid", escape(header.uuid)}};
@@ -47,13 +46,33 @@ ContainerPtr open_luks(const Input& input, OpenContext& context) {
   for (const std::string& text : header.warnings) image.findings.push_back({Finding::Level::warning, text});
   for (const std::string& text : header.unsupported_slots)
     image.findings.push_back({Finding::Level::note, "not tried: " + text});
-  image.bytes = make_locked(size, [file, header, size, name = input.name, keys = context.keys]() mutable {
-    Secret key = unlock(header, *file, 0, keys, name);
-    return make_decrypted(file, header.data_at, size,
-                          make_disk_cipher(header.encryption, key.view(), header.sector_size),
-                          header.sector_size, header.first_sector);
-  });
+  if (!file) {
+    image.bytes = make_locked(Entry::kUnknownSize, []() -> SourcePtr {
+      throw NeedsKey(
+          "this is only a header: open the file with its data, and name this one with --luks-header");
+    });
+    return make_disk_image(input, std::move(image));
+  }
+  if (header.data_at > file->size())
+    throw CutShort(fmt::format("LUKS: the data begins at offset {}, beyond the file's {} bytes",
+                               header.data_at, file->size()));
+  std::uint64_t size = std::min(header.data_size.value_or(UINT64_MAX), file->size() - header.data_at);
+  size = size / header.sector_size * header.sector_size;
+  image.bytes =
+      make_locked(size, [head, file, header, size, name = input.name, keys = context.keys]() mutable {
+        Secret key = unlock(header, *head, 0, keys, name);
+        return make_decrypted(file, header.data_at, size,
+                              make_disk_cipher(header.encryption, key.view(), header.sector_size),
+                              header.sector_size, header.first_sector);
+      });
   return make_disk_image(input, std::move(image));
+}
+
+ContainerPtr open_luks(const Input& input, OpenContext& context) {
+  SourcePtr file = random_access(*input.content, context.spool);
+  std::uint64_t data_at = read_header(*file, 0).data_at;
+  bool detached = data_at == 0 || data_at >= file->size();
+  return open_volume(input, context, file, detached ? nullptr : file);
 }
 
 }  // namespace
@@ -67,15 +86,26 @@ Format luks_format() {
       .reads =
           "LUKS1 and LUKS2; PBKDF2, Argon2i, Argon2id; AES and Camellia in XTS, CBC with ESSIV and ECB; "
           "sectors "
-          "of 512 to 4096 bytes; several key slots; the second header",
+          "of 512 to 4096 bytes; several key slots; the second header; headers that are detached from their "
+          "data (--luks-header)",
       .lacks =
-          "Serpent, Twofish and other ciphers that OpenSSL lacks, authenticated sectors, detached headers, "
-          "keys "
-          "from tokens, an encryption that was not finished",
+          "Serpent, Twofish and other ciphers that OpenSSL lacks, authenticated sectors, keys from tokens, "
+          "an encryption that was not finished",
       .suffixes = {".luks"},
       .single_stream = true,
       .recognise = recognise_luks,
       .open = open_luks};
+}
+
+Format told_luks_format(SourcePtr header) {
+  read_header(*header, 0);
+  Format out = luks_format();
+  auto first = std::make_shared<FirstFile>();
+  out.recognise = [first](Probe& probe) { return first->is(probe) ? Match::front : Match::none; };
+  out.open = [header](const Input& input, OpenContext& context) {
+    return open_volume(input, context, header, random_access(*input.content, context.spool));
+  };
+  return out;
 }
 
 }  // namespace operculum
