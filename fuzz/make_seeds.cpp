@@ -10,19 +10,24 @@
 #include "container/format.h"
 #include "container/rewrite.h"
 #include "support/apfs_writer.h"
+#include "support/bitlocker_writer.h"
 #include "support/cab_writer.h"
 #include "support/cfb_writer.h"
+#include "support/corestorage_writer.h"
 #include "support/disk_writer.h"
+#include "support/encrypted_image_writer.h"
 #include "support/ext_writer.h"
 #include "support/fat_writer.h"
 #include "support/firmware_writer.h"
 #include "support/hfs_writer.h"
 #include "support/iso_writer.h"
+#include "support/ldm_writer.h"
 #include "support/msi_writer.h"
 #include "support/package_writer.h"
 #include "support/pe_writer.h"
 #include "support/squashfs_writer.h"
 #include "support/udf_writer.h"
+#include "support/verity_writer.h"
 
 namespace {
 
@@ -64,6 +69,15 @@ void write_packed(const std::filesystem::path& folder, const SampleTree& files) 
     SourcePtr made = format.pack(entries, writing).source();
     write(folder, fmt::format("whole-{}", format.id).c_str(), read_up_to(*made, 0, made->size()));
   }
+}
+
+void write_volumes(const std::filesystem::path& folder) {
+  write(folder, "ldm", dynamic_disk(1));
+  write(folder, "bitlocker", write_bitlocker({.sector = 512, .clear_key = true}, Bytes(kBitLockerSize, 'x')));
+  write(folder, "corestorage", make_corestorage({.encrypted = false}));
+  write(folder, "corestorage-locked", make_corestorage({}));
+  write(folder, "encrypted-image", sealed({}, noise(2000)));
+  write(folder, "verity", make_hash_tree(1, 20).tree);
 }
 
 void write_firmware(const std::filesystem::path& folder) {
@@ -166,6 +180,7 @@ int main(int argc, char** argv) {
   write(folder, "udif", make_udif(disk, BlockCodec::zlib));
   write(folder, "android", make_android_sparse(disk));
   write_packages(folder, links);
+  write_volumes(folder);
   write_firmware(folder);
   return 0;
 }

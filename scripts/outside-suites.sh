@@ -17,10 +17,13 @@ if ! compgen -G 'util-linux_*.orig.tar*' >/dev/null; then
   apt-get "${client[@]}" update -qq
   apt-get "${client[@]}" source --download-only -qq util-linux e2fsprogs
 fi
+compgen -G 'cryptsetup_*.orig.tar*' >/dev/null || apt-get "${client[@]}" source --download-only -qq cryptsetup || true
+# of this one the packaging is gone from the archive, the source is not
+compgen -G 'libldm_*.orig.tar*' >/dev/null || apt-get "${client[@]}" source --download-only -qq libldm || true
 for package in libpython3.11-testsuite golang-1.19-src; do
   compgen -G "${package}_*.deb" >/dev/null || apt-get -o APT::Sandbox::User=root download -qq "$package"
 done
-for source in util-linux e2fsprogs; do
+for source in util-linux e2fsprogs cryptsetup libldm; do
   [ -d "$source" ] || { mkdir "$source"; tar -xf "$(ls "${source}"_*.orig.tar.[gx]z)" -C "$source" --strip-components=1; }
 done
 for package in libpython3.11-testsuite golang-1.19-src; do

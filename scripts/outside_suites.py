@@ -1,5 +1,7 @@
 """Compares the program with what other people's test suites expect. Called by outside-suites.sh."""
+import configparser
 import glob
+import hashlib
 import json
 import lzma
 import gzip
@@ -137,8 +139,76 @@ def archives(suite, patterns):
     row(suite, "names are those that Python's modules give, where they open it", compared, same, [])
 
 
+def digest_of(path):
+    digest = hashlib.sha256()
+    with open(path, "rb") as file:
+        while block := file.read(1 << 20):
+            digest.update(block)
+    return digest.hexdigest()
+
+
+def decrypted(image, folder, secret):
+    """The digest of the disk in an encrypted volume."""
+    key, out = os.path.join(folder, "key"), os.path.join(folder, "out.raw")
+    with open(key, "w") as file:
+        file.write(secret)
+    code, _, err = run("convert", image, "--as", "raw", "--into", out, "--password-file", key, timeout=300)
+    if code != 0:
+        return err.strip()[-200:]
+    try:
+        return digest_of(out)
+    finally:
+        os.unlink(out)
+
+
+def cryptsetup():
+    tests = f"{suites}/cryptsetup/tests"
+    tried, well, wrong = 0, 0, []
+    with tempfile.TemporaryDirectory() as folder:
+        for name in ("bitlk-images", "fvault2-images"):
+            with tarfile.open(f"{tests}/{name}.tar.xz") as packed:
+                packed.extractall(folder, filter="data")
+        cases = configparser.ConfigParser()
+        cases.read(f"{folder}/bitlk-images/images.conf")
+        wanted = [(f"bitlk-images/{one}.img", cases[one][key], cases[one]["SHA256SUM"]) for one in cases.sections()
+                  for key in ("PW", "RP") if cases[one].get(key) and cases[one].get("SHA256SUM")]
+        script = open(f"{tests}/fvault2-compat-test").read()
+        wanted.append(("fvault2-images/small", re.search(r'^PWD="(.*)"', script, re.M).group(1),
+                       re.search(r"^check_sha256 (\w+)", script, re.M).group(1)))
+        for image, secret, digest in wanted:
+            tried += 1
+            found = decrypted(f"{folder}/{image}", folder, secret)
+            if found == digest:
+                well += 1
+            else:
+                wrong.append(f"{image}: {found}")
+    row("cryptsetup, encrypted volumes of desktop systems", "the disk within has the digest that its tests expect", tried, well, wrong)
+
+
+def dynamic_disks():
+    tried, well, wrong = 0, 0, []
+    with tempfile.TemporaryDirectory() as folder:
+        with tarfile.open(f"{suites}/libldm/test/data/ldm-data.tar.xz") as packed:
+            packed.extractall(folder, filter="data")
+        for group in ("2003r2", "2008r2"):
+            member = sorted(glob.glob(f"{folder}/ldm-{group}-*.img"))[0]
+            _, out, _ = run("list", "--json", member)
+            for volume in [json.loads(line)["path"] for line in out.splitlines() if json.loads(line).get("path")]:
+                tried += 1
+                _, verified, err = run("verify", f"{member}/{volume}/test.txt")
+                if "No faults" in verified + err:
+                    well += 1
+                else:
+                    wrong.append(f"{group} {volume}: {(verified + err).strip()[-200:]}")
+    row("libldm, groups of dynamic disks", "the file in each volume is read", tried, well, wrong)
+
+
 util_linux()
 e2fsprogs()
+if os.path.isdir(f"{suites}/cryptsetup"):
+    cryptsetup()
+if os.path.isdir(f"{suites}/libldm"):
+    dynamic_disks()
 archives("CPython, test archives", ["libpython3.11-testsuite/**/*.tar", "libpython3.11-testsuite/**/*.zip",
                                     "libpython3.11-testsuite/**/*.gz", "libpython3.11-testsuite/**/*.xz",
                                     "libpython3.11-testsuite/**/*.bz2"])

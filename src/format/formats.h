@@ -44,6 +44,12 @@ Format ufs_format();
 Format minix_format();
 Format hfs_classic_format();
 Format bfs_format();
+Format affs_format();
+Format sysv_format();
+Format befs_format();
+Format qnx4_format();
+Format qnx6_format();
+Format hpfs_format();
 Format squashfs_format();
 Format erofs_format();
 Format cramfs_format();
@@ -71,6 +77,7 @@ Format mbr_format();
 Format apple_map_format();
 Format sun_label_format();
 Format sgi_label_format();
+Format amiga_table_format();
 Format bsd_label_format();
 Format atari_table_format();
 
@@ -97,6 +104,7 @@ Format nand_dump_format();
 Format jffs2_format();
 Format ubi_format();
 Format ubifs_format();
+Format yaffs_format();
 Format littlefs_format();
 
 Format gzip_format();

@@ -11,6 +11,7 @@
 #include "support/fat_writer.h"
 #include "support/hfs_writer.h"
 #include "support/iso_writer.h"
+#include "support/kernel_images.h"
 #include "support/open.h"
 #include "support/program.h"
 #include "support/squashfs_writer.h"
@@ -52,6 +53,11 @@ Bytes made_by(const std::string& program, const std::vector<std::string>& argume
   if (size > 0) folder.write("image", ByteView(Bytes(size)));
   if (run(program, arguments, folder.path()).exit_code != 0) return {};
   return to_bytes(folder.read("image"));
+}
+
+Bytes kernel_image(const std::string& set) {
+  KernelImages images(set);
+  return to_bytes(images.folder().read(set + ".img"));
 }
 
 std::vector<Case> cases() {
@@ -104,6 +110,12 @@ std::vector<Case> cases() {
          return make_apple_map({{noise(5000), "a", "Apple_HFS"}});
        },
        4096, true},
+      {"befs", [] { return kernel_image("befs"); }, 400 << 10},
+      {"qnx4", [] { return kernel_image("qnx4"); }, 200 << 10},
+      {"qnx6", [] { return kernel_image("qnx6"); }, 200 << 10},
+      {"xenix", [] { return kernel_image("xenix"); }, kMost},
+      {"affs", [] { return kernel_image("affs-ffs"); }, kMost},
+      {"hpfs", [] { return kernel_image("hpfs"); }, kMost},
       {"erofs",
        [=] {
          return made_by("mkfs.erofs", {"--quiet", "-zlz4hc", "image", "tree"}, tree);

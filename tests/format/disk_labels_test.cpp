@@ -1,4 +1,4 @@
-// Sun, SGI, BSD and Atari partition tables, each written here byte by byte from its description.
+// Sun, SGI, BSD, Atari and Amiga partition tables, each written here byte by byte from its description.
 #include <gtest/gtest.h>
 
 #include "support/byte_writer.h"
@@ -214,6 +214,77 @@ TEST(DiskLabels, CutAnywhereEndInAnErrorOrAResult) {
     }
   }
   EXPECT_GT(listed, 100u);
+}
+
+/// Words of a block that sum up to 0.
+void set_amiga_sum(Canvas& disk, std::size_t at) {
+  disk.big(at + 4, 64, 4);
+  disk.big(at + 8, 0, 4);
+  std::uint32_t sum = 0;
+  for (std::size_t i = 0; i < 64; ++i) {
+    std::uint32_t word = 0;
+    for (std::size_t b = 0; b < 4; ++b) word = word << 8 | disk[at + i * 4 + b];
+    sum += word;
+  }
+  disk.big(at + 8, -sum, 4);
+}
+
+/// A cylinder has eight sectors; the second partition's block stands in front of the first one's.
+Canvas amiga() {
+  Canvas disk(kDisk);
+  constexpr std::size_t kHead = 2 * kSector, kFirst = 4 * kSector, kSecond = 3 * kSector;
+  disk.text(kHead, "RDSK");
+  disk.big(kHead + 16, kSector, 4);
+  disk.big(kHead + 28, 4, 4);
+  disk.big(kHead + 64, 8, 4);
+  disk.big(kHead + 68, 4, 4);
+  disk.big(kHead + 72, 2, 4);
+  disk.big(kHead + 132, 7, 4);
+  auto part = [&](std::size_t at, std::size_t next, std::string_view name, std::size_t low,
+                  std::size_t high) {
+    disk.text(at, "PART");
+    disk.big(at + 16, next, 4);
+    disk.big(at + 36, name.size(), 1);
+    disk.text(at + 37, name);
+    disk.big(at + 132, kSector / 4, 4);
+    disk.big(at + 140, 2, 4);
+    disk.big(at + 148, 4, 4);
+    disk.big(at + 164, low, 4);
+    disk.big(at + 168, high, 4);
+    disk.text(at + 192, "DOS\x01");
+    set_amiga_sum(disk, at);
+  };
+  part(kFirst, 3, "DH0", 1, 3);
+  part(kSecond, 0xFFFFFFFF, "work", 4, 7);
+  set_amiga_sum(disk, kHead);
+  mark(disk, 8, "boot");
+  mark(disk, 32, "work");
+  return disk;
+}
+
+TEST(AmigaTable, ListsPartitionsByCylinders) {
+  Held held = open_bytes(amiga().take());
+  ASSERT_EQ(held.format(), "amiga-table");
+  EXPECT_EQ(entry_at(*held, "1").extra->type_tag, "DOS\\1");
+  EXPECT_EQ(text_at(*held, "1").substr(0, 4), "boot");
+  EXPECT_EQ(entry_at(*held, "1").size, 24 * kSector);
+  EXPECT_EQ(text_at(*held, "2").substr(0, 4), "work");
+  EXPECT_EQ(entry_at(*held, "2").size, 32 * kSector);
+}
+
+TEST(AmigaTable, WrongSumsAndCircles) {
+  Canvas disk = amiga();
+  disk[2 * kSector + 100] ^= 1;
+  EXPECT_EQ(open_bytes(disk.take()).format(), "none");
+  disk = amiga();
+  disk[3 * kSector + 100] ^= 1;
+  Held lost = open_bytes(disk.take());
+  EXPECT_TRUE(has_finding(*lost, "there is no partition block at offset 1536"));
+  EXPECT_EQ(text_at(*lost, "1").substr(0, 4), "boot");
+  disk = amiga();
+  disk.big(3 * kSector + 16, 4, 4);
+  set_amiga_sum(disk, 3 * kSector);
+  EXPECT_TRUE(has_finding(*open_bytes(disk.take()), "the chain of partitions leads in a circle"));
 }
 
 }  // namespace

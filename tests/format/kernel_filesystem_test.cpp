@@ -38,6 +38,10 @@ TEST_P(KernelFileSystem, HoldsTheTree) {
     tree.push_back({.path = ".nilfs"});  // of the cleaner
     tree.push_back({.path = "tide", .data = to_bytes("high\n")});
   }
+  if (held.format() == "affs") {  // it has links, but no devices
+    tree.push_back({.path = "latest", .kind = EntryKind::symbolic_link, .target = "gauge/logs"});
+    tree.push_back({.path = "again.txt", .data = to_bytes("pinch\n")});
+  }
   EXPECT_EQ(compare_tree(held, tree), "");
   EXPECT_EQ(fact(*held, one.fact), one.value);
   for (const Finding& finding : held->findings())
@@ -87,8 +91,109 @@ INSTANTIATE_TEST_SUITE_P(Sets, KernelFileSystem,
                                          Written{"jfs", "jfs", 255, true, "label", "gauge"},
                                          Written{"reiser", "reiserfs", 255, true, "label", "gauge"},
                                          Written{"f2fs", "f2fs", 255, true, "label", "gauge"},
-                                         Written{"hfs", "hfs", 31, false, "label", "gauge"}),
-                         [](const auto& one) { return std::string(one.param.set); });
+                                         Written{"hfs", "hfs", 31, false, "label", "gauge"},
+                                         Written{"affs-ofs", "affs", 30, false, "version", "OFS"},
+                                         Written{"affs-ffs", "affs", 30, false, "version",
+                                                 "FFS, international"},
+                                         Written{"affs-large", "affs", 30, false, "block", "1024 bytes"},
+                                         Written{"sysv4", "sysv", 14, true, "version", "System V release 4"},
+                                         Written{"sysv2", "sysv", 14, true, "byte order", "big-endian"},
+                                         Written{"hpfs", "hpfs", 200, false, "label", "gauge"}),
+                         [](const auto& one) {
+                           std::string name = one.param.set;
+                           std::erase(name, '-');
+                           return name;
+                         });
+
+/// What tests/fixtures/kernel/old_volumes.py writes for those that the kernel only reads; it read them.
+SampleTree old_tree() {
+  std::string table;
+  for (int i = 0; i < 3000; ++i) table += fmt::format("2026-03-{:02} {} cm\n", i % 31 + 1, i * 37 % 520);
+  SampleTree out = {{.path = "gauge", .kind = EntryKind::folder},
+                    {.path = "gauge/logs", .kind = EntryKind::folder},
+                    {.path = "many", .kind = EntryKind::folder},
+                    {.path = "crab.txt", .data = to_bytes("pinch\n")},
+                    {.path = "nothing.bin"},
+                    {.path = "gauge/table.csv", .data = to_bytes(table)},
+                    {.path = "gauge/logs/high water at the northern mole.txt", .data = to_bytes("4.97 m\n")}};
+  for (int i = 0; i < 60; ++i)
+    out.push_back({.path = fmt::format("many/reading {:03}", i), .data = to_bytes(fmt::format("{}\n", i))});
+  return out;
+}
+
+struct OldFileSystem : testing::TestWithParam<Written> {
+  KernelImages images{GetParam().set};
+};
+
+TEST_P(OldFileSystem, HoldsTheTree) {
+  Held held = images.open(base_of(GetParam().set));
+  ASSERT_EQ(held.format(), GetParam().format);
+  SampleTree tree = old_tree();
+  if (held.format() == "qnx4") tree.push_back({.path = ".bitmap", .data = Bytes(512)});
+  EXPECT_EQ(compare_tree(held, tree), "");
+  EXPECT_EQ(fact(*held, GetParam().fact), GetParam().value);
+  for (const Finding& finding : held->findings())
+    EXPECT_EQ(finding.level, Finding::Level::note) << finding.text;
+  EXPECT_EQ(entry_at(*held, "crab.txt").modified.seconds, 1772373908);
+}
+
+TEST_P(OldFileSystem, CutShortCostsOnlyWhatIsMissing) {
+  std::string path = images.path(base_of(GetParam().set));
+  std::filesystem::resize_file(path, std::filesystem::file_size(path) / 4 * 3);
+  Held held = images.open(base_of(GetParam().set));
+  EXPECT_EQ(text_at(*held, "crab.txt"), "pinch\n");
+}
+
+INSTANTIATE_TEST_SUITE_P(Sets, OldFileSystem,
+                         testing::Values(Written{"qnx4", "qnx4", 48, false, "block", "512 bytes"},
+                                         Written{"qnx6", "qnx6", 510, false, "byte order", "little-endian"},
+                                         Written{"qnx6-big", "qnx6", 510, false, "byte order", "big-endian"},
+                                         Written{"befs", "befs", 255, false, "byte order", "little-endian"},
+                                         Written{"befs-big", "befs", 255, false, "byte order", "big-endian"}),
+                         [](const auto& one) {
+                           std::string name = one.param.set;
+                           std::erase(name, '-');
+                           return name;
+                         });
+
+TEST(KernelFileSystems, Xenix) {
+  KernelImages images("xenix");
+  Held held = images.open("xenix.img");
+  ASSERT_EQ(held.format(), "sysv");
+  EXPECT_EQ(fact(*held, "version"), "Xenix");
+  EXPECT_EQ(text_at(*held, "crab.txt"), "pinch\n");
+  EXPECT_EQ(text_at(*held, "gauge/table.csv").size(), 8893u);
+}
+
+TEST(KernelFileSystems, SuperblocksOfQnx6ThatDoNotFitTheirSums) {
+  KernelImages images("qnx6");
+  std::string raw = images.folder().read("qnx6.img");
+  raw[0x2000 + 100] ^= 1;
+  images.folder().write("qnx6.img", raw);
+  EXPECT_EQ(images.open("qnx6.img").format(), "none");
+  raw[0x2000 + 100] ^= 1;
+  raw[raw.size() - 0x1000 + 100] ^= 1;
+  images.folder().write("qnx6.img", raw);
+  Held held = images.open("qnx6.img");
+  EXPECT_TRUE(has_finding(*held, "QNX 6 superblock at offset 1036288: it does not fit its checksum"));
+  EXPECT_EQ(text_at(*held, "crab.txt"), "pinch\n");
+}
+
+TEST(KernelFileSystems, AmigaHeadersThatDoNotFitTheirSums) {
+  KernelImages images("affs-ofs");
+  std::string raw = images.folder().read("affs-ofs.img");
+  std::string run = text_at(*images.open("affs-ofs.img"), "gauge/run");
+  std::size_t name = raw.find(
+      "\x08"
+      "crab.txt");
+  ASSERT_NE(name, std::string::npos);
+  raw[name + 1] ^= 1;
+  images.folder().write("affs-ofs.img", raw);
+  Held held = images.open("affs-ofs.img");
+  held->entries();
+  EXPECT_TRUE(has_finding(*held, "does not fit its checksum"));
+  EXPECT_EQ(text_at(*held, "gauge/run"), run);
+}
 
 TEST(KernelFileSystems, BootFilesOfBfs) {
   KernelImages images("bfs");
