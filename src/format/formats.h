@@ -34,6 +34,7 @@ Format bitlocker_format();
 Format ldm_format();
 Format corestorage_format();
 Format verity_format();
+Format integrity_format();
 Format encrypted_image_format();
 Format f2fs_format();
 Format nilfs_format();

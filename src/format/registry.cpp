@@ -17,6 +17,7 @@ const std::vector<Format>& formats() {
       ldm_format(),
       corestorage_format(),
       verity_format(),
+      integrity_format(),
       // wrappers before what they may look like at the front, discs and file systems before partition tables
       qcow2_format(),
       vhd_format(),

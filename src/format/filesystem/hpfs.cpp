@@ -82,7 +82,7 @@ struct Record {
   std::uint32_t fnode = 0, write_date = 0, file_size = 0, read_date = 0, creation_date = 0;
   std::uint8_t name_length = 0;
   static constexpr std::uint8_t special = 1, down = 4, last = 8;  ///< flags
-  static constexpr std::uint8_t read_only = 1, folder = 16;       ///< attributes
+  static constexpr std::uint8_t folder = 16;                      ///< attributes
   static constexpr std::size_t first_at = 20, name_at = 31;
   static constexpr auto layout =
       little_endian(field("length", &Record::length), field("flags", &Record::flags),

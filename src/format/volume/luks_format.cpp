@@ -4,6 +4,7 @@
 #include "format/first_file.h"
 #include "format/formats.h"
 #include "format/image/disk_image.h"
+#include "format/volume/integrity.h"
 #include "format/volume/luks.h"
 #include "io/locked_source.h"
 #include "io/spool.h"
@@ -29,18 +30,41 @@ std::string slots_text(const Header& header) {
   return out;
 }
 
+SourcePtr decrypted(const Input& input, OpenContext& context, const Header& header, const SourcePtr& head,
+                    const SourcePtr& file) {
+  std::uint64_t size = std::min(header.data_size.value_or(UINT64_MAX), file->size() - header.data_at);
+  size = size / header.sector_size * header.sector_size;
+  return make_locked(size, [head, file, header, size, name = input.name, keys = context.keys]() mutable {
+    Secret key = unlock(header, *head, 0, keys, name);
+    return make_decrypted(file, header.data_at, size,
+                          make_disk_cipher(header.encryption, key.view(), header.sector_size),
+                          header.sector_size, header.first_sector);
+  });
+}
+
+/// Sectors with tags, which dm-integrity keeps between them.
+SourcePtr authenticated(const Input& input, OpenContext& context, const Header& header, const SourcePtr& head,
+                        const SourcePtr& file) {
+  integrity::Layout layout = integrity::read_layout(*file, header.data_at);
+  return make_locked(
+      layout.size, [head, file, header, layout, name = input.name, keys = context.keys]() mutable {
+        Secret key = unlock(header, *head, 0, keys, name);
+        return integrity::make_opened(file, layout,
+                                      make_sealed_sectors(header.encryption, header.integrity, key.view()),
+                                      header.first_sector);
+      });
+}
+
 /// The volume whose header is at the front of `head`; `file` has the data, null where it is not known.
 ContainerPtr open_volume(const Input& input, OpenContext& context, const SourcePtr& head,
                          const SourcePtr& file) {
   Header header = read_header(*head, 0);
-  if (!header.integrity.empty())
-    throw Unsupported(
-        fmt::format("LUKS2 with authenticated sectors (integrity {})", escape(header.integrity)));
   DiskImage image;
   image.method = "encrypted";
   image.facts = {{"version", fmt::format("LUKS{}", header.version)}, {"uuid", escape(header.uuid)}};
   if (!header.label.empty()) image.facts.emplace_back("label", escape(header.label));
   image.facts.emplace_back("cipher", escape(header.encryption));
+  if (!header.integrity.empty()) image.facts.emplace_back("integrity", escape(header.integrity));
   image.facts.emplace_back("sector", fmt::format("{} bytes", header.sector_size));
   image.facts.emplace_back("key slots", slots_text(header));
   for (const std::string& text : header.warnings) image.findings.push_back({Finding::Level::warning, text});
@@ -56,15 +80,9 @@ ContainerPtr open_volume(const Input& input, OpenContext& context, const SourceP
   if (header.data_at > file->size())
     throw CutShort(fmt::format("LUKS: the data begins at offset {}, beyond the file's {} bytes",
                                header.data_at, file->size()));
-  std::uint64_t size = std::min(header.data_size.value_or(UINT64_MAX), file->size() - header.data_at);
-  size = size / header.sector_size * header.sector_size;
-  image.bytes =
-      make_locked(size, [head, file, header, size, name = input.name, keys = context.keys]() mutable {
-        Secret key = unlock(header, *head, 0, keys, name);
-        return make_decrypted(file, header.data_at, size,
-                              make_disk_cipher(header.encryption, key.view(), header.sector_size),
-                              header.sector_size, header.first_sector);
-      });
+  image.summed = !header.integrity.empty();
+  image.bytes = image.summed ? authenticated(input, context, header, head, file)
+                             : decrypted(input, context, header, head, file);
   return make_disk_image(input, std::move(image));
 }
 
@@ -89,7 +107,7 @@ Format luks_format() {
           "of 512 to 4096 bytes; several key slots; the second header; headers that are detached from their "
           "data (--luks-header)",
       .lacks =
-          "Serpent, Twofish and other ciphers that OpenSSL lacks, authenticated sectors, keys from tokens, "
+          "Serpent, Twofish and other ciphers that OpenSSL lacks, keys from tokens, "
           "an encryption that was not finished",
       .suffixes = {".luks"},
       .single_stream = true,
