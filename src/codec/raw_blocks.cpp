@@ -79,7 +79,47 @@ class WholeBlock final : public Stream {
   std::size_t at_ = 0;
 };
 
+class SizedBlock final : public Stream {
+ public:
+  SizedBlock(StreamPtr packed, std::string_view name, std::uint64_t size, BlockDecoder decode)
+      : packed_(std::move(packed)), name_(name), size_(size), decode_(std::move(decode)) {}
+
+  std::size_t read(ByteSpan out) override {
+    if (packed_) unpack();
+    std::size_t count = std::min(out.size(), unpacked_.size() - at_);
+    std::copy_n(unpacked_.begin() + static_cast<std::ptrdiff_t>(at_), count, out.begin());
+    at_ += count;
+    return count;
+  }
+
+ private:
+  void unpack() {
+    Bytes packed = read_all(*packed_, kMostPacked);
+    packed_.reset();
+    if (size_ > kMostUnpacked)
+      throw LimitExceeded(fmt::format("a single {} block of more than 256 MiB", name_));
+    unpacked_.resize(static_cast<std::size_t>(size_));
+    std::size_t count = decode_(packed, unpacked_);
+    if (count < unpacked_.size())
+      throw Malformed(fmt::format("{} data: {} bytes come out, {} are expected; the data is damaged", name_,
+                                  count, size_));
+  }
+
+  StreamPtr packed_;
+  std::string_view name_;
+  std::uint64_t size_;
+  BlockDecoder decode_;
+  Bytes unpacked_;
+  std::size_t at_ = 0;
+};
+
 }  // namespace
+
+StreamPtr open_sized_block(StreamPtr packed, std::string_view name, std::optional<std::uint64_t> size,
+                           BlockDecoder decode) {
+  if (!size) throw Malformed(fmt::format("{}: its unpacked size has to be said", name));
+  return std::make_unique<SizedBlock>(std::move(packed), name, *size, std::move(decode));
+}
 
 StreamPtr open_lz4_block(StreamPtr packed, std::optional<std::uint64_t> size) {
   return std::make_unique<WholeBlock>(std::move(packed), "LZ4 block", decode_lz4, size);

@@ -98,6 +98,10 @@ class Container : public std::enable_shared_from_this<Container> {
   /// The bytes of an entry as they lie in the container, packed as they are; null where that is not one run.
   virtual SourcePtr stored(std::size_t) { return nullptr; }
 
+  /// The bytes that an entry's data is made from, whatever codecs and ciphers have to be undone; null where
+  /// they are not one run.
+  virtual SourcePtr packed(std::size_t index) { return stored(index); }
+
   /// The same container with `changes`, as a plan: what nobody changes is kept as it lies. Throws Unsupported
   /// where this kind of container, or this one, cannot be written so.
   virtual Assembly rewrite(const Changes& changes, const Writing& writing);

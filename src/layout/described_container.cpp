@@ -157,6 +157,11 @@ class Described final : public DescribedContainer {
     return plain ? found.recipe->source : nullptr;
   }
 
+  SourcePtr packed(std::size_t index) override {
+    EntryLook found = look(index);
+    return found.recipe && found.recipe->missing.empty() ? found.recipe->source : nullptr;
+  }
+
   Assembly rewrite(const Changes& changes, const Writing& writing) override {
     return rewrite_described({plan_, input_, source_, run_.context()}, changes, writing);
   }

@@ -107,8 +107,16 @@ class Unpacker {
       return;
     }
     Container* container = place_.layers.empty() ? nullptr : place_.layers.back().container.get();
-    file(*entry, path, wanted_name(*entry, path, container), place_.content, nullptr,
-         OutputNames::Duplicates::numbered, 0);
+    if (request_.keep_packed && container != nullptr) {
+      std::span<const Entry> all = container->entries();
+      auto own =
+          std::find_if(all.begin(), all.end(), [&](const Entry& one) { return one.path == entry->path; });
+      packed_file(*entry, path, *container, static_cast<std::size_t>(own - all.begin()),
+                  OutputNames::Duplicates::numbered);
+    } else {
+      file(*entry, path, wanted_name(*entry, path, container), place_.content, nullptr,
+           OutputNames::Duplicates::numbered, 0);
+    }
     work_.finish();
     for (const Layer& layer : place_.layers) {
       for (const Finding& finding : layer.container->findings()) log_.finding("", finding);
@@ -134,7 +142,9 @@ class Unpacker {
     if (!request_.selection.wants(found.path)) return;
     const Entry& entry = found.entry;
     if (!request_.only_kinds.empty() && !is_kind_of(found.kind, request_.only_kinds)) return;
-    if (entry.kind == EntryKind::file) {
+    if (entry.kind == EntryKind::file && request_.keep_packed) {
+      packed_file(entry, found.path, found.container, found.index, duplicates_in(found.format));
+    } else if (entry.kind == EntryKind::file) {
       file(entry, found.path, wanted_name(entry, found.path, &found.container), found.content, found.stream,
            duplicates_in(found.format), found.lane);
     } else {
@@ -223,6 +233,19 @@ class Unpacker {
   std::string wanted_name(const Entry& entry, const std::string& path, Container* container) {
     if (!name_as_ || container == nullptr) return std::string(target_.beneath(path));
     return name_as_->name_for(entry, path, ++files_named_, *container, place_.layers.back().name);
+  }
+
+  void packed_file(const Entry& entry, const std::string& path, Container& container, std::size_t index,
+                   OutputNames::Duplicates duplicates) {
+    SourcePtr packed = index < container.entries().size() ? container.packed(index) : nullptr;
+    if (!packed) return log_.left_out(path, "its packed bytes do not lie in one run, or come only forwards");
+    Entry as_it_lies;
+    as_it_lies.path = entry.path;
+    as_it_lies.size = packed->size();
+    as_it_lies.modified = entry.modified;
+    as_it_lies.mode = entry.mode;
+    file(as_it_lies, path, wanted_name(entry, path, &container), make_content(packed), nullptr, duplicates,
+         0);
   }
 
   void file(const Entry& entry, const std::string& path, const std::string& wanted, const ContentPtr& content,

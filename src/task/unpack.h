@@ -27,6 +27,7 @@ struct UnpackRequest {
   bool flat = false;                    ///< all files directly in the output folder
   bool dry_run = false;                 ///< plan only; nothing is written
   bool keep_damaged = false;            ///< keep what could be decoded of damaged files, as NAME.damaged
+  bool keep_packed = false;             ///< files as they lie in the container, packed as they are
   bool keep_going = true;               ///< after a damaged entry
   bool devices = false;                 ///< make devices, fifos and sockets
   bool special_modes = false;           ///< keep set-user-id, set-group-id and sticky bits

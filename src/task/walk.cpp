@@ -56,8 +56,8 @@ class Walk {
  private:
   bool hand_out(const Format& format, Container& container, const Visit& visit, const std::string& path,
                 ContentPtr content, Stream* stream) {
-    Found found{visit.entry,        path,   format,    container, covers(visit), ancestors_.size() - 1,
-                std::move(content), stream, visit.lane};
+    Found found{visit.entry,        path,   format,     container, covers(visit), ancestors_.size() - 1,
+                std::move(content), stream, visit.lane, {},        visit.index};
     return kinds_ && visit.entry.has_data() ? hand_out_with_kind(found) : events_.found(found);
   }
 

@@ -18,6 +18,7 @@ struct Found {
   std::size_t lane;            ///< as in Visit
   std::string_view kind = {};  ///< what a file is by content, where WalkOptions::kinds is on; see KindReader;
                                ///< "encrypted" or "unreadable" when that cannot be told
+  std::size_t index = 0;       ///< of the entry, in its container
 };
 
 struct WalkOptions {

@@ -6,6 +6,7 @@
 #include <fstream>
 #include <nlohmann/json.hpp>
 
+#include "support/byte_writer.h"
 #include "support/has.h"
 #include "support/program.h"
 #include "support/tar_builder.h"
@@ -239,6 +240,46 @@ TEST_F(Unpack, EntriesMayHavePasswordsOfTheirOwn) {
   EXPECT_EQ(ran.exit_code, 0) << ran.out;
   EXPECT_TRUE(has(ran.out, "3 files decoded (1.5 KiB); every one of these has a checksum, and it is right"))
       << ran.out;
+}
+
+TEST_F(Unpack, KeepsWhatIsPackedAsItLies) {
+  folder.write("gull.layout", R"(layout "Gull box"
+suffix .gull
+record Row {
+  at   u32
+  size u32
+  full u32
+}
+magic = bytes "GULL" at 0
+rows = Row[2] at 4
+entry for row number i in rows {
+  path = "call-{i}"
+  data = bytes(row.at, row.size) | when i == 1: missing("Crumb 2")
+  size = row.full
+}
+)");
+  ByteWriter box;
+  box.text("GULL").u32(28).u32(5).u32(5).u32(33).u32(4).u32(99).text("hellowxyz");
+  folder.write("box.gull", as_text(box.view()));
+  auto unpack = [&](std::vector<std::string> more) {
+    std::vector<std::string> all = {"unpack", "--layout", "gull.layout"};
+    all.insert(all.end(), more.begin(), more.end());
+    return operculum(all, folder.path());
+  };
+  Ran plain = unpack({"box.gull", "--into", "a"});
+  EXPECT_EQ(plain.exit_code, 1);
+  EXPECT_TRUE(has(plain.err, "Unsupported: the codec Crumb 2")) << plain.err;
+  EXPECT_EQ(folder.read("a/call-0"), "hello");
+  Ran packed = unpack({"box.gull", "--into", "b", "--keep-packed"});
+  EXPECT_EQ(packed.exit_code, 0) << packed.err;
+  EXPECT_EQ(folder.read("b/call-0"), "hello");
+  EXPECT_EQ(folder.read("b/call-1"), "wxyz");
+  EXPECT_EQ(unpack({"box.gull/call-1", "--into", "c", "--keep-packed"}).exit_code, 0);
+  EXPECT_EQ(folder.read("c/call-1"), "wxyz");
+  std::string text(4000, 'x');
+  folder.write("logs.zip", as_text(ZipBuilder().add("tide.log", text).build()));
+  EXPECT_EQ(operculum({"unpack", "logs.zip", "--into", "d", "--keep-packed"}, folder.path()).exit_code, 0);
+  EXPECT_LT(folder.read("d/tide.log").size(), 100u);  // deflated
 }
 
 }  // namespace

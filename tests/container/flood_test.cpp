@@ -4,15 +4,20 @@
 
 #include "codec/codec.h"
 #include "container/open.h"
+#include "support/apfs_writer.h"
 #include "support/byte_writer.h"
 #include "support/cab_writer.h"
+#include "support/cfb_writer.h"
 #include "support/counting_source.h"
 #include "support/ext_writer.h"
 #include "support/failing_memory.h"
 #include "support/fat_writer.h"
+#include "support/firmware_writer.h"
 #include "support/hfs_writer.h"
 #include "support/iso_writer.h"
+#include "support/language_case.h"
 #include "support/package_writer.h"
+#include "support/pe_writer.h"
 #include "support/squashfs_writer.h"
 #include "support/tar_builder.h"
 #include "support/udf_writer.h"
@@ -28,7 +33,20 @@ struct Cost {
   std::uint64_t allocations = 0, memory = 0, read = 0, entries = 0;
 };
 
-/// Opens, lists twice and looks one path up.
+/// The data of the first files.
+void read_some(Container& container) {
+  constexpr std::size_t kFiles = 3;
+  Bytes block(64 << 10);
+  for (std::size_t i = 0, files = 0; i < container.entries().size() && files < kFiles; ++i) {
+    if (!container.entries()[i].has_data()) continue;
+    ++files;
+    StreamPtr stream = container.content(i)->stream();
+    while (stream->read(block) > 0) {
+    }
+  }
+}
+
+/// Opens, lists twice, looks one path up and reads some.
 Cost cost_of(Bytes bytes, const std::string& name) {
   auto source = std::make_shared<CountingSource>(std::move(bytes));
   Cost cost;
@@ -39,6 +57,7 @@ Cost cost_of(Bytes bytes, const std::string& name) {
     if (opened.container) {
       opened.container->each(Detail::all, [&](const Entry&) { ++cost.entries; });
       opened.container->find("no/such/path");
+      read_some(*opened.container);
     }
   } catch (const Error&) {
     // a guard's sentence is a right answer
@@ -155,6 +174,33 @@ const Flood kFloods[] = {
        return make_cab({folder});
      },
      2000},
+    {"apfs-files", [](std::size_t n) { return make_apfs({{.tree = flat(n, EntryKind::file)}}); }, 200},
+    {"wim-files", [](std::size_t n) { return make_wim(flat(n, EntryKind::file)).front(); }, 400},
+    {"cfb-streams",
+     [](std::size_t n) {
+       std::vector<CfbNode> nodes;
+       for (std::size_t i = 0; i < n; ++i) {
+         std::string name = "s" + number(i);
+         nodes.push_back({.name = std::u16string(name.begin(), name.end()), .data = Bytes(10)});
+       }
+       return make_cfb(nodes);
+     },
+     200},
+    {"pe-resources",
+     [](std::size_t n) {
+       std::vector<PeResource> all;
+       for (std::size_t i = 0; i < n; ++i)
+         all.push_back({.type = 3, .number = static_cast<unsigned>(i + 1), .data = Bytes(10)});
+       return make_pe(all);
+     },
+     400},
+    {"device-tree-nodes",
+     [](std::size_t n) {
+       TreeNode root{"", {{"model", zero_ended("gauge")}}};
+       for (std::size_t i = 0; i < n; ++i) root.nodes.push_back({"node@" + number(i), {{"reg", cell(1)}}});
+       return make_device_tree(root);
+     },
+     400},
 };
 
 class FloodGrowth : public ::testing::TestWithParam<Flood> {};
@@ -191,6 +237,76 @@ TEST(Flood, NamesThatAreEqualAreNumberedInOnePass) {
   };
   allocations(10);
   EXPECT_LE(allocations(8000), allocations(2000) * 5);
+}
+
+/// A chain of clusters that are scattered over the volume is followed once, not from its begin for each
+/// block.
+TEST(Flood, AScatteredFileIsReadInOnePass) {
+  auto cost = [](std::size_t clusters) {
+    return cost_of(make_fat({{.path = "long.bin", .data = Bytes(clusters * 512, 'x')}}, 32), "flood.bin");
+  };
+  cost(10);
+  Cost small = cost(2000), large = cost(8000);
+  EXPECT_LE(large.allocations, small.allocations * 5 + 1000);
+  EXPECT_LE(large.memory, small.memory * 5 + (4 << 20));
+  EXPECT_LE(large.read, small.read * 5 + (4 << 20));
+}
+
+/// What a description makes of n records whose names stand in another table.
+TEST(Flood, DescribedListsThatAreLookedUpInEachOther) {
+  auto cost = [](std::size_t n) {
+    ByteWriter pack;
+    pack.u32(n);
+    for (std::size_t i = 0; i < n; ++i) pack.u32(n - i).u32(4 + n * 16).u32(1).u32(0);
+    for (std::size_t i = 0; i < n; ++i) pack.u32(i + 1).u32(i);
+    pack.text("x");
+    Bytes bytes = pack.take();
+    MemoryMeter meter;
+    Described described(R"(record Row {
+  id     u32
+  at     u32
+  size   u32
+  unused u32
+}
+record Name {
+  id     u32
+  number u32
+}
+count = u32 at 0
+rows  = Row[count] at 4
+names = Name[count] at end_of(rows)
+entry for r in rows {
+  let number = first(x in names where x.id == r.id).number
+  path = "file-{number}"
+  data = bytes(r.at, r.size)
+}
+)",
+                        bytes);
+    EXPECT_EQ(described.error(), "");
+    EXPECT_EQ(described.paths().substr(0, 5), "file-");
+    return Cost{meter.allocations(), meter.bytes(), 0, n};
+  };
+  cost(10);
+  Cost small = cost(1000), large = cost(4000);
+  EXPECT_LE(large.allocations, small.allocations * 5 + 2000);
+  EXPECT_LE(large.memory, small.memory * 5 + (4 << 20));
+}
+
+/// Ten entities, each of ten of the one before: ten thousand million letters, if somebody expands them.
+TEST(Flood, EntitiesOfXmlAreNotExpanded) {
+  std::string list = "<?xml version=\"1.0\"?>\n<!DOCTYPE plist [\n<!ENTITY e0 \"0123456789\">\n";
+  for (int i = 1; i < 10; ++i) {
+    list += "<!ENTITY e" + number(static_cast<std::size_t>(i)) + " \"";
+    for (int k = 0; k < 10; ++k) list += "&e" + number(static_cast<std::size_t>(i - 1)) + ";";
+    list += "\">\n";
+  }
+  list +=
+      "]>\n<plist version=\"1.0\"><dict><key>diskimage-bundle-type</key><string>"
+      "com.apple.diskimage.sparsebundle</string><key>band-size</key><integer>4096</integer><key>size</key>"
+      "<integer>4096</integer><key>note</key><string>&e9;</string></dict></plist>";
+  Cost cost = cost_of(to_bytes(list), "Info.plist");
+  EXPECT_LE(cost.memory, 4u << 20);
+  EXPECT_LE(cost.allocations, 5000u);
 }
 
 }  // namespace

@@ -3,7 +3,9 @@
 
 #include "codec/codec.h"
 #include "support/language_case.h"
+#include "support/lzx_writer.h"
 #include "support/pack_tools.h"
+#include "support/xpress_writer.h"
 
 namespace operculum {
 namespace {
@@ -546,6 +548,119 @@ TEST(Mistakes, WorkIsBounded) {
             data = bytes(0, 0) })",
               Bytes{0});
   EXPECT_NE(d.error().find("takes more than"), std::string::npos) << d.error();
+}
+
+TEST(Language, PlacesOfLists) {
+  Described d(R"(record Row {
+  size u8
+  name text[size]
+}
+count = u8 at 0
+rows  = Row[count] at 1
+words = u16[2] at end_of(rows)
+entry {
+  path = "{offset_of(rows)}-{end_of(rows)}-{offset_of(words)}-{end_of(words)}"
+  data = bytes(end_of(words), 4)
+}
+)",
+              to_bytes("\x02\x01"
+                       "a"
+                       "\x03"
+                       "bcd"
+                       "1234tail"));
+  EXPECT_EQ(d.listing(), "1-7-7-11=tail");
+  Described none(
+      "record Row {\n  size u8\n  name text[size]\n}\nrows = Row[0] at 1\n"
+      "entry {\n  path = \"{end_of(rows)}\"\n  data = bytes(0, 1)\n}\n",
+      to_bytes("abc"));
+  EXPECT_EQ(none.paths(), "entry-1");  // an empty list has no place
+}
+
+TEST(Language, TextsBytesAndHashes) {
+  auto value = [](const std::string& expression) {
+    return Described("entry {\n  path = \"x\"\n  data = concat(" + expression + ", zeros(0))\n}\n",
+                     to_bytes("tide"))
+        .listing();
+  };
+  EXPECT_EQ(value("unhex(\"74 69 6445\")"), "x=tidE");
+  EXPECT_EQ(value("raw(\"h\\u{f6}he\", \"ISO-8859-1\")"), "x=h\xF6he");
+  EXPECT_EQ(value("raw(hex(bytes(0, 4)))"), "x=74696465");
+  EXPECT_EQ(value("be32(hash(\"fnv1a_32\", \"a\"))"), "x=\xE4\x0C\x29\x2C");
+  EXPECT_EQ(value("be16(checksum(\"crc16\", raw(\"123456789\")))"), "x=\xBB\x3D");
+  EXPECT_EQ(value("be16(checksum(\"crc16\", raw(\"123456789\"), 0x1021, 0xffff, 0, 0))"), "x=\x29\xB1");
+  EXPECT_EQ(value("be32(checksum(\"sum32\", bytes(0, 4)))"), std::string("x=\0\0\x01\xA6", 6));
+  EXPECT_EQ(value("unhex(\"7\")"), "x=..");
+  EXPECT_EQ(value("be32(hash(\"none\", \"a\"))"), "x=..");
+  EXPECT_EQ(value("be32(checksum(\"sha256\", \"a\"))"), "x=..");
+}
+
+TEST(Language, ListsBehindEachOther) {
+  Described d(R"(record Row {
+  id u8
+}
+first  = Row[2] at 0
+second = Row[1] at 3
+all    = lists(first, second)
+more   = lists([1, 2], each(r in all: r.id))
+entry for n number i in more {
+  path = "{i}-{n}"
+  data = bytes(0, 1)
+}
+)",
+              to_bytes("\x07\x08..\x09"));
+  EXPECT_EQ(d.paths(), "0-1 1-2 2-7 3-8 4-46");
+  EXPECT_NE(
+      Described("x = lists([1], [\"a\"])\nentry {\n  path = \"x\"\n  data = bytes(0, 1)\n}\n", to_bytes("a"))
+          .error(),
+      "");
+}
+
+TEST(Language, LetsThatAreThereOnlySometimes) {
+  Described d(R"(record Item {
+  kind u8
+  let name = "note-{kind}" when kind > 1
+}
+items = Item[3] at 0
+entry for item in items {
+  path = item.name else "plain"
+  data = bytes(0, 1)
+}
+)",
+              to_bytes("\x01\x02\x03"));
+  EXPECT_EQ(d.paths(), "plain note-2 note-3");
+}
+
+TEST(Language, MoreCodecs) {
+  std::string text;
+  for (int i = 0; i < 300; ++i) text += "reading " + std::to_string(i * 37 % 500) + " of the gauge\n";
+  auto unpacked = [&](const Bytes& packed, const std::string& codec) {
+    return Described("entry {\n  path = \"x\"\n  data = bytes(0, " + std::to_string(packed.size()) + ") | " +
+                         codec + "\n  size = " + std::to_string(text.size()) + "\n}\n",
+                     packed)
+        .content("x");
+  };
+  EXPECT_EQ(unpacked(pack_xpress(as_bytes(text)), "xpress"), text);
+  EXPECT_EQ(unpacked(pack_lzx_chunk(as_bytes(text), 16), "lzx(16)"), text);
+  Described missing(R"(entry {
+  path = "x"
+  data = bytes(0, 4) | missing("Crumb 2")
+  size = 9
+}
+)",
+                    to_bytes("tide"));
+  ASSERT_EQ(missing.entries().size(), 1u);
+  EXPECT_EQ(missing.entries()[0].size, 9u);
+  EXPECT_EQ(missing.entries()[0].stored_size, 4u);
+  EXPECT_EQ(missing.listing(), "x=..");
+}
+
+TEST(Language, EndingsWithDigitsDashesAndSeveralParts) {
+  layout::Compiled compiled =
+      layout::compile({"test.layout",
+                       "layout \"Test\"\nsuffix .1c .x-pack .tar.Shoal .b2\nentry {\n  path = \"x\"\n"
+                       "  data = bytes(0, 1)\n}\n"});
+  ASSERT_TRUE(compiled.plan) << compiled.problems.front().text;
+  EXPECT_EQ(compiled.plan->suffixes, (std::vector<std::string>{".1c", ".x-pack", ".tar.shoal", ".b2"}));
 }
 
 }  // namespace

@@ -324,6 +324,8 @@ void add_unpack(CommandLine& program, Session& session) {
   command.flag("--keep-going,!--no-keep-going", request.keep_going, "Go on after a damaged entry (default)");
   command.flag("--keep-damaged", request.keep_damaged,
                "Keep what can be read of damaged files, as NAME.damaged");
+  command.flag("--keep-packed", request.keep_packed,
+               "Write files as they lie in the container, packed as they are, for codecs that are not here");
   command.flag("--portable-names", options->portable_names, "Change names that other systems refuse");
   command.flag("--lower-case", request.lower_case,
                "Names in small letters; two that become equal are numbered, and told");

@@ -104,7 +104,8 @@ Format luks_format() {
       .reads =
           "LUKS1 and LUKS2; PBKDF2, Argon2i, Argon2id; AES and Camellia in XTS, CBC with ESSIV and ECB; "
           "sectors "
-          "of 512 to 4096 bytes; several key slots; the second header; headers that are detached from their "
+          "of 512 to 4096 bytes; several key slots; the second header; sectors with HMAC, Poly1305 or GCM; "
+          "headers that are detached from their "
           "data (--luks-header)",
       .lacks =
           "Serpent, Twofish and other ciphers that OpenSSL lacks, keys from tokens, "

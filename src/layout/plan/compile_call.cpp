@@ -58,14 +58,24 @@ struct Compiler::SpecialCalls {
            fmt::format("cut takes a list of sizes here, found {}", sizes->type().name()));
     return cut_node(expr.where, std::move(bytes), std::move(sizes));
   }
+  static NodePtr lists(Compiler& c, const Expr& expr, Scope& scope) {
+    std::vector<NodePtr> all;
+    for (std::size_t i = 0; i < expr.arguments.size(); ++i) {
+      all.push_back(c.expression(value(expr, i), scope));
+      if (!all.back()->type().is_list())
+        fail(expr.arguments[i].where, fmt::format("lists takes lists, found {}", all.back()->type().name()));
+      c.same_types(*all.front(), *all.back(), expr.arguments[i].where);
+    }
+    return joined_lists_node(expr.where, std::move(all));
+  }
   static NodePtr exists(Compiler& c, const Expr& expr, Scope& scope) {
     return exists_node(expr.where, c.expression(value(expr, 0), scope));
   }
   static NodePtr place(Compiler& c, const Expr& expr, Scope& scope) {
     NodePtr record = c.expression(value(expr, 0), scope);
-    if (!record->type().is(Base::record))
+    if (!record->type().is(Base::record) && !record->type().is_list())
       fail(expr.arguments[0].where,
-           fmt::format("{} takes a record, found {}", expr.name, record->type().name()));
+           fmt::format("{} takes a record or a list, found {}", expr.name, record->type().name()));
     return where_node(expr.where, std::move(record), expr.name == "end_of");
   }
   static NodePtr known(Compiler& c, const Expr& expr, Scope& scope) {
@@ -113,10 +123,10 @@ struct Compiler::SpecialCalls {
 
 const Compiler::SpecialCalls::Call* Compiler::SpecialCalls::find(std::string_view name) {
   static constexpr Call kCalls[] = {
-      {"bytes", 2, 2, bytes}, {"rest", 1, 1, rest},     {"part", 2, 3, part},       {"range", 2, 2, range},
-      {"cut", 2, 2, cut},     {"exists", 1, 1, exists}, {"offset_of", 1, 1, place}, {"end_of", 1, 1, place},
-      {"known", 2, 3, known}, {"key", 1, 1, key},       {"trail", 2, 2, loop},      {"next_of", 2, 2, loop},
-      {"above", 2, 2, loop},
+      {"bytes", 2, 2, bytes},  {"rest", 1, 1, rest},     {"part", 2, 3, part},       {"range", 2, 2, range},
+      {"cut", 2, 2, cut},      {"exists", 1, 1, exists}, {"offset_of", 1, 1, place}, {"end_of", 1, 1, place},
+      {"lists", 2, 6, lists},  {"known", 2, 3, known},   {"key", 1, 1, key},         {"trail", 2, 2, loop},
+      {"next_of", 2, 2, loop}, {"above", 2, 2, loop},
   };
   auto found =
       std::find_if(std::begin(kCalls), std::end(kCalls), [&](const Call& one) { return one.name == name; });

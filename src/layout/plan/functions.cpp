@@ -6,6 +6,7 @@
 
 #include "base/checksum.h"
 #include "base/error.h"
+#include "base/numbers.h"
 #include "base/sum_kinds.h"
 #include "base/text.h"
 #include "base/time.h"
@@ -79,6 +80,48 @@ Value concat(Frame& frame, const Node&, const Arguments& given) {
     all.insert(all.end(), part.begin(), part.end());
   }
   return bytes_value(frame.run, std::move(all));
+}
+Value unhex(Frame& frame, const Node& call, const Arguments& given) {
+  std::string digits = given[0]->text_of(frame);
+  std::erase(digits, ' ');
+  auto bytes = from_hex(digits);
+  if (!bytes) call.fail(frame.run, fmt::format("\"{}\" is not written in hexadecimal", escape(digits)));
+  return bytes_value(frame.run, std::move(*bytes));
+}
+Value raw_of_text(Frame& frame, const Node& call, const Arguments& given) {
+  std::string text = given[0]->text_of(frame);
+  auto raw = given.size() > 1 ? from_utf8(text, given[1]->text_of(frame)) : std::optional(text);
+  if (!raw) call.fail(frame.run, fmt::format("\"{}\" has characters that the encoding lacks", escape(text)));
+  return bytes_value(frame.run, Bytes(raw->begin(), raw->end()));
+}
+Value name_hash(Frame& frame, const Node& call, const Arguments& given) {
+  std::string name = given[0]->text_of(frame);
+  const NameHash* hash = find_name_hash(name);
+  if (hash == nullptr) {
+    std::string all;
+    for (const NameHash& one : name_hashes()) all += fmt::format("{}{}", all.empty() ? "" : ", ", one.name);
+    call.fail(frame.run, fmt::format("\"{}\" is no hash function; there are {}", escape(name), all));
+  }
+  Bytes bytes = given[1]->bytes(frame);
+  return Value::of(static_cast<std::int64_t>(hash->of(as_text(bytes))));
+}
+Value checksum(Frame& frame, const Node& call, const Arguments& given) {
+  std::string name = given[0]->text_of(frame);
+  const SumKind* kind = find_sum(name);
+  if (kind == nullptr || !kind->number)
+    call.fail(frame.run, fmt::format("\"{}\" is no checksum that gives a number", escape(name)));
+  std::vector<std::int64_t> parameters;
+  for (std::size_t i = 2; i < given.size(); ++i) parameters.push_back(given[i]->number(frame));
+  if (parameters.size() > kind->parameters)
+    call.fail(frame.run,
+              fmt::format("{} takes {} parameters, found {}", name, kind->parameters, parameters.size()));
+  auto sum = kind->make(parameters);
+  sum->add(given[1]->bytes(frame));
+  Bytes result = sum->finish();
+  return Value::of(static_cast<std::int64_t>(load_number(result.data(), result.size(), std::endian::big)));
+}
+Value hex_of(Frame& frame, const Node&, const Arguments& given) {
+  return frame.run.keep(to_hex(given[0]->bytes(frame)));
 }
 template <const char* Name>
 Value digest(Frame& frame, const Node&, const Arguments& given) {
@@ -255,6 +298,12 @@ constexpr Function kFunctions[] = {
     {"be32", "n", Base::bytes, "as four", number_bytes<4, true>},
     {"be64", "n", Base::bytes, "as eight", number_bytes<8, true>},
     {"concat", "BB?B?B?B?B?", Base::bytes, "two to six runs of bytes, one after another", concat},
+    {"unhex", "t", Base::bytes, "the bytes that hexadecimal digits tell; blanks are passed over", unhex},
+    {"hex", "B", Base::text, "bytes as hexadecimal digits", hex_of},
+    {"raw", "tt?", Base::bytes, "the bytes of a text, in an encoding when one is given", raw_of_text},
+    {"hash", "tB", Base::number, "a hash of names, by its name: those of known()", name_hash},
+    {"checksum", "tBn?n?n?n?", Base::number,
+     "a checksum by its name, with its parameters: those of check that give a number", checksum},
     {"crc32", "B", Base::number, "the CRC-32 of ISO 3309", crc_of},
     {"md5", "B", Base::bytes, "the MD5 digest", digest<kMd5>},
     {"sha1", "B", Base::bytes, "the SHA-1 digest", digest<kSha1>},

@@ -56,6 +56,7 @@ NodePtr position_node(Span where, Position what);
 std::optional<std::int64_t> distance_from_end(const Node& node);
 
 NodePtr list_node(Span where, StaticType type, std::vector<NodePtr> parts);
+NodePtr joined_lists_node(Span where, std::vector<NodePtr> lists);  ///< of one type, one behind the other
 NodePtr range_node(Span where, NodePtr from, NodePtr to);
 NodePtr cut_node(Span where, NodePtr bytes, NodePtr sizes);  ///< runs of these sizes, one after another
 /// Looks at each element: the slots of the element, of its list and of its number stand one after another.

@@ -124,31 +124,46 @@ class KeyNode final : public Node {
 };
 
 /// Where a record begins or ends, in its region.
+std::uint64_t record_place(Run& run, const Value& record, const RecordPlan& plan, bool end) {
+  std::uint64_t at = run.where(record).offset;
+  if (!end) return at;
+  if (record.kind == Value::Kind::instance) return run.store().instances[record.object].end;
+  if (plan.fixed) return at + *plan.fixed;
+  Reader reader{run.where(record).region, 0, at, run.region(run.where(record).region).size(), at};
+  std::vector<Value> slots(plan.slots);
+  const List& list = run.store().lists[record.object];
+  std::copy(list.arguments.begin(), list.arguments.end(), slots.begin());
+  Frame own{run, slots.data(), &reader};
+  RecordRead::run_actions(plan, own, reader);
+  return reader.at;
+}
+
+/// Of a record, or of a list: where its first element begins, or its last one ends.
 class WhereNode final : public Node {
  public:
-  WhereNode(Span where, NodePtr record, bool end)
-      : Node(where, {Base::number}), record_(std::move(record)), end_(end) {}
+  WhereNode(Span where, NodePtr what, bool end)
+      : Node(where, {Base::number}), what_(std::move(what)), end_(end) {}
   Value value(Frame& frame) const override {
     Run& run = frame.run;
-    Value record = record_->value(frame);
-    if (!record.there()) fail(run, "the place of a record that is not there");
-    const RecordPlan& plan = *record_->type().record;
-    std::uint64_t at = run.where(record).offset;
-    if (!end_) return Value::of(static_cast<std::int64_t>(at));
-    if (record.kind == Value::Kind::instance)
-      return Value::of(static_cast<std::int64_t>(run.store().instances[record.object].end));
-    if (plan.fixed) return Value::of(static_cast<std::int64_t>(at + *plan.fixed));
-    Reader reader{run.where(record).region, 0, at, run.region(run.where(record).region).size(), at};
-    std::vector<Value> slots(plan.slots);
-    const List& list = run.store().lists[record.object];
-    std::copy(list.arguments.begin(), list.arguments.end(), slots.begin());
-    Frame own{run, slots.data(), &reader};
-    RecordRead::run_actions(plan, own, reader);
-    return Value::of(static_cast<std::int64_t>(reader.at));
+    Value what = what_->value(frame);
+    if (!what.there()) fail(run, "the place of what is not there");
+    std::uint64_t at = what_->type().is_list() ? place_of_list(run, what)
+                                               : record_place(run, what, *what_->type().record, end_);
+    return Value::of(static_cast<std::int64_t>(at));
   }
 
  private:
-  NodePtr record_;
+  std::uint64_t place_of_list(Run& run, const Value& list) const {
+    const List& all = run.store().lists[list.object];
+    if (all.shape == List::Shape::strided) return all.offset + (end_ ? all.count * all.stride : 0);
+    if (all.size() == 0) fail(run, "the place of a list without elements");
+    StaticType element = what_->type().element();
+    if (!element.is(Base::record))
+      fail(run, "the place of a list that is neither of records nor of one size");
+    return record_place(run, run.element(list, end_ ? all.size() - 1 : 0), *element.record, end_);
+  }
+
+  NodePtr what_;
   bool end_;
 };
 

@@ -48,6 +48,29 @@ class ListNode final : public Node {
   std::vector<NodePtr> parts_;
 };
 
+class JoinedListsNode final : public Node {
+ public:
+  JoinedListsNode(Span where, std::vector<NodePtr> lists)
+      : Node(where, lists.front()->type()), lists_(std::move(lists)) {}
+  Value value(Frame& frame) const override {
+    Run& run = frame.run;
+    List all;
+    for (const NodePtr& list : lists_) {
+      Value one = list->value(frame);
+      if (!one.there()) continue;
+      for (std::uint64_t i = 0, count = run.count(one); i < count; ++i) {
+        run.step(where());
+        check_room(run, all.values.size());
+        all.values.push_back(run.element(one, i));
+      }
+    }
+    return run.store().add(std::move(all));
+  }
+
+ private:
+  std::vector<NodePtr> lists_;
+};
+
 class RangeNode final : public Node {
  public:
   RangeNode(Span where, NodePtr from, NodePtr to)
@@ -436,6 +459,9 @@ class AboveNode final : public Node {
 
 }  // namespace
 
+NodePtr joined_lists_node(Span where, std::vector<NodePtr> lists) {
+  return std::make_unique<JoinedListsNode>(where, std::move(lists));
+}
 NodePtr list_node(Span where, StaticType type, std::vector<NodePtr> parts) {
   return std::make_unique<ListNode>(where, type, std::move(parts));
 }

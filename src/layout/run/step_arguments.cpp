@@ -52,6 +52,22 @@ LzssDialect lzss_dialect(const StepArguments& given) {
   return dialect;
 }
 
+LzwDialect lzw_dialect(const StepArguments& given) {
+  auto number = [](const StepArgument& one) {
+    return static_cast<unsigned>(std::clamp<std::int64_t>(one.number, 0, UINT16_MAX + 1));
+  };
+  auto code = [&](const StepArgument& one) -> std::optional<unsigned> {
+    if (one.number < 0) return std::nullopt;
+    return number(one);
+  };
+  return {number(given[0]),
+          number(given[1]),
+          code(given[2]),
+          code(given[3]),
+          choice_of(given[4], {"low", "high"}, "lzw: the order of bits") == 1,
+          given[5].number != 0};
+}
+
 RunLength run_length_form(const StepArguments& given) {
   return static_cast<RunLength>(
       choice_of(given[0], {"packbits", "pairs", "marked", "high_bit", "top_bits"}, "rle: the form"));

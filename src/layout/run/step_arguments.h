@@ -5,6 +5,7 @@
 #include "cipher/block_ciphers.h"
 #include "cipher/byte_ciphers.h"
 #include "codec/lzss.h"
+#include "codec/lzw.h"
 #include "codec/run_length.h"
 #include "layout/run/step.h"
 
@@ -18,6 +19,7 @@ std::size_t choice_of(const StepArgument& given, std::initializer_list<std::stri
                       std::string_view what);
 
 LzssDialect lzss_dialect(const StepArguments& given);
+LzwDialect lzw_dialect(const StepArguments& given);
 RunLength run_length_form(const StepArguments& given);
 Mix congruential_mix(const StepArguments& given);
 Congruential congruential_of(const StepArguments& given);

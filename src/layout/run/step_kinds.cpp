@@ -4,13 +4,22 @@
 #include <algorithm>
 
 #include "base/error.h"
+#include "base/text.h"
 #include "cipher/block_ciphers.h"
 #include "cipher/byte_ciphers.h"
+#include "codec/adc.h"
 #include "codec/codec.h"
+#include "codec/lzfse.h"
 #include "codec/lzh.h"
+#include "codec/lzhuf.h"
+#include "codec/lznt1.h"
 #include "codec/lzss.h"
+#include "codec/lzvn.h"
+#include "codec/lzw.h"
+#include "codec/lzx.h"
 #include "codec/raw_blocks.h"
 #include "codec/run_length.h"
+#include "codec/xpress.h"
 #include "io/first_bytes.h"
 #include "layout/run/step_arguments.h"
 
@@ -30,7 +39,7 @@ StreamPtr open_by_name(StreamPtr packed, const StepArguments&, Size size) {
 
 constexpr char kStored[] = "stored", kDeflate[] = "deflate", kDeflate64[] = "deflate64", kZlib[] = "zlib",
                kGzip[] = "gzip", kBzip2[] = "bzip2", kXz[] = "xz", kLzmaAlone[] = "lzma-alone",
-               kZstd[] = "zstd", kLz4[] = "lz4", kCompress[] = "compress";
+               kZstd[] = "zstd", kLz4[] = "lz4", kCompress[] = "compress", kBrotli[] = "brotli";
 
 /// Only the first bytes.
 StreamPtr open_take(StreamPtr packed, const StepArguments& given, Size) {
@@ -59,6 +68,41 @@ StreamPtr open_lzo_raw(StreamPtr packed, const StepArguments& given, Size size) 
 StreamPtr open_lzh_step(StreamPtr packed, const StepArguments& given, Size size) {
   return open_lzh(std::move(packed), static_cast<unsigned>(std::clamp<std::int64_t>(given[0].number, 0, 99)),
                   size_of(given[1], size));
+}
+
+StreamPtr open_lzhuf_step(StreamPtr packed, const StepArguments& given, Size size) {
+  return open_lzhuf(std::move(packed), size_of(given[0], size));
+}
+StreamPtr open_lzw_step(StreamPtr packed, const StepArguments& given, Size size) {
+  return open_lzw(std::move(packed), lzw_dialect(given), size_of(given[6], size));
+}
+/// A block whose decoder fills all of the room or throws.
+template <auto Decode>
+StreamPtr open_filled(StreamPtr packed, const StepArguments& given, Size size) {
+  return open_sized_block(std::move(packed), "block", size_of(given[0], size), [](ByteView in, ByteSpan out) {
+    Decode(in, out);
+    return out.size();
+  });
+}
+/// One that tells how much came out.
+template <std::size_t (*Decode)(ByteView, ByteSpan)>
+StreamPtr open_counted(StreamPtr packed, const StepArguments& given, Size size) {
+  return open_sized_block(std::move(packed), "block", size_of(given[0], size), Decode);
+}
+std::size_t decode_lzvn_alone(ByteView packed, ByteSpan out) {
+  return decode_lzvn(packed, out);
+}
+StreamPtr open_lzx_step(StreamPtr packed, const StepArguments& given, Size size) {
+  auto window = static_cast<unsigned>(std::clamp<std::int64_t>(given[0].number, 0, 99));
+  return open_sized_block(std::move(packed), "lzx", size_of(given[1], size),
+                          [window](ByteView in, ByteSpan out) {
+                            decode_lzx_chunk(in, out, window);
+                            return out.size();
+                          });
+}
+/// A codec that only has a name: what it packs can be listed and kept as it is.
+StreamPtr open_missing(StreamPtr, const StepArguments& given, Size) {
+  throw Unsupported(fmt::format("the codec {}", escape(given[0].text)));
 }
 
 StreamPtr open_lzss_step(StreamPtr packed, const StepArguments& given, Size size) {
@@ -125,6 +169,32 @@ const std::vector<StepKind>& table() {
       {"lz4_block", "a single LZ4 block without a frame", {kSize}, false, open_lz4_raw},
       {"lzo", "LZO1X without a frame", {kSize}, false, open_lzo_raw},
       {"compress", "the .Z format: LZW with growing codes", {}, false, open_by_name<kCompress>},
+      {"brotli", "RFC 7932", {}, false, open_by_name<kBrotli>},
+      {"lzw",
+       "LZW with codes of least to most bits; clear and end are codes, or -1; bits are low or high first; "
+       "with "
+       "early 1 codes grow one entry before they have to",
+       {{"least", Kind::number, false, 9},
+        {"most", Kind::number, false, 12},
+        {"clear", Kind::number, false, 256},
+        {"end", Kind::number, false, 257},
+        {"bits", Kind::text, false, 0, "low"},
+        {"early", Kind::number},
+        kSize},
+       false,
+       open_lzw_step},
+      {"lzhuf", "LZ77 with adaptive Huffman codes", {kSize}, false, open_lzhuf_step},
+      {"lzx",
+       "a chunk of LZX that stands alone; window is 15 to 21 bits",
+       {{"window", Kind::number, false, 15}, kSize},
+       false,
+       open_lzx_step},
+      {"xpress", "XPRESS with Huffman codes ([MS-XCA] 2.2)", {kSize}, false, open_filled<decode_xpress>},
+      {"lznt1", "LZNT1 ([MS-XCA] 2.5)", {kSize}, false, open_filled<decode_lznt1>},
+      {"lzfse", "LZFSE", {kSize}, false, open_counted<decode_lzfse>},
+      {"lzvn", "LZVN without a frame", {kSize}, false, open_counted<decode_lzvn_alone>},
+      {"adc", "Apple Data Compression", {kSize}, false, open_counted<decode_adc>},
+      {"missing", "a codec that is not here: its name", {{"name", Kind::text, true}}, false, open_missing},
       {"lzss",
        "the LZSS family, see below",
        {{"window", Kind::number, false, 4096},

@@ -22,6 +22,12 @@ constexpr std::string_view kComparisons[] = {"==", "!=", "<=", ">=", "<", ">"};
 constexpr std::string_view kWithBody[] = {"sum", "least", "most"};
 constexpr std::string_view kMayHaveBody[] = {"each", "join"};
 
+/// The last character of the escape that begins at a backslash; the braces of \u{e9} are its own.
+std::size_t end_of_escape(std::string_view raw, std::size_t backslash) {
+  std::size_t close = raw.substr(backslash, 3) == "\\u{" ? raw.find('}', backslash) : std::string_view::npos;
+  return close == std::string_view::npos ? backslash + 1 : close;
+}
+
 /// Where what belongs to the brace at `open` ends: behind its closing brace, or where the text does.
 std::size_t closing_brace(std::string_view raw, std::size_t open) {
   int braces = 0;
@@ -357,7 +363,7 @@ ExprPtr ExpressionParser::string() {
   bool plain = true;
   for (std::size_t i = 0; i < token.text.size(); ++i) {
     if (token.text[i] == '\\')
-      ++i;
+      i = end_of_escape(token.text, i);
     else if (token.text[i] == '{' && token.text.substr(i, 2) == "{{")
       ++i;
     else if (token.text[i] == '{')
@@ -379,7 +385,11 @@ ExprPtr ExpressionParser::form(const Token& token) {
   std::string_view raw = token.text;
   std::size_t literal = 0;
   for (std::size_t i = 0; i < raw.size(); ++i) {
-    if (raw[i] == '\\' || raw.substr(i, 2) == "{{" || raw.substr(i, 2) == "}}") {
+    if (raw[i] == '\\') {
+      i = end_of_escape(raw, i);
+      continue;
+    }
+    if (raw.substr(i, 2) == "{{" || raw.substr(i, 2) == "}}") {
       ++i;
       continue;
     }

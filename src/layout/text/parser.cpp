@@ -100,7 +100,12 @@ class Parser {
       const Token& token = tokens_.peek();
       if (token.kind != Token::Kind::word && token.kind != Token::Kind::number)
         tokens_.fail("expected a name ending such as .shoal");
-      ending += tokens_.take().text;
+      // words, digits and dashes without a blank between them, and further parts: .1c .x-pack .tar.shoal
+      for (std::size_t end = token.where.at; !tokens_.at_line_end() && tokens_.peek().where.at == end;) {
+        const Token& part = tokens_.take();
+        end = part.where.at + part.where.length;
+        ending += part.text;
+      }
       layout_.suffixes.push_back(to_lower(ending));
     }
     tokens_.expect_line_end();
@@ -269,6 +274,7 @@ class Parser {
         made.name = tokens_.expect_word("a name");
         tokens_.expect("=");
         made.value = expressions_.expression();
+        if (tokens_.accept("when")) made = only_when(std::move(made));
         break;
       case Kind::require:
       case Kind::expect:

@@ -75,6 +75,8 @@ class Lexer {
       if (base != 10) digits.erase(0, 2);
     }
     auto value = parse_number(digits, base);
+    bool behind_dot = begin > 0 && (text_[begin - 1] == '.' || text_[begin - 1] == '-');
+    if (!value && behind_dot) return add(Token::Kind::word, begin, at_ - begin);  // a name ending: .1c
     if (!value) {
       problem(begin, at_ - begin,
               fmt::format("\"{}\" is no number of 64 bits", text_.substr(begin, at_ - begin)),
