@@ -100,7 +100,7 @@ class Container : public std::enable_shared_from_this<Container> {
 
   /// The bytes that an entry's data is made from, whatever codecs and ciphers have to be undone; null where
   /// they are not one run.
-  virtual SourcePtr packed(std::size_t index) { return stored(index); }
+  virtual SourcePtr packed_run(std::size_t index) { return stored(index); }
 
   /// The same container with `changes`, as a plan: what nobody changes is kept as it lies. Throws Unsupported
   /// where this kind of container, or this one, cannot be written so.

@@ -157,7 +157,7 @@ class Described final : public DescribedContainer {
     return plain ? found.recipe->source : nullptr;
   }
 
-  SourcePtr packed(std::size_t index) override {
+  SourcePtr packed_run(std::size_t index) override {
     EntryLook found = look(index);
     return found.recipe && found.recipe->missing.empty() ? found.recipe->source : nullptr;
   }

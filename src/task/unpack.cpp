@@ -237,7 +237,7 @@ class Unpacker {
 
   void packed_file(const Entry& entry, const std::string& path, Container& container, std::size_t index,
                    OutputNames::Duplicates duplicates) {
-    SourcePtr packed = index < container.entries().size() ? container.packed(index) : nullptr;
+    SourcePtr packed = index < container.entries().size() ? container.packed_run(index) : nullptr;
     if (!packed) return log_.left_out(path, "its packed bytes do not lie in one run, or come only forwards");
     Entry as_it_lies;
     as_it_lies.path = entry.path;
