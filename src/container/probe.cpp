@@ -30,7 +30,9 @@ ByteView Probe::tail(std::size_t count) {
 }
 
 Bytes Probe::at(std::uint64_t offset, std::size_t count) {
-  if (source_) return read_up_to(*source_, offset, std::min(count, kReach));
+  count = std::min(count, kReach);
+  bool seen = offset < head_.size() && count <= head_.size() - offset;  // nothing is read twice
+  if (source_ && !seen) return read_up_to(*source_, offset, count);
   if (offset >= head_.size()) return {};
   ByteView part = ByteView(head_).subspan(static_cast<std::size_t>(offset));
   part = part.first(std::min(count, part.size()));

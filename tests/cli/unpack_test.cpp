@@ -245,12 +245,15 @@ TEST_F(Unpack, EntriesMayHavePasswordsOfTheirOwn) {
 TEST_F(Unpack, KeepsWhatIsPackedAsItLies) {
   folder.write("gull.layout", R"(layout "Gull box"
 suffix .gull
+record Head {
+  magic bytes "GULL"
+}
 record Row {
   at   u32
   size u32
   full u32
 }
-magic = bytes "GULL" at 0
+head = Head at 0
 rows = Row[2] at 4
 entry for row number i in rows {
   path = "call-{i}"

@@ -269,7 +269,8 @@ std::optional<Disk> find_disk(const ReadAt& read) {
 }
 
 Database read_database(const Source& file, const Disk& disk) {
-  constexpr std::uint64_t kLargest = 64 << 20;
+  constexpr std::uint64_t kLargest = 8 << 20;  // the makers give a megabyte
+  constexpr std::uint32_t kLeastRecord = 32;
   TableOfContents contents = find_contents(file, disk);
   std::uint64_t sectors = disk.config_size / kSector;
   if (contents.bitmap1_start >= sectors)
@@ -282,8 +283,8 @@ Database read_database(const Source& file, const Disk& disk) {
     throw Malformed(fmt::format("LDM database at offset {}: the mark is missing", at));
   if (head.ver_major != 4)
     throw Unsupported(fmt::format("LDM databases of version {}.{}", head.ver_major, head.ver_minor));
-  if (head.vblk_size <= size_on_disk<RecordHead> || head.vblk_size > kLargest)
-    refuse_field("LDM database", at, &DatabaseHead::vblk_size, "17 or more",
+  if (head.vblk_size < kLeastRecord || head.vblk_size > kLargest)
+    refuse_field("LDM database", at, &DatabaseHead::vblk_size, "32 or more",
                  fmt::format("{}", head.vblk_size));
   Database out;
   out.group = text_of(head.disk_group_name);
