@@ -137,10 +137,10 @@ Format asked_riff_format();
 Format cut_file_format(std::vector<FlashPartition> partitions);
 /// Not in the registry: the file that is named is a LUKS volume whose header is in another file. Throws
 /// Malformed, Unsupported.
-Format told_luks_format(SourcePtr header);
+Format told_luks_format(const SourcePtr& header);
 /// Not in the registry: the file that is named is the data of a dm-verity hash tree, which is in `hashes`; it
 /// is compared as it is read. Throws Malformed, Unsupported.
-Format told_verity_format(SourcePtr hashes, std::optional<Bytes> root);
+Format told_verity_format(const SourcePtr& hashes, const std::optional<Bytes>& root);
 
 /// Not in the registry: for files that begin as nothing known, where the user wants them searched.
 Format searched_file_format();

@@ -116,7 +116,7 @@ Format luks_format() {
       .open = open_luks};
 }
 
-Format told_luks_format(SourcePtr header) {
+Format told_luks_format(const SourcePtr& header) {
   read_header(*header, 0);
   Format out = luks_format();
   auto first = std::make_shared<FirstFile>();

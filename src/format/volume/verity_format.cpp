@@ -55,7 +55,7 @@ Format verity_format() {
       .open = open_verity};
 }
 
-Format told_verity_format(SourcePtr hashes, std::optional<Bytes> root) {
+Format told_verity_format(const SourcePtr& hashes, const std::optional<Bytes>& root) {
   Format out = verity_format();
   auto tree = std::make_shared<Tree>(find_tree(*hashes));
   auto first = std::make_shared<FirstFile>();
