@@ -7,6 +7,7 @@
 
 #include <algorithm>
 #include <cerrno>
+#include <filesystem>
 #include <nlohmann/json.hpp>
 
 #include "base/checksum.h"
@@ -49,15 +50,20 @@ class Discard {
         folder_(receipt.folder, OutputFolder::Must::be_there) {}
 
   DiscardTotals run() {
-    check_seal();
+    // an empty folder is what a run that was killed at its very end leaves: nothing in it can be mistaken
+    std::error_code unreadable;
+    bool empty = std::filesystem::is_empty(receipt_.folder, unreadable) && !unreadable;
+    if (!empty) check_seal();
     for (std::string_view kind : {"link", "hard link", "file"}) {
       for (const Receipt::Item& item : receipt_.items) {
         if (item.kind == kind) remove(item);
       }
     }
     if (!dry_run_) {
-      if (totals_.failed == 0) folder_.remove_file(receipt_.seal_path());
       remove_folders();
+      // the seal goes last: whoever is killed before can go on
+      if (totals_.failed == 0 && !empty) folder_.remove_file(receipt_.seal_path());
+      rmdir(receipt_.folder.c_str());
     }
     return totals_;
   }
@@ -121,7 +127,6 @@ class Discard {
     });
     folders.erase(std::unique(folders.begin(), folders.end()), folders.end());
     for (const std::string& folder : folders) folder_.remove_folder_if_empty(folder);
-    rmdir(receipt_.folder.c_str());
   }
 
   void tell(DiscardEvent::Kind kind, const std::string& path, std::string message) {

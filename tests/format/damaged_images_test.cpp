@@ -39,6 +39,7 @@ struct Case {
   std::function<Bytes()> make;
   std::size_t reach;  // bytes at the front in which structures lie: cuts and flips fall there
   bool ranges = false;
+  std::size_t rounds = 1000;  // fewer for images that take long to read
 };
 
 /// An image that a tool of the system makes of the tree; empty where it cannot.
@@ -110,12 +111,12 @@ std::vector<Case> cases() {
          return make_apple_map({{noise(5000), "a", "Apple_HFS"}});
        },
        4096, true},
-      {"befs", [] { return kernel_image("befs"); }, 400 << 10},
-      {"qnx4", [] { return kernel_image("qnx4"); }, 200 << 10},
-      {"qnx6", [] { return kernel_image("qnx6"); }, 200 << 10},
+      {"befs", [] { return kernel_image("befs"); }, 400 << 10, false, 400},
+      {"qnx4", [] { return kernel_image("qnx4"); }, 200 << 10, false, 400},
+      {"qnx6", [] { return kernel_image("qnx6"); }, 200 << 10, false, 400},
       {"xenix", [] { return kernel_image("xenix"); }, kMost},
-      {"affs", [] { return kernel_image("affs-ffs"); }, kMost},
-      {"hpfs", [] { return kernel_image("hpfs"); }, kMost},
+      {"affs", [] { return kernel_image("affs-ffs"); }, kMost, false, 200},
+      {"hpfs", [] { return kernel_image("hpfs"); }, kMost, false, 200},
       {"erofs",
        [=] {
          return made_by("mkfs.erofs", {"--quiet", "-zlz4hc", "image", "tree"}, tree);
@@ -201,14 +202,15 @@ struct DamagedImage : testing::TestWithParam<Case> {
   }
 };
 
-TEST_P(DamagedImage, CutAtAThousandPlaces) {
+TEST_P(DamagedImage, CutAtManyPlaces) {
   bool opened = false;
   auto source = std::make_shared<Buffer>(image);
   auto whole = contents_of(source, opened);
   ASSERT_TRUE(opened);
   bool shorter = GetParam().ranges;  // a partition that is cut has fewer bytes, and that is told
-  std::size_t step = std::max<std::size_t>(1, std::min(image.size(), GetParam().reach) / 1000), tried = 0;
-  for (std::size_t size = 0; size < image.size() && tried < 1000; size += step, ++tried) {
+  std::size_t step = std::max<std::size_t>(1, std::min(image.size(), GetParam().reach) / GetParam().rounds),
+              tried = 0;
+  for (std::size_t size = 0; size < image.size() && tried < GetParam().rounds; size += step, ++tried) {
     for (const auto& [path, data] : contents_of(make_slice(source, 0, size), opened)) {
       auto same = whole.find(path);
       if (same == whole.end()) continue;
@@ -216,14 +218,14 @@ TEST_P(DamagedImage, CutAtAThousandPlaces) {
           << path << " differs when cut at " << size;
     }
   }
-  EXPECT_GE(tried, std::min<std::size_t>(1000, image.size()) - 1);
+  EXPECT_GE(tried, std::min(GetParam().rounds, image.size()) - 1);
 }
 
-TEST_P(DamagedImage, AThousandBytesFlipped) {
+TEST_P(DamagedImage, ManyBytesFlipped) {
   auto source = std::make_shared<Buffer>(image);
   std::uint32_t state = 1;
   std::size_t opens = 0;
-  for (int round = 0; round < 1000; ++round) {
+  for (std::size_t round = 0; round < GetParam().rounds; ++round) {
     state = state * 1664525 + 1013904223;
     std::size_t at = (state >> 3) % std::min(image.size(), GetParam().reach);
     Byte before = image[at];
@@ -233,7 +235,7 @@ TEST_P(DamagedImage, AThousandBytesFlipped) {
     opens += opened ? 1 : 0;
     image[at] = before;
   }
-  EXPECT_GT(opens, 300u);
+  EXPECT_GT(opens, GetParam().rounds * 3 / 10);
 }
 
 INSTANTIATE_TEST_SUITE_P(Kinds, DamagedImage, testing::ValuesIn(cases()),
