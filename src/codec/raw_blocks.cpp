@@ -36,56 +36,18 @@ std::optional<Bytes> decode_lzo(ByteView packed, std::size_t room) {
   return out;
 }
 
+/// A block that is decoded as a whole when its first byte is wanted.
 class WholeBlock final : public Stream {
  public:
-  WholeBlock(StreamPtr packed, std::string_view name, Decode decode, std::optional<std::uint64_t> size)
-      : packed_(std::move(packed)), name_(name), decode_(decode), size_(size) {}
+  using Unpack = std::function<Bytes(ByteView packed)>;
+  WholeBlock(StreamPtr packed, Unpack unpack) : packed_(std::move(packed)), unpack_(std::move(unpack)) {}
 
   std::size_t read(ByteSpan out) override {
-    if (packed_) unpack();
-    std::size_t count = std::min(out.size(), unpacked_.size() - at_);
-    std::copy_n(unpacked_.begin() + static_cast<std::ptrdiff_t>(at_), count, out.begin());
-    at_ += count;
-    return count;
-  }
-
- private:
-  void unpack() {
-    Bytes packed = read_all(*packed_, kMostPacked);
-    packed_.reset();
-    if (size_ && *size_ > kMostUnpacked)
-      throw LimitExceeded(fmt::format("a single {} block of more than 256 MiB", name_));
-    // without a stated size the room grows until the block fits
-    std::uint64_t room = size_.value_or(std::max<std::uint64_t>(packed.size() * 4, 4096));
-    for (;; room *= 4) {
-      room = std::min(room, kMostUnpacked);
-      auto decoded = decode_(packed, static_cast<std::size_t>(room));
-      if (decoded) {
-        unpacked_ = std::move(*decoded);
-        return;
-      }
-      bool hopeless = size_ || room == kMostUnpacked || room > packed.size() * 300 + 4096;
-      if (hopeless)
-        throw Malformed(fmt::format("{} data: it does not decode to {}; the data is damaged", name_,
-                                    size_ ? fmt::format("{} bytes", *size_) : "anything"));
+    if (packed_) {
+      Bytes packed = read_all(*packed_, kMostPacked);
+      packed_.reset();
+      unpacked_ = unpack_(packed);
     }
-  }
-
-  StreamPtr packed_;
-  std::string_view name_;
-  Decode decode_;
-  std::optional<std::uint64_t> size_;
-  Bytes unpacked_;
-  std::size_t at_ = 0;
-};
-
-class SizedBlock final : public Stream {
- public:
-  SizedBlock(StreamPtr packed, std::string_view name, std::uint64_t size, BlockDecoder decode)
-      : packed_(std::move(packed)), name_(name), size_(size), decode_(std::move(decode)) {}
-
-  std::size_t read(ByteSpan out) override {
-    if (packed_) unpack();
     std::size_t count = std::min(out.size(), unpacked_.size() - at_);
     std::copy_n(unpacked_.begin() + static_cast<std::ptrdiff_t>(at_), count, out.begin());
     at_ += count;
@@ -93,36 +55,56 @@ class SizedBlock final : public Stream {
   }
 
  private:
-  void unpack() {
-    Bytes packed = read_all(*packed_, kMostPacked);
-    packed_.reset();
-    if (size_ > kMostUnpacked)
-      throw LimitExceeded(fmt::format("a single {} block of more than 256 MiB", name_));
-    unpacked_.resize(static_cast<std::size_t>(size_));
-    std::size_t count = decode_(packed, unpacked_);
-    if (count < unpacked_.size())
-      throw Malformed(fmt::format("{} data: {} bytes come out, {} are expected; the data is damaged", name_,
-                                  count, size_));
-  }
-
   StreamPtr packed_;
-  std::string_view name_;
-  std::uint64_t size_;
-  BlockDecoder decode_;
+  Unpack unpack_;
   Bytes unpacked_;
   std::size_t at_ = 0;
 };
+
+void check_size(std::string_view name, std::uint64_t size) {
+  if (size > kMostUnpacked) throw LimitExceeded(fmt::format("a single {} block of more than 256 MiB", name));
+}
+
+/// Without a stated size the room grows until the block fits.
+Bytes unpack_growing(std::string_view name, Decode decode, std::optional<std::uint64_t> size,
+                     ByteView packed) {
+  if (size) check_size(name, *size);
+  std::uint64_t room = size.value_or(std::max<std::uint64_t>(packed.size() * 4, 4096));
+  for (;; room *= 4) {
+    room = std::min(room, kMostUnpacked);
+    if (auto decoded = decode(packed, static_cast<std::size_t>(room))) return std::move(*decoded);
+    bool hopeless = size || room == kMostUnpacked || room > packed.size() * 300 + 4096;
+    if (hopeless)
+      throw Malformed(fmt::format("{} data: it does not decode to {}; the data is damaged", name,
+                                  size ? fmt::format("{} bytes", *size) : "anything"));
+  }
+}
+
+StreamPtr open_growing(StreamPtr packed, std::string_view name, Decode decode,
+                       std::optional<std::uint64_t> size) {
+  return std::make_unique<WholeBlock>(
+      std::move(packed), [=](ByteView block) { return unpack_growing(name, decode, size, block); });
+}
 
 }  // namespace
 
 StreamPtr open_sized_block(StreamPtr packed, std::string_view name, std::optional<std::uint64_t> size,
                            BlockDecoder decode) {
   if (!size) throw Malformed(fmt::format("{}: its unpacked size has to be said", name));
-  return std::make_unique<SizedBlock>(std::move(packed), name, *size, std::move(decode));
+  check_size(name, *size);
+  return std::make_unique<WholeBlock>(
+      std::move(packed), [name, decode = std::move(decode), size = *size](ByteView block) {
+        Bytes out(static_cast<std::size_t>(size));
+        std::size_t count = decode(block, out);
+        if (count < out.size())
+          throw Malformed(fmt::format("{} data: {} bytes come out, {} are expected; the data is damaged",
+                                      name, count, size));
+        return out;
+      });
 }
 
 StreamPtr open_lz4_block(StreamPtr packed, std::optional<std::uint64_t> size) {
-  return std::make_unique<WholeBlock>(std::move(packed), "LZ4 block", decode_lz4, size);
+  return open_growing(std::move(packed), "LZ4 block", decode_lz4, size);
 }
 
 Bytes pack_lz4_block(ByteView plain, std::optional<int> level) {
@@ -152,7 +134,7 @@ Bytes pack_lzo(ByteView plain) {
 }
 
 StreamPtr open_lzo(StreamPtr packed, std::optional<std::uint64_t> size) {
-  return std::make_unique<WholeBlock>(std::move(packed), "LZO", decode_lzo, size);
+  return open_growing(std::move(packed), "LZO", decode_lzo, size);
 }
 
 }  // namespace operculum
