@@ -6,7 +6,6 @@
 
 #include <algorithm>
 #include <array>
-#include <mutex>
 #include <vector>
 
 #include "base/error.h"
@@ -14,6 +13,7 @@
 #include "base/text.h"
 #include "cipher/elephant.h"
 #include "cipher/key_derivation.h"
+#include "cipher/keyed_cipher.h"
 #include "io/aligned_source.h"
 
 namespace operculum {
@@ -22,64 +22,10 @@ namespace {
 constexpr std::size_t kBlock = 16, kUnit = 512;
 using Vector = std::array<Byte, kBlock>;
 
-struct FreeContext {
-  void operator()(EVP_CIPHER_CTX* context) const { EVP_CIPHER_CTX_free(context); }
-};
-using Context = std::unique_ptr<EVP_CIPHER_CTX, FreeContext>;
-
 const EVP_CIPHER* cipher_called(const std::string& name, const std::string& mode, std::size_t key_size) {
   std::size_t bits = key_size * 8 / (mode == "xts" ? 2 : 1);
   return EVP_get_cipherbyname(fmt::format("{}-{}-{}", name, bits, mode).c_str());
 }
-
-/// A cipher with its key. Contexts are made once for each thread that is at work at the same time.
-class KeyedCipher {
- public:
-  KeyedCipher(const EVP_CIPHER* cipher, ByteView key, bool encrypt) : cipher_(cipher), encrypt_(encrypt) {
-    if (static_cast<std::size_t>(EVP_CIPHER_get_key_length(cipher)) != key.size())
-      throw Malformed(fmt::format("the cipher's key has {} bytes, expected {}", key.size(),
-                                  EVP_CIPHER_get_key_length(cipher)));
-    first_ = make(key);
-  }
-
-  /// Calls `work(context)` with a context that nobody else uses meanwhile.
-  template <typename Work>
-  void with(Work work) const {
-    Context own = take();
-    work(own.get());
-    std::lock_guard lock(mutex_);
-    idle_.push_back(std::move(own));
-  }
-
- private:
-  Context make(ByteView key) const {
-    Context out(EVP_CIPHER_CTX_new());
-    if (!out || EVP_CipherInit_ex(out.get(), cipher_, nullptr, key.data(), nullptr, encrypt_ ? 1 : 0) != 1)
-      throw Malformed("the cipher does not take this key");
-    EVP_CIPHER_CTX_set_padding(out.get(), 0);
-    return out;
-  }
-
-  Context take() const {
-    {
-      std::lock_guard lock(mutex_);
-      if (!idle_.empty()) {
-        Context out = std::move(idle_.back());
-        idle_.pop_back();
-        return out;
-      }
-    }
-    Context copy(EVP_CIPHER_CTX_new());
-    if (!copy || EVP_CIPHER_CTX_copy(copy.get(), first_.get()) != 1) throw std::bad_alloc();
-    return copy;
-  }
-
-  const EVP_CIPHER* cipher_;
-  bool encrypt_;
-  Context first_;
-  mutable std::mutex mutex_;
-  mutable std::vector<Context> idle_;
-};
 
 void run(EVP_CIPHER_CTX* context, const Byte* vector, ByteSpan bytes) {
   int length = 0;

@@ -10,6 +10,7 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "cipher/keyed_cipher.h"
 
 namespace operculum {
 namespace {
@@ -68,8 +69,7 @@ std::optional<Secret> unwrap_key(ByteView kek, ByteView wrapped) {
   constexpr std::size_t kCheck = 8, kLargest = 1024;
   if (wrapped.size() < 3 * kCheck || wrapped.size() > kLargest || wrapped.size() % kCheck != 0)
     return std::nullopt;
-  std::unique_ptr<EVP_CIPHER_CTX, void (*)(EVP_CIPHER_CTX*)> context(EVP_CIPHER_CTX_new(),
-                                                                     EVP_CIPHER_CTX_free);
+  CipherContext context(EVP_CIPHER_CTX_new());
   if (!context) throw std::bad_alloc();
   EVP_CIPHER_CTX_set_flags(context.get(), EVP_CIPHER_CTX_FLAG_WRAP_ALLOW);
   const EVP_CIPHER* cipher = kek.size() == 16 ? EVP_aes_128_wrap() : EVP_aes_256_wrap();
@@ -85,8 +85,7 @@ std::optional<Secret> unwrap_key(ByteView kek, ByteView wrapped) {
 }
 
 std::optional<Secret> open_ccm(ByteView key, ByteView nonce, ByteView tag, ByteView sealed) {
-  std::unique_ptr<EVP_CIPHER_CTX, void (*)(EVP_CIPHER_CTX*)> context(EVP_CIPHER_CTX_new(),
-                                                                     EVP_CIPHER_CTX_free);
+  CipherContext context(EVP_CIPHER_CTX_new());
   if (!context) throw std::bad_alloc();
   const EVP_CIPHER* cipher = key.size() == 16 ? EVP_aes_128_ccm() : EVP_aes_256_ccm();
   Secret out(sealed.size());

@@ -10,29 +10,13 @@
 #include "base/numbers.h"
 #include "base/text.h"
 #include "cipher/key_derivation.h"
+#include "cipher/keyed_cipher.h"
 #include "cipher/secret.h"
 
 namespace operculum {
 namespace {
 
 constexpr std::size_t kNumber = 8;
-
-struct FreeContext {
-  void operator()(EVP_CIPHER_CTX* context) const { EVP_CIPHER_CTX_free(context); }
-};
-using Context = std::unique_ptr<EVP_CIPHER_CTX, FreeContext>;
-
-Secret copy_of(ByteView key) {
-  Secret out(key.size());
-  std::copy(key.begin(), key.end(), out.span().begin());
-  return out;
-}
-
-void require_key(const EVP_CIPHER* cipher, ByteView key) {
-  if (static_cast<std::size_t>(EVP_CIPHER_get_key_length(cipher)) != key.size())
-    throw Malformed(fmt::format("the cipher's key has {} bytes, expected {}", key.size(),
-                                EVP_CIPHER_get_key_length(cipher)));
-}
 
 /// What is authenticated besides the sector: its number and the initialisation vector.
 Bytes front_of(std::uint64_t number, ByteView vector) {
@@ -42,25 +26,32 @@ Bytes front_of(std::uint64_t number, ByteView vector) {
   return out;
 }
 
-/// Encrypted, then authenticated with an HMAC.
+/// The cipher's part of a key with that of the HMAC, of `sum` bytes, behind it.
+ByteView before_hmac(ByteView key, std::size_t sum) {
+  if (key.size() <= sum)
+    throw Malformed(fmt::format("a key of {} bytes has no room for that of the HMAC", key.size()));
+  return key.first(key.size() - sum);
+}
+
+/// Encrypted, then authenticated with an HMAC, whose key is behind the cipher's.
 class HmacSectors final : public SealedSectors {
  public:
   HmacSectors(const EVP_CIPHER* cipher, const EVP_MD* digest, bool random, ByteView key)
-      : cipher_(cipher), digest_(digest), random_(random) {
-    std::size_t sum = sum_size();
-    if (key.size() <= sum)
-      throw Malformed(fmt::format("a key of {} bytes has no room for that of the HMAC", key.size()));
-    require_key(cipher, key.first(key.size() - sum));
-    key_ = copy_of(key.first(key.size() - sum));
-    hmac_key_ = copy_of(key.last(sum));
+      : sum_size_(static_cast<std::size_t>(EVP_MD_get_size(digest))),
+        cipher_(cipher, before_hmac(key, sum_size_), false),
+        digest_(digest),
+        random_(random),
+        hmac_key_(sum_size_) {
+    ByteView own = key.last(sum_size_);
+    std::copy(own.begin(), own.end(), hmac_key_.span().begin());
   }
 
-  std::size_t tag_size() const override { return sum_size() + (random_ ? vector_size() : 0); }
+  std::size_t tag_size() const override { return sum_size_ + (random_ ? cipher_.vector_size() : 0); }
 
   bool open(std::uint64_t number, ByteView tag, ByteSpan sector) const override {
-    Bytes vector(vector_size());
+    Bytes vector(cipher_.vector_size());
     if (random_)
-      std::copy_n(tag.begin() + static_cast<std::ptrdiff_t>(sum_size()), vector.size(), vector.begin());
+      std::copy_n(tag.begin() + static_cast<std::ptrdiff_t>(sum_size_), vector.size(), vector.begin());
     else
       store_number(vector.data(), kNumber, number);
     Bytes all = front_of(number, vector);
@@ -69,61 +60,52 @@ class HmacSectors final : public SealedSectors {
     if (HMAC(digest_, hmac_key_.view().data(), static_cast<int>(hmac_key_.size()), all.data(), all.size(),
              sum.data(), nullptr) == nullptr)
       throw std::bad_alloc();
-    if (!same_secret(ByteView(sum).first(sum_size()), tag.first(sum_size()))) return false;
-    Context context(EVP_CIPHER_CTX_new());
-    int length = 0;
-    if (!context ||
-        EVP_DecryptInit_ex(context.get(), cipher_, nullptr, key_.view().data(), vector.data()) != 1 ||
-        EVP_CIPHER_CTX_set_padding(context.get(), 0) != 1 ||
-        EVP_DecryptUpdate(context.get(), sector.data(), &length, sector.data(),
-                          static_cast<int>(sector.size())) != 1)
-      throw Malformed("the cipher does not take this sector");
+    if (!same_secret(ByteView(sum).first(sum_size_), tag.first(sum_size_))) return false;
+    cipher_.with([&](EVP_CIPHER_CTX* context) {
+      int length = 0;
+      if (EVP_DecryptInit_ex(context, nullptr, nullptr, nullptr, vector.data()) != 1 ||
+          EVP_DecryptUpdate(context, sector.data(), &length, sector.data(),
+                            static_cast<int>(sector.size())) != 1)
+        throw Malformed("the cipher does not take this sector");
+    });
     return true;
   }
 
  private:
-  std::size_t sum_size() const { return static_cast<std::size_t>(EVP_MD_get_size(digest_)); }
-  std::size_t vector_size() const { return static_cast<std::size_t>(EVP_CIPHER_get_iv_length(cipher_)); }
-
-  const EVP_CIPHER* cipher_;
+  std::size_t sum_size_;  ///< bytes
+  KeyedCipher cipher_;
   const EVP_MD* digest_;
   bool random_;
-  Secret key_, hmac_key_;
+  Secret hmac_key_;
 };
 
 /// A cipher that authenticates by itself; its initialisation vector is random.
 class AeadSectors final : public SealedSectors {
  public:
-  AeadSectors(const EVP_CIPHER* cipher, ByteView key) : cipher_(cipher) {
-    require_key(cipher, key);
-    key_ = copy_of(key);
-  }
+  AeadSectors(const EVP_CIPHER* cipher, ByteView key) : cipher_(cipher, key, false) {}
 
-  std::size_t tag_size() const override { return kTag + vector_size(); }
+  std::size_t tag_size() const override { return kTag + cipher_.vector_size(); }
 
   bool open(std::uint64_t number, ByteView tag, ByteSpan sector) const override {
-    ByteView vector = tag.subspan(kTag, vector_size());
+    ByteView vector = tag.subspan(kTag, cipher_.vector_size());
     Bytes front = front_of(number, vector), own(tag.begin(), tag.begin() + kTag);
-    Context context(EVP_CIPHER_CTX_new());
-    int length = 0;
-    if (!context ||
-        EVP_DecryptInit_ex(context.get(), cipher_, nullptr, key_.view().data(), vector.data()) != 1 ||
-        EVP_DecryptUpdate(context.get(), nullptr, &length, front.data(), static_cast<int>(front.size())) !=
-            1 ||
-        EVP_DecryptUpdate(context.get(), sector.data(), &length, sector.data(),
-                          static_cast<int>(sector.size())) != 1 ||
-        EVP_CIPHER_CTX_ctrl(context.get(), EVP_CTRL_AEAD_SET_TAG, static_cast<int>(own.size()), own.data()) !=
-            1)
-      throw Malformed("the cipher does not take this sector");
-    return EVP_DecryptFinal_ex(context.get(), own.data(), &length) == 1;
+    bool fits = false;
+    cipher_.with([&](EVP_CIPHER_CTX* context) {
+      int length = 0;
+      if (EVP_DecryptInit_ex(context, nullptr, nullptr, nullptr, vector.data()) != 1 ||
+          EVP_DecryptUpdate(context, nullptr, &length, front.data(), static_cast<int>(front.size())) != 1 ||
+          EVP_DecryptUpdate(context, sector.data(), &length, sector.data(),
+                            static_cast<int>(sector.size())) != 1 ||
+          EVP_CIPHER_CTX_ctrl(context, EVP_CTRL_AEAD_SET_TAG, static_cast<int>(own.size()), own.data()) != 1)
+        throw Malformed("the cipher does not take this sector");
+      fits = EVP_DecryptFinal_ex(context, own.data(), &length) == 1;
+    });
+    return fits;
   }
 
  private:
   static constexpr std::size_t kTag = 16;
-  std::size_t vector_size() const { return static_cast<std::size_t>(EVP_CIPHER_get_iv_length(cipher_)); }
-
-  const EVP_CIPHER* cipher_;
-  Secret key_;
+  KeyedCipher cipher_;
 };
 
 }  // namespace

@@ -1,9 +1,12 @@
 #pragma once
 
+#include <functional>
+#include <memory>
 #include <mutex>
 #include <optional>
 #include <string>
 
+#include "container/format.h"
 #include "container/probe.h"
 
 namespace operculum {
@@ -24,5 +27,11 @@ class FirstFile {
   std::mutex mutex_;
   std::optional<std::pair<std::string, std::uint64_t>> seen_;
 };
+
+/// The recogniser of a format that a person told of the file that they named.
+inline std::function<Match(Probe&)> recognise_first_file() {
+  auto first = std::make_shared<FirstFile>();
+  return [first](Probe& probe) { return first->is(probe) ? Match::front : Match::none; };
+}
 
 }  // namespace operculum

@@ -328,11 +328,9 @@ class BeContainer final : public FileTree {
 };
 
 Match recognise_befs(Probe& probe) {
-  bool found = false;
-  Match match = match_superblock(probe, "a BeOS file system", [&] {
-    found = find_shape([&](std::uint64_t at, std::size_t count) { return probe.at(at, count); }).has_value();
+  return match_superblock(probe, "a BeOS file system", [&] {
+    return find_shape([&](std::uint64_t at, std::size_t count) { return probe.at(at, count); }).has_value();
   });
-  return found ? match : Match::none;
 }
 
 ContainerPtr open_befs(const Input& input, OpenContext& context) {

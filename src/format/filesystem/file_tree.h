@@ -93,10 +93,11 @@ class FileTree : public Container {
 };
 
 /// A file system whose superblock `read()` reads: where that throws Malformed, which is kept for whoever
-/// finds that nobody claims the bytes, they are none.
+/// finds that nobody claims the bytes, they are none. It may also say that there is no mark of one.
 template <typename Read>
 Match match_superblock(Probe& probe, std::string_view name, Read read) {
   try {
+    if constexpr (std::same_as<decltype(read()), bool>) return read() ? Match::front : Match::none;
     read();
     return Match::front;
   } catch (const Malformed& error) {

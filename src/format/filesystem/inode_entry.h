@@ -1,9 +1,13 @@
 #pragma once
 
+#include <fmt/format.h>
+
 #include <iterator>
 #include <optional>
 
+#include "base/error.h"
 #include "container/entry.h"
+#include "format/filesystem/file_tree.h"
 #include "io/source.h"
 
 namespace operculum {
@@ -51,6 +55,39 @@ inline void take_size(Entry& entry, std::uint64_t size, std::uint64_t allocated,
 inline std::string link_target_in(const Source& data) {
   constexpr std::uint64_t kMaxTarget = 4096;
   return std::string(as_text(read_up_to(data, 0, kMaxTarget)));
+}
+
+/// Throws Malformed unless an inode is a folder's, of at most `most` bytes.
+template <typename Inode>
+void require_folder(const Inode& inode, std::uint64_t number, std::uint64_t size, std::uint64_t most) {
+  if (kind_of_mode(inode.mode) != EntryKind::folder)
+    throw Malformed(fmt::format("inode {} is no folder", number));
+  if (size > most)
+    throw Malformed(fmt::format("inode {}: a folder of {} bytes is not possible", number, size));
+}
+
+/// What is left to say of an inode of the old Unix kind, which keeps a device's numbers in its first block
+/// pointer; `data()` gives the bytes of a link.
+template <typename Inode, typename Data>
+void fill_old_inode(TreeItem& item, const Inode& inode, std::uint64_t first_pointer, Data data) {
+  Entry& entry = item.entry;
+  EntryExtra& extra = take_inode(entry, inode);
+  switch (entry.kind) {
+    case EntryKind::file:
+      entry.size = entry.stored_size = inode.size;
+      if (inode.links > 1) item.link_id = inode.number;
+      break;
+    case EntryKind::symbolic_link:
+      extra.link_target = link_target_in(*data());
+      break;
+    case EntryKind::character_device:
+    case EntryKind::block_device:
+      extra.device_major = static_cast<std::uint32_t>(first_pointer >> 8 & 0xFF);
+      extra.device_minor = static_cast<std::uint32_t>(first_pointer & 0xFF);
+      break;
+    default:
+      break;
+  }
 }
 
 }  // namespace operculum

@@ -188,10 +188,7 @@ class MinixContainer final : public FileTree {
 
   void list(NodeRef folder, Detail, const TreeSink& sink) override {
     Inode inode = read_inode(folder.a);
-    if (kind_of_mode(inode.mode) != EntryKind::folder)
-      throw Malformed(fmt::format("inode {} is no folder", folder.a));
-    if (inode.size > kLargestFolder)
-      throw Malformed(fmt::format("inode {}: a folder of {} bytes is not possible", folder.a, inode.size));
+    require_folder(inode, folder.a, inode.size, kLargestFolder);
     Bytes records = read_up_to(*data_of(inode), 0, inode.size);
     std::size_t step = shape_.number_size() + shape_.name_size;
     for (std::size_t at = 0; at + step <= records.size(); at += step) {
@@ -262,25 +259,8 @@ class MinixContainer final : public FileTree {
     return make_extent_source(image_, extents_of(blocks, inode.size), inode.size);
   }
 
-  void fill(TreeItem& item, const Inode& inode) {
-    Entry& entry = item.entry;
-    EntryExtra& extra = take_inode(entry, inode);
-    switch (entry.kind) {
-      case EntryKind::file:
-        entry.size = entry.stored_size = inode.size;
-        if (inode.links > 1) item.link_id = inode.number;
-        break;
-      case EntryKind::symbolic_link:
-        extra.link_target = link_target_in(*data_of(inode));
-        break;
-      case EntryKind::character_device:
-      case EntryKind::block_device:
-        extra.device_major = static_cast<std::uint32_t>(inode.zones[0] >> 8 & 0xFF);
-        extra.device_minor = static_cast<std::uint32_t>(inode.zones[0] & 0xFF);
-        break;
-      default:
-        break;
-    }
+  void fill(TreeItem& item, const Inode& inode) const {
+    fill_old_inode(item, inode, inode.zones[0], [&] { return data_of(inode); });
   }
 
   SourcePtr image_, meta_;

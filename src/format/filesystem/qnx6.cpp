@@ -147,11 +147,7 @@ class Qnx6Container final : public FileTree {
 
   void list(NodeRef folder, Detail, const TreeSink& sink) override {
     Inode inode = read_inode(folder.a);
-    if (kind_of_mode(inode.mode) != EntryKind::folder)
-      throw Malformed(fmt::format("inode {} is no folder", folder.a));
-    if (inode.data.size > kLargestFolder)
-      throw Malformed(
-          fmt::format("inode {}: a folder of {} bytes is not possible", folder.a, inode.data.size));
+    require_folder(inode, folder.a, inode.data.size, kLargestFolder);
     Bytes records = read_up_to(*data_of(inode.data), 0, inode.data.size);
     for (std::size_t at = 0; at + kRecord <= records.size(); at += kRecord) {
       ByteView record = ByteView(records).subspan(at, kRecord);
@@ -275,11 +271,8 @@ class Qnx6Container final : public FileTree {
 };
 
 Match recognise_qnx6(Probe& probe) {
-  bool found = false;
-  Match match = match_superblock(probe, "a QNX 6 file system", [&] {
-    found = read_super(probe.at(kSuperAt, kSuperSize), kSuperAt).has_value();
-  });
-  return found ? match : Match::none;
+  return match_superblock(probe, "a QNX 6 file system",
+                          [&] { return read_super(probe.at(kSuperAt, kSuperSize), kSuperAt).has_value(); });
 }
 
 ContainerPtr open_qnx6(const Input& input, OpenContext& context) {

@@ -196,10 +196,7 @@ class UfsContainer final : public FileTree {
 
   void list(NodeRef folder, Detail, const TreeSink& sink) override {
     Inode inode = read_inode(folder.a);
-    if (kind_of_mode(inode.mode) != EntryKind::folder)
-      throw Malformed(fmt::format("inode {} is no folder", folder.a));
-    if (inode.size > kLargestFolder)
-      throw Malformed(fmt::format("inode {}: a folder of {} bytes is not possible", folder.a, inode.size));
+    require_folder(inode, folder.a, inode.size, kLargestFolder);
     Bytes all = read_up_to(*data_of(inode), 0, inode.size);
     std::string wrong;
     for (std::size_t at = 0; at < all.size(); at += kFolderBlock) {

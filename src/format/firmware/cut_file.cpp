@@ -31,7 +31,6 @@ ContainerPtr cut(const std::vector<FlashPartition>& partitions, const Input& inp
 }  // namespace
 
 Format cut_file_format(std::vector<FlashPartition> partitions) {
-  auto first = std::make_shared<FirstFile>();
   auto parts = std::make_shared<std::vector<FlashPartition>>(std::move(partitions));
   return {.id = "cut",
           .name = "dump cut into parts",
@@ -39,7 +38,7 @@ Format cut_file_format(std::vector<FlashPartition> partitions) {
           .specification = "Linux kernel, drivers/mtd/parsers/cmdlinepart.c",
           .reads = "parts as a line or a device tree tells them",
           .lacks = "",
-          .recognise = [first](Probe& probe) { return first->is(probe) ? Match::front : Match::none; },
+          .recognise = recognise_first_file(),
           .open = [parts](const Input& input, OpenContext& context) { return cut(*parts, input, context); }};
 }
 

@@ -127,8 +127,7 @@ Format nand_dump_format() {
 
 Format told_nand_dump_format(NandPages pages) {
   Format format = described("correcting errors by the spare bytes");
-  auto first = std::make_shared<FirstFile>();
-  format.recognise = [first](Probe& probe) { return first->is(probe) ? Match::front : Match::none; };
+  format.recognise = recognise_first_file();
   format.open = [pages](const Input& input, OpenContext& context) {
     return open_pages(input, context, pages);
   };

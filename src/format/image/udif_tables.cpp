@@ -1,22 +1,13 @@
 #include "format/image/udif_tables.h"
 
-#include <pugixml.hpp>
-
 #include "base/structure.h"
 #include "base/text.h"
+#include "format/property_list.h"
 
 namespace operculum::udif {
 namespace {
 
 constexpr std::string_view kKind = "blkx";
-
-/// The value that follows a key in a dictionary of a property list.
-pugi::xml_node value_of(const pugi::xml_node& dictionary, std::string_view key) {
-  for (pugi::xml_node child : dictionary.children("key")) {
-    if (key == child.text().get()) return child.next_sibling();
-  }
-  return {};
-}
 
 struct ForkHead {
   std::uint32_t data_at = 0, map_at = 0;

@@ -4,7 +4,6 @@
 
 #include <algorithm>
 #include <map>
-#include <pugixml.hpp>
 
 #include "base/checked.h"
 #include "base/checksum.h"
@@ -14,6 +13,7 @@
 #include "cipher/key_derivation.h"
 #include "codec/block.h"
 #include "format/filesystem/file_tree.h"
+#include "format/property_list.h"
 
 namespace operculum::corestorage {
 namespace {
@@ -134,9 +134,7 @@ class List {
   }
 
   pugi::xml_node value(pugi::xml_node dictionary, std::string_view key) const {
-    for (pugi::xml_node child : dictionary.children("key"))
-      if (key == child.text().get()) return resolve(child.next_sibling());
-    return {};
+    return resolve(value_of(dictionary, key));
   }
 
   std::string text(pugi::xml_node dictionary, std::string_view key) const {

@@ -119,8 +119,7 @@ Format luks_format() {
 Format told_luks_format(const SourcePtr& header) {
   read_header(*header, 0);
   Format out = luks_format();
-  auto first = std::make_shared<FirstFile>();
-  out.recognise = [first](Probe& probe) { return first->is(probe) ? Match::front : Match::none; };
+  out.recognise = recognise_first_file();
   out.open = [header](const Input& input, OpenContext& context) {
     return open_volume(input, context, header, random_access(*input.content, context.spool));
   };

@@ -58,8 +58,7 @@ Format verity_format() {
 Format told_verity_format(const SourcePtr& hashes, const std::optional<Bytes>& root) {
   Format out = verity_format();
   auto tree = std::make_shared<Tree>(find_tree(*hashes));
-  auto first = std::make_shared<FirstFile>();
-  out.recognise = [first](Probe& probe) { return first->is(probe) ? Match::front : Match::none; };
+  out.recognise = recognise_first_file();
   out.open = [hashes, tree, root](const Input& input, OpenContext& context) {
     DiskImage image = described(*tree, *hashes);
     if (!root)
