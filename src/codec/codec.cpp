@@ -22,6 +22,13 @@ constexpr Codec kCodecs[] = {
     {"stored", open_stored, nullptr, pack_stored},
     {"deflate", open_deflate, decode_deflate_whole, pack_deflate},
     {"deflate64", open_deflate64, nullptr, pack_deflate64},
+    {"shrink", open_shrink},
+    {"reduce-1", open_reduce<1>},
+    {"reduce-2", open_reduce<2>},
+    {"reduce-3", open_reduce<3>},
+    {"reduce-4", open_reduce<4>},
+    {"implode", open_implode},  // its flags are given
+    {"dcl-implode", open_dcl_implode},
     {"zlib", open_zlib, nullptr, pack_zlib},
     {"gzip", open_gzip, nullptr, pack_gzip},
     {"bzip2", open_bzip2, nullptr, pack_bzip2},
@@ -31,7 +38,7 @@ constexpr Codec kCodecs[] = {
     {"zstd", open_zstd, decode_zstd_whole, pack_zstd},
     {"lz4", open_lz4, nullptr, pack_lz4},
     {"compress", open_compress, nullptr, pack_compress},
-    {"brotli", open_brotli, nullptr, nullptr},
+    {"brotli", open_brotli},
 };
 
 constexpr std::uint64_t kMostEncoded = std::uint64_t{1} << 32;  // bytes of a whole buffer, packed

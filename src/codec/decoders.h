@@ -13,6 +13,15 @@ bool decode_deflate_whole(ByteView packed, ByteSpan out);
 
 StreamPtr open_deflate64(StreamPtr packed, const CodecOptions& options);  // APPNOTE 4.4.5, method 9
 
+/// APPNOTE 5.1 to 5.3, methods 1 to 6, and 10. Of imploded data the first byte of the properties holds the
+/// flags.
+StreamPtr open_shrink(StreamPtr packed, const CodecOptions& options);
+template <unsigned Factor>
+StreamPtr open_reduce(StreamPtr packed, const CodecOptions& options);
+constexpr std::uint8_t implode_large_window = 2, implode_three_trees = 4;  // as ZIP's own flags
+StreamPtr open_implode(StreamPtr packed, const CodecOptions& options);
+StreamPtr open_dcl_implode(StreamPtr packed, const CodecOptions& options);
+
 StreamPtr open_bzip2(StreamPtr packed, const CodecOptions& options);  // several streams
 
 StreamPtr open_lzma(StreamPtr packed, const CodecOptions& options);        // raw LZMA1, properties given

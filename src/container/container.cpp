@@ -1,5 +1,7 @@
 #include "container/container.h"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 #include <utility>
 
@@ -102,16 +104,23 @@ void Container::walk(const Visitor& visitor) {
 
 std::vector<Finding> Container::findings() const {
   std::lock_guard lock(findings_mutex_);
-  return findings_;
+  if (more_findings_ == 0) return findings_;
+  std::vector<Finding> all = findings_;
+  all.push_back({Finding::Level::warning,
+                 fmt::format("{} more things were found that are not told here", more_findings_)});
+  return all;
 }
 
 void Container::add_finding(Finding::Level level, std::string text, Finding::About about) {
   std::lock_guard lock(findings_mutex_);
   text = printable(text);  // it may hold words of the container
   Finding finding{level, std::move(text), about};
-  if (findings_.size() >= kMaxFindings) return;
-  if (std::find(findings_.begin(), findings_.end(), finding) == findings_.end())
+  if (std::find(findings_.begin(), findings_.end(), finding) != findings_.end()) return;
+  if (findings_.size() < kMaxFindings) {
     findings_.push_back(std::move(finding));
+  } else {
+    ++more_findings_;
+  }
 }
 
 }  // namespace operculum

@@ -144,6 +144,7 @@ class Container : public std::enable_shared_from_this<Container> {
  private:
   mutable std::mutex findings_mutex_;
   std::vector<Finding> findings_;
+  std::uint64_t more_findings_ = 0;  // beyond the most that are kept
 };
 
 }  // namespace operculum

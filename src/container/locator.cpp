@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <utility>
 
 #include "base/error.h"
 #include "base/text.h"
@@ -89,6 +90,10 @@ class Resolver {
                         escape(place_.name), escape(rest_), almost_text(opened.almost)));
       }
       return false;
+    }
+    if (final && !context_.preferred.empty()) {  // what a person named and what does not fit is told
+      for (const std::string& sentence : std::exchange(place_.almost, {}))
+        opened.container->add_finding(Finding::Level::warning, sentence);
     }
     place_.layers.push_back(
         {opened.format, opened.container, place_.name, stored_size_, opened.content, place_.entry});

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <queue>
+#include <utility>
 
 #include "base/text.h"
 #include "io/filling.h"
@@ -36,8 +37,7 @@ void Tracer::leave() {
   path_.pop_back();
 }
 
-void Tracer::field(const std::string& name, const Region& region, std::uint64_t offset, std::uint64_t size,
-                   const std::string& value) {
+std::string Tracer::full_name(const std::string& name) const {
   std::string full;
   for (const std::string& part : path_) {
     bool kind = part.empty() || (part[0] >= 'A' && part[0] <= 'Z') || part[0] == '(';
@@ -46,43 +46,74 @@ void Tracer::field(const std::string& name, const Region& region, std::uint64_t 
     full += part;
   }
   if (!name.empty()) full += full.empty() ? name : "." + name;
+  return full;
+}
+
+void Tracer::field(const std::string& name, const Region& region, std::uint64_t offset, std::uint64_t size,
+                   const std::string& value) {
+  std::string full = full_name(name);
   if (seen_.size() < kMostSeen && !seen_.insert({region.name(), offset, name}).second) return;  // read again
   if (!wanted(full, region, offset, size)) return;
-  if (fields_.size() >= wish_.most) {
-    ++left_out_;
-    return;
-  }
   Bytes raw = read_up_to(*region.source(), offset, std::min(size, kRawShown));
   std::string hex = hex_text(raw);
   if (size > kRawShown) hex += " ..";
-  fields_.push_back({std::move(full), region.name(), offset, size, std::move(hex), value});
+  add({std::move(full), region.name(), offset, size, std::move(hex), value});
+}
+
+void Tracer::computed(const std::string& name, const std::string& value) {
+  std::string full = full_name(name);
+  if (wish_.at || !named(full)) return;
+  add({std::move(full), "", std::nullopt, 0, "", value});
+}
+
+void Tracer::failed(const std::string& name, const Region& region, std::uint64_t offset,
+                    const std::string& why) {
+  if (std::exchange(failed_, true)) return;
+  Bytes raw = read_up_to(*region.source(), offset, kRawShown);
+  fields_.push_back({full_name(name), region.name(), offset, 0, hex_text(raw), "cannot be read: " + why});
+}
+
+void Tracer::add(Field field) {
+  if (fields_.size() < wish_.most) {
+    fields_.push_back(std::move(field));
+  } else {
+    ++left_out_;
+  }
 }
 
 bool Tracer::wanted(const std::string& name, const Region& region, std::uint64_t offset,
                     std::uint64_t size) const {
   if (wish_.at && (!region.name().empty() || *wish_.at < offset || *wish_.at - offset >= size)) return false;
-  if (wish_.only.empty()) return true;
-  for (std::string_view part : split(name, '.')) {
+  return named(name);
+}
+
+bool Tracer::named(const std::string& full) const {
+  if (wish_.only.empty() || full == wish_.only) return true;
+  for (std::string_view part : split(full, '.')) {
     if (part == wish_.only || part.substr(0, part.find('[')) == wish_.only) return true;
   }
-  return name == wish_.only;
+  return false;
 }
 
 void Tracer::covered(const Region& region, std::uint64_t offset, std::uint64_t size, Cover cover) {
   if (!region.origin() || size == 0) return;
-  std::uint64_t begin = *region.origin() + offset;
+  const std::string& file = region.origin()->file;
+  if (!file.empty() && region.name() == file) files_.try_emplace(file, region.source());
+  std::uint64_t begin = region.origin()->at + offset;
   auto kind = static_cast<CoverRange::Kind>(cover);
-  if (!marked_.empty() && marked_.back().kind == kind && marked_.back().end == begin) {
-    marked_.back().end += size;
+  std::vector<CoverRange>& marked = marked_[file];
+  if (!marked.empty() && marked.back().kind == kind && marked.back().end == begin) {
+    marked.back().end += size;
   } else {
-    marked_.push_back({kind, begin, begin + size});
+    marked.push_back({kind, begin, begin + size});
   }
 }
 
 /// Where marks overlap, the one that says more wins: header, then data (which may lie within a table), index,
 /// padding.
-std::vector<CoverRange> Tracer::ranges(const Source& file) const {
-  std::vector<CoverRange> sorted = marked_;
+std::vector<CoverRange> Tracer::ranges_of(const std::string& name, const Source& file) const {
+  auto marked = marked_.find(name);
+  std::vector<CoverRange> sorted = marked == marked_.end() ? std::vector<CoverRange>() : marked->second;
   std::sort(sorted.begin(), sorted.end(),
             [](const CoverRange& a, const CoverRange& b) { return a.begin < b.begin; });
   static constexpr int kRank[] = {0, 2, 1, 3, 4};  // by kind

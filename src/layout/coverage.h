@@ -1,5 +1,6 @@
 #pragma once
 
+#include <map>
 #include <optional>
 #include <set>
 #include <string>
@@ -30,8 +31,9 @@ class Tracer final : public Observer {
   /// A field as it was read.
   struct Field {
     std::string name;
-    std::string region;  ///< empty: the file itself
-    std::uint64_t offset, size;
+    std::string region;                   ///< empty: the file itself
+    std::optional<std::uint64_t> offset;  ///< empty: it was worked out
+    std::uint64_t size;
     std::string raw;  ///< its first bytes, in hexadecimal
     std::string value;
   };
@@ -41,6 +43,9 @@ class Tracer final : public Observer {
   void leave() override;
   void field(const std::string& name, const Region& region, std::uint64_t offset, std::uint64_t size,
              const std::string& value) override;
+  void computed(const std::string& name, const std::string& value) override;
+  void failed(const std::string& name, const Region& region, std::uint64_t offset,
+              const std::string& why) override;
   void covered(const Region& region, std::uint64_t offset, std::uint64_t size, Cover cover) override;
 
   const std::vector<Field>& fields() const { return fields_; }
@@ -48,9 +53,16 @@ class Tracer final : public Observer {
 
   /// Every byte of the file once, in order. A gap that holds only zeros, or only 0xff, is padding, and so is
   /// one of fewer bytes than an alignment of 4, 8 or 16 that ends at it.
-  std::vector<CoverRange> ranges(const Source& file) const;
+  std::vector<CoverRange> ranges(const Source& file) const { return ranges_of("", file); }
+  /// The same of a file that was read beside it.
+  std::vector<CoverRange> ranges_of(const std::string& name, const Source& file) const;
+  /// The files beside the container that were read, by name.
+  const std::map<std::string, SourcePtr>& files() const { return files_; }
 
  private:
+  std::string full_name(const std::string& name) const;
+  bool named(const std::string& full) const;
+  void add(Field field);
   bool wanted(const std::string& name, const Region& region, std::uint64_t offset, std::uint64_t size) const;
 
   TraceWish wish_;
@@ -58,7 +70,9 @@ class Tracer final : public Observer {
   std::vector<Field> fields_;
   std::set<std::tuple<std::string, std::uint64_t, std::string>> seen_;  // by region, offset and name
   std::uint64_t left_out_ = 0;
-  std::vector<CoverRange> marked_;
+  bool failed_ = false;                                    // the innermost field that cannot be read was told
+  std::map<std::string, std::vector<CoverRange>> marked_;  // by file
+  std::map<std::string, SourcePtr> files_;
 };
 
 }  // namespace operculum::layout

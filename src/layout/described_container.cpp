@@ -11,6 +11,7 @@
 #include "base/text.h"
 #include "layout/plan/value_text.h"
 #include "layout/rewrite/trim_described.h"
+#include "layout/run/entered.h"
 #include "layout/run/execute.h"
 
 namespace operculum::layout {
@@ -176,7 +177,11 @@ class Described final : public DescribedContainer {
     std::lock_guard lock(mutex_);
     run_.observer = &observer;
     std::call_once(listed_, [this] { list_all(); });
-    mark_regions(run_);
+    for (const std::string& name : mark_regions(run_))
+      add_finding(
+          Finding::Level::warning,
+          fmt::format("the region \"{}\" covers no byte of a file: it is empty, or made by other means",
+                      name));
     std::vector<Value> slots;
     for (std::size_t i = 0; i < entries_.size(); ++i) {
       try {
@@ -189,7 +194,28 @@ class Described final : public DescribedContainer {
         // this entry has no bytes to mark; verify tells why
       }
     }
-    show_lists(observer);
+    show_lists();
+    run_.observer = nullptr;
+  }
+
+  void observe_entry(std::size_t index, Observer& observer) override {
+    entries();
+    std::lock_guard lock(mutex_);
+    Run::Scratch scratch(run_);
+    std::vector<Value> slots;
+    const EntryPlan& rule = restore(index, slots);
+    Frame frame{run_, slots.data()};
+    run_.observer = &observer;
+    try {
+      for (const EntryPlan::Loop& one : rule.loops)
+        show_element(one, slots[one.slot + 1], slots[one.slot + 2]);
+      for (const RoleKind& role : role_kinds()) {
+        if (const NodePtr& node = rule.*role.member; node != nullptr) show_role(role, *node, frame);
+      }
+    } catch (...) {
+      run_.observer = nullptr;
+      throw;
+    }
     run_.observer = nullptr;
   }
 
@@ -325,7 +351,35 @@ class Described final : public DescribedContainer {
                   Finding::About::entries);
     }
     run_.context().limits.count_kept(entry);
-    origins_.push_back({static_cast<std::uint32_t>(listings_.size() - 1), static_cast<std::uint32_t>(index)});
+    Origin origin{static_cast<std::uint32_t>(listings_.size() - 1), static_cast<std::uint32_t>(index)};
+    origins_.push_back(origin);
+    if (rule.also != nullptr) add_other_paths(rule, origin, frame);
+  }
+
+  /// Other paths of the entry that was added last: links to it that have its data.
+  void add_other_paths(const EntryPlan& rule, Origin origin, Frame& frame) {
+    std::vector<std::string> others;
+    optional_role(rule.also, "other paths", entries_.back(), [&](const Node& node) {
+      Value paths = node.value(frame);
+      for (std::uint64_t i = 0, count = paths.there() ? run_.count(paths) : 0; i < count; ++i) {
+        run_.step(rule.where);
+        others.push_back(run_.text(run_.element(paths, i)));
+        clean_in_place(others.back());
+      }
+    });
+    const std::string first = entries_.back().path;
+    const Timestamp modified = entries_.back().modified;
+    for (std::string& path : others) {
+      if (path.empty() || path == first) continue;
+      Entry& entry = entries_.emplace_back();
+      entry.path = std::move(path);
+      entry.kind = EntryKind::hard_link;
+      entry.modified = modified;
+      entry.size = entry.stored_size = 0;
+      entry.extras().link_target = first;
+      run_.context().limits.count_kept(entry);
+      origins_.push_back(origin);
+    }
   }
 
   /// Whether the rule lists an entry for its element.
@@ -481,9 +535,63 @@ class Described final : public DescribedContainer {
     return rule;
   }
 
+  /// Reads a loop's element once more, field by field.
+  void show_element(const EntryPlan::Loop& loop_plan, const Value& list, const Value& number) {
+    const StaticType type = loop_plan.list->type().element();
+    Value element = run_.element(list, static_cast<std::uint64_t>(number.a));
+    if (!element.there()) return;
+    if (!type.is(StaticType::Base::record))
+      return run_.observer->computed("element", value_text(run_, element));
+    const RecordPlan& record = *type.record;
+    Entered entered(run_, fmt::format("{}[{}]", record.name, number.a));
+    std::vector<Value> slots(record.slots);
+    std::uint64_t base = 0;
+    if (element.kind == Value::Kind::instance) {
+      const std::vector<Value>& read = run_.store().instances[element.object].slots;
+      std::copy_n(read.begin(), record.parameters, slots.begin());
+    } else if (element.kind == Value::Kind::item) {
+      const List& items = run_.store().lists[element.object];
+      std::copy(items.arguments.begin(), items.arguments.end(), slots.begin());
+      base = items.offset;
+    }
+    Run::Where place = run_.where(element);
+    Reader reader{place.region, base, place.offset, run_.region(place.region).size(), place.offset};
+    Frame frame{run_, slots.data(), &reader};
+    RecordRead::run_actions(record, frame, reader);
+  }
+
+  /// "53 bytes at 0x864, zlib", as far as that is known before anything is decoded.
+  std::string outline_text(const Node& node, Frame& frame) {
+    Outline outline;
+    node.outline(frame, outline);
+    std::string text = outline.length ? fmt::format("{} bytes", *outline.length) : "bytes";
+    if (outline.placed) {
+      text += fmt::format(" at 0x{:x}", outline.offset);
+      if (const std::string& name = run_.region(outline.region).name(); !name.empty())
+        text += fmt::format(" in {}", escape(name));
+    }
+    for (const StepKind* step : outline.steps) text += fmt::format(", {}", step->name);
+    return text;
+  }
+
+  void show_role(const RoleKind& role, const Node& node, Frame& frame) {
+    std::string text;
+    try {
+      Value value = node.value(frame);
+      text = role.member == &EntryPlan::data ? outline_text(node, frame) : value_text(run_, value);
+      if (role.member == &EntryPlan::data && value.there()) run_.mark_made(value, Cover::data);
+    } catch (const LimitExceeded&) {
+      throw;
+    } catch (const std::exception& thrown) {
+      Error error = as_error(thrown);
+      text = fmt::format("cannot be had: {}", error.what());
+    }
+    run_.observer->computed(std::string(role.name), text);
+  }
+
   /// Tables are read when they are asked for; for a trace their first records are read once more, field by
   /// field.
-  void show_lists(Observer& observer) {
+  void show_lists() {
     constexpr std::uint64_t kShown = 8;
     for (std::size_t i = 0; i < plan_->globals.size(); ++i) {
       const Value& value = run_.globals[i];
@@ -491,15 +599,14 @@ class Described final : public DescribedContainer {
       const List list = run_.store().lists[value.object];
       if (list.shape != List::Shape::strided) continue;
       for (std::uint64_t k = 0; k < std::min(kShown, list.count); ++k) {
-        observer.enter(fmt::format("{}[{}]", plan_->globals[i], k));
+        Entered entered(run_, fmt::format("{}[{}]", plan_->globals[i], k));
         std::uint64_t offset = list.offset + k * list.stride;
         Reader reader{list.region, 0, offset, offset + list.stride, offset};
         Frame frame{run_, nullptr, &reader};
         Value element = list.element->read(frame, reader);
         if (list.element->type.base != StaticType::Base::record)
-          observer.field("", run_.region(list.region), offset, list.stride,
-                         value_text(run_, element, *list.element));
-        observer.leave();
+          run_.observer->field("", run_.region(list.region), offset, list.stride,
+                               value_text(run_, element, *list.element));
       }
     }
   }

@@ -20,6 +20,8 @@ class DescribedContainer : public Container {
  public:
   /// Tells everything that is read and what each byte is for, entries and their data included.
   virtual void observe_all(Observer& observer) = 0;
+  /// Tells what is read for one entry: the element that it is listed for, and each of its roles.
+  virtual void observe_entry(std::size_t index, Observer& observer) = 0;
 
   virtual EntryLook look(std::size_t index) = 0;  ///< throws what the description throws
   virtual std::vector<DifferingCheck> differing_checks() = 0;

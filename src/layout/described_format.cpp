@@ -13,8 +13,6 @@
 namespace operculum::layout {
 namespace {
 
-constexpr std::size_t kStrongMagic = 4;  // bytes that chance does not bring together
-
 /// How many constant bytes fit, or which of them do not.
 struct MagicFit {
   std::size_t bytes = 0;

@@ -20,7 +20,7 @@ FileMap map_of(const LayoutTrial& trial) {
 }
 
 std::string sums(const LayoutTrial& trial) {
-  auto bytes = bytes_by_kind(trial);
+  auto bytes = bytes_by_kind(trial.ranges);
   std::string out = "<div class=\"sums\">";
   for (std::size_t kind = 0; kind < bytes.size(); ++kind) {
     auto name = static_cast<CoverRange::Kind>(kind);
@@ -55,12 +55,13 @@ std::string fields(const LayoutTrial& trial) {
       "<h2>What was read</h2>\n<table><tr><th class=\"number\">at</th><th "
       "class=\"number\">bytes</th><th>raw</th><th>field</th><th>value</th></tr>\n";
   for (const layout::Tracer::Field& field : trial.fields) {
-    std::string at = field.region.empty() ? fmt::format("{:#x}", field.offset)
-                                          : fmt::format("{} {:#x}", field.region, field.offset);
+    std::string at = field.offset ? fmt::format("{:#x}", *field.offset) : "";
+    if (!field.region.empty()) at = field.region + " " + at;
     out += fmt::format(
         "<tr><td class=\"number\">{}</td><td "
         "class=\"number\">{}</td><td><code>{}</code></td><td>{}</td><td>{}</td></tr>\n",
-        html(at), field.size, field.raw, html(field.name), html(field.value));
+        html(at), field.offset ? std::to_string(field.size) : "", field.raw, html(field.name),
+        html(field.value));
   }
   out += "</table>\n";
   if (trial.fields_left_out > 0)
@@ -77,9 +78,9 @@ std::string check_page(const LayoutTrial& trial, const std::string& title) {
       fmt::format("<h1>{}</h1>\n<p class=\"lead\">read by \"{}\": {}</p>\n", html(trial.target), html(title),
                   trial.failure.empty() ? counted(trial.entries, "entry", "entries") : html(trial.failure));
   out += sums(trial) + file_map_svg(map_of(trial), Drawn::in_page) + look_legend() + cover_legend();
-  for (const Finding& finding : trial.findings)
-    out +=
-        fmt::format("<p><span class=\"kind\">{}</span> {}</p>\n", name_of(finding.level), html(finding.text));
+  for (const FoldedFinding& finding : trial.findings)
+    out += fmt::format("<p><span class=\"kind\">{}</span> {}</p>\n", name_of(finding.level),
+                       html(to_text(finding)));
   return out + unexplained(trial) + fields(trial) + "</body>\n</html>\n";
 }
 

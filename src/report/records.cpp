@@ -387,8 +387,12 @@ std::string json_line(const layout::Description& description, const layout::Prob
 }
 
 std::string json_line(const layout::Tracer::Field& field) {
-  Json record = {{"record", "field"},  {"name", escape(field.name)}, {"offset", field.offset},
-                 {"size", field.size}, {"raw", field.raw},           {"value", field.value}};
+  Json record = {{"record", "field"}, {"name", escape(field.name)}, {"value", field.value}};
+  if (field.offset) {
+    record["offset"] = *field.offset;
+    record["size"] = field.size;
+    record["raw"] = field.raw;
+  }
   add_text(record, "in", field.region);
   return line_of(record);
 }
@@ -400,9 +404,27 @@ std::string json_line(const layout::CoverRange& range) {
                   {"end", range.end}});
 }
 
+std::string json_line(const FoldedFinding& finding) {
+  Json record = {{"record", "finding"}, {"level", name_of(finding.level)}, {"text", finding.text}};
+  if (finding.count > 1) {
+    record["count"] = finding.count;
+    for (const std::string& place : finding.places) record["places"].push_back(place);
+  }
+  return line_of(record);
+}
+
+std::string json_line(const LayoutTrial::OtherFile& file) {
+  auto bytes = bytes_by_kind(file.ranges);
+  Json record = {{"record", "file"}, {"name", escape(file.name)}, {"size", file.size}};
+  for (std::size_t kind = 0; kind < bytes.size(); ++kind)
+    record[std::string(layout::name_of(static_cast<layout::CoverRange::Kind>(kind)))] = bytes[kind];
+  return line_of(record);
+}
+
 std::string json_line(const LayoutTrial& trial) {
-  auto bytes = bytes_by_kind(trial);
-  Json record = {{"record", "coverage"}, {"size", trial.size}, {"entries", trial.entries}};
+  auto bytes = bytes_by_kind(trial.ranges);
+  Json record = {
+      {"record", "coverage"}, {"size", trial.size}, {"entries", trial.entries}, {"compared", trial.compared}};
   for (std::size_t kind = 0; kind < bytes.size(); ++kind)
     record[std::string(layout::name_of(static_cast<layout::CoverRange::Kind>(kind)))] = bytes[kind];
   add_facts(record, trial.facts);

@@ -42,6 +42,8 @@ std::string json_line(const RebuildResult& result, bool dry_run);  ///< its tota
 std::string json_line(const layout::Description& description, const layout::Problem& problem);
 std::string json_line(const LayoutTrial& trial);  ///< what its parts do not tell: the coverage
 std::string json_line(const LayoutReview& review);
+std::string json_line(const LayoutTrial::OtherFile& file);
+std::string json_line(const FoldedFinding& finding);
 std::string json_line(const layout::Tracer::Field& field);
 std::string json_line(const layout::CoverRange& range);
 std::string json_line(const RoleBack& role);

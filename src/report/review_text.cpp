@@ -60,7 +60,7 @@ std::string review_text(const LayoutReview& review) {
   if (!trial.failure.empty())
     return fmt::format("{}: the description does not fit: {}\n\n{}", escape(trial.target),
                        printable(trial.failure), ranges(review));
-  auto bytes = bytes_by_kind(trial);
+  auto bytes = bytes_by_kind(trial.ranges);
   std::uint64_t open = bytes[static_cast<std::size_t>(layout::CoverRange::Kind::unexplained)];
   double share = trial.size == 0 ? 0 : 100.0 * static_cast<double>(open) / static_cast<double>(trial.size);
   return fmt::format("{}: {}; {:.1f} % of {} bytes are not explained.\n\n", escape(trial.target),

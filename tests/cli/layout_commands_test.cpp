@@ -4,6 +4,7 @@
 #include <sstream>
 
 #include "codec/codec.h"
+#include "support/has.h"
 #include "support/packs.h"
 #include "support/program.h"
 #include "support/tar_builder.h"
@@ -83,6 +84,132 @@ TEST_F(LayoutCommands, CheckShowsOnlyTheFieldsThatAreAskedFor) {
   Ran wrong = tool({"layout", "check", "pair.layout", "a.pair", "--at", "four"});
   EXPECT_NE(wrong.exit_code, 0);
   EXPECT_NE(wrong.err.find("\"four\" is no offset; write 1024 or 0x400"), std::string::npos) << wrong.err;
+}
+
+constexpr const char* kWorkedOut = R"(layout "Worked out"
+suffix .out
+record Item { packed bits u16 { low: 4, high: 12 }; let twice = high * 2; name text[2] }
+record Head { magic bytes "WORK"; count u8 }
+head = Head at 0
+start = 5 + head.count * 0
+items = Item[head.count] at start
+entry for i in items { path = i.name; data = bytes(i.twice, i.low); check crc32 of data = 0x3bb935c6 }
+)";
+
+TEST_F(LayoutCommands, CheckTellsWhatIsWorkedOut) {
+  temp.write("out.layout", kWorkedOut);
+  // low 2, high 2: two bytes at 4; the second item's name is cut off
+  temp.write("a.out", ByteWriter().text("WORK").u8(2).u16(0x22).text("aa").u16(0x21).text("bb").take());
+  Ran ran = tool({"layout", "check", "out.layout", "a.out"});
+  EXPECT_TRUE(has(ran.out, "items[0].low     2")) << ran.out;
+  EXPECT_TRUE(has(ran.out, "items[0].twice   4")) << ran.out;
+  EXPECT_TRUE(has(ran.out, "start            5")) << ran.out;
+  std::istringstream lines(tool({"layout", "check", "--json", "out.layout", "a.out", "--only", "twice"}).out);
+  std::string first;
+  std::getline(lines, first);
+  json twice = json::parse(first);
+  EXPECT_EQ(twice["name"], "items[0].twice");
+  EXPECT_FALSE(twice.contains("offset")) << "it lies nowhere";
+}
+
+TEST_F(LayoutCommands, CheckEndsWithTheFieldThatCannotBeRead) {
+  temp.write("out.layout",
+             "layout \"Out\"\nrecord Head { a u8; b u8 in 1..3; c u32 }\nhead = Head at 0\nentry { path = "
+             "\"a\"; data = rest(0) }\n");
+  temp.write("a.out", ByteWriter().u8(1).u8(2).u16(3).take());
+  Ran cut = tool({"layout", "check", "out.layout", "a.out"});
+  EXPECT_EQ(cut.exit_code, 3);
+  EXPECT_TRUE(has(cut.out, "0x2      0  03 00  head.c  cannot be read: out.layout line 2")) << cut.out;
+  temp.write("b.out", ByteWriter().u8(1).u8(9).u32(3).take());
+  EXPECT_TRUE(has(tool({"layout", "check", "out.layout", "b.out"}).out,
+                  "head.b  cannot be read: out.layout line 2: expected 1 to 3"))
+      << tool({"layout", "check", "out.layout", "b.out"}).out;
+}
+
+TEST_F(LayoutCommands, CheckShowsOneEntryWithItsRoles) {
+  Ran ran = tool({"layout", "check", "pair.layout", "a.pair", "--entry", "texts/second.txt"});
+  EXPECT_EQ(ran.exit_code, 0) << ran.err;
+  EXPECT_TRUE(has(ran.out, "path   \"texts/second.txt\"")) << ran.out;
+  EXPECT_TRUE(has(ran.out, "data   6 bytes at 0xd")) << ran.out;
+  EXPECT_FALSE(has(ran.out, "unexplained")) << "one entry explains no file";
+  temp.write("out.layout", kWorkedOut);
+  temp.write("a.out", ByteWriter().text("WORK").u8(2).u16(0x22).text("aa").u16(0x21).text("bb").take());
+  Ran by_number = tool({"layout", "check", "out.layout", "a.out", "--entry", "1"});
+  EXPECT_TRUE(has(by_number.out, "Item[1].packed  33 (0x21)")) << by_number.out;
+  EXPECT_TRUE(has(by_number.out, "path            \"bb\"")) << by_number.out;
+  Ran none = tool({"layout", "check", "out.layout", "a.out", "--entry", "7"});
+  EXPECT_TRUE(
+      has(none.err, "there is no entry \"7\"; give a path as list prints it, or a number from 0 to 1"))
+      << none.err;
+}
+
+TEST_F(LayoutCommands, CheckCanGoInTheOrderOfTheFile) {
+  temp.write("out.layout",
+             "layout \"Out\"\nlast = u8 at 3\nfirst = u8 at 0\nentry { path = \"a\"; data = rest(0) }\n");
+  temp.write("a.out", "abcd");
+  std::string read = tool({"layout", "check", "out.layout", "a.out"}).out;
+  std::string lies = tool({"layout", "check", "out.layout", "a.out", "--file-order"}).out;
+  EXPECT_LT(read.find("0x3"), read.find("0x0")) << read;
+  EXPECT_LT(lies.find("0x0"), lies.find("0x3")) << lies;
+}
+
+TEST_F(LayoutCommands, CheckComparesTheFirstChecksumsAndFoldsEqualFaults) {
+  temp.write("out.layout",
+             "layout \"Out\"\nentry for i in range(0, 12) { path = \"e{i}\"; data = bytes(0, 4); crc32 = if "
+             "i < 3 then 0xed82cd11 else i }\n");
+  temp.write("a.out", "abcd");
+  Ran ran = tool({"layout", "check", "out.layout", "a.out"});
+  EXPECT_EQ(ran.exit_code, 1);
+  EXPECT_TRUE(has(ran.out, "the checksums of the first 3 entries that have one are right")) << ran.out;
+  EXPECT_TRUE(has(ran.out, "fault: 5 times: ")) << ran.out;
+  EXPECT_TRUE(has(ran.out, "(e3, e4, e5 and 2 more)")) << ran.out;
+}
+
+TEST_F(LayoutCommands, CheckTellsOfRegionsThatCoverNothing) {
+  temp.write("out.layout",
+             "layout \"Out\"\nregion ghost = raw(\"x\")\nregion front = bytes(0, 2)\nentry { path = \"a\"; "
+             "data = rest(2) }\n");
+  temp.write("a.out", "abcd");
+  Ran ran = tool({"layout", "check", "out.layout", "a.out"});
+  EXPECT_TRUE(has(ran.out, "the region \"ghost\" covers no byte of a file")) << ran.out;
+  EXPECT_FALSE(has(ran.out, "\"front\"")) << ran.out;
+}
+
+TEST_F(LayoutCommands, CheckFollowsFilesBesideTheContainer) {
+  temp.write("out.layout",
+             "layout \"Out\"\nsize = u8 at 0\ndefine body(): bytes = file(\"a.dat\")\nentry { path = \"a\"; "
+             "data = part(body(), 1, size) }\n");
+  temp.write("a.out", "\x03");
+  temp.write("a.dat", "_abcxyz");
+  Ran ran = tool({"layout", "check", "out.layout", "a.out"});
+  EXPECT_TRUE(has(ran.out,
+                  "a.dat (7 bytes): header 0.00 %, index 0.00 %, entry data 42.86 %, padding 0.00 %, "
+                  "unexplained 57.14 %"))
+      << ran.out;
+  EXPECT_TRUE(has(tool({"layout", "check", "--json", "out.layout", "a.out"}).out, "\"record\":\"file\""))
+      << "as JSON, too";
+}
+
+TEST_F(LayoutCommands, CheckTellsByWhatFilesAreRecognised) {
+  EXPECT_TRUE(
+      has(tool({"layout", "check", "pair.layout"}).out, "files are recognised by 4 constant bytes\n"));
+  temp.write("weak.layout",
+             "layout \"Weak\"\nsuffix .weak\ntail = u8 at end - 1\nentry { path = \"a\"; data = rest(0) }\n");
+  std::string weak = tool({"layout", "check", "weak.layout"}).out;
+  EXPECT_TRUE(has(weak, "files are recognised by 0 constant bytes and their names (.weak)")) << weak;
+  EXPECT_TRUE(has(weak, "a file that is cut short cannot be opened")) << weak;
+  temp.write("none.layout", "layout \"None\"\nentry { path = \"a\"; data = rest(0) }\n");
+  EXPECT_TRUE(has(tool({"layout", "check", "none.layout"}).out, "only with --layout"));
+}
+
+TEST_F(LayoutCommands, EveryCommandSaysWhyANamedDescriptionDoesNotFit) {
+  temp.write("a.tar", TarBuilder().file("crab.txt", "pinch").build());
+  for (const char* command : {"list", "verify", "identify"}) {
+    Ran ran = tool({command, "--layout", "pair.layout", "a.tar"});
+    EXPECT_TRUE(has(ran.out + ran.err, "the description pair does not fit: at offset 0 expected 50 41 49 52"))
+        << command << ran.out << ran.err;
+  }
+  EXPECT_FALSE(has(tool({"list", "a.tar"}).err, "does not fit"));
 }
 
 TEST_F(LayoutCommands, CheckDrawsWhatEachByteIsFor) {

@@ -3,6 +3,7 @@
 #include <gtest/gtest.h>
 
 #include "base/error.h"
+#include "support/bit_writer.h"
 #include "support/byte_writer.h"
 #include "support/program.h"
 #include "support/temp_folder.h"
@@ -10,6 +11,7 @@
 namespace operculum {
 namespace {
 
+using test::BitWriter;
 using test::ByteWriter;
 using test::to_bytes;
 
@@ -178,42 +180,21 @@ TEST(Compress, ReadsCodesAndTheClearCode) {
   EXPECT_THROW(decode("compress", wrong), Malformed);
 }
 
-/// Writes bits lowest first, and prefix codes highest first, as deflate does.
-class BitWriter {
- public:
-  BitWriter& bits(unsigned value, unsigned count) {
-    for (unsigned i = 0; i < count; ++i) bit((value >> i) & 1);
-    return *this;
-  }
-  BitWriter& code(unsigned value, unsigned count) {
-    for (unsigned i = count; i-- > 0;) bit((value >> i) & 1);
-    return *this;
-  }
-  /// A literal or length symbol of the fixed code (RFC 1951, 3.2.6).
-  BitWriter& fixed(unsigned symbol) {
-    if (symbol < 144) return code(0x30 + symbol, 8);
-    if (symbol < 256) return code(0x190 + symbol - 144, 9);
-    if (symbol < 280) return code(symbol - 256, 7);
-    return code(0xc0 + symbol - 280, 8);
-  }
-  Bytes take() { return bytes_; }
-
- private:
-  void bit(unsigned b) {
-    if (used_ % 8 == 0) bytes_.push_back(0);
-    bytes_.back() |= static_cast<Byte>(b << (used_++ % 8));
-  }
-  Bytes bytes_;
-  unsigned used_ = 0;
-};
+/// A literal or length symbol of deflate's fixed code (RFC 1951, 3.2.6).
+BitWriter& fixed(BitWriter& out, unsigned symbol) {
+  if (symbol < 144) return out.code(0x30 + symbol, 8);
+  if (symbol < 256) return out.code(0x190 + symbol - 144, 9);
+  if (symbol < 280) return out.code(symbol - 256, 7);
+  return out.code(0xc0 + symbol - 280, 8);
+}
 
 TEST(Deflate64, ReadsItsLongLengthsAndFarDistances) {
   BitWriter out;
-  out.bits(1, 1).bits(1, 2);  // last block, fixed codes
-  out.fixed('a').fixed('b');
-  out.fixed(285).bits(50'000 - 3, 16).code(1, 5);  // length 50,000 at distance 2: only deflate64 can say so
-  out.fixed(257).code(30, 5).bits(100, 14);        // length 3 at distance 32769 + 16384 - ... of code 30
-  out.fixed(256);
+  out.put(1, 1).put(1, 2);  // last block, fixed codes
+  fixed(fixed(out, 'a'), 'b');
+  fixed(out, 285).put(50'000 - 3, 16).code(1, 5);  // length 50,000 at distance 2: only deflate64 can say so
+  fixed(out, 257).code(30, 5).put(100, 14);        // length 3 at distance 32769 + 16384 - ... of code 30
+  fixed(out, 256);
   Bytes plain = decode("deflate64", out.take());
   ASSERT_EQ(plain.size(), 50'005u);
   EXPECT_EQ(plain[49'999], 'b');
@@ -233,12 +214,13 @@ TEST(Deflate64, ReadsPlainDeflateBlocksOfAllTypes) {
 }
 
 TEST(Deflate64, RefusesDamage) {
-  EXPECT_THROW(decode("deflate64", BitWriter().bits(1, 1).bits(3, 2).take()), Malformed) << "block type 3";
-  EXPECT_THROW(decode("deflate64", BitWriter().bits(1, 1).bits(1, 2).fixed(257).code(0, 5).fixed(256).take()),
-               Malformed)
-      << "a copy from before the start";
-  EXPECT_THROW(decode("deflate64", BitWriter().bits(1, 1).bits(1, 2).fixed('a').take()), Malformed)
-      << "no end";
+  EXPECT_THROW(decode("deflate64", BitWriter().put(1, 1).put(3, 2).take()), Malformed) << "block type 3";
+  BitWriter before_start;
+  fixed(fixed(before_start.put(1, 1).put(1, 2), 257).code(0, 5), 256);
+  EXPECT_THROW(decode("deflate64", before_start.take()), Malformed) << "a copy from before the start";
+  BitWriter endless;
+  fixed(endless.put(1, 1).put(1, 2), 'a');
+  EXPECT_THROW(decode("deflate64", endless.take()), Malformed) << "no end";
   EXPECT_THROW(decode("deflate64", ByteWriter().u8(1).u16(4).u16(4).text("tide").take()), Malformed)
       << "a stored length that does not fit its complement";
 }

@@ -7,32 +7,13 @@
 
 #include "base/error.h"
 #include "codec/lzhuf.h"
+#include "support/bit_writer.h"
 #include "support/sample_tree.h"
 
 namespace operculum {
 namespace {
 
 using namespace test;
-
-/// Bits in either order.
-class BitWriter {
- public:
-  explicit BitWriter(bool high_first) : high_first_(high_first) {}
-  void put(unsigned value, unsigned bits) {
-    for (unsigned i = 0; i < bits; ++i) {
-      unsigned bit = high_first_ ? value >> (bits - 1 - i) & 1 : value >> i & 1;
-      if (count_ % 8 == 0) bytes_.push_back(0);
-      bytes_.back() |= static_cast<Byte>(bit << (high_first_ ? 7 - count_ % 8 : count_ % 8));
-      ++count_;
-    }
-  }
-  Bytes take() { return bytes_; }
-
- private:
-  bool high_first_;
-  std::size_t count_ = 0;
-  Bytes bytes_;
-};
 
 Bytes pack_lzw(const std::string& text, const LzwDialect& dialect) {
   unsigned first = 256;

@@ -68,7 +68,7 @@ std::vector<Case> cases() {
   return {
       {"ext", [=] { return make_ext(with_links, 256 << 10); }, 64 << 10},
       {"fat12", [=] { return make_fat(tree, 12); }, 64 << 10},
-      {"fat32", [=] { return make_fat(tree, 32); }, 300 << 10},
+      {"fat32", [=] { return make_fat(tree, 32); }, 300 << 10, false, 250},
       {"exfat", [=] { return make_exfat(tree); }, 80 << 10},
       {"squashfs", [=] { return make_squashfs(with_links, {.codec = BlockCodec::zlib}); }, kMost},
       {"squashfs_long",

@@ -2,7 +2,9 @@
 
 #include "base/checksum.h"
 #include "format/formats.h"
+#include "support/old_zip_packers.h"
 #include "support/open.h"
+#include "support/rewritten.h"
 #include "support/zip_builder.h"
 
 namespace operculum {
@@ -105,14 +107,14 @@ TEST(Zip, ListsNamesSizesTimesAndModes) {
 
 TEST(Zip, ReadsUnsupportedMethodsByName) {
   Held zip = open_bytes(ZipBuilder()
-                            .add({.name = "a", .data = to_bytes("xyz"), .codec = "stored", .method = 6})
+                            .add({.name = "a", .data = to_bytes("xyz"), .codec = "stored", .method = 97})
                             .add("b", "fine")
                             .build());
   try {
     text_at(*zip, "a");
-    FAIL() << "decoded imploded data";
+    FAIL() << "decoded WavPack data";
   } catch (const Unsupported& error) {
-    EXPECT_STREQ(error.what(), "Unsupported: ZIP compression method 6 (implode)");
+    EXPECT_STREQ(error.what(), "Unsupported: ZIP compression method 97 (wavpack)");
   }
   EXPECT_EQ(text_at(*zip, "b"), "fine") << "one entry never costs another";
 }
@@ -260,10 +262,11 @@ TEST(Zip, JoinsASplitSetFromTheFolder) {
   auto open_set = [&](bool complete) {
     Held held;
     held.context = std::make_unique<OpenContext>();
-    Input input{make_content(make_memory_source(last.view())), "chart.zip",
-                [&, complete](const std::string& name) -> SourcePtr {
+    Input input{make_content(make_memory_source(last.view())),
+                "chart.zip",
+                {[&, complete](const std::string& name) -> SourcePtr {
                   return complete && name == "chart.z01" ? make_memory_source(first.view()) : nullptr;
-                }};
+                }}};
     held.opened = open_container(input, *held.context);
     return held;
   };
@@ -273,6 +276,53 @@ TEST(Zip, JoinsASplitSetFromTheFolder) {
   Held part = open_set(false);
   EXPECT_TRUE(has_finding(*part, "volumes of this split set are missing: chart.z01"));
   EXPECT_EQ(text_at(*part, "b"), "beta") << "what is there can be read";
+}
+
+struct OldMethod {
+  std::uint16_t method, flags;
+  const char* name;
+  Bytes (*pack)(ByteView plain);
+};
+
+TEST(Zip, ReadsMethodsThatNobodyWritesAnyMore) {
+  const OldMethod methods[] = {
+      {1, 0, "shrink", [](ByteView plain) { return pack_shrink(plain, true); }},
+      {2, 0, "reduce-1", [](ByteView plain) { return pack_reduce(plain, 1); }},
+      {5, 0, "reduce-4", [](ByteView plain) { return pack_reduce(plain, 4); }},
+      {6, 0, "implode", [](ByteView plain) { return pack_implode(plain, 0); }},
+      {6, 6, "implode", [](ByteView plain) { return pack_implode(plain, 6); }},
+      {10, 0, "dcl-implode", [](ByteView plain) { return pack_dcl_implode(plain, true, 6); }},
+  };
+  std::string text;
+  for (int i = 0; i < 500; ++i) text += "tide table, line " + std::to_string(i * i) + "\n";
+  for (const OldMethod& one : methods) {
+    ZipItem item{.name = "tide.txt", .data = to_bytes(text), .method = one.method, .more_flags = one.flags};
+    item.stored = one.pack(item.data);
+    Bytes archive = ZipBuilder().add(item).build();
+    Held held = open_bytes(archive, "old.zip");
+    EXPECT_EQ(held->entries()[0].method, one.name);
+    EXPECT_EQ(text_at(*held, "tide.txt"), text) << one.name << one.flags;
+    (*item.stored)[item.stored->size() / 2] ^= 0x10;
+    Held damaged = open_bytes(ZipBuilder().add(item).build(), "old.zip");
+    EXPECT_THROW(text_at(*damaged, "tide.txt"), Malformed) << one.name << ": the checksum stands";
+  }
+}
+
+TEST(Zip, AnOldMethodIsNotWrittenButOthersAre) {
+  ZipItem old{.name = "tide.txt", .data = to_bytes("ebb ebb ebb"), .method = 6};
+  old.stored = pack_implode(old.data, 0);
+  Bytes archive = ZipBuilder().add(old).add("crab.txt", "pinch").build();
+  Held held = Rewritten(archive).set("crab.txt", "snap").open();
+  EXPECT_EQ(text_at(*held, "tide.txt"), "ebb ebb ebb");
+  EXPECT_EQ(text_at(*held, "crab.txt"), "snap");
+  try {
+    Rewritten(archive).set("tide.txt", "flood").bytes();
+    FAIL() << "there is no such packer";
+  } catch (const Error& error) {
+    EXPECT_STREQ(error.what(),
+                 "Unsupported: packing with ZIP method 6 (implode); --method deflate packs it so that every "
+                 "reader knows it");
+  }
 }
 
 struct Encrypted : testing::TestWithParam<std::pair<int, int>> {  // AES strength (0: traditional), version

@@ -92,8 +92,8 @@ TEST(HttpSource, NoticesThatTheFileIsAnother) {
 }
 
 TEST(HttpSource, BelievesNoWrongRange) {
-  EXPECT_THROW(Served(Manner::wrong_range), Malformed);
-  EXPECT_THROW(Served(Manner::too_much), Malformed);
+  EXPECT_THROW(Served{Manner::wrong_range}, Malformed);
+  EXPECT_THROW(Served{Manner::too_much}, Malformed);
 }
 
 TEST(HttpSource, SaysWhatIsNotThere) {

@@ -16,7 +16,7 @@ constexpr std::size_t kSize = 24 << 20;
 struct RegionReads : testing::Test {
   Bytes all = test::noise(kSize);
   std::shared_ptr<CountingSource> source = std::make_shared<CountingSource>(all);
-  Region region{source, "", 0};
+  Region region{source, "", Region::Origin{}};
 
   void expect(std::size_t at, std::size_t count) {
     ByteView found = region.at(at, count);

@@ -72,7 +72,7 @@ ZipBuilder& ZipBuilder::prefix(Bytes stub) {
 }
 
 ZipBuilder::Stored ZipBuilder::pack(const ZipItem& item) {
-  Stored out{{}, item.crc.value_or(crc32(0, item.data)), item.method, 0, item.extra};
+  Stored out{{}, item.crc.value_or(crc32(0, item.data)), item.method, item.more_flags, item.extra};
   if (item.stored) {
     out.bytes = *item.stored;
   } else {

@@ -21,6 +21,7 @@ struct ZipItem {
   std::uint16_t made_by = 3 << 8;     ///< Unix
   std::uint32_t unix_mode = 0100644;  ///< with type bits; 0: none
   Bytes extra;                        ///< further extra fields, in both headers
+  std::uint16_t more_flags = 0;       ///< such as those of imploded data
   std::string comment;
   std::uint16_t date = (46 << 9) | (3 << 5) | 1, time = (14 << 11) | (5 << 5) | 4;  // 2026-03-01 14:05:08
   std::optional<Bytes> stored;       ///< raw stored bytes instead of encoding `data`

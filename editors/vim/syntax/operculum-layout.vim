@@ -14,15 +14,15 @@ syntax keyword layoutType i24le i32le i40le i48le i56le i64le u16be u24be u32be 
 syntax keyword layoutType u64be i16be i24be i32be i40be i48be i56be i64be leb128 sleb128 vlq decimal 
 syntax keyword layoutType octal hexadecimal text bytes bits 
 syntax keyword layoutRole path data size time created accessed mode crc32 comment kind folder link 
-syntax keyword layoutRole encrypted stored 
-syntax keyword layoutLoop first last any all count sum least most each join chain tree 
+syntax keyword layoutRole encrypted also stored 
+syntax keyword layoutLoop first last any all count sum least most each join chain tree fold scan 
 syntax keyword layoutFunction min max align length number zeros le16 le32 le64 be16 be32 be64 
-syntax keyword layoutFunction concat lists unhex hex raw hash checksum crc32 md5 sha1 sha256 text lower trim replace slashes before after 
+syntax keyword layoutFunction concat lists unhex bit_field hex raw hash checksum crc32 md5 sha1 sha256 text lower trim replace slashes before after 
 syntax keyword layoutFunction starts ends ending find find_last file file_size file_name file_stem unix unix_ms filetime 
 syntax keyword layoutFunction dos since bytes rest part offset_of end_of exists known key trail next_of 
-syntax keyword layoutFunction above range cut 
+syntax keyword layoutFunction above range cut parent sibling 
 syntax keyword layoutCodec stored take deflate deflate64 zlib gzip bzip2 xz lzma_alone lzma zstd lz4 
-syntax keyword layoutCodec lz4_block lzo compress lzss lzw lzhuf lzx xpress lznt1 lzfse lzvn adc brotli missing lzh rle xor add subtract rotate lcg rc4 
+syntax keyword layoutCodec lz4_block lzo compress lzss lzw lzhuf shrink reduce implode dcl_implode nrv quantum lzx xpress lznt1 lzfse lzvn adc brotli missing lzh rle xor add subtract rotate lcg rc4 
 syntax keyword layoutCodec tea xtea blowfish des aes 
 syntax keyword layoutConstant true false nothing here start left it 
 syntax keyword layoutOperator and or not xor bitand bitor 

@@ -1,6 +1,9 @@
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <charconv>
+#include <span>
+#include <tuple>
 
 #include "base/text.h"
 #include "base/units.h"
@@ -21,9 +24,9 @@ using layout::Problem;
 constexpr std::size_t kFieldsShown = 120, kRangesShown = 40;
 
 struct CheckOptions {
-  std::string file, container, only, at, page, figures;
+  std::string file, container, only, at, entry, page, figures;
   std::uint64_t fields = kFieldsShown;
-  bool ranges = false, roles = false;
+  bool ranges = false, roles = false, file_order = false;
 };
 
 /// Tells the problems; true when there is no error among them.
@@ -39,16 +42,25 @@ std::string share(std::uint64_t part, std::uint64_t whole) {
                      whole == 0 ? 0.0 : 100.0 * static_cast<double>(part) / static_cast<double>(whole));
 }
 
-void tell_fields(Session& session, const LayoutTrial& trial) {
+/// As they lie in the file; what was worked out, and what lies in other parts, comes last.
+std::vector<layout::Tracer::Field> in_file_order(std::vector<layout::Tracer::Field> fields) {
+  std::stable_sort(fields.begin(), fields.end(), [](const auto& a, const auto& b) {
+    return std::tuple(!a.offset, a.region, a.offset) < std::tuple(!b.offset, b.region, b.offset);
+  });
+  return fields;
+}
+
+void tell_fields(Session& session, const CheckOptions& options, const LayoutTrial& trial) {
   TextTable table({{"offset", TextTable::Align::right},
                    {"bytes", TextTable::Align::right},
                    {"raw"},
                    {"field"},
                    {"value"}});
-  for (const auto& field : trial.fields) {
-    std::string offset = fmt::format("0x{:x}", field.offset);
+  for (const auto& field : options.file_order ? in_file_order(trial.fields) : trial.fields) {
+    std::string offset = field.offset ? fmt::format("0x{:x}", *field.offset) : "";
     if (!field.region.empty()) offset = fmt::format("{} {}", escape(field.region), offset);
-    table.add({offset, std::to_string(field.size), field.raw, escape(field.name), field.value});
+    table.add(
+        {offset, field.offset ? std::to_string(field.size) : "", field.raw, escape(field.name), field.value});
   }
   session.data.write(table.text());
   if (trial.fields_left_out > 0)
@@ -56,15 +68,16 @@ void tell_fields(Session& session, const LayoutTrial& trial) {
                                    counted(trial.fields_left_out, "field more", "fields more")));
 }
 
-void tell_coverage(Session& session, const CheckOptions& options, const LayoutTrial& trial) {
-  auto bytes = bytes_by_kind(trial);
-  std::string text = fmt::format("\n{} ({} bytes):", escape(trial.target), grouped(trial.size));
+void tell_coverage(Session& session, const CheckOptions& options, const std::string& name, std::uint64_t size,
+                   std::span<const CoverRange> ranges) {
+  auto bytes = bytes_by_kind(ranges);
+  std::string text = fmt::format("\n{} ({} bytes):", escape(name), grouped(size));
   for (std::size_t kind = 0; kind < bytes.size(); ++kind)
     text += fmt::format("{} {} {}", kind == 0 ? "" : ",",
-                        layout::name_of(static_cast<CoverRange::Kind>(kind)), share(bytes[kind], trial.size));
+                        layout::name_of(static_cast<CoverRange::Kind>(kind)), share(bytes[kind], size));
   session.data.write(text + "\n");
   std::size_t shown = 0, left = 0;
-  for (const CoverRange& range : trial.ranges) {
+  for (const CoverRange& range : ranges) {
     bool wanted = options.ranges || range.kind == CoverRange::Kind::unexplained;
     if (!wanted) continue;
     if (!options.ranges && ++shown > kRangesShown) {
@@ -85,7 +98,8 @@ void tell_json(Session& session, const CheckOptions& options, const LayoutTrial&
   for (const CoverRange& range : trial.ranges) {
     if (options.ranges || range.kind == CoverRange::Kind::unexplained) session.data.write(json_line(range));
   }
-  for (const Finding& finding : trial.findings) session.data.write(json_line(finding));
+  for (const auto& file : trial.others) session.data.write(json_line(file));
+  for (const FoldedFinding& finding : trial.findings) session.data.write(json_line(finding));
   session.data.write(json_line(trial));
 }
 
@@ -116,6 +130,31 @@ std::optional<std::uint64_t> offset_of(const std::string& text) {
   return value;
 }
 
+void tell_description(Session& session, const std::string& file, const layout::Plan& plan) {
+  session.data.write(
+      fmt::format("{}: \"{}\" is a description without errors\n", escape(file), escape(plan.title)));
+  for (const std::string& sentence : recognition_of(plan))
+    session.data.write(fmt::format("  {}\n", sentence));
+}
+
+/// What is found beside the fields: coverage, facts, faults.
+void tell_trial(Session& session, const CheckOptions& options, const LayoutTrial& trial) {
+  tell_fields(session, options, trial);
+  if (options.entry.empty()) {
+    tell_coverage(session, options, trial.target, trial.size, trial.ranges);
+    for (const auto& file : trial.others) tell_coverage(session, options, file.name, file.size, file.ranges);
+  }
+  for (const auto& [name, value] : trial.facts)
+    session.data.write(fmt::format("  {}: {}\n", name, escape(value)));
+  for (const FoldedFinding& finding : trial.findings)
+    session.data.write(fmt::format("{}: {}\n", name_of(finding.level), to_text(finding)));
+  if (trial.compared > 0)
+    session.data.write(fmt::format("the checksums of the first {} are right\n",
+                                   counted(trial.compared, "entry that has one", "entries that have one")));
+  if (trial.failure.empty())
+    session.data.write(fmt::format("{}\n", counted(trial.entries, "entry", "entries")));
+}
+
 void check(Session& session, const CheckOptions& options, const Figures& figures) {
   layout::Found found = session.read_layout(options.file);
   layout::Description text{found.path, found.compiled.plan ? found.compiled.plan->description.text : ""};
@@ -127,13 +166,12 @@ void check(Session& session, const CheckOptions& options, const Figures& figures
   }
   if (options.container.empty()) {
     if (options.roles) tell_roles(session, *found.compiled.plan);
-    if (!session.json && !session.quiet)
-      session.data.write(fmt::format("{}: \"{}\" is a description without errors\n", escape(options.file),
-                                     escape(found.compiled.plan->title)));
+    if (!session.json && !session.quiet) tell_description(session, options.file, *found.compiled.plan);
     return;
   }
   TrialWishes wishes{{options.fields, options.only, offset_of(options.at)},
-                     !options.page.empty() || figures.wanted()};
+                     !options.page.empty() || figures.wanted(),
+                     options.entry};
   LayoutTrial trial = try_layout(found.compiled.plan, options.container, wishes, session.context);
   if (!options.page.empty())
     session.write_new_file(options.page, check_page(trial, found.compiled.plan->title), "page");
@@ -141,14 +179,7 @@ void check(Session& session, const CheckOptions& options, const Figures& figures
   if (session.json) {
     tell_json(session, options, trial);
   } else {
-    tell_fields(session, trial);
-    tell_coverage(session, options, trial);
-    for (const auto& [name, value] : trial.facts)
-      session.data.write(fmt::format("  {}: {}\n", name, escape(value)));
-    for (const Finding& finding : trial.findings)
-      session.data.write(fmt::format("{}: {}\n", name_of(finding.level), finding.text));
-    if (trial.failure.empty())
-      session.data.write(fmt::format("{}\n", counted(trial.entries, "entry", "entries")));
+    tell_trial(session, options, trial);
   }
   if (!trial.failure.empty()) {
     if (!session.json)
@@ -174,6 +205,10 @@ void add_check(CommandLine& program, Session& session) {
   command.text("--only", options->only, "NAME",
                "Show only fields of that name, or in records or lists of it");
   command.text("--at", options->at, "OFFSET", "Show only what was read of the byte there: 1024, or 0x400");
+  command.text("--entry", options->entry, "ENTRY",
+               "Show what is read for one entry, and its roles: its path, or its number from 0 on");
+  command.flag("--file-order", options->file_order,
+               "Show the fields as they lie in the file, not as they were read");
   command.text("--page", options->page, "FILE",
                "Write an HTML page with a map of the container to this new file");
   command.text("--figures", options->figures, "FOLDER",

@@ -192,11 +192,12 @@ class ZipContainer final : public Container {
     }
 
     StreamPtr open() const {
+      CodecOptions options;
+      if (method == kMethodImplode) options.properties = {static_cast<Byte>(flags)};
       if (!encrypted && method != kMethodLzma && complete && expected.size) {
-        return make_checked(open_sized_decoder(*codec, stored, *expected.size, {}), expected);
+        return make_checked(open_sized_decoder(*codec, stored, *expected.size, options), expected);
       }
       StreamPtr packed = open_packed();
-      CodecOptions options;
       options.unpacked_size = expected.size;
       if (method == kMethodLzma) read_lzma_header(*packed, flags, options);
       return make_checked(codec->open(std::move(packed), options), expected);
@@ -458,12 +459,11 @@ Format zip_format() {
       .family = "archive",
       .specification = "APPNOTE 6.3.10, ISO/IEC 21320-1",
       .reads =
-          "stored, deflate, deflate64, bzip2, LZMA, zstd, xz; Zip64; data descriptors; code pages, Unicode "
-          "path "
-          "field; NTFS and extended times; Unix modes and links; traditional and AES encryption (AE-1, "
-          "AE-2); "
+          "stored, deflate, deflate64, bzip2, LZMA, zstd, xz, shrink, reduce, implode in both forms; Zip64; data "
+          "descriptors; code pages, Unicode path field; NTFS and extended times; Unix modes and links; "
+          "traditional and AES encryption (AE-1, AE-2); "
           "bytes around the archive; split sets; recovery from local headers",
-      .lacks = "shrink, reduce, implode, PPMd, WavPack, JPEG and MP3 methods; strong encryption (APPNOTE 7)",
+      .lacks = "PPMd, WavPack, JPEG and MP3 methods; strong encryption (APPNOTE 7)",
       .writes =
           "stored, deflate, deflate64, bzip2, LZMA, zstd, xz; traditional and AES encryption; Zip64; data "
           "descriptors; "

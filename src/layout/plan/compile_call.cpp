@@ -102,31 +102,45 @@ struct Compiler::SpecialCalls {
     NodePtr fits = c.condition(*expr.condition, scope);
     return key_node(expr.where, std::move(key_name), std::move(fits), slot);
   }
+  static NodePtr parent(Compiler& c, const Expr& expr, Scope& scope) {
+    scope.loop_used.reset();
+    NodePtr part = c.expression(value(expr, 0), scope);
+    return parent_node(expr.where, std::move(part), loop_slot(expr, scope));
+  }
+  static NodePtr sibling(Compiler& c, const Expr& expr, Scope& scope) {
+    scope.loop_used.reset();
+    c.expression(value(expr, 0), scope);
+    return sibling_node(expr.where, loop_slot(expr, scope));
+  }
+  static std::size_t loop_slot(const Expr& expr, const Scope& scope) {
+    if (!scope.loop_used)
+      fail(expr.arguments[0].where,
+           fmt::format("{} needs the variable of a loop in its first value", expr.name),
+           "for example next_of(item.at, end) in: entry for item in items { ... }");
+    return *scope.loop_used;
+  }
   /// Calls that look at other elements of a loop's list.
   static NodePtr loop(Compiler& c, const Expr& expr, Scope& scope) {
     bool trail = expr.name == "trail";
     scope.loop_used.reset();
     NodePtr part = trail ? c.of_base(value(expr, 0), scope, Base::text) : c.number(value(expr, 0), scope);
-    auto slot = scope.loop_used;
-    if (!slot) {
-      fail(expr.arguments[0].where,
-           fmt::format("{} needs the variable of a loop in its first value", expr.name),
-           "for example next_of(item.at, end) in: entry for item in items { ... }");
-    }
+    std::size_t slot = loop_slot(expr, scope);
     if (trail)
-      return trail_node(expr.where, std::move(part), c.of_base(value(expr, 1), scope, Base::text), *slot);
+      return trail_node(expr.where, std::move(part), c.of_base(value(expr, 1), scope, Base::text), slot);
     NodePtr last = c.number(value(expr, 1), scope);
-    if (expr.name == "next_of") return next_node(expr.where, std::move(part), std::move(last), *slot);
-    return above_node(expr.where, std::move(part), std::move(last), *slot);
+    if (expr.name == "next_of") return next_node(expr.where, std::move(part), std::move(last), slot);
+    return above_node(expr.where, std::move(part), std::move(last), slot);
   }
 };
 
 const Compiler::SpecialCalls::Call* Compiler::SpecialCalls::find(std::string_view name) {
   static constexpr Call kCalls[] = {
-      {"bytes", 2, 2, bytes},  {"rest", 1, 1, rest},     {"part", 2, 3, part},       {"range", 2, 2, range},
-      {"cut", 2, 2, cut},      {"exists", 1, 1, exists}, {"offset_of", 1, 1, place}, {"end_of", 1, 1, place},
-      {"lists", 2, 6, lists},  {"known", 2, 3, known},   {"key", 1, 1, key},         {"trail", 2, 2, loop},
-      {"next_of", 2, 2, loop}, {"above", 2, 2, loop},
+      {"bytes", 2, 2, bytes},     {"rest", 1, 1, rest},    {"part", 2, 3, part},
+      {"range", 2, 2, range},     {"cut", 2, 2, cut},      {"exists", 1, 1, exists},
+      {"offset_of", 1, 1, place}, {"end_of", 1, 1, place}, {"lists", 2, 6, lists},
+      {"known", 2, 3, known},     {"key", 1, 1, key},      {"trail", 2, 2, loop},
+      {"next_of", 2, 2, loop},    {"above", 2, 2, loop},   {"parent", 1, 1, parent},
+      {"sibling", 1, 1, sibling},
   };
   auto found =
       std::find_if(std::begin(kCalls), std::end(kCalls), [&](const Call& one) { return one.name == name; });

@@ -82,6 +82,8 @@ NodePtr Compiler::expression(const Expr& expr, Scope& scope) {
       return list(expr, scope);
     case Expr::Kind::over:
       return over(expr, scope);
+    case Expr::Kind::fold:
+      return fold(expr, scope);
     case Expr::Kind::chain:
       return chain_of_links(expr, scope);
     case Expr::Kind::tree:

@@ -16,8 +16,10 @@ NodePtr Compiler::slice(const Expr& expr, Scope& scope) {
   NodePtr of = expression(*expr.parts[0], scope);
   NodePtr from = number(*expr.parts[1], scope), to = number(*expr.parts[2], scope);
   if (of->type().is_list()) return list_slice_node(expr.where, std::move(of), std::move(from), std::move(to));
+  if (of->type().is(Base::text))
+    return text_slice_node(expr.where, std::move(of), std::move(from), std::move(to));
   if (!of->type().is(Base::bytes))
-    fail(expr.parts[0]->where, fmt::format("this is {}, not a list or bytes", of->type().name()));
+    fail(expr.parts[0]->where, fmt::format("this is {}, not a list, a text or bytes", of->type().name()));
   NodePtr again = number(*expr.parts[1], scope);
   NodePtr length = arithmetic_node(expr.where, '-', std::move(to), std::move(again));
   return bytes_slice_node(expr.where, std::move(of), std::move(from), std::move(length));
@@ -74,13 +76,18 @@ void Compiler::look_up(const Expr& condition, std::size_t first, const Scope& sc
   }
 }
 
+NodePtr Compiler::elements(const Expr& expr, Scope& scope, std::string_view who) {
+  NodePtr list = expression(expr, scope);
+  if (list->type().is(Base::bytes)) return byte_list_node(std::move(list));
+  if (!list->type().is_list())
+    fail(expr.where, fmt::format("{} goes through a list or bytes; this is {}", who, list->type().name()));
+  return list;
+}
+
 NodePtr Compiler::over(const Expr& expr, Scope& scope) {
   auto words = list_words();
   auto what = static_cast<Over>(std::find(words.begin(), words.end(), expr.name) - words.begin());
-  NodePtr list = expression(*expr.parts[0], scope);
-  if (!list->type().is_list())
-    fail(expr.parts[0]->where,
-         fmt::format("{} goes through a list; this is {}", expr.name, list->type().name()));
+  NodePtr list = elements(*expr.parts[0], scope, expr.name);
   StaticType element = list->type().element();
   Inner inner(scope);
   Each each;
@@ -110,6 +117,24 @@ NodePtr Compiler::over(const Expr& expr, Scope& scope) {
   if (what == Over::join) result = {Base::bytes};
   if (what == Over::each) result = result.list();
   return over_node(expr.where, result, what, std::move(each));
+}
+
+NodePtr Compiler::fold(const Expr& expr, Scope& scope) {
+  Fold made;
+  made.start = expression(*expr.parts[1], scope);
+  made.list = elements(*expr.parts[0], scope, expr.name);
+  Inner inner(scope);
+  made.slot = scope.take(3);
+  made.carried = scope.take();
+  scope.variables.push_back({expr.variable, made.list->type().element(), made.slot, nullptr, true});
+  scope.variables.push_back({expr.carried, made.start->type(), made.carried});
+  if (!expr.number_variable.empty()) {
+    made.number_slot = scope.take();
+    scope.variables.push_back({expr.number_variable, {Base::number}, *made.number_slot});
+  }
+  made.body = expression(*expr.body, scope);
+  same_types(*made.start, *made.body, expr.body->where);
+  return fold_node(expr.where, std::move(made), expr.name == "scan");
 }
 
 NodePtr Compiler::chain_of_links(const Expr& expr, Scope& scope) {

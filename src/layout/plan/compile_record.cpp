@@ -5,6 +5,7 @@
 #include "base/error.h"
 #include "layout/plan/compiler.h"
 #include "layout/plan/value_text.h"
+#include "layout/run/entered.h"
 #include "layout/run/read_bytes.h"
 #include "layout/text/words.h"
 
@@ -35,15 +36,16 @@ class ReadAction final : public Action {
     bool told = plan_.type.is_list() || plan_.type.base == Base::record ||
                 dynamic_cast<const PlacedRead*>(&plan_) != nullptr;
     std::uint64_t begin = reader.at;
-    run.observer->enter(name_);
     Value value;
-    try {
-      value = plan_.read(frame, reader);
-    } catch (...) {
-      run.observer->leave();
-      throw;
+    {
+      Entered entered(run, name_);
+      try {
+        value = plan_.read(frame, reader);
+      } catch (const Error& error) {
+        run.observer->failed("", run.region(reader.region), begin, error.what());
+        throw;
+      }
     }
-    run.observer->leave();
     if (told) return value;  // its parts are
     std::uint64_t size = reader.at - std::min(begin, reader.at);
     run.observer->field(name_, run.region(reader.region), begin, size, value_text(run, value, plan_));
@@ -59,8 +61,8 @@ class ReadAction final : public Action {
 
 class LetAction final : public Action {
  public:
-  LetAction(Span span, std::size_t slot, NodePtr value)
-      : Action(span), slot_(slot), value_(std::move(value)) {}
+  LetAction(Span span, std::string name, std::size_t slot, NodePtr value)
+      : Action(span), name_(std::move(name)), slot_(slot), value_(std::move(value)) {}
   /// What cannot be had costs only those who use it.
   void run(Frame& frame, Reader&) const override {
     try {
@@ -72,9 +74,12 @@ class LetAction final : public Action {
     } catch (const Error&) {
       frame.slots[slot_] = frame.run.keep(std::current_exception());
     }
+    if (frame.run.observer != nullptr)
+      frame.run.observer->computed(name_, value_text(frame.run, frame.slots[slot_]));
   }
 
  private:
+  std::string name_;
   std::size_t slot_;
   NodePtr value_;
 };
@@ -225,7 +230,7 @@ class RecordCompiler {
         bool small = type.numeric() || type.is(Base::time);
         if (!small) plan_.leaf = false;
         std::size_t slot = declare(field.name, type, nullptr, field.where).slot;
-        actions.push_back(std::make_unique<LetAction>(field.where, slot, std::move(value)));
+        actions.push_back(std::make_unique<LetAction>(field.where, field.name, slot, std::move(value)));
         return;
       }
       case Field::Kind::skip: {
@@ -319,7 +324,7 @@ class RecordCompiler {
           static_cast<std::int64_t>(*count == 64 ? ~std::uint64_t{0} : (std::uint64_t{1} << *count) - 1);
       NodePtr value = arithmetic_node(width->where, '&', std::move(shifted), number_node(width->where, mask));
       std::size_t slot = declare(name, {Base::number}, nullptr, width->where).slot;
-      actions.push_back(std::make_unique<LetAction>(width->where, slot, std::move(value)));
+      actions.push_back(std::make_unique<LetAction>(width->where, name, slot, std::move(value)));
       shift += *count;
     }
   }

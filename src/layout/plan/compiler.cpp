@@ -16,14 +16,20 @@ namespace {
 
 constexpr int kMaxFunctions = 60;  // that call each other
 
-constexpr RoleKind kRoles[] = {
-    {"path", &EntryPlan::path, Base::text},           {"data", &EntryPlan::data, Base::bytes},
-    {"size", &EntryPlan::size, Base::number},         {"time", &EntryPlan::time, Base::time},
-    {"created", &EntryPlan::created, Base::time},     {"accessed", &EntryPlan::accessed, Base::time},
-    {"mode", &EntryPlan::mode, Base::number},         {"crc32", &EntryPlan::crc32, Base::number},
-    {"comment", &EntryPlan::comment, Base::text},     {"kind", &EntryPlan::kind, Base::text},
-    {"folder", &EntryPlan::folder, Base::truth},      {"link", &EntryPlan::link, Base::text},
-    {"encrypted", &EntryPlan::encrypted, Base::truth}};
+constexpr RoleKind kRoles[] = {{"path", &EntryPlan::path, Base::text},
+                               {"data", &EntryPlan::data, Base::bytes},
+                               {"size", &EntryPlan::size, Base::number},
+                               {"time", &EntryPlan::time, Base::time},
+                               {"created", &EntryPlan::created, Base::time},
+                               {"accessed", &EntryPlan::accessed, Base::time},
+                               {"mode", &EntryPlan::mode, Base::number},
+                               {"crc32", &EntryPlan::crc32, Base::number},
+                               {"comment", &EntryPlan::comment, Base::text},
+                               {"kind", &EntryPlan::kind, Base::text},
+                               {"folder", &EntryPlan::folder, Base::truth},
+                               {"link", &EntryPlan::link, Base::text},
+                               {"encrypted", &EntryPlan::encrypted, Base::truth},
+                               {"also", &EntryPlan::also, Base::text}};
 
 bool orders_while_reading(const std::vector<syntax::Field>& fields) {
   return std::any_of(fields.begin(), fields.end(), [](const syntax::Field& field) {
@@ -225,10 +231,26 @@ void Compiler::role(const syntax::Role& from, EntryPlan& to, Scope& scope) {
       to.*kind.member = condition(*from.value, scope);
     } else if (kind.base == Base::number) {
       to.*kind.member = number(*from.value, scope);
+    } else if (kind.member == &EntryPlan::also) {
+      to.also = other_paths(*from.value, scope);
     } else {
       to.*kind.member = of_base(*from.value, scope, kind.base);
     }
   }
+}
+
+/// A list of texts; one text stands for a list of it.
+NodePtr Compiler::other_paths(const syntax::Expr& expr, Scope& scope) {
+  NodePtr paths = expression(expr, scope);
+  if (paths->type().is(Base::text)) {
+    std::vector<NodePtr> one;
+    StaticType list = paths->type().list();
+    one.push_back(std::move(paths));
+    return list_node(expr.where, list, std::move(one));
+  }
+  if (!paths->type().is_list() || !paths->type().element().is(Base::text))
+    fail(expr.where, fmt::format("expected a text or a list of texts, found {}", paths->type().name()));
+  return paths;
 }
 
 CheckPlan Compiler::check(const syntax::Check& from, Scope& scope) {
@@ -362,7 +384,7 @@ void Compiler::gather_magic() {
     if (auto at = placed->at->constant(); at && *at >= 0) {
       where.offset = static_cast<std::uint64_t>(*at);
     } else if (auto back = distance_from_end(*placed->at); back && *back > 0) {
-      where.from_end = true;
+      where.from_end = plan_.looks_at_end = true;
       where.offset = static_cast<std::uint64_t>(*back);
     } else {
       continue;

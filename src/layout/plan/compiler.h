@@ -42,6 +42,7 @@ class Compiler {
   void binding(const syntax::Statement& from, StatementPlan& to, Scope& scope);
   void entry(const syntax::EntryRule& from);
   void role(const syntax::Role& from, EntryPlan& to, Scope& scope);
+  NodePtr other_paths(const syntax::Expr& expr, Scope& scope);
   CheckPlan check(const syntax::Check& from, Scope& scope);
   void compile_unused();
   void gather_magic();
@@ -61,6 +62,9 @@ class Compiler {
   NodePtr slice(const syntax::Expr& expr, Scope& scope);
   NodePtr list(const syntax::Expr& expr, Scope& scope);
   NodePtr over(const syntax::Expr& expr, Scope& scope);
+  NodePtr fold(const syntax::Expr& expr, Scope& scope);
+  /// What is gone through: a list, or bytes as a list of numbers.
+  NodePtr elements(const syntax::Expr& expr, Scope& scope, std::string_view who);
   /// Finds how elements can be looked up, where the condition is an equality; `first` is that of the scope's
   /// equalities that was compiled with it first.
   static void look_up(const syntax::Expr& condition, std::size_t first, const Scope& scope, Each& each);

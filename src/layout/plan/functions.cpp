@@ -73,6 +73,27 @@ Value number_bytes(Frame& frame, const Node&, const Arguments& given) {
   for (unsigned i = 0; i < Count; ++i) bytes[Big ? Count - 1 - i : i] = static_cast<Byte>(value >> (8 * i));
   return bytes_value(frame.run, std::move(bytes));
 }
+/// Bits from the lowest of each byte on, or from the highest; only the bytes that hold them are read.
+Value bit_field(Frame& frame, const Node& call, const Arguments& given) {
+  Run& run = frame.run;
+  Value bytes = given[0]->value(frame);
+  if (!bytes.there()) return {};
+  std::uint64_t at = given[1]->size(frame, "a place"), width = given[2]->size(frame, "a width");
+  std::string first = given.size() > 3 ? given[3]->text_of(frame) : "low";
+  if (first != "low" && first != "high")
+    call.fail(run, fmt::format("the first bit is \"low\" or \"high\", not \"{}\"", escape(first)));
+  if (width < 1 || width > 56) call.fail(run, fmt::format("a field of {} bits; 1 to 56 are possible", width));
+  Run::Piece piece = run.placed(bytes);
+  if (at / 8 >= piece.length || (at + width + 7) / 8 > piece.length)
+    call.fail(run, fmt::format("bits {} to {} are wanted of {} bytes", at, at + width - 1, piece.length));
+  std::uint64_t count = (at % 8 + width + 7) / 8;
+  ByteView held = run.region(piece.region).at(piece.offset + at / 8, count);
+  run.mark(piece.region, piece.offset + at / 8, count, run.cover);
+  bool high = first == "high";
+  std::uint64_t value = load_number(held.data(), held.size(), high ? std::endian::big : std::endian::little);
+  value >>= high ? count * 8 - at % 8 - width : at % 8;
+  return Value::of(static_cast<std::int64_t>(value & ((std::uint64_t{1} << width) - 1)));
+}
 Value concat(Frame& frame, const Node&, const Arguments& given) {
   Bytes all;
   for (const NodePtr& one : given) {
@@ -220,7 +241,7 @@ Value file(Frame& frame, const Node&, const Arguments& given) {
     return run.store().add(std::move(blob));
   }
   std::uint64_t length = source->size();
-  return Value::bytes(run.store().add_region(std::move(source), name, std::nullopt), 0, length);
+  return Value::bytes(run.store().add_region(std::move(source), name, Region::Origin{name, 0}), 0, length);
 }
 Value file_size(Frame& frame, const Node&, const Arguments&) {
   return Value::of(static_cast<std::int64_t>(frame.run.region(0).size()));
@@ -298,6 +319,11 @@ constexpr Function kFunctions[] = {
     {"be32", "n", Base::bytes, "as four", number_bytes<4, true>},
     {"be64", "n", Base::bytes, "as eight", number_bytes<8, true>},
     {"concat", "BB?B?B?B?B?", Base::bytes, "two to six runs of bytes, one after another", concat},
+    {"bit_field", "bnnt?", Base::number,
+     "so many bits of bytes from a bit on, counted from the lowest bit of each byte, or from the highest "
+     "with "
+     "\"high\"",
+     bit_field},
     {"unhex", "t", Base::bytes, "the bytes that hexadecimal digits tell; blanks are passed over", unhex},
     {"hex", "B", Base::text, "bytes as hexadecimal digits", hex_of},
     {"raw", "tt?", Base::bytes, "the bytes of a text, in an encoding when one is given", raw_of_text},

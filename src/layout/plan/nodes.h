@@ -22,6 +22,7 @@ NodePtr global_node(Span where, StaticType type, std::size_t global);
 NodePtr field_node(Span where, NodePtr record, const RecordPlan& plan, const FieldPlan& field);
 NodePtr element_node(Span where, NodePtr list, NodePtr index);
 NodePtr list_slice_node(Span where, NodePtr list, NodePtr from, NodePtr to);
+NodePtr text_slice_node(Span where, NodePtr text, NodePtr from, NodePtr to);
 NodePtr bytes_slice_node(Span where, NodePtr bytes, NodePtr from, NodePtr length);
 
 /// How a part of a form is shown.
@@ -59,6 +60,15 @@ NodePtr list_node(Span where, StaticType type, std::vector<NodePtr> parts);
 NodePtr joined_lists_node(Span where, std::vector<NodePtr> lists);  ///< of one type, one behind the other
 NodePtr range_node(Span where, NodePtr from, NodePtr to);
 NodePtr cut_node(Span where, NodePtr bytes, NodePtr sizes);  ///< runs of these sizes, one after another
+NodePtr byte_list_node(NodePtr bytes);                       ///< each byte as a number
+/// What is carried through a list: `carried` is its slot, `body` what becomes of it at each element, whose
+/// slots lie as those of Each.
+struct Fold {
+  NodePtr start, list, body;
+  std::size_t carried = 0, slot = 0;
+  std::optional<std::size_t> number_slot;
+};
+NodePtr fold_node(Span where, Fold fold, bool all);
 /// Looks at each element: the slots of the element, of its list and of its number stand one after another.
 /// Where the condition can only hold when `key`, which comes of the element alone, equals `sought`, which is
 /// the same for all elements, both point into it: then elements are looked up.
@@ -76,6 +86,8 @@ NodePtr tree_node(Span where, StaticType type, NodePtr roots, NodePtr children, 
 NodePtr trail_node(Span where, NodePtr part, NodePtr separator, std::size_t slot);
 NodePtr next_node(Span where, NodePtr part, NodePtr last, std::size_t slot);
 NodePtr above_node(Span where, NodePtr part, NodePtr last, std::size_t slot);
+NodePtr parent_node(Span where, NodePtr part, std::size_t slot);
+NodePtr sibling_node(Span where, std::size_t slot);
 
 NodePtr function_node(Span where, const FunctionPlan& function, std::vector<NodePtr> arguments);
 

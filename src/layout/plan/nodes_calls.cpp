@@ -5,7 +5,7 @@
 #include "base/sum_kinds.h"
 #include "base/text.h"
 #include "layout/plan/nodes.h"
-#include "layout/run/run.h"
+#include "layout/run/entered.h"
 
 namespace operculum::layout {
 namespace {
@@ -36,13 +36,15 @@ class FunctionNode final : public Node {
     Prepared(Frame& caller, const FunctionNode& node)
         : deeper(caller.run, node.where()),
           slots(node.function_.slots),
-          frame{caller.run, slots.data(), caller.reader} {
+          frame{caller.run, slots.data(), caller.reader},
+          entered(caller.run, node.function_.name) {
       caller.run.step(node.where());
       for (std::size_t i = 0; i < node.arguments_.size(); ++i) slots[i] = node.arguments_[i]->value(caller);
     }
     Run::Deeper deeper;
     std::vector<Value> slots;
     Frame frame;
+    Entered entered;
   };
   const FunctionPlan& function_;
   std::vector<NodePtr> arguments_;

@@ -257,6 +257,24 @@ class ListSliceNode final : public Node {
   NodePtr list_, from_, to_;
 };
 
+/// Of a text, counted in bytes.
+class TextSliceNode final : public Node {
+ public:
+  TextSliceNode(Span where, NodePtr text, NodePtr from, NodePtr to)
+      : Node(where, {Base::text}), text_(std::move(text)), from_(std::move(from)), to_(std::move(to)) {}
+  Value value(Frame& frame) const override { return frame.run.keep(text_of(frame)); }
+  void text(Frame& frame, std::string& out) const override {
+    std::string whole = text_->text_of(frame);
+    std::uint64_t from = from_->size(frame, "an offset"), to = to_->size(frame, "an offset");
+    if (to < from || to > whole.size())
+      fail(frame.run, fmt::format("bytes {} to {} are wanted of a text of {}", from, to, whole.size()));
+    out.append(whole, from, to - from);
+  }
+
+ private:
+  NodePtr text_, from_, to_;
+};
+
 class BytesSliceNode final : public Node {
  public:
   BytesSliceNode(Span where, NodePtr bytes, NodePtr from, NodePtr length)
@@ -325,6 +343,9 @@ NodePtr element_node(Span where, NodePtr list, NodePtr index) {
 }
 NodePtr list_slice_node(Span where, NodePtr list, NodePtr from, NodePtr to) {
   return std::make_unique<ListSliceNode>(where, std::move(list), std::move(from), std::move(to));
+}
+NodePtr text_slice_node(Span where, NodePtr text, NodePtr from, NodePtr to) {
+  return std::make_unique<TextSliceNode>(where, std::move(text), std::move(from), std::move(to));
 }
 NodePtr bytes_slice_node(Span where, NodePtr bytes, NodePtr from, NodePtr length) {
   return std::make_unique<BytesSliceNode>(where, std::move(bytes), std::move(from), std::move(length));

@@ -49,6 +49,7 @@ struct EntryPlan {
   NodePtr condition;
   std::vector<std::pair<std::size_t, NodePtr>> lets;
   NodePtr path, data, size, time, created, accessed, mode, crc32, comment, kind, folder, link, encrypted;
+  NodePtr also;  ///< other paths of the same entry: a list
   std::vector<CheckPlan> checks;
   std::size_t slots = 0;
 };
@@ -73,6 +74,8 @@ struct MagicPart {
   std::string bytes;
 };
 
+constexpr std::size_t kStrongMagic = 4;  ///< bytes that chance does not bring together
+
 /// A compiled description. Immutable; shared by all containers that it describes.
 struct Plan {
   Description description;
@@ -85,6 +88,7 @@ struct Plan {
   std::vector<std::string> globals;
   std::vector<StaticType> global_types;
   std::vector<MagicPart> magic;
+  bool looks_at_end = false;             ///< something above the entries is read at a distance from the end
   std::vector<std::string> known_names;  ///< from its names file
   bool stranger = false;                 ///< it came neither with the program nor from the user's own folder
 };

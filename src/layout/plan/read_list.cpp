@@ -4,28 +4,13 @@
 #include <utility>
 
 #include "base/error.h"
+#include "layout/run/entered.h"
 #include "layout/run/read_bytes.h"
 
 namespace operculum::layout {
 namespace {
 
 using syntax::ListEnd;
-
-/// Tells the observer which element is being read.
-class Entered {
- public:
-  Entered(Run& run, std::uint64_t number) : observer_(run.observer) {
-    if (observer_ != nullptr) observer_->enter(fmt::format("[{}]", number));
-  }
-  ~Entered() {
-    if (observer_ != nullptr) observer_->leave();
-  }
-  Entered(const Entered&) = delete;
-  Entered& operator=(const Entered&) = delete;
-
- private:
-  Observer* observer_;
-};
 
 /// Reads elements one after another and decides which shape the list has.
 class Collector {
@@ -58,7 +43,7 @@ class Collector {
     std::uint64_t begin = reader_.at;
     Value value;
     {
-      Entered entered(run, list_.size());
+      Entered entered(run, run.observer == nullptr ? "" : fmt::format("[{}]", list_.size()));
       value = list_.shape == List::Shape::offsets ? leaf_record() : plan_.element->read(frame_, reader_);
     }
     if (!plan_.looks_ahead && (plan_.ends == ListEnd::until || plan_.ends == ListEnd::whilst)) {

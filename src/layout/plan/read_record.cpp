@@ -2,6 +2,7 @@
 
 #include "base/error.h"
 #include "layout/plan/value_text.h"
+#include "layout/run/entered.h"
 #include "layout/run/read_bytes.h"
 
 namespace operculum::layout {
@@ -62,12 +63,12 @@ Value PlacedRead::observed(Frame& frame, Reader& reader) const {
   Run& run = frame.run;
   bool record = inner->type.is(StaticType::Base::record);
   std::uint64_t begin = reader.at;
-  run.observer->enter(record ? inner->type.record->name : inner->type.is_list() ? "(list)" : "(value)");
+  Entered entered(run, record ? inner->type.record->name : inner->type.is_list() ? "(list)" : "(value)");
   Value value;
   try {
     value = inner->read(frame, reader);
-  } catch (...) {
-    run.observer->leave();
+  } catch (const Error& error) {
+    run.observer->failed("", run.region(reader.region), begin, error.what());
     throw;
   }
   if (!record && !inner->type.is_list()) {
@@ -75,7 +76,6 @@ Value PlacedRead::observed(Frame& frame, Reader& reader) const {
                         value_text(run, value, *inner));
     run.mark(reader.region, begin, reader.at - begin, run.cover);
   }
-  run.observer->leave();
   return value;
 }
 

@@ -6,6 +6,8 @@
 #include "base/sum_kinds.h"
 #include "base/text.h"
 #include "base/time.h"
+#include "layout/plan/value_text.h"
+#include "layout/run/entered.h"
 
 namespace operculum::layout {
 namespace {
@@ -48,9 +50,14 @@ void one(Run& run, const StatementPlan& statement, Head& head) {
     case StatementPlan::Kind::binding: {
       bool record = statement.value->type().is(StaticType::Base::record);
       run.cover = record ? Cover::header : Cover::index;
-      if (run.observer != nullptr) run.observer->enter(statement.name);
-      run.globals[statement.global] = statement.value->value(frame);
-      if (run.observer != nullptr) run.observer->leave();
+      {
+        Entered entered(run, statement.name);
+        run.globals[statement.global] = statement.value->value(frame);
+      }
+      const StaticType& type = statement.value->type();
+      bool plain = type.numeric() || type.is(StaticType::Base::text) || type.is(StaticType::Base::time);
+      if (run.observer != nullptr && plain)
+        run.observer->computed(statement.name, value_text(run, run.globals[statement.global]));
       run.cover = Cover::index;
       return;
     }
@@ -167,14 +174,17 @@ std::vector<std::string> compare_checks(Run& run) {
   return faults;
 }
 
-void mark_regions(Run& run) {
+std::vector<std::string> mark_regions(Run& run) {
+  std::vector<std::string> nothing;
   for (const StatementPlan& statement : run.plan().statements) {
     if (statement.kind != StatementPlan::Kind::region) continue;
     std::vector<Value> slots(statement.slots);
     Frame frame{run, slots.data()};
     Value value = statement.value->value(frame);
     run.mark_made(value, Cover::header);
+    if (!run.has_place(value)) nothing.push_back(statement.name);
   }
+  return nothing;
 }
 
 }  // namespace operculum::layout

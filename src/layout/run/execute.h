@@ -32,8 +32,8 @@ std::vector<std::string> compare_checks(Run& run);
 /// The checksums of parts of the container that are not the stated ones. What cannot be compared is left out.
 std::vector<DifferingCheck> differing_checks(Run& run);
 
-/// Marks the parts that `region` statements name, for the coverage.
-void mark_regions(Run& run);
+/// Marks the parts that `region` statements name, for the coverage. The names of those that mark nothing.
+std::vector<std::string> mark_regions(Run& run);
 
 ExpectedSum expected_sum(const CheckPlan& check, Frame& frame);
 

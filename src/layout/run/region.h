@@ -15,8 +15,17 @@ namespace operculum::layout {
 /// little wherever they lie. Used by one thread at a time.
 class Region {
  public:
-  Region(SourcePtr source, std::string name, std::optional<std::uint64_t> origin)
-      : source_(std::move(source)), size_(source_->size()), name_(std::move(name)), origin_(origin) {
+  /// Where bytes lie that are a file's own, one for one.
+  struct Origin {
+    std::string file;  ///< the name of a file beside the container; empty: the container
+    std::uint64_t at = 0;
+  };
+
+  Region(SourcePtr source, std::string name, std::optional<Origin> origin)
+      : source_(std::move(source)),
+        size_(source_->size()),
+        name_(std::move(name)),
+        origin_(std::move(origin)) {
     if (auto all = source_->view()) recent_ = *all;
   }
 
@@ -24,9 +33,8 @@ class Region {
   const SourcePtr& source() const { return source_; }
   const std::string& name() const { return name_; }  ///< for messages; empty for the container itself
 
-  /// Where this region's first byte lies in the container, when its bytes are the container's own, one for
-  /// one.
-  std::optional<std::uint64_t> origin() const { return origin_; }
+  /// Where this region's first byte lies, when its bytes are those of a file.
+  const std::optional<Origin>& origin() const { return origin_; }
 
   /// `count` bytes at `offset`, valid until the next call. Throws CutShort when the region ends before.
   ByteView at(std::uint64_t offset, std::uint64_t count) {
@@ -50,7 +58,7 @@ class Region {
   ByteView recent_;  // what at() looks in first, and where it begins
   std::uint64_t recent_begin_ = 0;
   std::string name_;
-  std::optional<std::uint64_t> origin_;
+  std::optional<Origin> origin_;
   std::unique_ptr<Byte[]> pages_;    // in rows of kAhead, as they lie in the region; touched when it is read
   std::vector<std::uint64_t> held_;  // which page lies at each place
   std::array<std::uint64_t, 4>

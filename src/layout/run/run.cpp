@@ -39,7 +39,7 @@ Run::Run(const Plan& plan, const Input& input, SourcePtr source, OpenContext& co
       input_(input),
       context_(context),
       most_steps_(kLeastSteps + source->size() * kStepsAByte) {
-  store_.add_region(std::move(source), "", 0);
+  store_.add_region(std::move(source), "", Region::Origin{});
 }
 
 void Run::fail(const Span& where, const std::string& text) const {
@@ -63,6 +63,12 @@ void Run::expect(const Node& condition, Frame& frame, const Span& where, const s
   } catch (const Malformed& error) {
     add_damage(error.what());
   }
+}
+
+void Run::check_room(std::size_t count) const {
+  if (count > context_.limits.max_entries)
+    throw LimitExceeded(
+        fmt::format("a list of more than {} elements; if that is right, raise --max-entries", count));
 }
 
 void Run::fail_depth(const Span& where) const {
@@ -220,16 +226,16 @@ Run::Piece Run::placed(const Value& bytes) {
     }
     ++lasting_;
     // Bytes that a cipher changed one for one still have a place in the container.
-    std::optional<std::uint64_t> origin;
+    std::optional<Region::Origin> origin;
     bool same_size = blob.inner.kind == Value::Kind::bytes && blob.parts.empty();
     for (const Step& step : blob.steps) same_size &= step.kind->keeps_size;
     if (same_size) {
       Region& under = region(blob.inner.object);
-      if (under.origin()) origin = *under.origin() + blob.inner.offset();
+      if (under.origin()) origin = {under.origin()->file, under.origin()->at + blob.inner.offset()};
     } else {
       mark_made(bytes, Cover::index);
     }
-    blob.region = store_.add_region(std::move(source), "decoded part", origin);
+    blob.region = store_.add_region(std::move(source), "decoded part", std::move(origin));
   }
   return {*blob.region, 0, region(*blob.region).size()};
 }
@@ -241,6 +247,14 @@ void Run::mark_made(const Value& bytes, Cover what) {
   const Blob& blob = store_.blobs[bytes.object];
   if (blob.inner.there()) mark_made(blob.inner, what);
   for (const Value& part : blob.parts) mark_made(part, what);
+}
+
+bool Run::has_place(const Value& bytes) {
+  if (bytes.kind == Value::Kind::bytes) return bytes.b > 0 && region(bytes.object).origin().has_value();
+  if (bytes.kind != Value::Kind::blob) return false;
+  const Blob& blob = store_.blobs[bytes.object];
+  return has_place(blob.inner) || std::any_of(blob.parts.begin(), blob.parts.end(),
+                                              [this](const Value& part) { return has_place(part); });
 }
 
 Bytes Run::small_bytes(const Value& bytes) {

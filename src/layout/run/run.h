@@ -28,6 +28,11 @@ class Observer {
   virtual void leave() = 0;
   virtual void field(const std::string& name, const Region& region, std::uint64_t offset, std::uint64_t size,
                      const std::string& value) = 0;
+  /// A value that was worked out.
+  virtual void computed(const std::string& name, const std::string& value) = 0;
+  /// A field that cannot be read, and why.
+  virtual void failed(const std::string& name, const Region& region, std::uint64_t offset,
+                      const std::string& why) = 0;
   virtual void covered(const Region& region, std::uint64_t offset, std::uint64_t size, Cover cover) = 0;
 };
 
@@ -69,7 +74,8 @@ class Run {
   }
   /// The same for bytes however they are made: what they are decoded from, and each part that is joined.
   void mark_made(const Value& bytes, Cover what);
-  Value keep(std::string text);  ///< throws LimitExceeded when all that is kept takes too much memory
+  bool has_place(const Value& bytes);  ///< whether some of these bytes are a file's own
+  Value keep(std::string text);        ///< throws LimitExceeded when all that is kept takes too much memory
   Value keep(Bytes bytes, std::string_view name);  ///< likewise, as a region of its own
   Value keep(std::exception_ptr failure);          ///< likewise: what check_had() throws
   std::string& text(const Value& value) { return store_.texts[value.object]; }
@@ -91,6 +97,7 @@ class Run {
   };
 
   // Lists and records
+  void check_room(std::size_t count) const;  ///< throws LimitExceeded for a list of more elements
   std::uint64_t count(const Value& list) const { return store_.lists[list.object].size(); }
   Value element(const Value& list, std::uint64_t index);
   /// The slots of a record, read when it was not kept; valid until a few more were read.

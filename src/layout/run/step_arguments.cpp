@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "base/error.h"
+#include "codec/decoders.h"
 
 namespace operculum::layout {
 namespace {
@@ -69,8 +70,27 @@ LzwDialect lzw_dialect(const StepArguments& given) {
 }
 
 RunLength run_length_form(const StepArguments& given) {
-  return static_cast<RunLength>(
-      choice_of(given[0], {"packbits", "pairs", "marked", "high_bit", "top_bits"}, "rle: the form"));
+  return static_cast<RunLength>(choice_of(
+      given[0], {"packbits", "pairs", "marked", "high_bit", "top_bits", "ranges"}, "rle: the form"));
+}
+
+std::optional<RunRules> run_rules(const StepArguments& given) {
+  if (given[0].text != "ranges") return std::nullopt;
+  return parse_run_rules(given[2].text);
+}
+
+Byte implode_flags(const StepArguments& given) {
+  if ((given[0].number != 4096 && given[0].number != 8192) || (given[1].number != 2 && given[1].number != 3))
+    throw Malformed(
+        fmt::format("implode: a window of {} bytes and {} trees; 4096 and 8192, 2 and 3 are known",
+                    given[0].number, given[1].number));
+  return static_cast<Byte>((given[0].number == 8192 ? implode_large_window : 0) |
+                           (given[1].number == 3 ? implode_three_trees : 0));
+}
+
+NrvDialect nrv_dialect(const StepArguments& given) {
+  return {static_cast<NrvForm>(choice_of(given[0], {"b", "d", "e"}, "nrv: the form")),
+          static_cast<unsigned>(std::clamp<std::int64_t>(given[1].number, 0, 99))};
 }
 
 Mix congruential_mix(const StepArguments& given) {

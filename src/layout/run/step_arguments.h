@@ -6,7 +6,9 @@
 #include "cipher/byte_ciphers.h"
 #include "codec/lzss.h"
 #include "codec/lzw.h"
+#include "codec/nrv.h"
 #include "codec/run_length.h"
+#include "codec/run_ranges.h"
 #include "layout/run/step.h"
 
 namespace operculum::layout {
@@ -21,6 +23,9 @@ std::size_t choice_of(const StepArgument& given, std::initializer_list<std::stri
 LzssDialect lzss_dialect(const StepArguments& given);
 LzwDialect lzw_dialect(const StepArguments& given);
 RunLength run_length_form(const StepArguments& given);
+std::optional<RunRules> run_rules(const StepArguments& given);  ///< of the form "ranges"
+Byte implode_flags(const StepArguments& given);                 ///< as in a ZIP header
+NrvDialect nrv_dialect(const StepArguments& given);
 Mix congruential_mix(const StepArguments& given);
 Congruential congruential_of(const StepArguments& given);
 BlockMode block_mode(const StepArgument& given);

@@ -17,8 +17,11 @@
 #include "codec/lzvn.h"
 #include "codec/lzw.h"
 #include "codec/lzx.h"
+#include "codec/nrv.h"
+#include "codec/quantum.h"
 #include "codec/raw_blocks.h"
 #include "codec/run_length.h"
+#include "codec/run_ranges.h"
 #include "codec/xpress.h"
 #include "io/first_bytes.h"
 #include "layout/run/step_arguments.h"
@@ -100,6 +103,38 @@ StreamPtr open_lzx_step(StreamPtr packed, const StepArguments& given, Size size)
                             return out.size();
                           });
 }
+StreamPtr open_quantum_step(StreamPtr packed, const StepArguments& given, Size size) {
+  auto window = static_cast<unsigned>(std::clamp<std::int64_t>(given[0].number, 0, 99));
+  Size expected = size_of(given[1], size);
+  if (expected.value_or(0) > QuantumDecoder::kFrame)
+    throw Unsupported(fmt::format("quantum data of {} bytes: a chunk that stands alone has at most {}",
+                                  *expected, QuantumDecoder::kFrame));
+  return open_sized_block(std::move(packed), "quantum", expected, [window](ByteView in, ByteSpan out) {
+    QuantumDecoder decoder(window);
+    ByteView made = decoder.decode_frame(in, out.size());
+    std::copy(made.begin(), made.end(), out.begin());
+    return made.size();
+  });
+}
+StreamPtr open_shrink_step(StreamPtr packed, const StepArguments& given, Size size) {
+  return open_decoder("shrink", std::move(packed), {.unpacked_size = size_of(given[0], size)});
+}
+StreamPtr open_reduce_step(StreamPtr packed, const StepArguments& given, Size size) {
+  if (given[0].number < 1 || given[0].number > 4)
+    throw Malformed(fmt::format("reduce: a factor of {}; 1 to 4 are known", given[0].number));
+  return open_decoder(fmt::format("reduce-{}", given[0].number), std::move(packed),
+                      {.unpacked_size = size_of(given[1], size)});
+}
+StreamPtr open_implode_step(StreamPtr packed, const StepArguments& given, Size size) {
+  return open_decoder("implode", std::move(packed),
+                      {.properties = {implode_flags(given)}, .unpacked_size = size_of(given[2], size)});
+}
+StreamPtr open_dcl_implode_step(StreamPtr packed, const StepArguments& given, Size size) {
+  return open_decoder("dcl-implode", std::move(packed), {.unpacked_size = size_of(given[0], size)});
+}
+StreamPtr open_nrv_step(StreamPtr packed, const StepArguments& given, Size size) {
+  return open_nrv(std::move(packed), nrv_dialect(given), size_of(given[2], size));
+}
 /// A codec that only has a name: what it packs can be listed and kept as it is.
 StreamPtr open_missing(StreamPtr, const StepArguments& given, Size) {
   throw Unsupported(fmt::format("the codec {}", escape(given[0].text)));
@@ -110,6 +145,7 @@ StreamPtr open_lzss_step(StreamPtr packed, const StepArguments& given, Size size
 }
 
 StreamPtr open_run_length_step(StreamPtr packed, const StepArguments& given, Size) {
+  if (auto rules = run_rules(given)) return open_run_ranges(std::move(packed), *rules);
   return open_run_length(std::move(packed), run_length_form(given), static_cast<Byte>(given[1].number));
 }
 
@@ -184,6 +220,32 @@ const std::vector<StepKind>& table() {
        false,
        open_lzw_step},
       {"lzhuf", "LZ77 with adaptive Huffman codes", {kSize}, false, open_lzhuf_step},
+      {"shrink", "LZW that is partly cleared (ZIP method 1)", {kSize}, false, open_shrink_step},
+      {"reduce",
+       "followers of bytes and copies; factor is 1 to 4 (ZIP methods 2 to 5)",
+       {{"factor", Kind::number, true}, kSize},
+       false,
+       open_reduce_step},
+      {"implode",
+       "LZ77 with two or three trees; window is 4096 or 8192 (ZIP method 6)",
+       {{"window", Kind::number, false, 4096}, {"trees", Kind::number, false, 2}, kSize},
+       false,
+       open_implode_step},
+      {"dcl_implode",
+       "imploded data with a header and an end of its own",
+       {kSize},
+       false,
+       open_dcl_implode_step},
+      {"nrv",
+       "LZ77 with gamma-coded lengths; form is b, d or e, word 8, 16 or 32 bits",
+       {{"form", Kind::text, false, 0, "b"}, {"word", Kind::number, false, 8}, kSize},
+       false,
+       open_nrv_step},
+      {"quantum",
+       "a chunk of Quantum that stands alone; window is 10 to 21 bits",
+       {{"window", Kind::number, false, 16}, kSize},
+       false,
+       open_quantum_step},
       {"lzx",
        "a chunk of LZX that stands alone; window is 15 to 21 bits",
        {{"window", Kind::number, false, 15}, kSize},
@@ -218,8 +280,8 @@ const std::vector<StepKind>& table() {
        false,
        open_lzh_step},
       {"rle",
-       "run lengths; form is packbits, pairs, marked, high_bit or top_bits",
-       {{"form", Kind::text, true}, {"marker", Kind::number}},
+       "run lengths; form is packbits, pairs, marked, high_bit, top_bits, or ranges",
+       {{"form", Kind::text, true}, {"marker", Kind::number}, {"ranges", Kind::text}},
        false,
        open_run_length_step},
       {"xor", "exclusive or with a key that repeats; start is the place in the key that meets the first byte",

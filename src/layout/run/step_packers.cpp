@@ -12,6 +12,7 @@
 #include "codec/lzss.h"
 #include "codec/raw_blocks.h"
 #include "codec/run_length.h"
+#include "codec/run_ranges.h"
 #include "layout/run/step_arguments.h"
 
 namespace operculum::layout {
@@ -58,6 +59,7 @@ StreamPtr pack_lzh_step(StreamPtr plain, const StepArguments& given, const PackS
   return pack_lzh(std::move(plain), static_cast<unsigned>(std::clamp<std::int64_t>(given[0].number, 0, 99)));
 }
 StreamPtr pack_run_length_step(StreamPtr plain, const StepArguments& given, const PackSettings&) {
+  if (auto rules = run_rules(given)) return stream_of(pack_run_ranges(read_all(*plain, kMostWhole), *rules));
   return stream_of(pack_run_length(read_all(*plain, kMostWhole), run_length_form(given),
                                    static_cast<Byte>(given[1].number)));
 }

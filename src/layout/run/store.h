@@ -42,7 +42,8 @@ struct List {
   std::uint64_t limit = 0;       // where the elements with offsets must end
   std::vector<Value> arguments;  // of records that take some
   std::vector<Value> values;
-  std::vector<std::int64_t> parents;  // of a tree: the place of the element above, or -1
+  std::vector<std::int64_t> parents;   // of a tree: the place of the element above, or -1
+  std::vector<std::int64_t> siblings;  // of a tree: how many children its parent has before it
 
   std::uint64_t size() const {
     return shape == Shape::strided ? count : shape == Shape::offsets ? offsets.size() : values.size();
@@ -85,8 +86,8 @@ struct Store {
     failures.push_back(std::move(failure));
     return {0, 0, sizes.failures++, Value::Kind::failed};
   }
-  std::uint32_t add_region(SourcePtr source, std::string name, std::optional<std::uint64_t> origin) {
-    regions.push_back(std::make_unique<Region>(std::move(source), std::move(name), origin));
+  std::uint32_t add_region(SourcePtr source, std::string name, std::optional<Region::Origin> origin) {
+    regions.push_back(std::make_unique<Region>(std::move(source), std::move(name), std::move(origin)));
     return sizes.regions++;
   }
 

@@ -19,8 +19,18 @@ constexpr std::array<std::array<std::string_view, 3>, 7> kLevels = {
     {{"or"}, {"and"}, {"bitor", "xor"}, {"bitand"}, {"<<", ">>"}, {"+", "-"}, {"*", "/", "%"}}};
 constexpr std::size_t kAboveComparison = 2;
 constexpr std::string_view kComparisons[] = {"==", "!=", "<=", ">=", "<", ">"};
-constexpr std::string_view kWithBody[] = {"sum", "least", "most"};
+constexpr std::string_view kWithBody[] = {"sum", "least", "most", "fold", "scan"};
 constexpr std::string_view kMayHaveBody[] = {"each", "join"};
+
+Expr::Kind kind_of_list_word(std::string_view name) {
+  constexpr std::pair<std::string_view, Expr::Kind> kOwn[] = {{"chain", Expr::Kind::chain},
+                                                              {"tree", Expr::Kind::tree},
+                                                              {"fold", Expr::Kind::fold},
+                                                              {"scan", Expr::Kind::fold}};
+  for (const auto& [word, kind] : kOwn)
+    if (word == name) return kind;
+  return Expr::Kind::over;
+}
 
 /// The last character of the escape that begins at a backslash; the braces of \u{e9} are its own.
 std::size_t end_of_escape(std::string_view raw, std::size_t backslash) {
@@ -314,16 +324,24 @@ ExprPtr ExpressionParser::call(const Span& begin, std::string name) {
   return expr;
 }
 
-/// first(x in LIST where C), sum(x in LIST: E), chain(x from A while C then B), tree(x in LIST by LIST)
+/// first(x in LIST where C), sum(x in LIST: E), fold(s from A, x in LIST: E), chain(x from A while C then B),
+/// tree(x in LIST by LIST)
 ExprPtr ExpressionParser::over(const Span& begin, const std::string& name) {
   auto expr = std::make_shared<Expr>();
   expr->name = name;
-  expr->kind = name == "chain" ? Expr::Kind::chain : name == "tree" ? Expr::Kind::tree : Expr::Kind::over;
+  expr->kind = kind_of_list_word(name);
   if (name == "count" && !(tokens_.peek().kind == Token::Kind::word && tokens_.peek(1).is("in"))) {
     expr->parts = {expression()};
     tokens_.expect(")");
     expr->where = tokens_.from(begin);
     return expr;
+  }
+  ExprPtr start;
+  if (expr->kind == Expr::Kind::fold) {
+    expr->carried = tokens_.expect_word("a name for what is carried along");
+    tokens_.expect("from");
+    start = expression();
+    tokens_.expect(",");
   }
   expr->variable = tokens_.expect_word("a name for the thing looked at");
   if (tokens_.accept("number")) expr->number_variable = tokens_.expect_word("a name for its number");
@@ -337,11 +355,12 @@ ExprPtr ExpressionParser::over(const Span& begin, const std::string& name) {
   } else {
     tokens_.expect("in");
     expr->parts = {pipe()};
+    if (start) expr->parts.push_back(start);
     if (expr->kind == Expr::Kind::tree) {
       tokens_.expect("by");
       expr->body = expression();
     } else {
-      if (tokens_.accept("where")) expr->condition = expression();
+      if (expr->kind == Expr::Kind::over && tokens_.accept("where")) expr->condition = expression();
       if (tokens_.accept(":")) expr->body = expression();
     }
   }

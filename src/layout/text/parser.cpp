@@ -368,7 +368,7 @@ class Parser {
       std::string_view meant = nearest(made.name, role_words());
       throw ProblemFound{{Problem::Level::error, made.where, fmt::format("an entry has no \"{}\"", made.name),
                           meant.empty() ? "it has path, data, size, time, created, accessed, mode, crc32, "
-                                          "comment, kind, folder, link, encrypted"
+                                          "comment, kind, folder, link, encrypted, also"
                                         : fmt::format("did you mean {}?", meant)}};
     }
     tokens_.expect("=");

@@ -49,6 +49,7 @@ struct Expr {
     read,         // type at parts[0] [in parts[1]]
     list,         // [ parts ]
     over,         // name ( variable in parts[0] [where condition] [: body] ): first, any, all, sum, ...
+    fold,         // name ( carried from parts[1], variable in parts[0] : body ): fold, scan
     chain,        // chain ( variable from parts[0] while condition then body )
     tree,         // tree ( variable in parts[0] by body )
   };
@@ -62,7 +63,8 @@ struct Expr {
   std::vector<Argument> arguments;
   TypePtr type;
   TransformPtr transform;
-  std::string variable, number_variable;  // bound by over, chain and tree
+  std::string variable, number_variable;  // bound by over, fold, chain and tree
+  std::string carried;                    // bound by fold
   ExprPtr condition, body;
   int depth =
       0;  // how many expressions lie within each other in it: whoever goes through them recurses so deep

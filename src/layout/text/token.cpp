@@ -39,7 +39,7 @@ class Lexer {
 
   void step() {
     char c = text_[at_];
-    if (c == '\n') {
+    if (c == '\n' || c == ';') {
       add(Token::Kind::line_end, at_++, 1);
     } else if (c == ' ' || c == '\t' || c == '\r') {
       ++at_;

@@ -22,10 +22,10 @@ constexpr std::string_view kNumbers[] = {
     "u48le", "u56le", "u64le", "i16le", "i24le",  "i32le",   "i40le", "i48le",   "i56le", "i64le",
     "u16be", "u24be", "u32be", "u40be", "u48be",  "u56be",   "u64be", "i16be",   "i24be", "i32be",
     "i40be", "i48be", "i56be", "i64be", "leb128", "sleb128", "vlq",   "decimal", "octal", "hexadecimal"};
-constexpr std::string_view kRoles[] = {"path",  "data",    "size", "time",   "created", "accessed", "mode",
-                                       "crc32", "comment", "kind", "folder", "link",    "encrypted"};
-constexpr std::string_view kLists[] = {"first", "last", "any",  "all",  "count", "sum",
-                                       "least", "most", "each", "join", "chain", "tree"};
+constexpr std::string_view kRoles[] = {"path",  "data",    "size", "time",   "created", "accessed",  "mode",
+                                       "crc32", "comment", "kind", "folder", "link",    "encrypted", "also"};
+constexpr std::string_view kLists[] = {"first", "last", "any",  "all",   "count", "sum",  "least",
+                                       "most",  "each", "join", "chain", "tree",  "fold", "scan"};
 
 }  // namespace
 
