@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 #include <openssl/evp.h>
 #include <openssl/hmac.h>
+#include <tbb/parallel_for.h>
 
 #include <algorithm>
 #include <array>
@@ -223,10 +224,19 @@ class DecryptedSource final : public AlignedSource {
  protected:
   void read_units(std::uint64_t offset, ByteSpan out) const override {
     if (stored_->read_at(at_ + offset, out) < out.size()) throw CutShort("the encrypted disk is cut short");
-    cipher_->decrypt(first_ + offset / kUnit, out);
+    std::size_t share = std::max(kShare / unit() * unit(), unit()), shares = (out.size() + share - 1) / share;
+    auto decrypt = [&](std::size_t i) {
+      std::uint64_t at = i * share;
+      cipher_->decrypt(first_ + (offset + at) / kUnit,
+                       out.subspan(at, std::min<std::size_t>(share, out.size() - at)));
+    };
+    if (shares < 2) return decrypt(0);
+    tbb::parallel_for(std::size_t{0}, shares, decrypt);
   }
 
  private:
+  static constexpr std::size_t kShare = 64 * 1024;  // bytes that one thread decrypts at a time
+
   SourcePtr stored_;
   std::uint64_t at_, size_;
   std::shared_ptr<const DiskCipher> cipher_;

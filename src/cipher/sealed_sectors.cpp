@@ -26,19 +26,12 @@ Bytes front_of(std::uint64_t number, ByteView vector) {
   return out;
 }
 
-/// The cipher's part of a key with that of the HMAC, of `sum` bytes, behind it.
-ByteView before_hmac(ByteView key, std::size_t sum) {
-  if (key.size() <= sum)
-    throw Malformed(fmt::format("a key of {} bytes has no room for that of the HMAC", key.size()));
-  return key.first(key.size() - sum);
-}
-
 /// Encrypted, then authenticated with an HMAC, whose key is behind the cipher's.
 class HmacSectors final : public SealedSectors {
  public:
   HmacSectors(const EVP_CIPHER* cipher, const EVP_MD* digest, bool random, ByteView key)
       : sum_size_(static_cast<std::size_t>(EVP_MD_get_size(digest))),
-        cipher_(cipher, before_hmac(key, sum_size_), false),
+        cipher_(cipher, key.first(key.size() - sum_size_), false),
         digest_(digest),
         random_(random),
         hmac_key_(sum_size_) {

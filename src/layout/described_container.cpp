@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <atomic>
 #include <mutex>
 #include <utility>
 
@@ -116,8 +117,24 @@ class Described final : public DescribedContainer {
       std::lock_guard lock(mutex_);
       list_all();
       run_.recorder = nullptr;
+      kept_ = true;
     });
     return entries_;
+  }
+
+  /// Nothing is kept of entries that are only looked at.
+  void each(Detail detail, const std::function<void(const Entry&)>& visitor) override {
+    if (kept_) return Container::each(detail, visitor);
+    std::lock_guard lock(mutex_);
+    Passing passing{detail, &visitor};
+    passing_ = &passing;
+    try {
+      list_all();
+    } catch (...) {
+      passing_ = nullptr;
+      throw;
+    }
+    passing_ = nullptr;
   }
 
   ContentPtr content(std::size_t index) override {
@@ -176,7 +193,10 @@ class Described final : public DescribedContainer {
   void observe_all(Observer& observer) override {
     std::lock_guard lock(mutex_);
     run_.observer = &observer;
-    std::call_once(listed_, [this] { list_all(); });
+    std::call_once(listed_, [this] {
+      list_all();
+      kept_ = true;
+    });
     for (const std::string& name : mark_regions(run_))
       add_finding(
           Finding::Level::warning,
@@ -249,6 +269,12 @@ class Described final : public DescribedContainer {
     return content;
   }
 
+  /// A listing whose entries are shown and not kept.
+  struct Passing {
+    Detail detail;
+    const std::function<void(const Entry&)>* visitor;
+    Entry entry = {};
+  };
   struct Listing {
     std::size_t rule;
     std::vector<Value> slots;  // with the outer loops' variables
@@ -258,6 +284,8 @@ class Described final : public DescribedContainer {
   };
 
   void list_all() {
+    listings_.clear();
+    count_ = beyond_ = nameless_ = 0;
     for (const StatementPlan& statement : plan_->statements) {
       if (statement.kind != StatementPlan::Kind::entry) continue;
       const EntryPlan& rule = plan_->entries[statement.entry];
@@ -269,7 +297,7 @@ class Described final : public DescribedContainer {
       } catch (const std::exception& thrown) {
         Error error = as_error(thrown);
         add_finding(Finding::Level::fault,
-                    fmt::format("the listing ends after {} entries: {}", entries_.size(), error.what()));
+                    fmt::format("the listing ends after {} entries: {}", count_, error.what()));
       }
     }
     if (beyond_ > 0) {
@@ -277,7 +305,7 @@ class Described final : public DescribedContainer {
           Finding::Level::fault,
           fmt::format(
               "{} of {} entries reach beyond the end of the file, the first is \"{}\"; the file is cut short",
-              beyond_, entries_.size(), escape(first_beyond_)),
+              beyond_, count_, escape(first_beyond_)),
           Finding::About::entries);
     }
     if (nameless_ > 0)
@@ -307,7 +335,7 @@ class Described final : public DescribedContainer {
     bool innermost = level + 1 == rule.loops.size();
     if (innermost) listings_.push_back({number, slots});
     std::uint64_t count = run_.count(list);
-    if (innermost && entries_.size() + count < run_.context().limits.max_entries) {
+    if (innermost && passing_ == nullptr && entries_.size() + count < run_.context().limits.max_entries) {
       entries_.reserve(entries_.size() + static_cast<std::size_t>(count));
       origins_.reserve(entries_.size() + static_cast<std::size_t>(count));
     }
@@ -335,13 +363,13 @@ class Described final : public DescribedContainer {
 
   void one(const EntryPlan& rule, std::uint64_t index, Frame& frame) {
     Run::Scratch scratch(run_);
-    Entry& entry = entries_.emplace_back();
+    Entry& entry = begin_entry();
     try {
       forget_variables(rule, frame);
-      if (!selects(rule, frame)) return entries_.pop_back();
+      if (!selects(rule, frame)) return drop_entry();
       fill(rule, frame, entry);
     } catch (const LimitExceeded&) {
-      entries_.pop_back();
+      drop_entry();
       throw;
     } catch (const std::exception& thrown) {
       Error error = as_error(thrown);
@@ -350,16 +378,50 @@ class Described final : public DescribedContainer {
       add_finding(Finding::Level::fault, fmt::format("{}: {}", escape(entry.path), error.what()),
                   Finding::About::entries);
     }
-    run_.context().limits.count_kept(entry);
     Origin origin{static_cast<std::uint32_t>(listings_.size() - 1), static_cast<std::uint32_t>(index)};
-    origins_.push_back(origin);
-    if (rule.also != nullptr) add_other_paths(rule, origin, frame);
+    std::vector<std::string> others;
+    if (rule.also != nullptr) others = other_paths(rule, entry, frame);
+    const std::string first = others.empty() ? "" : entry.path;
+    const Timestamp modified = entry.modified;
+    finish_entry(entry, origin);
+    for (std::string& path : others) {
+      if (path.empty() || path == first) continue;
+      Entry& other = begin_entry();
+      other.path = std::move(path);
+      other.kind = EntryKind::hard_link;
+      other.modified = modified;
+      other.size = other.stored_size = 0;
+      other.extras().link_target = first;
+      finish_entry(other, origin);
+    }
   }
 
-  /// Other paths of the entry that was added last: links to it that have its data.
-  void add_other_paths(const EntryPlan& rule, Origin origin, Frame& frame) {
+  /// A new entry: one that is kept, or one that is only shown.
+  Entry& begin_entry() {
+    ++count_;
+    if (passing_ == nullptr) return entries_.emplace_back();
+    std::string room = std::move(passing_->entry.path);
+    passing_->entry = {};
+    passing_->entry.path = std::move(room);
+    passing_->entry.path.clear();
+    return passing_->entry;
+  }
+  void drop_entry() {
+    --count_;
+    if (passing_ == nullptr) entries_.pop_back();
+  }
+  void finish_entry(const Entry& entry, Origin origin) {
+    if (passing_ != nullptr) {
+      run_.context().limits.count_entry();
+      return (*passing_->visitor)(entry);
+    }
+    run_.context().limits.count_kept(entry);
+    origins_.push_back(origin);
+  }
+
+  std::vector<std::string> other_paths(const EntryPlan& rule, const Entry& entry, Frame& frame) {
     std::vector<std::string> others;
-    optional_role(rule.also, "other paths", entries_.back(), [&](const Node& node) {
+    optional_role(rule.also, "other paths", entry, [&](const Node& node) {
       Value paths = node.value(frame);
       for (std::uint64_t i = 0, count = paths.there() ? run_.count(paths) : 0; i < count; ++i) {
         run_.step(rule.where);
@@ -367,19 +429,7 @@ class Described final : public DescribedContainer {
         clean_in_place(others.back());
       }
     });
-    const std::string first = entries_.back().path;
-    const Timestamp modified = entries_.back().modified;
-    for (std::string& path : others) {
-      if (path.empty() || path == first) continue;
-      Entry& entry = entries_.emplace_back();
-      entry.path = std::move(path);
-      entry.kind = EntryKind::hard_link;
-      entry.modified = modified;
-      entry.size = entry.stored_size = 0;
-      entry.extras().link_target = first;
-      run_.context().limits.count_kept(entry);
-      origins_.push_back(origin);
-    }
+    return others;
   }
 
   /// Whether the rule lists an entry for its element.
@@ -399,7 +449,7 @@ class Described final : public DescribedContainer {
 
   void name_nameless(Entry& entry) {
     if (!entry.path.empty()) return;
-    entry.path = fmt::format("entry-{}", entries_.size());
+    entry.path = fmt::format("entry-{}", count_);
     ++nameless_;
   }
 
@@ -442,6 +492,7 @@ class Described final : public DescribedContainer {
     });
     name_nameless(entry);
     fill_kind(rule, frame, entry);
+    if (passing_ != nullptr && passing_->detail == Detail::paths) return;
     fill_optional(rule, frame, entry);
     if (entry.kind == EntryKind::file) fill_data(rule, frame, entry);
   }
@@ -617,12 +668,14 @@ class Described final : public DescribedContainer {
   std::mutex mutex_;  // guards the run
   Run run_;
   std::once_flag listed_;
+  std::atomic<bool> kept_ = false;  // entries_ is complete
+  Passing* passing_ = nullptr;      // while entries are only shown
   std::vector<Entry> entries_;
   std::vector<Origin> origins_;
   std::vector<Listing> listings_;
   std::deque<std::string> methods_;
   Outline outline_;
-  std::uint64_t beyond_ = 0, nameless_ = 0;
+  std::uint64_t count_ = 0, beyond_ = 0, nameless_ = 0;  // entries so far; of these, those that are odd
   std::string first_beyond_;
   std::vector<std::pair<std::string, std::string>> facts_;
 };

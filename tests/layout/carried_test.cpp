@@ -195,6 +195,18 @@ TEST(OtherPaths, AreLinksToTheirEntry) {
                   "expected a text or a list of texts, found a number"));
 }
 
+TEST(PlacesOfLists, AreKnownWhateverTheirElementsAre) {
+  Described d(R"(
+    words = text until 0 [2] at 1
+    numbers = leb128[2] at end_of(words)
+    none = leb128[0] at end_of(numbers)
+    entry { path = "{offset_of(words)}-{end_of(words)}-{end_of(numbers)}-{offset_of(none)}-{end_of(none)}"; data = bytes(0, 0) })",
+              Bytes{0, 'a', 'b', 0, 'c', 0, 5, 0x80, 1, 9});
+  EXPECT_EQ(d.paths(), "1-6-9-9-9");
+  EXPECT_TRUE(has(Described("a = end_of([1, 2])\n", Bytes(4)).error(),
+                  "a list that was not read and holds no records"));
+}
+
 TEST(Lines, EndAtSemicolons) {
   Described d(
       "record Item { at u8; size u8 }; items = Item[2] at 0; entry for i in items { path = \"{i.at}\"; data "

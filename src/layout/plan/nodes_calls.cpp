@@ -158,10 +158,11 @@ class WhereNode final : public Node {
   std::uint64_t place_of_list(Run& run, const Value& list) const {
     const List& all = run.store().lists[list.object];
     if (all.shape == List::Shape::strided) return all.offset + (end_ ? all.count * all.stride : 0);
+    if (all.element != nullptr) return end_ ? all.end : all.begin;
     if (all.size() == 0) fail(run, "the place of a list without elements");
     StaticType element = what_->type().element();
     if (!element.is(Base::record))
-      fail(run, "the place of a list that is neither of records nor of one size");
+      fail(run, "the place of a list that was not read and holds no records");
     return record_place(run, run.element(list, end_ ? all.size() - 1 : 0), *element.record, end_);
   }
 

@@ -22,6 +22,7 @@ class Collector {
     list_.region = reader.region;
     list_.offset = reader.base;
     list_.limit = reader.limit;
+    list_.begin = reader.at;
     if (frame.run.recorder != nullptr && reader.region == 0)
       seen_ = ListSeen{{}, 0, frame.run.recorder->numbers.size(), plan.ends == ListEnd::counted};
     bool record = element.type.base == StaticType::Base::record && !element.type.is_list();
@@ -71,6 +72,7 @@ class Collector {
   }
 
   Value finish() {
+    list_.end = reader_.at;
     if (seen_) frame_.run.recorder->lists.push_back(*std::move(seen_));
     return frame_.run.store().add(std::move(list_));
   }

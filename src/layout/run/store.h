@@ -39,8 +39,9 @@ struct List {
   std::uint32_t region = 0;
   std::uint64_t offset = 0, stride = 0, count = 0;
   std::vector<std::uint64_t> offsets;
-  std::uint64_t limit = 0;       // where the elements with offsets must end
-  std::vector<Value> arguments;  // of records that take some
+  std::uint64_t limit = 0;           // where the elements with offsets must end
+  std::uint64_t begin = 0, end = 0;  // of what was read one after another, in the region
+  std::vector<Value> arguments;      // of records that take some
   std::vector<Value> values;
   std::vector<std::int64_t> parents;   // of a tree: the place of the element above, or -1
   std::vector<std::int64_t> siblings;  // of a tree: how many children its parent has before it
