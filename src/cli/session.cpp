@@ -8,6 +8,7 @@
 #include <cstdlib>
 #include <filesystem>
 #include <set>
+#include <utility>
 
 #include "base/text.h"
 #include "base/units.h"
@@ -55,7 +56,8 @@ bool ask_for_key(Session& session, const std::string& description, const std::st
 
 /// Compiles what --layout names. Throws Malformed with the first problem.
 void use_layouts(Session& session) {
-  for (const std::string& path : session.layouts) {
+  for (const std::string& named : session.layouts) {
+    const std::string path = session.layout_path(named);
     layout::Found found = session.read_layout(path);
     if (!found.compiled.plan) {
       layout::Description text = Session::description_of(path);
@@ -74,7 +76,10 @@ void use_layouts(Session& session) {
     std::vector<std::string> names = layout::read_names(path);
     session.context.known_names.insert(session.context.known_names.end(), names.begin(), names.end());
   }
-  session.context.described = [&session] { return session.library().formats(); };
+  session.context.described = [&session] {
+    session.tell_broken_layouts();
+    return session.library().formats();
+  };
 }
 
 /// The names of all views that some format knows.
@@ -111,6 +116,24 @@ layout::Library& Session::library() {
     for (const std::string& folder : layout_folders()) library_->add_folder(folder);
   }
   return *library_;
+}
+
+void Session::tell_broken_layouts() {
+  if (std::exchange(broken_layouts_told_, true)) return;
+  for (const layout::Found& found : library().all()) {
+    if (found.compiled.plan != nullptr) continue;
+    std::string name = escape(layout::layout_name(found.path));
+    say(Tone::warning,
+        fmt::format("the description {} has errors and is not used; `operculum layout check {}` shows them",
+                    name, shell_word(name)));
+  }
+}
+
+std::string Session::layout_path(const std::string& file_or_name) {
+  std::error_code none;
+  bool file = file_or_name.find('/') != std::string::npos || std::filesystem::exists(file_or_name, none);
+  const layout::Found* found = file ? nullptr : library().find(layout::layout_name(file_or_name));
+  return found == nullptr ? file_or_name : found->path;
 }
 
 std::vector<std::string> Session::layout_folders() const {

@@ -69,6 +69,12 @@ struct Session {
   /// IoError.
   layout::Found read_layout(const std::string& path) const;
 
+  /// The path of a description that is named as a file, or as `layout list` tells.
+  std::string layout_path(const std::string& file_or_name);
+
+  /// Says which descriptions in the folders cannot be used; the first time that it is called.
+  void tell_broken_layouts();
+
   /// The text of a description, for messages about it.
   static layout::Description description_of(const std::string& path);
 
@@ -79,6 +85,7 @@ struct Session {
 
  private:
   std::optional<layout::Library> library_;
+  bool broken_layouts_told_ = false;
 };
 
 /// Reads keys and configuration and opens the output; called once the command line is known. Throws Error.

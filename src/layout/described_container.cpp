@@ -498,7 +498,8 @@ class Described final : public DescribedContainer {
   }
 
   void fill_kind(const EntryPlan& rule, Frame& frame, Entry& entry) {
-    if (rule.folder != nullptr && rule.folder->truth(frame)) entry.kind = EntryKind::folder;
+    if (rule.folder != nullptr && rule.folder->number_if(frame).value_or(0) != 0)
+      entry.kind = EntryKind::folder;
     if (rule.link == nullptr) return;
     if (std::string target = text_if(*rule.link, frame); !target.empty()) {
       entry.kind = EntryKind::symbolic_link;
@@ -522,7 +523,7 @@ class Described final : public DescribedContainer {
       if (std::string text = text_if(node, frame); !text.empty()) entry.extras().type_tag = std::move(text);
     });
     optional_role(rule.encrypted, "encryption", entry, [&](const Node& node) {
-      if (node.truth(frame)) entry.flags |= Entry::encrypted;
+      if (node.number_if(frame).value_or(0) != 0) entry.flags |= Entry::encrypted;
     });
   }
 

@@ -1,5 +1,6 @@
 #include <gtest/gtest.h>
 
+#include <filesystem>
 #include <nlohmann/json.hpp>
 #include <sstream>
 
@@ -282,11 +283,45 @@ TEST_F(LayoutCommands, ListAndShowTellWhereDescriptionsAre) {
 TEST_F(LayoutCommands, ABrokenDescriptionIsToldAndCostsNoOther) {
   temp.write(".config/operculum/layouts/broken.layout", "layout \"Broken\"\nnonsense\n");
   temp.write(".config/operculum/layouts/pair.layout", kPair);
-  EXPECT_EQ(tool({"list", "--paths", "a.pair"}).out, "texts/first.txt\ntexts/second.txt\n");
+  Ran list = tool({"list", "--paths", "a.pair"});
+  EXPECT_EQ(list.out, "texts/first.txt\ntexts/second.txt\n");
+  EXPECT_EQ(list.err,
+            "operculum: warning: the description broken has errors and is not used; `operculum layout check "
+            "broken` shows them\n");
+  EXPECT_TRUE(has(tool({"layout", "check", "broken"}).out, "\"nonsense\" begins no statement"))
+      << "by its name";
   EXPECT_NE(tool({"layout", "list"}).out.find("has errors"), std::string::npos);
   Ran ran = tool({"list", "--layout", ".config/operculum/layouts/broken.layout", "a.pair"});
   EXPECT_EQ(ran.exit_code, 3);
   EXPECT_NE(ran.err.find("line 2, column 1"), std::string::npos) << ran.err;
+}
+
+TEST_F(LayoutCommands, DescriptionsThatAreFoundCanBeNamed) {
+  temp.write(".config/operculum/layouts/pair.layout", kPair);
+  std::filesystem::remove(temp.path("pair.layout"));
+  EXPECT_TRUE(has(tool({"layout", "check", "pair", "a.pair"}).out, "2 entries"));
+  EXPECT_TRUE(has(tool({"list", "--layout", "pair", "a.pair"}).out, "texts/second.txt"));
+  EXPECT_TRUE(has(tool({"layout", "check", "pear"}).err, "pear: cannot open the file"));
+}
+
+TEST_F(LayoutCommands, EveryRoleMayBeNothing) {
+  temp.write("n.layout", R"(layout "Nothing"
+entry for i in range(0, 2) {
+  path = "e{i}"
+  data = bytes(i, 1)
+  size = if i == 0 then nothing else 1
+  mode = if i == 0 then nothing else 0o644
+  kind = if i == 0 then nothing else "note"
+  folder = if i == 0 then nothing else false
+  encrypted = if i == 0 then nothing else false
+  check crc32 of data = if i == 0 then nothing else 0x83dcefb7
+  crc32 = nothing; comment = nothing; link = nothing; time = nothing; also = nothing
+})");
+  temp.write("a.nth", "x1");
+  Ran ran = tool({"verify", "--layout", "n.layout", "a.nth"});
+  EXPECT_EQ(ran.exit_code, 0) << ran.err;
+  EXPECT_TRUE(has(ran.out, "2 files decoded")) << ran.out;
+  EXPECT_TRUE(has(ran.out, "No faults")) << ran.out;
 }
 
 TEST_F(LayoutCommands, NamesAreMadeByATemplate) {

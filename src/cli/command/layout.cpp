@@ -156,9 +156,10 @@ void tell_trial(Session& session, const CheckOptions& options, const LayoutTrial
 }
 
 void check(Session& session, const CheckOptions& options, const Figures& figures) {
-  layout::Found found = session.read_layout(options.file);
+  const std::string path = session.layout_path(options.file);
+  layout::Found found = session.read_layout(path);
   layout::Description text{found.path, found.compiled.plan ? found.compiled.plan->description.text : ""};
-  if (!found.compiled.plan) text = session.description_of(options.file);
+  if (!found.compiled.plan) text = session.description_of(path);
   text.name = layout::layout_name(options.file) + ".layout";
   if (!tell_problems(session, text, found.compiled)) {
     session.raise(cannot_open);
@@ -197,7 +198,7 @@ void add_check(CommandLine& program, Session& session) {
        "Tell what is wrong in a description; with a container, what it reads there and what each byte is for",
        {"operculum layout check shoal.layout", "operculum layout check shoal.layout tidepool.shoal"}});
   auto options = std::make_shared<CheckOptions>();
-  command.argument("FILE", options->file, "The description");
+  command.argument("FILE", options->file, "The description: a file, or a name that layout list tells");
   command.argument("CONTAINER", options->container,
                    "A file to try it on, or a path that goes on into containers", Options::Needed::no);
   command.number("--fields", options->fields,

@@ -227,6 +227,8 @@ void Compiler::role(const syntax::Role& from, EntryPlan& to, Scope& scope) {
   for (const RoleKind& kind : kRoles) {
     if (kind.name != from.name) continue;
     if (to.*kind.member != nullptr) fail(from.where, fmt::format("\"{}\" is given twice", from.name));
+    bool nothing = from.value->kind == syntax::Expr::Kind::name && from.value->name == "nothing";
+    if (nothing && kind.member != &EntryPlan::path) return;  // as if it were not stated
     if (kind.base == Base::truth) {
       to.*kind.member = condition(*from.value, scope);
     } else if (kind.base == Base::number) {
