@@ -1,7 +1,6 @@
 // Speed and memory of the built program, as ratios against the least that must be done, measured in the same
-// run. usage: operculum_bench PROGRAM [FOLDER
-// [show|identify|list|zip|stored|tar|ext|squashfs|folders|one|nested]] FOLDER should be on tmpfs; default
-// /dev/shm/operculum-bench
+// run. usage: operculum_bench PROGRAM [ROW [FOLDER]]
+// FOLDER is made for it and should be on tmpfs; /dev/shm/operculum-bench unless given.
 #include <fmt/format.h>
 #include <unistd.h>
 
@@ -175,16 +174,21 @@ int main(int argc, char** argv) {
   if (argc > 2 && std::string_view(argv[1]) == kMeasureWord) return measure_one(argv + 2);
   if (argc < 2) {
     fmt::print(
-        "usage: operculum_bench PROGRAM [FOLDER "
-        "[show|identify|list|layout|zip|stored|tar|ext|xfs|btrfs|luks|squashfs|folders|one|nested|mszip|lzx|"
-        "lanes|msi|xz|xz-"
-        "one|bzip2|deb|compare|find-like|find-text|catalogue|catalogue-again|search|jffs2|uefi|rebuild|"
-        "rebuild-whole|pack|pack-squashfs|"
-        "convert|kinds|patterns|one-name]]\n");
+        "usage: operculum_bench PROGRAM [ROW [FOLDER]]\nrows: show identify list layout sandbox zip stored "
+        "tar "
+        "ext xfs btrfs luks squashfs folders one nested mszip lzx lanes msi xz xz-one bzip2 deb compare "
+        "find-like "
+        "find-text catalogue catalogue-again search jffs2 uefi rebuild rebuild-whole pack pack-squashfs "
+        "convert "
+        "kinds patterns one-name\n");
     return 2;
   }
-  Bench bench{{argv[1], argc > 2 ? argv[2] : "/dev/shm/operculum-bench"}};
-  std::filesystem::create_directories(bench.folder);
+  const std::string row = argc > 2 ? argv[2] : "";
+  Bench bench{{argv[1], argc > 3 ? argv[3] : "/dev/shm/operculum-bench"}};
+  if (!std::filesystem::create_directories(bench.folder)) {
+    fmt::print("{} is there already; it would be removed at the end\n", bench.folder);
+    return 2;
+  }
   fmt::print("{:<58} {:>9} {:>9}  {:>6}  {:14} {:>10}\n", "work (median of 5)", "baseline", "operculum",
              "ratio", "", "peak");
   const std::pair<std::string_view, void (Bench::*)()> all[] = {
@@ -193,15 +197,15 @@ int main(int argc, char** argv) {
       {"sandbox", &Bench::sandbox},  {"zip", &Bench::zip_of_files},
       {"stored", &Bench::stored},    {"tar", &Bench::tar_zst}};
   for (auto [name, run_it] : all) {
-    if (argc <= 3 || argv[3] == name) (bench.*run_it)();
+    if (row.empty() || row == name) (bench.*run_it)();
   }
-  measure_images(bench, argc > 3 ? argv[3] : "");
-  measure_packages(bench, argc > 3 ? argv[3] : "");
-  measure_solid(bench, argc > 3 ? argv[3] : "");
-  measure_collections(bench, argc > 3 ? argv[3] : "");
-  measure_firmware(bench, argc > 3 ? argv[3] : "");
-  measure_rebuild(bench, argc > 3 ? argv[3] : "");
-  measure_growth(bench, argc > 3 ? argv[3] : "");
+  measure_images(bench, row);
+  measure_packages(bench, row);
+  measure_solid(bench, row);
+  measure_collections(bench, row);
+  measure_firmware(bench, row);
+  measure_rebuild(bench, row);
+  measure_growth(bench, row);
   std::filesystem::remove_all(bench.folder);
   return bench.failed ? 1 : 0;
 }

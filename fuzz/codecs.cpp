@@ -13,13 +13,15 @@
 #include "codec/lzx_pack.h"
 #include "codec/mszip.h"
 #include "codec/mszip_pack.h"
+#include "codec/nrv.h"
+#include "codec/run_ranges.h"
 #include "codec/settings_search.h"
 #include "fuzz/target.h"
 
 namespace operculum::fuzz {
 namespace {
 
-constexpr std::uint64_t kMostBytes = 4 << 20;
+constexpr std::uint64_t kMostBytes = 4 << 20, kMostOld = 1 << 16;
 constexpr std::string_view kDecoders[] = {"deflate",    "deflate64", "zlib", "gzip", "bzip2",    "lzma",
                                           "lzma-alone", "xz",        "zstd", "lz4",  "compress", "brotli"};
 constexpr std::string_view kEncoders[] = {"deflate", "zlib", "gzip", "bzip2",     "lzma-alone",
@@ -52,6 +54,44 @@ void decode(std::string_view codec, ByteView bytes) {
   if (!streamed || found->whole == nullptr || streamed->empty()) return;
   Bytes whole(streamed->size());
   if (found->whole(bytes, whole)) must(whole == *streamed, "a whole buffer and a stream");
+}
+
+/// Codecs that take a choice from their container: the first byte makes it.
+void decode_old(ByteView bytes) {
+  if (bytes.empty()) return;
+  constexpr std::string_view kOld[] = {"shrink",  "reduce-1", "reduce-2", "reduce-3",   "reduce-4",
+                                       "implode", "implode",  "implode",  "dcl-implode"};
+  std::size_t kind = bytes[0] % std::size(kOld);
+  CodecOptions options;
+  options.properties = {static_cast<Byte>(bytes[0] >> 4)};
+  if ((bytes[0] & 8) != 0) options.unpacked_size = kMostOld;
+  decoded(kOld[kind], bytes.subspan(1), options);
+}
+
+void decode_nrv(ByteView bytes) {
+  if (bytes.empty()) return;
+  constexpr unsigned kWords[] = {8, 16, 32};
+  NrvDialect dialect{static_cast<NrvForm>(bytes[0] % 3), kWords[bytes[0] / 3 % 3]};
+  try {
+    read_all(*open_nrv(make_source_stream(source_of(bytes.subspan(1))), dialect, std::nullopt), kMostBytes);
+  } catch (const Error&) {
+    // a clear error is a right answer
+  }
+}
+
+/// Rules up to a line's end, then what is packed by them and comes out again.
+void pack_run_ranges_and_unpack(ByteView bytes) {
+  std::string_view all = as_text(bytes), text = all.substr(0, all.find('\n'));
+  ByteView plain = bytes.subspan(std::min(text.size() + 1, bytes.size()));
+  try {
+    RunRules rules = parse_run_rules(text);
+    Bytes packed = pack_run_ranges(plain, rules);
+    Bytes back = read_all(*open_run_ranges(make_source_stream(source_of(packed)), rules), kMostBytes);
+    must(std::equal(back.begin(), back.end(), plain.begin(), plain.end()), "run lengths packed and unpacked");
+    read_all(*open_run_ranges(make_source_stream(source_of(plain)), rules), kMostBytes);
+  } catch (const Error&) {
+    // a clear error is a right answer
+  }
 }
 
 void decode_blocks(ByteView bytes) {
@@ -148,6 +188,9 @@ std::vector<Target> codec_targets() {
   std::vector<Target> all;
   for (std::string_view codec : kDecoders)
     all.push_back({"decode-" + std::string(codec), [codec](ByteView bytes) { decode(codec, bytes); }});
+  all.push_back({"decode-old-zip", decode_old});
+  all.push_back({"decode-nrv", decode_nrv});
+  all.push_back({"run-ranges", pack_run_ranges_and_unpack});
   all.push_back({"decode-blocks", decode_blocks});
   all.push_back({"pack-and-unpack", pack_and_unpack});
   all.push_back({"pack-frames-and-unpack", pack_frames_and_unpack});

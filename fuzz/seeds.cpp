@@ -21,6 +21,7 @@
 #include "support/iso_writer.h"
 #include "support/ldm_writer.h"
 #include "support/msi_writer.h"
+#include "support/old_zip_packers.h"
 #include "support/package_writer.h"
 #include "support/pe_writer.h"
 #include "support/squashfs_writer.h"
@@ -77,6 +78,24 @@ void write_volumes(Seeds& seeds) {
   write(seeds, "corestorage-locked", make_corestorage({}));
   write(seeds, "encrypted-image", sealed({}, noise(2000)));
   write(seeds, "verity", make_hash_tree(1, 20).tree);
+}
+
+/// The first byte is the target's choice of the dialect.
+void write_old_codecs(Seeds& seeds) {
+  std::string text;
+  for (int i = 0; i < 60; ++i) text += fmt::format("tide {} at gauge {}\n", i * i, i % 7);
+  auto with = [](Byte choice, const Bytes& packed) {
+    Bytes all = {choice};
+    all.insert(all.end(), packed.begin(), packed.end());
+    return all;
+  };
+  ByteView plain = as_bytes(text);
+  write(seeds, "decode-old-zip-shrink", with(0, pack_shrink(plain, true)));
+  write(seeds, "decode-old-zip-reduce", with(3, pack_reduce(plain, 3)));
+  write(seeds, "decode-old-zip-implode", with(0x60, pack_implode(plain, 6)));
+  write(seeds, "decode-old-zip-dcl", with(0x11, pack_dcl_implode(plain, true, 5)));
+  write(seeds, "run-ranges-rules",
+        to_bytes("00-7f copy 1, 80-fe repeat 3, ff zeros wide 2\naaaaaaabcd" + text));
 }
 
 void write_firmware(Seeds& seeds) {
@@ -176,6 +195,7 @@ std::map<std::string, Bytes> seeds() {
   write_packages(all, links);
   write_volumes(all);
   write_firmware(all);
+  write_old_codecs(all);
   return all;
 }
 

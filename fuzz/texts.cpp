@@ -7,6 +7,7 @@
 #include "base/text.h"
 #include "base/time.h"
 #include "base/units.h"
+#include "collection/content_search.h"
 #include "collection/text_diff.h"
 #include "fuzz/target.h"
 #include "io/safe_path.h"
@@ -61,10 +62,46 @@ void compare_texts(ByteView bytes) {
     unified(*diff);
 }
 
+std::vector<std::uint64_t> places(const Needles& needles, ByteView bytes, std::size_t piece) {
+  ContentSearch search(needles, 1000);
+  for (std::size_t at = 0; at < bytes.size(); at += piece)
+    search.add(bytes.subspan(at, std::min(piece, bytes.size() - at)));
+  search.finish();
+  std::vector<std::uint64_t> all;
+  for (const ContentHit& hit : search.hits()) all.push_back(hit.at);
+  return all;
+}
+
+/// How large the pieces are that the bytes come in, what is looked for, a line end, and the bytes.
+void search_contents(ByteView bytes) {
+  if (bytes.size() < 3) return;
+  std::size_t piece = bytes[0] + 1u;
+  auto letters = (bytes[1] & 1) != 0 ? Glob::Case::ignored : Glob::Case::exact;
+  std::string_view all = as_text(bytes.subspan(2)),
+                   sought = all.substr(0, std::min<std::size_t>(all.find('\n'), 60));
+  ByteView where = bytes.subspan(std::min(bytes.size(), 2 + sought.size() + 1));
+  if (sought.empty()) return;
+  Needles texts, plain;
+  texts.add_text(std::string(sought), letters);
+  plain.add_bytes(Bytes(sought.begin(), sought.end()));
+  must(places(texts, where, piece) == places(texts, where, where.size() + 1), "texts in pieces and in one");
+  std::vector<std::uint64_t> found = places(plain, where, piece), expected;
+  for (std::size_t at = 0; expected.size() < 1000;) {
+    at = as_text(where).find(sought, at);
+    if (at == std::string_view::npos) break;
+    expected.push_back(at++);
+  }
+  must(!expected.empty() == !found.empty(), "bytes are found where they are");
+  for (std::uint64_t at : found) must(as_text(where).substr(at).starts_with(sought), "a hit is none");
+}
+
 }  // namespace
 
 std::vector<Target> text_targets() {
-  return {{"names", look_at_names}, {"patterns", match_patterns}, {"text-diff", compare_texts}};
+  return {{"names", look_at_names},
+          {"patterns", match_patterns},
+          {"text-diff", compare_texts},
+          {"content-search", search_contents}};
 }
 
 }  // namespace operculum::fuzz

@@ -109,6 +109,13 @@ put('cd', (sector.ljust(2352, b'e')) * 3)
 put('cue', b'FILE "a.bin" BINARY\nTRACK 01 MODE1/2352\nINDEX 01 00:00:00\nTRACK 02 AUDIO\nTITLE "b"\nINDEX 00 00:01:00\nINDEX 01 00:02:00\n')
 put('sparse-bundle', b'<plist version="1.0"><dict><key>t</key><string>com.apple.diskimage.sparsebundle</string><key>band-size</key><integer>4096</integer><key>size</key><integer>9000</integer></dict></plist>')
 SMALL
+  local of
+  for of in decode-old-zip run-ranges; do
+    mkdir -p "$corpus/$of"
+    for image in "$seeds/$of"-*; do cp "$image" "$corpus/$of/seed-$(basename "$image")"; done
+  done
+  mkdir -p "$corpus/decode-nrv"
+  printf '\0\335ab\1\0' >"$corpus/decode-nrv/seed"
   # A description and the pack that it describes make one input of the target "layout".
   mkdir -p "$corpus/layout"
   while read -r layout pack; do

@@ -1,16 +1,24 @@
 #include "container/identify.h"
 
 #include <algorithm>
+#include <unordered_map>
 
 #include "base/text.h"
 
 namespace operculum {
 
-bool name_fits(const Format& format, std::string_view name) {
-  std::string lower = to_lower(name);
+namespace {
+
+bool fits(const Format& format, std::string_view lower) {
   return std::any_of(format.suffixes.begin(), format.suffixes.end(), [&](std::string_view suffix) {
     return lower.size() > suffix.size() && lower.ends_with(suffix);
   });
+}
+
+}  // namespace
+
+bool name_fits(const Format& format, std::string_view name) {
+  return fits(format, to_lower(name));
 }
 
 namespace {
@@ -55,16 +63,47 @@ const Format* recognise_described(Probe& probe, const OpenContext& context) {
   return strongest_of(probe, described(context)).format;
 }
 
+namespace {
+
+/// The program's own formats by their endings; the first of several that share one.
+const std::unordered_map<std::string_view, std::size_t>& own_endings() {
+  static const auto kEndings = [] {
+    std::unordered_map<std::string_view, std::size_t> all;
+    std::size_t number = 0;
+    for (const Format& format : formats()) {
+      for (const auto& suffix : format.suffixes) all.try_emplace(suffix, number);
+      ++number;
+    }
+    return all;
+  }();
+  return kEndings;
+}
+
+/// Asked for every name of a listing: each ending of the name is looked up, not each format's compared.
+const Format* own_format(std::string_view lower) {
+  std::size_t best = formats().size();
+  for (std::size_t dot = lower.rfind('.'); dot != std::string_view::npos && dot > 0;
+       dot = lower.rfind('.', dot - 1)) {
+    if (lower.find('/', dot) != std::string_view::npos) break;
+    auto found = own_endings().find(lower.substr(dot));
+    if (found != own_endings().end()) best = std::min(best, found->second);
+  }
+  return best < formats().size() ? &formats()[best] : nullptr;
+}
+
+}  // namespace
+
 const Format* format_for_name(std::string_view name, const OpenContext* context) {
+  std::string lower = to_lower(name);
   auto among = [&](std::span<const Format> candidates) {
     auto found = std::find_if(candidates.begin(), candidates.end(),
-                              [&](const Format& one) { return name_fits(one, name); });
+                              [&](const Format& one) { return fits(one, lower); });
     return found == candidates.end() ? nullptr : &*found;
   };
   if (context != nullptr) {
     if (const Format* named = among(context->preferred)) return named;
   }
-  if (const Format* own = among(formats())) return own;
+  if (const Format* own = own_format(lower)) return own;
   return context != nullptr ? among(described(*context)) : nullptr;
 }
 

@@ -8,6 +8,7 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "base/units.h"
 #include "codec/codec.h"
 #include "container/sequence_rewrite.h"
 #include "container/trim.h"
@@ -281,8 +282,8 @@ class SequenceContainer final : public Container {
       } catch (const std::exception& thrown) {
         Error error = as_error(thrown);
         if (index == 0) throw;
-        add_finding(Finding::Level::fault,
-                    fmt::format("the listing ends after {} entries: {}", index, error.what()));
+        add_finding(Finding::Level::fault, fmt::format("the listing ends after {}: {}",
+                                                       counted(index, "entry", "entries"), error.what()));
         return;
       }
       PackedStream packed(input, item.packed);
@@ -305,8 +306,8 @@ class SequenceContainer final : public Container {
         input.skip(padding);
       } catch (const std::exception& thrown) {
         Error error = as_error(thrown);
-        add_finding(Finding::Level::fault,
-                    fmt::format("the listing ends after {} entries: {}", index + 1, error.what()));
+        add_finding(Finding::Level::fault, fmt::format("the listing ends after {}: {}",
+                                                       counted(index + 1, "entry", "entries"), error.what()));
         return;
       }
     }

@@ -8,92 +8,16 @@
 #include <utility>
 
 #include "base/error.h"
-#include "base/sum_kinds.h"
 #include "base/text.h"
-#include "layout/plan/value_text.h"
+#include "base/units.h"
+#include "layout/described_content.h"
+#include "layout/entry_roles.h"
+#include "layout/entry_trace.h"
 #include "layout/rewrite/trim_described.h"
-#include "layout/run/entered.h"
 #include "layout/run/execute.h"
 
 namespace operculum::layout {
 namespace {
-
-/// Passes data on and compares a checksum at its end.
-class SummedStream final : public Stream {
- public:
-  SummedStream(StreamPtr inner, ExpectedSum expected)
-      : inner_(std::move(inner)),
-        expected_(std::move(expected)),
-        sum_(find_sum(expected_.check->algorithm)->make(expected_.check->parameters)) {}
-  std::size_t read(ByteSpan out) override {
-    std::size_t count = inner_->read(out);
-    if (count > 0) {
-      sum_->add(out.first(count));
-    } else if (sum_) {
-      std::string fault = compare(expected_, sum_->finish());
-      sum_.reset();
-      if (!fault.empty()) throw Malformed(fault + "; the data is damaged");
-    }
-    return count;
-  }
-
- private:
-  StreamPtr inner_;
-  ExpectedSum expected_;
-  std::unique_ptr<Sum> sum_;
-};
-
-/// Passes data on and compares the checksum of other bytes at its end.
-class BesideStream final : public Stream {
- public:
-  BesideStream(StreamPtr inner, RecipePtr beside, ExpectedSum expected)
-      : inner_(std::move(inner)), beside_(std::move(beside)), expected_(std::move(expected)) {}
-  std::size_t read(ByteSpan out) override {
-    std::size_t count = inner_->read(out);
-    if (count > 0 || beside_ == nullptr) return count;
-    std::string fault = compare(expected_, std::exchange(beside_, nullptr));
-    if (!fault.empty()) throw Malformed(fault + "; the data is damaged");
-    return 0;
-  }
-  std::uint64_t skip_hole() override { return inner_->skip_hole(); }
-
- private:
-  StreamPtr inner_;
-  RecipePtr beside_;
-  ExpectedSum expected_;
-};
-
-/// The data of an entry, with everything looked up: usable from any thread.
-class DescribedContent final : public Content {
- public:
-  RecipePtr recipe;
-  Expected expected;
-  std::vector<ExpectedSum> of_data, of_stored;
-  std::vector<std::pair<RecipePtr, ExpectedSum>> beside;  // of other bytes that belong to the entry
-  std::shared_ptr<const Plan> plan;                       // keeps the checks alive
-
-  StreamPtr stream() const override {
-    StreamPtr made;
-    if (of_stored.empty()) {
-      made = open_recipe(recipe, expected.size);
-    } else {
-      auto stored = std::make_shared<Recipe>(*recipe);
-      std::vector<Step> steps = std::exchange(stored->steps, {});
-      StreamPtr raw = open_recipe(stored, std::nullopt);
-      for (const ExpectedSum& sum : of_stored) raw = std::make_unique<SummedStream>(std::move(raw), sum);
-      for (const Step& step : steps) raw = step.kind->open(std::move(raw), step.arguments, expected.size);
-      made = std::move(raw);
-    }
-    for (const ExpectedSum& sum : of_data) made = std::make_unique<SummedStream>(std::move(made), sum);
-    for (const auto& [recipe_of_it, sum] : beside)
-      made = std::make_unique<BesideStream>(std::move(made), recipe_of_it, sum);
-    return make_checked(std::move(made), expected);
-  }
-  SourcePtr source() const override {
-    SourcePtr plain = plain_source(*recipe);
-    return plain && (!expected.size || plain->size() == *expected.size) ? plain : nullptr;
-  }
-};
 
 class Described final : public DescribedContainer {
  public:
@@ -102,7 +26,9 @@ class Described final : public DescribedContainer {
       : plan_(std::move(plan)),
         input_(input),
         source_(source),
-        run_(*plan_, input, std::move(source), context) {
+        run_(*plan_, input, std::move(source), context),
+        roles_(run_,
+               [this](std::string sentence) { add_finding(Finding::Level::fault, std::move(sentence)); }) {
     run_.observer = observer;
     run_.recorder = recorder;
     Head head = execute(run_);
@@ -214,7 +140,7 @@ class Described final : public DescribedContainer {
         // this entry has no bytes to mark; verify tells why
       }
     }
-    show_lists();
+    show_lists(run_);
     run_.observer = nullptr;
   }
 
@@ -224,14 +150,9 @@ class Described final : public DescribedContainer {
     Run::Scratch scratch(run_);
     std::vector<Value> slots;
     const EntryPlan& rule = restore(index, slots);
-    Frame frame{run_, slots.data()};
     run_.observer = &observer;
     try {
-      for (const EntryPlan::Loop& one : rule.loops)
-        show_element(one, slots[one.slot + 1], slots[one.slot + 2]);
-      for (const RoleKind& role : role_kinds()) {
-        if (const NodePtr& node = rule.*role.member; node != nullptr) show_role(role, *node, frame);
-      }
+      show_entry(run_, rule, slots);
     } catch (...) {
       run_.observer = nullptr;
       throw;
@@ -247,8 +168,8 @@ class Described final : public DescribedContainer {
     Frame frame{run_, slots.data()};
     if (entries_[index].is(Entry::damaged)) {  // what could not be told when it was listed fails again
       Entry again;
-      selects(rule, frame);
-      fill_kind(rule, frame, again);
+      roles_.selects(rule, frame);
+      roles_.fill_kind(rule, frame, again);
     }
     auto content = std::make_shared<DescribedContent>();
     content->plan = plan_;
@@ -256,7 +177,7 @@ class Described final : public DescribedContainer {
     if (!data.there()) throw Malformed("the description finds no data for this entry");
     content->recipe = run_.recipe_of(data);
     if (rule.size != nullptr) content->expected.size = rule.size->size_if(frame, "a size");
-    if (rule.crc32 != nullptr) content->expected.crc32 = sum_of(*rule.crc32, frame);
+    if (rule.crc32 != nullptr) content->expected.crc32 = stated_crc32(*rule.crc32, frame);
     for (const CheckPlan& check : rule.checks) {
       if (!check.expected->value(frame).there()) continue;
       ExpectedSum sum = expected_sum(check, frame);
@@ -285,7 +206,8 @@ class Described final : public DescribedContainer {
 
   void list_all() {
     listings_.clear();
-    count_ = beyond_ = nameless_ = 0;
+    count_ = nameless_ = 0;
+    roles_.forget();
     for (const StatementPlan& statement : plan_->statements) {
       if (statement.kind != StatementPlan::Kind::entry) continue;
       const EntryPlan& rule = plan_->entries[statement.entry];
@@ -296,23 +218,23 @@ class Described final : public DescribedContainer {
         throw;
       } catch (const std::exception& thrown) {
         Error error = as_error(thrown);
-        add_finding(Finding::Level::fault,
-                    fmt::format("the listing ends after {} entries: {}", count_, error.what()));
+        add_finding(Finding::Level::fault, fmt::format("the listing ends after {}: {}",
+                                                       counted(count_, "entry", "entries"), error.what()));
       }
     }
-    if (beyond_ > 0) {
+    if (roles_.beyond() > 0) {
       add_finding(
           Finding::Level::fault,
           fmt::format(
               "{} of {} entries reach beyond the end of the file, the first is \"{}\"; the file is cut short",
-              beyond_, count_, escape(first_beyond_)),
+              roles_.beyond(), count_, escape(roles_.first_beyond())),
           Finding::About::entries);
     }
     if (nameless_ > 0)
       add_finding(
           Finding::Level::warning,
-          fmt::format("the paths of {} entries are empty or cannot be had; they are named entry-1 and so on",
-                      nameless_));
+          fmt::format("{} without a path: it is empty or cannot be had; such are named entry-1 and so on",
+                      counted(nameless_, "entry is", "entries are")));
     for (std::string& fault : compare_checks(run_)) add_finding(Finding::Level::fault, std::move(fault));
     tell_damage();
   }
@@ -366,8 +288,11 @@ class Described final : public DescribedContainer {
     Entry& entry = begin_entry();
     try {
       forget_variables(rule, frame);
-      if (!selects(rule, frame)) return drop_entry();
-      fill(rule, frame, entry);
+      if (!roles_.selects(rule, frame)) return drop_entry();
+      roles_.fill_path(rule, frame, entry);
+      name_nameless(entry);
+      roles_.fill_kind(rule, frame, entry);
+      if (passing_ == nullptr || passing_->detail == Detail::all) roles_.fill_rest(rule, frame, entry);
     } catch (const LimitExceeded&) {
       drop_entry();
       throw;
@@ -380,7 +305,7 @@ class Described final : public DescribedContainer {
     }
     Origin origin{static_cast<std::uint32_t>(listings_.size() - 1), static_cast<std::uint32_t>(index)};
     std::vector<std::string> others;
-    if (rule.also != nullptr) others = other_paths(rule, entry, frame);
+    if (rule.also != nullptr) others = roles_.other_paths(rule, entry, frame);
     const std::string first = others.empty() ? "" : entry.path;
     const Timestamp modified = entry.modified;
     finish_entry(entry, origin);
@@ -419,157 +344,10 @@ class Described final : public DescribedContainer {
     origins_.push_back(origin);
   }
 
-  std::vector<std::string> other_paths(const EntryPlan& rule, const Entry& entry, Frame& frame) {
-    std::vector<std::string> others;
-    optional_role(rule.also, "other paths", entry, [&](const Node& node) {
-      Value paths = node.value(frame);
-      for (std::uint64_t i = 0, count = paths.there() ? run_.count(paths) : 0; i < count; ++i) {
-        run_.step(rule.where);
-        others.push_back(run_.text(run_.element(paths, i)));
-        clean_in_place(others.back());
-      }
-    });
-    return others;
-  }
-
-  /// Whether the rule lists an entry for its element.
-  bool selects(const EntryPlan& rule, Frame& frame) {
-    if (rule.condition != nullptr && !rule.condition->truth(frame)) return false;
-    check_element(rule, frame);
-    return true;
-  }
-
-  /// A table's records are read field by field; their conditions are looked at here.
-  void check_element(const EntryPlan& rule, Frame& frame) {
-    if (rule.loops.empty()) return;
-    const Value& element = frame.slots[rule.loops.back().slot];
-    const StaticType type = rule.loops.back().list->type().element();
-    if (element.kind == Value::Kind::placed && type.record->checks) run_.slots_of(element, *type.record);
-  }
-
   void name_nameless(Entry& entry) {
     if (!entry.path.empty()) return;
     entry.path = fmt::format("entry-{}", count_);
     ++nameless_;
-  }
-
-  /// What a person can do without costs only itself when it cannot be had.
-  template <typename Work>
-  void optional_role(const NodePtr& node, std::string_view name, const Entry& entry, Work work) {
-    if (node == nullptr) return;
-    try {
-      work(*node);
-    } catch (const LimitExceeded&) {
-      throw;
-    } catch (const std::exception& thrown) {
-      Error error = as_error(thrown);
-      add_finding(Finding::Level::fault,
-                  fmt::format("{}: its {}: {}", escape(entry.path), name, error.what()));
-    }
-  }
-
-  /// A text; empty where it is not there.
-  std::string text_if(const Node& node, Frame& frame) {
-    Value text = node.value(frame);
-    return text.there() ? run_.text(text) : "";
-  }
-
-  static std::optional<std::uint32_t> sum_of(const Node& node, Frame& frame) {
-    auto sum = node.number_if(frame);
-    return sum ? std::optional(static_cast<std::uint32_t>(*sum)) : std::nullopt;
-  }
-
-  static Timestamp time_of(Frame& frame, const Node& node) {
-    Value value = node.value(frame);
-    if (!value.there()) return {};
-    return {value.a, static_cast<std::uint32_t>(value.b & 0xffffffff), (value.b & Value::kFloating) != 0};
-  }
-
-  void fill(const EntryPlan& rule, Frame& frame, Entry& entry) {
-    optional_role(rule.path, "path", entry, [&](const Node& node) {
-      node.text(frame, entry.path);
-      if (!entry.path.empty()) clean_in_place(entry.path);
-    });
-    name_nameless(entry);
-    fill_kind(rule, frame, entry);
-    if (passing_ != nullptr && passing_->detail == Detail::paths) return;
-    fill_optional(rule, frame, entry);
-    if (entry.kind == EntryKind::file) fill_data(rule, frame, entry);
-  }
-
-  void fill_kind(const EntryPlan& rule, Frame& frame, Entry& entry) {
-    if (rule.folder != nullptr && rule.folder->number_if(frame).value_or(0) != 0)
-      entry.kind = EntryKind::folder;
-    if (rule.link == nullptr) return;
-    if (std::string target = text_if(*rule.link, frame); !target.empty()) {
-      entry.kind = EntryKind::symbolic_link;
-      entry.extras().link_target = std::move(target);
-    }
-  }
-
-  void fill_optional(const EntryPlan& rule, Frame& frame, Entry& entry) {
-    optional_role(rule.time, "time", entry, [&](const Node& node) { entry.modified = time_of(frame, node); });
-    optional_role(rule.created, "time of creation", entry,
-                  [&](const Node& node) { entry.extras().created = time_of(frame, node); });
-    optional_role(rule.accessed, "time of access", entry,
-                  [&](const Node& node) { entry.extras().accessed = time_of(frame, node); });
-    optional_role(rule.mode, "mode", entry, [&](const Node& node) {
-      if (auto mode = node.number_if(frame)) entry.mode = static_cast<std::uint32_t>(*mode) & 07777;
-    });
-    optional_role(rule.comment, "comment", entry, [&](const Node& node) {
-      if (std::string text = text_if(node, frame); !text.empty()) entry.extras().comment = std::move(text);
-    });
-    optional_role(rule.kind, "kind", entry, [&](const Node& node) {
-      if (std::string text = text_if(node, frame); !text.empty()) entry.extras().type_tag = std::move(text);
-    });
-    optional_role(rule.encrypted, "encryption", entry, [&](const Node& node) {
-      if (node.number_if(frame).value_or(0) != 0) entry.flags |= Entry::encrypted;
-    });
-  }
-
-  void fill_data(const EntryPlan& rule, Frame& frame, Entry& entry) {
-    if (rule.crc32 != nullptr) {
-      if (auto sum = sum_of(*rule.crc32, frame)) {
-        entry.crc32 = *sum;
-        entry.flags |= Entry::has_crc;
-      }
-    }
-    for (const CheckPlan& check : rule.checks)
-      if (check.expected->value(frame).there()) entry.flags |= Entry::has_sum;
-    if (rule.size != nullptr) entry.size = rule.size->size_if(frame, "a size").value_or(Entry::kUnknownSize);
-    if (rule.data == nullptr) {
-      entry.size = entry.stored_size = 0;
-      return;
-    }
-    outline_.placed = false;
-    outline_.length.reset();
-    outline_.steps.clear();
-    rule.data->outline(frame, outline_);
-    entry.method = method(outline_.steps);
-    if (!outline_.length) return;
-    entry.stored_size = *outline_.length;
-    bool sizes_stay = std::all_of(outline_.steps.begin(), outline_.steps.end(),
-                                  [](const StepKind* step) { return step->keeps_size; });
-    if (sizes_stay && rule.size == nullptr) entry.size = *outline_.length;
-    if (!outline_.placed) return;
-    entry.offset = outline_.offset;
-    std::uint64_t there = run_.region(outline_.region).size();
-    if (outline_.offset > there || *outline_.length > there - outline_.offset) {
-      entry.flags |= Entry::damaged;
-      if (beyond_++ == 0) first_beyond_ = entry.path;
-    }
-  }
-
-  /// The names of the steps joined; kept once.
-  std::string_view method(const std::vector<const StepKind*>& steps) {
-    if (steps.empty()) return "stored";
-    if (steps.size() == 1) return steps[0]->name;
-    std::string name;
-    for (const StepKind* step : steps) name += fmt::format("{}{}", name.empty() ? "" : "+", step->name);
-    for (const std::string& known : methods_) {
-      if (known == name) return known;
-    }
-    return methods_.emplace_back(std::move(name));
   }
 
   /// The variables as they were when the entry was listed.
@@ -587,97 +365,19 @@ class Described final : public DescribedContainer {
     return rule;
   }
 
-  /// Reads a loop's element once more, field by field.
-  void show_element(const EntryPlan::Loop& loop_plan, const Value& list, const Value& number) {
-    const StaticType type = loop_plan.list->type().element();
-    Value element = run_.element(list, static_cast<std::uint64_t>(number.a));
-    if (!element.there()) return;
-    if (!type.is(StaticType::Base::record))
-      return run_.observer->computed("element", value_text(run_, element));
-    const RecordPlan& record = *type.record;
-    Entered entered(run_, fmt::format("{}[{}]", record.name, number.a));
-    std::vector<Value> slots(record.slots);
-    std::uint64_t base = 0;
-    if (element.kind == Value::Kind::instance) {
-      const std::vector<Value>& read = run_.store().instances[element.object].slots;
-      std::copy_n(read.begin(), record.parameters, slots.begin());
-    } else if (element.kind == Value::Kind::item) {
-      const List& items = run_.store().lists[element.object];
-      std::copy(items.arguments.begin(), items.arguments.end(), slots.begin());
-      base = items.offset;
-    }
-    Run::Where place = run_.where(element);
-    Reader reader{place.region, base, place.offset, run_.region(place.region).size(), place.offset};
-    Frame frame{run_, slots.data(), &reader};
-    RecordRead::run_actions(record, frame, reader);
-  }
-
-  /// "53 bytes at 0x864, zlib", as far as that is known before anything is decoded.
-  std::string outline_text(const Node& node, Frame& frame) {
-    Outline outline;
-    node.outline(frame, outline);
-    std::string text = outline.length ? fmt::format("{} bytes", *outline.length) : "bytes";
-    if (outline.placed) {
-      text += fmt::format(" at 0x{:x}", outline.offset);
-      if (const std::string& name = run_.region(outline.region).name(); !name.empty())
-        text += fmt::format(" in {}", escape(name));
-    }
-    for (const StepKind* step : outline.steps) text += fmt::format(", {}", step->name);
-    return text;
-  }
-
-  void show_role(const RoleKind& role, const Node& node, Frame& frame) {
-    std::string text;
-    try {
-      Value value = node.value(frame);
-      text = role.member == &EntryPlan::data ? outline_text(node, frame) : value_text(run_, value);
-      if (role.member == &EntryPlan::data && value.there()) run_.mark_made(value, Cover::data);
-    } catch (const LimitExceeded&) {
-      throw;
-    } catch (const std::exception& thrown) {
-      Error error = as_error(thrown);
-      text = fmt::format("cannot be had: {}", error.what());
-    }
-    run_.observer->computed(std::string(role.name), text);
-  }
-
-  /// Tables are read when they are asked for; for a trace their first records are read once more, field by
-  /// field.
-  void show_lists() {
-    constexpr std::uint64_t kShown = 8;
-    for (std::size_t i = 0; i < plan_->globals.size(); ++i) {
-      const Value& value = run_.globals[i];
-      if (value.kind != Value::Kind::list) continue;
-      const List list = run_.store().lists[value.object];
-      if (list.shape != List::Shape::strided) continue;
-      for (std::uint64_t k = 0; k < std::min(kShown, list.count); ++k) {
-        Entered entered(run_, fmt::format("{}[{}]", plan_->globals[i], k));
-        std::uint64_t offset = list.offset + k * list.stride;
-        Reader reader{list.region, 0, offset, offset + list.stride, offset};
-        Frame frame{run_, nullptr, &reader};
-        Value element = list.element->read(frame, reader);
-        if (list.element->type.base != StaticType::Base::record)
-          run_.observer->field("", run_.region(list.region), offset, list.stride,
-                               value_text(run_, element, *list.element));
-      }
-    }
-  }
-
   std::shared_ptr<const Plan> plan_;
   Input input_;
   SourcePtr source_;
   std::mutex mutex_;  // guards the run
   Run run_;
+  EntryRoles roles_;
   std::once_flag listed_;
   std::atomic<bool> kept_ = false;  // entries_ is complete
   Passing* passing_ = nullptr;      // while entries are only shown
   std::vector<Entry> entries_;
   std::vector<Origin> origins_;
   std::vector<Listing> listings_;
-  std::deque<std::string> methods_;
-  Outline outline_;
-  std::uint64_t count_ = 0, beyond_ = 0, nameless_ = 0;  // entries so far; of these, those that are odd
-  std::string first_beyond_;
+  std::uint64_t count_ = 0, nameless_ = 0;  // entries so far; of these, those without a path
   std::vector<std::pair<std::string, std::string>> facts_;
 };
 

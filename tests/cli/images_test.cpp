@@ -251,19 +251,14 @@ class View {
   bool mounted_ = false;
 };
 
-std::string text_in(const std::string& path) {
-  std::ifstream file(path, std::ios::binary);
-  return {std::istreambuf_iterator<char>(file), {}};
-}
-
 TEST(Mount, ShowsNestedContainersAsFolders) {
   if (access("/dev/fuse", R_OK | W_OK) != 0) GTEST_SKIP() << "/dev/fuse cannot be used here";
   TempFolder folder;
   folder.write("card.img", ByteView(card()));
   View view(folder, "card.img");
   if (!view.mounted()) GTEST_SKIP() << "this machine does not let it mount";
-  EXPECT_EQ(text_in(view.path() + "/2/opt/media.squashfs/pack.zip/scripts/tide.lua"), "return 4.1\n");
-  EXPECT_EQ(text_in(view.path() + "/1/boot.cfg"), "kiosk\n");
+  EXPECT_EQ(read_file(view.path() + "/2/opt/media.squashfs/pack.zip/scripts/tide.lua"), "return 4.1\n");
+  EXPECT_EQ(read_file(view.path() + "/1/boot.cfg"), "kiosk\n");
   EXPECT_EQ(std::filesystem::file_size(view.path() + "/2/hole.bin"), 2u << 20);
   struct stat status {};
   ASSERT_EQ(stat((view.path() + "/2/opt/run").c_str(), &status), 0);
@@ -296,9 +291,9 @@ TEST(Mount, HolesStayHolesBehindASolidLayer) {
                                   .build()));
   View view(folder, "logs.tar.gz");
   if (!view.mounted()) GTEST_SKIP() << "this machine does not let it mount";
-  EXPECT_EQ(text_in(view.path() + "/plain.txt"), "calm\n");
+  EXPECT_EQ(read_file(view.path() + "/plain.txt"), "calm\n");
   EXPECT_TRUE(std::filesystem::is_regular_file(view.path() + "/notes.txt.gz")) << "a packed document";
-  EXPECT_EQ(text_in(view.path() + "/old.tgz/a.txt"), "a");
+  EXPECT_EQ(read_file(view.path() + "/old.tgz/a.txt"), "a");
   Descriptor file(open((view.path() + "/gauge.raw").c_str(), O_RDONLY));
   ASSERT_TRUE(file);
   struct stat status {};

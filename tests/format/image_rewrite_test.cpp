@@ -658,8 +658,7 @@ TEST(ImagePack, SquashfsIsReadByTheKernel) {
   if (!mounted.works()) GTEST_SKIP() << mounted.why();
   for (const SampleNode& node : tree) {
     if (node.kind != EntryKind::file) continue;
-    std::ifstream file(mounted.path() + "/" + node.path, std::ios::binary);
-    EXPECT_EQ(std::string(std::istreambuf_iterator<char>(file), {}), as_text(node.data)) << node.path;
+    EXPECT_EQ(read_file(mounted.path() + "/" + node.path), as_text(node.data)) << node.path;
   }
 }
 
@@ -722,8 +721,7 @@ TEST(ImagePack, IsoIsReadByTheKernel) {
     if (!mounted.works()) GTEST_SKIP() << mounted.why();
     for (const SampleNode& node : tree) {
       if (node.kind != EntryKind::file) continue;
-      std::ifstream file(mounted.path() + "/" + node.path, std::ios::binary);
-      EXPECT_EQ(std::string(std::istreambuf_iterator<char>(file), {}), as_text(node.data)) << node.path;
+      EXPECT_EQ(read_file(mounted.path() + "/" + node.path), as_text(node.data)) << node.path;
     }
   }
 }

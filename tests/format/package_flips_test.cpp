@@ -16,7 +16,7 @@ namespace {
 
 using namespace test;
 
-constexpr std::size_t kFlips = 600;
+constexpr std::size_t kFlips = 400;
 
 Bytes text(std::size_t lines) {
   std::string out;

@@ -4,10 +4,10 @@
 
 #include <algorithm>
 #include <filesystem>
-#include <fstream>
 #include <set>
 
 #include "fuzz/target.h"
+#include "support/temp_folder.h"
 
 namespace operculum::test {
 namespace {
@@ -15,11 +15,6 @@ namespace {
 namespace fs = std::filesystem;
 
 const fs::path kCorpus = fs::path(OPERCULUM_SOURCE) / "fuzz/corpus";
-
-Bytes read_file(const fs::path& path) {
-  std::ifstream file(path, std::ios::binary);
-  return Bytes(std::istreambuf_iterator<char>(file), {});
-}
 
 std::vector<fuzz::Target> all() {
   return fuzz::targets();
@@ -32,7 +27,8 @@ TEST_P(Corpus, IsLookedAtWithoutAFault) {
   std::size_t looked_at = 0;
   for (const auto& input : fs::directory_iterator(kCorpus / GetParam().name, none)) {
     SCOPED_TRACE(input.path().filename().string());
-    Bytes bytes = read_file(input.path());
+    std::string text = test::read_file(input.path());
+    Bytes bytes(text.begin(), text.end());
     EXPECT_LE(bytes.size(), 4096u) << "corpora are kept small";
     EXPECT_NO_THROW(GetParam().look(bytes));
     ++looked_at;

@@ -207,6 +207,26 @@ TEST(PlacesOfLists, AreKnownWhateverTheirElementsAre) {
                   "a list that was not read and holds no records"));
 }
 
+TEST(Reads, OfEveryTypeStandInExpressions) {
+  Described d(R"(
+    a = bytes until 0 at 1
+    b = text until "," at 4
+    c = bytes sized u8 at 9
+    e = bytes[2] at 1
+    f = text sized u8 at 9
+    g = text word at 12
+    h = decimal word at 16
+    entry { path = "{text(a)}-{b}-{text(c)}-{text(e)}-{f}-{g}-{h}"; data = bytes to end at 21 })",
+              to_bytes(std::string("_ab\0"
+                                   "tide,"
+                                   "\2xy"
+                                   " fog "
+                                   "042 "
+                                   "rest",
+                                   24)));
+  EXPECT_EQ(d.listing(), "ab-tide-xy-ab-xy-fog-42=rest") << d.error();
+}
+
 TEST(Lines, EndAtSemicolons) {
   Described d(
       "record Item { at u8; size u8 }; items = Item[2] at 0; entry for i in items { path = \"{i.at}\"; data "

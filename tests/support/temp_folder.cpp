@@ -3,7 +3,6 @@
 #include <algorithm>
 #include <cstdlib>
 #include <fstream>
-#include <iterator>
 #include <stdexcept>
 #include <vector>
 
@@ -37,9 +36,16 @@ std::string TempFolder::write(const std::string& name, ByteView bytes) const {
 }
 
 std::string TempFolder::read(const std::string& name) const {
-  std::ifstream file(path(name), std::ios::binary);
-  if (!file) throw std::runtime_error("cannot read " + path(name));
-  return {std::istreambuf_iterator<char>(file), {}};
+  return read_file(path(name));
+}
+
+std::string read_file(const std::string& path) {
+  std::ifstream file(path, std::ios::binary | std::ios::ate);
+  if (!file) throw std::runtime_error("cannot read " + path);
+  std::string all(static_cast<std::size_t>(file.tellg()), '\0');
+  file.seekg(0);
+  file.read(all.data(), static_cast<std::streamsize>(all.size()));
+  return all;
 }
 
 std::string TempFolder::listing(const std::string& name) const {

@@ -32,4 +32,7 @@ class TempFolder {
   std::string path_;
 };
 
+/// All of a file; in one read, for character by character takes most of a test's time.
+std::string read_file(const std::string& path);
+
 }  // namespace operculum::test

@@ -31,7 +31,9 @@ CompoundFile::CompoundFile(SourcePtr bytes) : bytes_(std::move(bytes)) {
   if (!std::equal(kMark.begin(), kMark.end(), raw.begin()))
     throw Malformed("compound file header: the mark is missing");
   header_ = read_structure<Header>(raw.data());
-  if (header_.byte_order != 0xFFFE) throw Malformed("compound file header: the byte order mark is wrong");
+  if (header_.byte_order != 0xFFFE)
+    throw Malformed(fmt::format("compound file header: expected the byte order mark fffe, found {:04x}",
+                                header_.byte_order));
   if (header_.sector_shift < 7 || header_.sector_shift > 16 || header_.mini_sector_shift != kShortShift)
     throw Malformed(fmt::format("compound file header: sectors of 2^{} and 2^{} bytes are not possible",
                                 header_.sector_shift, header_.mini_sector_shift));

@@ -8,6 +8,7 @@
 #include "base/checked.h"
 #include "base/error.h"
 #include "base/text.h"
+#include "base/units.h"
 
 namespace operculum::zip {
 namespace {
@@ -203,7 +204,8 @@ bool DirectoryReader::next(Entry& entry) {
   } catch (const Malformed& error) {
     --count_;
     findings_.add_finding(Finding::Level::fault,
-                          fmt::format("the directory is damaged after {} entries: {}", count_, error.what()));
+                          fmt::format("the directory is damaged after {}: {}",
+                                      counted(count_, "entry", "entries"), error.what()));
     tell_end();
     return false;
   }
@@ -282,14 +284,14 @@ void DirectoryReader::tell_end() {
   const EndRecord& end = place_.end;
   // The plain record counts modulo 65536 when a writer without Zip64 went beyond it.
   if (count_ != end.entries && (end.zip64 || count_ % 65536 != end.entries)) {
-    findings_.add_finding(
-        Finding::Level::fault,
-        fmt::format("the end record states {} entries, the directory has {}", end.entries, count_));
+    findings_.add_finding(Finding::Level::fault,
+                          fmt::format("the end record states {}, the directory has {}",
+                                      counted(end.entries, "entry", "entries"), count_));
   }
   if (broken_fields_ > 0) {
-    findings_.add_finding(
-        Finding::Level::warning,
-        fmt::format("{} entries have extra fields that do not fill their space", broken_fields_));
+    findings_.add_finding(Finding::Level::warning,
+                          fmt::format("{} extra fields that do not fill their space",
+                                      counted(broken_fields_, "entry has", "entries have")));
   }
 }
 

@@ -40,7 +40,10 @@ Boot read_boot(ByteView raw) {
   if (f.text(3, 8) != kMark) throw Malformed("exFAT boot sector: the mark is missing");
   unsigned sector_bits = f.u8(108), cluster_bits = f.u8(109);
   if (sector_bits < 9 || sector_bits > 12 || sector_bits + cluster_bits > 25)
-    throw Malformed("exFAT boot sector: its sizes make no sense");
+    throw Malformed(fmt::format(
+        "exFAT boot sector: expected sectors of 2^9 to 2^12 bytes and clusters up to 2^25, found 2^{} and "
+        "2^{}",
+        sector_bits, sector_bits + cluster_bits));
   Boot b;
   b.sector = std::uint64_t{1} << sector_bits;
   b.size = checked_mul(f.u64(72), b.sector, "the volume length");

@@ -58,7 +58,10 @@ Header read_header(ByteView raw) {
   h.blocks = f.u32(44);
   h.free_blocks = f.u32(48);
   if (h.block < 512 || (h.block & (h.block - 1)) != 0 || h.block > (16 << 20) || h.blocks == 0)
-    throw Malformed("HFS+ volume header: its numbers make no sense");
+    throw Malformed(fmt::format(
+        "HFS+ volume header: expected blocks of 512 bytes to 16 MiB, a power of two, and some of them, "
+        "found {} of {} bytes",
+        h.blocks, h.block));
   h.extents = read_fork(f, 192);
   h.catalog = read_fork(f, 272);
   h.attributes = read_fork(f, 352);

@@ -40,12 +40,14 @@ std::vector<Run> read_runs(ByteView raw, std::uint64_t first) {
     ++at;
     if (length_bytes == 0 || length_bytes > 8 || step_bytes > 8 ||
         at + length_bytes + step_bytes > raw.size())
-      throw Malformed("NTFS: the mapping pairs of an attribute make no sense");
+      throw Malformed(fmt::format(
+          "NTFS: a mapping pair of {} and {} bytes where {} are left; at most 8 each are possible",
+          length_bytes, step_bytes, raw.size() - at));
     std::uint64_t count = 0;
     for (std::size_t i = 0; i < length_bytes; ++i) count |= std::uint64_t{raw[at + i]} << (8 * i);
     at += length_bytes;
     if (count == 0 || count > (std::uint64_t{1} << 40))
-      throw Malformed("NTFS: the mapping pairs of an attribute make no sense");
+      throw Malformed(fmt::format("NTFS: a run of {} clusters; 1 to 2^40 are possible", count));
     Run run{at_cluster, count, std::nullopt};
     if (step_bytes > 0) {
       std::uint64_t step = (raw[at + step_bytes - 1] & 0x80) != 0 ? ~std::uint64_t{0} : 0;
@@ -79,7 +81,10 @@ Boot read_boot(ByteView raw) {
   b.cluster = b.sector * per_cluster;
   if (b.sector < 256 || b.sector > 4096 || (b.sector & (b.sector - 1)) != 0 || per_cluster == 0 ||
       (per_cluster & (per_cluster - 1)) != 0 || b.cluster > (2 << 20))
-    throw Malformed("NTFS boot sector: its sizes make no sense");
+    throw Malformed(fmt::format(
+        "NTFS boot sector: expected sectors of 256 to 4096 bytes and clusters up to 2 MiB, powers of two, "
+        "found {} and {}",
+        b.sector, b.cluster));
   b.size = checked_mul(f.u64(40), b.sector, "the volume's size");
   b.table = checked_mul(f.u64(48), b.cluster, "the place of the master file table");
   b.mirror = checked_mul(f.u64(56), b.cluster, "the place of the table's mirror");

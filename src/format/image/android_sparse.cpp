@@ -37,7 +37,10 @@ Parsed parse(const Source& file, std::uint64_t base, std::vector<Finding>& findi
   out.size = out.block * h.u32(16);
   if (at < kFileHeader || chunk_header < kChunkHeader || out.block == 0 || out.block % 4 != 0 ||
       out.block > (64 << 20))
-    throw Malformed("Android sparse header: its sizes make no sense");
+    throw Malformed(fmt::format(
+        "Android sparse header: expected headers of {} and {} bytes at least and blocks of a multiple of 4 "
+        "up to 64 MiB, found {}, {} and {}",
+        kFileHeader, kChunkHeader, at, chunk_header, out.block));
   std::uint64_t logical = 0;
   for (std::uint32_t i = 0, count = h.u32(20); i < count; ++i) {
     Bytes raw = read_up_to(file, at, kChunkHeader);
@@ -50,7 +53,10 @@ Parsed parse(const Source& file, std::uint64_t base, std::vector<Finding>& findi
     LittleFields f(raw, "Android sparse chunk", at);
     std::uint64_t length = f.u32(4) * out.block, total = f.u32(8), data = at + chunk_header;
     if (total < chunk_header || logical + length > out.size)
-      throw Malformed(fmt::format("Android sparse chunk at offset {}: its lengths make no sense", at));
+      throw Malformed(
+          fmt::format("Android sparse chunk at offset {}: {} bytes, {} with its header, do not fit into the "
+                      "{} of the image that are left",
+                      at, length, total, out.size - std::min(logical, out.size)));
     switch (f.u16(0)) {
       case kRaw:
         if (total - chunk_header != length)

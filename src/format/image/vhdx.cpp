@@ -196,7 +196,10 @@ ContainerPtr open_vhdx(const Input& input, OpenContext& context) {
   layout.sector = item(kSectorSize, 4).u32(0);
   if (layout.block < kMiB || layout.block > 256 * kMiB || (layout.block & (layout.block - 1)) != 0 ||
       (layout.sector != 512 && layout.sector != 4096) || layout.size > 64 * kMiB * kMiB)
-    throw Malformed("VHDX metadata: its sizes make no sense");
+    throw Malformed(fmt::format(
+        "VHDX metadata: expected blocks of 1 to 256 MiB, a power of two, sectors of 512 or 4096 bytes and "
+        "at most 64 TiB, found {}, {} and {} bytes",
+        layout.block, layout.sector, layout.size));
   image.facts = {{"kind", layout.has_parent ? "difference" : "dynamic or fixed"},
                  {"block", size_fact(layout.block)}};
   if (!state_id.empty()) image.facts.emplace_back(kIdFact, state_id);

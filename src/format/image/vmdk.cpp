@@ -47,7 +47,10 @@ Header read_header(const Source& file, std::uint64_t at) {
   if (h.version < 1 || h.version > 3) throw Unsupported(fmt::format("VMDK extents of version {}", h.version));
   if (h.grain == 0 || h.grain > 65536 || (h.grain & (h.grain - 1)) != 0 || h.per_table == 0 ||
       h.per_table > (1 << 20) || h.capacity > (std::uint64_t{1} << 50))
-    throw Malformed("VMDK header: its numbers make no sense");
+    throw Malformed(fmt::format(
+        "VMDK header: expected grains of a power of two up to 65536 sectors, tables of 1 to 2^20 and at "
+        "most 2^50 sectors, found {}, {} and {}",
+        h.grain, h.per_table, h.capacity));
   return h;
 }
 

@@ -242,7 +242,7 @@ bool ExpressionParser::type_begins() const {
   const Token& next = tokens_.peek(1);
   if (token.is("text"))
     return next.is("[") || next.is("until") || next.is("sized") || next.is("to") || next.is("word");
-  if (token.is("bytes")) return next.is("[") || next.is("sized") || next.is("to");
+  if (token.is("bytes")) return next.is("[") || next.is("until") || next.is("sized") || next.is("to");
   if (token.is("bits")) return true;
   return contains(number_types(), token.text) && !next.is("(");
 }
