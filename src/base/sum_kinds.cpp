@@ -280,6 +280,12 @@ std::optional<Bytes> read_digest(std::string_view sum, std::string_view hex) {
   return digest && digest->size() == kind->bytes ? digest : std::nullopt;
 }
 
+std::string names_of_hashes() {
+  std::string all;
+  for (const NameHash& one : name_hashes()) all += (all.empty() ? "" : ", ") + std::string(one.name);
+  return all;
+}
+
 std::span<const NameHash> name_hashes() {
   return kHashes;
 }

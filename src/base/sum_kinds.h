@@ -46,5 +46,6 @@ struct NameHash {
 };
 std::span<const NameHash> name_hashes();
 const NameHash* find_name_hash(std::string_view name);
+std::string names_of_hashes();  ///< "crc32, adler32, ...", for messages
 
 }  // namespace operculum

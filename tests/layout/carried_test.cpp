@@ -223,7 +223,7 @@ TEST(Reads, OfEveryTypeStandInExpressions) {
                                    " fog "
                                    "042 "
                                    "rest",
-                                   24)));
+                                   25)));
   EXPECT_EQ(d.listing(), "ab-tide-xy-ab-xy-fog-42=rest") << d.error();
 }
 

@@ -81,9 +81,7 @@ struct Compiler::SpecialCalls {
   static NodePtr known(Compiler& c, const Expr& expr, Scope& scope) {
     const Expr& hash = value(expr, 0);
     if (hash.kind != Expr::Kind::name || find_name_hash(hash.name) == nullptr) {
-      std::string all;
-      for (const NameHash& one : name_hashes()) all += fmt::format("{}{}", all.empty() ? "" : ", ", one.name);
-      fail(hash.where, "expected the name of a hash function", all);
+      fail(hash.where, "expected the name of a hash function", names_of_hashes());
     }
     bool lower = expr.arguments.size() > 2;
     if (lower && (value(expr, 2).kind != Expr::Kind::name || value(expr, 2).name != "lower"))

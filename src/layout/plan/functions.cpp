@@ -119,9 +119,8 @@ Value name_hash(Frame& frame, const Node& call, const Arguments& given) {
   std::string name = given[0]->text_of(frame);
   const NameHash* hash = find_name_hash(name);
   if (hash == nullptr) {
-    std::string all;
-    for (const NameHash& one : name_hashes()) all += fmt::format("{}{}", all.empty() ? "" : ", ", one.name);
-    call.fail(frame.run, fmt::format("\"{}\" is no hash function; there are {}", escape(name), all));
+    call.fail(frame.run,
+              fmt::format("\"{}\" is no hash function; there are {}", escape(name), names_of_hashes()));
   }
   Bytes bytes = given[1]->bytes(frame);
   return Value::of(static_cast<std::int64_t>(hash->of(as_text(bytes))));

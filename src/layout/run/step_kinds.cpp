@@ -42,7 +42,8 @@ StreamPtr open_by_name(StreamPtr packed, const StepArguments&, Size size) {
 
 constexpr char kStored[] = "stored", kDeflate[] = "deflate", kDeflate64[] = "deflate64", kZlib[] = "zlib",
                kGzip[] = "gzip", kBzip2[] = "bzip2", kXz[] = "xz", kLzmaAlone[] = "lzma-alone",
-               kZstd[] = "zstd", kLz4[] = "lz4", kCompress[] = "compress", kBrotli[] = "brotli";
+               kZstd[] = "zstd", kLz4[] = "lz4", kCompress[] = "compress", kBrotli[] = "brotli",
+               kXpress[] = "xpress", kLznt1[] = "lznt1", kLzfse[] = "lzfse", kLzvn[] = "lzvn", kAdc[] = "adc";
 
 /// Only the first bytes.
 StreamPtr open_take(StreamPtr packed, const StepArguments& given, Size) {
@@ -80,17 +81,17 @@ StreamPtr open_lzw_step(StreamPtr packed, const StepArguments& given, Size size)
   return open_lzw(std::move(packed), lzw_dialect(given), size_of(given[6], size));
 }
 /// A block whose decoder fills all of the room or throws.
-template <auto Decode>
+template <const char* Name, auto Decode>
 StreamPtr open_filled(StreamPtr packed, const StepArguments& given, Size size) {
-  return open_sized_block(std::move(packed), "block", size_of(given[0], size), [](ByteView in, ByteSpan out) {
+  return open_sized_block(std::move(packed), Name, size_of(given[0], size), [](ByteView in, ByteSpan out) {
     Decode(in, out);
     return out.size();
   });
 }
 /// One that tells how much came out.
-template <std::size_t (*Decode)(ByteView, ByteSpan)>
+template <const char* Name, std::size_t (*Decode)(ByteView, ByteSpan)>
 StreamPtr open_counted(StreamPtr packed, const StepArguments& given, Size size) {
-  return open_sized_block(std::move(packed), "block", size_of(given[0], size), Decode);
+  return open_sized_block(std::move(packed), Name, size_of(given[0], size), Decode);
 }
 std::size_t decode_lzvn_alone(ByteView packed, ByteSpan out) {
   return decode_lzvn(packed, out);
@@ -251,11 +252,15 @@ const std::vector<StepKind>& table() {
        {{"window", Kind::number, false, 15}, kSize},
        false,
        open_lzx_step},
-      {"xpress", "XPRESS with Huffman codes ([MS-XCA] 2.2)", {kSize}, false, open_filled<decode_xpress>},
-      {"lznt1", "LZNT1 ([MS-XCA] 2.5)", {kSize}, false, open_filled<decode_lznt1>},
-      {"lzfse", "LZFSE", {kSize}, false, open_counted<decode_lzfse>},
-      {"lzvn", "LZVN without a frame", {kSize}, false, open_counted<decode_lzvn_alone>},
-      {"adc", "Apple Data Compression", {kSize}, false, open_counted<decode_adc>},
+      {"xpress",
+       "XPRESS with Huffman codes ([MS-XCA] 2.2)",
+       {kSize},
+       false,
+       open_filled<kXpress, decode_xpress>},
+      {"lznt1", "LZNT1 ([MS-XCA] 2.5)", {kSize}, false, open_filled<kLznt1, decode_lznt1>},
+      {"lzfse", "LZFSE", {kSize}, false, open_counted<kLzfse, decode_lzfse>},
+      {"lzvn", "LZVN without a frame", {kSize}, false, open_counted<kLzvn, decode_lzvn_alone>},
+      {"adc", "Apple Data Compression", {kSize}, false, open_counted<kAdc, decode_adc>},
       {"missing", "a codec that is not here: its name", {{"name", Kind::text, true}}, false, open_missing},
       {"lzss",
        "the LZSS family, see below",
