@@ -56,7 +56,7 @@ std::string fields(const LayoutTrial& trial) {
       "class=\"number\">bytes</th><th>raw</th><th>field</th><th>value</th></tr>\n";
   for (const layout::Tracer::Field& field : trial.fields) {
     std::string at = field.offset ? fmt::format("{:#x}", *field.offset) : "";
-    if (!field.region.empty()) at = field.region + " " + at;
+    if (!field.region.empty()) at = fmt::format("{} {}", field.region, at);
     out += fmt::format(
         "<tr><td class=\"number\">{}</td><td "
         "class=\"number\">{}</td><td><code>{}</code></td><td>{}</td><td>{}</td></tr>\n",

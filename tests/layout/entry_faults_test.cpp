@@ -155,8 +155,7 @@ TEST(Paths, ThatCannotBeHadAreNumberedAndTold) {
                                  data = bytes(0, 1) })",
               to_bytes("x"));
   EXPECT_EQ(d.paths(), "entry-1 entry-2");
-  EXPECT_NE(d.first_finding().find("2 entries are without a path"), std::string::npos)
-      << d.first_finding();
+  EXPECT_NE(d.first_finding().find("2 entries are without a path"), std::string::npos) << d.first_finding();
 }
 
 TEST(Records, NestAsDeepAsTheReferenceSays) {

@@ -459,7 +459,8 @@ Format zip_format() {
       .family = "archive",
       .specification = "APPNOTE 6.3.10, ISO/IEC 21320-1",
       .reads =
-          "stored, deflate, deflate64, bzip2, LZMA, zstd, xz, shrink, reduce, implode in both forms; Zip64; data "
+          "stored, deflate, deflate64, bzip2, LZMA, zstd, xz, shrink, reduce, implode in both forms; Zip64; "
+          "data "
           "descriptors; code pages, Unicode path field; NTFS and extended times; Unix modes and links; "
           "traditional and AES encryption (AE-1, AE-2); "
           "bytes around the archive; split sets; recovery from local headers",

@@ -214,6 +214,7 @@ const Method& method_of(std::uint16_t number);
 /// The method that a codec makes; nothing when none does.
 std::optional<std::uint16_t> method_for(std::string_view codec);
 
-constexpr std::uint16_t kMethodStored = 0, kMethodImplode = 6, kMethodDeflate = 8, kMethodLzma = 14, kMethodAes = 99;
+constexpr std::uint16_t kMethodStored = 0, kMethodImplode = 6, kMethodDeflate = 8, kMethodLzma = 14,
+                        kMethodAes = 99;
 
 }  // namespace operculum::zip

@@ -97,7 +97,8 @@ void read_chain(const Source& disk, std::uint64_t first, PartitionTable& table) 
 ContainerPtr open_atari_table(const Input& input, OpenContext& context) {
   SourcePtr disk = random_access(*input.content, context.spool);
   Bytes raw = read_exactly(*disk, 0, kSectorSize, "Atari root sector");
-  if (!is_table(raw, disk->size())) throw Malformed("Atari root sector: none of its rows is a partition that lies on the disk");
+  if (!is_table(raw, disk->size()))
+    throw Malformed("Atari root sector: none of its rows is a partition that lies on the disk");
   PartitionTable table;
   table.taken.emplace_back(0, kSectorSize);
   for (const Row& row : rows_of(raw)) {

@@ -161,8 +161,7 @@ class WhereNode final : public Node {
     if (all.element != nullptr) return end_ ? all.end : all.begin;
     if (all.size() == 0) fail(run, "the place of a list without elements");
     StaticType element = what_->type().element();
-    if (!element.is(Base::record))
-      fail(run, "the place of a list that was not read and holds no records");
+    if (!element.is(Base::record)) fail(run, "the place of a list that was not read and holds no records");
     return record_place(run, run.element(list, end_ ? all.size() - 1 : 0), *element.record, end_);
   }
 
