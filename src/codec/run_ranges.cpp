@@ -8,7 +8,7 @@
 
 #include "base/error.h"
 #include "base/text.h"
-#include "io/input_buffer.h"
+#include "codec/run_stream.h"
 
 namespace operculum {
 namespace {
@@ -64,43 +64,13 @@ void add_rule(std::string_view item, RunRules& rules) {
     rules[code] = {word->what, *first + (code - *low) * (wide ? 256 : 1), wide};
 }
 
-class RunRangesStream final : public Stream {
+class RunRangesStream final : public RunStream {
  public:
-  RunRangesStream(StreamPtr packed, const RunRules& rules) : input_(std::move(packed)), rules_(rules) {}
-
-  std::size_t read(ByteSpan out) override {
-    std::size_t done = 0;
-    while (done < out.size()) {
-      if (repeats_ > 0) {
-        std::size_t count = std::min(repeats_, out.size() - done);
-        std::fill_n(out.begin() + static_cast<std::ptrdiff_t>(done), count, byte_);
-        repeats_ -= count;
-        done += count;
-      } else if (literals_ > 0) {
-        std::size_t count = input_.read(out.subspan(done, std::min(literals_, out.size() - done)));
-        if (count == 0) cut();
-        literals_ -= count;
-        done += count;
-      } else if (ended_ || input_.view().empty() || !begin()) {
-        break;
-      }
-    }
-    return done;
-  }
+  RunRangesStream(StreamPtr packed, const RunRules& rules) : RunStream(std::move(packed)), rules_(rules) {}
 
  private:
-  [[noreturn]] static void cut() {
-    throw CutShort("run-length data: the data ends within a run; it is cut short");
-  }
-  Byte next() {
-    ByteView view = input_.view();
-    if (view.empty()) cut();
-    Byte b = view[0];
-    input_.consume(1);
-    return b;
-  }
-
-  bool begin() {
+  bool begin() override {
+    if (ended_) return false;
     Byte code = next();
     const RunRule& rule = rules_[code];
     std::size_t count = rule.count + (rule.wide ? next() : 0u);
@@ -108,19 +78,16 @@ class RunRangesStream final : public Stream {
       case What::none:
         throw Malformed(fmt::format("run-length data: code {:02x} has no rule; the data is damaged", code));
       case What::self:
-        byte_ = code;
-        repeats_ = 1;
+        repeat(1, code);
         return true;
       case What::copy:
-        literals_ = count;
+        copy(count);
         return true;
       case What::repeat:
-        repeats_ = count;
-        byte_ = next();
+        repeat(count, next());
         return true;
       case What::zeros:
-        repeats_ = count;
-        byte_ = 0;
+        repeat(count, 0);
         return true;
       case What::end:
         ended_ = true;
@@ -129,10 +96,7 @@ class RunRangesStream final : public Stream {
     return false;
   }
 
-  InputBuffer input_;
   RunRules rules_;
-  std::size_t repeats_ = 0, literals_ = 0;
-  Byte byte_ = 0;
   bool ended_ = false;
 };
 
