@@ -3,7 +3,6 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <charconv>
 #include <optional>
 
 #include "base/error.h"
@@ -39,18 +38,11 @@ std::string_view next_word(std::string_view& rest) {
   return word;
 }
 
-std::optional<unsigned> number(std::string_view digits, int base) {
-  unsigned value = 0;
-  auto [end, error] = std::from_chars(digits.data(), digits.data() + digits.size(), value, base);
-  if (digits.empty() || error != std::errc() || end != digits.data() + digits.size()) return std::nullopt;
-  return value;
-}
-
 void add_rule(std::string_view item, RunRules& rules) {
   std::string_view rest = item, codes = next_word(rest), what = next_word(rest);
   std::size_t dash = codes.find('-');
-  auto low = number(codes.substr(0, dash), 16);
-  auto high = dash == std::string_view::npos ? low : number(codes.substr(dash + 1), 16);
+  auto low = parse_number(codes.substr(0, dash), 16);
+  auto high = dash == std::string_view::npos ? low : parse_number(codes.substr(dash + 1), 16);
   if (!low || !high || *low > *high || *high > 0xff) refuse(item, "has no codes from 00 to ff");
   auto word = std::find_if(std::begin(kWords), std::end(kWords),
                            [&](const RuleWord& one) { return one.word == what; });
@@ -58,10 +50,10 @@ void add_rule(std::string_view item, RunRules& rules) {
   std::string_view last = next_word(rest);
   bool wide = last == "wide";
   if (wide) last = next_word(rest);
-  auto first = last.empty() ? std::optional(0u) : number(last, 10);
+  auto first = last.empty() ? std::optional<std::uint64_t>(0) : parse_number(last);
   if (!first || *first > kMostCount || !next_word(rest).empty()) refuse(item, "ends with no count");
-  for (unsigned code = *low; code <= *high; ++code)
-    rules[code] = {word->what, *first + (code - *low) * (wide ? 256 : 1), wide};
+  for (auto code = *low; code <= *high; ++code)
+    rules[code] = {word->what, static_cast<unsigned>(*first + (code - *low) * (wide ? 256 : 1)), wide};
 }
 
 class RunRangesStream final : public RunStream {

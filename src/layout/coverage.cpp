@@ -54,6 +54,10 @@ void Tracer::field(const std::string& name, const Region& region, std::uint64_t 
   std::string full = full_name(name);
   if (seen_.size() < kMostSeen && !seen_.insert({region.name(), offset, name}).second) return;  // read again
   if (!wanted(full, region, offset, size)) return;
+  if (fields_.size() >= wish_.most) {  // its bytes are not shown, so they are not read
+    ++left_out_;
+    return;
+  }
   Bytes raw = read_up_to(*region.source(), offset, std::min(size, kRawShown));
   std::string hex = hex_text(raw);
   if (size > kRawShown) hex += " ..";
