@@ -13,7 +13,7 @@ operculum_packages_build=(
 operculum_packages_demo=(nginx-light)
 operculum_packages_test=(
   libgtest-dev clang clang-format clang-tidy libclang-rt-14-dev python3
-  cpio ncompress xz-utils tar openssl strace
+  cpio lzop ncompress xz-utils tar openssl strace
   e2fsprogs xfsprogs btrfs-progs dosfstools exfatprogs squashfs-tools genisoimage erofs-utils udftools ntfs-3g genromfs util-linux-extra fdisk mount fuse3 attr
   makefs f2fs-tools
   u-boot-tools device-tree-compiler mtd-utils mkbootimg dfu-util arm-trusted-firmware-tools coreboot-utils binutils ovmf

@@ -17,7 +17,8 @@
 namespace operculum {
 namespace {
 
-constexpr std::uint64_t kMemory = 128 << 20;  // for the dictionary of LZMA, in bytes
+constexpr std::uint64_t kMemory = 128 << 20;     // for the dictionary of LZMA, in bytes
+constexpr unsigned kLzmaProperties = 9 * 5 * 5;  // so many there are
 
 using Result = std::optional<std::size_t>;  // nothing: damaged
 
@@ -151,6 +152,29 @@ const Row& row_of(BlockCodec codec) {
 
 std::string_view name_of(BlockCodec codec) {
   return row_of(codec).name;
+}
+
+std::size_t decode_lzma(const LzmaBlock& block, ByteSpan out) {
+  lzma_options_lzma options{};
+  options.dict_size = static_cast<std::uint32_t>(std::max<std::size_t>(out.size(), LZMA_DICT_SIZE_MIN));
+  options.lc = block.properties % 9;
+  options.lp = block.properties / 9 % 5;
+  options.pb = block.properties / 45;
+  lzma_filter filters[] = {{LZMA_FILTER_LZMA1, &options}, {LZMA_VLI_UNKNOWN, nullptr}};
+  lzma_stream stream = LZMA_STREAM_INIT;
+  bool possible = block.properties < kLzmaProperties && lzma_raw_decoder(&stream, filters) == LZMA_OK;
+  stream.next_in = block.packed.data();
+  stream.avail_in = block.packed.size();
+  stream.next_out = out.data();
+  stream.avail_out = out.size();
+  lzma_ret result = possible ? lzma_code(&stream, LZMA_RUN) : LZMA_OPTIONS_ERROR;
+  std::size_t count = out.size() - stream.avail_out;
+  lzma_end(&stream);
+  if ((result != LZMA_OK && result != LZMA_STREAM_END && result != LZMA_BUF_ERROR) || count == 0)
+    throw Malformed(
+        fmt::format("an lzma block of {} bytes without a header does not decode; the data is damaged",
+                    block.packed.size()));
+  return count;
 }
 
 std::size_t decode_block(BlockCodec codec, ByteView packed, ByteSpan out) {

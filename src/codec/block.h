@@ -28,4 +28,15 @@ std::string_view name_of(BlockCodec codec);
 /// is room for.
 std::size_t decode_block(BlockCodec codec, ByteView packed, ByteSpan out);
 
+/// LZMA without a header: whoever packed it tells its properties, and nothing its end.
+struct LzmaBlock {
+  static constexpr unsigned kUsualProperties = 93;  ///< lc 3, lp 0, pb 2
+  unsigned properties;                              ///< (pb * 5 + lp) * 9 + lc
+  ByteView packed;
+};
+
+/// Decodes it until `out` is full or the packed bytes end; returns how many bytes came out, which may be a
+/// few more than were packed. Throws Malformed when it is damaged.
+std::size_t decode_lzma(const LzmaBlock& block, ByteSpan out);
+
 }  // namespace operculum

@@ -38,6 +38,7 @@ constexpr Codec kCodecs[] = {
     {"zstd", open_zstd, decode_zstd_whole, pack_zstd},
     {"lz4", open_lz4, nullptr, pack_lz4},
     {"compress", open_compress, nullptr, pack_compress},
+    {"lzo", open_lzo_file},  // blocks with a header in front
     {"brotli", open_brotli},
 };
 

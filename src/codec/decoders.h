@@ -33,6 +33,8 @@ bool decode_zstd_whole(ByteView packed, ByteSpan out);
 
 StreamPtr open_lz4(StreamPtr packed, const CodecOptions& options);  // LZ4 frame 1.6.2 and legacy frames
 
+StreamPtr open_lzo_file(StreamPtr packed, const CodecOptions& options);  // see lzo_file.h
+
 StreamPtr open_brotli(StreamPtr packed, const CodecOptions& options);  // RFC 7932
 
 StreamPtr open_compress(StreamPtr packed, const CodecOptions& options);  // LZW with 9 to 16 bits

@@ -46,6 +46,12 @@ void Container::each(Detail, const std::function<void(const Entry&)>& visitor) {
   for (const Entry& entry : entries()) visitor(entry);
 }
 
+std::vector<Footprint> Container::footprint(std::size_t index) {
+  const Entry& entry = entries()[index];
+  if (entry.stored_size == Entry::kUnknownSize || entry.stored_size == 0) return {};
+  return {{entry.offset, entry.stored_size}};
+}
+
 Assembly Container::rewrite(const Changes&, const Writing&) {
   throw Unsupported("writing this kind of container");
 }

@@ -65,6 +65,11 @@ struct Lookup {
   std::string similar;               ///< when there is nothing: a path that may have been meant
 };
 
+/// A range of a container's bytes.
+struct Footprint {
+  std::uint64_t at = 0, size = 0;  ///< bytes
+};
+
 /// Return false to end the walk.
 using Visitor = std::function<bool(const Visit&)>;
 
@@ -101,6 +106,9 @@ class Container : public std::enable_shared_from_this<Container> {
   /// The bytes that an entry's data is made from, whatever codecs and ciphers have to be undone; null where
   /// they are not one run.
   virtual SourcePtr packed_run(std::size_t index) { return stored(index); }
+
+  /// The ranges of the container's bytes that an entry takes, as far as it is known.
+  virtual std::vector<Footprint> footprint(std::size_t index);
 
   /// The same container with `changes`, as a plan: what nobody changes is kept as it lies. Throws Unsupported
   /// where this kind of container, or this one, cannot be written so.

@@ -8,6 +8,7 @@
 #include "base/checksum.h"
 #include "base/cursor.h"
 #include "base/error.h"
+#include "base/numbers.h"
 
 namespace operculum {
 namespace {
@@ -90,6 +91,25 @@ std::uint64_t jffs2_size(const Source& bytes, std::uint64_t begin, std::uint64_t
   return size;
 }
 
+/// SquashFS images of all versions and both orders: the version tells where their size is.
+std::uint64_t squashfs_size(const Source& bytes, std::uint64_t begin, std::uint64_t) {
+  constexpr std::size_t kHead = 119, kVersionAt = 28;
+  struct Place {
+    std::uint64_t version;
+    std::size_t at, width;
+  };
+  constexpr Place kPlaces[] = {{4, 40, 8}, {3, 63, 8}, {2, 8, 4}};
+  Bytes head = read_up_to(bytes, begin, kHead);
+  if (head.size() < kHead) return 0;
+  for (std::endian order : {std::endian::little, std::endian::big}) {
+    for (const Place& place : kPlaces) {
+      if (load_number(head.data() + kVersionAt, 2, order) == place.version)
+        return load_number(head.data() + place.at, place.width, order);
+    }
+  }
+  return 0;
+}
+
 constexpr Mark kMarks[] = {
     {std::string_view("MSCF\0\0\0\0", 8), {"cab"}, 0, {Form::little32, 8}},
     {"\xD0\xCF\x11\xE0\xA1\xB1\x1A\xE1", {"msi", "cfb"}},
@@ -102,10 +122,19 @@ constexpr Mark kMarks[] = {
     {"\x1F\x8B\x08", {"gzip"}},
     {"BZh91AY&SY", {"bzip2"}},
     {"\x04\x22\x4D\x18", {"lz4"}},
-    {"hsqs", {"squashfs"}, 0, {Form::little64, 40}},
+    {"\x02\x21\x4C\x18", {"lz4"}},
+    {"\x89LZO", {"lzo"}},
+    {"hsqs", {"squashfs"}, 0, {}, squashfs_size},
+    {"sqsh", {"squashfs"}, 0, {}, squashfs_size},
+    {"shsq", {"squashfs"}, 0, {}, squashfs_size},
+    {"qshs", {"squashfs"}, 0, {}, squashfs_size},
+    {"tqsh", {"squashfs"}, 0, {}, squashfs_size},
+    {"hsqt", {"squashfs"}, 0, {}, squashfs_size},
+    {"sqlz", {"squashfs"}, 0, {}, squashfs_size},
     {"\xE2\xE1\xF5\xE0", {"erofs"}, 1024},
     {"\x45\x3D\xCD\x28", {"cramfs"}, 0, {Form::little32, 4}},
-    {"-rom1fs-", {"romfs"}},
+    {"\x28\xCD\x3D\x45", {"cramfs"}, 0, {Form::big32, 4}},
+    {"-rom1fs-", {"romfs"}, 0, {Form::big32, 8}},
     {"070701", {"cpio"}},
     {"!<arch>\n", {"deb", "ar"}},
     {"ustar", {"tar"}, 257},
@@ -126,14 +155,24 @@ constexpr Mark kMarks[] = {
     {"\x19\x85\xE0\x01", {"jffs2"}, 0, {}, jffs2_size},
     {"littlefs", {"littlefs"}, 8},
     // the usual properties, and the windows that packers offer: 64 KiB to 64 MiB
-    {std::string_view("\x5D\0\0\x01\0", 5), {"lzma"}},
-    {std::string_view("\x5D\0\0\x10\0", 5), {"lzma"}},
-    {std::string_view("\x5D\0\0\x20\0", 5), {"lzma"}},
-    {std::string_view("\x5D\0\0\x40\0", 5), {"lzma"}},
-    {std::string_view("\x5D\0\0\x80\0", 5), {"lzma"}},
-    {std::string_view("\x5D\0\0\0\x01", 5), {"lzma"}},
-    {std::string_view("\x5D\0\0\0\x02", 5), {"lzma"}},
-    {std::string_view("\x5D\0\0\0\x04", 5), {"lzma"}},
+    // with a size in front
+    {std::string_view("\x5D\0\0\x01\0", 5), {"lzma-odd"}, 4},
+    {std::string_view("\x5D\0\0\x10\0", 5), {"lzma-odd"}, 4},
+    {std::string_view("\x5D\0\0\x20\0", 5), {"lzma-odd"}, 4},
+    {std::string_view("\x5D\0\0\x40\0", 5), {"lzma-odd"}, 4},
+    {std::string_view("\x5D\0\0\x80\0", 5), {"lzma-odd"}, 4},
+    {std::string_view("\x5D\0\0\0\x01", 5), {"lzma-odd"}, 4},
+    {std::string_view("\x5D\0\0\0\x02", 5), {"lzma-odd"}, 4},
+    {std::string_view("\x5D\0\0\0\x04", 5), {"lzma-odd"}, 4},
+    // the usual header, or one without a size
+    {std::string_view("\x5D\0\0\x01\0", 5), {"lzma", "lzma-odd"}},
+    {std::string_view("\x5D\0\0\x10\0", 5), {"lzma", "lzma-odd"}},
+    {std::string_view("\x5D\0\0\x20\0", 5), {"lzma", "lzma-odd"}},
+    {std::string_view("\x5D\0\0\x40\0", 5), {"lzma", "lzma-odd"}},
+    {std::string_view("\x5D\0\0\x80\0", 5), {"lzma", "lzma-odd"}},
+    {std::string_view("\x5D\0\0\0\x01", 5), {"lzma", "lzma-odd"}},
+    {std::string_view("\x5D\0\0\0\x02", 5), {"lzma", "lzma-odd"}},
+    {std::string_view("\x5D\0\0\0\x04", 5), {"lzma", "lzma-odd"}},
 };
 
 /// The first of a mark's formats that recognises the bytes from their first one on; nothing when none does.

@@ -29,6 +29,13 @@ struct RegistryValue {
   std::string value;
 };
 
+/// Bytes that an update would write into a device's memory.
+struct MemoryWrite {
+  std::string to;          ///< "0x8000000 to 0x8004000", "Internal Flash, 0x8000000"
+  std::uint64_t size = 0;  ///< bytes
+  std::string from;        ///< the entry that they are
+};
+
 struct Shortcut {
   std::string path, target, about;
 };
@@ -40,6 +47,7 @@ struct Installation {
   std::vector<InstallAction> actions;
   std::vector<RegistryValue> registry;
   std::vector<Shortcut> shortcuts;
+  std::vector<MemoryWrite> writes;         ///< where there are some, the entries are not files of a machine
   std::vector<std::string> needs;          ///< other packages that have to be there
   std::vector<std::string> notes;          ///< what could not be told
   std::vector<std::string> configuration;  ///< paths of files that a person may have changed since

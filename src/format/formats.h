@@ -107,14 +107,17 @@ Format ubi_format();
 Format ubifs_format();
 Format yaffs_format();
 Format littlefs_format();
+Format spiffs_format();
 
 Format gzip_format();
 Format zlib_format();
 Format bzip2_format();
 Format xz_format();
 Format lzma_format();
+Format odd_lzma_format();
 Format zstd_format();
 Format lz4_format();
+Format lzo_format();
 Format chunked_xz_format();
 Format compress_format();
 

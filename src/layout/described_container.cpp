@@ -19,6 +19,20 @@
 namespace operculum::layout {
 namespace {
 
+/// A pointer that leads somewhere for a while.
+template <typename T>
+class During {
+ public:
+  During(T*& pointer, T* to) : pointer_(pointer), before_(std::exchange(pointer, to)) {}
+  ~During() { pointer_ = before_; }
+  During(const During&) = delete;
+  During& operator=(const During&) = delete;
+
+ private:
+  T*& pointer_;
+  T* before_;
+};
+
 class Described final : public DescribedContainer {
  public:
   Described(std::shared_ptr<const Plan> plan, const Input& input, SourcePtr source, OpenContext& context,
@@ -39,12 +53,10 @@ class Described final : public DescribedContainer {
   }
 
   std::span<const Entry> entries() override {
-    std::call_once(listed_, [this] {
-      std::lock_guard lock(mutex_);
-      list_all();
-      run_.recorder = nullptr;
-      kept_ = true;
-    });
+    if (kept_) return entries_;
+    std::lock_guard lock(mutex_);
+    keep_all();
+    run_.recorder = nullptr;
     return entries_;
   }
 
@@ -53,14 +65,8 @@ class Described final : public DescribedContainer {
     if (kept_) return Container::each(detail, visitor);
     std::lock_guard lock(mutex_);
     Passing passing{detail, &visitor};
-    passing_ = &passing;
-    try {
-      list_all();
-    } catch (...) {
-      passing_ = nullptr;
-      throw;
-    }
-    passing_ = nullptr;
+    During shown(passing_, &passing);
+    list_all();
   }
 
   ContentPtr content(std::size_t index) override {
@@ -73,15 +79,8 @@ class Described final : public DescribedContainer {
     entries();
     std::lock_guard lock(mutex_);
     EntryLook out;
-    run_.recorder = &out.reads;
-    std::shared_ptr<DescribedContent> content;
-    try {
-      content = described(index);
-    } catch (...) {
-      run_.recorder = nullptr;
-      throw;
-    }
-    run_.recorder = nullptr;
+    During recorded(run_.recorder, &out.reads);
+    std::shared_ptr<DescribedContent> content = described(index);
     out.recipe = content->recipe;
     out.size = content->expected.size;
     out.crc32 = content->expected.crc32;
@@ -118,11 +117,8 @@ class Described final : public DescribedContainer {
 
   void observe_all(Observer& observer) override {
     std::lock_guard lock(mutex_);
-    run_.observer = &observer;
-    std::call_once(listed_, [this] {
-      list_all();
-      kept_ = true;
-    });
+    During observed(run_.observer, &observer);
+    keep_all();
     for (const std::string& name : mark_regions(run_))
       add_finding(
           Finding::Level::warning,
@@ -141,7 +137,6 @@ class Described final : public DescribedContainer {
       }
     }
     show_lists(run_);
-    run_.observer = nullptr;
   }
 
   void observe_entry(std::size_t index, Observer& observer) override {
@@ -150,14 +145,8 @@ class Described final : public DescribedContainer {
     Run::Scratch scratch(run_);
     std::vector<Value> slots;
     const EntryPlan& rule = restore(index, slots);
-    run_.observer = &observer;
-    try {
-      show_entry(run_, rule, slots);
-    } catch (...) {
-      run_.observer = nullptr;
-      throw;
-    }
-    run_.observer = nullptr;
+    During observed(run_.observer, &observer);
+    show_entry(run_, rule, slots);
   }
 
  private:
@@ -194,7 +183,6 @@ class Described final : public DescribedContainer {
   struct Passing {
     Detail detail;
     const std::function<void(const Entry&)>* visitor;
-    Entry entry = {};
   };
   struct Listing {
     std::size_t rule;
@@ -203,6 +191,14 @@ class Described final : public DescribedContainer {
   struct Origin {
     std::uint32_t listing, index;
   };
+
+  void keep_all() {
+    if (kept_) return;
+    entries_.clear();  // of a listing that a guard stopped
+    origins_.clear();
+    list_all();
+    kept_ = true;
+  }
 
   void list_all() {
     listings_.clear();
@@ -321,27 +317,28 @@ class Described final : public DescribedContainer {
     }
   }
 
-  /// A new entry: one that is kept, or one that is only shown.
+  /// An empty entry to be filled in. Each is made in the same place, whose path keeps its memory.
   Entry& begin_entry() {
     ++count_;
-    if (passing_ == nullptr) return entries_.emplace_back();
-    std::string room = std::move(passing_->entry.path);
-    passing_->entry = {};
-    passing_->entry.path = std::move(room);
-    passing_->entry.path.clear();
-    return passing_->entry;
+    std::string path = std::move(entry_.path);
+    path.clear();
+    entry_ = {};
+    entry_.path = std::move(path);
+    return entry_;
   }
-  void drop_entry() {
-    --count_;
-    if (passing_ == nullptr) entries_.pop_back();
-  }
-  void finish_entry(const Entry& entry, Origin origin) {
+  void drop_entry() { --count_; }
+  /// Shows it, or keeps it with a path that takes no more memory than it needs.
+  void finish_entry(Entry& entry, Origin origin) {
     if (passing_ != nullptr) {
       run_.context().limits.count_entry();
       return (*passing_->visitor)(entry);
     }
+    std::string exact(entry.path);
+    std::swap(entry.path, exact);
     run_.context().limits.count_kept(entry);
+    entries_.push_back(std::move(entry));
     origins_.push_back(origin);
+    entry.path = std::move(exact);
   }
 
   void name_nameless(Entry& entry) {
@@ -371,9 +368,9 @@ class Described final : public DescribedContainer {
   std::mutex mutex_;  // guards the run
   Run run_;
   EntryRoles roles_;
-  std::once_flag listed_;
   std::atomic<bool> kept_ = false;  // entries_ is complete
   Passing* passing_ = nullptr;      // while entries are only shown
+  Entry entry_;                     // that is being made
   std::vector<Entry> entries_;
   std::vector<Origin> origins_;
   std::vector<Listing> listings_;

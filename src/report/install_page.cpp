@@ -32,6 +32,7 @@ class Page {
       out_ += fmt::format("<p><span class=\"kind\">{}</span> {}</p>\n", name_of(finding.level),
                           html(finding.text));
     about(report);
+    if (!report.plan.writes.empty()) return writes(report.plan);
     actions(report.plan);
     places(report);
     registry(report.plan);
@@ -101,6 +102,14 @@ class Page {
       }
       out_ += "</table></details>\n";
     }
+  }
+
+  void writes(const Installation& plan) {
+    out_ += "<h2>Would write</h2>\n<table><tr><th>To</th><th>From</th><th class=\"number\">Bytes</th></tr>\n";
+    for (const MemoryWrite& write : plan.writes)
+      out_ += fmt::format("<tr><td>{}</td><td class=\"path\">{}</td><td class=\"number\">{}</td></tr>\n",
+                          html(write.to), html(write.from), grouped(write.size));
+    out_ += "</table>\n";
   }
 
   void registry(const Installation& plan) {

@@ -30,6 +30,14 @@ std::string action_lines(const InstallAction& action, bool scripts) {
   return text;
 }
 
+/// Of an update: what it would write where. It puts no files anywhere and runs nothing.
+std::string writes_text(const PackageReport& report) {
+  std::string out = "would write\n";
+  for (const MemoryWrite& write : report.plan.writes)
+    out += fmt::format("  {:>12}  {}  ({})\n", grouped(write.size), printable(write.to), escape(write.from));
+  return out;
+}
+
 }  // namespace
 
 std::string removal_line(const std::string& path) {
@@ -43,9 +51,12 @@ std::string install_text(const PackageReport& report, bool scripts) {
   };
   fact("is", std::string(report.format));
   for (const auto& [name, value] : report.plan.about) fact(name, value);
-  fact("takes", fmt::format("{} in {}; {} on disk", human_size(report.bytes),
-                            counted(report.files, "file", "files"), human_size(report.on_disk)));
+  bool updates = !report.plan.writes.empty();
+  if (!updates)
+    fact("takes", fmt::format("{} in {}; {} on disk", human_size(report.bytes),
+                              counted(report.files, "file", "files"), human_size(report.on_disk)));
   for (const Finding& finding : report.findings) fact(name_of(finding.level), finding.text);
+  if (updates) return out + writes_text(report);
   out += "would put\n";
   for (const InstalledPlace& place : report.places) {
     out += fmt::format("  {}  ({}, {})\n", escape(place.place), counted(place.files, "file", "files"),

@@ -307,6 +307,9 @@ std::string json_line(const PackageReport& report) {
   for (const RegistryValue& value : report.plan.registry)
     registry.push_back(
         {{"key", escape(value.key)}, {"name", escape(value.name)}, {"value", escape(value.value)}});
+  Json writes = Json::array();
+  for (const MemoryWrite& write : report.plan.writes)
+    writes.push_back({{"to", escape(write.to)}, {"from", escape(write.from)}, {"bytes", write.size}});
   for (const Shortcut& shortcut : report.plan.shortcuts)
     shortcuts.push_back({{"path", escape(shortcut.path)}, {"target", escape(shortcut.target)}});
   for (const Finding& finding : report.findings)
@@ -327,6 +330,7 @@ std::string json_line(const PackageReport& report) {
                   {"places", std::move(places)},
                   {"registry", std::move(registry)},
                   {"shortcuts", std::move(shortcuts)},
+                  {"writes", std::move(writes)},
                   {"needs", escaped(report.plan.needs)},
                   {"notes", escaped(report.plan.notes)},
                   {"removal", escaped(report.removal)},

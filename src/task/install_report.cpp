@@ -116,8 +116,10 @@ PackageReport report_of(const std::string& target, const Format& format, Contain
   report.plan = std::move(plan);
   std::set<std::string> configuration(report.plan.configuration.begin(), report.plan.configuration.end());
   std::map<std::string, InstalledPlace> places;
+  for (const MemoryWrite& write : report.plan.writes) report.bytes += write.size;
+  bool of_a_machine = report.plan.writes.empty();
   container.each(Detail::all, [&](const Entry& entry) {
-    if (entry.path == ".") return;
+    if (!of_a_machine || entry.path == ".") return;
     InstalledItem item = item_of(entry);
     item.configuration = configuration.contains(item.path);
     InstalledPlace& place = places[place_of(item.path, report.plan.system_paths)];

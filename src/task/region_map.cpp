@@ -38,28 +38,33 @@ class Mapper {
     struct Found {
       Region region;
       std::size_t index;
+      bool whole;  // it is all of the entry
     };
     std::vector<Found> found;
     std::span<const Entry> entries = container.entries();
     for (std::size_t i = 0; i < entries.size() && left_ > 0; ++i) {
       const Entry& entry = entries[i];
-      bool placed =
-          entry.stored_size != Entry::kUnknownSize && entry.stored_size > 0 && entry.offset < file->size();
-      if (!placed || (entry.kind != EntryKind::file && entry.kind != EntryKind::folder)) continue;
-      --left_;
-      Region region{entry.offset, std::min(entry.stored_size, file->size() - entry.offset), entry.path};
-      if (entry.extra) {
-        region.what = entry.extra->type_tag;
-        region.note = entry.extra->comment;
+      if (entry.kind != EntryKind::file && entry.kind != EntryKind::folder) continue;
+      std::vector<Footprint> ranges = container.footprint(i);
+      for (std::size_t piece = 0; piece < ranges.size() && left_ > 0; ++piece) {
+        if (ranges[piece].at >= file->size()) continue;
+        --left_;
+        Region region{ranges[piece].at, std::min(ranges[piece].size, file->size() - ranges[piece].at),
+                      entry.path};
+        if (entry.extra) {
+          region.what = entry.extra->type_tag;
+          region.note = entry.extra->comment;
+        }
+        if (ranges.size() > 1) region.note = fmt::format("piece {} of {}", piece + 1, ranges.size());
+        found.push_back({std::move(region), i, entry.stored_size != Entry::kUnknownSize});
       }
-      found.push_back({std::move(region), i});
     }
     std::stable_sort(found.begin(), found.end(), [](const Found& a, const Found& b) {
       return std::pair(a.region.at, ~a.region.size) < std::pair(b.region.at, ~b.region.size);
     });
     std::vector<Region> flat;
     for (Found& one : found) {
-      if (entries[one.index].kind == EntryKind::file)
+      if (one.whole && entries[one.index].kind == EntryKind::file)
         look_into(container, one.index, file, one.region, depth);
       flat.push_back(std::move(one.region));
     }
@@ -152,7 +157,7 @@ class Mapper {
 bool can_be_mapped(const Format& format) {
   bool tree = format.id == "device-tree";  // its properties are no parts of a chip
   return (format.family == "firmware" && !tree) || format.family == "partition table" ||
-         format.id == "searched";
+         format.id == "searched" || format.id == "spiffs";
 }
 
 RegionMap map_regions(Container& container, const SourcePtr& file, OpenContext& context) {

@@ -9,6 +9,7 @@
 #include "cipher/sealed_sectors.h"
 #include "support/has.h"
 #include "support/sample_tree.h"
+#include "support/sentence.h"
 
 namespace operculum {
 namespace {
@@ -117,15 +118,6 @@ TEST(DiskCipher, ModesAndVectorsAreThoseOfTheirNames) {
   EXPECT_EQ(decrypted("aes-cbc-essiv:sha256", 9, encrypted(EVP_aes_256_cbc(), key, essiv, plain)), plain);
   Bytes eboiv = encrypted(EVP_aes_256_ecb(), key, Bytes(16), number_as_vector(9 * kSector));
   EXPECT_EQ(decrypted("aes-cbc-eboiv", 9, encrypted(EVP_aes_256_cbc(), key, eboiv, plain)), plain);
-}
-
-std::string sentence(const std::function<void()>& work) {
-  try {
-    work();
-    return "";
-  } catch (const Error& error) {
-    return error.what();
-  }
 }
 
 TEST(DiskCipher, TellsWhatItDoesNotKnow) {

@@ -2,12 +2,15 @@
 // keys.
 #include <gtest/gtest.h>
 
+#include "base/numbers.h"
 #include "base/text.h"
+#include "codec/codec.h"
 #include "support/firmware_writer.h"
 #include "support/has.h"
 #include "support/packs.h"
 #include "support/program.h"
 #include "support/sample_tree.h"
+#include "support/squashfs_old_writer.h"
 #include "support/squashfs_writer.h"
 #include "support/temp_folder.h"
 
@@ -95,6 +98,58 @@ TEST(FirmwareOnDesk, TheMapOfADump) {
   Ran json = operculum({"identify", "--search", "--json", "chip.bin"}, folder.path());
   EXPECT_TRUE(has(json.out, "\"map\":[")) << json.out;
   EXPECT_TRUE(has(json.out, "\"versions\":[\"gauge firmware")) << json.out;
+}
+
+TEST(FirmwareOnDesk, WhatAnUpdateWouldWriteWhere) {
+  TempFolder folder;
+  // Intel HEX: 16 bytes at 0x08000000 and 4 at 0x08000100.
+  folder.write(
+      "gauge.hex",
+      ":020000040800F2\n:10000000000102030405060708090A0B0C0D0E0F78\n:0401000001020304F1\n:00000001FF\n");
+  Ran ran = operculum({"install-report", "gauge.hex"}, folder.path());
+  EXPECT_EQ(ran.exit_code, 0) << ran.err;
+  EXPECT_TRUE(has(ran.out, "would write\n            16  0x8000000 to 0x8000010")) << ran.out;
+  EXPECT_TRUE(has(ran.out, "             4  0x8000100 to 0x8000104")) << ran.out;
+  EXPECT_FALSE(has(ran.out, "to remove by hand")) << ran.out;
+  Ran json = operculum({"install-report", "--json", "gauge.hex"}, folder.path());
+  EXPECT_TRUE(has(json.out, "\"writes\":[{\"to\":\"0x8000000 to 0x8000010\"")) << json.out;
+  Ran page = operculum({"install-report", "gauge.hex", "--page", "report.html"}, folder.path());
+  EXPECT_EQ(page.exit_code, 0) << page.err;
+  EXPECT_TRUE(has(folder.read("report.html"), "<h2>Would write</h2>"));
+  EXPECT_TRUE(has(operculum({"identify", "gauge.hex"}, folder.path()).out, "install-report gauge.hex"));
+}
+
+TEST(FirmwareOnDesk, ADeviceTreeIsATextOnATerminal) {
+  TempFolder folder;
+  folder.write(
+      "update.itb",
+      make_fit("update", {{"tree", "flat_dt", make_device_tree({"", {{"model", zero_ended("gauge 2")}}})}},
+               true));
+  Ran terminal = operculum_on_terminal({"show", "update.itb/images/tree"}, folder.path(), {});
+  EXPECT_TRUE(has(terminal.out, "model = \"gauge 2\";")) << terminal.out;
+  Ran bytes = operculum({"show", "update.itb/images/tree"}, folder.path());
+  EXPECT_TRUE(bytes.out.starts_with("\xD0\x0D\xFE\xED"));
+}
+
+TEST(FirmwareOnDesk, PartsWithHeadersOfTheirOwnKindAreFound) {
+  TempFolder folder;
+  std::string text;
+  for (int i = 0; i < 900; ++i) text += "station " + std::to_string(i) + "\n";
+  Bytes packed = encode("lzma-alone", to_bytes(text));
+  Bytes dump = noise(3001);
+  auto append = [&](ByteView part) { dump.insert(dump.end(), part.begin(), part.end()); };
+  Bytes size;
+  append_number(size, 4, text.size());
+  append(size);  // a size in front, properties, no size behind
+  append(ByteView(packed).first(5));
+  append(ByteView(packed).subspan(13));
+  append(noise(2000, 3));
+  append(make_old_squashfs({{.path = "a.txt", .data = to_bytes("tide\n")}}, {.big = true}));
+  folder.write("dump.bin", dump);
+  Ran list = operculum({"list", "--search", "--paths", "dump.bin"}, folder.path());
+  EXPECT_EQ(list.exit_code, 0) << list.err;
+  EXPECT_TRUE(has(list.out, "offset-00000bb9\n")) << list.out;
+  EXPECT_TRUE(has(list.out, ".squashfs\n")) << list.out;
 }
 
 TEST(FirmwareOnDesk, APageNeedsSomethingToDraw) {

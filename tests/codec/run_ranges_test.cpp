@@ -4,6 +4,7 @@
 
 #include "base/error.h"
 #include "support/has.h"
+#include "support/sentence.h"
 
 namespace operculum {
 namespace {
@@ -47,15 +48,6 @@ TEST(RunRanges, PackedDataComesBack) {
     Bytes packed = pack_run_ranges(plain, parse_run_rules(rules));
     EXPECT_EQ(decode(packed, rules), plain) << rules;
     EXPECT_LT(packed.size(), plain.size()) << rules;
-  }
-}
-
-std::string sentence(const std::function<void()>& work) {
-  try {
-    work();
-    return "";
-  } catch (const Error& error) {
-    return error.what();
   }
 }
 

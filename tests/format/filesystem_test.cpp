@@ -253,19 +253,6 @@ TEST(SquashFs, KeepsHolesAndAttributes) {
             std::pair(std::string("user.exhibit"), std::string("seven")));
 }
 
-TEST(SquashFs, NamesVersionsThatAreNotRead) {
-  Bytes image = make_squashfs(sample_tree());
-  image[28] = 3;
-  EXPECT_THROW(open_bytes(image), Unsupported);
-  image[0] = 's', image[1] = 'q', image[2] = 's', image[3] = 'h';
-  try {
-    open_bytes(image);
-    FAIL() << "was opened";
-  } catch (const Unsupported& error) {
-    EXPECT_STREQ(error.what(), "Unsupported: SquashFS in big-endian byte order (versions before 4.0)");
-  }
-}
-
 TEST(Fat, ShowsDeletedFilesOnRequest) {
   SampleTree tree = {{.path = "kept.txt", .data = to_bytes("here")},
                      {.path = "gone.txt", .data = to_bytes("still readable")}};

@@ -7,9 +7,11 @@
 
 #include "codec/codec.h"
 #include "container/locator.h"
+#include "io/file_source.h"
 #include "support/firmware_writer.h"
 #include "support/has.h"
 #include "support/system_tools.h"
+#include "task/region_map.h"
 
 namespace operculum {
 namespace {
@@ -110,6 +112,19 @@ TEST(UbiTool, VolumesAndTheFileSystemInOne) {
     ASSERT_EQ(inner.format(), "ubifs");
     EXPECT_EQ(compare_tree(inner, tree), "");
   }
+}
+
+TEST(UbiTool, AMapShowsTheBlocksOfEachVolume) {
+  NEEDS("ubinize");
+  TempFolder folder;
+  Held held = open_path(make_ubi(folder, sample_tree()));
+  RegionMap map = map_regions(*held, open_file(folder.path("image")), *held.context);
+  ASSERT_EQ(map.regions.size(), 3u);  // the table of volumes is no entry's
+  EXPECT_TRUE(map.regions[0].gap);
+  EXPECT_EQ(map.regions[1].path, "rootfs");
+  EXPECT_EQ(map.regions[1].at, std::uint64_t{2} * 128 * 1024);
+  EXPECT_EQ(map.regions[2].path, "kernel");
+  EXPECT_EQ(map.regions[2].size, std::uint64_t{3} * 128 * 1024);
 }
 
 TEST(UbiTool, ADamagedBlockOfAStaticVolumeIsTold) {

@@ -4,6 +4,7 @@
 
 #include "support/has.h"
 #include "support/kernel_images.h"
+#include "support/sentence.h"
 #include "support/system_tools.h"
 
 namespace operculum {
@@ -21,15 +22,6 @@ std::string sectors() {
     out += one;
   }
   return out;
-}
-
-std::string sentence(const std::function<void()>& work) {
-  try {
-    work();
-  } catch (const Error& error) {
-    return error.what();
-  }
-  return "";
 }
 
 struct Checksummed {

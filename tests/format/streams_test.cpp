@@ -1,11 +1,15 @@
 #include <gtest/gtest.h>
 
+#include "base/checksum.h"
 #include "codec/codec.h"
 #include "io/block_source.h"
 #include "support/byte_writer.h"
 #include "support/compress_writer.h"
+#include "support/has.h"
 #include "support/open.h"
 #include "support/program.h"
+#include "support/sentence.h"
+#include "support/system_tools.h"
 #include "support/temp_folder.h"
 
 namespace operculum {
@@ -71,6 +75,122 @@ INSTANTIATE_TEST_SUITE_P(All, Streams,
                                          StreamCase{"lzma-alone", "lzma", ".lzma"},
                                          StreamCase{"zstd", "zstd", ".zst"}, StreamCase{"lz4", "lz4", ".lz4"},
                                          StreamCase{"compress", "compress", ".Z"}));
+
+// ---- LZMA without its usual header
+
+struct OddLzma {
+  const char* name;
+  Bytes (*front)(const Bytes& properties, std::uint32_t size);
+  bool sized;
+};
+struct OddLzmaStreams : testing::TestWithParam<OddLzma> {};
+
+/// Properties, window and data of an .lzma file that ends with a mark.
+std::pair<Bytes, Bytes> lzma_parts(const std::string& text) {
+  Bytes packed = encode("lzma-alone", to_bytes(text));
+  return {Bytes(packed.begin(), packed.begin() + 5), Bytes(packed.begin() + 13, packed.end())};
+}
+
+TEST_P(OddLzmaStreams, AreReadWithAndWithoutASize) {
+  std::string text;
+  for (int i = 0; i < 900; ++i) text += "station " + std::to_string(i) + "\n";
+  auto [properties, data] = lzma_parts(text);
+  Bytes bytes = GetParam().front(properties, static_cast<std::uint32_t>(text.size()));
+  bytes.insert(bytes.end(), data.begin(), data.end());
+  Held held = open_bytes(bytes, "part.bin");
+  ASSERT_EQ(held.format(), "lzma-odd");
+  EXPECT_EQ(text_of(*held, 0), text);
+  if (GetParam().sized) EXPECT_EQ(held->entries()[0].size, text.size());
+  for (std::size_t size = 20; size < bytes.size(); ++size) {  // a cut one is of another kind, or fails
+    Bytes front(bytes.begin(), bytes.begin() + static_cast<std::ptrdiff_t>(size));
+    bool told = false;
+    try {
+      Held cut = open_bytes(front, "part.bin");
+      told = cut.format() != "lzma-odd" || text_of(*cut, 0) != text;
+    } catch (const Error&) {
+      told = true;
+    }
+    EXPECT_TRUE(told) << size;
+  }
+}
+INSTANTIATE_TEST_SUITE_P(
+    Forms, OddLzmaStreams,
+    testing::Values(
+        OddLzma{"bare", [](const Bytes& p, std::uint32_t) { return p; }, false},
+        OddLzma{"behind",
+                [](const Bytes& p, std::uint32_t size) { return ByteWriter().bytes(p).u32(size).take(); },
+                true},
+        OddLzma{"in_front",
+                [](const Bytes& p, std::uint32_t size) { return ByteWriter().u32(size).bytes(p).take(); },
+                true},
+        OddLzma{"in_front_big",
+                [](const Bytes& p, std::uint32_t size) { return ByteWriter().u32be(size).bytes(p).take(); },
+                true},
+        OddLzma{"in_front_wide",
+                [](const Bytes& p, std::uint32_t size) { return ByteWriter().u64(size).bytes(p).take(); },
+                true}),
+    [](const auto& info) { return info.param.name; });
+
+// ---- LZO files
+
+/// A block: sizes, checksums and data; stored, for no packer is at hand.
+Bytes lzo_file(const std::string& text, bool crc) {
+  ByteWriter head;
+  head.u16be(0x1040).u16be(0x20A0).u16be(0x0940).u8(1).u8(5).u32be(crc ? 0x1100 : 1).u32be(0100644);
+  head.u32be(1772373908).u32be(0).u8(8).text("tide.csv");
+  auto adler = [](ByteView bytes) {
+    std::uint32_t a = 1, b = 0;
+    for (Byte one : bytes) {
+      a = (a + one) % 65521;
+      b = (b + a) % 65521;
+    }
+    return b << 16 | a;
+  };
+  Bytes fields = head.take();
+  ByteWriter out;
+  out.text(std::string_view("\x89LZO\0\r\n\x1a\n", 9)).bytes(fields);
+  out.u32be(crc ? crc32(0, fields) : adler(fields));
+  Bytes plain = to_bytes(text);
+  out.u32be(plain.size()).u32be(plain.size()).u32be(crc ? crc32(0, plain) : adler(plain)).bytes(plain);
+  return out.u32be(0).take();
+}
+
+TEST(LzoFile, IsReadWithEitherChecksum) {
+  for (bool crc : {false, true}) {
+    Bytes two = lzo_file("high water\n", crc), second = lzo_file("low water\n", crc);
+    two.insert(two.end(), second.begin(), second.end());
+    Held held = open_bytes(two, "x.bin");
+    ASSERT_EQ(held.format(), "lzo");
+    EXPECT_EQ(paths_of(*held), "tide.csv");
+    EXPECT_EQ(text_of(*held, 0), "high water\nlow water\n");
+    EXPECT_EQ(held->entries()[0].modified.seconds, 1772373908);
+    read_every_prefix(lzo_file("high water\n", crc), "x.lzo");
+  }
+}
+
+TEST(LzoFile, DamageIsTold) {
+  Bytes file = lzo_file("high water\n", true);
+  file[file.size() - 8] ^= 1;
+  EXPECT_TRUE(
+      has(sentence([&] { text_of(*open_bytes(file), 0); }), "LZO file: the checksum of a block differs"));
+  file = lzo_file("high water\n", true);
+  file[12] ^= 1;
+  EXPECT_TRUE(has(sentence([&] { open_bytes(file); }), "the checksum of the header differs"));
+}
+
+TEST(LzoFile, OfItsMakersProgramIsRead) {
+  NEEDS("lzop");
+  TempFolder folder;
+  std::string text;
+  for (int i = 0; i < 60'000; ++i) text += std::to_string(i * 37 % 521) + " cm\n";
+  folder.write("tide.csv", text);
+  for (const char* level : {"-1", "-9"}) {
+    tool("lzop", {level, "-f", "-o", "out.lzo", "tide.csv"}, folder.path());
+    Held held = open_bytes(to_bytes(folder.read("out.lzo")));
+    ASSERT_EQ(held.format(), "lzo") << level;
+    EXPECT_EQ(text_of(*held, 0), text) << level;
+  }
+}
 
 TEST(CompressStream, EveryWidthAndTheClearCode) {
   std::string text;

@@ -9,6 +9,7 @@
 #include "support/encrypted_image_writer.h"
 #include "support/has.h"
 #include "support/open.h"
+#include "support/sentence.h"
 #include "support/system_tools.h"
 
 namespace operculum {
@@ -57,15 +58,6 @@ Files segments(const Bytes& image, std::size_t size) {
     out[i == 0 ? "gauge.dmg" : fmt::format("gauge.{:03}.dmgpart", i + 1)] = std::move(one);
   }
   return out;
-}
-
-std::string sentence(const std::function<void()>& work) {
-  try {
-    work();
-  } catch (const Error& error) {
-    return error.what();
-  }
-  return "";
 }
 
 TEST(Udif, SegmentsAreJoinedByAnyOfThem) {

@@ -5,6 +5,7 @@
 #include "base/text.h"
 #include "format/formats.h"
 #include "support/has.h"
+#include "support/sentence.h"
 #include "support/system_tools.h"
 #include "support/verity_writer.h"
 
@@ -19,15 +20,6 @@ Held open_verified(const HashTree& made, const std::string& root) {
   return open_bytes(made.data, "hall.img", As::file, [&](OpenContext& context) {
     context.preferred.push_back(told_verity_format(make_memory_source(made.tree), wanted));
   });
-}
-
-std::string sentence(const std::function<void()>& work) {
-  try {
-    work();
-  } catch (const Error& error) {
-    return error.what();
-  }
-  return "";
 }
 
 TEST(Verity, ComparesEveryBlockUpToTheRoot) {

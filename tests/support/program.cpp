@@ -3,9 +3,11 @@
 #include <fcntl.h>
 #include <poll.h>
 #include <pty.h>
+#include <spawn.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include <array>
 #include <chrono>
 #include <csignal>
 #include <cstdlib>
@@ -21,18 +23,46 @@ struct Pipe {
   }
 };
 
-/// In a child process: becomes the program.
-[[noreturn]] void become(const std::string& program, const std::vector<std::string>& arguments,
-                         const std::string& folder, const std::map<std::string, std::string>& environment) {
-  for (const auto& [name, value] : environment) setenv(name.c_str(), value.c_str(), 1);
-  std::vector<char*> words = {const_cast<char*>(program.c_str())};
-  for (const std::string& word : arguments) words.push_back(const_cast<char*>(word.c_str()));
+std::vector<char*> words_of(const std::vector<std::string>& texts) {
+  std::vector<char*> words;
+  for (const std::string& text : texts) words.push_back(const_cast<char*>(text.c_str()));
   words.push_back(nullptr);
-  if (chdir(folder.c_str()) == 0) execvp(program.c_str(), words.data());
-  _exit(127);
+  return words;
+}
+
+/// What a program is started with.
+struct Start {
+  std::vector<std::string> arguments;  // the program first
+  std::vector<std::string> environment;
+
+  Start(const std::string& program, const std::vector<std::string>& more,
+        const std::map<std::string, std::string>& changes)
+      : arguments{program} {
+    arguments.insert(arguments.end(), more.begin(), more.end());
+    for (char** one = environ; *one != nullptr; ++one) {
+      std::string line = *one;
+      if (!changes.contains(line.substr(0, line.find('=')))) environment.push_back(line);
+    }
+    for (const auto& [name, value] : changes) environment.push_back(name + "=" + value);
+  }
+};
+
+/// Starts a program in a folder with these three as its streams. Nothing of this process is copied for it,
+/// which takes long of one that runs under a sanitizer.
+pid_t start(const Start& what, const std::string& folder, const std::array<int, 3>& streams) {
+  posix_spawn_file_actions_t actions;
+  posix_spawn_file_actions_init(&actions);
+  for (int i = 0; i < 3; ++i) posix_spawn_file_actions_adddup2(&actions, streams[i], i);
+  posix_spawn_file_actions_addchdir_np(&actions, folder.c_str());
+  pid_t child = -1;
+  int failed = posix_spawnp(&child, what.arguments[0].c_str(), &actions, nullptr,
+                            words_of(what.arguments).data(), words_of(what.environment).data());
+  posix_spawn_file_actions_destroy(&actions);
+  return failed == 0 ? child : -1;
 }
 
 int exit_code_of(pid_t child) {
+  if (child < 0) return 127;  // as a shell has it for what cannot be started
   int status = 0;
   waitpid(child, &status, 0);
   return WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status);
@@ -53,13 +83,7 @@ std::map<std::string, std::string> own_environment(const std::string& folder) {
 Ran run(const std::string& program, const std::vector<std::string>& arguments, const std::string& folder,
         const std::map<std::string, std::string>& environment, const std::string& input) {
   Pipe in, out, err;
-  pid_t child = fork();
-  if (child == 0) {
-    dup2(in.ends[0], 0);
-    dup2(out.ends[1], 1);
-    dup2(err.ends[1], 2);
-    become(program, arguments, folder, environment);
-  }
+  pid_t child = start(Start(program, arguments, environment), folder, {in.ends[0], out.ends[1], err.ends[1]});
   close(in.ends[0]);
   close(out.ends[1]);
   close(err.ends[1]);
@@ -101,14 +125,11 @@ Ran operculum(const std::vector<std::string>& arguments, const std::string& fold
 Ran operculum_ended(const std::vector<std::string>& arguments, const std::string& folder, int signal,
                     unsigned microseconds) {
   Pipe err;
-  pid_t child = fork();
-  if (child == 0) {
-    int nowhere = open("/dev/null", O_RDWR | O_CLOEXEC);
-    dup2(nowhere, 0);
-    dup2(nowhere, 1);
-    dup2(err.ends[1], 2);
-    become(built_program(), arguments, folder, own_environment(folder));
-  }
+  int nowhere = open("/dev/null", O_RDWR | O_CLOEXEC);
+  pid_t child = start(Start(built_program(), arguments, own_environment(folder)), folder,
+                      {nowhere, nowhere, err.ends[1]});
+  if (child < 0) throw std::runtime_error("start the program");
+  close(nowhere);
   close(err.ends[1]);
   if (microseconds != kAtFirstWord) {
     usleep(microseconds);
@@ -131,7 +152,12 @@ Ran operculum_on_terminal(const std::vector<std::string>& arguments, const std::
   int terminal = -1;
   pid_t child = forkpty(&terminal, nullptr, nullptr, nullptr);
   if (child < 0) throw std::runtime_error("forkpty");
-  if (child == 0) become(built_program(), arguments, folder, own_environment(folder));
+  if (child == 0) {
+    Start what(built_program(), arguments, own_environment(folder));
+    if (chdir(folder.c_str()) == 0)
+      execve(what.arguments[0].c_str(), words_of(what.arguments).data(), words_of(what.environment).data());
+    _exit(127);
+  }
   Ran ran;
   std::size_t next = 0, seen = 0;
   auto give_up = std::chrono::steady_clock::now() + std::chrono::seconds(60);

@@ -6,6 +6,7 @@
 #include "cli/confinement.h"
 #include "cli/session.h"
 #include "container/locator.h"
+#include "container/open.h"
 #include "report/hex_view.h"
 
 namespace operculum::cli {
@@ -43,6 +44,12 @@ class Show {
           "--hex shows its own bytes",
           place.layers.back().format->name, shell_word(options_.target)));
     }
+    if (!a_part && session_.data.is_terminal()) {
+      if (auto text = text_within(place.content)) {
+        session_.data.write(*text);
+        return session_.say(Session::Tone::note, "this is its content as text; --hex shows its own bytes");
+      }
+    }
     StreamPtr stream = start(*place.content);
     if (options_.hex) return hex(*stream, options_.length);
     if (!session_.data.is_terminal()) return bytes(*stream);
@@ -50,6 +57,16 @@ class Show {
   }
 
  private:
+  /// The text of an entry that is a container with one, such as a device tree.
+  std::optional<std::string> text_within(const ContentPtr& content) const {
+    try {
+      Opened inner = open_container({content, ""}, session_.context);
+      return inner.container ? inner.container->text() : std::nullopt;
+    } catch (const std::exception&) {
+      return std::nullopt;  // then its bytes are shown
+    }
+  }
+
   StreamPtr start(const Content& content) const {
     StreamPtr stream;
     std::uint64_t there = 0;
@@ -123,9 +140,8 @@ void add_show(CommandLine& program, Session& session) {
                         "operculum show --hex --from 0x200 --length 64 exhibit-card.img"}});
   auto options = std::make_shared<ShowOptions>();
   command.argument("TARGET", options->target,
-                   "A path that goes on into containers, to one entry; a slash behind it: the text of a "
-                   "container that has one, "
-                   "such as the source of a device tree");
+                   "A path that goes on into containers, to one entry; a slash behind it, or a terminal: the "
+                   "text of a container that has one, such as the source of a device tree");
   command.flag("--hex", options->hex, "As a hex view");
   command.number("--from", options->from, "Begin at this offset in bytes (with 0x: hexadecimal)");
   command.number("--length", options->length, "Show this many bytes at most");

@@ -21,7 +21,6 @@ namespace {
 using namespace ext;
 
 constexpr std::uint32_t kRootInode = 2;
-constexpr std::uint8_t kChecksumTail = 0xDE;
 
 class ExtContainer final : public FileTree {
  public:
@@ -129,44 +128,48 @@ class ExtContainer final : public FileTree {
   /// Blocks of entries end with a checksum in the shape of an entry; blocks of a folder's index, which look
   /// like empty ones, have theirs behind the room for the index.
   void check_sum(const Inode& folder, ByteView block, bool first) const {
-    if (!volume_.super().has(kMetadataChecksum) || block.size() < 12) return;
-    LittleFields f(block, "ext folder block");
-    bool root = first && folder.has(kIndexFlag), node = f.u32(0) == 0 && f.u16(4) == block.size();
-    if (root || node) {
-      constexpr Byte kZeros[4] = {};
-      std::size_t counts = root ? 32 : 8, most = f.u16(counts), used = f.u16(counts + 2);
-      std::size_t tail = counts + most * 8;
-      std::uint32_t sum = crc32c(volume_.seed_of(folder), f.bytes(0, counts + std::min(used, most) * 8));
-      sum = crc32c(crc32c(sum, f.bytes(tail, 4)), kZeros);
-      if (sum != f.u32(tail + 4))
-        throw Malformed(
-            fmt::format("inode {}: a block of the folder's index does not fit its checksum", folder.number));
-      return;
-    }
-    std::size_t tail = block.size() - 12;
-    if (f.u32(tail) != 0 || f.u16(tail + 4) != 12 || f.u8(tail + 7) != kChecksumTail)
+    if (!volume_.super().has(kMetadataChecksum) || block.size() < size_on_disk<FolderTail>) return;
+    auto front = read_structure<FolderEntry>(block.data());
+    bool root = first && folder.has(kIndexFlag), node = front.inode == 0 && front.length == block.size();
+    if (root || node) return check_index_sum(folder, block, root ? kRootCountsAt : kNodeCountsAt);
+    ByteView summed = block.first(block.size() - size_on_disk<FolderTail>);
+    auto tail = read_structure<FolderTail>(summed.data() + summed.size());
+    if (tail.inode != 0 || tail.length != size_on_disk<FolderTail> || tail.type != FolderTail::kType)
       throw Malformed(fmt::format(
           "inode {}: a block of the folder lacks the mark of its checksum, which could not be compared",
           folder.number));
-    if (f.u32(tail + 8) != crc32c(volume_.seed_of(folder), block.first(tail)))
+    if (tail.checksum != crc32c(volume_.seed_of(folder), summed))
       throw Malformed(
           fmt::format("inode {}: a block of the folder does not fit its checksum", folder.number));
   }
 
+  void check_index_sum(const Inode& folder, ByteView block, std::size_t counts_at) const {
+    LittleFields bytes(block, "ext folder index");
+    auto counts = read_structure<IndexCounts>(bytes.bytes(counts_at, size_on_disk<IndexCounts>).data());
+    std::size_t used = counts_at + std::size_t{std::min(counts.count, counts.limit)} * kIndexRowSize;
+    std::size_t tail_at = counts_at + std::size_t{counts.limit} * kIndexRowSize;
+    auto tail = read_structure<IndexTail>(bytes.bytes(tail_at, size_on_disk<IndexTail>).data());
+    Bytes summed(block.begin(), block.begin() + static_cast<std::ptrdiff_t>(used));
+    append_structure(summed, IndexTail{tail.reserved, 0});
+    if (tail.checksum != crc32c(volume_.seed_of(folder), summed))
+      throw Malformed(
+          fmt::format("inode {}: a block of the folder's index does not fit its checksum", folder.number));
+  }
+
   void rows_of(const Rows& rows, ByteView block) {
-    LittleFields f(block, "ext folder block");
-    for (std::size_t at = 0; at + 8 <= block.size();) {
-      std::uint32_t number = f.u32(at);
-      std::size_t length = f.u16(at + 4), name_length = f.u8(at + 6);
-      length = (length & 0xFFFC) | ((length & 3) << 16);
+    constexpr std::size_t kHead = size_on_disk<FolderEntry>;
+    for (std::size_t at = 0; at + kHead <= block.size();) {
+      auto entry = read_structure<FolderEntry>(block.data() + at);
+      std::size_t length = (entry.length & 0xFFFC) | ((entry.length & 3) << 16);
       if (length == 0 || length == 0xFFFC) length = block.size() - at;  // a block of 64 KiB in 16 bits
-      if (length < 8 || length > block.size() - at || name_length + 8 > length) {
+      if (length < kHead || length > block.size() - at || entry.name_length + kHead > length) {
         throw Malformed(fmt::format("inode {}: folder entry at byte {} has the impossible length {}",
                                     rows.folder.number, at, length));
       }
-      std::string_view name = f.text(at + 8, name_length);
+      std::string_view name = as_text(block.subspan(at + kHead, entry.name_length));
       bool typed = volume_.super().has(kFileType);
-      if (number != 0 && name != "." && name != "..") row(rows, number, name, typed ? f.u8(at + 7) & 15 : 0);
+      if (entry.inode != 0 && name != "." && name != "..")
+        row(rows, entry.inode, name, typed ? entry.type & 15 : 0);
       at += length;
     }
   }
@@ -222,8 +225,7 @@ class ExtContainer final : public FileTree {
 };
 
 Match recognise_ext(Probe& probe) {
-  Bytes raw = probe.at(1024, 1024);
-  if (raw.size() < 1024) return Match::none;
+  Bytes raw = probe.at(kSuperAt, kSuperSize);
   try {
     read_superblock(raw);
     return Match::front;

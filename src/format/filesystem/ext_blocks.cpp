@@ -25,9 +25,9 @@ BlocksInUse::Group& BlocksInUse::group(std::uint64_t number) {
   Bytes raw = patches_.read(volume_.descriptor_place(number), super.descriptor_size);
   auto record = read_structure<GroupDescriptor>(raw.data());
   std::uint64_t bitmap = record.bitmap_low;
-  constexpr std::size_t kWide = 64;
-  if (raw.size() >= kWide)
-    bitmap |= std::uint64_t{read_structure<WideDescriptor>(raw.data() + 32).bitmap_high} << 32;
+  if (raw.size() >= kWideDescriptorSize)
+    bitmap |= std::uint64_t{read_structure<WideDescriptor>(raw.data() + kGroupDescriptorSize).bitmap_high}
+              << 32;
   bool never_written = (super.has(kGroupChecksum) || super.has(kMetadataChecksum)) &&
                        (record.flags & GroupDescriptor::kBlocksUninit) != 0;
   if (never_written) return out;
@@ -86,11 +86,12 @@ void BlocksInUse::write(Patches& patches) const {
     freed += one.freed;
   }
   Bytes raw = patches.read(kSuperAt, kSuperSize);
-  auto counts = read_structure<SuperCounts>(raw.data());
-  std::uint64_t free = counts.free_low | (super.has(k64Bit) ? std::uint64_t{counts.free_high} << 32 : 0);
+  auto counts = read_structure<SuperRecord>(raw.data());
+  std::uint64_t free =
+      counts.free_blocks_low | (super.has(k64Bit) ? std::uint64_t{counts.free_blocks_high} << 32 : 0);
   free += static_cast<std::uint64_t>(freed);
-  counts.free_low = static_cast<std::uint32_t>(free);
-  if (super.has(k64Bit)) counts.free_high = static_cast<std::uint32_t>(free >> 32);
+  counts.free_blocks_low = static_cast<std::uint32_t>(free);
+  if (super.has(k64Bit)) counts.free_blocks_high = static_cast<std::uint32_t>(free >> 32);
   write_structure(counts, raw.data());
   if (super.has(kMetadataChecksum)) {
     counts.checksum = crc32c(~0U, ByteView(raw).first(kSuperSize - 4));
@@ -103,9 +104,9 @@ void BlocksInUse::write_descriptor(std::uint64_t number, const Group& one, Patch
   const Superblock& super = volume_.super();
   Bytes raw = patches.read(volume_.descriptor_place(number), super.descriptor_size);
   auto record = read_structure<GroupDescriptor>(raw.data());
-  constexpr std::size_t kNarrow = 32, kWide = 64;
-  bool wide = raw.size() >= kWide;
-  WideDescriptor more = wide ? read_structure<WideDescriptor>(raw.data() + kNarrow) : WideDescriptor{};
+  bool wide = raw.size() >= kWideDescriptorSize;
+  WideDescriptor more =
+      wide ? read_structure<WideDescriptor>(raw.data() + kGroupDescriptorSize) : WideDescriptor{};
   std::uint32_t free = record.free_low | std::uint32_t{more.free_high} << 16;
   free += static_cast<std::uint32_t>(one.freed);
   record.free_low = static_cast<std::uint16_t>(free);
@@ -116,7 +117,7 @@ void BlocksInUse::write_descriptor(std::uint64_t number, const Group& one, Patch
     more.bitmap_sum_high = static_cast<std::uint16_t>(sum >> 16);
   }
   write_structure(record, raw.data());
-  if (wide) write_structure(more, raw.data() + kNarrow);
+  if (wide) write_structure(more, raw.data() + kGroupDescriptorSize);
   record.checksum = volume_.descriptor_sum(number, raw).value_or(record.checksum);
   write_structure(record, raw.data());
   patches.put(volume_.descriptor_place(number), raw);

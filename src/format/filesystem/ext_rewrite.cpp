@@ -189,7 +189,7 @@ class Rewriter {
                  const Bytes& map) {
     std::uint64_t at = volume_.inode_place(inode.number);
     Bytes raw = patches_.read(at, super_.inode_size);
-    auto places = read_structure<InodePlaces>(raw.data());
+    auto places = read_structure<InodeRecord>(raw.data());
     places.size_low = static_cast<std::uint32_t>(size);
     places.size_high = static_cast<std::uint32_t>(size >> 32);
     constexpr std::uint64_t kUnit = 512;  // what i_blocks counts

@@ -5,6 +5,7 @@
 #include <vector>
 
 #include "container/container.h"
+#include "format/filesystem/ext_records.h"
 #include "io/extent_source.h"
 
 namespace operculum::ext {
@@ -76,17 +77,29 @@ struct BlocksOfFile {
 
 using Attributes = std::vector<std::pair<std::string, std::string>>;
 
+using Report = std::function<void(Finding::Level, std::string)>;
+
 /// Throws Malformed unless the 1024 bytes are a superblock that makes sense.
 Superblock read_superblock(ByteView bytes);
+/// The one of an image, or a backup when it is damaged, which is told. Throws Malformed when there is none.
+Superblock find_superblock(const Source& image, const Report& report);
 
 /// Blocks met on a way through tables: what leads twice to one is damaged, and would take without end.
 using SeenBlocks = std::unordered_set<std::uint64_t>;
 
+/// A way through a tree of extents.
+struct ExtentWalk {
+  std::function<void(const ExtentRow&)> row;
+  std::function<void(std::uint64_t block)> table = {};  ///< a block of the tree itself
+  SeenBlocks seen = {};
+  std::uint64_t next = 0;  ///< the block of the file behind the last row
+};
+
 /// The structures of an ext2, ext3 or ext4 file system, read as they are wanted.
 class Volume {
  public:
-  /// Falls back to a backup superblock when the first is damaged, and says so. Findings go to `report`.
-  Volume(SourcePtr image, std::function<void(Finding::Level, std::string)> report);
+  /// Findings go to `report`. Throws Malformed and Unsupported.
+  Volume(SourcePtr image, const Report& report);
 
   const Superblock& super() const { return super_; }
   const SourcePtr& image() const { return image_; }
@@ -114,16 +127,15 @@ class Volume {
   void put_inode_sum(const Inode& inode, ByteSpan raw) const;
 
  private:
-  void open(std::function<void(Finding::Level, std::string)>& report);
-  void read_groups(const std::function<void(Finding::Level, std::string)>& report);
+  void read_groups(const Report& report);
+  static WideInode wide_part(ByteView raw);
+  static void put_sum(ByteSpan raw, std::uint32_t sum);
   std::optional<std::uint32_t> inode_sum(const Inode& inode, Bytes raw) const;
-  void tree_blocks(const Inode& inode, ByteView node, unsigned level, SeenBlocks& seen,
-                   BlocksOfFile& out) const;
   Bytes block(std::uint64_t number, std::string_view what) const;
-  void extent_node(const Inode& inode, ByteView node, unsigned level, SeenBlocks& seen,
-                   std::vector<Extent>& out) const;
+  ExtentHead extent_head(const Inode& inode, ByteView node, unsigned level) const;
+  void each_extent(const Inode& inode, ByteView node, unsigned level, ExtentWalk& walk) const;
   std::vector<Extent> block_map(const Inode& inode) const;
-  void add_attributes(ByteView entries, ByteView values, bool in_block, Attributes& out) const;
+  void add_attributes(ByteView entries, ByteView values, std::string_view what, Attributes& out) const;
 
   SourcePtr image_, meta_;
   Superblock super_;

@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <unordered_set>
 
+#include "base/checksum.h"
 #include "base/fields.h"
 #include "base/text.h"
 #include "container/trim.h"
@@ -150,9 +151,8 @@ Match recognise_romfs(Probe& probe) {
   ByteView head = probe.head(kSummed);
   if (head.size() < kLeastSize || !starts_with(head, kMagic)) return Match::none;
   std::uint64_t size = BigFields(head, "romfs superblock").u32(8);
-  bool fits = probe.source() && size <= probe.source()->size();
-  bool summed = sum_of(head.first(static_cast<std::size_t>(std::min<std::uint64_t>(head.size(), size)))) == 0;
-  return size >= kLeastSize && (fits || summed) ? Match::front : Match::weak;
+  ByteView summed = head.first(static_cast<std::size_t>(std::min<std::uint64_t>(head.size(), size)));
+  return size >= kLeastSize && sum_fits(sum_of(summed), 0) ? Match::front : Match::weak;
 }
 
 ContainerPtr open_romfs(const Input& input, OpenContext& context) {

@@ -1,4 +1,5 @@
-// SquashFS 4.0: the tree of an image; its structures are read in squashfs_volume.cpp.
+// SquashFS: the tree of a 4.0 image, whose structures are read in squashfs_volume.cpp. Older versions are in
+// squashfs_old.cpp.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -6,9 +7,9 @@
 
 #include "base/fields.h"
 #include "container/trim.h"
-#include "format/filesystem/device_number.h"
-#include "format/filesystem/file_tree.h"
+#include "format/filesystem/squashfs_old.h"
 #include "format/filesystem/squashfs_rewrite.h"
+#include "format/filesystem/squashfs_tree.h"
 #include "format/formats.h"
 #include "io/block_content.h"
 
@@ -17,16 +18,13 @@ namespace {
 
 using namespace squash;
 
-constexpr std::uint32_t kMagic = 0x73717368;     // "hsqs"
-constexpr std::uint32_t kMagicBig = 0x68737173;  // "sqsh": the byte order of older versions
-constexpr std::uint64_t kPadding = 4096;         // images fill up to a multiple of it
+constexpr std::string_view kUsualMagic = "hsqs";
 
 class SquashContainer final : public FileTree {
  public:
   SquashContainer(const SourcePtr& image, OpenContext& context)
       : FileTree(context.limits), image_(image), volume_(image) {
-    std::uint64_t used = volume_.super().bytes_used, padded = (used + kPadding - 1) / kPadding * kPadding;
-    if (image->size() < used || image->size() > padded) compare_sizes(*this, image->size(), used);
+    compare_image_size(*this, image->size(), volume_.super().bytes_used);
     try {
       volume_.read_ids();
     } catch (const Malformed& error) {
@@ -79,8 +77,7 @@ class SquashContainer final : public FileTree {
 
   void list(NodeRef folder, Detail detail, const TreeSink& sink) override {
     Inode inode = volume_.inode(folder.a);
-    if (inode.type != Type::folder && inode.type != Type::long_folder)
-      throw Malformed("SquashFS: a folder's inode is of another kind");
+    require_folder(inode);
     if (inode.size < 4) return;  // an empty folder counts 3 bytes
     std::uint64_t left = inode.size - 3;
     MetaReader reader = volume_.folder(inode);
@@ -167,71 +164,60 @@ class SquashContainer final : public FileTree {
 
   void row(std::uint64_t ref, std::uint16_t type, std::string_view name, Detail detail,
            const TreeSink& sink) {
-    static constexpr EntryKind kKinds[] = {
-        EntryKind::file,         EntryKind::folder,           EntryKind::file, EntryKind::symbolic_link,
-        EntryKind::block_device, EntryKind::character_device, EntryKind::fifo, EntryKind::socket};
     TreeItem item;
     item.ref = {ref};
     item.entry.path = name;
     item.entry.method = name_of(volume_.codec());
-    if (type < std::size(kKinds)) item.entry.kind = kKinds[type];
-    if (detail == Detail::paths && type < std::size(kKinds)) return sink(std::move(item));
+    std::optional<EntryKind> kind = kind_of_row(type);
+    if (kind) item.entry.kind = *kind;
+    if (detail == Detail::paths && kind) return sink(std::move(item));
     add_filled(std::move(item), sink, [&](TreeItem& one) { fill(one, volume_.inode(ref)); });
   }
 
   void fill(TreeItem& item, const Inode& inode) {
-    static constexpr EntryKind kKinds[] = {
-        EntryKind::folder,           EntryKind::file, EntryKind::symbolic_link, EntryKind::block_device,
-        EntryKind::character_device, EntryKind::fifo, EntryKind::socket};
-    Entry& entry = item.entry;
-    entry.kind = kKinds[(inode.type - 1) % 7];
-    entry.mode = inode.mode;
-    entry.modified = from_unix(inode.time);
-    EntryExtra& extra = entry.extras();
-    extra.user_id = inode.uid;
-    extra.group_id = inode.gid;
-    extra.link_target = inode.target;
-    set_device(extra, inode.device);
-    if (inode.attributes != kNoAttributes) extra.attributes = volume_.attributes(inode.attributes);
-    if (entry.kind != EntryKind::file) return;
-    entry.size = inode.size;
-    if (inode.sparse > 0) entry.flags |= Entry::sparse;
-    if (inode.links > 1) item.link_id = inode.number;
+    fill_item(item, inode);
+    if (inode.attributes != kNoAttributes)
+      item.entry.extras().attributes = volume_.attributes(inode.attributes);
   }
 
   SourcePtr image_;
   Volume volume_;
 };
 
-/// Makers of devices write images with other magics; everything else is as it should be.
-bool has_other_magic(ByteView head) {
-  constexpr std::string_view kOthers[] = {"shsq", "qshs", "tqsh", "hsqt", "sqlz"};
-  bool known = std::any_of(std::begin(kOthers), std::end(kOthers),
-                           [&](auto magic) { return starts_with(head, magic); });
-  if (!known || head.size() < kSuperSize) return false;
+constexpr std::string_view kMagics[] = {"hsqs", "sqsh", "shsq", "qshs", "tqsh", "hsqt", "sqlz"};
+
+/// Whether a superblock of 4.0 can be what is at the front. Makers of devices write other magics; everything
+/// else is as it should be.
+bool is_super(ByteView head) {
+  if (head.size() < kSuperSize) return false;
   auto super = read_structure<Super>(head.data());
-  return super.major == 4 && super.block_log >= 12 && super.block_log <= 20 &&
-         super.block_size == 1u << super.block_log;
+  return super.major == 4 &&
+         (starts_with(head, kUsualMagic) ||
+          (super.block_log >= 12 && super.block_log <= 20 && super.block_size == 1u << super.block_log));
 }
 
 Match recognise_squashfs(Probe& probe) {
-  ByteView head = probe.head(kSuperSize);
-  if (head.size() < kSuperSize) return Match::none;
-  std::uint32_t magic = load_little<std::uint32_t>(head.data());
-  if (magic == kMagicBig || has_other_magic(head)) return Match::front;
-  if (magic != kMagic) return Match::none;
-  std::uint16_t major = read_field(&Super::major, head.data());
-  return major >= 1 && major <= 4 ? Match::front : Match::none;
+  ByteView head = probe.head(squash_old::kSuperSizes);
+  bool known = std::any_of(std::begin(kMagics), std::end(kMagics),
+                           [&](auto magic) { return starts_with(head, magic); });
+  return known && (is_super(head) || squash_old::read_super(head)) ? Match::front : Match::none;
+}
+
+/// What is said of a magic that is not the one of its byte order.
+void tell_magic(Container& container, ByteView head, std::string_view usual) {
+  std::string_view magic = as_text(head).substr(0, usual.size());
+  if (magic != usual)
+    container.add_finding(Finding::Level::note,
+                          fmt::format("its magic is \"{}\" where \"{}\" is usual", magic, usual));
 }
 
 ContainerPtr open_squashfs(const Input& input, OpenContext& context) {
   SourcePtr image = random_access(*input.content, context.spool);
-  if (read_up_to(*image, 0, 4) == Bytes{'s', 'q', 's', 'h'})
-    throw Unsupported("SquashFS in big-endian byte order (versions before 4.0)");
-  auto container = std::make_shared<SquashContainer>(image, context);
-  if (Bytes head = read_up_to(*image, 0, kSuperSize); has_other_magic(head))
-    container->add_finding(Finding::Level::note, fmt::format("its magic is \"{}\" where \"hsqs\" is usual",
-                                                             as_text(head).substr(0, 4)));
+  Bytes head = read_up_to(*image, 0, squash_old::kSuperSizes);
+  auto old = is_super(head) ? std::nullopt : squash_old::read_super(head);
+  ContainerPtr container =
+      old ? open_old_squashfs(image, *old, context) : std::make_shared<SquashContainer>(image, context);
+  tell_magic(*container, head, old && old->order == std::endian::big ? "sqsh" : kUsualMagic);
   return container;
 }
 
@@ -244,9 +230,10 @@ Format squashfs_format() {
       .family = "file system",
       .specification = "Linux kernel documentation, filesystems/squashfs (4.0)",
       .reads =
-          "gzip, LZMA, xz, LZO, LZ4 and zstd; fragments; sparse files; all inode kinds; extended "
-          "attributes; hard links; images with other magics whose structures are the same",
-      .lacks = "versions before 4.0",
+          "4.0: gzip, LZMA, xz, LZO, LZ4 and zstd; fragments; sparse files; all inode kinds; extended "
+          "attributes; hard links; 2.x and 3.x in both byte orders, also packed by LZMA with or without a "
+          "header; images with other magics",
+      .lacks = "versions 1.x; writing of versions before 4.0",
       .writes =
           "packed as it was, blocks of what stays as they lie; every codec, fragments, holes, hard links, "
           "extended attributes; images from scratch",

@@ -63,6 +63,8 @@ std::uint64_t add_target(const Source& bytes, std::uint64_t at, std::uint64_t en
                          .at = at + kElementSize,
                          .size = e.u32(4),
                          .comment = "load " + hex_number(e.u32(0))});
+    out.writes.push_back({fmt::format("{}, {}", name.empty() ? folder : name, hex_number(e.u32(0))), e.u32(4),
+                          out.parts.back().path});
     at += kElementSize + e.u32(4);
   }
   if (at != target_end)
@@ -94,6 +96,7 @@ ContainerPtr open_upgrade(const Input& input, OpenContext& context) {
   Bytes head = read_up_to(*bytes, 0, kPrefixSize);
   if (!starts_with(head, kPrefixMagic)) {
     out.parts.push_back({.path = "payload", .type = "firmware", .at = 0, .size = end});
+    out.writes.push_back({"wherever the device puts it: this file does not say", end, "payload"});
     return make_firmware(std::move(bytes), std::move(out));
   }
   unsigned targets = LittleFields(head, "prefix").u8(10);

@@ -20,7 +20,8 @@ class FirmwareContainer final : public Container {
         parts_(std::move(firmware.parts)),
         facts_(std::move(firmware.facts)),
         filled_from_(firmware.filled_from),
-        text_(std::move(firmware.text)) {
+        text_(std::move(firmware.text)),
+        writes_(std::move(firmware.writes)) {
     for (Finding& finding : firmware.findings)
       add_finding(finding.level, std::move(finding.text), finding.about);
     entries_.reserve(parts_.size());
@@ -41,10 +42,19 @@ class FirmwareContainer final : public Container {
     return lies_there ? make_slice(bytes_, part.at, part.size) : nullptr;
   }
 
+  std::vector<Footprint> footprint(std::size_t index) override {
+    return parts_[index].scattered.empty() ? Container::footprint(index) : parts_[index].scattered;
+  }
+
   std::vector<std::pair<std::string, std::string>> facts() override { return facts_; }
 
   std::optional<Trimmed> trimmed(Look look) override {
     return filled_from_ ? without_end(bytes_, *filled_from_, 1, look) : std::nullopt;
+  }
+
+  bool installs() const override { return !writes_.empty(); }
+  std::optional<Installation> installation() override {
+    return writes_.empty() ? std::nullopt : std::optional(Installation{.about = facts_, .writes = writes_});
   }
 
   std::optional<std::string> text() override {
@@ -103,6 +113,7 @@ class FirmwareContainer final : public Container {
   std::vector<std::pair<std::string, std::string>> facts_;
   std::optional<std::uint64_t> filled_from_;
   std::string text_;
+  std::vector<MemoryWrite> writes_;
   std::vector<Entry> entries_;
   std::unordered_map<std::string, std::uint64_t> taken_;
 };
@@ -154,6 +165,14 @@ std::string name_in(std::span<const NamedNumber> table, std::uint64_t number, st
 
 std::string hex_number(std::uint64_t value) {
   return fmt::format("{:#x}", value);
+}
+
+void add_range(std::vector<Footprint>& ranges, Footprint next) {
+  if (!ranges.empty() && ranges.back().at + ranges.back().size == next.at) {
+    ranges.back().size += next.size;
+  } else {
+    ranges.push_back(next);
+  }
 }
 
 }  // namespace operculum

@@ -18,6 +18,7 @@ struct FirmwarePart {
       {};                  ///< empty: the bytes as they lie; else the size above may be unknown
   Expected expected = {};  ///< checksum that is stored of the data; its size is not looked at
   Timestamp modified = {};
+  std::vector<Footprint> scattered = {};  ///< where it lies, when that is not one range
   bool encrypted = false;
   bool checked = false;  ///< what `open` gives is compared with checksums while it is read
 };
@@ -29,6 +30,7 @@ struct Firmware {
   std::vector<Finding> findings;
   std::optional<std::uint64_t> filled_from = {};  ///< where the filling begins that the file ends with
   std::string text = {};                          ///< the whole as a person reads it; empty: the facts are
+  std::vector<MemoryWrite> writes = {};           ///< of an update: what would go where
 
   void note(std::string what) { findings.push_back({Finding::Level::note, std::move(what)}); }
   void warn(std::string what) { findings.push_back({Finding::Level::warning, std::move(what)}); }
@@ -62,5 +64,8 @@ std::string name_in(std::span<const NamedNumber> table, std::uint64_t number, st
 
 /// "0x80008000".
 std::string hex_number(std::uint64_t value);
+
+/// Adds a range; one that follows the last becomes part of it.
+void add_range(std::vector<Footprint>& ranges, Footprint next);
 
 }  // namespace operculum

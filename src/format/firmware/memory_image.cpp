@@ -38,6 +38,8 @@ class MemoryContainer final : public Container {
       if (image.overlaps())
         add_finding(Finding::Level::warning,
                     fmt::format("{}: some addresses are given twice; the last bytes count", escape(name)));
+      for (const auto& range : image.ranges())
+        writes_.push_back({place_text(range), range.bytes.size(), name});
       if (ranges) {
         add_ranges(name, image);
       } else {
@@ -54,6 +56,11 @@ class MemoryContainer final : public Container {
     });
   }
   std::vector<std::pair<std::string, std::string>> facts() override { return facts_; }
+
+  bool installs() const override { return !writes_.empty(); }
+  std::optional<Installation> installation() override {
+    return writes_.empty() ? std::nullopt : std::optional(Installation{.writes = writes_});
+  }
 
  private:
   void add(std::string path, SourcePtr source, std::uint64_t stored, std::string comment) {
@@ -99,6 +106,7 @@ class MemoryContainer final : public Container {
 
   std::vector<std::pair<std::string, std::string>> facts_;
   std::string incomplete_;
+  std::vector<MemoryWrite> writes_;
   std::vector<SourcePtr> sources_;
   std::vector<Entry> entries_;
 };

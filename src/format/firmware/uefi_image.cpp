@@ -6,6 +6,10 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <atomic>
+#include <map>
+#include <mutex>
+#include <thread>
 #include <unordered_set>
 
 #include "base/checksum.h"
@@ -92,9 +96,16 @@ struct Area {
   bool as_it_lies() const { return method == "stored"; }
 };
 
+/// Packed sections of the file itself that were unpacked side by side, by where they begin.
+using Ready = std::map<std::uint64_t, Unwrapped>;
+
 class Builder {
  public:
-  Builder(OpenContext& context, Firmware& out) : context_(context), out_(out) {}
+  Builder(OpenContext& context, Firmware& out, Ready ready)
+      : context_(context), out_(out), ready_(std::move(ready)) {}
+  /// One that only notes which sections are packed, and unpacks none.
+  Builder(OpenContext& context, Firmware& out, std::vector<Section>& packed)
+      : context_(context), out_(out), noted_(&packed) {}
 
   void region(const Area& area, std::uint64_t begin, std::uint64_t size, const std::string& folder) {
     DepthGuard guard(depth_, kDeepest,
@@ -248,7 +259,7 @@ class Builder {
         add(area, folder + fmt::format("padding-{:08x}.bin", at), "padding that is not empty", data, length);
       return;
     }
-    check_file_sum(area, data, length, header);
+    if (noted_ == nullptr) check_file_sum(area, data, length, header);
     std::string name = name_or_text(header.Name);
     std::size_t own = add_folder(area, folder + as_path_part(name), file_type_name(header.Type),
                                  text_of(header.Name), at, size);
@@ -366,7 +377,9 @@ class Builder {
   }
 
   void wrapped(const Area& area, const Section& one, const std::string& folder, Told& told) {
-    Unwrapped inner = unwrap(area.bytes, one, context_.spool);
+    if (noted_ != nullptr) return noted_->push_back(one);
+    auto ready = area.as_it_lies() ? ready_.extract(one.at) : Ready::node_type();
+    Unwrapped inner = ready ? std::move(ready.mapped()) : unwrap(area.bytes, one, context_.spool);
     if (!inner.fault.empty())
       out_.fault(fmt::format("the section at offset {:#x}: {}", area.file_at + one.at, inner.fault));
     if (!inner.bytes)
@@ -420,11 +433,51 @@ class Builder {
 
   OpenContext& context_;
   Firmware& out_;
+  Ready ready_;
+  std::vector<Section>* noted_ = nullptr;
   int depth_ = 0;
   std::size_t sections_ = 0;
   std::uint64_t unpacked_ = 0;
   std::unordered_set<std::string> folders_;  ///< names that files have got
 };
+
+std::vector<Section> packed_sections(const SourcePtr& bytes, std::uint64_t at, std::uint64_t size,
+                                     OpenContext& context) {
+  std::vector<Section> packed;
+  Firmware unseen;
+  try {
+    Builder(context, unseen, packed).region({bytes}, at, size, "");
+  } catch (const Error&) {
+    // told when the parts are listed
+  }
+  return packed;
+}
+
+/// Most of the time goes into unpacking, and one packed section knows nothing of the next.
+Ready unpacked_ahead(const SourcePtr& bytes, std::uint64_t at, std::uint64_t size, OpenContext& context) {
+  std::vector<Section> packed = packed_sections(bytes, at, size, context);
+  Ready ready;
+  if (packed.size() < 2) return ready;
+  std::mutex mutex;  // guards `ready`
+  std::atomic<std::size_t> next = 0;
+  auto unpack = [&] {
+    for (std::size_t i = next++; i < packed.size(); i = next++) {
+      try {
+        Unwrapped inner = unwrap(bytes, packed[i], context.spool);
+        std::lock_guard lock(mutex);
+        ready.emplace(packed[i].at, std::move(inner));
+      } catch (const std::exception&) {
+        return;  // happens again, and is told, when the part is listed
+      }
+    }
+  };
+  std::vector<std::jthread> threads;
+  for (unsigned i = 1; i < std::max(1u, std::thread::hardware_concurrency()); ++i)
+    threads.emplace_back(unpack);
+  unpack();
+  threads.clear();
+  return ready;
+}
 
 }  // namespace
 
@@ -434,7 +487,7 @@ bool begins_volume(const Source& bytes, std::uint64_t at) {
 
 void add_region(const SourcePtr& bytes, std::uint64_t at, std::uint64_t size, const std::string& folder,
                 OpenContext& context, Firmware& out) {
-  Builder(context, out).region({bytes}, at, size, folder);
+  Builder(context, out, unpacked_ahead(bytes, at, size, context)).region({bytes}, at, size, folder);
 }
 
 }  // namespace operculum::uefi

@@ -180,6 +180,7 @@ class Reader {
       throw Malformed(
           fmt::format("UBI: data begins at {} of eraseblocks of {} bytes", first->data_offset, size));
     data_ = size - first->data_offset;
+    head_ = first->data_offset;
     std::uint64_t least = UINT64_MAX, most = 0, empty = 0, bad = 0, count = 0;
     for (std::uint64_t at = 0; at + kHeader <= image_->size(); at += size, ++count) {
       auto erase = header_at<EraseHeader>(*image_, at, kEraseMagic);
@@ -294,6 +295,8 @@ class Reader {
     part.at = volume.blocks.empty() ? 0 : volume.blocks.begin()->second.at;
     part.size = Entry::kUnknownSize;
     part.unpacked = source->size();
+    for (const auto& [number, block] : volume.blocks)
+      add_range(part.scattered, {block.at - head_, head_ + data_});
     if (volume.is_static) {
       part.checked = true;
       part.open = [=, image = image_, block = data_] { return checked_content(image, volume, block, name); };
@@ -306,7 +309,7 @@ class Reader {
 
   SourcePtr image_;
   Firmware& out_;
-  std::uint64_t data_ = 0;
+  std::uint64_t data_ = 0, head_ = 0;  // bytes of an eraseblock: of data, and in front of it
   std::map<std::uint32_t, Volume> volumes_;
 };
 

@@ -42,6 +42,7 @@ class SingleContainer final : public Container {
       out.add(packed);
       return out;
     }
+    if (!stream_.properties.empty()) throw Unsupported("writing of headers of their own kind");
     if (!changes.removed.empty() || !changes.added.empty() || !changes.renamed.empty())
       throw Unsupported("adding, removing and renaming in a file that holds a single stream");
     const NewEntry& entry = changes.replaced.at(0);
@@ -66,9 +67,11 @@ class SingleContainer final : public Container {
   }
 
   StreamPtr open() {
-    CodecOptions options;
+    CodecOptions options{.properties = stream_.properties, .unpacked_size = stream_.size, .note = {}};
     options.note = [this](const std::string& text) { add_finding(Finding::Level::note, text); };
-    return make_checked(open_decoder(stream_.codec, content_->stream(), options),
+    StreamPtr packed = content_->stream();
+    packed->skip(stream_.data_at);
+    return make_checked(open_decoder(stream_.codec, std::move(packed), options),
                         {stream_.size, std::nullopt});
   }
 

@@ -21,7 +21,9 @@ struct SingleStream {
   std::optional<std::uint64_t> size = {};  ///< unpacked, in bytes, where it is stated
   Timestamp modified = {};
   std::string comment = {};
-  SourcePtr random = {};  ///< random access to the unpacked bytes, where its index allows
+  std::uint64_t data_at = 0;  ///< bytes in front of what the codec reads, where that does not read them
+  Bytes properties = {};      ///< of the codec, where they are not within its bytes
+  SourcePtr random = {};      ///< random access to the unpacked bytes, where its index allows
   std::vector<std::pair<std::string, std::string>> facts = {};
   std::optional<Framing> framing = {};  ///< where the codec's bytes are not all there is to write
 };

@@ -134,6 +134,7 @@ class FieldNode final : public Node {
     read_ = field.read;
     number_ = dynamic_cast<const NumberPlan*>(field.read);
     if (number_ != nullptr && number_->form != NumberPlan::Form::fixed) number_ = nullptr;
+    plain_ = number_ != nullptr && number_->plain();
   }
 
   Value value(Frame& frame) const override {
@@ -147,11 +148,13 @@ class FieldNode final : public Node {
     return frame.run.keep(std::move(out));
   }
   std::int64_t number(Frame& frame) const override {
+    if (const Value* placed = placed_variable(frame)) return placed_number(frame, *placed);
     Value record = record_of(frame);
     if (number_ != nullptr && record.kind == Value::Kind::placed) return placed_number(frame, record);
     return there(frame, record).a;
   }
   std::optional<std::int64_t> number_if(Frame& frame) const override {
+    if (const Value* placed = placed_variable(frame)) return placed_number(frame, *placed);
     Value record = record_of(frame);
     if (number_ != nullptr && record.kind == Value::Kind::placed) return placed_number(frame, record);
     return Node::number_if(frame);
@@ -168,18 +171,24 @@ class FieldNode final : public Node {
   }
 
  private:
+  /// The record where it is a variable that is read in place, which it is in every loop over a table.
+  const Value* placed_variable(Frame& frame) const {
+    if (number_ == nullptr || !variable_) return nullptr;
+    const Value& record = frame.slots[*variable_];
+    return record.kind == Value::Kind::placed ? &record : nullptr;
+  }
   std::int64_t placed_number(Frame& frame, const Value& record) const {
     Run& run = frame.run;
-    std::int64_t raw_number =
-        number_->raw(run, run.region(record.object).at(record.offset() + *offset_, number_->bytes));
-    if (!number_->steps.empty() || number_->checks) {
+    std::uint64_t at = record.offset() + *offset_;
+    std::int64_t found = number_->raw(run.region(record.object).at(at, number_->bytes), run.big);
+    if (!plain_) {
       Frame bare{run, nullptr};
-      raw_number = number_->refine(bare, raw_number);
+      found = number_->refine(bare, found);
     }
     if (run.recorder != nullptr && record.object == 0)
       run.recorder->numbers.push_back(
-          {number_, record.offset() + *offset_, number_->bytes, number_->big.value_or(run.big), raw_number});
-    return raw_number;
+          {number_, at, number_->bytes, number_->big.value_or(run.big), found});
+    return found;
   }
   Value record_of(Frame& frame) const {
     if (!variable_) return record_->value(frame);
@@ -215,6 +224,7 @@ class FieldNode final : public Node {
   const ReadPlan* read_ = nullptr;
   const TextPlan* text_ = nullptr;
   const NumberPlan* number_ = nullptr;
+  bool plain_ = false;  // the number stands there as it is
 };
 
 class ElementNode final : public Node {

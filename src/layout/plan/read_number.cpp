@@ -63,14 +63,9 @@ std::int64_t read_digits(Frame& frame, Reader& reader, const NumberPlan& plan) {
 
 }  // namespace
 
-std::int64_t NumberPlan::raw(Run& run, ByteView view) const {
+std::int64_t NumberPlan::raw_of_any_width(ByteView view, bool from_high) const {
   std::uint64_t value = 0;
-  bool from_high = big.value_or(run.big);
-  if (bytes == 4 && !from_high) {  // by far the most usual
-    value = load_little<std::uint32_t>(view.data());
-  } else {
-    for (unsigned i = 0; i < bytes; ++i) value = (value << 8) | view[from_high ? i : bytes - 1 - i];
-  }
+  for (unsigned i = 0; i < bytes; ++i) value = (value << 8) | view[from_high ? i : bytes - 1 - i];
   if (is_signed && bytes < 8) {
     unsigned unused = 64 - 8 * bytes;
     return static_cast<std::int64_t>(value << unused) >> unused;
@@ -105,7 +100,7 @@ Value NumberPlan::read(Frame& frame, Reader& reader) const {
   std::int64_t value = 0;
   std::uint64_t begin = reader.at;
   if (form == Form::fixed) {
-    value = raw(frame.run, take(frame.run, reader, bytes, where));
+    value = raw(take(frame.run, reader, bytes, where), frame.run.big);
   } else if (form == Form::digits) {
     value = read_digits(frame, reader, *this);
   } else {

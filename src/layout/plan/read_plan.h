@@ -3,6 +3,7 @@
 #include <optional>
 
 #include "base/bytes.h"
+#include "base/cursor.h"
 #include "layout/plan/chain_plan.h"
 #include "layout/plan/node.h"
 #include "layout/text/syntax.h"
@@ -89,8 +90,17 @@ struct NumberPlan final : ReadPlan {
   std::vector<NodePtr> allowed;
 
   Value read(Frame& frame, Reader& reader) const override;
-  std::int64_t raw(Run& run, ByteView bytes) const;  ///< of Form::fixed
+  bool plain() const { return form == Form::fixed && steps.empty() && !checks; }  ///< refine() changes nothing
+  /// Of Form::fixed; `file_is_big` is the order of numbers that do not state theirs.
+  std::int64_t raw(ByteView view, bool file_is_big) const {
+    bool from_high = big.value_or(file_is_big);
+    if (bytes == 4 && !from_high && !is_signed) return load_little<std::uint32_t>(view.data());  // most usual
+    return raw_of_any_width(view, from_high);
+  }
   std::int64_t refine(Frame& frame, std::int64_t raw) const;
+
+ private:
+  std::int64_t raw_of_any_width(ByteView view, bool from_high) const;
 };
 
 /// A text; read as its raw bytes, decoded when it is looked at.
