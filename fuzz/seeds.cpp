@@ -20,10 +20,13 @@
 #include "support/hfs_writer.h"
 #include "support/iso_writer.h"
 #include "support/ldm_writer.h"
+#include "support/lzo_writer.h"
 #include "support/msi_writer.h"
 #include "support/old_zip_packers.h"
 #include "support/package_writer.h"
 #include "support/pe_writer.h"
+#include "support/spiffs_writer.h"
+#include "support/squashfs_old_writer.h"
 #include "support/squashfs_writer.h"
 #include "support/udf_writer.h"
 #include "support/verity_writer.h"
@@ -154,6 +157,19 @@ void write_packages(Seeds& seeds, const SampleTree& files) {
   write(seeds, "chunked-xz", make_chunked_xz(Bytes(3000, 'x'), 1000));
 }
 
+void write_small_flash(Seeds& seeds) {
+  SpiffsWriter writer(256, 4096, 2, true, true);
+  writer.file(1, "/config/station.txt", to_bytes("station=7\n"));
+  writer.file(2, "/tide.bin", noise(1500));
+  write(seeds, "spiffs", writer.take());
+  write(seeds, "lzo", lzo_file("high water\n", true));
+  Bytes packed = encode("lzma-alone", Bytes(3000, 'x'));
+  Bytes odd(packed.begin(), packed.begin() + 5);
+  append_number(odd, 4, 3000);
+  odd.insert(odd.end(), packed.begin() + 13, packed.end());
+  write(seeds, "lzma-odd", odd);
+}
+
 }  // namespace
 
 std::map<std::string, Bytes> seeds() {
@@ -180,6 +196,10 @@ std::map<std::string, Bytes> seeds() {
   write(all, "squashfs", make_squashfs(links, {.codec = BlockCodec::zlib}));
   write(all, "squashfs-long",
         make_squashfs(links, {.codec = BlockCodec::zstd, .block = 4096, .extended = true}));
+  using Packing = OldSquashOptions::Packing;
+  write(all, "squashfs-2",
+        make_old_squashfs(links, {.major = 2, .big = true, .packing = Packing::lzma_bare}));
+  write(all, "squashfs-3", make_old_squashfs(links, {.block = 4096, .indexed = true}));
   write(all, "udf", make_udf(links, {.embedded = false, .sector = 512}));
   write(all, "udf-virtual", make_udf(links, {.partition = UdfPartition::virtual_table, .sector = 512}));
   Bytes disk = make_squashfs(plain);
@@ -196,6 +216,7 @@ std::map<std::string, Bytes> seeds() {
   write_volumes(all);
   write_firmware(all);
   write_old_codecs(all);
+  write_small_flash(all);
   return all;
 }
 

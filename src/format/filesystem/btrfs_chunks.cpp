@@ -5,12 +5,12 @@
 #include <algorithm>
 
 #include "base/error.h"
+#include "base/fields.h"
+#include "format/filesystem/btrfs_records.h"
 #include "format/volume/raid_array.h"
 
 namespace operculum::btrfs {
 namespace {
-
-constexpr std::size_t kHeaderSize = 48, kStripeSize = 32;
 
 /// Kinds of chunks (BTRFS_BLOCK_GROUP_*).
 enum Profile : std::uint64_t { kRaid0 = 8, kRaid10 = 64, kRaid5 = 128, kRaid6 = 256 };
@@ -33,21 +33,23 @@ RaidShape shape_of(std::uint64_t profile, std::uint64_t stripe, std::uint64_t le
 
 void Chunks::add(std::uint64_t logical, ByteView item) {
   LittleFields f(item, "btrfs chunk");
-  Chunk chunk{logical, f.u64(0), {}};
-  std::uint64_t stripe = f.u64(16), profile = f.u64(24);
-  std::size_t count = f.u16(44);
+  constexpr std::size_t kHead = size_on_disk<ChunkItem>, kStripe = size_on_disk<StripeRecord>;
+  auto head = read_structure<ChunkItem>(f.bytes(0, kHead).data());
+  Chunk chunk{logical, head.length, {}};
+  std::uint64_t profile = head.type;
+  std::size_t count = head.num_stripes;
   if (chunk.length == 0 || chunk.logical + chunk.length < chunk.logical || count == 0)
     throw Malformed(fmt::format("btrfs chunk at {}: its length {} leads nowhere", logical, chunk.length));
   bool striped = (profile & kStriped) != 0 && count > 1;
-  RaidShape shape = striped ? shape_of(profile, stripe, chunk.length, count) : RaidShape{};
+  RaidShape shape = striped ? shape_of(profile, head.stripe_len, chunk.length, count) : RaidShape{};
   std::uint64_t each = striped ? shape.member_size : chunk.length;
   std::vector<SourcePtr> parts;
   for (std::size_t i = 0; i < count; ++i) {
-    std::size_t at = kHeaderSize + i * kStripeSize;
-    std::uint64_t physical = f.u64(at + 8);
+    auto stripe = read_structure<StripeRecord>(f.bytes(kHead + i * kStripe, kStripe).data());
+    std::uint64_t physical = stripe.offset;
     if (physical + each < physical)
       throw Malformed(fmt::format("btrfs chunk at {}: its length {} leads nowhere", logical, chunk.length));
-    auto device = devices_.find(f.u64(at));
+    auto device = devices_.find(stripe.devid);
     parts.push_back(device == devices_.end() ? nullptr : make_slice(device->second, physical, each));
   }
   chunk.copies =

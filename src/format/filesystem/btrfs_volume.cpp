@@ -3,25 +3,32 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <bit>
 
 #include "base/checksum.h"
 #include "base/fields.h"
 #include "base/text.h"
+#include "base/units.h"
 
 namespace operculum::btrfs {
 namespace {
 
-constexpr std::size_t kSumSize = 32;
-constexpr std::size_t node_header_size = 101, key_size = 17, leaf_item_size = 25, pointer_size = 33;
-constexpr std::size_t chunk_header_size = 48, stripe_size = 32;
 constexpr std::uint64_t kSumTree = 7, kSumObject = static_cast<std::uint64_t>(-10);
 constexpr unsigned kHighest = 8;  // BTRFS_MAX_LEVEL
 constexpr std::string_view kMagic = "_BHRfS_M";
 
 constexpr std::uint64_t kExtentTree2 = 1 << 13, kRaidStripeTree = 1 << 14;
 
-Key read_key(const LittleFields& f, std::size_t at) {
-  return {f.u64(at), f.u8(at + 8), f.u64(at + 9)};
+/// A record at the front of some bytes; throws Malformed where they are too few.
+template <typename S>
+S record_of(ByteView bytes, std::string_view what) {
+  Cursor cursor(bytes, what);
+  return read_structure<S>(cursor);
+}
+
+Key read_key(ByteView bytes, std::string_view what) {
+  auto key = record_of<KeyRecord>(bytes, what);
+  return {key.objectid, key.type, key.offset};
 }
 
 /// Whether a block fits the checksum in its first bytes.
@@ -29,63 +36,94 @@ bool fits_sum(ByteView block, std::uint16_t type) {
   return has_sum(type, block.subspan(kSumSize), block.first(kSumSize));
 }
 
-Timestamp time_of(const LittleFields& f, std::size_t at) {
-  return from_unix(static_cast<std::int64_t>(f.u64(at)), std::min<std::uint32_t>(f.u32(at + 8), 999'999'999));
+Timestamp time_of(std::uint64_t seconds, std::uint32_t nanoseconds) {
+  return from_unix(static_cast<std::int64_t>(seconds), std::min<std::uint32_t>(nanoseconds, 999'999'999));
+}
+
+/// Throws Malformed unless a number of the superblock is a power of two that can be.
+void check_power(std::uint32_t SuperRecord::*member, std::uint32_t value, std::uint32_t least) {
+  constexpr std::uint32_t kMost = 65536;
+  if (value >= least && value <= kMost && std::has_single_bit(value)) return;
+  throw Malformed(fmt::format("btrfs superblock: expected {} to be a power of two from {} to {}, found {}",
+                              place_of(member).name, grouped(least), grouped(kMost), value));
+}
+
+/// An item of kExtentData.
+FileExtent file_extent(const Item& item, std::uint64_t inode) {
+  auto head = record_of<ExtentHead>(item.data, "btrfs extent");
+  constexpr std::uint8_t kNewest = 3;  // compression
+  if (head.encryption != 0 || head.other_encoding != 0)
+    throw Unsupported("encrypted or otherwise encoded extents of btrfs");
+  if (head.compression > kNewest) throw Unsupported(fmt::format("btrfs compression {}", head.compression));
+  FileExtent out;
+  out.offset = item.key.offset;
+  out.unpacked_length = head.ram_bytes;
+  out.compression = head.compression;
+  ByteView behind = item.data.subspan(size_on_disk<ExtentHead>);
+  switch (head.type) {
+    case ExtentHead::within:
+      out.kind = FileExtent::Kind::within;
+      out.inline_data.assign(behind.begin(), behind.end());
+      out.length = out.unpacked_length;
+      return out;
+    case ExtentHead::regular:
+    case ExtentHead::preallocated: {
+      auto rest = record_of<ExtentRest>(behind, "btrfs extent");
+      out.stored_at = rest.disk_bytenr;
+      out.stored_length = rest.disk_num_bytes;
+      out.skip = rest.offset;
+      out.length = rest.num_bytes;
+      bool hole = head.type == ExtentHead::preallocated || out.stored_at == 0;  // allocated, never written
+      out.kind = hole                   ? FileExtent::Kind::hole
+                 : out.compression != 0 ? FileExtent::Kind::packed
+                                        : FileExtent::Kind::plain;
+      return out;
+    }
+    default:
+      throw Malformed(
+          fmt::format("btrfs extent of inode {}: expected type 0 to 2, found {}", inode, head.type));
+  }
 }
 
 }  // namespace
 
 Superblock read_superblock(ByteView bytes) {
-  LittleFields f(bytes, "btrfs superblock", kSuperAt);
-  if (f.text(64, kMagic.size()) != kMagic)
-    throw Malformed("btrfs superblock: expected the magic \"_BHRfS_M\"");
+  auto raw = record_of<SuperRecord>(bytes, "btrfs superblock");
+  if (as_text(raw.magic) != kMagic) throw Malformed("btrfs superblock: expected the magic \"_BHRfS_M\"");
   Superblock s;
-  s.sum_type = f.u16(196);
+  s.sum_type = raw.csum_type;
   if (s.sum_type > kBlake2b)
     throw Malformed(fmt::format("btrfs superblock: expected csum_type to be 0 to 3, found {}", s.sum_type));
-  if (!fits_sum(f.bytes(0, kSuperSize), s.sum_type))
+  if (bytes.size() < kSuperSize || !fits_sum(bytes.first(kSuperSize), s.sum_type))
     throw Malformed("btrfs superblock: it does not fit its checksum");
-  auto copy = [&](std::size_t at, std::size_t size) {
-    ByteView raw = f.bytes(at, size);
-    return Bytes(raw.begin(), raw.end());
-  };
-  s.fsid = copy(32, 16);
-  s.generation = f.u64(72);
-  s.root = {f.u64(80), f.u8(198)};
-  s.chunk_root = {f.u64(88), f.u8(199)};
-  s.log_root = {f.u64(96), f.u8(200)};
-  s.total_bytes = f.u64(112);
-  s.bytes_used = f.u64(120);
-  s.devices = f.u64(136);
-  s.sectorsize = f.u32(144);
-  s.nodesize = f.u32(148);
-  s.incompat = f.u64(188);
-  s.device = f.u64(201);
-  s.device_bytes = f.u64(209);
-  s.device_uuid = copy(267, 16);
-  std::string_view label = f.text(299, 256);
+  s.fsid.assign(raw.fsid.begin(), raw.fsid.end());
+  s.generation = raw.generation;
+  s.root = {raw.root, raw.root_level};
+  s.chunk_root = {raw.chunk_root, raw.chunk_root_level};
+  s.log_root = {raw.log_root, raw.log_root_level};
+  s.total_bytes = raw.total_bytes;
+  s.bytes_used = raw.bytes_used;
+  s.devices = raw.num_devices;
+  s.sectorsize = raw.sectorsize;
+  s.nodesize = raw.nodesize;
+  s.incompat = raw.incompat_flags;
+  s.device = raw.devid;
+  s.device_bytes = raw.device_bytes;
+  s.device_uuid.assign(raw.device_uuid.begin(), raw.device_uuid.end());
+  std::string_view label = as_text(raw.label);
   s.label = until_zero(label);
-  auto power = [](std::uint32_t value, std::uint32_t least) {
-    return value >= least && value <= 65536 && (value & (value - 1)) == 0;
-  };
-  if (!power(s.sectorsize, 512))
-    throw Malformed(
-        fmt::format("btrfs superblock: expected sectorsize to be a power of two from 512 to 65,536, found {}",
-                    s.sectorsize));
-  if (!power(s.nodesize, 4096))
-    throw Malformed(
-        fmt::format("btrfs superblock: expected nodesize to be a power of two from 4,096 to 65,536, found {}",
-                    s.nodesize));
+  check_power(&SuperRecord::sectorsize, s.sectorsize, 512);
+  check_power(&SuperRecord::nodesize, s.nodesize, 4096);
   for (const Tree& tree : {s.root, s.chunk_root}) {
     if (tree.level >= kHighest)
       throw Malformed(fmt::format("btrfs superblock: expected a tree of level 0 to 7, found {}", tree.level));
   }
-  std::uint32_t size = f.u32(160);
   constexpr std::uint32_t kMost = 2048;
-  if (size > kMost)
+  if (raw.sys_chunk_array_size > kMost)
     throw Malformed(fmt::format("btrfs superblock: expected sys_chunk_array_size to be at most {}, found {}",
-                                kMost, size));
-  s.first_chunks = copy(811, size);
+                                kMost, raw.sys_chunk_array_size));
+  ByteView chunks = bytes.subspan(size_on_disk<SuperRecord>, raw.sys_chunk_array_size);
+  s.first_chunks.assign(chunks.begin(), chunks.end());
   return s;
 }
 
@@ -93,12 +131,14 @@ Volume::Volume(Superblock super, Devices devices)
     : super_(std::move(super)), chunks_(std::make_shared<Chunks>(std::move(devices))) {
   if ((super_.incompat & (kExtentTree2 | kRaidStripeTree)) != 0)
     throw Unsupported(fmt::format("btrfs with the features 0x{:x}", super_.incompat));
-  LittleFields f(super_.first_chunks, "btrfs chunks");
-  for (std::size_t at = 0; at + key_size + chunk_header_size <= f.size();) {
-    Key key = read_key(f, at);
-    std::size_t stripes = f.u16(at + key_size + 44), size = chunk_header_size + stripes * stripe_size;
-    chunks_->add(key.offset, f.bytes(at + key_size, size));
-    at += key_size + size;
+  LittleFields chunks(super_.first_chunks, "btrfs chunks");
+  for (std::size_t at = 0; at + kKeySize + size_on_disk<ChunkItem> <= chunks.size();) {
+    Key key = read_key(chunks.bytes(at, kKeySize), "btrfs chunks");
+    at += kKeySize;
+    auto chunk = record_of<ChunkItem>(chunks.bytes(at, size_on_disk<ChunkItem>), "btrfs chunk");
+    std::size_t size = size_on_disk<ChunkItem> + chunk.num_stripes * size_on_disk<StripeRecord>;
+    chunks_->add(key.offset, chunks.bytes(at, size));
+    at += size;
   }
   std::vector<std::pair<Key, Bytes>> found;
   each_item(super_.chunk_root, {kFirstFree, kChunkItem, 0}, {kFirstFree, kChunkItem, UINT64_MAX},
@@ -120,12 +160,12 @@ Volume::Volume(Superblock super, Devices devices)
 Bytes Volume::read_node(std::uint64_t at, unsigned level, std::size_t copy) const {
   Bytes raw(super_.nodesize);
   chunks_->read(at, raw, copy);
-  LittleFields f(raw, "btrfs node", at);
   if (!fits_sum(raw, super_.sum_type))
     throw Malformed(fmt::format("btrfs node at address {}: it does not fit its checksum", at));
-  if (f.u64(48) != at || f.u8(100) != level)
+  auto head = read_structure<NodeHead>(raw.data());
+  if (head.bytenr != at || head.level != level)
     throw Malformed(fmt::format("btrfs node at address {}: expected bytenr {} and level {}, found {} and {}",
-                                at, at, level, f.u64(48), f.u8(100)));
+                                at, at, level, head.bytenr, head.level));
   return raw;
 }
 
@@ -136,7 +176,7 @@ BytesPtr Volume::node(std::uint64_t at, unsigned level) const {
     chunks_->any_copy(at, [&](std::size_t copy) { raw = read_node(at, level, copy); });
     return raw;
   });
-  if (LittleFields(*found, "btrfs node", at).u8(100) != level)  // it is kept for another place in the tree
+  if (read_field(&NodeHead::level, found->data()) != level)  // it is kept for another place in the tree
     throw Malformed(fmt::format("btrfs node at address {}: expected level {}", at, level));
   return found;
 }
@@ -174,12 +214,14 @@ struct Volume::Walk {
 
 bool Volume::walk(Walk& walk, std::uint64_t at, unsigned level) const {
   BytesPtr raw = node(at, level);
-  LittleFields f(*raw, "btrfs node", at);
-  std::size_t count = f.u32(96), entry = level == 0 ? leaf_item_size : pointer_size;
-  if (count > (super_.nodesize - node_header_size) / entry)
-    throw Malformed(fmt::format("btrfs node at {}: expected at most {} items, found {}", at,
-                                (super_.nodesize - node_header_size) / entry, count));
-  auto key_at = [&](std::size_t i) { return read_key(f, node_header_size + i * entry); };
+  LittleFields body(ByteView(*raw).subspan(kNodeHead), "btrfs node", at);
+  std::size_t count = read_field(&NodeHead::nritems, raw->data());
+  std::size_t entry = kKeySize + (level == 0 ? size_on_disk<LeafRest> : size_on_disk<PointerRest>);
+  std::size_t most = body.size() / entry;
+  if (count > most)
+    throw Malformed(fmt::format("btrfs node at {}: expected at most {} items, found {}", at, most, count));
+  auto key_at = [&](std::size_t i) { return read_key(body.bytes(i * entry, kKeySize), "btrfs key"); };
+  auto rest_at = [&](std::size_t i) { return body.bytes(i * entry + kKeySize, entry - kKeySize).data(); };
   // The first one that may hold what is wanted.
   std::size_t low = 0, high = count;
   while (low < high) {
@@ -195,15 +237,14 @@ bool Volume::walk(Walk& walk, std::uint64_t at, unsigned level) const {
     Key key = key_at(i);
     if (walk.last < key) return false;
     if (level > 0) {
-      if (!this->walk(walk, f.u64(node_header_size + i * entry + key_size), level - 1)) return false;
+      if (!this->walk(walk, read_structure<PointerRest>(rest_at(i)).blockptr, level - 1)) return false;
       continue;
     }
     if (walk.seen && !(*walk.seen < key))
       throw Malformed(fmt::format("btrfs node at {}: its keys do not rise", at));
     walk.seen = key;
-    std::size_t from = f.u32(node_header_size + i * entry + key_size),
-                size = f.u32(node_header_size + i * entry + key_size + 4);
-    if (!walk.visit({key, f.bytes(node_header_size + from, size)})) return false;
+    auto place = read_structure<LeafRest>(rest_at(i));
+    if (!walk.visit({key, body.bytes(place.offset, place.size)})) return false;
   }
   return true;
 }
@@ -217,8 +258,8 @@ void Volume::each_item(const Tree& tree, const Key& first, const Key& last,
 std::optional<Tree> Volume::subvolume(std::uint64_t number) const {
   std::optional<Tree> found;
   each_item(super_.root, {number, kRootItem, 0}, {number, kRootItem, UINT64_MAX}, [&](const Item& item) {
-    LittleFields f(item.data, "btrfs root item");
-    found = Tree{f.u64(176), f.u8(238)};
+    auto root = record_of<RootItem>(item.data, "btrfs root item");
+    found = Tree{root.bytenr, root.level};
     if (found->level >= kHighest)
       throw Malformed(
           fmt::format("btrfs root item {}: expected a level of 0 to 7, found {}", number, found->level));
@@ -229,18 +270,19 @@ std::optional<Tree> Volume::subvolume(std::uint64_t number) const {
 
 void Volume::snapshots(const std::function<void(const Snapshot&)>& take) const {
   constexpr std::uint64_t kLastFree = static_cast<std::uint64_t>(-256);
-  constexpr std::size_t flags_at = 208, parent_uuid_at = 263, otime_at = 339, root_item_size = 439,
-                        backref_size = 18;
   std::vector<Snapshot> found;
   each_item(super_.root, {kFirstFree, 0, 0}, {kLastFree, 255, UINT64_MAX}, [&](const Item& item) {
-    if (item.key.type == kRootItem && item.data.size() >= root_item_size) {
-      LittleFields f(item.data, "btrfs root item");
-      ByteView parent = f.bytes(parent_uuid_at, 16);
-      if (std::all_of(parent.begin(), parent.end(), [](Byte b) { return b == 0; })) return true;
-      found.push_back({item.key.objectid, "", time_of(f, otime_at), (f.u64(flags_at) & 1) != 0});
+    if (item.key.type == kRootItem && item.data.size() >= size_on_disk<LongRootItem>) {
+      auto root = read_structure<LongRootItem>(item.data.data());
+      bool is_copy =
+          std::any_of(root.parent_uuid.begin(), root.parent_uuid.end(), [](Byte b) { return b != 0; });
+      if (is_copy)
+        found.push_back({item.key.objectid, "", time_of(root.otime_sec, root.otime_nsec),
+                         (root.flags & LongRootItem::kReadOnly) != 0});
     } else if (item.key.type == kRootBackref && !found.empty() && found.back().number == item.key.objectid) {
-      LittleFields f(item.data, "btrfs root backref");
-      found.back().name = f.text(backref_size, f.u16(16));
+      auto ref = record_of<RootRef>(item.data, "btrfs root backref");
+      found.back().name =
+          LittleFields(item.data, "btrfs root backref").text(size_on_disk<RootRef>, ref.name_len);
     }
     return true;
   });
@@ -250,21 +292,21 @@ void Volume::snapshots(const std::function<void(const Snapshot&)>& take) const {
 Inode Volume::inode(const Tree& tree, std::uint64_t number) const {
   std::optional<Inode> found;
   each_item(tree, {number, kInodeItem, 0}, {number, kInodeItem, UINT64_MAX}, [&](const Item& item) {
-    LittleFields f(item.data, "btrfs inode");
+    auto raw = record_of<InodeItem>(item.data, "btrfs inode");
     Inode out;
     out.number = number;
-    out.size = f.u64(16);
-    out.bytes = f.u64(24);
-    out.links = f.u32(40);
-    out.uid = f.u32(44);
-    out.gid = f.u32(48);
-    out.mode = f.u32(52);
-    out.device = f.u64(56);
-    out.flags = f.u64(64);
-    out.accessed = time_of(f, 112);
-    out.changed = time_of(f, 124);
-    out.modified = time_of(f, 136);
-    out.created = time_of(f, 148);
+    out.size = raw.size;
+    out.bytes = raw.nbytes;
+    out.links = raw.nlink;
+    out.uid = raw.uid;
+    out.gid = raw.gid;
+    out.mode = raw.mode;
+    out.device = raw.rdev;
+    out.flags = raw.flags;
+    out.accessed = time_of(raw.atime_sec, raw.atime_nsec);
+    out.changed = time_of(raw.ctime_sec, raw.ctime_nsec);
+    out.modified = time_of(raw.mtime_sec, raw.mtime_nsec);
+    out.created = time_of(raw.otime_sec, raw.otime_nsec);
     found = out;
     return false;
   });
@@ -273,42 +315,10 @@ Inode Volume::inode(const Tree& tree, std::uint64_t number) const {
 }
 
 SourcePtr Volume::data(const Tree& tree, const Inode& inode) const {
-  constexpr std::size_t inline_at = 21;
   std::vector<FileExtent> extents;
   each_item(tree, {inode.number, kExtentData, 0}, {inode.number, kExtentData, UINT64_MAX},
             [&](const Item& item) {
-              LittleFields f(item.data, "btrfs extent");
-              FileExtent out;
-              out.offset = item.key.offset;
-              out.unpacked_length = f.u64(8);
-              out.compression = f.u8(16);
-              if (f.u8(17) != 0 || f.u16(18) != 0)
-                throw Unsupported("encrypted or otherwise encoded extents of btrfs");
-              if (out.compression > 3)
-                throw Unsupported(fmt::format("btrfs compression {}", out.compression));
-              switch (f.u8(20)) {
-                case 0: {  // in the item
-                  ByteView kept = f.bytes(inline_at, item.data.size() - inline_at);
-                  out.kind = FileExtent::Kind::within;
-                  out.inline_data.assign(kept.begin(), kept.end());
-                  out.length = out.unpacked_length;
-                  break;
-                }
-                case 1:
-                case 2:  // allocated, and never written
-                  out.stored_at = f.u64(21);
-                  out.stored_length = f.u64(29);
-                  out.skip = f.u64(37);
-                  out.length = f.u64(45);
-                  out.kind = f.u8(20) == 2 || out.stored_at == 0 ? FileExtent::Kind::hole
-                             : out.compression != 0              ? FileExtent::Kind::packed
-                                                                 : FileExtent::Kind::plain;
-                  break;
-                default:
-                  throw Malformed(fmt::format("btrfs extent of inode {}: expected type 0 to 2, found {}",
-                                              inode.number, f.u8(20)));
-              }
-              extents.push_back(std::move(out));
+              extents.push_back(file_extent(item, inode.number));
               return true;
             });
   return make_file(shared_from_this(), std::move(extents), inode.size);
@@ -316,16 +326,17 @@ SourcePtr Volume::data(const Tree& tree, const Inode& inode) const {
 
 void each_name(ByteView item, const std::function<void(const Named&)>& visit) {
   LittleFields f(item, "btrfs name");
-  constexpr std::size_t head = 30;
-  for (std::size_t at = 0; at + head <= item.size();) {
+  constexpr std::size_t kHead = kKeySize + size_on_disk<NameItem>;
+  for (std::size_t at = 0; at + kHead <= item.size();) {
     Named out;
-    out.location = read_key(f, at);
-    std::size_t value = f.u16(at + 25), name = f.u16(at + 27);
-    out.type = f.u8(at + 29);
-    out.name = f.text(at + head, name);
-    out.value = f.text(at + head + name, value);
+    out.location = read_key(f.bytes(at, kKeySize), "btrfs name");
+    auto head = read_structure<NameItem>(item.data() + at + kKeySize);
+    at += kHead;
+    out.type = head.type;
+    out.name = f.text(at, head.name_len);
+    out.value = f.text(at + head.name_len, head.data_len);
     visit(out);
-    at += head + name + value;
+    at += std::size_t{head.name_len} + head.data_len;
   }
 }
 

@@ -6,17 +6,12 @@
 
 #include "base/time.h"
 #include "container/container.h"
+#include "format/filesystem/btrfs_records.h"
 #include "format/filesystem/btrfs_sums.h"
 
 namespace operculum::btrfs {
 
-// btrfs, after its on-disk format documentation (btrfs.readthedocs.io, "On-disk Format" and "Btree Items").
-// All numbers are little-endian.
-//
-// Everything is an item in a tree, found by a key of three numbers. Addresses are logical; the chunk tree
-// says where a stretch of them lies on which device. The tree of tree roots names the trees: one for each
-// subvolume, the checksums, and others. Inodes, names, attributes and extents of files are items of their
-// subvolume's tree.
+// The records and how they hang together: btrfs_records.h.
 
 struct Key {
   std::uint64_t objectid = 0;
@@ -41,10 +36,6 @@ enum ItemType : std::uint8_t {
 
 /// Objects with numbers of their own.
 constexpr std::uint64_t kFsTree = 5, kFirstFree = 256;
-
-/// Where the superblock lies, and its size in bytes.
-constexpr std::uint64_t kSuperAt = 64 << 10;
-constexpr std::size_t kSuperSize = 4096;
 
 /// Where a tree begins.
 struct Tree {

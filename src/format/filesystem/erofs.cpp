@@ -12,6 +12,7 @@
 #include "container/trim.h"
 #include "format/filesystem/device_number.h"
 #include "format/filesystem/erofs_map.h"
+#include "format/filesystem/erofs_records.h"
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/inode_entry.h"
 #include "format/formats.h"
@@ -24,48 +25,17 @@ namespace {
 
 using namespace erofs;
 
-constexpr std::uint64_t kSuperAt = 1024;
-constexpr std::size_t kSuperSize = 128;
-constexpr std::uint32_t kMagic = 0xE0F5E1E2;
-constexpr std::uint32_t kHasChecksum = 1;  // compatible features
-constexpr std::uint32_t kZeroPadding = 1, kAttributePrefixes = 0x40, kKnownFeatures = 0x7F;  // others
-
-enum Layout : unsigned { kFlat = 0, kPackedFull = 1, kFlatInline = 2, kPackedCompact = 3, kChunks = 4 };
-
-struct Super {
-  std::uint32_t compat = 0, incompat = 0, block_size = 0, meta_block = 0, attribute_block = 0;
-  std::uint64_t root = 0, inodes = 0, blocks = 0, packed_inode = 0, made = 0;
-  std::uint32_t made_nanoseconds = 0, prefix_start = 0;
-  std::uint16_t devices = 0;
-  std::uint8_t prefixes = 0;
-  Bytes uuid;
-  std::string label;
-};
-
+/// Throws Malformed.
 Super read_super(ByteView raw) {
-  LittleFields f(raw, "EROFS superblock", kSuperAt);
-  if (f.u32(0) != kMagic) throw Malformed("EROFS superblock: the magic is missing");
-  Super s;
-  s.compat = f.u32(8);
-  if (f.u8(12) < 9 || f.u8(12) > 16)
-    throw Malformed(fmt::format("EROFS superblock: a block size of 2^{} is not possible", f.u8(12)));
-  s.block_size = 1U << f.u8(12);
-  s.root = f.u16(14);
-  s.inodes = f.u64(16);
-  s.made = f.u64(24);
-  s.made_nanoseconds = f.u32(32);
-  s.blocks = f.u32(36);
-  s.meta_block = f.u32(40);
-  s.attribute_block = f.u32(44);
-  s.uuid.assign(f.bytes(48, 16).begin(), f.bytes(48, 16).end());
-  std::string_view label = f.text(64, 16);
-  s.label = until_zero(label);
-  s.incompat = f.u32(80);
-  s.devices = f.u16(86);
-  s.prefixes = f.u8(91);
-  s.prefix_start = f.u32(92);
-  s.packed_inode = f.u64(96);
-  return s;
+  auto super = read_structure<Super>(raw.data());
+  if (super.magic != kMagic) throw Malformed("EROFS superblock: the magic is missing");
+  if (super.blkszbits < kLeastBlockBits || super.blkszbits > kMostBlockBits)
+    throw Malformed(fmt::format("EROFS superblock: a block size of 2^{} is not possible", super.blkszbits));
+  return super;
+}
+
+std::uint32_t as_nanoseconds(std::uint32_t stored) {
+  return stored < 1'000'000'000 ? stored : 0;
 }
 
 struct Inode {
@@ -82,28 +52,30 @@ class ErofsContainer final : public FileTree {
       : FileTree(context.limits), image_(std::move(image)), meta_(make_cached(image_)) {
     Bytes raw = read_exactly(*image_, kSuperAt, kSuperSize, "EROFS superblock");
     super_ = read_super(raw);
-    if (std::uint32_t unknown = super_.incompat & ~kKnownFeatures; unknown != 0)
+    if (std::uint32_t unknown = super_.feature_incompat & ~std::uint32_t{known_features}; unknown != 0)
       throw Unsupported(fmt::format("EROFS feature bits {:#x}", unknown));
-    if ((super_.compat & kHasChecksum) != 0) check_sum();
-    compare_sizes(*this, image_->size(), super_.blocks * super_.block_size);
+    if ((super_.feature_compat & kHasChecksum) != 0) check_sum();
+    compare_sizes(*this, image_->size(), super_.blocks * super_.block_size());
   }
 
   std::optional<Trimmed> trimmed(Look look) override {
-    return without_end(image_, super_.blocks * super_.block_size, super_.block_size, look);
+    return without_end(image_, super_.blocks * super_.block_size(), super_.block_size(), look);
   }
 
   std::vector<std::pair<std::string, std::string>> facts() override {
     std::vector<std::pair<std::string, std::string>> out;
-    if (!super_.label.empty()) out.emplace_back("label", super_.label);
+    std::string_view label = as_text(super_.volume_name);
+    label = until_zero(label);
+    if (!label.empty()) out.emplace_back("label", label);
     out.emplace_back("uuid", uuid_text(super_.uuid));
-    out.emplace_back("made", to_text(from_unix(static_cast<std::int64_t>(super_.made))));
-    out.emplace_back("used", size_fact(super_.blocks * super_.block_size));
-    out.emplace_back("block", fmt::format("{} bytes", super_.block_size));
+    out.emplace_back("made", to_text(from_unix(static_cast<std::int64_t>(super_.build_time))));
+    out.emplace_back("used", size_fact(super_.blocks * super_.block_size()));
+    out.emplace_back("block", fmt::format("{} bytes", super_.block_size()));
     return out;
   }
 
  protected:
-  NodeRef root() override { return {super_.root}; }
+  NodeRef root() override { return {super_.root_nid}; }
 
   void list(NodeRef folder, Detail detail, const TreeSink& sink) override {
     Inode inode = read_inode(folder.a);
@@ -112,14 +84,14 @@ class ErofsContainer final : public FileTree {
       throw Malformed(fmt::format("EROFS: a folder of {} bytes is larger than the image", inode.size));
     SourcePtr data = content_of(inode)->source();
     std::string wrong;
-    for (std::uint64_t at = 0; at < inode.size; at += super_.block_size) {
-      Bytes block = read_up_to(*data, at, super_.block_size);
+    for (std::uint64_t at = 0; at < inode.size; at += super_.block_size()) {
+      Bytes block = read_up_to(*data, at, super_.block_size());
       try {
         rows_of(block, detail, sink);
       } catch (const Malformed& error) {
         wrong = error.what();
       }
-      if (block.size() < super_.block_size) break;
+      if (block.size() < super_.block_size()) break;
     }
     if (!wrong.empty()) throw Malformed(wrong);
   }
@@ -128,45 +100,48 @@ class ErofsContainer final : public FileTree {
 
  private:
   void check_sum() {
-    std::uint64_t length = super_.block_size > kSuperAt ? super_.block_size - kSuperAt : super_.block_size;
+    std::uint64_t length =
+        super_.block_size() > kSuperAt ? super_.block_size() - kSuperAt : super_.block_size();
     Bytes all = read_up_to(*image_, kSuperAt, length);
-    std::uint32_t stored = load_little<std::uint32_t>(all.data() + 4);
-    std::fill_n(all.begin() + 4, 4, Byte{0});
-    if (crc32c(~0U, all) != stored)
+    constexpr std::size_t kSumAt = place_of(&Super::checksum).at;
+    std::fill_n(all.begin() + kSumAt, 4, Byte{0});
+    if (crc32c(~0U, all) != super_.checksum)
       add_finding(Finding::Level::fault, "the superblock does not fit its checksum");
   }
 
   Inode read_inode(std::uint64_t number) const {
     Inode n;
     n.number = number;
-    n.at = checked_add(std::uint64_t{super_.meta_block} * super_.block_size,
-                       checked_mul(number, 32, "an inode number"), "an inode's place");
-    Bytes raw = read_exactly(*meta_, n.at, 32, "EROFS inode");
-    std::uint16_t format = load_little<std::uint16_t>(raw.data());
-    bool is_long = (format & 1) != 0;
-    if (is_long) raw = read_exactly(*meta_, n.at, 64, "EROFS inode");
-    LittleFields f(raw, "EROFS inode", n.at);
-    n.layout = (format >> 1) & 7;
-    if (n.layout > kChunks) throw Unsupported(fmt::format("EROFS data layout {}", n.layout));
-    std::uint64_t attributes = f.u16(2);
-    n.mode = f.u16(4);
-    n.word = f.u32(16);
+    n.at = checked_add(super_.meta_blkaddr * super_.block_size(),
+                       checked_mul(number, kInodeSlot, "an inode number"), "an inode's place");
+    Bytes raw = read_exactly(*meta_, n.at, size_on_disk<CompactInode>, "EROFS inode");
+    auto compact = read_structure<CompactInode>(raw.data());
+    constexpr std::uint16_t kExtended = 1;  // in i_format
+    bool is_long = (compact.i_format & kExtended) != 0;
+    n.layout = (compact.i_format >> 1) & 7;
+    if (n.layout > in_chunks) throw Unsupported(fmt::format("EROFS data layout {}", n.layout));
+    n.mode = compact.i_mode;
     if (is_long) {
-      n.size = f.u64(8);
-      n.uid = f.u32(24);
-      n.gid = f.u32(28);
-      n.modified = from_unix(static_cast<std::int64_t>(f.u64(32)), f.u32(40) < 1'000'000'000 ? f.u32(40) : 0);
-      n.links = f.u32(44);
+      raw = read_exactly(*meta_, n.at, size_on_disk<ExtendedInode>, "EROFS inode");
+      auto inode = read_structure<ExtendedInode>(raw.data());
+      n.word = inode.i_u;
+      n.size = inode.i_size;
+      n.uid = inode.i_uid;
+      n.gid = inode.i_gid;
+      n.modified = from_unix(static_cast<std::int64_t>(inode.i_mtime), as_nanoseconds(inode.i_mtime_nsec));
+      n.links = inode.i_nlink;
     } else {
-      n.links = f.u16(6);
-      n.size = f.u32(8);
-      n.uid = f.u16(24);
-      n.gid = f.u16(26);
-      n.modified = from_unix(static_cast<std::int64_t>(super_.made),
-                             super_.made_nanoseconds < 1'000'000'000 ? super_.made_nanoseconds : 0);
+      n.word = compact.i_u;
+      n.size = compact.i_size;
+      n.uid = compact.i_uid;
+      n.gid = compact.i_gid;
+      n.modified =
+          from_unix(static_cast<std::int64_t>(super_.build_time), as_nanoseconds(super_.build_time_nsec));
+      n.links = compact.i_nlink;
     }
-    n.attributes_at = n.at + (is_long ? 64 : 32);
-    n.attributes_size = attributes == 0 ? 0 : 12 + (attributes - 1) * 4;
+    n.attributes_at = n.at + raw.size();
+    std::uint64_t count = compact.i_xattr_icount;  // in words of 4 bytes, the head as one
+    n.attributes_size = count == 0 ? 0 : size_on_disk<AttributesHead> + (count - 1) * 4;
     n.data_at = n.attributes_at + n.attributes_size;
     return n;
   }
@@ -175,23 +150,23 @@ class ErofsContainer final : public FileTree {
 
   ContentPtr content_of(const Inode& inode) {
     switch (inode.layout) {
-      case kPackedFull:
-      case kPackedCompact:
+      case packed_full:
+      case packed_compact:
         return packed(inode);
-      case kChunks:
+      case in_chunks:
         return make_content(chunks(inode));
       default:
-        return make_content(flat(inode));
+        return make_content(flat_file(inode));
     }
   }
 
-  SourcePtr flat(const Inode& inode) const {
+  SourcePtr flat_file(const Inode& inode) const {
     std::vector<Extent> extents;
-    std::uint64_t at = std::uint64_t{inode.word} * super_.block_size;
-    std::uint64_t tail = inode.layout == kFlatInline ? inode.size % super_.block_size : 0;
+    std::uint64_t at = std::uint64_t{inode.word} * super_.block_size();
+    std::uint64_t tail = inode.layout == flat_inline ? inode.size % super_.block_size() : 0;
     if (inode.size > tail) extents.push_back({0, at, inode.size - tail});
     if (tail > 0) {
-      if (inode.data_at / super_.block_size != (inode.data_at + tail - 1) / super_.block_size)
+      if (inode.data_at / super_.block_size() != (inode.data_at + tail - 1) / super_.block_size())
         throw Malformed("EROFS: the end of a file that is kept behind its inode crosses a block");
       extents.push_back({inode.size - tail, inode.data_at, tail});
     }
@@ -199,26 +174,28 @@ class ErofsContainer final : public FileTree {
   }
 
   SourcePtr chunks(const Inode& inode) const {
-    bool indexed = (inode.word & 0x20) != 0;
-    std::uint64_t chunk = std::uint64_t{super_.block_size} << (inode.word & 0x1F), width = indexed ? 8 : 4;
+    bool indexed = (inode.word & kChunkIndexes) != 0;
+    std::uint64_t chunk = super_.block_size() << (inode.word & kChunkBits);
+    std::uint64_t width = indexed ? size_on_disk<ChunkIndex> : 4;
     std::uint64_t at = (inode.data_at + width - 1) / width * width;
     std::vector<Extent> extents;
     for (std::uint64_t done = 0; done < inode.size; done += std::min(chunk, inode.size - done), at += width) {
       Bytes raw = read_exactly(*meta_, at, width, "EROFS chunk index");
-      LittleFields f(raw, "EROFS chunk index", at);
-      std::uint64_t block = f.u32(indexed ? 4 : 0);
-      if (block == 0xFFFFFFFF) continue;  // a hole
-      if (indexed && f.u16(2) != 0) throw Unsupported("EROFS images spread over several devices");
-      extents.push_back({done, block * super_.block_size, std::min(chunk, inode.size - done)});
+      ChunkIndex index = indexed ? read_structure<ChunkIndex>(raw.data())
+                                 : ChunkIndex{0, load_little<std::uint32_t>(raw.data())};
+      if (index.blkaddr == ChunkIndex::kHole) continue;
+      if (index.device_id != 0) throw Unsupported("EROFS images spread over several devices");
+      std::uint64_t block = index.blkaddr;
+      extents.push_back({done, block * super_.block_size(), std::min(chunk, inode.size - done)});
     }
     return make_extent_source(image_, std::move(extents), inode.size);
   }
 
   ContentPtr packed(const Inode& inode) {
-    PackedFile file{inode.size, (inode.data_at + 7) / 8 * 8, super_.block_size,
-                    inode.layout == kPackedCompact};
+    PackedFile file{inode.size, (inode.data_at + 7) / 8 * 8, static_cast<std::uint32_t>(super_.block_size()),
+                    inode.layout == packed_compact};
     std::vector<Block> blocks = map_blocks(*meta_, file);
-    if (inode.number == super_.packed_inode &&
+    if (inode.number == super_.packed_nid &&
         std::any_of(blocks.begin(), blocks.end(), [](const Block& one) { return one.tag == kFragment; }))
       throw Malformed("EROFS: the file that holds the fragments refers to itself");
     auto self = std::static_pointer_cast<ErofsContainer>(shared_from_this());
@@ -229,7 +206,7 @@ class ErofsContainer final : public FileTree {
   void decode(const Block& block, ByteSpan out) {
     if (block.tag == kFragment) {
       std::call_once(fragments_opened_, [this] {
-        if (super_.packed_inode != 0) fragments_ = content_of(read_inode(super_.packed_inode))->source();
+        if (super_.packed_nid != 0) fragments_ = content_of(read_inode(super_.packed_nid))->source();
       });
       if (!fragments_ || fragments_->read_at(block.stored_offset, out) < out.size())
         throw Malformed("EROFS: a fragment is not within the file that holds them");
@@ -246,7 +223,7 @@ class ErofsContainer final : public FileTree {
           fmt::format("EROFS cluster at offset {}: {} of {} bytes are there; the image is cut short",
                       block.stored_offset, got, raw.size()));
     ByteView data(raw);
-    if ((super_.incompat & kZeroPadding) != 0 || block.tag != kLz4) {  // padding comes first
+    if ((super_.feature_incompat & zero_padding) != 0 || block.tag != kLz4) {  // padding comes first
       auto first = std::find_if(data.begin(), data.end(), [](Byte b) { return b != 0; });
       data = data.subspan(static_cast<std::size_t>(first - data.begin()));
     }
@@ -266,9 +243,9 @@ class ErofsContainer final : public FileTree {
 
   void plain(const Block& block, ByteSpan out) const {
     std::size_t turned =
-        block.tag == kInterlaced ? static_cast<std::size_t>(block.unpacked_offset % super_.block_size) : 0;
+        block.tag == kInterlaced ? static_cast<std::size_t>(block.unpacked_offset % super_.block_size()) : 0;
     std::size_t front =
-        turned == 0 ? out.size() : std::min<std::size_t>(out.size(), super_.block_size - turned);
+        turned == 0 ? out.size() : std::min<std::size_t>(out.size(), super_.block_size() - turned);
     std::size_t got = image_->read_at(block.stored_offset + turned, out.first(front));
     if (front < out.size()) got += image_->read_at(block.stored_offset, out.subspan(front));
     if (got < out.size())
@@ -281,17 +258,22 @@ class ErofsContainer final : public FileTree {
 
   void rows_of(ByteView block, Detail detail, const TreeSink& sink) {
     LittleFields f(block, "EROFS folder block");
-    std::size_t first = f.u16(8);
-    if (first < 12 || first % 12 != 0 || first > block.size())
-      throw Malformed("EROFS folder block: the first name's place makes no sense");
-    for (std::size_t i = 0; i < first / 12; ++i) {
-      std::size_t begin = f.u16(i * 12 + 8);
-      std::size_t end = i + 1 < first / 12 ? f.u16((i + 1) * 12 + 8) : block.size();
-      if (end < begin) throw Malformed("EROFS folder block: names overlap");
-      std::string_view name = f.text(begin, end - begin);
+    constexpr std::size_t kRow = size_on_disk<FolderRow>;
+    auto row_at = [&](std::size_t i) { return read_structure<FolderRow>(f.bytes(i * kRow, kRow).data()); };
+    std::size_t first = row_at(0).nameoff;
+    if (first < kRow || first % kRow != 0 || first > block.size())
+      throw Malformed(
+          fmt::format("EROFS folder block: expected the first name at a multiple of {} up to {}, found {}",
+                      kRow, block.size(), first));
+    std::size_t count = first / kRow;
+    for (std::size_t i = 0; i < count; ++i) {
+      FolderRow one = row_at(i);
+      std::size_t end = i + 1 < count ? row_at(i + 1).nameoff : block.size();
+      if (end < one.nameoff) throw Malformed("EROFS folder block: names overlap");
+      std::string_view name = f.text(one.nameoff, end - one.nameoff);
       name = until_zero(name);
       if (name == "." || name == "..") continue;
-      row(f.u64(i * 12), f.u8(i * 12 + 10), name, detail, sink);
+      row(one.nid, one.file_type, name, detail, sink);
     }
   }
 
@@ -315,12 +297,12 @@ class ErofsContainer final : public FileTree {
     extra.user_id = inode.uid;
     extra.group_id = inode.gid;
     read_attributes(inode, extra);
-    bool packed_data = inode.layout == kPackedFull || inode.layout == kPackedCompact;
+    bool packed_data = inode.layout == packed_full || inode.layout == packed_compact;
     if (entry.kind == EntryKind::file) {
       entry.size = inode.size;
       entry.method = packed_data ? "packed" : "stored";
       entry.stored_size = packed_data ? Entry::kUnknownSize : inode.size;
-      if (inode.layout == kChunks) entry.flags |= Entry::sparse;
+      if (inode.layout == in_chunks) entry.flags |= Entry::sparse;
       if (inode.links > 1) item.link_id = inode.number + 1;
     } else if (entry.kind == EntryKind::symbolic_link) {
       extra.link_target =
@@ -334,33 +316,43 @@ class ErofsContainer final : public FileTree {
     if (inode.attributes_size == 0) return;
     Bytes raw = read_exactly(*meta_, inode.attributes_at, inode.attributes_size, "EROFS attributes");
     LittleFields f(raw, "EROFS attributes", inode.attributes_at);
-    std::size_t shared = f.u8(4), at = 12 + shared * 4;
+    constexpr std::size_t kHead = size_on_disk<AttributesHead>, kMostShared = 4 + 255 + 65536;
+    std::size_t shared = read_structure<AttributesHead>(f.bytes(0, kHead).data()).h_shared_count;
     for (std::size_t i = 0; i < shared; ++i) {
       std::uint64_t place =
-          std::uint64_t{super_.attribute_block} * super_.block_size + std::uint64_t{f.u32(12 + i * 4)} * 4;
-      Bytes one = read_up_to(*meta_, place, 4 + 255 + 65536);
+          super_.xattr_blkaddr * super_.block_size() + std::uint64_t{f.u32(kHead + i * 4)} * 4;
+      Bytes one = read_up_to(*meta_, place, kMostShared);
       add_attribute(LittleFields(one, "EROFS shared attribute", place), 0, extra);
     }
-    while (at + 4 <= raw.size() && (f.u8(at) != 0 || f.u16(at + 2) != 0)) at = add_attribute(f, at, extra);
+    constexpr std::size_t kEntry = size_on_disk<AttributeEntry>;
+    for (std::size_t at = kHead + shared * 4; at + kEntry <= raw.size();) {
+      auto entry = read_structure<AttributeEntry>(raw.data() + at);
+      if (entry.e_name_len == 0 && entry.e_value_size == 0) break;
+      at = add_attribute(f, at, extra);
+    }
   }
 
   std::size_t add_attribute(const LittleFields& f, std::size_t at, EntryExtra& extra) const {
     static constexpr std::string_view kPrefixes[] = {
         "",        "user.",    "system.posix_acl_access", "system.posix_acl_default", "trusted.",
         "lustre.", "security."};
-    std::size_t name_size = f.u8(at), index = f.u8(at + 1), value_size = f.u16(at + 2);
-    std::string name = (index & 0x80) != 0            ? long_prefix(index & 0x7F)
+    constexpr std::size_t kEntry = size_on_disk<AttributeEntry>;
+    auto entry = read_structure<AttributeEntry>(f.bytes(at, kEntry).data());
+    std::size_t index = entry.e_name_index, value_at = at + kEntry + entry.e_name_len;
+    bool is_long = (index & AttributeEntry::kLongPrefix) != 0;
+    std::string name = is_long ? long_prefix(index & ~std::size_t{AttributeEntry::kLongPrefix})
                        : index < std::size(kPrefixes) ? std::string(kPrefixes[index])
                                                       : "";
-    name += f.text(at + 4, name_size);
-    extra.attributes.emplace_back(std::move(name), f.text(at + 4 + name_size, value_size));
-    return (at + 4 + name_size + value_size + 3) / 4 * 4;
+    name += f.text(at + kEntry, entry.e_name_len);
+    extra.attributes.emplace_back(std::move(name), f.text(value_at, entry.e_value_size));
+    return (value_at + entry.e_value_size + 3) / 4 * 4;
   }
 
   /// Prefixes of the image's own: a length, the number of a usual one, and what follows it.
   std::string long_prefix(std::size_t wanted) const {
-    std::uint64_t at = std::uint64_t{super_.prefix_start} * 4;
-    for (std::size_t i = 0; (super_.incompat & kAttributePrefixes) != 0 && i < super_.prefixes; ++i) {
+    std::uint64_t at = std::uint64_t{super_.xattr_prefix_start} * 4;
+    for (std::size_t i = 0;
+         (super_.feature_incompat & attribute_prefixes) != 0 && i < super_.xattr_prefix_count; ++i) {
       std::uint64_t size = load_little<std::uint16_t>(read_exactly(*meta_, at, 2, "EROFS prefix").data());
       if (i == wanted && size > 0) {
         Bytes raw = read_exactly(*meta_, at + 2, size, "EROFS prefix");
@@ -382,8 +374,11 @@ class ErofsContainer final : public FileTree {
 
 Match recognise_erofs(Probe& probe) {
   Bytes raw = probe.at(kSuperAt, kSuperSize);
-  if (raw.size() < kSuperSize || load_little<std::uint32_t>(raw.data()) != kMagic) return Match::none;
-  return raw[12] >= 9 && raw[12] <= 16 ? Match::front : Match::none;
+  if (raw.size() < kSuperSize) return Match::none;
+  auto super = read_structure<Super>(raw.data());
+  bool fits =
+      super.magic == kMagic && super.blkszbits >= kLeastBlockBits && super.blkszbits <= kMostBlockBits;
+  return fits ? Match::front : Match::none;
 }
 
 ContainerPtr open_erofs(const Input& input, OpenContext& context) {

@@ -60,18 +60,18 @@ class UdfContainer final : public FileTree {
     if (own.type != kFolder)
       throw Malformed(fmt::format("UDF block {}: its file entry is not a folder's", own.at.block));
     SourcePtr data = volume_.data(own);
-    constexpr std::uint64_t kLongest = 38 + 255 + 65535;
-    for (std::uint64_t at = 0; at + 38 <= own.size;) {
-      Bytes raw = read_up_to(*data, at, 38 + 255 + 64);
-      if (raw.size() < 38) throw CutShort("the image is cut short within the folder");
-      std::size_t name = raw[19], use = load_little<std::uint16_t>(raw.data() + 36),
-                  length = (38 + name + use + 3) / 4 * 4;
-      if (length > raw.size() && length <= kLongest) raw = read_up_to(*data, at, length);
+    constexpr std::size_t kHead = size_on_disk<FileIdentifier>, kUsual = kHead + 255 + 64;
+    for (std::uint64_t at = 0; at + kHead <= own.size;) {
+      Bytes raw = read_up_to(*data, at, kUsual);
+      if (raw.size() < kHead) throw CutShort("the image is cut short within the folder");
+      auto one = read_structure<FileIdentifier>(raw.data());
+      std::size_t length = (kHead + one.name_length + one.use_length + 3) / 4 * 4;
+      if (length > raw.size()) raw = read_up_to(*data, at, length);
       if (length > raw.size() || !has_tag(ByteView(raw).first(length), kFileIdentifier))
         throw Malformed(fmt::format(
             "UDF folder at block {}: the entry at byte {} is damaged; what follows it is not listed",
             own.at.block, at));
-      row(LittleFields(raw, "UDF file identifier"), 38 + use, name, detail, sink);
+      row(one, ByteView(raw).subspan(kHead + one.use_length, one.name_length), detail, sink);
       at += length;
     }
   }
@@ -85,17 +85,15 @@ class UdfContainer final : public FileTree {
     return {static_cast<std::uint32_t>(ref.a), static_cast<std::uint16_t>(ref.b)};
   }
 
-  void row(const LittleFields& f, std::size_t name_at, std::size_t name_length, Detail detail,
-           const TreeSink& sink) {
+  void row(const FileIdentifier& one, ByteView name, Detail detail, const TreeSink& sink) {
     enum : std::uint8_t { kIsFolder = 2, kDeleted = 4, kParent = 8 };
-    std::uint8_t about = f.u8(18);
-    if ((about & (kDeleted | kParent)) != 0) return;
+    if ((one.about & (kDeleted | kParent)) != 0) return;
     TreeItem item;
-    item.entry.path = unicode_of(f.bytes(name_at, name_length));
-    Address at{f.u32(24), f.u16(28)};
+    item.entry.path = unicode_of(name);
+    Address at{one.block, one.partition};
     item.ref = {at.block, at.partition};
-    if ((about & kIsFolder) != 0) item.entry.kind = EntryKind::folder;
-    if (detail == Detail::paths && (about & kIsFolder) != 0) return sink(std::move(item));
+    if ((one.about & kIsFolder) != 0) item.entry.kind = EntryKind::folder;
+    if (detail == Detail::paths && (one.about & kIsFolder) != 0) return sink(std::move(item));
     add_filled(std::move(item), sink, [&](TreeItem& one) { fill(one, volume_.entry(at)); });
   }
 
@@ -150,17 +148,20 @@ class UdfContainer final : public FileTree {
   std::string target_of(const FileEntry& file) const {
     Bytes raw = read_up_to(*volume_.data(file), 0, std::min<std::uint64_t>(file.size, 65536));
     LittleFields f(raw, "UDF path component");
+    enum : std::uint8_t { kRootByAgreement = 1, kRoot, kUp, kHere };
     std::string target;
-    for (std::size_t at = 0; at + 4 <= raw.size();) {
-      std::uint8_t type = f.u8(at);
-      std::size_t length = f.u8(at + 1);
-      if (type == 1 || type == 2) {
+    constexpr std::size_t kHead = size_on_disk<PathComponent>;
+    for (std::size_t at = 0; at + kHead <= raw.size();) {
+      auto part = read_structure<PathComponent>(raw.data() + at);
+      if (part.type == kRootByAgreement || part.type == kRoot) {
         target = "/";
       } else {
         if (!target.empty() && !target.ends_with('/')) target += '/';
-        target += type == 3 ? ".." : type == 4 ? "." : unicode_of(f.bytes(at + 4, length));
+        target += part.type == kUp     ? ".."
+                  : part.type == kHere ? "."
+                                       : unicode_of(f.bytes(at + kHead, part.length));
       }
-      at += 4 + length;
+      at += kHead + part.length;
     }
     return target;
   }

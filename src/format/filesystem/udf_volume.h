@@ -3,6 +3,7 @@
 #include <optional>
 
 #include "container/container.h"
+#include "format/filesystem/udf_records.h"
 #include "io/extent_source.h"
 
 namespace operculum::udf {
@@ -40,7 +41,15 @@ struct FileEntry {
   std::uint32_t device_major = 0, device_minor = 0;
   Bytes allocation;  ///< descriptors of its extents, or the data itself
   Address at;
-  bool embedded() const { return (flags & 7) == 3; }
+  static constexpr std::uint16_t kAllocationKind = 7, kEmbedded = 3;  // of `flags` (4/14.6.8)
+  bool embedded() const { return (flags & kAllocationKind) == kEmbedded; }
+};
+
+/// One run of a file's allocation descriptors.
+struct Run {
+  std::uint64_t length = 0;  ///< bytes
+  Address at;
+  bool hole = false;
 };
 
 /// A volume's partitions, whatever lies between their blocks and the disc's.
@@ -58,6 +67,7 @@ class Volume {
   Timestamp recorded;
 
  private:
+  static constexpr unsigned kMostMaps = 16;
   struct Extent32 {
     std::uint64_t block = 0, length = 0;
   };
@@ -76,6 +86,8 @@ class Volume {
   SourcePtr virtual_partition(const SourcePtr& base, std::uint16_t base_index);
   void read_integrity(Extent32 extent);
   FileEntry parse_entry(ByteView raw, Address at) const;
+  std::vector<Run> runs_of(const FileEntry& entry) const;
+  Bytes more_descriptors(Address where) const;
   SourcePtr partition(std::uint16_t index) const;
 
   SourcePtr image_, meta_;
@@ -94,6 +106,6 @@ bool has_tag(ByteView raw, std::uint16_t tag);
 
 /// A name or label in OSTA compressed Unicode (UDF 2.60, 2.1.1) as UTF-8.
 std::string unicode_of(ByteView raw);
-Timestamp time_of(ByteView raw);
+Timestamp time_of(const TimeField& raw);
 
 }  // namespace operculum::udf

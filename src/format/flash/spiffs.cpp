@@ -7,6 +7,7 @@
 
 #include <algorithm>
 #include <map>
+#include <set>
 
 #include "base/error.h"
 #include "base/structure.h"
@@ -84,6 +85,7 @@ unsigned evidence(Shape& shape, const ReadAt& read) {
   unsigned found = 0, pages = 0;
   const std::uint64_t room = shape.blocks;
   std::optional<std::uint64_t> told;
+  std::set<std::pair<std::uint16_t, std::uint16_t>> seen;
   for (std::uint64_t number = 0; number < std::min(room, kBlocksLookedAt); ++number) {
     Bytes lookup = read(number * shape.block, std::size_t{shape.lookup_pages()} * shape.page);
     if (lookup.size() < std::size_t{shape.lookup_pages()} * shape.page) break;
@@ -98,8 +100,9 @@ unsigned evidence(Shape& shape, const ReadAt& read) {
       if (head.size() < kPageHead) continue;  // cut short, or beyond what may be looked at
       auto page = read_structure<PageHead>(head.data());
       if (page.obj_id == kFreePage) continue;  // named, and not written before the power went
-      if (page.obj_id != id) return 0;
-      ++found;
+      bool is_index = (page.flags & kIndex) == 0, of_index = (id & kIndexId) != 0;
+      if (page.obj_id != id || is_index != of_index) return 0;
+      if (seen.emplace(page.obj_id, page.span_ix).second) ++found;  // what repeats itself proves nothing
     }
     if (told && *told <= number + 1) break;
   }

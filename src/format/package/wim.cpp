@@ -21,14 +21,12 @@ namespace {
 using namespace wim;
 using Facts = std::vector<std::pair<std::string, std::string>>;
 
-constexpr std::size_t kNode = 102, kStreamRow = 38;
 constexpr std::uint64_t kMostMetadata = std::uint64_t{1} << 30, kMostXml = 16 << 20,
                         kLongestReparse = 64 * 1024;
 constexpr int kMostDepth = 200;
 constexpr std::size_t kLongestPath = 32768;
 constexpr unsigned kMostParts = 999, kMostImages = 500;
 constexpr std::uint64_t kSolidMark = std::uint64_t{1} << 32;  // the size that a solid resource itself states
-enum Attribute : std::uint32_t { kReadOnly = 1, kFolder = 0x10, kReparse = 0x400 };
 
 /// A file of the split set.
 struct Part {
@@ -112,7 +110,7 @@ class WimContainer final : public Container {
     bool in_blobs = false;
     for (Blob& blob : blobs) {
       blob.part = static_cast<std::uint16_t>(index);
-      if (blob.resource.is_free) continue;
+      if (blob.resource.unused) continue;
       if (blob.resource.metadata) {
         metadata_.push_back(blob);
       } else if (!blob.resource.solid) {
@@ -214,10 +212,12 @@ class WimContainer final : public Container {
       StreamPtr stream = make_checked(content->stream(), {std::nullopt, std::nullopt, "sha1", blob.hash});
       Bytes raw = read_all(*stream, kMostMetadata);
       LittleFields f(raw, "image metadata");
-      std::size_t security = std::max<std::size_t>(f.u32(0), 8);
+      auto security = structure_at<SecurityHead>(f, 0);
+      std::size_t root = rounded(std::max<std::size_t>(security.length, size_on_disk<SecurityHead>));
       std::set<std::size_t> seen;
       std::map<std::uint64_t, std::string> link_groups;
-      folder(f, static_cast<std::size_t>(f.u64((security + 7) / 8 * 8 + 16)), prefix, 0, seen, link_groups);
+      auto below = static_cast<std::size_t>(structure_at<FileRecord>(f, root).below);
+      folder(f, below, prefix, 0, seen, link_groups);
     } catch (const Error& error) {
       add_finding(Finding::Level::fault, fmt::format("image {}: {}", images_, error.what()));
     }
@@ -231,56 +231,69 @@ class WimContainer final : public Container {
                   fmt::format("the folder \"{}\" lies in itself, or too deep", escape(path)));
       return;
     }
-    while (f.u64(at) > 8) {
-      auto length = static_cast<std::size_t>(f.u64(at));
-      LittleFields node(f.bytes(at, kNode), "image file", at);
-      std::string name = to_utf8(f.text(at + kNode, node.u16(100)), "UTF-16LE").value_or("_");
-      std::replace(name.begin(), name.end(), '/', '_');
+    constexpr std::uint64_t kEnd = 8;  // a length: no file follows
+    while (f.u64(at) > kEnd) {
+      auto node = structure_at<FileRecord>(f, at);
+      std::string name = name_at(f, at + size_on_disk<FileRecord>, node.name_size);
       std::string own = path.empty() ? name : fmt::format("{}/{}", path, name);
-      std::size_t next = at + (length + 7) / 8 * 8;
-      next = take(f, node, own, next, link_groups);
-      auto below = static_cast<std::size_t>(node.u64(16));
-      if ((node.u32(8) & kFolder) != 0 && (node.u32(8) & kReparse) == 0) {
-        folder(f, below, own, depth + 1, seen, link_groups);
-      }
-      at = next;
+      at = take(f, node, own, at + rounded(node.length), link_groups);
+      if ((node.attributes & Attribute::folder) != 0 && (node.attributes & Attribute::reparse) == 0)
+        folder(f, static_cast<std::size_t>(node.below), own, depth + 1, seen, link_groups);
     }
   }
 
+  template <typename S>
+  static S structure_at(const LittleFields& f, std::size_t at) {
+    return read_structure<S>(f.bytes(at, size_on_disk<S>).data());
+  }
+
+  static std::size_t rounded(std::uint64_t length) { return static_cast<std::size_t>((length + 7) / 8 * 8); }
+
+  static std::string name_at(const LittleFields& f, std::size_t at, std::size_t size) {
+    std::string name = to_utf8(f.text(at, size), "UTF-16LE").value_or("_");
+    std::replace(name.begin(), name.end(), '/', '_');
+    return name;
+  }
+
+  struct Named {
+    std::string name;
+    Bytes hash;
+  };
+  /// The streams of a node, from `at` on; moves it behind them.
+  static std::vector<Named> streams_of(const LittleFields& f, const FileRecord& node, const std::string& path,
+                                       std::size_t& at) {
+    std::vector<Named> streams;
+    for (unsigned i = 0; i < node.streams; ++i) {
+      auto stream = structure_at<StreamRecord>(f, at);
+      constexpr std::size_t kSize = size_on_disk<StreamRecord>;
+      if (stream.length < kSize)
+        throw Malformed(fmt::format("{}: a stream entry of {} bytes", escape(path), stream.length));
+      streams.push_back(
+          {name_at(f, at + kSize, stream.name_size), Bytes(stream.hash.begin(), stream.hash.end())});
+      at += rounded(stream.length);
+    }
+    return streams;
+  }
+
   /// Adds a node and its streams; returns where the next node is.
-  std::size_t take(const LittleFields& f, const LittleFields& node, const std::string& path, std::size_t at,
+  std::size_t take(const LittleFields& f, const FileRecord& node, const std::string& path, std::size_t at,
                    std::map<std::uint64_t, std::string>& link_groups) {
-    std::uint32_t attributes = node.u32(8);
     Entry entry;
     entry.path = path;
-    entry.modified = from_filetime(node.u64(56));
-    entry.extras().created = from_filetime(node.u64(40));
-    entry.extras().accessed = from_filetime(node.u64(48));
-    bool is_folder = (attributes & kFolder) != 0, reparse = (attributes & kReparse) != 0;
-    entry.mode = is_folder ? 0755 : (attributes & kReadOnly) != 0 ? 0444 : 0644;
-    Bytes hash(node.bytes(64, kHashSize).begin(), node.bytes(64, kHashSize).end());
-    struct Named {
-      std::string name;
-      Bytes hash;
-    };
-    std::vector<Named> streams;
-    for (unsigned i = 0; i < node.u16(96); ++i) {
-      auto length = static_cast<std::size_t>(f.u64(at));
-      if (length < kStreamRow)
-        throw Malformed(fmt::format("{}: a stream entry of {} bytes", escape(path), length));
-      ByteView own = f.bytes(at + 16, kHashSize);
-      std::string name = to_utf8(f.text(at + kStreamRow, f.u16(at + 36)), "UTF-16LE").value_or("_");
-      std::replace(name.begin(), name.end(), '/', '_');
-      if (name.empty()) {
-        hash.assign(own.begin(), own.end());
-      } else {
-        streams.push_back({std::move(name), Bytes(own.begin(), own.end())});
-      }
-      at += (length + 7) / 8 * 8;
-    }
-    std::uint64_t group = reparse ? 0 : node.u64(88);
+    entry.modified = from_filetime(node.modified);
+    entry.extras().created = from_filetime(node.created);
+    entry.extras().accessed = from_filetime(node.accessed);
+    bool is_folder = (node.attributes & Attribute::folder) != 0,
+         reparse = (node.attributes & Attribute::reparse) != 0;
+    entry.mode = is_folder ? 0755 : (node.attributes & Attribute::read_only) != 0 ? 0444 : 0644;
+    std::vector<Named> streams = streams_of(f, node, path, at);
+    Bytes hash(node.hash.begin(), node.hash.end());
+    for (const Named& stream : streams)
+      if (stream.name.empty()) hash = stream.hash;  // the file's own data
+    std::erase_if(streams, [](const Named& stream) { return stream.name.empty(); });
+    std::uint64_t group = reparse ? 0 : node.link_group;
     if (reparse) {
-      follow(entry, node.u32(88), hash, is_folder);
+      follow(entry, node.reparse_tag(), hash, is_folder);
     } else if (is_folder) {
       entry.kind = EntryKind::folder;
     } else if (group != 0) {
@@ -368,9 +381,9 @@ class WimContainer final : public Container {
 };
 
 Match recognise_wim(Probe& probe) {
-  ByteView head = probe.head(16);
-  if (head.size() < 16 || !starts_with(head, kMark)) return Match::none;
-  return load_little<std::uint32_t>(head.data() + 8) >= kHeader ? Match::front : Match::none;
+  ByteView head = probe.head(size_on_disk<HeaderRecord>);
+  if (head.size() < size_on_disk<HeaderRecord> || !starts_with(head, kMark)) return Match::none;
+  return read_field(&HeaderRecord::size, head.data()) >= kHeaderSize ? Match::front : Match::none;
 }
 
 ContainerPtr open_wim(const Input& input, OpenContext& context) {

@@ -7,7 +7,6 @@
 
 #include "base/checked.h"
 #include "base/error.h"
-#include "base/fields.h"
 #include "codec/lzx.h"
 #include "codec/xpress.h"
 #include "io/chunk_table.h"
@@ -17,20 +16,15 @@ namespace {
 
 constexpr std::uint32_t kDefaultChunk = 32768, kMostChunk = 64 << 20;
 constexpr std::uint64_t kMostChunks = 16 << 20, kMostLookup = 128 << 20;
-enum ResourceFlag : std::uint8_t { kFree = 1, kMetadata = 2, kPacked = 4, kSolid = 16 };
-
-Resource resource_at(const LittleFields& f, std::size_t at) {
-  Resource resource;
-  std::uint64_t first = f.u64(at);
-  resource.stored = first & 0x00FFFFFFFFFFFFFF;
-  auto flags = static_cast<std::uint8_t>(first >> 56);
-  resource.offset = f.u64(at + 8);
-  resource.size = f.u64(at + 16);
-  resource.is_free = (flags & kFree) != 0;
-  resource.metadata = (flags & kMetadata) != 0;
-  resource.packed = (flags & kPacked) != 0;
-  resource.solid = (flags & kSolid) != 0;
-  return resource;
+Resource resource_of(const Byte* bytes) {
+  auto record = read_structure<ResourceRecord>(bytes);
+  return {.offset = record.offset,
+          .stored = record.size(),
+          .size = record.original_size,
+          .metadata = record.has(is_metadata),
+          .packed = record.has(is_packed),
+          .solid = record.has(is_solid),
+          .unused = record.has(is_free)};
 }
 
 /// What decodes a chunk that got shorter. Throws Unsupported for LZMS.
@@ -61,18 +55,17 @@ void check_chunk(std::uint32_t chunk) {
 }  // namespace
 
 Header read_header(const Source& bytes) {
-  Bytes raw = read_exactly(bytes, 0, kHeader, "disk image archive header");
-  LittleFields f(raw, "disk image archive header");
+  Bytes raw = read_exactly(bytes, 0, kHeaderSize, "disk image archive header");
+  auto record = read_structure<HeaderRecord>(raw.data());
   Header header;
-  header.flags = f.u32(16);
-  header.chunk = f.u32(20) == 0 ? kDefaultChunk : f.u32(20);
-  ByteView guid = f.bytes(24, 16);
-  header.guid.assign(guid.begin(), guid.end());
-  header.part = f.u16(40);
-  header.parts = f.u16(42);
-  header.images = f.u32(44);
-  header.lookup = resource_at(f, 48);
-  header.xml = resource_at(f, 72);
+  header.flags = record.flags;
+  header.chunk = record.chunk == 0 ? kDefaultChunk : record.chunk;
+  header.guid.assign(record.guid.begin(), record.guid.end());
+  header.part = record.part;
+  header.parts = record.parts;
+  header.images = record.images;
+  header.lookup = resource_of(raw.data() + kLookupAt);
+  header.xml = resource_of(raw.data() + kXmlAt);
   if ((header.flags & has_compression) != 0) {
     header.codec = (header.flags & with_lzx) != 0      ? Packing::lzx
                    : (header.flags & with_xpress) != 0 ? Packing::xpress
@@ -86,15 +79,10 @@ std::vector<Blob> read_lookup(const Source& bytes, const Header& header) {
   if (header.lookup.stored > kMostLookup) throw LimitExceeded("a lookup table of more than 128 MiB");
   if (header.lookup.packed) throw Unsupported("packed lookup tables");
   Bytes raw = read_exactly(bytes, header.lookup.offset, header.lookup.stored, "lookup table");
-  LittleFields f(raw, "lookup table", header.lookup.offset);
   std::vector<Blob> blobs;
-  for (std::size_t at = 0; at + kLookupRow <= raw.size(); at += kLookupRow) {
-    Blob blob;
-    blob.resource = resource_at(f, at);
-    blob.part = f.u16(at + 24);
-    ByteView hash = f.bytes(at + 30, kHashSize);
-    blob.hash.assign(hash.begin(), hash.end());
-    blobs.push_back(std::move(blob));
+  for (std::size_t at = 0; at + kLookupRowSize <= raw.size(); at += kLookupRowSize) {
+    auto row = read_structure<LookupRow>(raw.data() + at + size_on_disk<ResourceRecord>);
+    blobs.push_back({resource_of(raw.data() + at), row.part, Bytes(row.hash.begin(), row.hash.end())});
   }
   return blobs;
 }
@@ -115,22 +103,20 @@ ContentPtr open_resource(const SourcePtr& bytes, const Resource& resource, Packi
 }
 
 ContentPtr open_solid(const SourcePtr& bytes, const Resource& resource) {
-  Bytes front = read_exactly(*bytes, resource.offset, 16, "solid resource header");
-  LittleFields f(front, "solid resource header", resource.offset);
-  std::uint64_t size = f.u64(0);
-  std::uint32_t chunk = f.u32(8), kind = f.u32(12);
+  constexpr std::size_t kHead = size_on_disk<SolidHead>, kSize = 4;
+  Bytes front = read_exactly(*bytes, resource.offset, kHead, "solid resource header");
+  auto [size, chunk, kind] = read_structure<SolidHead>(front.data());
   check_chunk(chunk);
   if (kind > 3) throw Malformed(fmt::format("solid resource: compression of type {}", kind));
   auto decode = decoder_of(static_cast<Packing>(kind), chunk);
   std::uint64_t chunks = size == 0 ? 0 : (size - 1) / chunk + 1;
-  if (chunks > kMostChunks || chunks * 4 > resource.stored)
+  if (chunks > kMostChunks || chunks * kSize > resource.stored)
     throw Malformed(fmt::format("solid resource: {} bytes in {} are not possible", size, resource.stored));
-  Bytes table = read_exactly(*bytes, resource.offset + 16, chunks * 4, "solid chunk table");
-  LittleFields t(table, "solid chunk table", resource.offset + 16);
+  Bytes table = read_exactly(*bytes, resource.offset + kHead, chunks * kSize, "solid chunk table");
   std::vector<Block> blocks;
-  std::uint64_t at = resource.offset + 16 + table.size();
+  std::uint64_t at = resource.offset + kHead + table.size();
   for (std::uint64_t i = 0; i < chunks; ++i) {
-    std::uint64_t stored = t.u32(static_cast<std::size_t>(i * 4)),
+    std::uint64_t stored = load_little<std::uint32_t>(table.data() + i * kSize),
                   unpacked = std::min<std::uint64_t>(chunk, size - i * chunk);
     if (stored == 0 || stored > unpacked)
       throw Malformed(fmt::format("solid resource: chunk {} of {} bytes", i + 1, stored));

@@ -4,27 +4,17 @@
 #include <unordered_map>
 #include <vector>
 
+#include "format/package/wim_records.h"
 #include "io/stream.h"
 
 namespace operculum::wim {
-
-constexpr std::string_view kMark("MSWIM\0\0\0", 8);
-constexpr std::size_t kHeader = 208, kLookupRow = 50, kHashSize = 20;
-
-enum HeaderFlag : std::uint32_t {
-  has_compression = 2,
-  is_spanned = 8,
-  with_xpress = 0x20000,
-  with_lzx = 0x40000,
-  with_lzms = 0x80000
-};
 
 enum class Packing { none, xpress, lzx, lzms };
 
 /// Where bytes lie in an archive and how: a resource header of the format.
 struct Resource {
   std::uint64_t offset = 0, stored = 0, size = 0;  ///< bytes; stored and unpacked
-  bool metadata = false, packed = false, solid = false, is_free = false;
+  bool metadata = false, packed = false, solid = false, unused = false;
 };
 
 struct Header {
