@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "base/numbers.h"
 #include "codec/codec.h"
 #include "container/format.h"
 #include "container/rewrite.h"

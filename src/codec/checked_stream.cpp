@@ -1,5 +1,6 @@
 #include <fmt/format.h>
 
+#include "base/background_sum.h"
 #include "base/checksum.h"
 #include "base/error.h"
 #include "base/sum_kinds.h"
@@ -12,7 +13,7 @@ namespace {
 class CheckedStream final : public Stream {
  public:
   CheckedStream(StreamPtr inner, const Expected& expected) : inner_(std::move(inner)), expected_(expected) {
-    if (const SumKind* kind = find_sum(expected.sum)) sum_ = kind->make({});
+    if (const SumKind* kind = find_sum(expected.sum)) sum_ = make_background_sum(kind->make({}));
   }
 
   std::size_t read(ByteSpan out) override {

@@ -1,10 +1,13 @@
 #include <gtest/gtest.h>
 
+#include "base/background_sum.h"
 #include "base/checked.h"
 #include "base/checksum.h"
 #include "base/cursor.h"
+#include "base/text.h"
 #include "base/time.h"
 #include "base/units.h"
+#include "support/sample_tree.h"
 
 namespace operculum {
 namespace {
@@ -95,6 +98,27 @@ TEST(Time, IsReadAsAPersonTypesIt) {
   EXPECT_EQ(parse_time("2026-03-01T14:05"), parse_time("2026-03-01 14:05:00"));
   for (const char* wrong : {"", "2026", "2026-02-30", "2026-03-01 25:00", "2026-03-01 x", "yesterday"})
     EXPECT_FALSE(parse_time(wrong)) << wrong;
+}
+
+TEST(BackgroundSum, GivesTheSameHoweverTheBytesCome) {
+  Bytes bytes = test::noise(9'000'001, 5);
+  std::unique_ptr<Sum> whole = find_sum("sha256")->make({});
+  whole->add(bytes);
+  const Bytes expected = whole->finish();
+  for (std::size_t step : {std::size_t{1000}, std::size_t{262'144}, std::size_t{1'000'003}, bytes.size()}) {
+    std::unique_ptr<Sum> sum = make_background_sum(find_sum("sha256")->make({}));
+    for (std::size_t at = 0; at < bytes.size(); at += step)
+      sum->add(ByteView(bytes).subspan(at, std::min(step, bytes.size() - at)));
+    EXPECT_EQ(sum->finish(), expected) << step;
+  }
+}
+
+TEST(BackgroundSum, MayBeGivenUpInTheMiddle) {
+  std::unique_ptr<Sum> sum = make_background_sum(find_sum("md5")->make({}));
+  for (int i = 0; i < 12; ++i) sum->add(Bytes(1 << 20, 'x'));
+  sum.reset();
+  std::unique_ptr<Sum> none = make_background_sum(find_sum("md5")->make({}));
+  EXPECT_EQ(to_hex(none->finish()), "d41d8cd98f00b204e9800998ecf8427e");
 }
 
 }  // namespace

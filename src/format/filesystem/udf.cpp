@@ -94,7 +94,7 @@ class UdfContainer final : public FileTree {
     item.ref = {at.block, at.partition};
     if ((one.about & kIsFolder) != 0) item.entry.kind = EntryKind::folder;
     if (detail == Detail::paths && (one.about & kIsFolder) != 0) return sink(std::move(item));
-    add_filled(std::move(item), sink, [&](TreeItem& one) { fill(one, volume_.entry(at)); });
+    add_filled(std::move(item), sink, [&](TreeItem& filled) { fill(filled, volume_.entry(at)); });
   }
 
   void fill(TreeItem& item, const FileEntry& file) {
