@@ -4,6 +4,7 @@
 
 #include "base/cursor.h"
 #include "base/error.h"
+#include "codec/blockwise_stream.h"
 #include "codec/decoders.h"
 #include "codec/member_stream.h"
 
@@ -48,23 +49,14 @@ class Lz4FrameStream final : public MemberStream {
 
 /// A magic, then blocks of a 4-byte packed size and data; each unpacks to 8 MiB at most. The end of the file
 /// ends it.
-class Lz4LegacyStream final : public Stream {
+class Lz4LegacyStream final : public BlockwiseStream {
  public:
-  explicit Lz4LegacyStream(StreamPtr packed) : input_(std::move(packed)) {}
-  std::size_t read(ByteSpan out) override {
-    while (at_ == block_.size()) {
-      if (!next_block()) return 0;
-    }
-    std::size_t count = std::min(out.size(), block_.size() - at_);
-    std::copy_n(block_.begin() + static_cast<std::ptrdiff_t>(at_), count, out.begin());
-    at_ += count;
-    return count;
-  }
+  explicit Lz4LegacyStream(StreamPtr packed) : BlockwiseStream(std::move(packed)) {}
 
  private:
   static constexpr std::size_t kBlockBytes = 8 << 20;
 
-  bool next_block() {
+  bool next_block() override {
     if (input_.view().empty()) return false;
     ByteView head = input_.ensure(4);
     if (head.size() < 4) throw CutShort("LZ4 legacy frame: cut short in a block size");
@@ -73,27 +65,15 @@ class Lz4LegacyStream final : public Stream {
     if (size == kLegacyMagic) return true;  // another frame begins
     if (size > LZ4_COMPRESSBOUND(kBlockBytes))
       throw Malformed("LZ4 legacy frame: a block is larger than 8 MiB can be");
-    Bytes packed;
-    while (packed.size() < size) {
-      ByteView there = input_.view();
-      if (there.empty()) throw CutShort("LZ4 legacy frame: the last block is cut short");
-      there = there.first(std::min<std::size_t>(there.size(), size - packed.size()));
-      packed.insert(packed.end(), there.begin(), there.end());
-      input_.consume(there.size());
-    }
+    Bytes packed = take(size, "LZ4 legacy frame: the last block is cut short");
     block_.resize(kBlockBytes);
     int count = LZ4_decompress_safe(reinterpret_cast<const char*>(packed.data()),
                                     reinterpret_cast<char*>(block_.data()), static_cast<int>(packed.size()),
                                     static_cast<int>(block_.size()));
     if (count < 0) throw Malformed("LZ4 legacy frame: a block is damaged");
     block_.resize(static_cast<std::size_t>(count));
-    at_ = 0;
     return true;
   }
-
-  InputBuffer input_;
-  Bytes block_;
-  std::size_t at_ = 0;
 };
 
 /// Chooses by the first four bytes when the first bytes are asked for.

@@ -12,6 +12,7 @@
 #include "base/checksum.h"
 #include "base/cursor.h"
 #include "base/error.h"
+#include "codec/blockwise_stream.h"
 #include "codec/decoders.h"
 
 namespace operculum {
@@ -32,20 +33,10 @@ void compare(std::uint32_t stored, std::uint32_t computed, std::string_view what
                   what, stored, computed));
 }
 
-class LzoFileStream final : public Stream {
+class LzoFileStream final : public BlockwiseStream {
  public:
   LzoFileStream(StreamPtr packed, const CodecOptions& options)
-      : input_(std::move(packed)), note_(options.note) {}
-
-  std::size_t read(ByteSpan out) override {
-    while (at_ == block_.size()) {
-      if (!next_block()) return 0;
-    }
-    std::size_t count = std::min(out.size(), block_.size() - at_);
-    std::copy_n(block_.begin() + static_cast<std::ptrdiff_t>(at_), count, out.begin());
-    at_ += count;
-    return count;
-  }
+      : BlockwiseStream(std::move(packed)), note_(options.note) {}
 
  private:
   bool begin_file() {
@@ -60,9 +51,7 @@ class LzoFileStream final : public Stream {
     return in_file_ = true;
   }
 
-  bool next_block() {
-    block_.clear();
-    at_ = 0;
+  bool next_block() override {
     if (!in_file_ && !begin_file()) return false;
     std::uint32_t plain_size = number();
     if (plain_size == 0) {
@@ -70,7 +59,8 @@ class LzoFileStream final : public Stream {
       return true;
     }
     std::uint32_t packed_size = number();
-    if (packed_size > plain_size || plain_size > kMostBlock || packed_size == 0)
+    constexpr std::uint64_t kMostRatio = 256;  // a byte more of a length stands for 255 bytes
+    if (packed_size > plain_size || plain_size > kMostBlock || plain_size > packed_size * kMostRatio)
       throw Malformed(
           fmt::format("LZO file: a block of {} bytes packed to {} is not possible", plain_size, packed_size));
     auto stored_if = [&](std::uint32_t flag, bool wanted = true) {
@@ -81,7 +71,7 @@ class LzoFileStream final : public Stream {
          plain_crc = stored_if(LzoFileHead::crc_of_plain);
     auto packed_adler = stored_if(LzoFileHead::adler_of_packed, packed);
     auto packed_crc = stored_if(LzoFileHead::crc_of_packed, packed);
-    Bytes bytes = take(packed_size);
+    Bytes bytes = take(packed_size, "LZO file: the last block is cut short");
     if (packed_adler) compare(*packed_adler, adler_of(bytes), "a packed block");
     if (packed_crc) compare(*packed_crc, crc32(0, bytes), "a packed block");
     if (packed) {
@@ -111,25 +101,10 @@ class LzoFileStream final : public Stream {
     return value;
   }
 
-  Bytes take(std::size_t count) {
-    Bytes out;
-    while (out.size() < count) {
-      ByteView there = input_.view();
-      if (there.empty()) throw CutShort("LZO file: the last block is cut short");
-      there = there.first(std::min(there.size(), count - out.size()));
-      out.insert(out.end(), there.begin(), there.end());
-      input_.consume(there.size());
-    }
-    return out;
-  }
-
-  InputBuffer input_;
   std::function<void(const std::string&)> note_;
   LzoFileHead head_;
   std::uint64_t files_ = 0;
   bool in_file_ = false;
-  Bytes block_;
-  std::size_t at_ = 0;
 };
 
 }  // namespace

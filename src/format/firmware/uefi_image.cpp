@@ -15,9 +15,9 @@
 #include "base/checksum.h"
 #include "base/depth_guard.h"
 #include "base/error.h"
-#include "base/structure.h"
 #include "base/text.h"
 #include "format/firmware/uefi_names.h"
+#include "format/firmware/uefi_records.h"
 #include "format/firmware/uefi_sections.h"
 #include "format/firmware/uefi_te.h"
 #include "format/firmware/uefi_variables.h"
@@ -25,38 +25,6 @@
 
 namespace operculum::uefi {
 namespace {
-
-struct VolumeHeader {
-  Guid FileSystemGuid{};
-  std::uint64_t FvLength = 0;
-  std::uint32_t Signature = 0, Attributes = 0;
-  std::uint16_t HeaderLength = 0, Checksum = 0, ExtHeaderOffset = 0;
-  std::uint8_t Reserved = 0, Revision = 0;
-  static constexpr auto layout = little_endian(
-      from_byte<16>(), field("FileSystemGuid", &VolumeHeader::FileSystemGuid),
-      field("FvLength", &VolumeHeader::FvLength), field("Signature", &VolumeHeader::Signature),
-      field("Attributes", &VolumeHeader::Attributes), field("HeaderLength", &VolumeHeader::HeaderLength),
-      field("Checksum", &VolumeHeader::Checksum), field("ExtHeaderOffset", &VolumeHeader::ExtHeaderOffset),
-      field("Reserved", &VolumeHeader::Reserved), field("Revision", &VolumeHeader::Revision));
-};
-constexpr std::size_t kVolumeHeader = size_on_disk<VolumeHeader>, kLongestHeader = 4096;
-constexpr std::uint32_t kSignature = 0x4856465F;  // "_FVH"
-constexpr std::uint32_t kErasePolarity = 0x800;
-
-struct FileHeader {
-  Guid Name{};
-  std::uint8_t header_sum = 0, file_sum = 0, Type = 0, Attributes = 0;
-  std::uint32_t Size = 0;
-  std::uint8_t State = 0;
-  static constexpr auto layout =
-      little_endian(field("Name", &FileHeader::Name), field("IntegrityCheck.Header", &FileHeader::header_sum),
-                    field("IntegrityCheck.File", &FileHeader::file_sum), field("Type", &FileHeader::Type),
-                    field("Attributes", &FileHeader::Attributes), narrow_field<3>("Size", &FileHeader::Size),
-                    field("State", &FileHeader::State));
-};
-constexpr std::size_t kFileHeader = size_on_disk<FileHeader>, kLargeFileHeader = kFileHeader + 8;
-constexpr std::uint8_t kLargeFile = 0x01, kHasSum = 0x40;
-enum FileType : std::uint8_t { raw_file = 0x01, padding = 0xF0 };
 
 constexpr int kDeepest = 24;
 constexpr std::size_t kMostParts = 1'000'000, kMostFiles = 100'000, kMostSections = 100'000;

@@ -118,7 +118,8 @@ std::optional<Shape> shape_of(std::uint64_t size, const ReadAt& read) {
   for (std::uint32_t page : kPageSizes) {
     for (std::uint32_t block : kBlockSizes) {
       Shape shape{page, block, size / block};
-      if (block / page < 8 || shape.blocks < 2) continue;
+      constexpr std::uint64_t kMostPages = 65536;  // their numbers have 16 bits
+      if (block / page < 8 || shape.blocks < 2 || shape.blocks * shape.pages() > kMostPages) continue;
       unsigned found = evidence(shape, read);
       if (found > most) {
         most = found;

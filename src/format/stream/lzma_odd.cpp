@@ -60,16 +60,38 @@ std::optional<Head> head_as(const Form& form, ByteView front) {
   return *head.size >= kLeastUnpacked && *head.size <= kMostUnpacked ? std::optional(head) : std::nullopt;
 }
 
-/// Whether the data decodes as a header says: its front, and where a size is told, all of it.
+/// Counts the bytes that are read.
+class CountedStream final : public Stream {
+ public:
+  CountedStream(StreamPtr inner, std::uint64_t& count) : inner_(std::move(inner)), count_(count) {}
+  std::size_t read(ByteSpan out) override {
+    std::size_t count = inner_->read(out);
+    count_ += count;
+    return count;
+  }
+
+ private:
+  StreamPtr inner_;
+  std::uint64_t& count_;
+};
+
+/// Whether the data decodes as a header says: its front, and where a size is told, all of it. A few bytes can
+/// be made to decode to any size, so that not more is tried than usual data gives.
 bool decodes(const Head& head, const SourcePtr& bytes) {
+  constexpr std::uint64_t kFree = 1 << 20, kMostRatio = 16;
   CodecOptions options{.properties = head.properties, .unpacked_size = head.size, .note = {}};
   SourcePtr packed = make_slice(bytes, head.form->data_at, bytes->size() - head.form->data_at);
+  std::uint64_t taken = 0, made = 0;
   try {
-    StreamPtr stream = open_decoder("lzma", make_source_stream(std::move(packed)), options);
+    StreamPtr stream = open_decoder(
+        "lzma", std::make_unique<CountedStream>(make_source_stream(std::move(packed)), taken), options);
     Bytes some(kConvincing);
-    std::uint64_t count = read_fully(*stream, some);
-    if (!head.size) return count == kConvincing;
-    return count + stream->skip(UINT64_MAX) == *head.size;
+    while (std::size_t count = read_fully(*stream, some)) {
+      made += count;
+      if (!head.size) return made == kConvincing;
+      if (made > kFree + taken * kMostRatio) return false;
+    }
+    return head.size && made == *head.size;
   } catch (const std::exception&) {
     return false;
   }
