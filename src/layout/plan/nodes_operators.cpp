@@ -120,9 +120,7 @@ class CompareNode final : public Node {
   CompareNode(Span where, Comparison how, NodePtr a, NodePtr b)
       : Node(where, {Base::truth}), how_(how), a_(std::move(a)), b_(std::move(b)) {}
   Value value(Frame& frame) const override { return Value::of(number(frame)); }
-  std::int64_t number(Frame& frame) const override {
-    return holds(how_, order_of(frame, *a_, *b_)) ? 1 : 0;
-  }
+  std::int64_t number(Frame& frame) const override { return holds(how_, order_of(frame, *a_, *b_)) ? 1 : 0; }
 
  private:
   Comparison how_;

@@ -186,8 +186,7 @@ class FieldNode final : public Node {
       found = number_->refine(bare, found);
     }
     if (run.recorder != nullptr && record.object == 0)
-      run.recorder->numbers.push_back(
-          {number_, at, number_->bytes, number_->big.value_or(run.big), found});
+      run.recorder->numbers.push_back({number_, at, number_->bytes, number_->big.value_or(run.big), found});
     return found;
   }
   Value record_of(Frame& frame) const {

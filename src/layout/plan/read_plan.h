@@ -90,7 +90,9 @@ struct NumberPlan final : ReadPlan {
   std::vector<NodePtr> allowed;
 
   Value read(Frame& frame, Reader& reader) const override;
-  bool plain() const { return form == Form::fixed && steps.empty() && !checks; }  ///< refine() changes nothing
+  bool plain() const {
+    return form == Form::fixed && steps.empty() && !checks;
+  }  ///< refine() changes nothing
   /// Of Form::fixed; `file_is_big` is the order of numbers that do not state theirs.
   std::int64_t raw(ByteView view, bool file_is_big) const {
     bool from_high = big.value_or(file_is_big);
