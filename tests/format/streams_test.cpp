@@ -133,6 +133,15 @@ INSTANTIATE_TEST_SUITE_P(
                 true}),
     [](const auto& info) { return info.param.name; });
 
+TEST(OddLzmaStream, IsToldOfAFrontThatOnlyAStreamGives) {
+  auto [properties, data] = lzma_parts(std::string(20'000, 'x') + "end");
+  Bytes bytes = properties;
+  bytes.insert(bytes.end(), data.begin(), data.end());
+  bytes.resize(300'000, 0xEE);  // longer than a first look
+  Held held = open_bytes(bytes, "part.bin", As::stream);
+  EXPECT_EQ(held.format(), "lzma-odd");
+}
+
 // ---- LZO files
 
 TEST(LzoFile, IsReadWithEitherChecksum) {

@@ -11,7 +11,6 @@ namespace {
 
 using namespace squash_old;
 using squash::Inode;
-using squash::Type;
 
 class OldSquashContainer final : public FileTree {
  public:

@@ -107,7 +107,8 @@ std::optional<Head> find_head(ByteView front, const SourcePtr& bytes) {
 }
 
 Match recognise_odd_lzma(Probe& probe) {
-  ByteView front = probe.head(kMostHead);
+  ByteView head = probe.head(kMostHead);
+  const Bytes front(head.begin(), head.end());  // the next look may move what the probe keeps
   bool possible = std::any_of(std::begin(kForms), std::end(kForms),
                               [&](const Form& form) { return head_as(form, front).has_value(); });
   if (!possible) return Match::none;
