@@ -72,8 +72,10 @@ void decode_nrv(ByteView bytes) {
   if (bytes.empty()) return;
   constexpr unsigned kWords[] = {8, 16, 32};
   NrvDialect dialect{static_cast<NrvForm>(bytes[0] % 3), kWords[bytes[0] / 3 % 3]};
+  // Without a size the window is the largest there is, which costs most of the time.
+  auto size = bytes[0] < std::size(kWords) * 3 ? std::nullopt : std::optional(kMostOld);
   try {
-    read_all(*open_nrv(make_source_stream(source_of(bytes.subspan(1))), dialect, std::nullopt), kMostBytes);
+    read_all(*open_nrv(make_source_stream(source_of(bytes.subspan(1))), dialect, size), kMostBytes);
   } catch (const Error&) {
     // a clear error is a right answer
   }
@@ -83,6 +85,7 @@ void decode_nrv(ByteView bytes) {
 void pack_run_ranges_and_unpack(ByteView bytes) {
   std::string_view all = as_text(bytes), text = all.substr(0, all.find('\n'));
   ByteView plain = bytes.subspan(std::min(text.size() + 1, bytes.size()));
+  plain = plain.first(std::min<std::size_t>(plain.size(), 4096));  // packing tries every rule
   try {
     RunRules rules = parse_run_rules(text);
     Bytes packed = pack_run_ranges(plain, rules);

@@ -86,8 +86,9 @@ void ContentSearch::search(bool last) {
       folded_.resize(window_.size());
       std::transform(window_.begin(), window_.end(), folded_.begin(), small);
     }
-    for (const Needles::Needle& needle : needles_.all_)
-      look_for(needle, needle.letters == Glob::Case::ignored ? folded_ : window_, limit);
+    next_.resize(needles_.all_.size());
+    for (std::size_t i = 0; i < needles_.all_.size(); ++i)
+      look_for(i, needles_.all_[i].letters == Glob::Case::ignored ? folded_ : window_, limit);
     searched_ = limit;
   }
   std::size_t gone = searched_ - std::min(searched_, kAround);
@@ -98,13 +99,17 @@ void ContentSearch::search(bool last) {
   searched_ -= gone;
 }
 
-void ContentSearch::look_for(const Needles::Needle& needle, ByteView window, std::size_t limit) {
+/// Hits of one needle do not overlap, wherever the pieces end that the bytes come in.
+void ContentSearch::look_for(std::size_t index, ByteView window, std::size_t limit) {
+  const Needles::Needle& needle = needles_.all_[index];
+  std::uint64_t behind_last = next_[index] - std::min(next_[index], window_at_);
   std::size_t found = 0;
-  for (std::size_t from = searched_; found < most_;) {
+  for (std::size_t from = std::max<std::size_t>(searched_, behind_last); found < most_;) {
     auto at = find_bytes(window, needle.bytes, from);
     if (!at || *at >= limit) return;
     hits_.push_back(describe(needle, *at, window_));
     from = *at + needle.bytes.size();
+    next_[index] = window_at_ + from;
     ++found;
   }
 }

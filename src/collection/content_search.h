@@ -53,16 +53,17 @@ class ContentSearch {
       256;  ///< bytes kept of the piece before, and waited for behind a hit
 
   void search(bool last);
-  void look_for(const Needles::Needle& needle, ByteView window, std::size_t limit);
+  void look_for(std::size_t needle, ByteView window, std::size_t limit);
   ContentHit describe(const Needles::Needle& needle, std::size_t at, ByteView window) const;
 
   const Needles& needles_;
   std::size_t most_;
-  Bytes window_;                 // the end of what was searched, then what was not
-  Bytes folded_;                 // the same in small letters
-  std::uint64_t window_at_ = 0;  // offset of the window's first byte
-  std::size_t searched_ = 0;     // hits that begin in front of this were found already
-  std::uint64_t lines_ = 0;      // line ends in front of the window
+  Bytes window_;                     // the end of what was searched, then what was not
+  Bytes folded_;                     // the same in small letters
+  std::uint64_t window_at_ = 0;      // offset of the window's first byte
+  std::size_t searched_ = 0;         // hits that begin in front of this were found already
+  std::uint64_t lines_ = 0;          // line ends in front of the window
+  std::vector<std::uint64_t> next_;  // of each needle: where one that does not overlap the last may begin
   std::vector<ContentHit> hits_;
 };
 

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <atomic>
+#include <memory>
 #include <mutex>
 #include <utility>
 
@@ -253,13 +254,18 @@ class Described final : public DescribedContainer {
     bool innermost = level + 1 == rule.loops.size();
     if (innermost) listings_.push_back({number, slots});
     std::uint64_t count = run_.count(list);
+    const std::optional<Value> first = placed_element(list);
     if (innermost && passing_ == nullptr && entries_.size() + count < run_.context().limits.max_entries) {
       entries_.reserve(entries_.size() + static_cast<std::size_t>(count));
       origins_.reserve(entries_.size() + static_cast<std::size_t>(count));
     }
     for (std::uint64_t i = 0; i < count; ++i) {
       run_.step(rule.where);
-      set(loop_plan, slots, list, i);
+      if (first) {
+        set(loop_plan, slots, placed_behind(*first, i * run_.store().lists[list.object].stride), i);
+      } else {
+        set(loop_plan, slots, run_.element(list, i), i);
+      }
       if (innermost) {
         one(rule, i, frame);
       } else {
@@ -268,9 +274,21 @@ class Described final : public DescribedContainer {
     }
   }
 
-  void set(const EntryPlan::Loop& loop_plan, std::vector<Value>& slots, const Value& list,
-           std::uint64_t index) {
-    slots[loop_plan.slot] = run_.element(list, index);
+  /// The first element of a table whose records are read in place; the others follow it by their stride.
+  std::optional<Value> placed_element(const Value& list) {
+    const List& all = run_.store().lists[list.object];
+    if (all.shape != List::Shape::strided || all.count == 0) return std::nullopt;
+    Value first = run_.element(list, 0);
+    return first.kind == Value::Kind::placed ? std::optional(first) : std::nullopt;
+  }
+  static Value placed_behind(Value first, std::uint64_t bytes) {
+    first.a += static_cast<std::int64_t>(bytes);
+    return first;
+  }
+
+  static void set(const EntryPlan::Loop& loop_plan, std::vector<Value>& slots, const Value& element,
+                  std::uint64_t index) {
+    slots[loop_plan.slot] = element;
     slots[loop_plan.slot + 2] = Value::of(static_cast<std::int64_t>(index));
     if (loop_plan.number_slot) slots[*loop_plan.number_slot] = Value::of(static_cast<std::int64_t>(index));
   }
@@ -322,8 +340,8 @@ class Described final : public DescribedContainer {
     ++count_;
     std::string path = std::move(entry_.path);
     path.clear();
-    entry_ = {};
-    entry_.path = std::move(path);
+    std::destroy_at(&entry_);
+    std::construct_at(&entry_)->path = std::move(path);
     return entry_;
   }
   void drop_entry() { --count_; }
@@ -355,7 +373,7 @@ class Described final : public DescribedContainer {
     slots = listing.slots;
     if (!rule.loops.empty()) {
       const EntryPlan::Loop& innermost = rule.loops.back();
-      set(innermost, slots, slots[innermost.slot + 1], origin.index);
+      set(innermost, slots, run_.element(slots[innermost.slot + 1], origin.index), origin.index);
     }
     Frame frame{run_, slots.data()};
     forget_variables(rule, frame);

@@ -84,5 +84,22 @@ TEST(ContentSearch, FindsBytesAndKeepsNoMoreThanAsked) {
   EXPECT_TRUE(hits[0].encoding.empty());
 }
 
+TEST(ContentSearch, HitsOfWhatRepeatsItselfDoNotDependOnThePieces) {
+  Needles needles;
+  needles.add_bytes(Bytes(60, 0));
+  const Bytes where(7000, 0);
+  auto places = [&](std::size_t piece) {
+    ContentSearch search(needles, 1000);
+    for (std::size_t at = 0; at < where.size(); at += piece)
+      search.add(ByteView(where).subspan(at, std::min(piece, where.size() - at)));
+    search.finish();
+    std::vector<std::uint64_t> all;
+    for (const ContentHit& hit : search.hits()) all.push_back(hit.at);
+    return all;
+  };
+  EXPECT_EQ(places(where.size()).size(), 116u);
+  for (std::size_t piece : {1, 7, 1024, 1500}) EXPECT_EQ(places(piece), places(where.size())) << piece;
+}
+
 }  // namespace
 }  // namespace operculum::test
