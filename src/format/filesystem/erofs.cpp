@@ -191,9 +191,15 @@ class ErofsContainer final : public FileTree {
     return make_extent_source(image_, std::move(extents), inode.size);
   }
 
+  /// The size of the file that holds fragments, which has none itself.
+  std::uint64_t fragments_for(const Inode& inode) const {
+    bool has = super_.packed_nid != 0 && inode.number != super_.packed_nid;
+    return has ? read_inode(super_.packed_nid).size : 0;
+  }
+
   ContentPtr packed(const Inode& inode) {
     PackedFile file{inode.size, (inode.data_at + 7) / 8 * 8, static_cast<std::uint32_t>(super_.block_size()),
-                    inode.layout == packed_compact};
+                    inode.layout == packed_compact, fragments_for(inode)};
     std::vector<Block> blocks = map_blocks(*meta_, file);
     if (inode.number == super_.packed_nid &&
         std::any_of(blocks.begin(), blocks.end(), [](const Block& one) { return one.tag == kFragment; }))

@@ -26,7 +26,8 @@ enum Advise : std::uint16_t {
 enum Type : std::uint8_t { kPlain = 0, kHead1 = 1, kNotHead = 2, kHead2 = 3 };
 
 constexpr std::uint32_t kBlockCount = 1U << 11;  // in a distance: it is a count of packed blocks instead
-constexpr std::uint64_t kLargestExtent = 64 << 20;
+constexpr std::uint64_t kLargestExtent = 64 << 20, kPiece = 1 << 20;  // bytes
+constexpr std::uint64_t kMostPieces = 1 << 16;                        // of one fragment: 64 GiB
 constexpr std::uint64_t kMostClusters = 1 << 24;  // of one file: 64 GiB in clusters of the usual size
 
 struct Record {
@@ -57,8 +58,11 @@ class Map {
   }
 
   std::vector<Block> blocks() {
-    if (whole_fragment_) return {{0, file_.size, *whole_fragment_, 0, kFragment}};
     std::vector<Block> out;
+    if (whole_fragment_) {
+      add_fragment(0, *whole_fragment_, out);
+      return out;
+    }
     std::optional<Block> open;  // its end is known when the next begins
     bool wants_count = false;
     for (std::uint64_t i = 0; i < count_; ++i) {
@@ -82,19 +86,35 @@ class Map {
       open->stored_offset = after_;
       open->stored_size = inline_size_;
     } else if ((advise_ & kFragmentCluster) != 0) {
-      open->tag = kFragment;
-      open->stored_offset = fragment_ | (file_.compact ? 0 : last_block_ << 32);
+      add_fragment(open->unpacked_offset, fragment_ | (file_.compact ? 0 : last_block_ << 32), out);
+      return out;
     }
     close(*open, file_.size, out);
     return out;
   }
 
  private:
+  /// The rest of the file from `begin` on lies at `at` in the file that holds fragments: pieces that are
+  /// small enough to be held.
+  void add_fragment(std::uint64_t begin, std::uint64_t at, std::vector<Block>& out) const {
+    std::uint64_t size = file_.size - begin;
+    if (at > file_.fragments || size > file_.fragments - at)
+      throw Malformed(
+          fmt::format("EROFS: a fragment of {} bytes at {} is not within the {} of the file that holds them",
+                      size, at, file_.fragments));
+    if (size / kPiece > kMostPieces)
+      throw Malformed(fmt::format("EROFS: a fragment of {} bytes is larger than any here", size));
+    for (std::uint64_t done = 0; done < size; done += kPiece) {
+      Block piece{begin + done, 0, at + done, 0, kFragment};
+      close(piece, begin + std::min(size, done + kPiece), out);
+    }
+  }
+
   static void close(Block& block, std::uint64_t end, std::vector<Block>& out) {
     if (end <= block.unpacked_offset && !(out.empty() && end == 0))
       throw Malformed("EROFS: the extents of a packed file are out of order");
     block.unpacked_size = end - block.unpacked_offset;
-    if (block.unpacked_size > kLargestExtent && block.tag != kFragment)
+    if (block.unpacked_size > kLargestExtent)
       throw Malformed(fmt::format("EROFS: an extent of {} bytes is not possible", block.unpacked_size));
     std::uint64_t expected = out.empty() ? 0 : out.back().unpacked_offset + out.back().unpacked_size;
     if (block.unpacked_offset != expected) throw Malformed("EROFS: the map of a packed file has a gap");

@@ -22,7 +22,8 @@ struct PackedFile {
   std::uint64_t size = 0;    ///< unpacked
   std::uint64_t map_at = 0;  ///< where the map header is
   std::uint32_t block_size = 0;
-  bool compact = false;  ///< indexes of 2 or 4 bytes instead of 8
+  bool compact = false;         ///< indexes of 2 or 4 bytes instead of 8
+  std::uint64_t fragments = 0;  ///< bytes of the file that holds fragments
 };
 
 /// The blocks of a file packed by EROFS, in rising order, from its map in `meta`. Throws Malformed and

@@ -1,0 +1,42 @@
+// The maps of packed files in EROFS: what they claim is compared with what can be there.
+#include "format/filesystem/erofs_map.h"
+
+#include <gtest/gtest.h>
+
+#include "support/byte_writer.h"
+#include "support/sentence.h"
+
+namespace operculum::erofs {
+namespace {
+
+constexpr std::uint64_t kWhole = std::uint64_t{1} << 63;  // of a map header: the file is one fragment
+
+std::vector<Block> whole_fragment(std::uint64_t at, std::uint64_t size, std::uint64_t fragments) {
+  SourcePtr meta = make_memory_source(test::ByteWriter().u64(kWhole | at).take());
+  return map_blocks(*meta, {.size = size, .map_at = 0, .block_size = 4096, .fragments = fragments});
+}
+
+TEST(ErofsMap, AFragmentComesInPiecesThatCanBeHeld) {
+  constexpr std::uint64_t kSize = (std::uint64_t{5} << 20) + 7;
+  std::vector<Block> blocks = whole_fragment(100, kSize, kSize + 100);
+  std::uint64_t done = 0;
+  for (const Block& block : blocks) {
+    EXPECT_EQ(block.unpacked_offset, done);
+    EXPECT_EQ(block.stored_offset, 100 + done);
+    EXPECT_EQ(block.tag, kFragment);
+    EXPECT_LE(block.unpacked_size, std::uint64_t{1} << 20);
+    done += block.unpacked_size;
+  }
+  EXPECT_EQ(done, kSize);
+}
+
+TEST(ErofsMap, AFragmentOutsideOfItsFileIsRefused) {
+  EXPECT_EQ(test::sentence([] { whole_fragment(0, std::uint64_t{1} << 61, 1000); }),
+            "EROFS: a fragment of 2305843009213693952 bytes at 0 is not within the 1000 of the file that "
+            "holds them");
+  EXPECT_NE(test::sentence([] { whole_fragment(990, 11, 1000); }), "");
+  EXPECT_NE(test::sentence([] { whole_fragment(0, std::uint64_t{1} << 50, std::uint64_t{1} << 51); }), "");
+}
+
+}  // namespace
+}  // namespace operculum::erofs
