@@ -48,6 +48,12 @@ class Page {
                           label);
     };
     out_ += "<div class=\"sums\">\n";
+    if (!report.plan.writes.empty()) {
+      box(grouped(report.plan.writes.size()), "ranges that would be written");
+      box(human_size(report.bytes), "in all");
+      out_ += "</div>\n";
+      return;
+    }
     box(grouped(report.files), "files");
     box(human_size(report.bytes), "unpacked");
     box(human_size(report.on_disk), "on disk");

@@ -57,6 +57,9 @@ class MemoryContainer final : public Container {
   }
   std::vector<std::pair<std::string, std::string>> facts() override { return facts_; }
 
+  /// What was written as text lies nowhere as it is.
+  std::vector<Footprint> footprint(std::size_t) override { return {}; }
+
   bool installs() const override { return !writes_.empty(); }
   std::optional<Installation> installation() override {
     return writes_.empty() ? std::nullopt : std::optional(Installation{.writes = writes_});
