@@ -351,12 +351,12 @@ class Described final : public DescribedContainer {
       run_.context().limits.count_entry();
       return (*passing_->visitor)(entry);
     }
-    std::string exact(entry.path);
-    std::swap(entry.path, exact);
+    std::string room = std::move(entry.path);
+    entry.path = std::string(room);
     run_.context().limits.count_kept(entry);
     entries_.push_back(std::move(entry));
     origins_.push_back(origin);
-    entry.path = std::move(exact);
+    entry_.path = std::move(room);
   }
 
   void name_nameless(Entry& entry) {
