@@ -24,7 +24,10 @@ class InflateStream final : public MemberStream {
   ~InflateStream() override { inflateEnd(&state_); }
 
  private:
-  void begin_member() override { inflateReset(&state_); }
+  void begin_member() override {
+    inflateReset(&state_);
+    data_ended_ = false;
+  }
 
   Step decode(ByteView in, ByteSpan out) override {
     state_.next_in = const_cast<Byte*>(in.data());
@@ -32,11 +35,20 @@ class InflateStream final : public MemberStream {
     state_.next_out = out.data();
     state_.avail_out = static_cast<uInt>(std::min<std::size_t>(out.size(), 1u << 30));
     uInt room = state_.avail_out;
-    int result = inflate(&state_, Z_NO_FLUSH);
+    // With Z_BLOCK it stops behind each block, so that it can be told where the last one ends.
+    int result = inflate(&state_, wrapper_ == Wrapper::gzip ? Z_BLOCK : Z_NO_FLUSH);
     std::size_t produced = room - state_.avail_out;
+    constexpr int kLast = 64, kBehindBlock = 128;
+    if ((state_.data_type & kBehindBlock) != 0) data_ended_ = (state_.data_type & kLast) != 0;
     if (result == Z_NEED_DICT) throw Unsupported("zlib data with a preset dictionary");
     if (result == Z_DATA_ERROR && produced == 0) fail(name(), state_.msg != nullptr ? state_.msg : "damaged");
-    if (in.empty() && produced == 0 && result != Z_STREAM_END) fail_cut(name());
+    if (in.empty() && produced == 0 && result != Z_STREAM_END) {
+      if (!data_ended_) fail_cut(name());
+      throw CutShort(
+          "gzip data: it is all there, but not the checksum and size behind it, so that nothing tells "
+          "whether it is "
+          "right; --keep-damaged keeps it");
+    }
     return {in.size() - state_.avail_in, produced, result == Z_STREAM_END};
   }
 
@@ -49,6 +61,7 @@ class InflateStream final : public MemberStream {
   std::string_view name() const { return wrapper_ == Wrapper::gzip ? "gzip" : "deflate"; }
 
   Wrapper wrapper_;
+  bool data_ended_ = false;  // of a gzip member: what is missing is its trailer alone
   z_stream state_{};
 };
 

@@ -206,6 +206,28 @@ TEST(CompressStream, ACutIsNeverLongerThanTheWhole) {
   }
 }
 
+TEST(Gzip, AMissingTrailerIsToldApartFromMissingData) {
+  std::string text;
+  for (int i = 0; i < 90'000; ++i) text += std::to_string(i * 37 % 521) + " cm\n";
+  Bytes packed = encode("gzip", to_bytes(text));
+  for (std::size_t trailer_left : {0, 3, 7}) {
+    Bytes cut(packed.begin(), packed.end() - 8 + static_cast<std::ptrdiff_t>(trailer_left));
+    StreamPtr stream = open_decoder("gzip", make_source_stream(make_memory_source(cut)));
+    std::string got;
+    Bytes block(5000);
+    std::string why = sentence([&] {
+      while (std::size_t count = stream->read(block)) got += as_text(ByteView(block).first(count));
+    });
+    EXPECT_EQ(got, text);
+    EXPECT_TRUE(has(why, "it is all there, but not the checksum and size behind it")) << why;
+  }
+  packed.resize(packed.size() - 12);
+  EXPECT_TRUE(has(sentence([&] {
+                    read_all(*open_decoder("gzip", make_source_stream(make_memory_source(packed))), 1 << 24);
+                  }),
+                  "it ends too early"));
+}
+
 TEST(Gzip, TellsNameTimeAndComment) {
   Bytes raw = encode("gzip", to_bytes("pinch"));
   Bytes packed = ByteWriter()
