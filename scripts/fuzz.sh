@@ -184,7 +184,7 @@ keep_small() {
 tell() {
   [ -f "$corpus/$1.log" ] || return 0
   local target=$1 log=$corpus/$1.log last
-  last=$(grep -E '^#[0-9]+.*cov:' "$log" | tail -n 1)
+  last=$(grep -E '^#[0-9]+.*cov:' "$log" | tail -n 1) || last= # one that failed at a seed tells none
   printf '| %s | %s | %s | %s | %s |\n' "$target" "$(sed -n 's/^stat::number_of_executed_units: *//p' "$log")" \
     "$(sed -n 's/.*cov: \([0-9]*\).*/\1/p' <<<"$last")" "$(sed -n 's/.*ft: \([0-9]*\).*/\1/p' <<<"$last")" \
     "$(find "$corpus" -maxdepth 1 -name "$target-crash-*" -o -maxdepth 1 -name "$target-timeout-*" -o -maxdepth 1 -name "$target-oom-*" | wc -l)"
