@@ -41,13 +41,14 @@ class InflateStream final : public MemberStream {
     constexpr int kLast = 64, kBehindBlock = 128;
     if ((state_.data_type & kBehindBlock) != 0) data_ended_ = (state_.data_type & kLast) != 0;
     if (result == Z_NEED_DICT) throw Unsupported("zlib data with a preset dictionary");
-    if (result == Z_DATA_ERROR && produced == 0) fail(name(), state_.msg != nullptr ? state_.msg : "damaged");
+    if (result == Z_DATA_ERROR && produced == 0) {
+      fail(name(), state_.msg != nullptr ? state_.msg : "damaged", in.size() - state_.avail_in);
+    }
     if (in.empty() && produced == 0 && result != Z_STREAM_END) {
       if (!data_ended_) fail_cut(name());
       throw CutShort(
           "gzip data: it is all there, but not the checksum and size behind it, so that nothing tells "
-          "whether it is "
-          "right; --keep-damaged keeps it");
+          "whether it is right; --keep-damaged keeps it");
     }
     return {in.size() - state_.avail_in, produced, result == Z_STREAM_END};
   }

@@ -31,8 +31,8 @@ std::size_t MemberStream::read(ByteSpan out) {
   }
 }
 
-void MemberStream::fail(std::string_view codec, std::string_view reason) const {
-  throw Malformed(fmt::format("{} data near packed offset {}: {}", codec, input_.consumed(), reason));
+void MemberStream::fail(std::string_view codec, std::string_view reason, std::size_t taken) const {
+  throw Malformed(fmt::format("{} data near packed offset {}: {}", codec, input_.consumed() + taken, reason));
 }
 
 void MemberStream::fail_cut(std::string_view codec) const {

@@ -26,7 +26,8 @@ class MemberStream : public Stream {
   /// Whether another member follows the one that ended; by default none may.
   virtual bool more_members(InputBuffer&) { return false; }
 
-  [[noreturn]] void fail(std::string_view codec, std::string_view reason) const;
+  /// Damage `taken` bytes into what `decode` was given.
+  [[noreturn]] void fail(std::string_view codec, std::string_view reason, std::size_t taken = 0) const;
   [[noreturn]] void fail_cut(std::string_view codec) const;
 
  private:
