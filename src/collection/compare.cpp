@@ -7,10 +7,10 @@
 #include <utility>
 
 #include "base/ordered_work.h"
+#include "base/parallel.h"
 #include "base/readable_text.h"
 #include "base/text.h"
 #include "collection/sameness.h"
-#include "container/rewrite.h"
 #include "task/entering.h"
 #include "task/places.h"
 

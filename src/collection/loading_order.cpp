@@ -2,10 +2,10 @@
 
 #include <algorithm>
 
+#include "base/parallel.h"
 #include "base/text.h"
 #include "collection/merged_container.h"
 #include "collection/sameness.h"
-#include "container/rewrite.h"
 #include "task/places.h"
 
 namespace operculum {

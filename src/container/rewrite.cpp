@@ -2,9 +2,6 @@
 
 #include <fmt/format.h>
 
-#include <atomic>
-#include <exception>
-#include <mutex>
 #include <thread>
 
 #include "base/checksum.h"
@@ -36,29 +33,6 @@ class MeasuredStream final : public Stream {
 
 unsigned threads_of(const PackChoice& choice) {
   return choice.jobs > 0 ? choice.jobs : std::max(1u, std::thread::hardware_concurrency());
-}
-
-void for_each_of(std::size_t count, unsigned jobs, const std::function<void(std::size_t)>& work) {
-  std::size_t threads = jobs > 0 ? jobs : std::max(1u, std::thread::hardware_concurrency());
-  std::atomic<std::size_t> next{0};
-  std::mutex mutex;
-  std::exception_ptr failure;
-  auto run = [&] {
-    for (std::size_t i = next++; i < count; i = next++) {
-      try {
-        work(i);
-      } catch (...) {
-        std::lock_guard lock(mutex);
-        if (!failure) failure = std::current_exception();
-        next = count;
-      }
-    }
-  };
-  std::vector<std::jthread> others;
-  for (std::size_t i = 1; i < std::min(threads, count); ++i) others.emplace_back(run);
-  run();
-  others.clear();  // waits for them
-  if (failure) std::rethrow_exception(failure);
 }
 
 PackedContent pack_content(const Content& content, std::string_view codec, const PackSettings& settings,

@@ -70,10 +70,6 @@ PackedContent pack_content(const Content& content, std::string_view codec, const
 /// As many as were asked for, or as there are processors.
 unsigned threads_of(const PackChoice& choice);
 
-/// Calls `work(i)` for each number below `count`, on as many threads as `jobs` says (0: one for each
-/// processor). What is thrown ends all and is thrown again.
-void for_each_of(std::size_t count, unsigned jobs, const std::function<void(std::size_t)>& work);
-
 /// How an entry's new content is to be packed: as `original` was, which holds the stored bytes of `plain`;
 /// what was chosen comes first. Where no settings give the original's bytes, that is told in a note.
 PackSettings settings_like(std::string_view codec, const SourcePtr& original, const Content& plain,

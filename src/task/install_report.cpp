@@ -117,9 +117,8 @@ PackageReport report_of(const std::string& target, const Format& format, Contain
   std::set<std::string> configuration(report.plan.configuration.begin(), report.plan.configuration.end());
   std::map<std::string, InstalledPlace> places;
   for (const MemoryWrite& write : report.plan.writes) report.bytes += write.size;
-  bool of_a_machine = report.plan.writes.empty();
-  container.each(Detail::all, [&](const Entry& entry) {
-    if (!of_a_machine || entry.path == ".") return;
+  auto place_item = [&](const Entry& entry) {
+    if (entry.path == ".") return;
     InstalledItem item = item_of(entry);
     item.configuration = configuration.contains(item.path);
     InstalledPlace& place = places[place_of(item.path, report.plan.system_paths)];
@@ -129,7 +128,8 @@ PackageReport report_of(const std::string& target, const Format& format, Contain
       report.on_disk += (item.size + kDiskBlock - 1) / kDiskBlock * kDiskBlock;
     }
     place.items.push_back(std::move(item));
-  });
+  };
+  if (report.plan.writes.empty()) container.each(Detail::all, place_item);
   for (auto& [name, place] : places) {
     if (std::all_of(place.items.begin(), place.items.end(),
                     [](const InstalledItem& item) { return item.kind == EntryKind::folder; }))

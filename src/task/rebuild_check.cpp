@@ -8,6 +8,7 @@
 #include <unordered_set>
 
 #include "base/error.h"
+#include "base/parallel.h"
 #include "base/text.h"
 #include "io/compare.h"
 

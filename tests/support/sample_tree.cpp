@@ -59,6 +59,19 @@ std::vector<std::size_t> children_of(const SampleTree& tree, const std::string& 
   return out;
 }
 
+std::vector<std::size_t> children_by_name(const SampleTree& tree, const std::string& folder) {
+  std::vector<std::size_t> out = children_of(tree, folder);
+  std::sort(out.begin(), out.end(),
+            [&](std::size_t a, std::size_t b) { return tree[a].name() < tree[b].name(); });
+  return out;
+}
+
+SampleNode folder_node(const SampleTree& tree, const std::string& path) {
+  auto found =
+      std::find_if(tree.begin(), tree.end(), [&](const SampleNode& node) { return node.path == path; });
+  return found != tree.end() ? *found : SampleNode{.path = path, .kind = EntryKind::folder};
+}
+
 std::string compare_tree(Held& held, const SampleTree& tree, const std::string& extra) {
   std::map<std::string, std::size_t> found;
   std::span<const Entry> entries = held->entries();

@@ -38,6 +38,11 @@ Bytes noise(std::size_t size, std::uint32_t seed = 1);
 
 /// What is directly in a folder ("" is the root), as positions in the tree.
 std::vector<std::size_t> children_of(const SampleTree& tree, const std::string& folder);
+/// The same by their names.
+std::vector<std::size_t> children_by_name(const SampleTree& tree, const std::string& folder);
+
+/// A folder's node; the root, which the tree need not have, is made up.
+SampleNode folder_node(const SampleTree& tree, const std::string& path);
 
 /// Compares a container with the tree: every path is there, once, with its kind, data and link target, and
 /// nothing is wrong. Returns a line for each difference. More entries are only allowed where their path

@@ -210,9 +210,7 @@ class Writer {
   }
 
   Placed folder(const std::string& path, std::uint32_t parent) {
-    std::vector<std::size_t> children = children_of(tree_, path);
-    std::sort(children.begin(), children.end(),
-              [&](std::size_t a, std::size_t b) { return tree_[a].name() < tree_[b].name(); });
+    std::vector<std::size_t> children = children_by_name(tree_, path);
     std::vector<Placed> placed;
     for (std::size_t child : children)
       placed.push_back(tree_[child].kind == EntryKind::folder ? folder(tree_[child].path, numbers_[path])
@@ -236,12 +234,7 @@ class Writer {
       size += out.size();
       folders_.add(out.view());
     }
-    SampleNode own;
-    own.kind = EntryKind::folder;
-    for (const SampleNode& node : tree_) {
-      if (node.path == path) own = node;
-    }
-    own.path = path;
+    SampleNode own = folder_node(tree_, path);
     Placed result{inodes_.reference(), numbers_[path], 1};
     if (options_.extended) {
       inodes_.add(

@@ -6,10 +6,10 @@
 #include <atomic>
 
 #include "base/ordered_work.h"
+#include "base/parallel.h"
 #include "base/text.h"
 #include "collection/catalogue/writer.h"
 #include "collection/worker_pool.h"
-#include "container/rewrite.h"
 #include "io/digest.h"
 #include "task/verify.h"
 

@@ -2,6 +2,7 @@
 #include <fmt/format.h>
 
 #include "base/error.h"
+#include "base/parallel.h"
 #include "base/text.h"
 #include "format/archive/zip_record.h"
 #include "format/formats.h"

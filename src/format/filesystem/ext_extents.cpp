@@ -6,23 +6,13 @@
 #include "base/error.h"
 #include "format/filesystem/ext_sums.h"
 #include "format/filesystem/ext_volume.h"
+#include "format/filesystem/indirect_blocks.h"
 
 namespace operculum::ext {
 namespace {
 
 constexpr unsigned kMostLevels = 5;                  // of an extent tree, below the inode
 constexpr std::size_t kDirect = 12, kPointers = 15;  // of the older way
-
-/// Adds an extent; one that goes on where the last ends becomes part of it.
-void add_run(std::vector<Extent>& out, const Extent& next) {
-  bool goes_on = !out.empty() && out.back().logical + out.back().length == next.logical &&
-                 out.back().stored + out.back().length == next.stored;
-  if (goes_on) {
-    out.back().length += next.length;
-  } else {
-    out.push_back(next);
-  }
-}
 
 }  // namespace
 
@@ -76,8 +66,8 @@ std::vector<Extent> Volume::extents(const Inode& inode) const {
     ExtentWalk walk;
     walk.row = [&](const ExtentRow& row) {
       if (!row.written()) return;  // allocated, never written: reads as zeros
-      add_run(all, {std::uint64_t{row.logical} * super_.block_size, row.start() * super_.block_size,
-                    std::uint64_t{row.blocks()} * super_.block_size});
+      add_extent(all, {std::uint64_t{row.logical} * super_.block_size, row.start() * super_.block_size,
+                       std::uint64_t{row.blocks()} * super_.block_size});
     };
     each_extent(inode, inode.block, kMostLevels, walk);
   } else {
@@ -100,7 +90,7 @@ std::vector<Extent> Volume::block_map(const Inode& inode) const {
     if (number >= super_.blocks || ++mapped > super_.blocks)
       throw Malformed(fmt::format("inode {}: block {} is not one of the file system's {}", inode.number,
                                   number, super_.blocks));
-    add_run(out, {at, std::uint64_t{number} * super_.block_size, super_.block_size});
+    add_extent(out, {at, std::uint64_t{number} * super_.block_size, super_.block_size});
   };
   std::uint64_t per_block = super_.block_size / 4;
   auto table = [&](auto&& self, std::uint32_t number, unsigned level) -> void {

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "base/parallel.h"
 #include "io/digest.h"
 
 namespace operculum::squash {

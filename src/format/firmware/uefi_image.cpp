@@ -6,15 +6,14 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <atomic>
 #include <map>
 #include <mutex>
-#include <thread>
 #include <unordered_set>
 
 #include "base/checksum.h"
 #include "base/depth_guard.h"
 #include "base/error.h"
+#include "base/parallel.h"
 #include "base/text.h"
 #include "format/firmware/uefi_names.h"
 #include "format/firmware/uefi_records.h"
@@ -427,23 +426,15 @@ Ready unpacked_ahead(const SourcePtr& bytes, std::uint64_t at, std::uint64_t siz
   Ready ready;
   if (packed.size() < 2) return ready;
   std::mutex mutex;  // guards `ready`
-  std::atomic<std::size_t> next = 0;
-  auto unpack = [&] {
-    for (std::size_t i = next++; i < packed.size(); i = next++) {
-      try {
-        Unwrapped inner = unwrap(bytes, packed[i], context.spool);
-        std::lock_guard lock(mutex);
-        ready.emplace(packed[i].at, std::move(inner));
-      } catch (const std::exception&) {
-        return;  // happens again, and is told, when the part is listed
-      }
-    }
-  };
-  std::vector<std::jthread> threads;
-  for (unsigned i = 1; i < std::max(1u, std::thread::hardware_concurrency()); ++i)
-    threads.emplace_back(unpack);
-  unpack();
-  threads.clear();
+  try {
+    for_each_of(packed.size(), 0, [&](std::size_t i) {
+      Unwrapped inner = unwrap(bytes, packed[i], context.spool);
+      std::lock_guard lock(mutex);
+      ready.emplace(packed[i].at, std::move(inner));
+    });
+  } catch (const std::exception&) {
+    // happens again, and is told, when the part is listed
+  }
   return ready;
 }
 
