@@ -17,8 +17,7 @@
 namespace operculum {
 namespace {
 
-constexpr std::uint64_t kMemory = 128 << 20;     // for the dictionary of LZMA, in bytes
-constexpr unsigned kLzmaProperties = 9 * 5 * 5;  // so many there are
+constexpr std::uint64_t kMemory = 128 << 20;  // for the dictionary of LZMA, in bytes
 
 using Result = std::optional<std::size_t>;  // nothing: damaged
 
@@ -162,7 +161,7 @@ std::size_t decode_lzma(const LzmaBlock& block, ByteSpan out) {
   options.pb = block.properties / 45;
   lzma_filter filters[] = {{LZMA_FILTER_LZMA1, &options}, {LZMA_VLI_UNKNOWN, nullptr}};
   lzma_stream stream = LZMA_STREAM_INIT;
-  bool possible = block.properties < kLzmaProperties && lzma_raw_decoder(&stream, filters) == LZMA_OK;
+  bool possible = block.properties < LzmaBlock::kProperties && lzma_raw_decoder(&stream, filters) == LZMA_OK;
   stream.next_in = block.packed.data();
   stream.avail_in = block.packed.size();
   stream.next_out = out.data();

@@ -30,8 +30,9 @@ std::size_t decode_block(BlockCodec codec, ByteView packed, ByteSpan out);
 
 /// LZMA without a header: whoever packed it tells its properties, and nothing its end.
 struct LzmaBlock {
-  static constexpr unsigned kUsualProperties = 93;  ///< lc 3, lp 0, pb 2
-  unsigned properties;                              ///< (pb * 5 + lp) * 9 + lc
+  static constexpr Byte kUsualProperties = 93;        ///< lc 3, lp 0, pb 2
+  static constexpr unsigned kProperties = 9 * 5 * 5;  ///< as many values there are
+  unsigned properties;                                ///< (pb * 5 + lp) * 9 + lc
   ByteView packed;
 };
 

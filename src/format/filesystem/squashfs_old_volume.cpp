@@ -15,7 +15,6 @@ using squash::MetaReader;
 using squash::Type;
 
 constexpr std::size_t kLzmaHead = 13, kLzmaProperties = 5;  // bytes of an .lzma header, and without the size
-constexpr unsigned kMostProperties = 9 * 5 * 5;             // of LZMA's first byte, less one
 
 bool is_zlib(ByteView packed) {
   return packed.size() > 2 && (packed[0] & 15) == 8 && (packed[0] * 256 + packed[1]) % 31 == 0;
@@ -23,7 +22,7 @@ bool is_zlib(ByteView packed) {
 
 /// The size that an .lzma header states, if that can be what is at the front.
 std::optional<std::uint64_t> lzma_size(ByteView packed, std::size_t most) {
-  if (packed.size() <= kLzmaHead || packed[0] >= kMostProperties) return std::nullopt;
+  if (packed.size() <= kLzmaHead || packed[0] >= LzmaBlock::kProperties) return std::nullopt;
   std::uint64_t size = load_number(packed.data() + kLzmaProperties, 8, std::endian::little);
   return size <= most || size == UINT64_MAX ? std::optional(size) : std::nullopt;
 }
@@ -82,7 +81,7 @@ std::size_t OldVolume::unpack(ByteView packed, ByteSpan out) const {
   std::optional<std::uint64_t> size = lzma_size(packed, out.size());
   if (size && *size != UINT64_MAX) return decode_block(BlockCodec::lzma_alone, packed, out);
   if (size) return decode_lzma({packed[0], packed.subspan(kLzmaHead)}, out);
-  if (packed.size() > kLzmaProperties && packed[0] != 0 && packed[0] < kMostProperties &&
+  if (packed.size() > kLzmaProperties && packed[0] != 0 && packed[0] < LzmaBlock::kProperties &&
       packed[kLzmaProperties] == 0)
     return decode_lzma({packed[0], packed.subspan(kLzmaProperties)}, out);
   return decode_lzma({LzmaBlock::kUsualProperties, packed}, out);

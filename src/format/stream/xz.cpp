@@ -6,6 +6,8 @@
 
 #include "base/cursor.h"
 #include "base/error.h"
+#include "codec/block.h"
+#include "codec/lzma_head.h"
 #include "container/identify.h"
 #include "format/formats.h"
 #include "format/stream/single_stream.h"
@@ -147,11 +149,9 @@ Match recognise_lzma(Probe& probe) {
   Byte properties = cursor.u8();
   std::uint32_t window = cursor.u32le();
   std::uint64_t size = cursor.u64le();
-  auto power_of_two = [](std::uint32_t n) { return n != 0 && (n & (n - 1)) == 0; };
-  bool usual_window =
-      window == UINT32_MAX || power_of_two(window) || (window % 3 == 0 && power_of_two(window / 3));
+  bool usual_window = window == UINT32_MAX || is_usual_lzma_window(window);
   bool usual_size = size == UINT64_MAX || size < (std::uint64_t{1} << 38);
-  if (properties >= 9 * 5 * 5 || !usual_window || window < 4096 || !usual_size || size == 0 ||
+  if (properties >= LzmaBlock::kProperties || !usual_window || window < 4096 || !usual_size || size == 0 ||
       cursor.u8() != 0)
     return Match::none;
   Trial trial = try_decoding("lzma-alone", probe, 4096);
