@@ -2,10 +2,10 @@
 #include <gtest/gtest.h>
 
 #include <filesystem>
-#include <nlohmann/json.hpp>
 
 #include "codec/codec.h"
 #include "support/has.h"
+#include "support/json.h"
 #include "support/program.h"
 #include "support/tar_builder.h"
 #include "support/temp_folder.h"
@@ -15,7 +15,7 @@ namespace operculum::test {
 namespace {
 
 nlohmann::json json_of(const Ran& ran) {
-  return nlohmann::json::parse(ran.out.substr(0, ran.out.find('\n')));
+  return parse_json(ran.out.substr(0, ran.out.find('\n')));
 }
 
 /// A shelf with an archive, one with a nested container, a file that nothing opens, and a damaged one.

@@ -2,11 +2,11 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
-#include <nlohmann/json.hpp>
 #include <sstream>
 
 #include "codec/codec.h"
 #include "container/format.h"
+#include "support/json.h"
 #include "support/program.h"
 #include "support/tar_builder.h"
 #include "support/temp_folder.h"

@@ -1,10 +1,9 @@
 // compare, as a person calls it.
 #include <gtest/gtest.h>
 
-#include <nlohmann/json.hpp>
-
 #include "codec/codec.h"
 #include "support/has.h"
+#include "support/json.h"
 #include "support/program.h"
 #include "support/tar_builder.h"
 #include "support/temp_folder.h"
@@ -18,7 +17,7 @@ std::string kinds(const std::string& json_lines) {
   std::string out;
   for (std::size_t at = 0; at < json_lines.size();) {
     std::size_t end = json_lines.find('\n', at);
-    auto record = nlohmann::json::parse(json_lines.substr(at, end - at));
+    auto record = parse_json(json_lines.substr(at, end - at));
     at = end + 1;
     if (record["record"] != "difference") continue;
     out += std::string(record["kind"]) + " " + std::string(record["path"]);

@@ -1,11 +1,10 @@
 // find, as a person calls it.
 #include <gtest/gtest.h>
 
-#include <nlohmann/json.hpp>
-
 #include "base/checksum.h"
 #include "codec/codec.h"
 #include "support/has.h"
+#include "support/json.h"
 #include "support/program.h"
 #include "support/tar_builder.h"
 #include "support/temp_folder.h"
@@ -46,9 +45,9 @@ TEST(Find, TellsVersionsAndTheNewest) {
   Ran newest = operculum({"find", "shelf", "--match", "tide.log", "--newest"}, folder.path());
   EXPECT_EQ(newest.out, "shelf/04.zip/pc.tar.xz/pc.tar/gauge/tide.log\n");
   Ran versions = operculum({"find", "shelf", "--match", "tide.log", "--versions", "--json"}, folder.path());
-  auto first = nlohmann::json::parse(versions.out.substr(0, versions.out.find('\n')));
+  auto first = parse_json(versions.out.substr(0, versions.out.find('\n')));
   std::string rest = versions.out.substr(versions.out.find('\n') + 1);
-  auto second = nlohmann::json::parse(rest.substr(0, rest.find('\n')));
+  auto second = parse_json(rest.substr(0, rest.find('\n')));
   EXPECT_EQ(first["newest"], true);
   EXPECT_EQ(first["size"], 9);
   EXPECT_EQ(second["newest"], false);
@@ -96,7 +95,7 @@ TEST(Find, SearchesTextsAndBytes) {
   EXPECT_EQ(bytes.out, "shelf/04.zip/pc.tar.xz/pc.tar/gauge/tide.log\n");
   Ran all = operculum({"find", "shelf/04.zip", "--text", "h", "--all-hits", "--json", "--match", "*.log"},
                       folder.path());
-  auto record = nlohmann::json::parse(all.out.substr(0, all.out.find('\n')));
+  auto record = parse_json(all.out.substr(0, all.out.find('\n')));
   EXPECT_EQ(record["hits"].size(), 2u);
   EXPECT_EQ(record["hits"][1]["at"], 7);
 }

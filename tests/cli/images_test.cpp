@@ -8,7 +8,6 @@
 
 #include <chrono>
 #include <fstream>
-#include <nlohmann/json.hpp>
 #include <thread>
 
 #include "codec/codec.h"
@@ -17,6 +16,7 @@
 #include "support/ext_writer.h"
 #include "support/fat_writer.h"
 #include "support/iso_writer.h"
+#include "support/json.h"
 #include "support/program.h"
 #include "support/squashfs_writer.h"
 #include "support/tar_builder.h"
@@ -77,7 +77,7 @@ TEST(ImageCommands, IdentifyTellsTheStack) {
                            "used", "free", "in 3 ranges without a partition"})
     EXPECT_NE(told.out.find(part), std::string::npos) << part << "\n" << told.out;
   Ran json = operculum({"identify", "--json", "card.qcow2"}, folder.path());
-  auto record = nlohmann::json::parse(json.out);
+  auto record = parse_json(json.out);
   ASSERT_EQ(record["layers"].size(), 2u);
   auto parts = record["layers"][1]["parts"];
   EXPECT_EQ(parts[1]["name"], "kiosk");

@@ -2,10 +2,10 @@
 #include <gtest/gtest.h>
 
 #include <algorithm>
-#include <nlohmann/json.hpp>
 
 #include "codec/codec.h"
 #include "support/cab_writer.h"
+#include "support/json.h"
 #include "support/msi_writer.h"
 #include "support/package_writer.h"
 #include "support/pe_writer.h"
@@ -49,7 +49,7 @@ TEST(InstallReport, JsonHasEverything) {
   TempFolder folder;
   folder.write("setup.exe", installer());
   Ran ran = operculum({"install-report", "setup.exe", "--json"}, folder.path());
-  auto record = nlohmann::json::parse(ran.out);
+  auto record = parse_json(ran.out);
   EXPECT_EQ(record["record"], "install");
   EXPECT_EQ(record["files"], 2);
   EXPECT_EQ(record["on_disk"], 12288);

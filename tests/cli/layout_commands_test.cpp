@@ -1,11 +1,11 @@
 #include <gtest/gtest.h>
 
 #include <filesystem>
-#include <nlohmann/json.hpp>
 #include <sstream>
 
 #include "codec/codec.h"
 #include "support/has.h"
+#include "support/json.h"
 #include "support/packs.h"
 #include "support/program.h"
 #include "support/tar_builder.h"

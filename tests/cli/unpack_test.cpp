@@ -4,10 +4,10 @@
 #include <unistd.h>
 
 #include <fstream>
-#include <nlohmann/json.hpp>
 
 #include "support/byte_writer.h"
 #include "support/has.h"
+#include "support/json.h"
 #include "support/program.h"
 #include "support/tar_builder.h"
 #include "support/temp_folder.h"

@@ -125,7 +125,7 @@ TEST(PackSettings, AreToldInWordsThatAPersonKnows) {
   EXPECT_EQ(text_of(with(level(9), [](PackSettings& s) { s.memory_level = 9; })), "level 9, memory 9");
   EXPECT_EQ(text_of(with(level(6), [](PackSettings& s) { s.whole_buffer = true; })),
             "level 6, by libdeflate");
-  EXPECT_EQ(text_of({}), "the usual level");
+  EXPECT_EQ(operculum::text_of(PackSettings()), "the usual level");
 }
 
 }  // namespace
