@@ -380,25 +380,32 @@ StepCase vector_case(const char* call, const char* stored, const char* plain) {
 }
 INSTANTIATE_TEST_SUITE_P(
     Ciphers, Steps,
-    testing::Values(StepCase{"xor(\"ab\", start = 1)", to_bytes(std::string{'x' ^ 'b', 'y' ^ 'a'}), "xy"},
-                    StepCase{"add(1)", to_bytes("`"), "a"}, StepCase{"subtract(1)", to_bytes("b"), "a"},
-                    StepCase{"rotate(1)", Bytes{0x81}, "\x03"},
-                    StepCase{"lcg(7)", mix_lcg(to_bytes("surf"), 7), "surf"},
-                    vector_case("rc4(\"Key\")", "bbf316e8d940af0ad3", "506c61696e74657874"),
-                    vector_case("aes(hex \"2b7e151628aed2a6abf7158809cf4f3c\")",
-                                "3ad77bb40d7a3660a89ecaf32466ef97", "6bc1bee22e409f96e93d7e117393172a"),
-                    vector_case("aes(hex \"2b7e151628aed2a6abf7158809cf4f3c\", mode = \"cbc\", iv = hex "
-                                "\"000102030405060708090a0b0c0d0e0f\")",
-                                "7649abac8119b246cee98e9b12e9197d", "6bc1bee22e409f96e93d7e117393172a"),
-                    vector_case("aes(hex \"2b7e151628aed2a6abf7158809cf4f3c\", mode = \"ctr\", iv = hex "
-                                "\"f0f1f2f3f4f5f6f7f8f9fafbfcfdfeff\")",
-                                "874d6191b620e3261bef6864990db6ce", "6bc1bee22e409f96e93d7e117393172a"),
-                    vector_case("des(hex \"133457799bbcdff1\")", "85e813540f0ab405", "0123456789abcdef"),
-                    vector_case("blowfish(hex \"0123456789abcdef\")", "61f9c3802281b096", "1111111111111111"),
-                    vector_case("tea(hex \"00000000000000000000000000000000\")", "41ea3a0a94baa940",
-                                "0000000000000000"),
-                    vector_case("xtea(hex \"000102030405060708090a0b0c0d0e0f\")", "497df3d072612cb5",
-                                "4142434445464748")));
+    testing::Values(
+        StepCase{"xor(\"ab\", start = 1)", to_bytes(std::string{'x' ^ 'b', 'y' ^ 'a'}), "xy"},
+        StepCase{"add(1)", to_bytes("`"), "a"}, StepCase{"subtract(1)", to_bytes("b"), "a"},
+        StepCase{"rotate(1)", Bytes{0x81}, "\x03"}, StepCase{"lcg(7)", mix_lcg(to_bytes("surf"), 7), "surf"},
+        vector_case("rc4(\"Key\")", "bbf316e8d940af0ad3", "506c61696e74657874"),
+        vector_case("aes(hex \"2b7e151628aed2a6abf7158809cf4f3c\")", "3ad77bb40d7a3660a89ecaf32466ef97",
+                    "6bc1bee22e409f96e93d7e117393172a"),
+        vector_case("aes(hex \"2b7e151628aed2a6abf7158809cf4f3c\", mode = \"cbc\", iv = hex "
+                    "\"000102030405060708090a0b0c0d0e0f\")",
+                    "7649abac8119b246cee98e9b12e9197d", "6bc1bee22e409f96e93d7e117393172a"),
+        vector_case("aes(hex \"2b7e151628aed2a6abf7158809cf4f3c\", mode = \"ctr\", iv = hex "
+                    "\"f0f1f2f3f4f5f6f7f8f9fafbfcfdfeff\")",
+                    "874d6191b620e3261bef6864990db6ce", "6bc1bee22e409f96e93d7e117393172a"),
+        // IEEE 1619-2018, annex B, vectors 2 and 15; then units of 16 bytes, the same one each
+        vector_case("aes_xts(hex \"1111111111111111111111111111111122222222222222222222222222222222\", "
+                    "tweak = hex \"3333333333\")",
+                    "c454185e6a16936e39334038acef838bfb186fff7480adc4289382ecd6d394f0",
+                    "4444444444444444444444444444444444444444444444444444444444444444"),
+        vector_case("aes_xts(hex \"fffefdfcfbfaf9f8f7f6f5f4f3f2f1f0bfbebdbcbbbab9b8b7b6b5b4b3b2b1b0\", "
+                    "tweak = hex \"9a78563412\")",
+                    "6c1625db4671522d3d7599601de7ca09ed", "000102030405060708090a0b0c0d0e0f10"),
+        vector_case("des(hex \"133457799bbcdff1\")", "85e813540f0ab405", "0123456789abcdef"),
+        vector_case("blowfish(hex \"0123456789abcdef\")", "61f9c3802281b096", "1111111111111111"),
+        vector_case("tea(hex \"00000000000000000000000000000000\")", "41ea3a0a94baa940", "0000000000000000"),
+        vector_case("xtea(hex \"000102030405060708090a0b0c0d0e0f\")", "497df3d072612cb5",
+                    "4142434445464748")));
 
 // ---- 8. variants and checksums
 

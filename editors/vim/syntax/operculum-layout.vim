@@ -23,7 +23,7 @@ syntax keyword layoutFunction dos since bytes rest part offset_of end_of exists 
 syntax keyword layoutFunction above range cut parent sibling 
 syntax keyword layoutCodec stored take deflate deflate64 zlib gzip bzip2 xz lzma_alone lzma zstd lz4 
 syntax keyword layoutCodec lz4_block lzo compress lzss lzw lzhuf shrink reduce implode dcl_implode nrv quantum lzx xpress lznt1 lzfse lzvn adc brotli missing lzh rle xor add subtract rotate lcg rc4 
-syntax keyword layoutCodec tea xtea blowfish des aes 
+syntax keyword layoutCodec tea xtea blowfish des aes aes_xts 
 syntax keyword layoutConstant true false nothing here start left it 
 syntax keyword layoutOperator and or not xor bitand bitor 
 

@@ -106,6 +106,10 @@ BlockMode block_mode(const StepArgument& given) {
   return static_cast<BlockMode>(choice_of(given, {"ecb", "cbc", "ctr"}, "the mode"));
 }
 
+XtsUnits xts_units(const StepArguments& given) {
+  return {given[1].bytes, static_cast<std::size_t>(std::max<std::int64_t>(given[2].number, 0))};
+}
+
 std::unique_ptr<BlockCipher> aes_of(const StepArguments& given) {
   return make_aes(given[0].bytes);
 }

@@ -4,6 +4,7 @@
 
 #include "cipher/block_ciphers.h"
 #include "cipher/byte_ciphers.h"
+#include "cipher/xts.h"
 #include "codec/lzss.h"
 #include "codec/lzw.h"
 #include "codec/nrv.h"
@@ -29,6 +30,7 @@ NrvDialect nrv_dialect(const StepArguments& given);
 Mix congruential_mix(const StepArguments& given);
 Congruential congruential_of(const StepArguments& given);
 BlockMode block_mode(const StepArgument& given);
+XtsUnits xts_units(const StepArguments& given);
 std::unique_ptr<BlockCipher> aes_of(const StepArguments& given);
 std::unique_ptr<BlockCipher> des_of(const StepArguments& given);
 std::unique_ptr<BlockCipher> blowfish_of(const StepArguments& given);

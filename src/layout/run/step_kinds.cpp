@@ -136,6 +136,9 @@ StreamPtr open_dcl_implode_step(StreamPtr packed, const StepArguments& given, Si
 StreamPtr open_nrv_step(StreamPtr packed, const StepArguments& given, Size size) {
   return open_nrv(std::move(packed), nrv_dialect(given), size_of(given[2], size));
 }
+StreamPtr open_xts_step(StreamPtr stored, const StepArguments& given, Size) {
+  return open_xts(std::move(stored), given[0].bytes, xts_units(given));
+}
 /// A codec that only has a name: what it packs can be listed and kept as it is.
 StreamPtr open_missing(StreamPtr, const StepArguments& given, Size) {
   throw Unsupported(fmt::format("the codec {}", escape(given[0].text)));
@@ -324,6 +327,13 @@ const std::vector<StepKind>& table() {
       {"des", "DES; a key of 16 or 24 bytes makes it triple DES", kBlock, true, open_cipher<des_of>},
       {"aes", "AES with a key of 16, 24 or 32 bytes; mode is ecb, cbc or ctr", kBlock, true,
        open_cipher<aes_of>},
+      {"aes_xts",
+       "XTS with two AES keys of 16 or 32 bytes, one behind the other; tweak is the number of the first "
+       "unit, its lowest "
+       "byte first, and counts up with each unit",
+       {{"key", Kind::secret, true}, {"tweak", Kind::bytes}, {"unit", Kind::number, false, 512}},
+       true,
+       open_xts_step},
   };
   return kKinds;
 }

@@ -88,6 +88,10 @@ StreamPtr seal(StreamPtr plain, const StepArguments& given, const PackSettings&)
   return seal_block_cipher(std::move(plain), Make(given), block_mode(given[1]), given[2].bytes);
 }
 
+StreamPtr seal_xts_step(StreamPtr plain, const StepArguments& given, const PackSettings&) {
+  return seal_xts(std::move(plain), given[0].bytes, xts_units(given));
+}
+
 struct Packer {
   std::string_view step;
   StreamPtr (*pack)(StreamPtr plain, const StepArguments& arguments, const PackSettings& settings);
@@ -124,6 +128,7 @@ constexpr Packer kPackers[] = {
     {"blowfish", seal<blowfish_of>},
     {"des", seal<des_of>},
     {"aes", seal<aes_of>},
+    {"aes_xts", seal_xts_step},
 };
 
 const Packer* packer_of(const StepKind& kind) {
