@@ -13,14 +13,16 @@ struct Embedded {
 
 struct EmbeddedSearch {
   std::size_t most = 1000;  ///< stops when so many were found
-  /// Looks for the end of a ZIP archive, and goes on within what follows the front of a packed stream, which
-  /// then ends where the next container begins: every byte is looked at.
+  /// Looks for the ends of ZIP archives and gzip files, and goes on within what follows the front of another
+  /// packed stream, which then ends where the next container begins: every byte is looked at.
   bool thorough = false;
+  bool deflate = false;  ///< also finds zlib streams and raw deflate data, which have no mark
 };
 
 /// Containers that begin anywhere in `size` bytes from `at`: found by their marks, then recognised strictly
-/// and opened on trial, so that bytes which look like a mark by chance are passed over. Behind the first one
-/// whose end is not stated, and not found either, the search stops.
+/// and opened on trial, so that bytes which look like a mark by chance are passed over; deflate data by the
+/// codes that its first block states, and by decoding it. Behind the first one whose end is not stated, and
+/// not found either, the search stops.
 std::vector<Embedded> find_embedded(const SourcePtr& bytes, std::uint64_t at, std::uint64_t size,
                                     OpenContext& context, EmbeddedSearch search = {});
 

@@ -115,6 +115,7 @@ Format bzip2_format();
 Format xz_format();
 Format lzma_format();
 Format odd_lzma_format();
+Format deflate_format();
 Format zstd_format();
 Format lz4_format();
 Format lzo_format();

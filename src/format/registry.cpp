@@ -111,6 +111,7 @@ const std::vector<Format>& formats() {
       compress_format(),
       lzma_format(),
       odd_lzma_format(),
+      deflate_format(),
       zlib_format(),
       // chips and updates, told by what lies within or behind
       uefi_format(),

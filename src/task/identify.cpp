@@ -176,21 +176,30 @@ void check_size(Identification& out) {
 }
 
 /// The largest container that an executable carries: most often what a person wants of it.
-std::string carried(const Layer& layer, OpenContext& context) {
-  std::string best;
+struct Carried {
+  std::string path;      ///< empty: there is none
+  bool streams = false;  ///< there are several, and each is but a packed stream
+};
+Carried carried(const Layer& layer, OpenContext& context) {
+  Carried best;
   std::uint64_t most = 0;
+  std::size_t streams = 0, others = 0;
   std::span<const Entry> entries = layer.container->entries();
   for (std::size_t i = 0; i < std::min(entries.size(), kCarriedLookedAt); ++i) {
-    if (!entries[i].has_data() || !entries[i].size_known() || entries[i].size <= most) continue;
+    if (!entries[i].has_data() || !entries[i].size_known()) continue;
     try {
       Probe probe = make_probe(*layer.container->content(i), std::string(base_name(entries[i].path)));
-      if (recognise(probe, context) == nullptr) continue;
-      best = entries[i].path;
+      const Format* format = recognise(probe, context);
+      if (format == nullptr) continue;
+      ++(format->single_stream ? streams : others);
+      if (entries[i].size <= most) continue;
+      best.path = entries[i].path;
       most = entries[i].size;
     } catch (const std::exception&) {
       continue;  // told by whoever opens it
     }
   }
+  best.streams = streams > 1 && others == 0;
   return best;
 }
 
@@ -204,8 +213,14 @@ void suggest(const Place& place, OpenContext& context, Identification& out) {
   }
   const Layer& layer = place.layers.back();
   if (layer.format->carries) {
-    if (std::string inner = carried(layer, context); !inner.empty()) {
-      out.suggestion = fmt::format("operculum unpack {}", shell_word(out.target + "/" + inner + "/"));
+    Carried inner = carried(layer, context);
+    bool searched = !context.searched.empty() && layer.format->id == context.searched.front().id;
+    if (searched && inner.streams) {  // a pack that nobody described
+      out.suggestion = fmt::format("operculum study {}", shell_word(out.target));
+      return;
+    }
+    if (!inner.path.empty()) {
+      out.suggestion = fmt::format("operculum unpack {}", shell_word(out.target + "/" + inner.path + "/"));
       return;
     }
   }

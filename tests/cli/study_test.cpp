@@ -41,11 +41,15 @@ TEST(StudyCommand, SaysSoWhenThereIsNothingToDescribe) {
   EXPECT_EQ(folder.listing(), "noise.bin");
 }
 
-TEST(StudyCommand, IsWhatIdentifySuggestsWhenASearchFindsNothing) {
+TEST(StudyCommand, IsWhatIdentifySuggestsWhenASearchFindsNothingOrStreamsAlone) {
   TempFolder folder;
   folder.write("charts.hob", chart_store(24).bytes);
   Ran ran = operculum({"identify", "--search", "charts.hob"}, folder.path());
+  EXPECT_TRUE(has(ran.out, "offset-00000010.zz  zlib stream")) << ran.out;
   EXPECT_TRUE(has(ran.out, "operculum study charts.hob")) << ran.out;
+  folder.write("noise.bin", random_nothing(0));
+  ran = operculum({"identify", "--search", "noise.bin"}, folder.path());
+  EXPECT_TRUE(has(ran.out, "operculum study noise.bin")) << ran.out;
 }
 
 TEST(StudyCommand, WritesItsDrawingsIntoANewFolder) {

@@ -1,7 +1,9 @@
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 
 #include "base/checksum.h"
 #include "codec/codec.h"
+#include "format/formats.h"
 #include "io/block_source.h"
 #include "support/byte_writer.h"
 #include "support/compress_writer.h"
@@ -9,6 +11,7 @@
 #include "support/lzo_writer.h"
 #include "support/open.h"
 #include "support/program.h"
+#include "support/sample_tree.h"
 #include "support/sentence.h"
 #include "support/system_tools.h"
 #include "support/temp_folder.h"
@@ -140,6 +143,82 @@ TEST(OddLzmaStream, IsToldOfAFrontThatOnlyAStreamGives) {
   bytes.resize(300'000, 0xEE);  // longer than a first look
   Held held = open_bytes(bytes, "part.bin", As::stream);
   EXPECT_EQ(held.format(), "lzma-odd");
+}
+
+TEST(OddLzmaStream, OtherPropertiesThatPackersAreAskedFor) {
+  for (Byte properties : {0x5A, 0x5E, 0x6C, 0x6D, 0x6E}) {
+    std::string text;
+    for (int i = 0; i < 900; ++i) text += "gauge " + std::to_string(i) + "\n";
+    PackSettings settings;
+    settings.properties = {properties, 0, 0, 0x10, 0};
+    Bytes packed = encode("lzma", to_bytes(text), settings);
+    Bytes bytes = ByteWriter().u32(static_cast<std::uint32_t>(text.size())).bytes(packed).take();
+    Held held = open_bytes(bytes, "part.bin");
+    ASSERT_EQ(held.format(), "lzma-odd") << int{properties};
+    EXPECT_EQ(text_of(*held, 0), text);
+    Bytes dump = noise(3000);
+    dump.insert(dump.end(), bytes.begin(), bytes.end());
+    Held found = open_bytes(dump, "dump", As::file,
+                            [](OpenContext& context) { context.searched.push_back(searched_file_format()); });
+    EXPECT_EQ(paths_of(*found), "offset-00000bb8") << int{properties};
+  }
+}
+
+// ---- raw deflate
+
+std::string tide_lines(int count) {
+  std::string text;
+  for (int i = 0; i < count; ++i) text += "tide " + std::to_string(i * i % 1009) + "\n";
+  return text;
+}
+
+TEST(RawDeflate, IsToldByItsCodesAndByDecoding) {
+  for (int lines : {300, 200'000}) {  // all in one look, and beyond it
+    std::string text = tide_lines(lines);
+    Bytes packed = encode("deflate", to_bytes(text));
+    Held held = open_bytes(packed, "notes.deflate");
+    ASSERT_EQ(held.format(), "deflate") << lines;
+    EXPECT_EQ(held->entries()[0].path, "notes");
+    EXPECT_EQ(text_of(*held, 0), text);
+    EXPECT_EQ(open_bytes(packed, "part.bin", As::stream).format(), "deflate");
+  }
+  Bytes packed = encode("deflate", to_bytes(tide_lines(300)));
+  for (std::size_t size = 1; size < packed.size();
+       size += 7)  // a short one that does not end is not believed
+    EXPECT_NE(
+        open_bytes(Bytes(packed.begin(), packed.begin() + static_cast<std::ptrdiff_t>(size)), "a").format(),
+        "deflate");
+  packed.push_back('x');
+  EXPECT_NE(open_bytes(packed, "a").format(), "deflate");
+}
+
+TEST(RawDeflate, IsFoundBySearchingWithItsEnd) {
+  Bytes dump = noise(700);
+  auto append = [&](const Bytes& part) {
+    std::size_t at = dump.size();
+    dump.insert(dump.end(), part.begin(), part.end());
+    return at;
+  };
+  Bytes raw = encode("deflate", to_bytes(tide_lines(3000))),
+        zlib = encode("zlib", to_bytes(tide_lines(2000)));
+  Bytes gzip = encode("gzip", to_bytes(tide_lines(900)));
+  std::size_t raw_at = append(raw);
+  append(Bytes(50, 0xFF));
+  std::size_t zlib_at = append(zlib), second_at = append(zlib);
+  append(noise(2 << 20, 5));  // beyond the next block
+  std::size_t gzip_at = append(gzip), last_at = append(raw);
+  append(noise(30, 6));
+  Held held = open_bytes(dump, "dump", As::file,
+                         [](OpenContext& context) { context.searched.push_back(searched_file_format()); });
+  ASSERT_EQ(held.format(), "searched");
+  EXPECT_EQ(paths_of(*held),
+            fmt::format("offset-{:08x}.deflate offset-{:08x}.zz offset-{:08x}.zz offset-{:08x}.gz "
+                        "offset-{:08x}.deflate",
+                        raw_at, zlib_at, second_at, gzip_at, last_at));
+  EXPECT_EQ(held->entries()[0].size, raw.size());
+  EXPECT_EQ(held->entries()[1].size, zlib.size());
+  EXPECT_EQ(held->entries()[3].size, gzip.size());
+  EXPECT_EQ(held->entries()[4].size, raw.size());
 }
 
 // ---- LZO files

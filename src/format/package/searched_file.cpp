@@ -15,14 +15,15 @@ constexpr std::size_t kMost = 100'000;
 Match recognise_searched(Probe& probe) {
   if (!probe.source()) return Match::none;
   OpenContext trial;
-  return find_embedded(probe.source(), 0, probe.source()->size(), trial, {.most = 1}).empty() ? Match::none
-                                                                                              : Match::inside;
+  return find_embedded(probe.source(), 0, probe.source()->size(), trial, {.most = 1, .deflate = true}).empty()
+             ? Match::none
+             : Match::inside;
 }
 
 ContainerPtr open_searched(const Input& input, OpenContext& context) {
   SourcePtr bytes = random_access(*input.content, context.spool);
   std::vector<Embedded> found =
-      find_embedded(bytes, 0, bytes->size(), context, {.most = kMost, .thorough = true});
+      find_embedded(bytes, 0, bytes->size(), context, {.most = kMost, .thorough = true, .deflate = true});
   if (found.empty()) throw Malformed("no container was found in it");
   std::vector<NamedRange> ranges;
   ranges.reserve(found.size());

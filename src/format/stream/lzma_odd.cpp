@@ -6,6 +6,7 @@
 #include "base/error.h"
 #include "base/numbers.h"
 #include "codec/codec.h"
+#include "codec/lzma_head.h"
 #include "container/identify.h"
 #include "format/formats.h"
 #include "format/stream/single_stream.h"
@@ -15,7 +16,6 @@ namespace {
 
 constexpr std::size_t kProperties = 5, kConvincing = 4096;  // bytes
 constexpr std::uint32_t kLeastWindow = 1 << 16, kMostWindow = 1 << 27;
-constexpr Byte kUsualProperties = 0x5D;  // lc 3, lp 0, pb 2
 
 /// Where the parts of a header lie, in bytes from the front.
 struct Form {
@@ -39,16 +39,15 @@ struct Head {
   std::optional<std::uint64_t> size;  // unpacked, in bytes
 };
 
-/// A window is 2^n or 3 * 2^n bytes, as packers offer it.
 bool is_window(std::uint32_t size) {
-  bool usual = std::has_single_bit(size) || (size % 3 == 0 && std::has_single_bit(size / 3));
-  return usual && size >= kLeastWindow && size <= kMostWindow;
+  return is_usual_lzma_window(size) && size >= kLeastWindow && size <= kMostWindow;
 }
 
 /// What a header of this form would say; nothing when it cannot be one.
 std::optional<Head> head_as(const Form& form, ByteView front) {
   constexpr std::uint64_t kLeastUnpacked = 64, kMostUnpacked = 256 << 20;
-  if (front.size() < kMostHead || front[form.properties_at] != kUsualProperties || front[form.data_at] != 0)
+  if (front.size() < kMostHead || !are_usual_lzma_properties(front[form.properties_at]) ||
+      front[form.data_at] != 0)
     return std::nullopt;  // the first byte of the range coder is always 0
   if (!is_window(static_cast<std::uint32_t>(
           load_number(front.data() + form.properties_at + 1, 4, std::endian::little))))
@@ -136,7 +135,7 @@ Format odd_lzma_format() {
           .family = "stream",
           .specification = "LZMA specification (2015)",
           .reads = "properties without a size, or with one of 32 or 64 bits in front or behind",
-          .lacks = "other properties than the usual ones (lc 3, lp 0, pb 2)",
+          .lacks = "properties other than lc 0, 3 and 4 with lp 0, and lc 0 to 2 with lp 2; pb other than 2",
           .suffixes = {},
           .single_stream = true,
           .recognise = recognise_odd_lzma,

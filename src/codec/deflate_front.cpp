@@ -1,0 +1,217 @@
+// Deflate data without a header is told by the front of its first block (RFC 1951, section 3.2.7): 17 bits of
+// kind and counts, up to 19 lengths of three bits for the code of lengths, then in that code the lengths of
+// the literals' and the distances' codes. All three codes have to be complete, which chance hardly ever
+// gives.
+#include "codec/deflate_front.h"
+
+#include <zlib.h>
+
+#include <algorithm>
+#include <array>
+#include <bit>
+
+#include "base/cursor.h"
+
+namespace operculum {
+namespace {
+
+constexpr unsigned kMostShort = 7, kMostLong = 15;  // bits of the codes of lengths, and of symbols
+constexpr std::size_t kLiterals = 286, kDistances = 30, kEndOfBlock = 256;
+constexpr Byte kLengthOrder[] = {16, 17, 18, 0, 8, 7, 9, 6, 10, 5, 11, 4, 12, 3, 13, 2, 14, 1, 15};
+constexpr std::size_t kLengths = std::size(kLengthOrder);
+constexpr std::size_t kFixedSize = 10;  // bytes of a header up to the last length of the code of lengths
+
+/// What part of all codes four lengths of three bits take, in 1/128.
+constexpr auto kShares = [] {
+  std::array<std::uint16_t, 4096> shares{};
+  for (std::size_t i = 0; i < shares.size(); ++i) {
+    for (std::size_t four = i; four != 0; four >>= 3) {
+      if (four % 8 != 0) shares[i] = static_cast<std::uint16_t>(shares[i] + (128 >> four % 8));
+    }
+  }
+  return shares;
+}();
+
+std::size_t length_count(const Byte* head) {
+  return 4u + (head[1] >> 5) + (head[2] & 1u) * 8u;
+}
+
+/// The lengths of the code of lengths, three bits each, in kLengthOrder.
+std::uint64_t short_lengths(const Byte* head) {
+  return load_little<std::uint64_t>(head + 2) >> 1 & ((std::uint64_t{1} << 3 * length_count(head)) - 1);
+}
+
+/// Whether kFixedSize bytes can be a header's front.
+bool has_complete_lengths(const Byte* head) {
+  if ((head[0] & 6) != 4 || (head[0] >> 3) + 257u > kLiterals || (head[1] & 31) + 1u > kDistances)
+    return false;
+  std::uint64_t lengths = short_lengths(head);
+  unsigned sum = kShares[lengths % 4096] + kShares[lengths >> 12 & 4095] + kShares[lengths >> 24 & 4095] +
+                 kShares[lengths >> 36 & 4095] + kShares[lengths >> 48];
+  return sum == 128;
+}
+
+/// A prefix code as far as it was stated.
+struct Stated {
+  unsigned share = 0, symbols = 0;  // the share of all codes in 1/2^15
+  void add(unsigned length, unsigned times) {
+    if (length == 0) return;
+    share += times << (kMostLong - length);
+    symbols += times;
+  }
+  bool complete() const { return share == 1u << kMostLong; }
+  bool too_many() const { return share > 1u << kMostLong; }
+};
+
+/// The code of lengths, as a table of the next kMostShort bits.
+class LengthCode {
+ public:
+  explicit LengthCode(const Byte* head) {
+    std::array<Byte, kLengths> lengths{};
+    std::uint64_t stated = short_lengths(head);
+    for (Byte symbol : kLengthOrder) {
+      lengths[symbol] = stated % 8;
+      stated >>= 3;
+    }
+    unsigned code = 0;
+    for (unsigned length = 1; length <= kMostShort; ++length, code <<= 1) {
+      for (std::size_t symbol = 0; symbol < kLengths; ++symbol) {
+        if (lengths[symbol] == length) fill(code++, length, static_cast<Byte>(symbol));
+      }
+    }
+  }
+  struct Slot {
+    Byte symbol = 0, length = 0;
+  };
+  Slot operator[](std::uint64_t bits) const { return table_[bits % table_.size()]; }
+
+ private:
+  /// Codes are packed from their highest bit on.
+  void fill(unsigned code, unsigned length, Byte symbol) {
+    unsigned turned = 0;
+    for (unsigned bit = 0; bit < length; ++bit) turned |= (code >> bit & 1) << (length - 1 - bit);
+    for (std::size_t i = turned; i < table_.size(); i += std::size_t{1} << length)
+      table_[i] = {symbol, static_cast<Byte>(length)};
+  }
+  std::array<Slot, 1 << kMostShort> table_{};
+};
+
+/// The codes of literals and distances, of a header whose front has complete lengths.
+bool has_complete_codes(ByteView bytes) {
+  const std::size_t literals = (bytes[0] >> 3) + 257u, all = literals + (bytes[1] & 31) + 1u;
+  const LengthCode code(bytes.data());
+  Stated literal, distance;
+  bool ends = false;
+  unsigned last = 0;
+  std::size_t bit = 17 + 3 * length_count(bytes.data());
+  for (std::size_t at = 0; at < all;) {
+    if (bit / 8 + 4 > bytes.size()) return false;
+    std::uint32_t bits = load_little<std::uint32_t>(bytes.data() + bit / 8) >> bit % 8;
+    auto [symbol, length] = code[bits];
+    bits >>= length;
+    bit += length;
+    unsigned times = 1;
+    if (symbol < 16) {
+      last = symbol;
+    } else {
+      if (symbol == 16 && at == 0) return false;
+      unsigned extra = symbol == 16 ? 2 : symbol == 17 ? 3 : 7;
+      times = (symbol == 18 ? 11 : 3) + bits % (1u << extra);
+      bit += extra;
+      if (symbol != 16) last = 0;
+      if (times > all - at) return false;
+    }
+    ends |= last != 0 && at <= kEndOfBlock && at + times > kEndOfBlock;
+    unsigned of_literals = at < literals ? std::min(times, static_cast<unsigned>(literals - at)) : 0;
+    literal.add(last, of_literals);
+    distance.add(last, times - of_literals);
+    if (literal.too_many() || distance.too_many()) return false;
+    at += times;
+  }
+  return ends && literal.complete() && (distance.complete() || distance.symbols <= 1);
+}
+
+/// A number whose bytes are 0 where `bytes` may be the first of a header, seen from below; those behind may
+/// be, too.
+std::uint64_t other_kinds(const Byte* bytes) {
+  constexpr std::uint64_t kKind = 0x0606060606060606, kOwnCodes = 0x0404040404040404;
+  return (load_little<std::uint64_t>(bytes) ^ kOwnCodes) & kKind;
+}
+
+class Inflater {
+ public:
+  explicit Inflater(DeflateWrapper wrapper) {
+    int window = wrapper == DeflateWrapper::raw ? -15 : wrapper == DeflateWrapper::zlib ? 15 : 15 + 16;
+    if (inflateInit2(&state_, window) != Z_OK) throw std::bad_alloc();
+  }
+  ~Inflater() { inflateEnd(&state_); }
+  Inflater(const Inflater&) = delete;
+  Inflater& operator=(const Inflater&) = delete;
+  z_stream& operator*() { return state_; }
+  z_stream* operator->() { return &state_; }
+
+ private:
+  z_stream state_{};
+};
+
+}  // namespace
+
+std::size_t next_deflate_front(ByteView bytes, std::size_t at, std::size_t end) {
+  constexpr std::uint64_t kOnes = 0x0101010101010101, kHigh = 0x8080808080808080;
+  if (bytes.size() < kFixedSize) return end;
+  const std::size_t last = std::min(end, bytes.size() - kFixedSize + 1);
+  while (at < last) {
+    std::uint64_t others = other_kinds(bytes.data() + at);
+    std::uint64_t candidates = (others - kOnes) & ~others & kHigh;
+    for (; candidates != 0; candidates &= candidates - 1) {
+      std::size_t place = at + static_cast<std::size_t>(std::countr_zero(candidates)) / 8;
+      if (place >= last) break;
+      if (has_complete_lengths(bytes.data() + place) && has_complete_codes(bytes.subspan(place)))
+        return place;
+    }
+    at += sizeof others;
+  }
+  return end;
+}
+
+std::optional<PackedExtent> deflate_extent(const Source& bytes, std::uint64_t at, std::uint64_t end,
+                                           DeflateWrapper wrapper, std::uint64_t& may_read) {
+  constexpr std::size_t kPiece = 64 << 10;
+  constexpr std::uint64_t kFree = 64 << 20, kMostRatio = 200;
+  Inflater inflater(wrapper);
+  PackedExtent extent;
+  Bytes packed(kPiece), plain(kPiece);
+  const auto in_vain = [&] {
+    may_read -= std::min(may_read, extent.packed);
+    return std::nullopt;
+  };
+  while (extent.packed < may_read) {
+    if (inflater->avail_in == 0) {
+      std::uint64_t next = at + extent.packed;
+      std::size_t count =
+          bytes.read_at(next, std::span(packed).first(std::min<std::uint64_t>(kPiece, end - next)));
+      if (count == 0) return in_vain();
+      inflater->next_in = packed.data();
+      inflater->avail_in = static_cast<uInt>(count);
+    }
+    inflater->next_out = plain.data();
+    inflater->avail_out = kPiece;
+    uInt before = inflater->avail_in;
+    int result = inflate(&*inflater, Z_NO_FLUSH);
+    extent.packed += before - inflater->avail_in;
+    extent.plain += kPiece - inflater->avail_out;
+    if (result != Z_OK && result != Z_STREAM_END) return in_vain();
+    if (extent.plain > kFree + extent.packed * kMostRatio) return in_vain();
+    if (result == Z_OK) continue;
+    if (wrapper != DeflateWrapper::gzip) return extent;
+    Byte mark[2] = {};
+    std::uint64_t next = at + extent.packed;
+    if (end - next < sizeof mark || bytes.read_at(next, mark) < sizeof mark || mark[0] != 0x1f ||
+        mark[1] != 0x8b)
+      return extent;
+    inflateReset(&*inflater);
+  }
+  return in_vain();
+}
+
+}  // namespace operculum

@@ -1,0 +1,32 @@
+#pragma once
+
+#include <optional>
+
+#include "base/bytes.h"
+#include "io/source.h"
+
+namespace operculum {
+
+/// Bytes that the header of a block with codes of its own takes at most.
+constexpr std::size_t kDeflateHeadSize = 576;
+
+/// The first place from `at` on, or `end`, where raw deflate data may begin (RFC 1951): its first block has
+/// codes of its own (section 3.2.7), and the lengths that it states make complete codes. Blocks of the other
+/// kinds state too little to be told from chance. Headers that do not end within `bytes` are passed over.
+std::size_t next_deflate_front(ByteView bytes, std::size_t at, std::size_t end);
+
+/// What is written around deflate data.
+enum class DeflateWrapper { raw, zlib, gzip };
+
+/// How long packed data is, and what comes out of it; in bytes.
+struct PackedExtent {
+  std::uint64_t packed = 0, plain = 0;
+};
+
+/// Decodes what begins at `at` to its end, of gzip through all members, and compares the checksums that there
+/// are. Nothing where it is damaged, does not end by `end`, or makes more of its bytes than usual data does.
+/// `may_read` is what may be decoded in vain, in packed bytes: what was goes off.
+std::optional<PackedExtent> deflate_extent(const Source& bytes, std::uint64_t at, std::uint64_t end,
+                                           DeflateWrapper wrapper, std::uint64_t& may_read);
+
+}  // namespace operculum

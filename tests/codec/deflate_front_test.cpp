@@ -1,0 +1,119 @@
+// Where deflate data without a header begins, and where it ends.
+#include "codec/deflate_front.h"
+
+#include <gtest/gtest.h>
+
+#include "codec/codec.h"
+#include "support/byte_writer.h"
+#include "support/sample_tree.h"
+
+namespace operculum::test {
+namespace {
+
+Bytes tide_table(unsigned lines) {
+  std::string text;
+  for (unsigned i = 0; i < lines; ++i)
+    text += "day " + std::to_string(i * 7 % 365) + " high " + std::to_string(i * i % 997) + "\n";
+  return to_bytes(text);
+}
+
+PackSettings at_level(int level) {
+  PackSettings settings;
+  settings.level = level;
+  return settings;
+}
+
+std::optional<PackedExtent> extent_of(const Bytes& bytes, DeflateWrapper wrapper, std::uint64_t at = 0,
+                                      std::uint64_t may_read = 1 << 20) {
+  return deflate_extent(*make_memory_source(bytes), at, bytes.size(), wrapper, may_read);
+}
+
+TEST(DeflateFront, IsFoundWhereverItLies) {
+  for (int level : {1, 4, 6, 9}) {
+    Bytes packed = encode("deflate", tide_table(500), at_level(level));
+    for (std::size_t at : {0u, 1u, 7u, 8u, 1000u}) {
+      Bytes bytes(at, 0xFF);
+      bytes.insert(bytes.end(), packed.begin(), packed.end());
+      EXPECT_EQ(next_deflate_front(bytes, 0, bytes.size()), at) << level;
+      EXPECT_GT(next_deflate_front(bytes, at + 1, bytes.size()), at) << level;
+      EXPECT_EQ(next_deflate_front(bytes, 0, at), at) << "the end of what is looked at";
+    }
+  }
+}
+
+TEST(DeflateFront, NeedsItsWholeHeader) {
+  Bytes packed = encode("deflate", tide_table(500));
+  std::size_t fits = 0;
+  for (std::size_t size = 0; size <= kDeflateHeadSize; ++size) {
+    bool found = next_deflate_front(ByteView(packed).first(size), 0, size) == 0 && size > 0;
+    if (found) ++fits;
+    EXPECT_EQ(found, fits > 0) << size;  // from some size on
+  }
+  EXPECT_GT(fits, 400u);
+  EXPECT_LT(fits, kDeflateHeadSize - 20);
+}
+
+TEST(DeflateFront, ChanceHardlyEverLooksLikeIt) {
+  Bytes bytes = noise(8 << 20);
+  std::size_t fronts = 0;
+  for (std::size_t at = 0; (at = next_deflate_front(bytes, at, bytes.size())) < bytes.size(); ++at) {
+    ++fronts;
+    std::uint64_t may_read = 1 << 20;
+    auto extent = deflate_extent(*make_memory_source(bytes), at, bytes.size(), DeflateWrapper::raw, may_read);
+    EXPECT_FALSE(extent && extent->plain >= 512) << at;
+  }
+  EXPECT_LT(fronts, 4u);
+  for (Byte filling : {0x00, 0xFF, 0x55, 0x04, 0x24}) {
+    Bytes filled(5000, filling);
+    EXPECT_EQ(next_deflate_front(filled, 0, filled.size()), filled.size()) << int{filling};
+  }
+}
+
+TEST(DeflateExtent, EndsWhereTheDataEnds) {
+  Bytes plain = tide_table(3000);
+  struct Row {
+    std::string_view codec;
+    DeflateWrapper wrapper;
+  };
+  for (const Row& row : {Row{"deflate", DeflateWrapper::raw}, Row{"zlib", DeflateWrapper::zlib},
+                         Row{"gzip", DeflateWrapper::gzip}}) {
+    Bytes packed = encode(row.codec, plain), bytes = noise(77);
+    bytes.insert(bytes.end(), packed.begin(), packed.end());
+    Bytes whole = bytes;
+    whole.resize(whole.size() + 300, 0xEE);
+    auto extent = extent_of(whole, row.wrapper, 77);
+    ASSERT_TRUE(extent) << row.codec;
+    EXPECT_EQ(extent->packed, packed.size()) << row.codec;
+    EXPECT_EQ(extent->plain, plain.size()) << row.codec;
+    bytes.pop_back();
+    EXPECT_FALSE(extent_of(bytes, row.wrapper, 77)) << row.codec << " cut";
+    if (row.wrapper == DeflateWrapper::raw) continue;
+    whole[77 + packed.size() - 1] ^= 1;  // of the checksum
+    EXPECT_FALSE(extent_of(whole, row.wrapper, 77)) << row.codec << " damaged";
+  }
+}
+
+TEST(DeflateExtent, OfGzipGoesThroughAllMembers) {
+  Bytes first = encode("gzip", tide_table(100)), second = encode("gzip", tide_table(200));
+  Bytes both = first;
+  both.insert(both.end(), second.begin(), second.end());
+  auto extent = extent_of(both, DeflateWrapper::gzip);
+  ASSERT_TRUE(extent);
+  EXPECT_EQ(extent->packed, first.size() + second.size());
+}
+
+TEST(DeflateExtent, CountsWhatWasDecodedInVain) {
+  Bytes packed = encode("deflate", tide_table(3000));
+  SourcePtr cut = make_memory_source(Bytes(packed.begin(), packed.end() - 1));
+  std::uint64_t may_read = 2 * packed.size();
+  EXPECT_FALSE(deflate_extent(*cut, 0, cut->size(), DeflateWrapper::raw, may_read));
+  EXPECT_EQ(may_read, packed.size() + 1);
+  may_read = 10;  // stops soon
+  EXPECT_FALSE(
+      deflate_extent(*make_memory_source(Bytes(200'000, 0)), 0, 200'000, DeflateWrapper::raw, may_read));
+  Bytes bomb = encode("deflate", Bytes(200 << 20, 0));
+  EXPECT_FALSE(extent_of(bomb, DeflateWrapper::raw)) << "more than usual data makes";
+}
+
+}  // namespace
+}  // namespace operculum::test
