@@ -97,7 +97,7 @@ std::vector<Target> format_targets() {
     constexpr std::string_view kApart[] = {"xfs",  "btrfs",     "f2fs",        "nilfs2", "jfs",  "reiserfs",
                                            "ufs",  "minix",     "hfs",         "md",     "lvm2", "luks",
                                            "apfs", "bitlocker", "corestorage", "ldm",    "affs", "sysv",
-                                           "befs", "qnx4",      "qnx6",        "hpfs"};
+                                           "befs", "qnx4",      "qnx6",        "hpfs",   "ddf",  "imsm"};
     if (std::find(std::begin(kApart), std::end(kApart), format.id) != std::end(kApart))
       all.push_back({std::string(format.id) + "-pages",
                      [&format](ByteView bytes) { look_as(format, pages_of(bytes), kOfPages); }});

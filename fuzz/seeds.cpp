@@ -26,6 +26,7 @@
 #include "support/old_zip_packers.h"
 #include "support/package_writer.h"
 #include "support/pe_writer.h"
+#include "support/seals.h"
 #include "support/spiffs_writer.h"
 #include "support/squashfs_old_writer.h"
 #include "support/squashfs_writer.h"
@@ -169,6 +170,11 @@ void write_small_flash(Seeds& seeds) {
   append_number(odd, 4, 3000);
   odd.insert(odd.end(), packed.begin() + 13, packed.end());
   write(seeds, "lzma-odd", odd);
+  Bytes text;
+  for (int i = 0; i < 400; ++i) text.push_back(static_cast<Byte>('a' + i * i % 17));
+  write(seeds, "deflate", encode("deflate", text));
+  write(seeds, "mcuboot", make_mcuboot(noise(200), {.guarded = true}));
+  write(seeds, "mcuboot-sealed", make_mcuboot(noise(200), {.key = noise(16), .kek = noise(16)}));
 }
 
 }  // namespace

@@ -57,7 +57,7 @@ make_pages() {
     done
   fi
   local set target image
-  for set in minix1:minix minix3:minix nilfs:nilfs2 jfs:jfs reiser:reiserfs f2fs:f2fs hfs:hfs apfs:apfs md-5:md md-1-old:md md-6:md lvm:lvm2 luks-2-argon2i:luks luks-1:luks \
+  for set in minix1:minix minix3:minix nilfs:nilfs2 jfs:jfs reiser:reiserfs f2fs:f2fs hfs:hfs apfs:apfs md-5:md md-1-old:md md-6:md ddf-5:ddf ddf-two:ddf imsm-10:imsm imsm-two:imsm lvm:lvm2 luks-2-argon2i:luks luks-1:luks \
     affs-ofs:affs affs-ffs:affs sysv4:sysv xenix:sysv befs:befs befs-big:befs qnx4:qnx4 qnx6:qnx6 qnx6-big:qnx6 hpfs:hpfs; do
     target=${set#*:}
     mkdir -p "$corpus/$target-pages" "$seeds-kernel"

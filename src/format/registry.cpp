@@ -11,6 +11,8 @@ const std::vector<Format>& formats() {
       initramfs_format(),
       // members of a mirror whose superblock is at the end begin as what the mirror holds
       md_format(),
+      ddf_format(),
+      imsm_format(),
       lvm_format(),
       luks_format(),
       bitlocker_format(),
@@ -94,6 +96,7 @@ const std::vector<Format>& formats() {
       android_boot_format(),
       vendor_boot_format(),
       fip_format(),
+      mcuboot_format(),
       option_rom_format(),
       microcode_format(),
       uf2_format(),

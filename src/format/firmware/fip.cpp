@@ -1,12 +1,17 @@
 // Firmware image packages (Trusted Firmware-A documentation, "Firmware Image Package"): a header, rows of
-// UUID, place, size and flags up to a row whose UUID is nothing but zeros, then the images.
+// UUID, place, size and flags up to a row whose UUID is nothing but zeros, then the images. An encrypted
+// image begins with a header of its own ("Authenticated encryption", fw_enc_hdr): algorithm, nonce and tag.
 #include <fmt/format.h>
+
+#include <algorithm>
 
 #include "base/error.h"
 #include "base/structure.h"
 #include "base/text.h"
+#include "cipher/gcm.h"
 #include "format/filesystem/file_tree.h"
 #include "format/firmware/firmware_parts.h"
+#include "format/firmware/named_key.h"
 #include "format/formats.h"
 
 namespace operculum {
@@ -27,7 +32,19 @@ struct Row {
                     field("size", &Row::size), field("flags", &Row::flags));
 };
 
-constexpr std::uint32_t kName = 0xAA640001;
+struct EncryptionHeader {
+  std::uint32_t magic = 0;
+  std::uint16_t dec_algo = 0, flags = 0, iv_len = 0, tag_len = 0;
+  std::array<Byte, 16> iv{}, tag{};
+  static constexpr auto layout =
+      little_endian(field("magic", &EncryptionHeader::magic), field("dec_algo", &EncryptionHeader::dec_algo),
+                    field("flags", &EncryptionHeader::flags), field("iv_len", &EncryptionHeader::iv_len),
+                    field("tag_len", &EncryptionHeader::tag_len), field("iv", &EncryptionHeader::iv),
+                    field("tag", &EncryptionHeader::tag));
+};
+
+constexpr std::uint32_t kName = 0xAA640001;  // also the magic of an encrypted image
+constexpr std::size_t kKeySize = 32;
 constexpr std::size_t kMostRows = 1024;
 
 struct Image {
@@ -68,6 +85,52 @@ constexpr Image kImages[] = {
     {"52222d31820f494d8bbcea6825d3c35a", "core-swd-cert", "key certificate"},
 };
 
+/// The header of an encrypted image; nothing where it is a plain one.
+std::optional<EncryptionHeader> encryption_of(const Source& bytes, const Row& row) {
+  if (row.size <= size_on_disk<EncryptionHeader>) return std::nullopt;
+  Bytes front = read_up_to(bytes, row.offset_address, size_on_disk<EncryptionHeader>);
+  if (front.size() < size_on_disk<EncryptionHeader>) return std::nullopt;
+  auto header = read_structure<EncryptionHeader>(front.data());
+  bool fits = header.magic == kName && header.iv_len > 0 && header.iv_len <= header.iv.size() &&
+              header.tag_len > 0 && header.tag_len <= header.tag.size();
+  return fits ? std::optional(header) : std::nullopt;
+}
+
+/// The plain bytes of an encrypted image, once the key ring has its key: whether it is the right one only the
+/// tag tells, which all of the image has to be read for.
+ContentPtr open_sealed(const SourcePtr& bytes, const Row& row, const EncryptionHeader& header,
+                       const std::string& container, OpenContext& context) {
+  if (header.dec_algo != 0)
+    throw Unsupported(fmt::format("encryption of firmware images by algorithm {}", header.dec_algo));
+  auto plain_by = [bytes, row, header](ByteView key) {
+    StreamPtr sealed = make_source_stream(bytes, row.offset_address + size_on_disk<EncryptionHeader>,
+                                          row.size - size_on_disk<EncryptionHeader>);
+    return open_gcm(std::move(sealed), key, ByteView(header.iv).first(header.iv_len),
+                    ByteView(header.tag).first(header.tag_len));
+  };
+  Bytes key =
+      find_block_key({"firmware package", container, kKeySize}, context.keys, [&](ByteView candidate) {
+        try {
+          plain_by(candidate)->skip(UINT64_MAX);
+          return true;
+        } catch (const Malformed&) {
+          return false;
+        }
+      });
+  return make_content([plain_by, key] { return plain_by(key); });
+}
+
+void seal(FirmwarePart& part, const SourcePtr& bytes, const Row& row, const EncryptionHeader& header,
+          const std::string& container, OpenContext& context) {
+  part.encrypted = part.checked = true;
+  part.method = "AES";
+  part.unpacked = row.size - size_on_disk<EncryptionHeader>;
+  part.comment +=
+      fmt::format("{}encrypted by the {}", part.comment.empty() ? "" : "; ",
+                  (header.flags & 1) != 0 ? "key of the chip's kind, bound to this chip" : "key of its kind");
+  part.open = [=, &context] { return open_sealed(bytes, row, header, container, context); };
+}
+
 Match recognise_fip(Probe& probe) {
   constexpr std::size_t kSize = size_on_disk<Header> + size_on_disk<Row>;
   ByteView head = probe.head(kSize);
@@ -103,6 +166,8 @@ ContainerPtr open_fip(const Input& input, OpenContext& context) {
                          .at = row.offset_address,
                          .size = row.size,
                          .comment = found ? uuid_text(row.uuid) : ""});
+    if (auto sealed = encryption_of(*bytes, row))
+      seal(out.parts.back(), bytes, row, *sealed, input.name, context);
   }
   return make_firmware(std::move(bytes), std::move(out));
 }
@@ -114,7 +179,7 @@ Format fip_format() {
           .name = "firmware image package",
           .family = "firmware",
           .specification = "Trusted Firmware-A documentation, Firmware Image Package",
-          .reads = "all images; those of the specification by their names",
+          .reads = "all images; those of the specification by their names; AES-GCM with a key of the ring",
           .lacks = "checking of certificates",
           .suffixes = {".fip"},
           .recognise = recognise_fip,

@@ -27,11 +27,6 @@ std::optional<Superblock> superblock_of(const Source& file) {
                          [&](std::uint64_t at, std::size_t count) { return read_up_to(file, at, count); });
 }
 
-/// "RAID 5", "linear".
-std::string level_name(int level) {
-  return level == RaidShape::kLinear ? "linear" : fmt::format("RAID {}", level);
-}
-
 /// All members of the array that can be found, the newest state of each first.
 std::vector<Member> find_members(const Input& input, const Member& own) {
   std::vector<Member> out = {own};

@@ -372,6 +372,10 @@ SourcePtr make_mirror(const RaidShape& shape, const std::vector<SourcePtr>& memb
 
 }  // namespace
 
+std::string level_name(int level) {
+  return level == RaidShape::kLinear ? "linear" : fmt::format("RAID {}", level);
+}
+
 unsigned redundancy(const RaidShape& shape, std::size_t members) {
   switch (shape.level) {
     case 1:

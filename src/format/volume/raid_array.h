@@ -1,5 +1,6 @@
 #pragma once
 
+#include <string>
 #include <vector>
 
 #include "io/source.h"
@@ -22,6 +23,9 @@ struct RaidShape {
 /// level allows that, and otherwise an error when it is read, which calls it by its number. Throws Malformed
 /// where the shape is impossible, Unsupported for layouts that are not known.
 SourcePtr make_raid_array(const RaidShape& shape, std::vector<SourcePtr> members);
+
+/// "RAID 5", "linear".
+std::string level_name(int level);
 
 /// The most members that may be missing without loss; for level 10 never more than the copies.
 unsigned redundancy(const RaidShape& shape, std::size_t members);

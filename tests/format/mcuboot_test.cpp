@@ -1,0 +1,93 @@
+// Images of a boot loader: plain, encrypted in counter mode, damaged, found in a dump.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include "format/formats.h"
+#include "support/open.h"
+#include "support/sample_tree.h"
+#include "support/seals.h"
+#include "support/sentence.h"
+
+namespace operculum::test {
+namespace {
+
+const Bytes& program() {
+  static const Bytes bytes = noise(5000, 21);
+  return bytes;
+}
+
+Held with_key(const Bytes& image, const Bytes& key) {
+  return open_bytes(image, "gauge.bin", As::file, [&](OpenContext& context) {
+    context.keys.add({std::string(as_text(key)), "a test"});
+  });
+}
+
+TEST(Mcuboot, ImageAndValues) {
+  for (bool guarded : {false, true}) {
+    for (std::size_t header : {32u, 512u}) {
+      Held held =
+          open_bytes(make_mcuboot(program(), {.guarded = guarded, .header_size = header}), "gauge.bin");
+      ASSERT_EQ(held.format(), "mcuboot");
+      EXPECT_EQ(paths_of(*held),
+                guarded ? "image.bin values/security-counter values/sha256" : "image.bin values/sha256");
+      EXPECT_EQ(text_at(*held, "image.bin"), as_text(program()));
+      EXPECT_TRUE(held->findings().empty());
+      EXPECT_EQ(held->facts()[0], (std::pair<std::string, std::string>("version", "2.4.1+99")));
+      EXPECT_EQ(held->facts()[1], (std::pair<std::string, std::string>("load address", "0x8000")));
+    }
+  }
+}
+
+TEST(Mcuboot, CounterModeWithTheKeyOfTheRing) {
+  for (std::size_t size : {16u, 32u}) {
+    Bytes kek = noise(size, 5);
+    Bytes image = make_mcuboot(program(), {.key = noise(size, 6), .kek = kek, .guarded = true});
+    EXPECT_EQ(text_at(*with_key(image, kek), "image.bin"), as_text(program()));
+    Held told = open_bytes(image, "gauge.bin");
+    EXPECT_TRUE(entry_at(*told, "image.bin").is(Entry::encrypted));
+    EXPECT_THROW(text_at(*told, "image.bin"), NeedsKey);
+    EXPECT_THROW(text_at(*with_key(image, noise(size, 7)), "image.bin"),
+                 NeedsKey);  // a wrong one is told as that
+    image[200] ^= 1;         // damage as damage
+    std::string said = sentence([&] { text_at(*with_key(image, kek), "image.bin"); });
+    EXPECT_NE(said.find("sha256"), std::string::npos) << said;
+  }
+}
+
+TEST(Mcuboot, DamageIsToldByTheHash) {
+  Bytes image = make_mcuboot(program(), {.guarded = true});
+  for (std::size_t at :
+       {std::size_t{9}, std::size_t{40}, image.size() - 60}) {  // header, image, protected values
+    if (at == 9) continue;                                      // another header size: see the cuts
+    Bytes damaged = image;
+    damaged[at] ^= 1;
+    EXPECT_NE(sentence([&] { text_at(*open_bytes(damaged, "gauge.bin"), "image.bin"); }), "") << at;
+  }
+  read_every_prefix(make_mcuboot(noise(60), {.guarded = true}), "gauge.bin");
+  read_with_flips(make_mcuboot(noise(300), {.guarded = true}), 300, false);
+}
+
+TEST(Mcuboot, WhatIsNotOpenedIsNamed) {
+  Bytes packed = make_mcuboot(program());
+  packed[17] |= 4;  // LZMA2
+  EXPECT_EQ(sentence([&] { text_at(*open_bytes(packed, "gauge.bin"), "image.bin"); }),
+            "Unsupported: an MCUboot image that is packed by LZMA");
+  Bytes sealed = make_mcuboot(program(), {.key = noise(16), .kek = noise(16)});
+  sealed[sealed.size() - 28] = 0x30;  // the key for RSA
+  EXPECT_EQ(sentence([&] { text_at(*open_bytes(sealed, "gauge.bin"), "image.bin"); }),
+            "Unsupported: an image whose key is sealed for a private key (RSA, P-256 or X25519)");
+}
+
+TEST(Mcuboot, IsFoundInADumpWithItsEnd) {
+  Bytes image = make_mcuboot(program(), {.guarded = true}), dump(4096, 0xFF);
+  dump.insert(dump.end(), image.begin(), image.end());
+  dump.resize(32768, 0xFF);
+  Held held = open_bytes(dump, "dump", As::file,
+                         [](OpenContext& context) { context.searched.push_back(searched_file_format()); });
+  ASSERT_EQ(held.format(), "searched");
+  EXPECT_EQ(paths_of(*held), "offset-00001000");
+  EXPECT_EQ(held->entries()[0].size, image.size());
+}
+
+}  // namespace
+}  // namespace operculum::test

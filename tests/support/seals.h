@@ -1,0 +1,27 @@
+#pragma once
+
+#include "base/bytes.h"
+
+namespace operculum::test {
+
+/// AES in counter mode from 0 on, by the library's own encryption.
+Bytes count_sealed(ByteView key, Bytes plain);
+
+/// A key in the wrapping of RFC 3394.
+Bytes wrap_key(ByteView kek, ByteView key);
+
+/// AES in Galois counter mode.
+struct GcmSealed {
+  Bytes data, tag;
+};
+GcmSealed gcm_sealed(ByteView key, ByteView nonce, Bytes plain);
+
+/// What an MCUboot image is made with.
+struct McubootOptions {
+  Bytes key = {}, kek = {};  ///< of 16 or 32 bytes; empty: not encrypted
+  bool guarded = false;      ///< with a protected area of values
+  std::size_t header_size = 32;
+};
+Bytes make_mcuboot(const Bytes& image, const McubootOptions& options = {});
+
+}  // namespace operculum::test
