@@ -5,8 +5,8 @@
 #include <bit>
 
 #include "base/checked.h"
-#include "base/fields.h"
 #include "base/text.h"
+#include "format/filesystem/exfat_records.h"
 #include "format/filesystem/fat_table.h"
 #include "format/filesystem/file_tree.h"
 #include "format/formats.h"
@@ -14,19 +14,9 @@
 namespace operculum {
 namespace {
 
-constexpr std::size_t kBoot = 512, kRow = 32, kNamePart = 15;
-constexpr std::string_view kMark = "EXFAT   ";
-constexpr std::uint64_t kLongestFolder = 256 << 20, kBootSectors = 12;
+using namespace exfat;
 
-enum Type : std::uint8_t {
-  kInUse = 0x80,
-  kBitmap = 0x81,
-  kLabel = 0x83,
-  kFile = 0x85,
-  kStream = 0xC0,
-  kName = 0xC1
-};
-enum Attribute : std::uint16_t { kReadOnly = 1, kFolder = 16 };
+constexpr std::uint64_t kLongestFolder = 256 << 20;
 
 struct Boot {
   fat::Geometry geometry;
@@ -35,30 +25,35 @@ struct Boot {
   std::uint16_t flags = 0;
 };
 
-Boot read_boot(ByteView raw) {
-  LittleFields f(raw, "exFAT boot sector");
-  if (f.text(3, 8) != kMark) throw Malformed("exFAT boot sector: the mark is missing");
-  unsigned sector_bits = f.u8(108), cluster_bits = f.u8(109);
+/// `at` is where the record lies.
+Boot read_boot(const Bytes& bytes, std::uint64_t at) {
+  constexpr std::string_view kWhat = "exFAT boot sector";
+  auto raw = read_structure<BootRecord>(bytes.data());
+  if (as_text(raw.name) != kFileSystemName) throw Malformed("exFAT boot sector: the mark is missing");
+  unsigned sector_bits = raw.sector_shift, cluster_bits = raw.cluster_shift;
   if (sector_bits < 9 || sector_bits > 12 || sector_bits + cluster_bits > 25)
     throw Malformed(fmt::format(
         "exFAT boot sector: expected sectors of 2^9 to 2^12 bytes and clusters up to 2^25, found 2^{} and "
         "2^{}",
         sector_bits, sector_bits + cluster_bits));
+  constexpr std::uint32_t kMostClusters = 0xFFFFFFF5;
+  if (raw.cluster_count == 0 || raw.cluster_count > kMostClusters)
+    refuse_field(kWhat, at, &BootRecord::cluster_count, fmt::format("1 to {}", kMostClusters),
+                 std::to_string(raw.cluster_count));
+  if (raw.fat_offset == 0) refuse_field(kWhat, at, &BootRecord::fat_offset, "behind the boot region", "0");
+  if (raw.heap_offset == 0) refuse_field(kWhat, at, &BootRecord::heap_offset, "behind the table", "0");
   Boot b;
   b.sector = std::uint64_t{1} << sector_bits;
-  b.size = checked_mul(f.u64(72), b.sector, "the volume length");
+  b.size = checked_mul(raw.volume_length, b.sector, "the volume length");
   b.geometry.bits = 32;
-  b.geometry.table_at = f.u32(80) * b.sector;
-  b.geometry.table_size = f.u32(84) * b.sector;
-  b.geometry.heap_at = f.u32(88) * b.sector;
-  b.geometry.clusters = f.u32(92);
+  b.geometry.table_at = raw.fat_offset * b.sector;
+  b.geometry.table_size = raw.fat_length * b.sector;
+  b.geometry.heap_at = raw.heap_offset * b.sector;
+  b.geometry.clusters = raw.cluster_count;
   b.geometry.cluster_size = b.sector << cluster_bits;
-  b.root = f.u32(96);
-  b.serial = f.u32(100);
-  b.flags = f.u16(106);
-  if (b.geometry.clusters == 0 || b.geometry.clusters > 0xFFFFFFF5 || b.geometry.table_at == 0 ||
-      b.geometry.heap_at == 0)
-    throw Malformed("exFAT boot sector: its numbers contradict each other");
+  b.root = raw.root_cluster;
+  b.serial = raw.serial;
+  b.flags = raw.flags;
   return b;
 }
 
@@ -96,10 +91,9 @@ class ExfatContainer final : public FileTree {
         boot_(find_boot()),
         table_(volume_, boot_.geometry) {
     compare_sizes(*this, volume_->size(), boot_.size);
-    constexpr std::uint16_t kDirty = 2, kFailure = 4;
-    if ((boot_.flags & kDirty) != 0)
+    if ((boot_.flags & volume_dirty) != 0)
       add_finding(Finding::Level::warning, "it was not unmounted: the newest files may be missing");
-    if ((boot_.flags & kFailure) != 0)
+    if ((boot_.flags & media_failure) != 0)
       add_finding(Finding::Level::warning, "it is marked as having bad clusters");
   }
 
@@ -109,11 +103,10 @@ class ExfatContainer final : public FileTree {
     bool counted = false;
     try {
       rows(folder_data(root()), [&](const Bytes& all, std::size_t at) {
-        LittleFields row(ByteView(all).subspan(at, kRow), "exFAT folder entry", at);
-        if (row.u8(0) == kLabel)
-          label = to_utf8(row.text(2, std::min<std::size_t>(row.u8(1), 11) * 2), "UTF-16LE").value_or("");
-        if (row.u8(0) == kBitmap && !counted) {
-          used = count_bits(row.u32(20), row.u64(24));
+        if (all[at] == volume_label) label = label_of(read_structure<LabelRow>(all.data() + at));
+        if (all[at] == allocation_bitmap && !counted) {
+          auto bitmap = read_structure<BitmapRow>(all.data() + at);
+          used = count_bits(bitmap.first_cluster, bitmap.length);
           counted = true;
         }
       });
@@ -139,7 +132,7 @@ class ExfatContainer final : public FileTree {
   void list(NodeRef folder, Detail, const TreeSink& sink) override {
     std::string wrong;
     rows(folder_data(folder), [&](const Bytes& all, std::size_t at) {
-      if (all[at] != kFile) return;
+      if (all[at] != file_entry) return;
       try {
         row(read_set(all, at), sink);
       } catch (const Malformed& error) {
@@ -160,17 +153,21 @@ class ExfatContainer final : public FileTree {
   }
 
  private:
-  static constexpr std::uint8_t kNoChain = 2;
+  static std::string label_of(const LabelRow& row) {
+    std::size_t letters = std::min<std::size_t>(row.count, row.label.size() / 2);
+    return to_utf8(as_text(ByteView(row.label).first(letters * 2)), "UTF-16LE").value_or("");
+  }
 
   Boot find_boot() {
-    Bytes first = read_exactly(*volume_, 0, kBoot, "exFAT boot sector");
+    Bytes first = read_exactly(*volume_, 0, kBootSize, "exFAT boot sector");
     try {
-      Boot boot = read_boot(first);
+      Boot boot = read_boot(first, 0);
       if (sum_fits(0, boot.sector)) return boot;
       add_finding(Finding::Level::warning, "the boot region does not fit its checksum");
       return boot;
     } catch (const Malformed&) {
-      Boot boot = read_boot(read_exactly(*volume_, kBootSectors * 512, kBoot, "exFAT backup boot sector"));
+      constexpr std::uint64_t kCopyAt = kBootSectors * kBootSize;
+      Boot boot = read_boot(read_exactly(*volume_, kCopyAt, kBootSize, "exFAT backup boot sector"), kCopyAt);
       add_finding(Finding::Level::fault, "the boot sector is damaged; its backup was used");
       return boot;
     }
@@ -181,7 +178,7 @@ class ExfatContainer final : public FileTree {
     if (all.size() < kBootSectors * sector) return true;  // cut short, which is told elsewhere
     std::uint32_t sum = 0;
     for (std::size_t i = 0; i < 11 * sector; ++i) {
-      if (i != 106 && i != 107 && i != 112) sum = std::rotr(sum, 1) + all[i];
+      if (is_summed(i)) sum = std::rotr(sum, 1) + all[i];
     }
     return sum == load_little<std::uint32_t>(all.data() + 11 * sector);
   }
@@ -206,11 +203,11 @@ class ExfatContainer final : public FileTree {
 
   /// Calls `take` for each entry of a folder, with the entries that follow in reach.
   void rows(const SourcePtr& data, const std::function<void(const Bytes&, std::size_t)>& take) const {
-    constexpr std::size_t kPart = 1 << 16, kLargestSet = 32 * kRow;
+    constexpr std::size_t kPart = 1 << 16, kLargestSet = 32 * kRowSize;
     for (std::uint64_t at = 0; at < data->size(); at += kPart) {
       Bytes part = read_up_to(*data, at, kPart + kLargestSet);
       if (part.empty()) throw CutShort("the image is cut short within the folder");
-      for (std::size_t i = 0; i < kPart && i + kRow <= part.size(); i += kRow) {
+      for (std::size_t i = 0; i < kPart && i + kRowSize <= part.size(); i += kRowSize) {
         if (part[i] == 0) return;
         take(part, i);
       }
@@ -218,34 +215,40 @@ class ExfatContainer final : public FileTree {
   }
 
   static FileSet read_set(const Bytes& all, std::size_t at) {
-    LittleFields f(ByteView(all).subspan(at), "exFAT file entry", at);
-    std::size_t rest = f.u8(1);
-    if (rest < 2 || rest > 18)
+    constexpr unsigned kLeastRows = 2, kMostRows = 18;  // behind the first
+    const Byte* front = all.data() + at;
+    auto file = read_structure<FileRow>(front);
+    unsigned rest = file.secondary_count;
+    if (rest < kLeastRows || rest > kMostRows)
       throw Malformed(
           fmt::format("exFAT file entry at byte {}: {} secondary entries are not possible", at, rest));
+    std::size_t size = (rest + 1) * kRowSize;
+    if (size > all.size() - at)
+      throw CutShort(fmt::format("exFAT file entry at byte {}: it is cut short", at));
     FileSet set;
     std::uint16_t sum = 0;
-    ByteView raw = f.bytes(0, (rest + 1) * kRow);
-    for (std::size_t i = 0; i < raw.size(); ++i) {
-      if (i != 2 && i != 3) sum = static_cast<std::uint16_t>(std::rotr(sum, 1) + raw[i]);
+    for (std::size_t i = 0; i < size; ++i) {
+      if (is_set_summed(i)) sum = static_cast<std::uint16_t>(std::rotr(sum, 1) + front[i]);
     }
-    set.sum_fits = sum == f.u16(2);
-    set.attributes = f.u16(4);
-    set.created = time_of(f.u32(8), f.u8(20), f.u8(22));
-    set.modified = time_of(f.u32(12), f.u8(21), f.u8(23));
-    set.accessed = time_of(f.u32(16), 0, f.u8(24));
-    if (f.u8(kRow) != kStream)
+    set.sum_fits = sum == file.checksum;
+    set.attributes = file.attributes;
+    set.created = time_of(file.created, file.created_10ms, file.created_zone);
+    set.modified = time_of(file.modified, file.modified_10ms, file.modified_zone);
+    set.accessed = time_of(file.accessed, 0, file.accessed_zone);
+    auto stream = read_structure<StreamRow>(front + kRowSize);
+    if (stream.type != stream_extension)
       throw Malformed(fmt::format("exFAT file entry at byte {}: its stream extension is missing", at));
-    set.flags = f.u8(kRow + 1);
-    std::size_t length = f.u8(kRow + 3);
-    set.valid = f.u64(kRow + 8);
-    set.first = f.u32(kRow + 20);
-    set.size = f.u64(kRow + 24);
+    set.flags = stream.flags;
+    set.valid = stream.valid_length;
+    set.first = stream.first_cluster;
+    set.size = stream.length;
+    const std::size_t letters = stream.name_length;
     std::string units;
-    for (std::size_t i = 2; i <= rest && units.size() < length * 2; ++i) {
-      if (f.u8(i * kRow) == kName) units += f.text(i * kRow + 2, kNamePart * 2);
+    for (std::size_t i = kLeastRows; i <= rest && units.size() < letters * 2; ++i) {
+      auto name = read_structure<NameRow>(front + i * kRowSize);
+      if (name.type == file_name) units += as_text(name.name);
     }
-    units.resize(std::min(units.size(), length * 2));
+    units.resize(std::min(units.size(), letters * 2));
     set.name = to_utf8(units, "UTF-16LE").value_or("_");
     return set;
   }
@@ -254,19 +257,19 @@ class ExfatContainer final : public FileTree {
     TreeItem item;
     Entry& entry = item.entry;
     entry.path = set.name;
-    entry.kind = (set.attributes & kFolder) != 0 ? EntryKind::folder : EntryKind::file;
+    entry.kind = (set.attributes & directory) != 0 ? EntryKind::folder : EntryKind::file;
     entry.modified = set.modified;
     entry.extras().created = set.created;
     entry.extras().accessed = set.accessed;
-    if ((set.attributes & kReadOnly) != 0) entry.mode = entry.kind == EntryKind::folder ? 0555 : 0444;
+    if ((set.attributes & read_only) != 0) entry.mode = entry.kind == EntryKind::folder ? 0555 : 0444;
     if (entry.kind == EntryKind::file) {
       entry.size = set.size;
       entry.stored_size = std::min(set.valid, set.size);
       if (set.valid < set.size) entry.flags |= Entry::sparse;
     }
     std::uint64_t length = entry.kind == EntryKind::folder ? set.size : set.valid;
-    item.ref = {set.first,
-                (std::min(length, std::uint64_t{1} << 62) << 1) | ((set.flags & kNoChain) != 0 ? 1U : 0U)};
+    item.ref = {set.first, (std::min(length, std::uint64_t{1} << 62) << 1) |
+                               ((set.flags & no_fat_chain) != 0 ? 1U : 0U)};
     if (!set.sum_fits) return add_damaged(std::move(item), "its entry does not fit its checksum", sink);
     sink(std::move(item));
   }
@@ -288,9 +291,10 @@ class ExfatContainer final : public FileTree {
 };
 
 Match recognise_exfat(Probe& probe) {
-  ByteView head = probe.head(kBoot);
-  if (head.size() < kBoot || as_text(head).substr(3, 8) != kMark) return Match::none;
-  return Match::front;
+  ByteView head = probe.head(kBootSize);
+  if (head.size() < kBootSize) return Match::none;
+  return as_text(read_structure<BootRecord>(head.data()).name) == kFileSystemName ? Match::front
+                                                                                  : Match::none;
 }
 
 ContainerPtr open_exfat(const Input& input, OpenContext& context) {

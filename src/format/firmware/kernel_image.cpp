@@ -8,14 +8,16 @@
 #include <algorithm>
 
 #include "base/error.h"
-#include "base/fields.h"
 #include "base/text.h"
 #include "container/embedded.h"
 #include "format/firmware/firmware_parts.h"
+#include "format/firmware/kernel_records.h"
 #include "format/formats.h"
 
 namespace operculum {
 namespace {
+
+using namespace kernel_image;
 
 constexpr std::size_t kHeadSize = 1024;
 constexpr std::uint64_t kArmHeader = 48, kPlainHeader = 64;  // bytes
@@ -25,14 +27,17 @@ enum class Kind { none, x86, arm, arm64, riscv, zboot };
 
 Kind kind_of(ByteView head) {
   if (head.size() < 64) return Kind::none;
-  LittleFields f(head, "");
-  if (f.text(0, 2) == "MZ" && f.text(4, 4) == "zimg") return Kind::zboot;
-  if (f.text(56, 4) == "ARM\x64") return Kind::arm64;
-  if (f.text(56, 4) == "RSC\x05" && f.text(48, 5) == "RISCV") return Kind::riscv;
-  if (f.u32(36) == 0x016F2818 && f.u32(44) > f.u32(40)) return Kind::arm;
-  if (head.size() >= kHeadSize && f.u16(510) == 0xAA55 && f.text(514, 4) == "HdrS" && f.u16(518) >= 0x200)
-    return Kind::x86;
-  return Kind::none;
+  auto zboot = read_structure<ZbootHeader>(head.data());
+  if (as_text(zboot.mz) == "MZ" && as_text(zboot.magic) == "zimg") return Kind::zboot;
+  auto plain = read_structure<PlainHeader>(head.data());
+  if (as_text(plain.magic) == kArm64Magic) return Kind::arm64;
+  if (as_text(plain.magic) == kRiscvMagic2 && as_text(plain.riscv_magic) == kRiscvMagic) return Kind::riscv;
+  auto arm = read_structure<ArmHeader>(head.data());
+  if (arm.magic == kArmMagic && arm.end > arm.start) return Kind::arm;
+  if (head.size() < kHeadSize) return Kind::none;
+  auto x86 = read_structure<X86Header>(head.data());
+  bool fits = x86.boot_flag == kBootFlag && as_text(x86.header) == kX86Magic && x86.version >= kLeastProtocol;
+  return fits ? Kind::x86 : Kind::none;
 }
 
 /// "6.1.0 (builder@place) #1 ...", at a place in the set-up part.
@@ -42,31 +47,32 @@ std::string version_at(const Source& bytes, std::uint64_t at) {
 
 /// Of a zImage, from where it begins to where it ends, as its header tells; in bytes.
 std::uint32_t arm_size(ByteView head) {
-  LittleFields f(head, "zImage header");
-  return f.u32(44) - f.u32(40);
+  auto header = read_structure<ArmHeader>(head.data());
+  return header.end - header.start;
 }
 
 /// Of the part in real mode, with the boot sector, in bytes; 4 sectors where none are stated.
 std::uint64_t setup_size(ByteView head) {
-  unsigned sectors = head[0x1F1] == 0 ? 4 : head[0x1F1];
-  return (sectors + 1) * kSector;
+  unsigned stated = read_field(&X86Header::setup_sects, head.data());
+  return ((stated == 0 ? 4 : stated) + 1) * kSector;
 }
 
 void read_x86(const SourcePtr& bytes, ByteView head, Firmware& out) {
-  LittleFields f(head, "set-up header");
-  std::uint64_t system = setup_size(head), protocol = f.u16(518);
-  out.facts.emplace_back("processor", protocol >= 0x20C && (f.u16(0x236) & 1) != 0 ? "x86-64" : "x86");
+  auto header = read_structure<X86Header>(head.data());
+  std::uint64_t system = setup_size(head), protocol = header.version;
+  bool wide = protocol >= kFlagsProtocol && (header.xloadflags & kXlf64) != 0;
+  out.facts.emplace_back("processor", wide ? "x86-64" : "x86");
   out.facts.emplace_back("boot protocol", fmt::format("{}.{:02}", protocol >> 8, protocol & 0xFF));
-  if (std::uint16_t at = f.u16(0x20E); at != 0)
-    out.facts.emplace_back("version", version_at(*bytes, at + kSector));
+  if (header.kernel_version != 0)
+    out.facts.emplace_back("version", version_at(*bytes, header.kernel_version + kSector));
   out.parts.push_back({.path = "setup", .type = "set-up code", .size = system});
   std::uint64_t rest = bytes->size() - std::min(system, bytes->size());
-  if (protocol < 0x208) {
+  if (protocol < kPayloadProtocol) {
     out.parts.push_back(
         {.path = "system", .type = "packed kernel with its unpacker", .at = system, .size = rest});
     return;
   }
-  std::uint64_t at = f.u32(0x248), size = f.u32(0x24C);
+  std::uint64_t at = header.payload_offset, size = header.payload_length;
   if (at > rest || size > rest - at) {
     out.fault(fmt::format("the packed kernel goes to {}, the file ends at {}: it is cut short",
                           system + at + size, bytes->size()));
@@ -100,14 +106,14 @@ void read_arm(const SourcePtr& bytes, ByteView head, OpenContext& context, Firmw
 
 /// What is not packed at all: the header tells only where it is to lie in memory.
 void read_plain(const SourcePtr& bytes, ByteView head, Kind kind, Firmware& out) {
-  LittleFields f(head, "image header");
+  auto header = read_structure<PlainHeader>(head.data());
   out.facts.emplace_back("processor", kind == Kind::arm64 ? "ARM64" : "RISC-V");
-  out.facts.emplace_back("text offset", hex_number(f.u64(8)));
-  out.facts.emplace_back("size in memory", fmt::format("{} bytes", f.u64(16)));
+  out.facts.emplace_back("text offset", hex_number(header.text_offset));
+  out.facts.emplace_back("size in memory", fmt::format("{} bytes", header.image_size));
   if (kind == Kind::arm64) {
     constexpr std::string_view kPages[] = {"not told", "4 KiB", "16 KiB", "64 KiB"};
-    out.facts.emplace_back("byte order", (f.u64(24) & 1) != 0 ? "big-endian" : "little-endian");
-    out.facts.emplace_back("pages", std::string(kPages[f.u64(24) >> 1 & 3]));
+    out.facts.emplace_back("byte order", (header.flags & 1) != 0 ? "big-endian" : "little-endian");
+    out.facts.emplace_back("pages", std::string(kPages[header.flags >> 1 & 3]));
   }
   out.parts.push_back({.path = "header", .type = "header", .size = kPlainHeader});
   out.parts.push_back(
@@ -115,9 +121,9 @@ void read_plain(const SourcePtr& bytes, ByteView head, Kind kind, Firmware& out)
 }
 
 void read_zboot(ByteView head, Firmware& out) {
-  LittleFields f(head, "zboot header");
-  std::uint64_t at = f.u32(8), size = f.u32(12);
-  std::string packing = field_text(f.bytes(24, 32));
+  auto header = read_structure<ZbootHeader>(head.data());
+  std::uint64_t at = header.payload_offset, size = header.payload_size;
+  std::string packing = field_text(header.compression);
   out.facts.emplace_back("packed by", packing);
   std::uint64_t tail = packing == "gzip" || size < 4 ? 0 : 4;  // the unpacked size, as in x86 images
   out.parts.push_back({.path = "unpacker", .type = "EFI program", .size = at});
@@ -131,13 +137,11 @@ Match recognise_kernel(Probe& probe) {
   // Parts of an image begin as the image does: the set-up part of x86, the unpacker of ARM.
   if (kind == Kind::x86 && probe.size() == setup_size(head)) return Match::none;
   if (kind == Kind::arm && probe.size().value_or(UINT64_MAX) < arm_size(head)) return Match::none;
-  LittleFields f(head, "");
-  if (kind == Kind::zboot)
-    return f.u32(8) > 0 && f.u32(12) > 0 &&
-                   probe.size().value_or(UINT64_MAX) >= std::uint64_t{f.u32(8)} + f.u32(12)
-               ? Match::front
-               : Match::none;
-  return Match::front;
+  if (kind != Kind::zboot) return Match::front;
+  auto header = read_structure<ZbootHeader>(head.data());
+  bool fits = header.payload_offset > 0 && header.payload_size > 0 &&
+              probe.size().value_or(UINT64_MAX) >= std::uint64_t{header.payload_offset} + header.payload_size;
+  return fits ? Match::front : Match::none;
 }
 
 ContainerPtr open_kernel(const Input& input, OpenContext& context) {

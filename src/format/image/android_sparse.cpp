@@ -4,7 +4,7 @@
 
 #include <algorithm>
 
-#include "base/fields.h"
+#include "base/structure.h"
 #include "base/text.h"
 #include "format/formats.h"
 #include "format/image/disk_image.h"
@@ -13,9 +13,39 @@
 namespace operculum {
 namespace {
 
+/// `file_hdr_sz` bytes at the front, of which these are known.
+struct SparseHeader {
+  std::uint32_t magic = 0;
+  std::uint16_t major_version = 0, minor_version = 0, file_hdr_sz = 0, chunk_hdr_sz = 0;
+  std::uint32_t blk_sz = 0, total_blks = 0, total_chunks = 0, image_checksum = 0;
+  static constexpr auto layout = little_endian(
+      field("magic", &SparseHeader::magic), field("major_version", &SparseHeader::major_version),
+      field("minor_version", &SparseHeader::minor_version), field("file_hdr_sz", &SparseHeader::file_hdr_sz),
+      field("chunk_hdr_sz", &SparseHeader::chunk_hdr_sz), field("blk_sz", &SparseHeader::blk_sz),
+      field("total_blks", &SparseHeader::total_blks), field("total_chunks", &SparseHeader::total_chunks),
+      field("image_checksum", &SparseHeader::image_checksum));
+};
+
+/// In front of each chunk's data.
+struct ChunkHeader {
+  std::uint16_t chunk_type = 0, reserved1 = 0;
+  std::uint32_t chunk_sz = 0;  ///< blocks of the image
+  std::uint32_t total_sz = 0;  ///< bytes of the file, with this header
+  static constexpr auto layout = little_endian(
+      field("chunk_type", &ChunkHeader::chunk_type), field("reserved1", &ChunkHeader::reserved1),
+      field("chunk_sz", &ChunkHeader::chunk_sz), field("total_sz", &ChunkHeader::total_sz));
+};
+
 constexpr std::uint32_t kMagic = 0xED26FF3A;
-enum Chunk : std::uint16_t { kRaw = 0xCAC1, kFill = 0xCAC2, kHole = 0xCAC3, kSum = 0xCAC4 };
-constexpr std::size_t kFileHeader = 28, kChunkHeader = 12, kPattern = 4096;
+enum ChunkType : std::uint16_t {
+  chunk_raw = 0xCAC1,
+  chunk_fill = 0xCAC2,
+  chunk_dont_care = 0xCAC3,
+  chunk_crc32 = 0xCAC4
+};
+constexpr std::size_t kFileHeader = size_on_disk<SparseHeader>, kChunkHeader = size_on_disk<ChunkHeader>;
+static_assert(kFileHeader == 28 && kChunkHeader == 12);
+constexpr std::size_t kPattern = 4096;
 constexpr unsigned kMostParts = 1000;
 
 struct Parsed {
@@ -28,13 +58,14 @@ struct Parsed {
 /// The chunks of one file, which lies at `base` among all parts.
 Parsed parse(const Source& file, std::uint64_t base, std::vector<Finding>& findings) {
   Bytes head = read_exactly(file, 0, kFileHeader, "Android sparse header");
-  LittleFields h(head, "Android sparse header");
-  if (h.u32(0) != kMagic) throw Malformed("Android sparse header: the magic is missing");
-  if (h.u16(4) != 1) throw Unsupported(fmt::format("Android sparse images of version {}", h.u16(4)));
-  std::uint64_t at = h.u16(8), chunk_header = h.u16(10);
+  auto h = read_structure<SparseHeader>(head.data());
+  if (h.magic != kMagic) throw Malformed("Android sparse header: the magic is missing");
+  if (h.major_version != 1)
+    throw Unsupported(fmt::format("Android sparse images of version {}", h.major_version));
+  std::uint64_t at = h.file_hdr_sz, chunk_header = h.chunk_hdr_sz;
   Parsed out;
-  out.block = h.u32(12);
-  out.size = out.block * h.u32(16);
+  out.block = h.blk_sz;
+  out.size = out.block * h.total_blks;
   if (at < kFileHeader || chunk_header < kChunkHeader || out.block == 0 || out.block % 4 != 0 ||
       out.block > (64 << 20))
     throw Malformed(fmt::format(
@@ -42,7 +73,7 @@ Parsed parse(const Source& file, std::uint64_t base, std::vector<Finding>& findi
         "up to 64 MiB, found {}, {} and {}",
         kFileHeader, kChunkHeader, at, chunk_header, out.block));
   std::uint64_t logical = 0;
-  for (std::uint32_t i = 0, count = h.u32(20); i < count; ++i) {
+  for (std::uint32_t i = 0, count = h.total_chunks; i < count; ++i) {
     Bytes raw = read_up_to(file, at, kChunkHeader);
     if (raw.size() < kChunkHeader) {
       findings.push_back({Finding::Level::fault,
@@ -50,33 +81,34 @@ Parsed parse(const Source& file, std::uint64_t base, std::vector<Finding>& findi
       out.known = logical;
       return out;
     }
-    LittleFields f(raw, "Android sparse chunk", at);
-    std::uint64_t length = f.u32(4) * out.block, total = f.u32(8), data = at + chunk_header;
+    auto chunk = read_structure<ChunkHeader>(raw.data());
+    std::uint64_t length = chunk.chunk_sz * out.block, total = chunk.total_sz, data = at + chunk_header;
     if (total < chunk_header || logical + length > out.size)
       throw Malformed(
           fmt::format("Android sparse chunk at offset {}: {} bytes, {} with its header, do not fit into the "
                       "{} of the image that are left",
                       at, length, total, out.size - std::min(logical, out.size)));
-    switch (f.u16(0)) {
-      case kRaw:
+    switch (chunk.chunk_type) {
+      case chunk_raw:
         if (total - chunk_header != length)
-          throw Malformed(
-              fmt::format("Android sparse chunk at offset {}: its two lengths contradict each other", at));
+          refuse_field("Android sparse chunk", at, &ChunkHeader::total_sz,
+                       fmt::format("{}, its header and its blocks", chunk_header + length),
+                       std::to_string(total));
         if (length > 0) out.runs.push_back({logical, length, MappedRun::From::stored, base + data, 0, 0});
         break;
-      case kFill:
+      case chunk_fill:
         if (length > 0) out.runs.push_back({logical, length, MappedRun::From::packed, base + data, 4, 0});
         break;
-      case kHole:
+      case chunk_dont_care:
         break;
-      case kSum:
+      case chunk_crc32:
         if (logical == out.size)
           out.crc32 =
               load_little<std::uint32_t>(read_exactly(file, data, 4, "Android sparse checksum").data());
         break;
       default:
-        throw Malformed(
-            fmt::format("Android sparse chunk at offset {}: there is no chunk type {:#06x}", at, f.u16(0)));
+        throw Malformed(fmt::format("Android sparse chunk at offset {}: there is no chunk type {:#06x}", at,
+                                    chunk.chunk_type));
     }
     logical += length;
     at += total;

@@ -5,7 +5,7 @@
 
 #include "base/checked.h"
 #include "base/checksum.h"
-#include "base/fields.h"
+#include "base/structure.h"
 #include "base/text.h"
 #include "format/filesystem/file_tree.h"
 #include "format/formats.h"
@@ -47,6 +47,39 @@ std::string type_name(const std::string& guid) {
   return found != std::end(kTypes) ? std::string(found->name) : guid;
 }
 
+/// 5.3.2. `header_size` bytes are summed, with the sum taken as zeros.
+struct HeaderRecord {
+  std::array<Byte, 8> signature{};
+  std::uint32_t header_size = 0, header_crc32 = 0;
+  std::uint64_t my_lba = 0, alternate_lba = 0, first_usable_lba = 0, last_usable_lba = 0;
+  std::array<Byte, 16> disk_guid{};
+  std::uint64_t entries_lba = 0;
+  std::uint32_t entry_count = 0, entry_size = 0, entries_crc32 = 0;
+  static constexpr auto layout = little_endian(
+      field("Signature", &HeaderRecord::signature), from_byte<12>(),
+      field("HeaderSize", &HeaderRecord::header_size), field("HeaderCRC32", &HeaderRecord::header_crc32),
+      from_byte<24>(), field("MyLBA", &HeaderRecord::my_lba),
+      field("AlternateLBA", &HeaderRecord::alternate_lba),
+      field("FirstUsableLBA", &HeaderRecord::first_usable_lba),
+      field("LastUsableLBA", &HeaderRecord::last_usable_lba), field("DiskGUID", &HeaderRecord::disk_guid),
+      field("PartitionEntryLBA", &HeaderRecord::entries_lba),
+      field("NumberOfPartitionEntries", &HeaderRecord::entry_count),
+      field("SizeOfPartitionEntry", &HeaderRecord::entry_size),
+      field("PartitionEntryArrayCRC32", &HeaderRecord::entries_crc32));
+};
+
+/// 5.3.3.
+struct EntryRecord {
+  std::array<Byte, 16> type{}, id{};
+  std::uint64_t starting_lba = 0, ending_lba = 0, attributes = 0;
+  std::array<Byte, 72> name{};  ///< UTF-16
+  static constexpr auto layout = little_endian(
+      field("PartitionTypeGUID", &EntryRecord::type), field("UniquePartitionGUID", &EntryRecord::id),
+      field("StartingLBA", &EntryRecord::starting_lba), field("EndingLBA", &EntryRecord::ending_lba),
+      field("Attributes", &EntryRecord::attributes), field("PartitionName", &EntryRecord::name));
+};
+static_assert(size_on_disk<EntryRecord> == 128);
+
 struct Header {
   std::uint64_t sector = 512, own = 0, other = 0, entries_at = 0, last_usable = 0,
                 first_usable = 0;  // sectors
@@ -57,29 +90,29 @@ struct Header {
 
 /// The header at a sector with its entries. Throws Malformed when a checksum differs or it makes no sense.
 Header read_header(const Source& disk, std::uint64_t sector, std::uint64_t at) {
-  Bytes raw = read_exactly(disk, checked_mul(at, sector, "a GPT header's place"), sector, "GPT header");
-  LittleFields f(raw, "GPT header", at * sector);
-  if (f.text(0, 8) != kMark) throw Malformed("its mark is missing");
-  Header h;
-  h.sector = sector;
-  std::uint32_t size = f.u32(12), sum = f.u32(16);
-  if (size < 92 || size > sector) throw Malformed(fmt::format("a size of {} bytes is not possible", size));
-  Bytes without = raw;
-  std::fill_n(without.begin() + 16, 4, Byte{0});
-  if (crc32(0, ByteView(without).first(size)) != sum) throw Malformed("it does not fit its checksum");
-  h.own = f.u64(24);
-  h.other = f.u64(32);
-  h.first_usable = f.u64(40);
-  h.last_usable = f.u64(48);
-  h.guid = guid_text(f.bytes(56, 16));
-  h.entries_at = f.u64(72);
-  h.count = f.u32(80);
-  h.entry_size = f.u32(84);
-  if (h.count > kMostEntries || h.entry_size < 128 || h.entry_size > 4096 || h.entry_size % 8 != 0)
-    throw Malformed(fmt::format("{} entries of {} bytes are not possible", h.count, h.entry_size));
+  Bytes bytes = read_exactly(disk, checked_mul(at, sector, "a GPT header's place"), sector, "GPT header");
+  auto raw = read_structure<HeaderRecord>(bytes.data());
+  if (as_text(raw.signature) != kMark) throw Malformed("its mark is missing");
+  if (raw.header_size < size_on_disk<HeaderRecord> || raw.header_size > sector)
+    throw Malformed(fmt::format("a size of {} bytes is not possible", raw.header_size));
+  std::fill_n(bytes.begin() + place_of(&HeaderRecord::header_crc32).at, sizeof raw.header_crc32, Byte{0});
+  if (crc32(0, ByteView(bytes).first(raw.header_size)) != raw.header_crc32)
+    throw Malformed("it does not fit its checksum");
+  if (raw.entry_count > kMostEntries || raw.entry_size < 128 || raw.entry_size > 4096 ||
+      raw.entry_size % 8 != 0)
+    throw Malformed(fmt::format("{} entries of {} bytes are not possible", raw.entry_count, raw.entry_size));
+  Header h{.sector = sector,
+           .own = raw.my_lba,
+           .other = raw.alternate_lba,
+           .entries_at = raw.entries_lba,
+           .last_usable = raw.last_usable_lba,
+           .first_usable = raw.first_usable_lba,
+           .count = raw.entry_count,
+           .entry_size = raw.entry_size,
+           .guid = guid_text(raw.disk_guid)};
   h.entries = read_exactly(disk, checked_mul(h.entries_at, sector, "the GPT entries' place"),
                            std::uint64_t{h.count} * h.entry_size, "GPT entries");
-  if (crc32(0, h.entries) != f.u32(88)) throw Malformed("its entries do not fit their checksum");
+  if (crc32(0, h.entries) != raw.entries_crc32) throw Malformed("its entries do not fit their checksum");
   return h;
 }
 
@@ -162,21 +195,19 @@ ContainerPtr open_gpt(const Input& input, OpenContext& context) {
   if (std::string note = hybrid_note(*disk); !note.empty())
     table.findings.push_back({Finding::Level::note, note});
   for (std::uint32_t i = 0; i < header.count; ++i) {
-    LittleFields f(ByteView(header.entries).subspan(std::size_t{i} * header.entry_size, header.entry_size),
-                   "GPT entry");
-    ByteView type = f.bytes(0, 16);
-    if (std::all_of(type.begin(), type.end(), [](Byte b) { return b == 0; })) continue;
-    std::uint64_t first = f.u64(32), last = f.u64(40);
+    auto row = read_structure<EntryRecord>(header.entries.data() + std::size_t{i} * header.entry_size);
+    if (row.type == std::array<Byte, 16>{}) continue;
+    std::uint64_t first = row.starting_lba, last = row.ending_lba;
     if (last < first || last >= std::uint64_t{1} << 50) {
       table.findings.push_back(
           {Finding::Level::fault, fmt::format("partition {} ends before it begins; left out", i + 1)});
       continue;
     }
-    std::string_view units = f.text(56, 72);
+    std::string_view units = as_text(row.name);
     std::size_t length = 0;
     while (length + 1 < units.size() && (units[length] != 0 || units[length + 1] != 0)) length += 2;
     std::string name = to_utf8(units.substr(0, length), "UTF-16LE").value_or("");
-    table.partitions.push_back({std::to_string(i + 1), name, type_name(guid_text(type)),
+    table.partitions.push_back({std::to_string(i + 1), name, type_name(guid_text(row.type)),
                                 first * header.sector, (last - first + 1) * header.sector});
   }
   return make_partitions(std::move(disk), std::move(table));

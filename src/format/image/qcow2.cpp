@@ -4,13 +4,13 @@
 #include <algorithm>
 
 #include "base/checked.h"
-#include "base/fields.h"
 #include "base/text.h"
 #include "codec/block.h"
 #include "codec/codec.h"
 #include "format/formats.h"
 #include "format/image/disk_image.h"
 #include "format/image/image_blocks.h"
+#include "format/image/qcow2_records.h"
 #include "format/image/qcow2_rewrite.h"
 #include "format/volume/luks.h"
 #include "io/cached_source.h"
@@ -20,61 +20,64 @@
 namespace operculum {
 namespace {
 
-constexpr std::uint32_t kMagic = 0x514649FB;  // "QFI\xfb"
-constexpr std::uint64_t kOffsetMask = 0x00FFFFFFFFFFFE00;
-enum Incompatible : std::uint64_t {
-  kDirty = 1,
-  kCorrupt = 2,
-  kDataFile = 4,
-  kCompressionType = 8,
-  kExtendedTables = 16
-};
-enum Extension : std::uint32_t { kDataFileName = 0x44415441, kEncryptionHeader = 0x0537BE77 };
-enum Encryption : std::uint32_t { kPlain = 0, kOldAes = 1, kLuks = 2 };
+using namespace qcow2;
 
+/// What the header and its extensions say of the disk.
 struct Header {
-  std::uint32_t version = 0, cluster_bits = 0, encryption = 0, l1_count = 0, snapshots = 0,
-                header_length = 72;
+  std::uint32_t version = 0, cluster_bits = 0, encryption = 0, l1_count = 0, snapshots = 0;
   std::uint64_t size = 0, l1_at = 0, snapshots_at = 0, incompatible = 0, luks_at = 0, luks_size = 0;
   std::uint8_t compression = 0;
   std::string backing, data_file;
 };
 
-Header read_header(const Source& file) {
-  Bytes raw = read_up_to(file, 0, 4096);
-  BigFields f(raw, "QCOW2 header");
-  if (f.u32(0) != kMagic) throw Malformed("QCOW2 header: the magic is missing");
-  Header h;
-  h.version = f.u32(4);
-  if (h.version != 2 && h.version != 3) throw Unsupported(fmt::format("QCOW version {}", h.version));
-  h.cluster_bits = f.u32(20);
-  if (h.cluster_bits < 9 || h.cluster_bits > 21)
-    throw Malformed(fmt::format("QCOW2 header: clusters of 2^{} bytes are not possible", h.cluster_bits));
-  h.size = f.u64(24);
-  h.encryption = f.u32(32);
-  h.l1_count = f.u32(36);
-  h.l1_at = f.u64(40);
-  h.snapshots = f.u32(60);
-  h.snapshots_at = f.u64(64);
-  if (h.version == 3) {
-    h.incompatible = f.u64(72);
-    h.header_length = f.u32(100);
-    if ((h.incompatible & kCompressionType) != 0 && h.header_length > 104) h.compression = f.u8(104);
+void read_extensions(Cursor raw, Header& header) {
+  while (raw.left() >= size_on_disk<ExtensionHead>) {
+    auto extension = read_structure<ExtensionHead>(raw);
+    if (extension.type == 0 || extension.length > raw.left()) return;
+    Cursor data(raw.take(extension.length), "QCOW2 header extension");
+    if (extension.type == data_file_name) header.data_file = as_text(data.take(extension.length));
+    if (extension.type == encryption_header) {
+      auto pointer = read_structure<EncryptionPointer>(data);
+      header.luks_at = pointer.offset;
+      header.luks_size = pointer.length;
+    }
+    raw.skip(std::min<std::size_t>((8 - extension.length % 8) % 8, raw.left()));
   }
-  if (std::uint64_t at = f.u64(8); at != 0) {
-    Bytes name = read_exactly(file, at, std::min<std::uint32_t>(f.u32(16), 1023), "QCOW2 backing file name");
+}
+
+Header read_header(const Source& file) {
+  constexpr std::size_t kReach = 4096, kLongestName = 1023;
+  Bytes bytes = read_up_to(file, 0, kReach);
+  Cursor front(bytes, "QCOW2 header");
+  auto raw = read_structure<HeaderRecord>(front);
+  if (raw.magic != kMagic) throw Malformed("QCOW2 header: the magic is missing");
+  if (raw.version != 2 && raw.version != 3) throw Unsupported(fmt::format("QCOW version {}", raw.version));
+  if (raw.cluster_bits < 9 || raw.cluster_bits > 21)
+    throw Malformed(fmt::format("QCOW2 header: clusters of 2^{} bytes are not possible", raw.cluster_bits));
+  Header h{.version = raw.version,
+           .cluster_bits = raw.cluster_bits,
+           .encryption = raw.crypt_method,
+           .l1_count = raw.l1_size,
+           .snapshots = raw.nb_snapshots,
+           .size = raw.size,
+           .l1_at = raw.l1_table_offset,
+           .snapshots_at = raw.snapshots_offset};
+  std::size_t extensions_at = kHeaderSize;
+  if (raw.version == 3) {
+    auto more = read_structure<MoreRecord>(front);
+    h.incompatible = more.incompatible_features;
+    extensions_at = more.header_length;
+    bool compression = (h.incompatible & feature_compression) != 0 && more.header_length > kCompressionAt;
+    if (compression) h.compression = front.u8();
+  }
+  if (raw.backing_file_offset != 0) {
+    Bytes name =
+        read_exactly(file, raw.backing_file_offset,
+                     std::min<std::size_t>(raw.backing_file_size, kLongestName), "QCOW2 backing file name");
     h.backing = as_text(name);
   }
-  for (std::size_t at = h.header_length; at + 8 <= raw.size();) {
-    std::uint32_t kind = f.u32(at), length = f.u32(at + 4);
-    if (kind == 0 || length > raw.size() - at - 8) break;
-    if (kind == kDataFileName) h.data_file = f.text(at + 8, length);
-    if (kind == kEncryptionHeader) {
-      h.luks_at = f.u64(at + 8);
-      h.luks_size = f.u64(at + 16);
-    }
-    at += 8 + (length + 7) / 8 * 8;
-  }
+  if (extensions_at < bytes.size())
+    read_extensions(Cursor(ByteView(bytes).subspan(extensions_at), "QCOW2 header extension"), h);
   return h;
 }
 
@@ -89,22 +92,21 @@ class QcowSource final : public MappedSource {
         by_offset_(std::move(by_offset)),
         header_(header),
         cluster_(std::uint64_t{1} << header.cluster_bits),
-        entry_bytes_((header.incompatible & kExtendedTables) != 0 ? 16 : 8) {}
+        entry_bytes_((header.incompatible & feature_extended_tables) != 0 ? 16 : 8) {}
 
  protected:
   MappedRun locate(std::uint64_t offset) const override {
     std::uint64_t per_table = cluster_ / entry_bytes_, index = offset / cluster_, within = offset % cluster_;
     std::uint64_t l1 = index / per_table, left = cluster_ - within;
     if (l1 >= header_.l1_count) return {MappedRun::From::parent, left};
-    std::uint64_t table = word(checked_add(header_.l1_at, l1 * 8, "the first table")) & kOffsetMask;
+    std::uint64_t table = word(checked_add(header_.l1_at, l1 * 8, "the first table")) & kPlaceMask;
     if (table == 0)
       return {MappedRun::From::parent, per_table * cluster_ - (index % per_table) * cluster_ - within};
     std::uint64_t at = table + (index % per_table) * entry_bytes_, entry = word(at);
-    constexpr std::uint64_t kPacked = std::uint64_t{1} << 62, kZero = 1;
     if ((entry & kPacked) != 0) return {MappedRun::From::packed, left, entry & (kPacked - 1), within};
-    std::uint64_t place = entry & kOffsetMask;
+    std::uint64_t place = entry & kPlaceMask;
     if (entry_bytes_ == 16) return subcluster(word(at + 8), place, within);
-    if ((entry & kZero) != 0 && header_.version >= 3) return {MappedRun::From::zeros, left};
+    if ((entry & kZeros) != 0 && header_.version >= 3) return {MappedRun::From::zeros, left};
     if (place == 0) return {MappedRun::From::parent, left};
     if (by_offset_) return {MappedRun::From::packed, left, kEncrypted | index, within};
     return {MappedRun::From::stored, left, place + within};
@@ -132,8 +134,8 @@ class QcowSource final : public MappedSource {
   /// A cluster that is stored encrypted, by its number in the disk.
   Bytes decrypt(std::uint64_t index) const {
     std::uint64_t per_table = cluster_ / entry_bytes_;
-    std::uint64_t table = word(header_.l1_at + index / per_table * 8) & kOffsetMask;
-    std::uint64_t place = word(table + index % per_table * entry_bytes_) & kOffsetMask;
+    std::uint64_t table = word(header_.l1_at + index / per_table * 8) & kPlaceMask;
+    std::uint64_t place = word(table + index % per_table * entry_bytes_) & kPlaceMask;
     Bytes out = read_exactly(whole(), place, cluster_, "QCOW2 cluster");
     by_offset_->decrypt(index * (cluster_ / 512), out);
     return out;
@@ -148,7 +150,7 @@ class QcowSource final : public MappedSource {
   }
 
   std::uint64_t word(std::uint64_t at) const {
-    return BigFields(read_exactly(*tables_, at, 8, "QCOW2 table"), "QCOW2 table", at).u64(0);
+    return load_number(read_exactly(*tables_, at, 8, "QCOW2 table").data(), 8, std::endian::big);
   }
 
   SourcePtr tables_, file_;
@@ -162,13 +164,13 @@ std::vector<std::string> read_snapshots(const Source& file, const Header& header
   std::vector<std::string> out;
   std::uint64_t at = header.snapshots_at;
   for (std::uint32_t i = 0; i < std::min<std::uint32_t>(header.snapshots, 1000); ++i) {
-    Bytes raw = read_exactly(file, at, 40, "QCOW2 snapshot");
-    BigFields f(raw, "QCOW2 snapshot", at);
-    std::uint64_t id = f.u16(12), name = f.u16(14), extra = f.u32(36);
-    Bytes text = read_exactly(file, at + 40 + extra, id + name, "QCOW2 snapshot");
-    out.push_back(fmt::format("{} ({})", as_text(text).substr(static_cast<std::size_t>(id)),
-                              to_text(from_unix(f.u32(16)))));
-    at += (40 + extra + id + name + 7) / 8 * 8;
+    constexpr std::size_t kSize = size_on_disk<SnapshotRecord>;
+    auto raw = read_structure<SnapshotRecord>(read_exactly(file, at, kSize, "QCOW2 snapshot").data());
+    std::uint64_t texts_at = at + kSize + raw.extra_data_size;
+    Bytes text = read_exactly(file, texts_at, std::size_t{raw.id_size} + raw.name_size, "QCOW2 snapshot");
+    out.push_back(
+        fmt::format("{} ({})", as_text(text).substr(raw.id_size), to_text(from_unix(raw.date_sec))));
+    at = (texts_at + text.size() + 7) / 8 * 8;
   }
   return out;
 }
@@ -180,7 +182,7 @@ constexpr std::size_t kSector = 512;
 /// passphrase itself, filled up with zeros, is the key: nothing tells whether it is right.
 SourcePtr unlock_image(const SourcePtr& file, const SourcePtr& data, const Header& header,
                        const SourcePtr& parent, KeyRing keys, const std::string& name) {
-  if (header.encryption == kOldAes) {
+  if (header.encryption == crypt_aes) {
     Key found = keys.find(name, [](const std::string&) { return KeyRing::Fit::perhaps; });
     Secret key(16);
     std::copy_n(found.secret.begin(), std::min(found.secret.size(), key.size()), key.span().begin());
@@ -197,7 +199,7 @@ SourcePtr unlock_image(const SourcePtr& file, const SourcePtr& data, const Heade
 /// Tells how an image is encrypted, and asks for a key when its bytes are wanted.
 void lock_image(DiskImage& image, const SourcePtr& file, const SourcePtr& data, const Header& header,
                 const SourcePtr& parent, const Input& input, const OpenContext& context) {
-  if (header.encryption == kLuks) {
+  if (header.encryption == crypt_luks) {
     if (header.luks_at == 0)
       throw Malformed("QCOW2 header: it is encrypted, but tells no place of a LUKS header");
     luks::Header own = luks::read_header(*file, header.luks_at);
@@ -215,15 +217,17 @@ void lock_image(DiskImage& image, const SourcePtr& file, const SourcePtr& data, 
 
 Match recognise_qcow2(Probe& probe) {
   ByteView head = probe.head(8);
-  return head.size() == 8 && BigFields(head, "QCOW2").u32(0) == kMagic ? Match::front : Match::none;
+  return head.size() == 8 && read_field(&HeaderRecord::magic, head.data()) == kMagic ? Match::front
+                                                                                     : Match::none;
 }
 
 ContainerPtr open_qcow2(const Input& input, OpenContext& context) {
   SourcePtr file = random_access(*input.content, context.spool);
   Header header = read_header(*file);
-  if (header.encryption > kLuks)
+  if (header.encryption > crypt_luks)
     throw Unsupported(fmt::format("QCOW2 encryption method {}", header.encryption));
-  constexpr std::uint64_t kKnown = kDirty | kCorrupt | kDataFile | kCompressionType | kExtendedTables;
+  constexpr std::uint64_t kKnown =
+      feature_dirty | feature_corrupt | feature_data_file | feature_compression | feature_extended_tables;
   if ((header.incompatible & ~kKnown) != 0)
     throw Unsupported(fmt::format("QCOW2 feature bits {:#x}", header.incompatible & ~kKnown));
   if (header.compression > 1) throw Unsupported(fmt::format("QCOW2 compression type {}", header.compression));
@@ -231,14 +235,14 @@ ContainerPtr open_qcow2(const Input& input, OpenContext& context) {
   image.method = header.compression == 1 ? "zstd" : "deflate";
   image.facts = {{"version", std::to_string(header.version)},
                  {"cluster", fmt::format("{} bytes", std::uint64_t{1} << header.cluster_bits)}};
-  if ((header.incompatible & kCorrupt) != 0)
+  if ((header.incompatible & feature_corrupt) != 0)
     image.findings.push_back({Finding::Level::warning, "it is marked as corrupt"});
   SourcePtr parent, data = file;
   if (!header.backing.empty()) {
     image.facts.emplace_back("parent", header.backing);
     parent = open_parent(input, context, {header.backing, {}}, image.findings);
   }
-  if ((header.incompatible & kDataFile) != 0)
+  if ((header.incompatible & feature_data_file) != 0)
     data = open_parent(input, context, {header.data_file, {}}, image.findings);
   try {
     for (const std::string& name : read_snapshots(*file, header)) image.facts.emplace_back("snapshot", name);
@@ -246,7 +250,7 @@ ContainerPtr open_qcow2(const Input& input, OpenContext& context) {
     image.findings.push_back(
         {Finding::Level::warning, fmt::format("the list of snapshots is damaged: {}", error.what())});
   }
-  if (header.encryption != kPlain) {
+  if (header.encryption != crypt_none) {
     lock_image(image, file, data, header, parent, input, context);
   } else {
     image.bytes = std::make_shared<QcowSource>(file, std::move(data), header, std::move(parent), nullptr);

@@ -2,47 +2,19 @@
 // hold anything.
 #include <algorithm>
 
-#include "base/structure.h"
 #include "format/formats.h"
 #include "format/image/image_blocks.h"
+#include "format/image/qcow2_records.h"
 
 namespace operculum {
 namespace {
 
+using namespace qcow2;
+
 constexpr std::uint32_t kClusterBits = 16;
 constexpr std::uint64_t kCluster = 1 << kClusterBits;
-constexpr std::uint64_t kEntriesATable = kCluster / 8;     // of 64 bits
-constexpr std::uint64_t kCountsABlock = kCluster / 2;      // of 16 bits: refcount_order 4
-constexpr std::uint64_t kCopied = std::uint64_t{1} << 63;  // exactly one reference
-
-struct Header {
-  std::uint32_t magic = 0x514649FB, version = 3;
-  std::uint64_t backing_file_offset = 0;
-  std::uint32_t backing_file_size = 0, cluster_bits = kClusterBits;
-  std::uint64_t size = 0;
-  std::uint32_t crypt_method = 0, l1_size = 0;
-  std::uint64_t l1_table_offset = 0, refcount_table_offset = 0;
-  std::uint32_t refcount_table_clusters = 0, nb_snapshots = 0;
-  std::uint64_t snapshots_offset = 0, incompatible_features = 0, compatible_features = 0,
-                autoclear_features = 0;
-  std::uint32_t refcount_order = 4, header_length = 104;
-
-  static constexpr auto layout = big_endian(
-      field("magic", &Header::magic), field("version", &Header::version),
-      field("backing_file_offset", &Header::backing_file_offset),
-      field("backing_file_size", &Header::backing_file_size), field("cluster_bits", &Header::cluster_bits),
-      field("size", &Header::size), field("crypt_method", &Header::crypt_method),
-      field("l1_size", &Header::l1_size), field("l1_table_offset", &Header::l1_table_offset),
-      field("refcount_table_offset", &Header::refcount_table_offset),
-      field("refcount_table_clusters", &Header::refcount_table_clusters),
-      field("nb_snapshots", &Header::nb_snapshots), field("snapshots_offset", &Header::snapshots_offset),
-      field("incompatible_features", &Header::incompatible_features),
-      field("compatible_features", &Header::compatible_features),
-      field("autoclear_features", &Header::autoclear_features),
-      field("refcount_order", &Header::refcount_order), field("header_length", &Header::header_length));
-};
-static_assert(size_on_disk<Header> == 104);
-
+constexpr std::uint64_t kEntriesATable = kCluster / 8;  // of 64 bits
+constexpr std::uint64_t kCountsABlock = kCluster / 2;   // of 16 bits: refcount_order 4
 std::uint64_t divided_up(std::uint64_t a, std::uint64_t b) {
   return (a + b - 1) / b;
 }
@@ -95,7 +67,7 @@ Assembly pack_qcow2(const std::vector<NewEntry>& entries, const Writing& writing
   for (std::uint64_t i = 0; i < tables; ++i) parts.l2 += table_in_use(i) ? 1 : 0;
   parts.settle();
 
-  Header header;
+  HeaderRecord header{.cluster_bits = kClusterBits};
   header.size = disk->size();
   header.l1_size = static_cast<std::uint32_t>(std::max<std::uint64_t>(tables, 1));
   header.l1_table_offset = parts.l1_at() * kCluster;
@@ -103,6 +75,7 @@ Assembly pack_qcow2(const std::vector<NewEntry>& entries, const Writing& writing
   header.refcount_table_clusters = static_cast<std::uint32_t>(parts.count_table);
   Bytes first, count_table, counts, l1, l2;
   append_structure(first, header);
+  append_structure(first, MoreRecord());
   for (std::uint64_t i = 0; i < parts.count_blocks; ++i)
     put64(count_table, (parts.count_blocks_at() + i) * kCluster);
   for (std::uint64_t i = 0; i < parts.total(); ++i) counts.insert(counts.end(), {0, 1});

@@ -5,51 +5,26 @@
 #include <algorithm>
 
 #include "base/error.h"
-#include "base/structure.h"
 #include "format/image/image_blocks.h"
+#include "format/image/qcow2_records.h"
 #include "io/patches.h"
 
 namespace operculum {
 namespace {
 
-/// What of the header matters here, with the names of the format's description.
-struct Header {
-  std::uint32_t version = 0, cluster_bits = 0, crypt_method = 0, l1_size = 0;
-  std::uint64_t size = 0, l1_table_offset = 0, refcount_table_offset = 0;
-  std::uint32_t refcount_table_clusters = 0;
-  static constexpr auto layout =
-      big_endian(from_byte<4>(), field("version", &Header::version), from_byte<20>(),
-                 field("cluster_bits", &Header::cluster_bits), field("size", &Header::size),
-                 field("crypt_method", &Header::crypt_method), field("l1_size", &Header::l1_size),
-                 field("l1_table_offset", &Header::l1_table_offset),
-                 field("refcount_table_offset", &Header::refcount_table_offset),
-                 field("refcount_table_clusters", &Header::refcount_table_clusters));
-};
-/// Behind it in version 3.
-struct MoreHeader {
-  static constexpr std::size_t kAt = 72;
-  std::uint64_t incompatible = 0, compatible = 0, autoclear = 0;
-  std::uint32_t refcount_order = 4;
-  static constexpr auto layout = big_endian(field("incompatible_features", &MoreHeader::incompatible),
-                                            field("compatible_features", &MoreHeader::compatible),
-                                            field("autoclear_features", &MoreHeader::autoclear),
-                                            field("refcount_order", &MoreHeader::refcount_order));
-};
-
-constexpr std::uint64_t kPlace = 0x00FFFFFFFFFFFE00, kCopied = std::uint64_t{1} << 63,
-                        kPacked = std::uint64_t{1} << 62;
-constexpr std::uint64_t kCompressionType = 8;  // the one incompatible feature that changes nothing here
+using namespace qcow2;
 
 class Rewriter {
  public:
   Rewriter(const SourcePtr& file, const Source& before, const SourcePtr& after)
       : before_(before), after_(after), patches_(file) {
-    Bytes raw = read_exactly(*file, 0, 104, "QCOW2 header");
-    header_ = read_structure<Header>(raw.data());
-    if (header_.version >= 3) more_ = read_structure<MoreHeader>(raw.data() + MoreHeader::kAt);
+    Bytes raw = read_exactly(*file, 0, kHeader3Size, "QCOW2 header");
+    header_ = read_structure<HeaderRecord>(raw.data());
+    if (header_.version >= 3) more_ = read_structure<MoreRecord>(raw.data() + kHeaderSize);
     if (header_.crypt_method != 0) throw Unsupported("writing an encrypted QCOW2 image");
-    if ((more_.incompatible & ~kCompressionType) != 0)
-      throw Unsupported(fmt::format("writing a QCOW2 image with feature bits {:#x}", more_.incompatible));
+    if ((more_.incompatible_features & ~feature_compression) != 0)
+      throw Unsupported(
+          fmt::format("writing a QCOW2 image with feature bits {:#x}", more_.incompatible_features));
     if (more_.refcount_order < 3 || more_.refcount_order > 6)
       throw Unsupported("writing a QCOW2 image with reference counts of less than a byte");
     cluster_ = std::uint64_t{1} << header_.cluster_bits;
@@ -60,8 +35,8 @@ class Rewriter {
   Assembly run() {
     each_change(before_, *after_, cluster_,
                 [this](std::uint64_t at, std::uint64_t) { change(at / cluster_); });
-    if (header_.version >= 3 && more_.autoclear != 0)
-      put(MoreHeader::kAt + 16, 0, 8);  // nobody keeps those up to date
+    if (header_.version >= 3 && more_.autoclear_features != 0)
+      put(kHeaderSize + place_of(&MoreRecord::autoclear_features).at, 0, 8);  // nobody keeps those up to date
     return patches_.assembly(std::max(size_, next_ * cluster_));
   }
 
@@ -85,7 +60,7 @@ class Rewriter {
     std::uint64_t index = cluster / per_block;
     if (index >= header_.refcount_table_clusters * cluster_ / 8)
       throw Unsupported("a QCOW2 image with a longer table of reference counts");
-    std::uint64_t entry = header_.refcount_table_offset + index * 8, block = word(entry) & kPlace;
+    std::uint64_t entry = header_.refcount_table_offset + index * 8, block = word(entry) & kPlaceMask;
     if (block == 0) {
       std::uint64_t made = next_++;
       block = made * cluster_;
@@ -121,7 +96,7 @@ class Rewriter {
   /// The table that has a cluster's entry, for this image alone.
   std::uint64_t own_table(std::uint64_t l1) {
     if (l1 >= header_.l1_size) throw Malformed(fmt::format("QCOW2: the first table has no entry {}", l1));
-    std::uint64_t at = header_.l1_table_offset + l1 * 8, entry = word(at), table = entry & kPlace;
+    std::uint64_t at = header_.l1_table_offset + l1 * 8, entry = word(at), table = entry & kPlaceMask;
     if (table != 0 && (entry & kCopied) != 0) return table;
     std::uint64_t made = take_cluster() * cluster_;
     Bytes content(static_cast<std::size_t>(cluster_));
@@ -138,8 +113,7 @@ class Rewriter {
     std::uint64_t from = index * cluster_, length = std::min(cluster_, after_->size() - from);
     if (read_up_to(before_, from, length) == read_up_to(*after_, from, length)) return;
     std::uint64_t per_table = cluster_ / 8, at = own_table(index / per_table) + index % per_table * 8;
-    std::uint64_t entry = word(at), place = entry & kPlace;
-    constexpr std::uint64_t kZeros = 1;
+    std::uint64_t entry = word(at), place = entry & kPlaceMask;
     bool in_place = (entry & kPacked) == 0 && (entry & kCopied) != 0 && (entry & kZeros) == 0 && place != 0;
     if (!in_place) {
       let_go_of(entry);
@@ -153,7 +127,7 @@ class Rewriter {
   /// The host clusters that an entry was about: packed ones may lie across several.
   void let_go_of(std::uint64_t entry) {
     if ((entry & kPacked) == 0) {
-      if ((entry & kPlace) != 0) let_go((entry & kPlace) / cluster_);
+      if ((entry & kPlaceMask) != 0) let_go((entry & kPlaceMask) / cluster_);
       return;
     }
     unsigned offset_bits = 62 - (header_.cluster_bits - 8);
@@ -165,8 +139,8 @@ class Rewriter {
   const Source& before_;
   SourcePtr after_;
   Patches patches_;
-  Header header_;
-  MoreHeader more_;
+  HeaderRecord header_;
+  MoreRecord more_;
   std::uint64_t cluster_ = 0, next_ = 0, size_ = 0;  // bytes; clusters; bytes of the file
 };
 
