@@ -9,6 +9,7 @@
 #include <algorithm>
 #include <array>
 #include <bit>
+#include <utility>
 
 #include "base/cursor.h"
 
@@ -32,23 +33,43 @@ constexpr auto kShares = [] {
   return shares;
 }();
 
-std::size_t length_count(const Byte* head) {
-  return 4u + (head[1] >> 5) + (head[2] & 1u) * 8u;
+/// The 17 bits in front of the lengths: last, kind (2), HLIT (5), HDIST (5), HCLEN (4).
+std::uint32_t fixed_bits(const Byte* head) {
+  return load_little<std::uint32_t>(head);
 }
+std::size_t length_count(const Byte* head) {
+  return 4 + (fixed_bits(head) >> 13 & 15);
+}
+
+/// By HCLEN: the bits of the lengths that are there.
+constexpr auto kLengthMasks = [] {
+  std::array<std::uint64_t, 16> masks{};
+  for (std::size_t i = 0; i < masks.size(); ++i) masks[i] = (std::uint64_t{1} << 3 * (i + 4)) - 1;
+  return masks;
+}();
 
 /// The lengths of the code of lengths, three bits each, in kLengthOrder.
 std::uint64_t short_lengths(const Byte* head) {
-  return load_little<std::uint64_t>(head + 2) >> 1 & ((std::uint64_t{1} << 3 * length_count(head)) - 1);
+  return load_little<std::uint64_t>(head + 2) >> 1 & kLengthMasks[fixed_bits(head) >> 13 & 15];
 }
 
-/// Whether kFixedSize bytes can be a header's front.
+/// Whether kFixedSize bytes, the first of which is of the right kind, can be a header's front. Without a
+/// branch: half of all answers could not be foreseen.
 bool has_complete_lengths(const Byte* head) {
-  if ((head[0] & 6) != 4 || (head[0] >> 3) + 257u > kLiterals || (head[1] & 31) + 1u > kDistances)
-    return false;
   std::uint64_t lengths = short_lengths(head);
+  std::uint32_t fixed = fixed_bits(head);
   unsigned sum = kShares[lengths % 4096] + kShares[lengths >> 12 & 4095] + kShares[lengths >> 24 & 4095] +
                  kShares[lengths >> 36 & 4095] + kShares[lengths >> 48];
-  return sum == 128;
+  return ((sum == 128) & ((fixed >> 3 & 31) + 257 <= kLiterals) & ((fixed >> 8 & 31) < kDistances)) != 0;
+}
+
+/// Whether bytes look packed: hardly any occurs twice, as in neither texts, tables nor code.
+bool look_packed(const Byte* bytes, std::size_t count) {
+  std::array<std::uint64_t, 4> seen{};
+  for (std::size_t i = 0; i < count; ++i) seen[bytes[i] / 64] |= std::uint64_t{1} << (bytes[i] % 64);
+  int distinct = 0;
+  for (std::uint64_t part : seen) distinct += std::popcount(part);
+  return static_cast<std::size_t>(distinct) * 4 >= count * 3;  // of 64 bytes by chance 57
 }
 
 /// A prefix code as far as it was stated.
@@ -68,16 +89,19 @@ class LengthCode {
  public:
   explicit LengthCode(const Byte* head) {
     std::array<Byte, kLengths> lengths{};
+    std::array<unsigned, kMostShort + 1> counts{}, next{};  // of each length; the next code of each
     std::uint64_t stated = short_lengths(head);
     for (Byte symbol : kLengthOrder) {
       lengths[symbol] = stated % 8;
+      ++counts[lengths[symbol]];
       stated >>= 3;
     }
-    unsigned code = 0;
-    for (unsigned length = 1; length <= kMostShort; ++length, code <<= 1) {
-      for (std::size_t symbol = 0; symbol < kLengths; ++symbol) {
-        if (lengths[symbol] == length) fill(code++, length, static_cast<Byte>(symbol));
-      }
+    counts[0] = 0;  // those that do not occur
+    for (unsigned length = 1; length <= kMostShort; ++length)
+      next[length] = (next[length - 1] + counts[length - 1]) << 1;
+    for (std::size_t symbol = 0; symbol < kLengths; ++symbol) {
+      if (unsigned length = lengths[symbol]; length != 0)
+        fill(next[length]++, length, static_cast<Byte>(symbol));
     }
   }
   struct Slot {
@@ -131,11 +155,13 @@ bool has_complete_codes(ByteView bytes) {
   return ends && literal.complete() && (distance.complete() || distance.symbols <= 1);
 }
 
-/// A number whose bytes are 0 where `bytes` may be the first of a header, seen from below; those behind may
-/// be, too.
-std::uint64_t other_kinds(const Byte* bytes) {
-  constexpr std::uint64_t kKind = 0x0606060606060606, kOwnCodes = 0x0404040404040404;
-  return (load_little<std::uint64_t>(bytes) ^ kOwnCodes) & kKind;
+/// Which of eight bytes may be the first of a header, a bit each.
+std::uint64_t right_kinds(const Byte* bytes) {
+  constexpr std::uint64_t kKind = 0x0606060606060606, kOwnCodes = 0x0404040404040404,
+                          kHigh = 0x8080808080808080;
+  std::uint64_t others = (load_little<std::uint64_t>(bytes) ^ kOwnCodes) & kKind;  // 0 where it may be
+  constexpr std::uint64_t kGather = 0x0102040810204080;  // puts one bit of each byte side by side
+  return (((kHigh - others) & kHigh) >> 7) * kGather >> 56;
 }
 
 class Inflater {
@@ -157,19 +183,29 @@ class Inflater {
 }  // namespace
 
 std::size_t next_deflate_front(ByteView bytes, std::size_t at, std::size_t end) {
-  constexpr std::uint64_t kOnes = 0x0101010101010101, kHigh = 0x8080808080808080;
+  constexpr std::size_t kGroup = 64, kSample = 64, kWindow = 512;
   if (bytes.size() < kFixedSize) return end;
   const std::size_t last = std::min(end, bytes.size() - kFixedSize + 1);
-  while (at < last) {
-    std::uint64_t others = other_kinds(bytes.data() + at);
-    std::uint64_t candidates = (others - kOnes) & ~others & kHigh;
+  std::size_t window_end = at;
+  bool packed = false, next_packed = true;  // how this window begins, and the one behind it
+  for (; at < last; at += kGroup) {
+    while (at >= window_end) {
+      packed = std::exchange(next_packed, true);
+      window_end += kWindow;
+      if (window_end + kSample <= bytes.size()) next_packed = look_packed(bytes.data() + window_end, kSample);
+    }
+    if (!packed && !next_packed) continue;
+    std::uint64_t candidates = 0;
+    if (at + kGroup <= last) {
+      for (std::size_t i = 0; i < kGroup; i += 8) candidates |= right_kinds(bytes.data() + at + i) << i;
+    } else {
+      for (std::size_t i = 0; at + i < last; ++i) candidates |= std::uint64_t{(bytes[at + i] & 6) == 4} << i;
+    }
     for (; candidates != 0; candidates &= candidates - 1) {
-      std::size_t place = at + static_cast<std::size_t>(std::countr_zero(candidates)) / 8;
-      if (place >= last) break;
+      std::size_t place = at + static_cast<std::size_t>(std::countr_zero(candidates));
       if (has_complete_lengths(bytes.data() + place) && has_complete_codes(bytes.subspan(place)))
         return place;
     }
-    at += sizeof others;
   }
   return end;
 }

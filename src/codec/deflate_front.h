@@ -12,7 +12,8 @@ constexpr std::size_t kDeflateHeadSize = 576;
 
 /// The first place from `at` on, or `end`, where raw deflate data may begin (RFC 1951): its first block has
 /// codes of its own (section 3.2.7), and the lengths that it states make complete codes. Blocks of the other
-/// kinds state too little to be told from chance. Headers that do not end within `bytes` are passed over.
+/// kinds state too little to be told from chance. Headers that do not end within `bytes` are passed over, and
+/// so may be data of less than 600 bytes where what is around it does not look packed.
 std::size_t next_deflate_front(ByteView bytes, std::size_t at, std::size_t end);
 
 /// What is written around deflate data.

@@ -43,11 +43,11 @@ class Finder {
       : bytes_(bytes), begin_(at), at_(at), end_(end), context_(context), search_(search) {}
 
   std::vector<Embedded> find() {
-    Bytes block;
+    Bytes room(kBlock + kOverlap + MarkTable::kKey);  // so that a look at the last byte stays within
     while (at_ < end_ && found_.size() < search_.most && looks_ < kMostLooks && trials_ < most_trials_) {
-      block = read_up_to(*bytes_, at_, std::min<std::uint64_t>(kBlock + kOverlap, end_ - at_));
+      auto wanted = static_cast<std::size_t>(std::min<std::uint64_t>(kBlock + kOverlap, end_ - at_));
+      ByteView block(room.data(), bytes_->read_at(at_, std::span(room).first(wanted)));
       std::size_t most = std::min(block.size(), kBlock);
-      block.resize(block.size() + MarkTable::kKey);  // so that a look at the last byte stays within
       std::uint64_t next = at_ + most;
       mark_ = front_ = kUnknownPlace;
       for (std::size_t i = next_look(block, 0, most); i < most; i = next_look(block, i + 1, most)) {
@@ -74,7 +74,7 @@ class Finder {
   std::size_t next_look(ByteView block, std::size_t from, std::size_t most) {
     if (mark_ == kUnknownPlace || mark_ < from) mark_ = table_.next(block.data(), from, most);
     if (search_.deflate && (front_ == kUnknownPlace || front_ < from))
-      front_ = next_deflate_front(block.first(block.size() - MarkTable::kKey), from, most);
+      front_ = next_deflate_front(block, from, most);
     return std::min(mark_, front_);
   }
 
@@ -109,14 +109,18 @@ class Finder {
     return std::nullopt;
   }
 
-  /// Deflate data, with or without the wrapper of zlib, that decodes to its end.
+  /// Deflate data, with or without the wrapper of zlib, that decodes to its end. What has the wrapper's
+  /// header has to have its checksum, too: data that is kept in pieces decodes somehow. That of a picture
+  /// (PNG) is no container.
   std::optional<std::uint64_t> look_at_deflate(ByteView block, std::size_t i) {
     constexpr std::size_t kZlibHead = 2;
     constexpr std::uint64_t kLeastPlain = 512;  // bytes
     std::uint64_t at = at_ + i;
     if (i >= kZlibHead && at >= free_from_ + kZlibHead && is_zlib_head(block.data() + i - kZlibHead)) {
+      if (as_text(block.first(i - kZlibHead)).ends_with("IDAT")) return std::nullopt;
       auto extent = deflate_extent(*bytes_, at - kZlibHead, end_, DeflateWrapper::zlib, may_decode_);
-      if (extent) return add({at - kZlibHead, extent->packed, format_by_id("zlib"), true});
+      return extent ? std::optional(add({at - kZlibHead, extent->packed, format_by_id("zlib"), true}))
+                    : std::nullopt;
     }
     auto extent = deflate_extent(*bytes_, at, end_, DeflateWrapper::raw, may_decode_);
     if (!extent || extent->plain < kLeastPlain) return std::nullopt;

@@ -1,6 +1,7 @@
 #include "container/marks.h"
 
 #include <algorithm>
+#include <cassert>
 
 #include "base/checksum.h"
 #include "base/cursor.h"
@@ -203,12 +204,17 @@ class LzmaMarks {
 
 MarkTable::MarkTable() {
   static const LzmaMarks lzma;
-  for (const Mark& mark : kMarks) add(mark);
-  for (const Mark& mark : lzma.marks()) add(mark);
+  for (const Mark& mark : kMarks) add(mark, true);
+  for (const Mark& mark : lzma.marks()) add(mark, false);
 }
 
-void MarkTable::add(const Mark& mark) {
+void MarkTable::add(const Mark& mark, bool by_pairs) {
+  assert(mark.bytes.size() > 2 && mark.bytes[0] != 0);
   by_first_[static_cast<Byte>(mark.bytes[0])].push_back(&mark);
+  for (std::size_t at = 0; at < (by_pairs ? 2u : 0u); ++at) {
+    auto both = load_little<std::uint16_t>(reinterpret_cast<const Byte*>(mark.bytes.data()) + at);
+    pairs_[both / 32] |= 1u << (both % 32);
+  }
   Byte key[kKey] = {};
   std::copy_n(mark.bytes.begin(), std::min(mark.bytes.size(), kKey), key);
   for (unsigned last = 0; last < (mark.bytes.size() < kKey ? 256u : 1u);

@@ -41,6 +41,17 @@ TEST(DeflateFront, IsFoundWhereverItLies) {
   }
 }
 
+TEST(DeflateFront, ShortDataIsFoundWhereItsSurroundingsLookPackedToo) {
+  Bytes packed = encode("deflate", tide_table(25));
+  ASSERT_LT(packed.size(), 500u);
+  for (std::size_t at = 0; at < 700; at += 13) {
+    Bytes bytes = noise(at, 3), behind = noise(600, 4);
+    bytes.insert(bytes.end(), packed.begin(), packed.end());
+    bytes.insert(bytes.end(), behind.begin(), behind.end());
+    EXPECT_EQ(next_deflate_front(bytes, 0, bytes.size()), at);
+  }
+}
+
 TEST(DeflateFront, NeedsItsWholeHeader) {
   Bytes packed = encode("deflate", tide_table(500));
   std::size_t fits = 0;

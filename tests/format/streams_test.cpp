@@ -221,6 +221,18 @@ TEST(RawDeflate, IsFoundBySearchingWithItsEnd) {
   EXPECT_EQ(held->entries()[4].size, raw.size());
 }
 
+TEST(RawDeflate, IsNotSoughtWhereAWrapperIsBrokenNorInPictures) {
+  Bytes zlib = encode("zlib", to_bytes(tide_lines(2000))), damaged = zlib;
+  damaged.back() ^= 1;
+  for (const Bytes& part : {damaged, ByteWriter().text("IDAT").bytes(zlib).take()}) {
+    Bytes dump = noise(700);
+    dump.insert(dump.end(), part.begin(), part.end());
+    Held held = open_bytes(dump, "dump", As::file,
+                           [](OpenContext& context) { context.searched.push_back(searched_file_format()); });
+    EXPECT_EQ(held.format(), "none");
+  }
+}
+
 // ---- LZO files
 
 TEST(LzoFile, IsReadWithEitherChecksum) {

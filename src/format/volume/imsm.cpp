@@ -111,7 +111,7 @@ struct DiskFile {
 
 class Group {
  public:
-  Group(const Input& input, SourcePtr own, Bytes bytes) : newest_(read_description(bytes)) {
+  Group(const Input& input, SourcePtr own, const Bytes& bytes) : newest_(read_description(bytes)) {
     const std::uint32_t family = newest_.head.family_num;
     files_.push_back({std::string(base_name(input.name)), std::move(own)});
     input.sibling.each([&](const Candidate& candidate, const SourcePtr& file) {
@@ -229,7 +229,7 @@ ContainerPtr open_imsm(const Input& input, OpenContext& context) {
   SourcePtr file = random_access(*input.content, context.spool);
   auto bytes = description_bytes(*file);
   if (!bytes) throw Malformed("RAID description: it is not there, or does not fit its sum");
-  Group group(input, file, std::move(*bytes));
+  Group group(input, file, *bytes);
   const Description& all = group.description();
   std::string version(until_zero(as_text(ByteView(all.head.sig)).substr(kSignature.size())));
   return make_raid_volumes(group.volumes(),
