@@ -15,6 +15,9 @@ struct CodecOptions {
   Bytes properties;                              ///< codec properties kept by the container (LZMA: 5 bytes)
   std::optional<std::uint64_t> unpacked_size;    ///< in bytes, where the container says it
   std::function<void(const std::string&)> note;  ///< told of harmless oddities, such as bytes after the end
+  /// Told where each member (frame, stream) of several ends: how many packed and plain bytes there were so
+  /// far.
+  std::function<void(std::uint64_t packed, std::uint64_t plain)> member_ended = {};
 };
 
 /// One way of packing bytes, by name. `open` reads packed bytes and yields unpacked ones; `whole` decodes a

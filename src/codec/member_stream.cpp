@@ -27,6 +27,8 @@ std::size_t MemberStream::read(ByteSpan out) {
     Step step = decode(input_.view(), out);
     input_.consume(step.consumed);
     in_member_ = !step.member_ended;
+    plain_ += step.produced;
+    if (step.member_ended && member_ended_) member_ended_(input_.consumed(), plain_);
     if (step.produced > 0) return step.produced;
   }
 }

@@ -11,7 +11,7 @@ namespace operculum {
 class MemberStream : public Stream {
  public:
   MemberStream(StreamPtr packed, const CodecOptions& options)
-      : input_(std::move(packed)), note_(options.note) {}
+      : input_(std::move(packed)), note_(options.note), member_ended_(options.member_ended) {}
   std::size_t read(ByteSpan out) final;
 
  protected:
@@ -33,8 +33,9 @@ class MemberStream : public Stream {
  private:
   InputBuffer input_;
   std::function<void(const std::string&)> note_;
+  std::function<void(std::uint64_t, std::uint64_t)> member_ended_;
   bool in_member_ = false;
-  std::uint64_t members_ = 0;
+  std::uint64_t members_ = 0, plain_ = 0;
 };
 
 }  // namespace operculum

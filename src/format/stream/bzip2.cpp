@@ -27,7 +27,7 @@ Format bzip2_format() {
           .specification = "bzip2 1.0 stream format",
           .reads = "several streams, block and stream CRCs verified",
           .lacks = "",
-          .writes = "one stream, packed with the settings of the original where they can be found",
+          .writes = "its streams, each packed with the settings of the original where they can be found",
           .suffixes = {".bz2", ".tbz2", ".tbz"},
           .single_stream = true,
           .codec = "bzip2",

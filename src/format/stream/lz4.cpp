@@ -34,7 +34,7 @@ Format lz4_format() {
       .specification = "LZ4 frame format 1.6.2",
       .reads = "several frames, skippable and legacy frames, header, block and content checksums verified",
       .lacks = "dictionaries",
-      .writes = "one stream, packed with the settings of the original where they can be found",
+      .writes = "its frames, each packed with the settings of the original where they can be found",
       .suffixes = {".lz4", ".tlz4"},
       .single_stream = true,
       .codec = "lz4",

@@ -3,6 +3,7 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "codec/codec.h"
+#include "format/stream/member_writer.h"
 
 namespace operculum {
 namespace {
@@ -46,26 +47,12 @@ class SingleContainer final : public Container {
     if (!changes.removed.empty() || !changes.added.empty() || !changes.renamed.empty())
       throw Unsupported("adding, removing and renaming in a file that holds a single stream");
     const NewEntry& entry = changes.replaced.at(0);
-    Framing framing = stream_.framing.value_or(Framing{0, stream_.codec});
-    std::uint64_t around = framing.head_size + framing.trailer_size;
-    if (around > packed->size()) throw CutShort("the file ends within its header");
-    SourcePtr between = make_slice(packed, framing.head_size, packed->size() - around);
-    ContentPtr before = content(0);
-    PackSettings settings =
-        settings_like(framing.codec, between, *before, size_of(*before), entries_[0].path, writing);
-    settings.plain_size = entry.size;
-    PackedContent made = pack_content(*entry.content, framing.codec, settings, writing.spool);
-    out.add(packed, 0, framing.head_size);
-    out.add(made.bytes);
-    if (framing.trailer != nullptr) out.add(framing.trailer(made));
+    MemberWriter writer(packed, stream_.codec, stream_.framing_of, entries_[0].path, stream_.size, writing);
+    writer.write(*entry.content, entry.size, out);
     return out;
   }
 
  private:
-  std::uint64_t size_of(const Content& plain) const {
-    return stream_.size ? *stream_.size : plain.stream()->skip(UINT64_MAX);
-  }
-
   StreamPtr open() {
     CodecOptions options{.properties = stream_.properties, .unpacked_size = stream_.size, .note = {}};
     options.note = [this](const std::string& text) { add_finding(Finding::Level::note, text); };

@@ -5,14 +5,18 @@
 
 namespace operculum {
 
-/// What lies around the packed bytes of a file that is written again: a head that is kept, and a trailer that
-/// is made anew.
+/// What lies around the packed bytes of a member that is written again: a head that is kept, and a trailer
+/// that is made anew.
 struct Framing {
   std::uint64_t head_size = 0;  ///< in bytes
   std::string_view codec;       ///< of the bytes between
   std::uint64_t trailer_size = 0;
   Bytes (*trailer)(const PackedContent& packed) = nullptr;
+  /// Puts the size of the whole member into its head, where that states it.
+  void (*set_size)(ByteSpan head, std::uint64_t member_size) = nullptr;
 };
+/// The framing of a member that begins so. Throws Malformed.
+using FindFraming = Framing (*)(ByteView front);
 
 /// What opening a single-stream file finds out beside its codec.
 struct SingleStream {
@@ -25,7 +29,7 @@ struct SingleStream {
   Bytes properties = {};      ///< of the codec, where they are not within its bytes
   SourcePtr random = {};      ///< random access to the unpacked bytes, where its index allows
   std::vector<std::pair<std::string, std::string>> facts = {};
-  std::optional<Framing> framing = {};  ///< where the codec's bytes are not all there is to write
+  FindFraming framing_of = nullptr;  ///< where the codec's bytes are not all there is to write
 };
 
 /// A container of one entry, the unpacked bytes. `renamed` maps name endings to what they become: {".tgz",

@@ -93,7 +93,7 @@ Format zstd_format() {
       .specification = "RFC 8878; seekable format 0.1.0",
       .reads = "several frames, skippable frames, content checksums verified, random access by a seek table",
       .lacks = "dictionaries",
-      .writes = "one stream, packed with the settings of the original where they can be found",
+      .writes = "its frames, each packed with the settings of the original where they can be found",
       .suffixes = {".zst", ".zstd", ".tzst"},
       .single_stream = true,
       .codec = "zstd",

@@ -1,0 +1,41 @@
+#pragma once
+
+#include "format/stream/single_stream.h"
+
+namespace operculum {
+
+/// Writes a file of one packed stream again, with another content. Where it has several members (frames,
+/// streams) one behind another, it keeps them: the new content is cut as the old one was, members whose plain
+/// bytes stay are copied as they lie, and so is what follows the last one that holds anything.
+class MemberWriter {
+ public:
+  /// Where `plain_size` is known, there is one member, and its end is not looked for.
+  MemberWriter(SourcePtr packed, std::string_view codec, FindFraming framing_of, std::string path,
+               std::optional<std::uint64_t> plain_size, const Writing& writing);
+
+  /// `content` has `size` bytes. Throws what it throws, Malformed where the old bytes are damaged,
+  /// Unsupported.
+  void write(const Content& content, std::uint64_t size, Assembly& out);
+
+ private:
+  /// Where a member lies, and what comes out of it; in bytes.
+  struct Member {
+    std::uint64_t at = 0, size = 0, plain_at = 0, plain_size = 0;
+  };
+  void find_members();
+  void write_member(const Member& like, const Content& plain, std::uint64_t size, Assembly& out);
+  void write_parts(const SourcePtr& plain, Assembly& out);
+  const PackSettings& settings_of(const Member& member, const Framing& framing);
+  SourcePtr bytes_of(const Member& member) const { return make_slice(packed_, member.at, member.size); }
+
+  SourcePtr packed_;
+  std::string_view codec_;
+  FindFraming framing_of_;
+  std::string path_;
+  const Writing& writing_;
+  std::vector<Member> members_;
+  std::uint64_t tail_at_ = 0;  ///< behind the last member that holds anything
+  std::optional<PackSettings> settings_;
+};
+
+}  // namespace operculum
