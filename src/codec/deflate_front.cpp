@@ -155,13 +155,44 @@ bool has_complete_codes(ByteView bytes) {
   return ends && literal.complete() && (distance.complete() || distance.symbols <= 1);
 }
 
-/// Which of eight bytes may be the first of a header, a bit each.
-std::uint64_t right_kinds(const Byte* bytes) {
-  constexpr std::uint64_t kKind = 0x0606060606060606, kOwnCodes = 0x0404040404040404,
-                          kHigh = 0x8080808080808080;
-  std::uint64_t others = (load_little<std::uint64_t>(bytes) ^ kOwnCodes) & kKind;  // 0 where it may be
-  constexpr std::uint64_t kGather = 0x0102040810204080;  // puts one bit of each byte side by side
-  return (((kHigh - others) & kHigh) >> 7) * kGather >> 56;
+constexpr std::uint64_t kOnes = 0x0101010101010101, kHigh = 0x8080808080808080;
+
+/// The highest bits of eight bytes, side by side.
+std::uint64_t gathered(std::uint64_t high_bits) {
+  constexpr std::uint64_t kGather = 0x0102040810204080;
+  return (high_bits >> 7) * kGather >> 56;
+}
+/// The highest bit of each byte that is 0.
+std::uint64_t zeros(std::uint64_t bytes) {
+  return ~(((bytes & ~kHigh) + ~kHigh) | bytes) & kHigh;
+}
+
+/// For 64 bytes a bit each; `of` gives eight of them.
+template <typename Of>
+std::uint64_t mask_of(const Byte* bytes, Of of) {
+  std::uint64_t mask = 0;
+  for (std::size_t i = 0; i < 64; i += 8) mask |= of(load_little<std::uint64_t>(bytes + i)) << i;
+  return mask;
+}
+
+/// Which of eight bytes may be the first of a header.
+std::uint64_t right_kinds(std::uint64_t bytes) {
+  constexpr std::uint64_t kKind = 6 * kOnes, kOwnCodes = 4 * kOnes;
+  return gathered((kHigh - ((bytes ^ kOwnCodes) & kKind)) & kHigh);
+}
+
+/// Which of 64 bytes what is in front of them makes likely to be a header's first: among eight bytes one of
+/// filling, as in the numbers and names of what tells of packed data, or the header of zlib.
+std::uint64_t likely_places(const Byte* bytes) {
+  constexpr std::size_t kBefore = 8, kZlibHead = 2;
+  constexpr auto filling = [](std::uint64_t one) { return gathered(zeros(one) | zeros(~one)); };
+  constexpr auto zlib = [](std::uint64_t one) { return gathered(zeros(one ^ 0x78 * kOnes)); };
+  const std::uint64_t rest = load_little<std::uint64_t>(bytes + 64 - kBefore);
+  std::uint64_t near = mask_of(bytes - kBefore, filling), near_rest = filling(rest);
+  std::uint64_t likely = near;
+  for (std::size_t i = 1; i < kBefore; ++i) likely |= near >> i | near_rest << (64 - i);
+  std::uint64_t heads = mask_of(bytes - kBefore, zlib), heads_rest = zlib(rest);
+  return likely | heads >> (kBefore - kZlibHead) | heads_rest << (64 - kBefore + kZlibHead);
 }
 
 class Inflater {
@@ -182,10 +213,10 @@ class Inflater {
 
 }  // namespace
 
-std::size_t next_deflate_front(ByteView bytes, std::size_t at, std::size_t end) {
+std::size_t DeflateFronts::next(ByteView bytes, std::size_t at, std::size_t end) {
   constexpr std::size_t kGroup = 64, kSample = 64, kWindow = 512;
   if (bytes.size() < kFixedSize) return end;
-  const std::size_t last = std::min(end, bytes.size() - kFixedSize + 1);
+  const std::size_t first = at, last = std::min(end, bytes.size() - kFixedSize + 1);
   std::size_t window_end = at;
   bool packed = false, next_packed = true;  // how this window begins, and the one behind it
   for (; at < last; at += kGroup) {
@@ -197,10 +228,13 @@ std::size_t next_deflate_front(ByteView bytes, std::size_t at, std::size_t end) 
     if (!packed && !next_packed) continue;
     std::uint64_t candidates = 0;
     if (at + kGroup <= last) {
-      for (std::size_t i = 0; i < kGroup; i += 8) candidates |= right_kinds(bytes.data() + at + i) << i;
+      candidates = mask_of(bytes.data() + at, right_kinds);
+      // what follows the end of something, or the beginning, is looked at in any case
+      if (every_place_ == 0 && at > first) candidates &= likely_places(bytes.data() + at);
     } else {
       for (std::size_t i = 0; at + i < last; ++i) candidates |= std::uint64_t{(bytes[at + i] & 6) == 4} << i;
     }
+    every_place_ -= std::min<std::uint64_t>(every_place_, kGroup);
     for (; candidates != 0; candidates &= candidates - 1) {
       std::size_t place = at + static_cast<std::size_t>(std::countr_zero(candidates));
       if (has_complete_lengths(bytes.data() + place) && has_complete_codes(bytes.subspan(place)))

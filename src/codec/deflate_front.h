@@ -10,11 +10,22 @@ namespace operculum {
 /// Bytes that the header of a block with codes of its own takes at most.
 constexpr std::size_t kDeflateHeadSize = 576;
 
-/// The first place from `at` on, or `end`, where raw deflate data may begin (RFC 1951): its first block has
-/// codes of its own (section 3.2.7), and the lengths that it states make complete codes. Blocks of the other
-/// kinds state too little to be told from chance. Headers that do not end within `bytes` are passed over, and
-/// so may be data of less than 600 bytes where what is around it does not look packed.
-std::size_t next_deflate_front(ByteView bytes, std::size_t at, std::size_t end);
+/// Finds where raw deflate data may begin (RFC 1951): its first block has codes of its own (section 3.2.7),
+/// and the lengths that it states make complete codes. Blocks of the other kinds state too little to be told
+/// from chance.
+class DeflateFronts {
+ public:
+  /// Of so many bytes that look packed every place is looked at; behind them only those that follow a byte of
+  /// 0x00 or 0xff, a header of zlib, or where a search begins.
+  explicit DeflateFronts(std::uint64_t every_place = 32 << 20) : every_place_(every_place) {}
+
+  /// The first such place from `at` on, or `end`. Headers that do not end within `bytes` are passed over, and
+  /// so may be data of less than 600 bytes where what is around it does not look packed.
+  std::size_t next(ByteView bytes, std::size_t at, std::size_t end);
+
+ private:
+  std::uint64_t every_place_;
+};
 
 /// What is written around deflate data.
 enum class DeflateWrapper { raw, zlib, gzip };

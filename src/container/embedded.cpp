@@ -74,7 +74,7 @@ class Finder {
   std::size_t next_look(ByteView block, std::size_t from, std::size_t most) {
     if (mark_ == kUnknownPlace || mark_ < from) mark_ = table_.next(block.data(), from, most);
     if (search_.deflate && (front_ == kUnknownPlace || front_ < from))
-      front_ = next_deflate_front(block, from, most);
+      front_ = fronts_.next(block, from, most);
     return std::min(mark_, front_);
   }
 
@@ -169,6 +169,7 @@ class Finder {
   unsigned most_trials_ = search_.thorough ? kThoroughTrials : kMostTrials;
   unsigned looks_ = 0, trials_ = 0;
   std::uint64_t may_decode_ = kMostDecoded, free_from_ = begin_;
+  DeflateFronts fronts_;
   std::size_t mark_ = 0, front_ = SIZE_MAX;  // the next ones in the block
   std::vector<Embedded> found_;
 };

@@ -3,6 +3,8 @@
 
 #include <gtest/gtest.h>
 
+#include <algorithm>
+
 #include "codec/codec.h"
 #include "support/byte_writer.h"
 #include "support/sample_tree.h"
@@ -28,15 +30,19 @@ std::optional<PackedExtent> extent_of(const Bytes& bytes, DeflateWrapper wrapper
   return deflate_extent(*make_memory_source(bytes), at, bytes.size(), wrapper, may_read);
 }
 
+std::size_t next_front(ByteView bytes, std::size_t at, std::size_t end) {
+  return DeflateFronts().next(bytes, at, end);
+}
+
 TEST(DeflateFront, IsFoundWhereverItLies) {
   for (int level : {1, 4, 6, 9}) {
     Bytes packed = encode("deflate", tide_table(500), at_level(level));
     for (std::size_t at : {0u, 1u, 7u, 8u, 1000u}) {
       Bytes bytes(at, 0xFF);
       bytes.insert(bytes.end(), packed.begin(), packed.end());
-      EXPECT_EQ(next_deflate_front(bytes, 0, bytes.size()), at) << level;
-      EXPECT_GT(next_deflate_front(bytes, at + 1, bytes.size()), at) << level;
-      EXPECT_EQ(next_deflate_front(bytes, 0, at), at) << "the end of what is looked at";
+      EXPECT_EQ(next_front(bytes, 0, bytes.size()), at) << level;
+      EXPECT_GT(next_front(bytes, at + 1, bytes.size()), at) << level;
+      EXPECT_EQ(next_front(bytes, 0, at), at) << "the end of what is looked at";
     }
   }
 }
@@ -48,15 +54,39 @@ TEST(DeflateFront, ShortDataIsFoundWhereItsSurroundingsLookPackedToo) {
     Bytes bytes = noise(at, 3), behind = noise(600, 4);
     bytes.insert(bytes.end(), packed.begin(), packed.end());
     bytes.insert(bytes.end(), behind.begin(), behind.end());
-    EXPECT_EQ(next_deflate_front(bytes, 0, bytes.size()), at);
+    EXPECT_EQ(next_front(bytes, 0, bytes.size()), at);
   }
+}
+
+TEST(DeflateFront, OfMuchThatLooksPackedOnlyLikelyPlacesAreLookedAt) {
+  Bytes packed = encode("deflate", tide_table(900));
+  auto found = [&](std::size_t at, const Bytes& in_front) {
+    Bytes bytes = noise(at - in_front.size(), 5);
+    bytes.erase(
+        std::remove_if(bytes.begin(), bytes.end(), [](Byte b) { return b == 0 || b == 0xFF || b == 0x78; }),
+        bytes.end());
+    bytes.insert(bytes.end(), in_front.begin(), in_front.end());
+    std::size_t place = bytes.size();
+    bytes.insert(bytes.end(), packed.begin(), packed.end());
+    bytes.resize(bytes.size() + 100);
+    return DeflateFronts(0).next(bytes, 0, bytes.size()) == place;
+  };
+  for (std::size_t at = 200; at < 330; at += 7) {
+    EXPECT_FALSE(found(at, {})) << at;
+    EXPECT_TRUE(found(at, {0})) << at;
+    EXPECT_TRUE(found(at, {0xFF, 1, 2, 3, 4, 5, 6, 7})) << at;
+    EXPECT_FALSE(found(at, {0, 1, 2, 3, 4, 5, 6, 7, 8})) << at;
+    EXPECT_TRUE(found(at, {0x78, 0x9C})) << at;
+    EXPECT_FALSE(found(at, {0x78, 0x9C, 1})) << at;
+  }
+  EXPECT_EQ(DeflateFronts(0).next(packed, 0, packed.size()), 0u);
 }
 
 TEST(DeflateFront, NeedsItsWholeHeader) {
   Bytes packed = encode("deflate", tide_table(500));
   std::size_t fits = 0;
   for (std::size_t size = 0; size <= kDeflateHeadSize; ++size) {
-    bool found = next_deflate_front(ByteView(packed).first(size), 0, size) == 0 && size > 0;
+    bool found = next_front(ByteView(packed).first(size), 0, size) == 0 && size > 0;
     if (found) ++fits;
     EXPECT_EQ(found, fits > 0) << size;  // from some size on
   }
@@ -67,7 +97,7 @@ TEST(DeflateFront, NeedsItsWholeHeader) {
 TEST(DeflateFront, ChanceHardlyEverLooksLikeIt) {
   Bytes bytes = noise(8 << 20);
   std::size_t fronts = 0;
-  for (std::size_t at = 0; (at = next_deflate_front(bytes, at, bytes.size())) < bytes.size(); ++at) {
+  for (std::size_t at = 0; (at = next_front(bytes, at, bytes.size())) < bytes.size(); ++at) {
     ++fronts;
     std::uint64_t may_read = 1 << 20;
     auto extent = deflate_extent(*make_memory_source(bytes), at, bytes.size(), DeflateWrapper::raw, may_read);
@@ -76,7 +106,7 @@ TEST(DeflateFront, ChanceHardlyEverLooksLikeIt) {
   EXPECT_LT(fronts, 4u);
   for (Byte filling : {0x00, 0xFF, 0x55, 0x04, 0x24}) {
     Bytes filled(5000, filling);
-    EXPECT_EQ(next_deflate_front(filled, 0, filled.size()), filled.size()) << int{filling};
+    EXPECT_EQ(next_front(filled, 0, filled.size()), filled.size()) << int{filling};
   }
 }
 

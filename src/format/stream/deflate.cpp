@@ -12,7 +12,7 @@ constexpr std::size_t kConvincing = 64 << 10;  // bytes that come out of data th
 
 Match recognise_deflate(Probe& probe) {
   ByteView head = probe.head(kDeflateHeadSize);
-  if (head.empty() || next_deflate_front(head, 0, 1) != 0) return Match::none;
+  if (head.empty() || DeflateFronts().next(head, 0, 1) != 0) return Match::none;
   ByteView front = probe.head(Probe::kReach);
   if (front.size() == Probe::kReach)
     return try_decoding("deflate", probe, kConvincing) == Trial::decodes ? Match::front : Match::none;

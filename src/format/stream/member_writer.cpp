@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "base/error.h"
+#include "codec/codec.h"
 #include "container/probe.h"
 
 namespace operculum {
@@ -112,7 +113,7 @@ void MemberWriter::write_parts(const SourcePtr& plain, Assembly& out) {
   StreamPtr before = open_decoder(codec_, make_source_stream(packed_));
   std::uint64_t at = 0;
   for (const Member& member : members_) {
-    if (at == size && at > 0) break;
+    if (at == size && &member != &members_.front()) break;
     std::uint64_t room = &member != &last ? member.plain_size : regular ? unit : UINT64_MAX;
     SourcePtr part = make_slice(plain, at, std::min(room, size - at));
     if (same_bytes(*before, member.plain_size, part)) {
