@@ -31,6 +31,7 @@ TEST(Mcuboot, ImageAndValues) {
       EXPECT_EQ(paths_of(*held),
                 guarded ? "image.bin values/security-counter values/sha256" : "image.bin values/sha256");
       EXPECT_EQ(text_at(*held, "image.bin"), as_text(program()));
+      EXPECT_EQ(entry_at(*held, "image.bin").size, program().size());
       EXPECT_TRUE(held->findings().empty());
       EXPECT_EQ(held->facts()[0], (std::pair<std::string, std::string>("version", "2.4.1+99")));
       EXPECT_EQ(held->facts()[1], (std::pair<std::string, std::string>("load address", "0x8000")));

@@ -117,7 +117,7 @@ TEST(MembersKept, FramesThatTellOfOthersAreLeftOut) {
   Bytes after = made.set("tides", text + "x").bytes();
   EXPECT_EQ(after, encode("zstd", to_bytes(text + "x")));
   ASSERT_FALSE(made.notes().empty());
-  EXPECT_EQ(made.notes()[0], "its frames become one, and those without data are left out");
+  EXPECT_EQ(made.notes()[0], "tides: its frames become one, and those without data are left out");
 }
 
 TEST(MembersKept, TheSystemsProgramReadsThem) {

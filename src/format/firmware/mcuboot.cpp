@@ -272,10 +272,8 @@ ContainerPtr open_mcuboot(const Input& input, OpenContext& context) {
     out.fault(fmt::format("the values behind the image cannot be read: {}", error.what()));
   }
   part.encrypted = encrypted;
-  if (encrypted) {
-    part.method = "AES";
-    part.unpacked = image.size;
-  }
+  if (encrypted) part.method = "AES";
+  if ((header.flags & (compressed_lzma1 | compressed_lzma2)) == 0) part.unpacked = image.size;
   part.checked = !image.hash.sum.empty();
   std::string container = input.name;
   part.open = [=, &context]() -> ContentPtr {
