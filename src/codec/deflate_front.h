@@ -17,7 +17,7 @@ class DeflateFronts {
  public:
   /// Of so many bytes that look packed every place is looked at; behind them only those that follow a byte of
   /// 0x00 or 0xff, a header of zlib, or where a search begins.
-  explicit DeflateFronts(std::uint64_t every_place = 32 << 20) : every_place_(every_place) {}
+  explicit DeflateFronts(std::uint64_t every_place = 8 << 20) : every_place_(every_place) {}
 
   /// The first such place from `at` on, or `end`. Headers that do not end within `bytes` are passed over, and
   /// so may be data of less than 600 bytes where what is around it does not look packed.
