@@ -4,14 +4,14 @@
 // gives.
 #include "codec/deflate_front.h"
 
-#include <zlib.h>
-
 #include <algorithm>
 #include <array>
 #include <bit>
 #include <utility>
 
 #include "base/cursor.h"
+#include "codec/codec.h"
+#include "io/counted_stream.h"
 
 namespace operculum {
 namespace {
@@ -195,22 +195,6 @@ std::uint64_t likely_places(const Byte* bytes) {
   return likely | heads >> (kBefore - kZlibHead) | heads_rest << (64 - kBefore + kZlibHead);
 }
 
-class Inflater {
- public:
-  explicit Inflater(DeflateWrapper wrapper) {
-    int window = wrapper == DeflateWrapper::raw ? -15 : wrapper == DeflateWrapper::zlib ? 15 : 15 + 16;
-    if (inflateInit2(&state_, window) != Z_OK) throw std::bad_alloc();
-  }
-  ~Inflater() { inflateEnd(&state_); }
-  Inflater(const Inflater&) = delete;
-  Inflater& operator=(const Inflater&) = delete;
-  z_stream& operator*() { return state_; }
-  z_stream* operator->() { return &state_; }
-
- private:
-  z_stream state_{};
-};
-
 }  // namespace
 
 std::size_t DeflateFronts::next(ByteView bytes, std::size_t at, std::size_t end) {
@@ -244,44 +228,32 @@ std::size_t DeflateFronts::next(ByteView bytes, std::size_t at, std::size_t end)
   return end;
 }
 
-std::optional<PackedExtent> deflate_extent(const Source& bytes, std::uint64_t at, std::uint64_t end,
-                                           DeflateWrapper wrapper, std::uint64_t& may_read) {
+std::optional<PackedExtent> deflate_extent(const SourcePtr& bytes, std::uint64_t at, std::uint64_t end,
+                                           std::string_view codec, std::uint64_t& may_read) {
   constexpr std::size_t kPiece = 64 << 10;
-  constexpr std::uint64_t kFree = 64 << 20, kMostRatio = 200;
-  Inflater inflater(wrapper);
-  PackedExtent extent;
-  Bytes packed(kPiece), plain(kPiece);
-  const auto in_vain = [&] {
-    may_read -= std::min(may_read, extent.packed);
-    return std::nullopt;
+  constexpr std::uint64_t kFree = 48 << 20, kMostRatio = 200;
+  std::optional<PackedExtent> ended;
+  std::uint64_t taken = 0, made = 0;
+  CodecOptions options;
+  options.member_ended = [&](std::uint64_t packed, std::uint64_t plain) {
+    bool more = codec == "gzip" && starts_with(read_up_to(*bytes, at + packed, 2), "\x1f\x8b") &&
+                at + packed + 2 <= end;
+    if (!ended && !more) ended = {packed, plain};
   };
-  while (extent.packed < may_read) {
-    if (inflater->avail_in == 0) {
-      std::uint64_t next = at + extent.packed;
-      std::size_t count =
-          bytes.read_at(next, std::span(packed).first(std::min<std::uint64_t>(kPiece, end - next)));
-      if (count == 0) return in_vain();
-      inflater->next_in = packed.data();
-      inflater->avail_in = static_cast<uInt>(count);
+  try {
+    StreamPtr packed = std::make_unique<CountedStream>(make_source_stream(bytes, at, end - at), taken);
+    StreamPtr stream = open_decoder(codec, std::move(packed), options);
+    Bytes plain(kPiece);
+    while (!ended && taken <= may_read && made <= kFree + taken * kMostRatio) {
+      std::size_t count = stream->read(plain);
+      made += count;
+      if (count == 0) break;
     }
-    inflater->next_out = plain.data();
-    inflater->avail_out = kPiece;
-    uInt before = inflater->avail_in;
-    int result = inflate(&*inflater, Z_NO_FLUSH);
-    extent.packed += before - inflater->avail_in;
-    extent.plain += kPiece - inflater->avail_out;
-    if (result != Z_OK && result != Z_STREAM_END) return in_vain();
-    if (extent.plain > kFree + extent.packed * kMostRatio) return in_vain();
-    if (result == Z_OK) continue;
-    if (wrapper != DeflateWrapper::gzip) return extent;
-    Byte mark[2] = {};
-    std::uint64_t next = at + extent.packed;
-    if (end - next < sizeof mark || bytes.read_at(next, mark) < sizeof mark || mark[0] != 0x1f ||
-        mark[1] != 0x8b)
-      return extent;
-    inflateReset(&*inflater);
+  } catch (const std::exception&) {
+    // told by what is not there
   }
-  return in_vain();
+  if (!ended) may_read -= std::min(may_read, taken);
+  return ended;
 }
 
 }  // namespace operculum

@@ -1,6 +1,7 @@
 #pragma once
 
 #include <optional>
+#include <string_view>
 
 #include "base/bytes.h"
 #include "io/source.h"
@@ -27,18 +28,16 @@ class DeflateFronts {
   std::uint64_t every_place_;
 };
 
-/// What is written around deflate data.
-enum class DeflateWrapper { raw, zlib, gzip };
-
 /// How long packed data is, and what comes out of it; in bytes.
 struct PackedExtent {
   std::uint64_t packed = 0, plain = 0;
 };
 
-/// Decodes what begins at `at` to its end, of gzip through all members, and compares the checksums that there
-/// are. Nothing where it is damaged, does not end by `end`, or makes more of its bytes than usual data does.
-/// `may_read` is what may be decoded in vain, in packed bytes: what was goes off.
-std::optional<PackedExtent> deflate_extent(const Source& bytes, std::uint64_t at, std::uint64_t end,
-                                           DeflateWrapper wrapper, std::uint64_t& may_read);
+/// Decodes what begins at `at` to its end, and compares the checksums that there are. `codec` is "deflate",
+/// "zlib", or "gzip": all members that follow each other. Nothing where it is damaged, does not end by `end`,
+/// or makes more of its bytes than usual data does. `may_read` is what may be read in vain, in packed bytes:
+/// what was goes off.
+std::optional<PackedExtent> deflate_extent(const SourcePtr& bytes, std::uint64_t at, std::uint64_t end,
+                                           std::string_view codec, std::uint64_t& may_read);
 
 }  // namespace operculum

@@ -70,9 +70,14 @@ class Finder {
  private:
   static constexpr std::size_t kUnknownPlace = SIZE_MAX;
 
+  static const MarkTable& table() {
+    static const MarkTable made;  // by the first search, not when the program starts
+    return made;
+  }
+
   /// The first place from `from` on where something may begin; `most` when there is none.
   std::size_t next_look(ByteView block, std::size_t from, std::size_t most) {
-    if (mark_ == kUnknownPlace || mark_ < from) mark_ = table_.next(block.data(), from, most);
+    if (mark_ == kUnknownPlace || mark_ < from) mark_ = table().next(block.data(), from, most);
     if (search_.deflate && (front_ == kUnknownPlace || front_ < from))
       front_ = fronts_.next(block, from, most);
     return std::min(mark_, front_);
@@ -86,7 +91,7 @@ class Finder {
   }
 
   std::optional<std::uint64_t> look_at_marks(ByteView front, std::uint64_t at) {
-    for (const Mark* mark : table_.of(front[0])) {
+    for (const Mark* mark : table().of(front[0])) {
       if (!starts_with(front, mark->bytes) || at < begin_ + mark->within) continue;
       std::uint64_t begin = at - mark->within;
       std::optional<std::uint64_t> stated = size_of(*mark, *bytes_, begin, end_);
@@ -96,7 +101,7 @@ class Finder {
       if (const Format* format = opened(*mark, begin, size, reach)) {
         if (stated && reach > size) stated = size = std::min(reach, end_ - begin);
         if (search_.thorough && mark->far_end != nullptr) {
-          stated = mark->far_end(*bytes_, begin, end_, may_decode_);
+          stated = mark->far_end(bytes_, begin, end_, may_decode_);
           if (*stated == 0) stated.reset();
           size = stated.value_or(size);
         }
@@ -118,11 +123,11 @@ class Finder {
     std::uint64_t at = at_ + i;
     if (i >= kZlibHead && at >= free_from_ + kZlibHead && is_zlib_head(block.data() + i - kZlibHead)) {
       if (as_text(block.first(i - kZlibHead)).ends_with("IDAT")) return std::nullopt;
-      auto extent = deflate_extent(*bytes_, at - kZlibHead, end_, DeflateWrapper::zlib, may_decode_);
+      auto extent = deflate_extent(bytes_, at - kZlibHead, end_, "zlib", may_decode_);
       return extent ? std::optional(add({at - kZlibHead, extent->packed, format_by_id("zlib"), true}))
                     : std::nullopt;
     }
-    auto extent = deflate_extent(*bytes_, at, end_, DeflateWrapper::raw, may_decode_);
+    auto extent = deflate_extent(bytes_, at, end_, "deflate", may_decode_);
     if (!extent || extent->plain < kLeastPlain) return std::nullopt;
     return add({at, extent->packed, format_by_id("deflate"), true});
   }
@@ -161,7 +166,6 @@ class Finder {
     }
   }
 
-  inline static const MarkTable table_;
   const SourcePtr& bytes_;
   std::uint64_t begin_, at_, end_;
   OpenContext& context_;

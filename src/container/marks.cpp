@@ -88,10 +88,10 @@ std::uint64_t squashfs_size(const Source& bytes, std::uint64_t begin, std::uint6
 
 /// The size of the ZIP archive that begins at `begin`: up to the first end record whose directory lies right
 /// in front of it (APPNOTE 4.3.16); 0 when there is none.
-std::uint64_t zip_size(const Source& bytes, std::uint64_t begin, std::uint64_t end, std::uint64_t&) {
+std::uint64_t zip_size(const SourcePtr& bytes, std::uint64_t begin, std::uint64_t end, std::uint64_t&) {
   constexpr std::size_t kRecord = 22;
   for (std::uint64_t at = begin; at + kRecord <= end; at += kBlock) {
-    Bytes block = read_up_to(bytes, at, std::min<std::uint64_t>(kBlock + kRecord, end - at));
+    Bytes block = read_up_to(*bytes, at, std::min<std::uint64_t>(kBlock + kRecord, end - at));
     std::string_view text = as_text(block);
     for (std::size_t i = text.find(kZipEnd); i != std::string_view::npos && i + kRecord <= block.size();
          i = text.find(kZipEnd, i + 1)) {
@@ -107,9 +107,9 @@ std::uint64_t zip_size(const Source& bytes, std::uint64_t begin, std::uint64_t e
 }
 
 /// The size of all members of a gzip file; 0 where it is damaged.
-std::uint64_t gzip_size(const Source& bytes, std::uint64_t begin, std::uint64_t end,
+std::uint64_t gzip_size(const SourcePtr& bytes, std::uint64_t begin, std::uint64_t end,
                         std::uint64_t& may_decode) {
-  auto extent = deflate_extent(bytes, begin, end, DeflateWrapper::gzip, may_decode);
+  auto extent = deflate_extent(bytes, begin, end, "gzip", may_decode);
   return extent ? extent->packed : 0;
 }
 

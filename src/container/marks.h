@@ -24,7 +24,7 @@ struct SizeField {
 using FindEnd = std::uint64_t (*)(const Source& bytes, std::uint64_t begin, std::uint64_t end);
 
 /// The same by reading up to there; `may_decode` is what may be decoded in vain, in packed bytes.
-using FindFarEnd = std::uint64_t (*)(const Source& bytes, std::uint64_t begin, std::uint64_t end,
+using FindFarEnd = std::uint64_t (*)(const SourcePtr& bytes, std::uint64_t begin, std::uint64_t end,
                                      std::uint64_t& may_decode);
 
 /// What a container begins with.

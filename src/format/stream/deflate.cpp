@@ -18,7 +18,7 @@ Match recognise_deflate(Probe& probe) {
     return try_decoding("deflate", probe, kConvincing) == Trial::decodes ? Match::front : Match::none;
   std::uint64_t may_read = Probe::kReach;
   SourcePtr whole = make_memory_source(Bytes(front.begin(), front.end()));
-  auto extent = deflate_extent(*whole, 0, whole->size(), DeflateWrapper::raw, may_read);
+  auto extent = deflate_extent(whole, 0, whole->size(), "deflate", may_read);
   bool fits = extent && extent->packed == whole->size() && extent->plain >= kLeastPlain;
   return fits ? Match::front : Match::none;
 }

@@ -10,6 +10,7 @@
 #include "container/identify.h"
 #include "format/formats.h"
 #include "format/stream/single_stream.h"
+#include "io/counted_stream.h"
 
 namespace operculum {
 namespace {
@@ -58,21 +59,6 @@ std::optional<Head> head_as(const Form& form, ByteView front) {
   head.size = load_number(front.data() + form.size_at, form.size_width, form.order);
   return *head.size >= kLeastUnpacked && *head.size <= kMostUnpacked ? std::optional(head) : std::nullopt;
 }
-
-/// Counts the bytes that are read.
-class CountedStream final : public Stream {
- public:
-  CountedStream(StreamPtr inner, std::uint64_t& count) : inner_(std::move(inner)), count_(count) {}
-  std::size_t read(ByteSpan out) override {
-    std::size_t count = inner_->read(out);
-    count_ += count;
-    return count;
-  }
-
- private:
-  StreamPtr inner_;
-  std::uint64_t& count_;
-};
 
 /// Whether the data decodes as a header says: its front, and where a size is told, all of it. A few bytes can
 /// be made to decode to any size, so that not more is tried than usual data gives.

@@ -5,30 +5,9 @@
 #include "base/error.h"
 #include "codec/codec.h"
 #include "container/probe.h"
+#include "io/compare.h"
 
 namespace operculum {
-namespace {
-
-/// Whether the next bytes of `before` are those of `plain`; goes to behind them, of which there are `size`.
-bool same_bytes(Stream& before, std::uint64_t size, const SourcePtr& plain) {
-  constexpr std::size_t kPiece = 64 << 10;
-  bool same = plain->size() == size;
-  Bytes old(kPiece), fresh(kPiece);
-  for (std::uint64_t done = 0; done < size;) {
-    auto count = static_cast<std::size_t>(std::min<std::uint64_t>(kPiece, size - done));
-    if (read_fully(before, std::span(old).first(count)) < count)
-      throw CutShort("the packed data ends too early");
-    if (same) {
-      plain->read_at(done, std::span(fresh).first(count));
-      same = std::equal(old.begin(), old.begin() + static_cast<std::ptrdiff_t>(count), fresh.begin());
-    }
-    done += count;
-  }
-  return same;
-}
-
-}  // namespace
-
 MemberWriter::MemberWriter(SourcePtr packed, std::string_view codec, FindFraming framing_of, std::string path,
                            std::optional<std::uint64_t> plain_size, const Writing& writing)
     : packed_(std::move(packed)),
@@ -67,14 +46,18 @@ void MemberWriter::find_members() {
   }
 }
 
+ContentPtr MemberWriter::plain_of(const Member& member) const {
+  return make_content([codec = codec_, bytes = make_slice(packed_, member.at, member.size)] {
+    return open_decoder(codec, make_source_stream(bytes));
+  });
+}
+
 const PackSettings& MemberWriter::settings_of(const Member& member, const Framing& framing) {
   if (settings_) return *settings_;
   std::uint64_t around = framing.head_size + framing.trailer_size;
   if (around > member.size) throw CutShort("the file ends within its header");
   SourcePtr between = make_slice(packed_, member.at + framing.head_size, member.size - around);
-  ContentPtr before = make_content(
-      [codec = codec_, bytes = bytes_of(member)] { return open_decoder(codec, make_source_stream(bytes)); });
-  settings_ = settings_like(framing.codec, between, *before, member.plain_size, path_, writing_);
+  settings_ = settings_like(framing.codec, between, *plain_of(member), member.plain_size, path_, writing_);
   return *settings_;
 }
 
@@ -110,13 +93,14 @@ void MemberWriter::write_parts(const SourcePtr& plain, Assembly& out) {
   const bool regular =
       last.plain_size <= unit && std::all_of(members_.begin(), members_.end() - 1,
                                              [&](const Member& one) { return one.plain_size == unit; });
-  StreamPtr before = open_decoder(codec_, make_source_stream(packed_));
   std::uint64_t at = 0;
   for (const Member& member : members_) {
     if (at == size && &member != &members_.front()) break;
     std::uint64_t room = &member != &last ? member.plain_size : regular ? unit : UINT64_MAX;
     SourcePtr part = make_slice(plain, at, std::min(room, size - at));
-    if (same_bytes(*before, member.plain_size, part)) {
+    bool same = part->size() == member.plain_size &&
+                same_bytes(*plain_of(member)->stream(), *make_source_stream(part));
+    if (same) {
       out.add(packed_, member.at, member.size);
     } else {
       write_member(member, *make_content(part), part->size(), out);

@@ -26,7 +26,7 @@ class MemberWriter {
   void write_member(const Member& like, const Content& plain, std::uint64_t size, Assembly& out);
   void write_parts(const SourcePtr& plain, Assembly& out);
   const PackSettings& settings_of(const Member& member, const Framing& framing);
-  SourcePtr bytes_of(const Member& member) const { return make_slice(packed_, member.at, member.size); }
+  ContentPtr plain_of(const Member& member) const;
 
   SourcePtr packed_;
   std::string_view codec_;
