@@ -175,32 +175,39 @@ void check_size(Identification& out) {
   }
 }
 
+/// What an entry is by itself; null where nothing claims it, or it cannot be read.
+const Format* format_of(Container& container, std::size_t index, const OpenContext& context) {
+  try {
+    Probe probe =
+        make_probe(*container.content(index), std::string(base_name(container.entries()[index].path)));
+    return recognise(probe, context);
+  } catch (const std::exception&) {
+    return nullptr;  // told by whoever opens it
+  }
+}
+
 /// The largest container that an executable carries: most often what a person wants of it.
-struct Carried {
-  std::string path;      ///< empty: there is none
-  bool streams = false;  ///< there are several, and each is but a packed stream
-};
-Carried carried(const Layer& layer, OpenContext& context) {
-  Carried best;
+std::string carried(const Layer& layer, const OpenContext& context) {
+  std::string best;
   std::uint64_t most = 0;
-  std::size_t streams = 0, others = 0;
   std::span<const Entry> entries = layer.container->entries();
   for (std::size_t i = 0; i < std::min(entries.size(), kCarriedLookedAt); ++i) {
-    if (!entries[i].has_data() || !entries[i].size_known()) continue;
-    try {
-      Probe probe = make_probe(*layer.container->content(i), std::string(base_name(entries[i].path)));
-      const Format* format = recognise(probe, context);
-      if (format == nullptr) continue;
-      ++(format->single_stream ? streams : others);
-      if (entries[i].size <= most) continue;
-      best.path = entries[i].path;
-      most = entries[i].size;
-    } catch (const std::exception&) {
-      continue;  // told by whoever opens it
-    }
+    if (!entries[i].has_data() || !entries[i].size_known() || entries[i].size <= most) continue;
+    if (format_of(*layer.container, i, context) == nullptr) continue;
+    best = entries[i].path;
+    most = entries[i].size;
   }
-  best.streams = streams > 1 && others == 0;
   return best;
+}
+
+/// Whether what a search found are several packed streams and nothing else: a pack that nobody described.
+bool holds_streams_alone(const Layer& layer, const OpenContext& context) {
+  std::size_t count = std::min(layer.container->entries().size(), kCarriedLookedAt);
+  for (std::size_t i = 0; i < count; ++i) {
+    const Format* format = format_of(*layer.container, i, context);
+    if (format == nullptr || !format->single_stream) return false;
+  }
+  return count > 1;
 }
 
 void suggest(const Place& place, OpenContext& context, Identification& out) {
@@ -213,14 +220,13 @@ void suggest(const Place& place, OpenContext& context, Identification& out) {
   }
   const Layer& layer = place.layers.back();
   if (layer.format->carries) {
-    Carried inner = carried(layer, context);
     bool searched = !context.searched.empty() && layer.format->id == context.searched.front().id;
-    if (searched && inner.streams) {  // a pack that nobody described
+    if (searched && holds_streams_alone(layer, context)) {
       out.suggestion = fmt::format("operculum study {}", shell_word(out.target));
       return;
     }
-    if (!inner.path.empty()) {
-      out.suggestion = fmt::format("operculum unpack {}", shell_word(out.target + "/" + inner.path + "/"));
+    if (std::string inner = carried(layer, context); !inner.empty()) {
+      out.suggestion = fmt::format("operculum unpack {}", shell_word(out.target + "/" + inner + "/"));
       return;
     }
   }
