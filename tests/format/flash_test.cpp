@@ -278,8 +278,7 @@ TEST(SearchedFirmware, PartsAreFoundWithTheirEnds) {
   append(noise(70'000, 14));
   std::size_t volume = dump.size();
   append(uefi_volume({uefi_file("11111111-2222-3333-4444-555555555555", 1, {to_bytes("data")})}, 4096));
-  Held held = open_bytes(dump, "dump", As::file,
-                         [](OpenContext& context) { context.searched.push_back(searched_file_format()); });
+  Held held = open_by_search(dump);
   ASSERT_EQ(held.format(), "searched");
   EXPECT_EQ(
       paths_of(*held),

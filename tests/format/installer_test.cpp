@@ -410,10 +410,9 @@ TEST(SearchedFile, SurvivesCutsAndKeepsWhatIsWhole) {
   dump.insert(dump.end(), zip.begin(), zip.end());
   dump.resize(zip_end + 70'000, 0xFF);
   dump.insert(dump.end(), packed.begin(), packed.end());
-  auto searched = [](OpenContext& context) { context.searched.push_back(searched_file_format()); };
   for (std::size_t size : {dump.size(), zip_end + 69'000, zip_end, zip_end - 9, cab_end, cab_end - 9}) {
-    Held held = open_bytes(Bytes(dump.begin(), dump.begin() + static_cast<std::ptrdiff_t>(size)),
-                           "gauge.dump", As::file, searched);
+    Held held =
+        open_by_search(Bytes(dump.begin(), dump.begin() + static_cast<std::ptrdiff_t>(size)), "gauge.dump");
     ASSERT_EQ(held.format(), "searched") << size;
     EXPECT_EQ(text_at(*held, "offset-0000012c.cab"), as_text(cab).substr(0, size - 300)) << size;
     EXPECT_EQ(held->entries().size(), size == dump.size() ? 3u : size > cab_end + 50 ? 2u : 1u) << size;
@@ -424,8 +423,8 @@ TEST(SearchedFile, SurvivesCutsAndKeepsWhatIsWhole) {
   std::size_t listed = 0;
   for (std::size_t size = 300; size < zip_end; ++size) {
     try {
-      Held held = open_bytes(Bytes(dump.begin(), dump.begin() + static_cast<std::ptrdiff_t>(size)),
-                             "gauge.dump", As::file, searched);
+      Held held =
+          open_by_search(Bytes(dump.begin(), dump.begin() + static_cast<std::ptrdiff_t>(size)), "gauge.dump");
       if (!held.opened.container) continue;
       for (std::size_t i = 0; i < held->entries().size(); ++i) text_of(*held, i);
       ++listed;

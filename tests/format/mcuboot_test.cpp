@@ -2,7 +2,6 @@
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
-#include "format/formats.h"
 #include "support/open.h"
 #include "support/sample_tree.h"
 #include "support/seals.h"
@@ -83,8 +82,7 @@ TEST(Mcuboot, IsFoundInADumpWithItsEnd) {
   Bytes image = make_mcuboot(program(), {.guarded = true}), dump(4096, 0xFF);
   dump.insert(dump.end(), image.begin(), image.end());
   dump.resize(32768, 0xFF);
-  Held held = open_bytes(dump, "dump", As::file,
-                         [](OpenContext& context) { context.searched.push_back(searched_file_format()); });
+  Held held = open_by_search(dump);
   ASSERT_EQ(held.format(), "searched");
   EXPECT_EQ(paths_of(*held), "offset-00001000");
   EXPECT_EQ(held->entries()[0].size, image.size());

@@ -3,7 +3,6 @@
 
 #include "base/checksum.h"
 #include "codec/codec.h"
-#include "format/formats.h"
 #include "io/block_source.h"
 #include "support/byte_writer.h"
 #include "support/compress_writer.h"
@@ -158,8 +157,7 @@ TEST(OddLzmaStream, OtherPropertiesThatPackersAreAskedFor) {
     EXPECT_EQ(text_of(*held, 0), text);
     Bytes dump = noise(3000);
     dump.insert(dump.end(), bytes.begin(), bytes.end());
-    Held found = open_bytes(dump, "dump", As::file,
-                            [](OpenContext& context) { context.searched.push_back(searched_file_format()); });
+    Held found = open_by_search(dump);
     EXPECT_EQ(paths_of(*found), "offset-00000bb8") << int{properties};
   }
 }
@@ -208,8 +206,7 @@ TEST(RawDeflate, IsFoundBySearchingWithItsEnd) {
   append(noise(2 << 20, 5));  // beyond the next block
   std::size_t gzip_at = append(gzip), last_at = append(raw);
   append(noise(30, 6));
-  Held held = open_bytes(dump, "dump", As::file,
-                         [](OpenContext& context) { context.searched.push_back(searched_file_format()); });
+  Held held = open_by_search(dump);
   ASSERT_EQ(held.format(), "searched");
   EXPECT_EQ(paths_of(*held),
             fmt::format("offset-{:08x}.deflate offset-{:08x}.zz offset-{:08x}.zz offset-{:08x}.gz "
@@ -227,8 +224,7 @@ TEST(RawDeflate, IsNotSoughtWhereAWrapperIsBrokenNorInPictures) {
   for (const Bytes& part : {damaged, ByteWriter().text("IDAT").bytes(zlib).take()}) {
     Bytes dump = noise(700);
     dump.insert(dump.end(), part.begin(), part.end());
-    Held held = open_bytes(dump, "dump", As::file,
-                           [](OpenContext& context) { context.searched.push_back(searched_file_format()); });
+    Held held = open_by_search(dump);
     EXPECT_EQ(held.format(), "none");
   }
 }

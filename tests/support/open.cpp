@@ -6,6 +6,8 @@
 #include <random>
 #include <stdexcept>
 
+#include "format/formats.h"
+
 namespace operculum::test {
 namespace {
 
@@ -53,6 +55,11 @@ Held open_bytes(Bytes bytes, const std::string& name, As as,
       as == As::file ? make_content(source) : make_content([source] { return make_source_stream(source); });
   held.opened = open_container({content, name}, *held.context);
   return held;
+}
+
+Held open_by_search(Bytes bytes, const std::string& name) {
+  return open_bytes(std::move(bytes), name, As::file,
+                    [](OpenContext& context) { context.searched.push_back(searched_file_format()); });
 }
 
 Held open_source(SourcePtr source, const std::string& name) {

@@ -31,6 +31,9 @@ Held open_bytes(
     Bytes bytes, const std::string& name = "sample", As as = As::file,
     const std::function<void(OpenContext&)>& set_up = [](OpenContext&) {});
 
+/// The same as a person asks for by searching: containers are found wherever they begin.
+Held open_by_search(Bytes bytes, const std::string& name = "dump");
+
 /// The same for a source.
 Held open_source(SourcePtr source, const std::string& name = "sample");
 
