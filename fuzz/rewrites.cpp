@@ -179,8 +179,8 @@ void look_described(ByteView bytes) {
 std::vector<Target> rewrite_targets() {
   std::vector<Target> all = {{"rewrite-described", look_described}};
   for (const Format& format : formats()) {
-    constexpr std::string_view kIds[] = {"zip", "tar",     "cpio", "ar",  "squashfs",
-                                         "fat", "iso9660", "ext",  "cab", "cfb"};
+    constexpr std::string_view kIds[] = {"zip", "tar", "cpio", "ar",   "squashfs", "fat",  "iso9660",
+                                         "ext", "cab", "cfb",  "gzip", "bzip2",    "zstd", "lz4"};
     if (std::find(std::begin(kIds), std::end(kIds), format.id) != std::end(kIds))
       all.push_back(
           {"rewrite-" + std::string(format.id), [&format](ByteView bytes) { look(format, bytes); }});

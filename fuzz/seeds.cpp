@@ -173,6 +173,11 @@ void write_small_flash(Seeds& seeds) {
   Bytes text;
   for (int i = 0; i < 400; ++i) text.push_back(static_cast<Byte>('a' + i * i % 17));
   write(seeds, "deflate", encode("deflate", text));
+  for (const char* codec : {"gzip", "bzip2", "zstd", "lz4"}) {
+    Bytes members = encode(codec, text), more = encode(codec, Bytes(300, 'x'));
+    members.insert(members.end(), more.begin(), more.end());
+    write(seeds, std::string("members-") + codec, members);
+  }
   write(seeds, "mcuboot", make_mcuboot(noise(200), {.guarded = true}));
   write(seeds, "mcuboot-sealed", make_mcuboot(noise(200), {.key = noise(16), .kek = noise(16)}));
 }

@@ -150,7 +150,7 @@ PACKS
       { printf "$file"; cat "$seeds/whole-$kind"; } >"$corpus/rewrite-$kind/seed-$(printf "$file" | od -An -tx1 | tr -d ' ')"
     done
   done
-  for kind in zip tar cpio ar; do
+  for kind in zip tar cpio ar gzip bzip2 zstd lz4; do
     mkdir -p "$corpus/rewrite-$kind"
     for file in $(find "$seeds" -type f -size -64k -name "*$kind*"); do
       { printf '\0A\201\301'; cat "$file"; } >"$corpus/rewrite-$kind/seed-$(basename "$file")"
