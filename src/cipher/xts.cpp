@@ -10,7 +10,7 @@
 namespace operculum {
 namespace {
 
-constexpr std::size_t kBlock = 16, kMostUnit = 16 << 20;  // bytes
+constexpr std::size_t kXtsBlock = 16, kMostUnit = 16 << 20;  // bytes
 
 const EVP_CIPHER* cipher_for(ByteView key) {
   if (key.size() == 32) return EVP_aes_128_xts();
@@ -23,9 +23,9 @@ class XtsStream final : public Stream {
  public:
   XtsStream(StreamPtr inner, ByteView key, const XtsUnits& units, bool encrypt)
       : inner_(std::move(inner)), cipher_(cipher_for(key), key, encrypt), number_(units.first) {
-    if (units.size < kBlock || units.size > kMostUnit)
+    if (units.size < kXtsBlock || units.size > kMostUnit)
       throw Malformed(fmt::format("XTS with units of {} bytes", units.size));
-    number_.resize(kBlock);
+    number_.resize(kXtsBlock);
     unit_.resize(units.size);
   }
 
@@ -41,7 +41,7 @@ class XtsStream final : public Stream {
   bool fill() {
     ready_ = read_fully(*inner_, unit_);
     at_ = 0;
-    if (ready_ < kBlock) return ready_ > 0;
+    if (ready_ < kXtsBlock) return ready_ > 0;
     cipher_.with([&](EVP_CIPHER_CTX* context) {
       int length = 0;
       if (EVP_CipherInit_ex(context, nullptr, nullptr, nullptr, number_.data(), -1) != 1 ||

@@ -12,7 +12,7 @@ namespace operculum {
 namespace {
 
 constexpr int kRounds = 1000;
-constexpr std::size_t kBlock = 16;
+constexpr std::size_t kAesBlock = 16;
 
 /// AES in counter mode with the counter in little-endian order, which OpenSSL's own mode does not offer.
 class CounterCipher {
@@ -39,10 +39,11 @@ class CounterCipher {
   static constexpr std::size_t kBlocks = 256;  // encrypted at a time
 
   void refill() {
-    std::array<Byte, kBlocks * kBlock> counters{};
+    std::array<Byte, kBlocks * kAesBlock> counters{};
     for (std::size_t block = 0; block < kBlocks; ++block) {
       std::uint64_t value = ++counter_;
-      for (std::size_t i = 0; i < 8; ++i) counters[block * kBlock + i] = static_cast<Byte>(value >> (8 * i));
+      for (std::size_t i = 0; i < 8; ++i)
+        counters[block * kAesBlock + i] = static_cast<Byte>(value >> (8 * i));
     }
     int length = 0;
     EVP_EncryptUpdate(context_, pad_.data(), &length, counters.data(), static_cast<int>(counters.size()));
@@ -51,8 +52,8 @@ class CounterCipher {
 
   EVP_CIPHER_CTX* context_;
   std::uint64_t counter_ = 0;
-  std::array<Byte, kBlocks * kBlock> pad_{};
-  std::size_t at_ = kBlocks * kBlock;
+  std::array<Byte, kBlocks * kAesBlock> pad_{};
+  std::size_t at_ = kBlocks * kAesBlock;
 };
 
 class Authenticator {

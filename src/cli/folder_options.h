@@ -1,8 +1,13 @@
 #pragma once
 
 #include "cli/session.h"
+#include "task/entering.h"
 
 namespace operculum::cli {
+
+/// Words of --enter where a search goes into containers within containers.
+constexpr Choice<Enter> kEnterChoices[] = {
+    {"named", Enter::named}, {"likely", Enter::likely}, {"all", Enter::all}};
 
 /// --recursive: whether a folder among the targets stands for the files in its folders, too.
 class FolderOptions {

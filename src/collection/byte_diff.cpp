@@ -8,9 +8,9 @@ namespace {
 constexpr std::size_t kBlock = 256 << 10;  // bytes held against each other at a time
 constexpr std::size_t kHexLine = 8;
 
-class Differ {
+class ByteDiffer {
  public:
-  Differ(Stream& before, Stream& after, const std::function<void(std::uint64_t)>& watch)
+  ByteDiffer(Stream& before, Stream& after, const std::function<void(std::uint64_t)>& watch)
       : before_(before), after_(after), watch_(watch) {}
 
   ByteDiff run() {
@@ -106,7 +106,7 @@ class Differ {
 }  // namespace
 
 ByteDiff diff_bytes(Stream& before, Stream& after, const std::function<void(std::uint64_t)>& watch) {
-  return Differ(before, after, watch).run();
+  return ByteDiffer(before, after, watch).run();
 }
 
 }  // namespace operculum

@@ -14,7 +14,7 @@ namespace {
 
 using Form = SizeField::Form;
 
-constexpr std::size_t kBlock = 1 << 20;  // of a search for an end, in bytes
+constexpr std::size_t kEndBlock = 1 << 20;  // of a search for an end, in bytes
 
 constexpr std::string_view kZipMark = "PK\x03\x04", kZipEnd = "PK\x05\x06";
 
@@ -90,8 +90,8 @@ std::uint64_t squashfs_size(const Source& bytes, std::uint64_t begin, std::uint6
 /// in front of it (APPNOTE 4.3.16); 0 when there is none.
 std::uint64_t zip_size(const SourcePtr& bytes, std::uint64_t begin, std::uint64_t end, std::uint64_t&) {
   constexpr std::size_t kRecord = 22;
-  for (std::uint64_t at = begin; at + kRecord <= end; at += kBlock) {
-    Bytes block = read_up_to(*bytes, at, std::min<std::uint64_t>(kBlock + kRecord, end - at));
+  for (std::uint64_t at = begin; at + kRecord <= end; at += kEndBlock) {
+    Bytes block = read_up_to(*bytes, at, std::min<std::uint64_t>(kEndBlock + kRecord, end - at));
     std::string_view text = as_text(block);
     for (std::size_t i = text.find(kZipEnd); i != std::string_view::npos && i + kRecord <= block.size();
          i = text.find(kZipEnd, i + 1)) {

@@ -5,7 +5,7 @@
 namespace operculum {
 namespace {
 
-constexpr std::size_t kBuffer = 1 << 20;  // bytes compared at a time
+constexpr std::size_t kCompared = 1 << 20;  // bytes compared at a time
 
 bool same_front(const Bytes& a, const Bytes& b, std::size_t count) {
   return std::equal(a.begin(), a.begin() + static_cast<std::ptrdiff_t>(count), b.begin());
@@ -14,7 +14,7 @@ bool same_front(const Bytes& a, const Bytes& b, std::size_t count) {
 }  // namespace
 
 bool same_bytes(Stream& a, Stream& b, const std::function<void(std::uint64_t)>& watch) {
-  Bytes ours(kBuffer), theirs(kBuffer);
+  Bytes ours(kCompared), theirs(kCompared);
   for (;;) {
     std::size_t count = read_fully(a, ours), other = read_fully(b, theirs);
     if (count != other || !same_front(ours, theirs, count)) return false;
@@ -25,7 +25,7 @@ bool same_bytes(Stream& a, Stream& b, const std::function<void(std::uint64_t)>& 
 
 bool same_range(const Source& a, std::uint64_t a_at, const Source& b, std::uint64_t b_at,
                 std::uint64_t length) {
-  Bytes ours(static_cast<std::size_t>(std::min<std::uint64_t>(kBuffer, length))), theirs(ours.size());
+  Bytes ours(static_cast<std::size_t>(std::min<std::uint64_t>(kCompared, length))), theirs(ours.size());
   for (std::uint64_t done = 0; done < length;) {
     auto count = static_cast<std::size_t>(std::min<std::uint64_t>(ours.size(), length - done));
     if (a.read_at(a_at + done, ByteSpan(ours).first(count)) != count) return false;

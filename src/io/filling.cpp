@@ -5,7 +5,7 @@
 namespace operculum {
 namespace {
 
-constexpr std::uint64_t kStep = 64 * 1024;
+constexpr std::uint64_t kLookedAtOnce = 64 * 1024;
 constexpr std::uint64_t kLong = 16 << 20;  // bytes: runs up to here are read whole in any case
 constexpr std::uint64_t kSamples = 256;
 
@@ -27,7 +27,7 @@ bool all_are(const Source& source, std::uint64_t begin, std::uint64_t end, Byte 
       at += hole;
       continue;
     }
-    std::uint64_t next = std::min(end, at + kStep);
+    std::uint64_t next = std::min(end, at + kLookedAtOnce);
     if (end_of_other(source, at, next, fill) != at) return false;
     at = next;
   }
@@ -53,7 +53,7 @@ std::uint64_t filling_at(const Source& source, std::uint64_t begin, std::uint64_
   std::optional<Byte> filler;
   std::uint64_t done = 0;
   while (done < size) {
-    Bytes block = read_up_to(source, begin + done, std::min(kStep, size - done));
+    Bytes block = read_up_to(source, begin + done, std::min(kLookedAtOnce, size - done));
     if (block.empty()) break;
     if (!filler) filler = block[0];
     if (!is_filler(*filler)) break;
@@ -85,7 +85,7 @@ std::uint64_t filling_at_end(const Source& source, std::uint64_t from, Look look
   }
   std::uint64_t at = fill == 0 ? std::max(floor, end_of_data(source)) : size;
   while (at > floor) {
-    std::uint64_t begin = at - std::min(at - floor, kStep);
+    std::uint64_t begin = at - std::min(at - floor, kLookedAtOnce);
     std::uint64_t other = end_of_other(source, begin, at, fill);
     if (other != begin) return other;
     at = begin;

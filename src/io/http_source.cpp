@@ -8,9 +8,9 @@
 namespace operculum {
 namespace {
 
-constexpr std::uint64_t kBlock = 64 << 10;     // bytes; what one look at an index or a header costs at most
-constexpr std::uint64_t kMostAhead = 4 << 20;  // bytes of one request
-constexpr std::size_t kKeptBlocks = 512;       // 32 MiB
+constexpr std::uint64_t kHttpBlock = 64 << 10;  // bytes; what one look at an index or a header costs at most
+constexpr std::uint64_t kMostAhead = 4 << 20;   // bytes of one request
+constexpr std::size_t kKeptBlocks = 512;        // 32 MiB
 
 class HttpSource final : public Source {
  public:
@@ -28,8 +28,8 @@ class HttpSource final : public Source {
     std::lock_guard lock(mutex_);
     for (std::size_t done = 0; done < wanted;) {
       std::uint64_t at = offset + done;
-      const Bytes& block = block_at(at / kBlock, offset + wanted);
-      auto within = static_cast<std::size_t>(at % kBlock);
+      const Bytes& block = block_at(at / kHttpBlock, offset + wanted);
+      auto within = static_cast<std::size_t>(at % kHttpBlock);
       std::size_t count = std::min(wanted - done, block.size() - within);
       std::copy_n(block.begin() + static_cast<std::ptrdiff_t>(within), count,
                   out.begin() + static_cast<std::ptrdiff_t>(done));
@@ -54,12 +54,12 @@ class HttpSource final : public Source {
   /// Gets a block and those behind it that are wanted and not there; more of them when reading goes on where
   /// it stopped.
   void fetch(std::uint64_t number, std::uint64_t wanted_end) const {
-    std::uint64_t begin = number * kBlock;
-    ahead_ = begin == next_ ? std::min(kMostAhead, ahead_ * 2) : kBlock;
+    std::uint64_t begin = number * kHttpBlock;
+    ahead_ = begin == next_ ? std::min(kMostAhead, ahead_ * 2) : kHttpBlock;
     std::uint64_t end = std::max(wanted_end, begin + ahead_);
-    end = std::min({size_, begin + kMostAhead, (end + kBlock - 1) / kBlock * kBlock});
-    for (std::uint64_t next = number + 1; next * kBlock < end; ++next) {
-      if (places_.contains(next)) end = next * kBlock;
+    end = std::min({size_, begin + kMostAhead, (end + kHttpBlock - 1) / kHttpBlock * kHttpBlock});
+    for (std::uint64_t next = number + 1; next * kHttpBlock < end; ++next) {
+      if (places_.contains(next)) end = next * kHttpBlock;
     }
     Bytes bytes;
     bytes.reserve(static_cast<std::size_t>(end - begin));
@@ -70,10 +70,10 @@ class HttpSource final : public Source {
   }
 
   void keep(std::uint64_t number, const Bytes& bytes) const {
-    for (std::size_t at = 0; at < bytes.size(); at += kBlock, ++number) {
+    for (std::size_t at = 0; at < bytes.size(); at += kHttpBlock, ++number) {
       auto begin = bytes.begin() + static_cast<std::ptrdiff_t>(at);
       auto end =
-          bytes.begin() + static_cast<std::ptrdiff_t>(std::min<std::uint64_t>(bytes.size(), at + kBlock));
+          bytes.begin() + static_cast<std::ptrdiff_t>(std::min<std::uint64_t>(bytes.size(), at + kHttpBlock));
       kept_.emplace_front(number, Bytes(begin, end));
       places_[number] = kept_.begin();
     }
@@ -88,16 +88,16 @@ class HttpSource final : public Source {
   mutable std::mutex mutex_;  // guards the client and what follows
   mutable Kept kept_;         // the most recent first
   mutable std::unordered_map<std::uint64_t, Kept::iterator> places_;
-  mutable std::uint64_t next_ = 0;        // where the last request ended
-  mutable std::uint64_t ahead_ = kBlock;  // bytes that the next request in order asks for
+  mutable std::uint64_t next_ = 0;            // where the last request ended
+  mutable std::uint64_t ahead_ = kHttpBlock;  // bytes that the next request in order asks for
 };
 
 /// What a first request brings: all of it where the server sends no parts. The first block stays in memory.
-class FirstBytes {
+class Received {
  public:
-  explicit FirstBytes(SpoolBudget& spool) : spool_(spool) {}
+  explicit Received(SpoolBudget& spool) : spool_(spool) {}
   void add(ByteView bytes) {
-    if (!writer_ && front_.size() + bytes.size() <= kBlock) {
+    if (!writer_ && front_.size() + bytes.size() <= kHttpBlock) {
       front_.insert(front_.end(), bytes.begin(), bytes.end());
       return;
     }
@@ -123,9 +123,9 @@ class FirstBytes {
 
 SourcePtr open_url(const std::string& url, HttpOptions options, SpoolBudget& spool) {
   auto client = std::make_unique<HttpClient>(url, std::move(options));
-  FirstBytes first(spool);
-  HttpHead head = client->begin(kBlock, [&](ByteView bytes) { first.add(bytes); });
-  bool complete = !head.ranges || *head.size <= kBlock;
+  Received first(spool);
+  HttpHead head = client->begin(kHttpBlock, [&](ByteView bytes) { first.add(bytes); });
+  bool complete = !head.ranges || *head.size <= kHttpBlock;
   if (complete) return first.all();
   return std::make_shared<HttpSource>(std::move(client), *head.size, first.front());
 }

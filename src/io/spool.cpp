@@ -8,7 +8,7 @@
 namespace operculum {
 namespace {
 
-constexpr std::size_t kBlock = 256 * 1024;
+constexpr std::size_t kSpoolBlock = 256 * 1024;
 
 }  // namespace
 
@@ -70,7 +70,7 @@ class SpoolWriter::Spooled final : public Source {
   }
 
   void grow() {
-    std::uint64_t more = std::max<std::uint64_t>(memory_taken_, 4 * kBlock);
+    std::uint64_t more = std::max<std::uint64_t>(memory_taken_, 4 * kSpoolBlock);
     if (!budget_.take_memory(more)) {
       in_file_ = true;
       return;
@@ -135,7 +135,7 @@ SourcePtr SpooledRuns::in(const SourcePtr& spooled) const {
 
 SpooledRuns append_stream(SpoolWriter& writer, Stream& stream) {
   SpooledRuns out;
-  Bytes block(kBlock);
+  Bytes block(kSpoolBlock);
   for (;;) {
     std::uint64_t hole = stream.skip_hole();
     out.size += hole;

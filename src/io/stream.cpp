@@ -8,7 +8,7 @@
 namespace operculum {
 namespace {
 
-constexpr std::size_t kBlock = 64 * 1024;
+constexpr std::size_t kStreamBlock = 64 * 1024;
 
 class SourceStream final : public Stream {
  public:
@@ -69,7 +69,7 @@ class StreamContent final : public Content {
 }  // namespace
 
 std::uint64_t Stream::skip(std::uint64_t count) {
-  Bytes waste(static_cast<std::size_t>(std::min<std::uint64_t>(count, kBlock)));
+  Bytes waste(static_cast<std::size_t>(std::min<std::uint64_t>(count, kStreamBlock)));
   std::uint64_t done = 0;
   while (done < count) {
     auto wanted = static_cast<std::size_t>(std::min<std::uint64_t>(count - done, waste.size()));
@@ -94,7 +94,7 @@ Bytes read_all(Stream& stream, std::uint64_t limit) {
   Bytes bytes;
   for (;;) {
     std::size_t old = bytes.size();
-    bytes.resize(old + std::clamp<std::size_t>(old, kBlock, 64 * kBlock));
+    bytes.resize(old + std::clamp<std::size_t>(old, kStreamBlock, 64 * kStreamBlock));
     std::size_t got = stream.read(ByteSpan(bytes).subspan(old));
     bytes.resize(old + got);
     if (got == 0) return bytes;

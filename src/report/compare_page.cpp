@@ -11,7 +11,7 @@ namespace {
 
 constexpr int kWidth = 1000;  // of a drawing, in its own units
 
-constexpr std::string_view kStyle = R"css(<style>
+constexpr std::string_view kCompareStyle = R"css(<style>
 :root { --same: #9bb8a6; --changed: #d9a441; --moved: #7a6bb0; --added: #3f9a5f; --removed: #c4552f; --unreadable: #8a8f92; --metadata: #2f8fd0 }
 svg.strip { width: 100%; height: 1.1rem; border-radius: .25rem; background: var(--same); display: block; margin: .3rem 0 }
 svg.whole { width: 100%; height: 2rem; border-radius: .5rem; display: block; margin: .5rem 0 }
@@ -112,7 +112,7 @@ void ComparePage::add(const Difference& difference) {
 std::string ComparePage::finish(const CompareTotals& totals) const {
   constexpr std::string_view kTitles[] = {"Changed", "Added",          "Removed",
                                           "Moved",   "Other metadata", "Could not be compared"};
-  std::string out = page_head("Compare: " + before_ + " and " + after_) + std::string(kStyle);
+  std::string out = page_head("Compare: " + before_ + " and " + after_) + std::string(kCompareStyle);
   out += fmt::format("<h1>{} and {}</h1>\n<p class=\"lead\">{}</p>\n{}", html(before_), html(after_),
                      html(totals_text(totals)), whole_bar(totals));
   for (std::size_t kind = 0; kind < sections_.size(); ++kind) {

@@ -15,11 +15,11 @@ using layout::CoverRange;
 using study::Column;
 using study::Role;
 
-constexpr int kWidth = 1000, kRow = 26, kLabel = 12;  // of a map, in its own units
+constexpr int kMapWidth = 1000, kMapRow = 26, kLabel = 12;  // of a map, in its own units
 constexpr int kLegend = 22, kCell = 22, kCellHeight = 20, kOffsetWidth = 84;
 constexpr std::size_t kRowsDrawn = 12, kBytesDrawn = 40, kTextDrawn = 28;
 
-constexpr std::string_view kStyle = R"css(<style>
+constexpr std::string_view kMapStyle = R"css(<style>
 svg.map { width: 100%; height: auto; border: 1px solid var(--line); border-radius: .5rem; background: var(--box) }
 svg.map text { font: 11px system-ui, sans-serif; fill: var(--soft) }
 svg.map text.byte { font: 12px ui-monospace, monospace; fill: #10181c } svg.map text.unknown { fill: var(--ink) }
@@ -73,7 +73,7 @@ std::string begin_svg(int width, int height, std::string_view label, Drawn drawn
   return fmt::format(
       "<svg class=\"map\"{} style=\"max-width: {}px\" viewBox=\"0 0 {} {}\" role=\"img\" "
       "aria-label=\"{}\">\n{}{}",
-      size, width, width, height, label, alone ? kAlone : "", alone ? kStyle : "");
+      size, width, width, height, label, alone ? kAlone : "", alone ? kMapStyle : "");
 }
 
 /// What colours mean, for people: classes and names.
@@ -117,24 +117,26 @@ class MapDrawing {
 
   std::string draw(Drawn drawn) {
     bool covered = !map_.covered.empty();
-    int height = 34 + kRow + 90 + (covered ? kRow + 24 : 0);
+    int height = 34 + kMapRow + 90 + (covered ? kMapRow + 24 : 0);
     bool alone = drawn == Drawn::alone;
-    out_ =
-        begin_svg(kWidth + 20, height + (alone ? kLegend * (covered ? 2 : 1) : 0), "map of the file", drawn);
+    out_ = begin_svg(kMapWidth + 20, height + (alone ? kLegend * (covered ? 2 : 1) : 0), "map of the file",
+                     drawn);
     if (alone) out_ += legend_row(kLooks, kLookNames, height);
     if (alone && covered) out_ += legend_row(kCovers, kCoverNames, height + kLegend);
     axis();
     for (const study::LookRange& range : map_.profile->ranges)
       bar(static_cast<std::size_t>(range.look), kLooks, kLookNames, range.begin, range.end, 24);
-    curve(24 + kRow + 8, 70);
+    curve(24 + kMapRow + 8, 70);
     for (const CoverRange& range : map_.covered)
-      bar(static_cast<std::size_t>(range.kind), kCovers, kCoverNames, range.begin, range.end, 24 + kRow + 96);
+      bar(static_cast<std::size_t>(range.kind), kCovers, kCoverNames, range.begin, range.end,
+          24 + kMapRow + 96);
     return out_ + "</svg>\n";
   }
 
  private:
   double x(std::uint64_t at) const {
-    return 10 + kWidth * static_cast<double>(at) / static_cast<double>(std::max<std::uint64_t>(map_.size, 1));
+    return 10 +
+           kMapWidth * static_cast<double>(at) / static_cast<double>(std::max<std::uint64_t>(map_.size, 1));
   }
 
   void axis() {
@@ -153,7 +155,7 @@ class MapDrawing {
     out_ += fmt::format(
         "<rect class=\"{}\" x=\"{:.2f}\" y=\"{}\" width=\"{:.2f}\" height=\"{}\"><title>{:#x} to {:#x}: "
         "{}</title></rect>\n",
-        classes[kind], from, y, width, kRow, begin, end, names[kind]);
+        classes[kind], from, y, width, kMapRow, begin, end, names[kind]);
   }
 
   void curve(int top, int height) {
@@ -272,7 +274,7 @@ std::string index_svg(const study::Hypothesis& found, Drawn drawn) {
 }
 
 std::string_view drawing_style() {
-  return kStyle;
+  return kMapStyle;
 }
 
 std::string look_legend() {

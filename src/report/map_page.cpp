@@ -10,11 +10,11 @@
 namespace operculum {
 namespace {
 
-constexpr int kWidth = 980, kLeft = 10, kRow = 34, kTop = 30,
+constexpr int kTrackWidth = 980, kLeft = 10, kTrackRow = 34, kTrackTop = 30,
               kDeepestDrawn = 5;  // of the drawing, in its own units
 constexpr std::size_t kMostRows = 2000, kMostDrawn = 4000;
 
-constexpr std::string_view kStyle = R"css(<style>
+constexpr std::string_view kTableMapStyle = R"css(<style>
 svg.map { width: 100%; height: auto; border: 1px solid var(--line); border-radius: .5rem; background: var(--box) }
 svg.map text { font: 11px system-ui, sans-serif; fill: var(--ink) } svg.map .axis { fill: var(--soft) }
 svg.map rect { stroke: var(--box); stroke-width: 1 } svg.map .tick { stroke: var(--line) }
@@ -43,10 +43,10 @@ class Drawing {
 
   std::string draw() {
     int depth = std::min(depth_of(map_.regions), kDeepestDrawn);
-    int height = kTop + depth * kRow + 10;
+    int height = kTrackTop + depth * kTrackRow + 10;
     out_ =
         fmt::format("<svg class=\"map\" viewBox=\"0 0 {} {}\" role=\"img\" aria-label=\"map of the file\">\n",
-                    kWidth + 2 * kLeft, height);
+                    kTrackWidth + 2 * kLeft, height);
     axis(height);
     rows(map_.regions, 0);
     return out_ + "</svg>\n";
@@ -61,7 +61,7 @@ class Drawing {
 
   double x(std::uint64_t at) const {
     return kLeft +
-           kWidth * static_cast<double>(at) / static_cast<double>(std::max<std::uint64_t>(map_.size, 1));
+           kTrackWidth * static_cast<double>(at) / static_cast<double>(std::max<std::uint64_t>(map_.size, 1));
   }
 
   /// Offsets at round places.
@@ -71,7 +71,7 @@ class Drawing {
     for (std::uint64_t at = 0; at <= map_.size; at += step) {
       out_ += fmt::format("<line class=\"tick\" x1=\"{0:.1f}\" x2=\"{0:.1f}\" y1=\"22\" y2=\"{1}\"/>", x(at),
                           height - 4);
-      if (x(at) < kWidth - 20)
+      if (x(at) < kTrackWidth - 20)
         out_ += fmt::format("<text class=\"axis\" x=\"{:.1f}\" y=\"16\">{:#x}</text>\n", x(at), at);
     }
   }
@@ -81,14 +81,14 @@ class Drawing {
     for (const Region& one : regions) {
       if (++drawn_ > kMostDrawn) return;
       double left = x(one.at), width = std::max(x(one.at + one.size) - left, 0.6);
-      int top = kTop + depth * kRow;
+      int top = kTrackTop + depth * kTrackRow;
       std::string_view look = look_of(one);
       std::string name = one.gap ? one.what : one.path;
       out_ += fmt::format(
           "<g><title>{:#x} to {:#x}, {}: {} {}</title><rect class=\"{}\" x=\"{:.1f}\" y=\"{}\" "
           "width=\"{:.1f}\" height=\"{}\"/>",
           one.at, one.at + one.size, human_size(one.size), html(name), html(one.gap ? "" : one.what), look,
-          left, top, width, kRow - 3);
+          left, top, width, kTrackRow - 3);
       label(name, left, width, top, look);
       out_ += "</g>\n";
       rows(one.inner, depth + 1);
@@ -144,7 +144,7 @@ class Table {
 
 std::string map_page(const RegionMap& map, const std::string& name) {
   std::string title = fmt::format("Map of {}", name);
-  std::string out = page_head(title) + std::string(kStyle);
+  std::string out = page_head(title) + std::string(kTableMapStyle);
   out += fmt::format("<h1>{}</h1>\n<p>{} ({} bytes). Each row shows what lies in what is above it.</p>\n",
                      html(title), human_size(map.size), grouped(map.size));
   out += Drawing(map).draw();

@@ -10,11 +10,11 @@
 namespace operculum {
 namespace {
 
-constexpr std::size_t kMostPacks = 60;              // in the matrix
-constexpr std::size_t kMostPaths = 1000;            // in the list
-constexpr int kCell = 34, kNames = 220, kTop = 28;  // of the matrix, in its own units
+constexpr std::size_t kMostPacks = 60;                            // in the matrix
+constexpr std::size_t kMostPaths = 1000;                          // in the list
+constexpr int kPackCell = 34, kPackNames = 220, kMatrixTop = 28;  // of the matrix, in its own units
 
-constexpr std::string_view kStyle = R"css(<style>
+constexpr std::string_view kOrderStyle = R"css(<style>
 svg.matrix { max-width: 100%; height: auto } svg.matrix text { font: 12px system-ui, sans-serif; fill: var(--ink) }
 svg.matrix .soft { fill: var(--soft) } svg.matrix rect { fill: var(--box); stroke: var(--line) }
 svg.matrix .won { fill: #d9a441; stroke: none } svg.matrix .self { fill: var(--line) } svg.matrix .count { fill: #1d2b33 }
@@ -30,26 +30,26 @@ std::string matrix(const LoadingOrder& order) {
   for (std::size_t row = 0; row < count; ++row)
     for (std::size_t column = 0; column < count; ++column)
       most = std::max(most, order.wins_over(row, column));
-  int size = static_cast<int>(count) * kCell;
-  int width = kNames + size + 10, height = kTop + size + 10;
+  int size = static_cast<int>(count) * kPackCell;
+  int width = kPackNames + size + 10, height = kMatrixTop + size + 10;
   std::string out = fmt::format(
       "<svg class=\"matrix\" width=\"{0}\" height=\"{1}\" viewBox=\"0 0 {0} {1}\" role=\"img\" "
       "aria-label=\"who wins over "
       "whom\">\n",
       width, height);
   for (std::size_t i = 0; i < count; ++i) {
-    int place = static_cast<int>(i) * kCell;
+    int place = static_cast<int>(i) * kPackCell;
     std::string name = html(pack_name(order.packs()[i]));
     out += fmt::format(
         "<text x=\"{}\" y=\"{}\" text-anchor=\"end\">{} <tspan class=\"soft\">{}</tspan></text>\n",
-        kNames - 8, kTop + place + kCell * 2 / 3, name, i + 1);
+        kPackNames - 8, kMatrixTop + place + kPackCell * 2 / 3, name, i + 1);
     out += fmt::format("<text class=\"soft\" x=\"{}\" y=\"{}\" text-anchor=\"middle\">{}</text>\n",
-                       kNames + place + kCell / 2, kTop - 8, i + 1);
+                       kPackNames + place + kPackCell / 2, kMatrixTop - 8, i + 1);
     for (std::size_t column = 0; column < count; ++column) {
-      int x = kNames + static_cast<int>(column) * kCell, y = kTop + place;
+      int x = kPackNames + static_cast<int>(column) * kPackCell, y = kMatrixTop + place;
       std::uint64_t wins = order.wins_over(i, column);
       out += fmt::format("<rect class=\"{}\" x=\"{}\" y=\"{}\" width=\"{}\" height=\"{}\"/>\n",
-                         i == column ? "self" : "", x, y, kCell, kCell);
+                         i == column ? "self" : "", x, y, kPackCell, kPackCell);
       if (wins == 0) continue;
       double strength =
           0.25 + 0.75 * std::log1p(static_cast<double>(wins)) / std::log1p(static_cast<double>(most));
@@ -58,7 +58,7 @@ std::string matrix(const LoadingOrder& order) {
           "width=\"{}\" "
           "height=\"{}\"/><text class=\"count\" x=\"{}\" y=\"{}\" text-anchor=\"middle\">{}</text></g>\n",
           name, html(pack_name(order.packs()[column])), counted(wins, "file", "files"), strength, x + 1,
-          y + 1, kCell - 2, kCell - 2, x + kCell / 2, y + kCell * 2 / 3,
+          y + 1, kPackCell - 2, kPackCell - 2, x + kPackCell / 2, y + kPackCell * 2 / 3,
           wins < 10000 ? std::to_string(wins) : "many");
     }
   }
@@ -86,7 +86,7 @@ std::string packs_rows(const LoadingOrder& order) {
 }  // namespace
 
 std::string order_page(const LoadingOrder& order) {
-  std::string out = page_head("Loading order") + std::string(kStyle);
+  std::string out = page_head("Loading order") + std::string(kOrderStyle);
   std::string rows;
   std::uint64_t contested = 0, differing = 0;
   for (const auto& [key, path] : order.paths()) {

@@ -12,10 +12,10 @@
 namespace operculum {
 namespace {
 
-constexpr int kNames = 230, kBars = 640, kRow = 26;  // of a figure, in its own units
+constexpr int kBarNames = 230, kBars = 640, kBarRow = 26;  // of a figure, in its own units
 constexpr std::size_t kMostBars = 14;
 
-constexpr std::string_view kStyle = R"css(<style>
+constexpr std::string_view kOverviewStyle = R"css(<style>
 svg.bars { width: 100%; height: auto } svg.bars text { font: 13px system-ui, sans-serif; fill: var(--ink) } svg.bars .soft { fill: var(--soft) }
 svg.bars rect { fill: #2f8fd0 } svg.bars rect.cost { fill: #d9a441 }
 @media print { body { max-width: none } }
@@ -32,16 +32,16 @@ std::string bars(const std::vector<Bar>& all, std::string_view kind) {
   std::uint64_t most = 1;
   for (const Bar& bar : all) most = std::max(most, bar.value);
   std::string out = fmt::format("<svg class=\"bars\" viewBox=\"0 0 {} {}\" role=\"img\">\n",
-                                kNames + kBars + 180, static_cast<int>(count) * kRow + 6);
+                                kBarNames + kBars + 180, static_cast<int>(count) * kBarRow + 6);
   for (std::size_t i = 0; i < count; ++i) {
-    int y = static_cast<int>(i) * kRow;
+    int y = static_cast<int>(i) * kBarRow;
     double width = std::max(1.0, kBars * static_cast<double>(all[i].value) / static_cast<double>(most));
     out += fmt::format(
         "<text x=\"{}\" y=\"{}\" text-anchor=\"end\">{}</text><rect class=\"{}\" x=\"{}\" y=\"{}\" "
         "width=\"{:.1f}\" "
         "height=\"{}\" rx=\"3\"/><text class=\"soft\" x=\"{:.1f}\" y=\"{}\">{}</text>\n",
-        kNames - 10, y + 18, html(all[i].name), kind, kNames, y + 3, width, kRow - 6, kNames + width + 8,
-        y + 18, html(all[i].note));
+        kBarNames - 10, y + 18, html(all[i].name), kind, kBarNames, y + 3, width, kBarRow - 6,
+        kBarNames + width + 8, y + 18, html(all[i].note));
   }
   return out + "</svg>\n";
 }
@@ -93,7 +93,7 @@ std::string duplicates_table(const Overview& overview) {
 }  // namespace
 
 std::string overview_page(const Overview& overview, const std::string& title) {
-  std::string out = page_head("Catalogue: " + title) + std::string(kStyle);
+  std::string out = page_head("Catalogue: " + title) + std::string(kOverviewStyle);
   out += fmt::format("<h1>{}</h1>\n<p class=\"lead\">What the catalogue says of the collection.</p>\n{}",
                      html(title), sums(overview));
   std::vector<Bar> formats_bars, cost_bars;

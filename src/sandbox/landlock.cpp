@@ -20,7 +20,7 @@ constexpr std::uint64_t kDeviceControl = 1ull << 15;   // LANDLOCK_ACCESS_FS_IOC
 constexpr std::uint64_t kBind = 1ull << 0;             // LANDLOCK_ACCESS_NET_BIND_TCP, version 4
 constexpr std::uint64_t kConnect = 1ull << 1;          // LANDLOCK_ACCESS_NET_CONNECT_TCP
 constexpr std::uint64_t kAbstractSockets = 1ull << 0;  // LANDLOCK_SCOPE_ABSTRACT_UNIX_SOCKET, version 6
-constexpr std::uint64_t kSignals = 1ull << 1;          // LANDLOCK_SCOPE_SIGNAL
+constexpr std::uint64_t kScopeSignals = 1ull << 1;     // LANDLOCK_SCOPE_SIGNAL
 
 /// struct landlock_ruleset_attr as of version 6.
 struct RulesetAttributes {
@@ -58,7 +58,7 @@ class Ruleset {
       size += sizeof attributes.handled_access_net;
     }
     if (version >= 6) {
-      attributes.scoped = kAbstractSockets | kSignals;
+      attributes.scoped = kAbstractSockets | kScopeSignals;
       size += sizeof attributes.scoped;
     }
     rules_ = Descriptor(static_cast<int>(syscall(SYS_landlock_create_ruleset, &attributes, size, 0)));

@@ -20,10 +20,10 @@ constexpr std::string_view kOriginalEnding = ".before";
 constexpr std::size_t kBuffer = 1 << 20;
 
 /// A path as the folder that it lies in and its name there.
-struct Split {
+struct Spot {
   std::string folder, name;
 };
-Split split_path(const std::string& path) {
+Spot spot_of(const std::string& path) {
   std::size_t slash = path.rfind('/');
   if (slash == std::string::npos) return {".", path};
   return {slash == 0 ? "/" : path.substr(0, slash), path.substr(slash + 1)};
@@ -50,7 +50,7 @@ void check_stop(const Progress& progress) {
 }
 
 WrittenFile write_with(const NewFile& file, const std::function<void(OutputFile&)>& fill) {
-  Split place = split_path(file.in_place ? real_path(file.path) : file.path);
+  Spot place = spot_of(file.in_place ? real_path(file.path) : file.path);
   OutputFolder folder(place.folder, OutputFolder::Must::be_there);
   auto taken = [&] {
     return IoError(fmt::format("cannot write \"{}\"; choose a new name", escape(file.path)), EEXIST);

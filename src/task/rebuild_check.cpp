@@ -15,7 +15,7 @@
 namespace operculum {
 namespace {
 
-constexpr std::size_t kBuffer = 1 << 20;
+constexpr std::size_t kCheckedAtOnce = 1 << 20;
 constexpr std::uint64_t kPart = 16 << 20;  // bytes that one thread compares
 
 [[noreturn]] void differs(const std::string& what) {
@@ -29,7 +29,7 @@ bool equal_stored(const Source& before, const Source& after, const Source& base)
   for (std::uint64_t at = 0; at < before.size();) {
     auto old_place = trace(before, at, base);
     auto new_place = trace(after, at, base);
-    std::uint64_t length = std::min<std::uint64_t>(kBuffer, before.size() - at);
+    std::uint64_t length = std::min<std::uint64_t>(kCheckedAtOnce, before.size() - at);
     bool same_place = old_place && new_place && old_place->at == new_place->at;
     if (same_place) length = std::min(old_place->length, new_place->length);
     if (!same_place && !same_range(before, at, after, at, length)) return false;

@@ -16,12 +16,12 @@ namespace {
 
 constexpr std::size_t kMostRegions = 5000;
 constexpr int kDeepest = 6, kDeepestNest = 32;
-constexpr std::uint64_t kSample = 256 * 1024;  // bytes looked at to tell what a stretch is like
-constexpr std::uint64_t kLeastGap = 512;       // bytes: less is alignment, or a header of what follows
+constexpr std::uint64_t kLookSample = 256 * 1024;  // bytes looked at to tell what a stretch is like
+constexpr std::uint64_t kLeastGap = 512;           // bytes: less is alignment, or a header of what follows
 
 /// What a stretch is like that nothing is known of.
 std::string look_of(const Source& file, std::uint64_t at, std::uint64_t size) {
-  Bytes sample = read_up_to(file, at, std::min(size, kSample));
+  Bytes sample = read_up_to(file, at, std::min(size, kLookSample));
   if (sample.empty()) return "behind the end of the file";
   study::Counted counted = study::count_bytes(sample);
   if (counted.look == study::Look::filling) return fmt::format("filled with {:#04x}", sample[0]);

@@ -12,7 +12,7 @@ namespace {
 
 constexpr std::size_t kWholeBuffer = 1 << 20;  // bytes; an entry that fits is decoded in one go
 constexpr std::size_t kLeastBuffer = 64 << 10;
-constexpr std::uint64_t kSmall =
+constexpr std::uint64_t kSmallEntry =
     64 << 10;  // bytes: an entry of so many takes less time than waking up a thread
 
 class Verifier {
@@ -102,7 +102,7 @@ class Verifier {
         return fault_report(item.path, error);
       }
     };
-    bool small = lane == 0 && size <= kSmall;
+    bool small = lane == 0 && size <= kSmallEntry;
     small ? work_.submit_small(std::move(work)) : work_.submit(std::move(work), lane);
   }
 

@@ -7,7 +7,7 @@ namespace operculum {
 namespace {
 
 constexpr std::uint64_t kReach = 64 << 20;
-constexpr std::size_t kBlock = 1 << 20, kShortest = 10, kLongest = 160;
+constexpr std::size_t kTextBlock = 1 << 20, kShortest = 10, kLongest = 160;
 
 bool is_digit(char c) {
   return c >= '0' && c <= '9';
@@ -78,7 +78,7 @@ std::vector<std::string> version_texts(const Source& bytes, std::size_t most) {
       end_run();
       continue;
     }
-    Bytes block = read_up_to(bytes, at, std::min<std::uint64_t>(kBlock, end - at));
+    Bytes block = read_up_to(bytes, at, std::min<std::uint64_t>(kTextBlock, end - at));
     if (block.empty()) break;
     for (Byte b : block) {
       if (b >= 0x20 && b < 0x7F) {

@@ -11,7 +11,7 @@ namespace {
 
 constexpr std::size_t kMostParts = PATH_MAX / 2;
 
-std::vector<std::string> parts_of(std::string_view path) {
+std::vector<std::string> parts_within(std::string_view path) {
   std::vector<std::string> parts;
   for (std::string_view part : split(path, '/')) {
     if (!part.empty() && part != "." && part != "..") parts.emplace_back(part);
@@ -49,7 +49,7 @@ void ViewTree::load(ViewNode& folder, const Format& format, const ContainerPtr& 
     }
     ViewNode* at = &folder;
     std::shared_ptr<ViewNode> node;
-    std::vector<std::string> parts = parts_of(path);
+    std::vector<std::string> parts = parts_within(path);
     if (parts.size() > kMostParts) continue;  // no path that long can be asked for
     for (const std::string& part : parts) {
       at->folder = at->looked_at = true;
@@ -105,7 +105,7 @@ void ViewTree::look_at(ViewNode& node, const std::string& name, std::size_t dept
 std::shared_ptr<ViewNode> ViewTree::walk_to(std::string_view path) {
   std::shared_ptr<ViewNode> node = root_;
   std::size_t depth = 0;
-  for (const std::string& part : parts_of(path)) {
+  for (const std::string& part : parts_within(path)) {
     auto found = node->children.find(part);
     if (found == node->children.end()) return nullptr;
     node = found->second;
@@ -126,7 +126,7 @@ std::vector<ViewTree::Named> ViewTree::list(std::string_view path) {
   std::vector<Named> out;
   auto node = walk_to(path);
   if (!node) return out;
-  std::size_t depth = parts_of(path).size();
+  std::size_t depth = parts_within(path).size();
   for (const auto& [name, child] : node->children) {
     look_at(*child, name, depth + 1);
     out.push_back({name, {child->entry, child->folder, child->children.size()}});

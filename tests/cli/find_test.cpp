@@ -14,7 +14,7 @@ namespace operculum::test {
 namespace {
 
 /// Four backups of a tide gauge: the log is in two, in one of them two containers deep.
-void write_shelf(const TempFolder& folder) {
+void write_backups(const TempFolder& folder) {
   folder.write("shelf/02.zip", ZipBuilder().add("notes.txt", "cleaned\n").build());
   folder.write(
       "shelf/03.tar.gz",
@@ -28,7 +28,7 @@ void write_shelf(const TempFolder& folder) {
 
 TEST(Find, PrintsLocatorsThatOtherCommandsTake) {
   TempFolder folder;
-  write_shelf(folder);
+  write_backups(folder);
   Ran ran = operculum({"find", "shelf", "--match", "tide.log"}, folder.path());
   EXPECT_EQ(ran.exit_code, 0) << ran.err;
   EXPECT_EQ(ran.out, "shelf/03.tar.gz/logs/tide.log\nshelf/04.zip/pc.tar.xz/pc.tar/gauge/tide.log\n");
@@ -39,7 +39,7 @@ TEST(Find, PrintsLocatorsThatOtherCommandsTake) {
 
 TEST(Find, TellsVersionsAndTheNewest) {
   TempFolder folder;
-  write_shelf(folder);
+  write_backups(folder);
   folder.write("shelf/06.tar",
                TarBuilder().add({.name = "tide.log", .data = to_bytes("low\n"), .mtime = 1500}).build());
   Ran newest = operculum({"find", "shelf", "--match", "tide.log", "--newest"}, folder.path());
@@ -59,7 +59,7 @@ TEST(Find, TellsVersionsAndTheNewest) {
 
 TEST(Find, FindsTheSameBytesUnderAnyName) {
   TempFolder folder;
-  write_shelf(folder);
+  write_backups(folder);
   folder.write("mine.txt", "low\nhigh\n");
   Ran ran = operculum({"find", "shelf", "mine.txt", "--like", "mine.txt"}, folder.path());
   EXPECT_EQ(ran.out, "shelf/04.zip/pc.tar.xz/pc.tar/gauge/tide.log\nmine.txt\n") << ran.err;
@@ -86,7 +86,7 @@ TEST(Find, DecodesNothingWhoseStoredChecksumSaysNo) {
 
 TEST(Find, SearchesTextsAndBytes) {
   TempFolder folder;
-  write_shelf(folder);
+  write_backups(folder);
   Ran text = operculum({"find", "shelf", "--text", "HIGH", "--ignore-case"}, folder.path());
   EXPECT_EQ(text.out, "shelf/04.zip/pc.tar.xz/pc.tar/gauge/tide.log\n    line 2: high\n");
   EXPECT_EQ(operculum({"find", "shelf", "--text", "HIGH"}, folder.path()).exit_code, 1);
@@ -102,7 +102,7 @@ TEST(Find, SearchesTextsAndBytes) {
 
 TEST(Find, HoldsAllConditionsTogether) {
   TempFolder folder;
-  write_shelf(folder);
+  write_backups(folder);
   auto finds = [&](std::vector<std::string> words) {
     words.insert(words.begin(), {"find", "shelf", "--quiet"});
     return operculum(words, folder.path()).out;
@@ -137,7 +137,7 @@ TEST(Find, LooksIntoFilesWhoseNamesDoNotSayThatTheyAreSomethingElse) {
 
 TEST(Find, ADamagedContainerCostsOnlyItself) {
   TempFolder folder;
-  write_shelf(folder);
+  write_backups(folder);
   std::string whole = folder.read("shelf/03.tar.gz");
   folder.write("shelf/03.tar.gz", whole.substr(0, whole.size() / 2));
   Ran ran = operculum({"find", "shelf", "--match", "tide.log"}, folder.path());
@@ -168,7 +168,7 @@ TEST(Find, WantsToKnowWhat) {
 
 TEST(Find, EndsAtTheFirstWhenOneIsEnough) {
   TempFolder folder;
-  write_shelf(folder);
+  write_backups(folder);
   EXPECT_EQ(operculum({"find", "shelf", "--match", "tide.log", "--first", "--jobs", "4"}, folder.path()).out,
             "shelf/03.tar.gz/logs/tide.log\n");
 }

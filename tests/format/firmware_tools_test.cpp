@@ -18,7 +18,7 @@ namespace {
 
 using namespace test;
 
-SampleTree gauge_tree() {
+SampleTree gauge_files() {
   SampleTree tree = sample_tree_with_links();
   Bytes hole(300'000);
   std::copy_n("end", 3, hole.end() - 3);
@@ -45,7 +45,7 @@ struct Jffs2Tool : testing::TestWithParam<ToolCase> {};
 TEST_P(Jffs2Tool, HoldsTheTree) {
   NEEDS("mkfs.jffs2");
   TempFolder folder;
-  SampleTree tree = gauge_tree();
+  SampleTree tree = gauge_files();
   write_tree(folder, "tree", tree);
   std::vector<std::string> arguments = GetParam().options;
   arguments.insert(arguments.end(), {"-r", "tree", "-o", "image"});
@@ -68,7 +68,7 @@ struct UbifsTool : testing::TestWithParam<std::string> {};
 TEST_P(UbifsTool, HoldsTheTree) {
   NEEDS("mkfs.ubifs");
   TempFolder folder;
-  SampleTree tree = gauge_tree();
+  SampleTree tree = gauge_files();
   write_tree(folder, "tree", tree);
   Held held = open_path(
       make_image(folder, "mkfs.ubifs",
@@ -101,7 +101,7 @@ TEST(UbiTool, VolumesAndTheFileSystemInOne) {
   NEEDS("ubinize");
   for (const std::vector<std::string>& options : {std::vector<std::string>{}, {"-s", "512", "-O", "512"}}) {
     TempFolder folder;
-    SampleTree tree = gauge_tree();
+    SampleTree tree = gauge_files();
     Held held = open_path(make_ubi(folder, tree, options));
     ASSERT_EQ(held.format(), "ubi");
     EXPECT_EQ(paths_of(*held), "rootfs kernel");

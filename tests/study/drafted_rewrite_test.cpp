@@ -20,9 +20,9 @@ using namespace test;
 using Files = std::vector<std::pair<std::string, Bytes>>;
 
 /// A pack with the draft that describes it.
-class Drafted {
+class DraftedPack {
  public:
-  explicit Drafted(std::uint64_t number) : pack_(random_pack(number)) {
+  explicit DraftedPack(std::uint64_t number) : pack_(random_pack(number)) {
     OpenContext context;
     Findings findings = study({make_memory_source(pack_.bytes), "store.hob"}, 16, context);
     if (!findings.solved()) return;
@@ -74,7 +74,7 @@ NewEntry file_of(const std::string& path, const Bytes& bytes) {
 
 /// How many of five changes were made to an entry in the middle; what is refused does not count, what is made
 /// wrong fails.
-std::size_t changes_made(const Drafted& drafted) {
+std::size_t changes_made(const DraftedPack& drafted) {
   Files before = drafted.files(drafted.pack().bytes);
   std::size_t middle = before.size() / 2, made = 0;
   const auto& [path, data] = before[middle];
@@ -120,7 +120,7 @@ struct Lot {
 struct DraftedRewrite : testing::TestWithParam<Lot> {};
 
 TEST_P(DraftedRewrite, MakesEveryChangeRightOrRefusesIt) {
-  Drafted drafted(GetParam().number);
+  DraftedPack drafted(GetParam().number);
   ASSERT_TRUE(drafted.solved());
   EXPECT_EQ(changes_made(drafted), GetParam().made) << drafted.pack().features;
 }

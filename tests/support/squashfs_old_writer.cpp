@@ -10,8 +10,8 @@
 namespace operculum::test {
 namespace {
 
-constexpr std::size_t kMeta = 8192;
-constexpr std::uint32_t kStored = 1U << 24, kNoFragment = ~0U;
+constexpr std::size_t kOldMeta = 8192;
+constexpr std::uint32_t kOldStored = 1U << 24, kNoFragment = ~0U;
 constexpr unsigned kSameGroup = 255;
 
 /// Structures as a compiler of the image's machine lays them out.
@@ -39,9 +39,9 @@ class Fields {
   BitWriter bits_;
 };
 
-class Writer {
+class OldWriter {
  public:
-  Writer(const SampleTree& tree, const OldSquashOptions& options) : tree_(tree), o_(options) {}
+  OldWriter(const SampleTree& tree, const OldSquashOptions& options) : tree_(tree), o_(options) {}
 
   Bytes build() {
     image_.resize(wide() ? 119 : 63);
@@ -94,17 +94,17 @@ class Writer {
   class Meta {
    public:
     std::uint64_t reference() const { return std::uint64_t{out_.size()} << 16 | pending_.size(); }
-    void add(const Writer& writer, ByteView bytes) {
+    void add(const OldWriter& writer, ByteView bytes) {
       pending_.insert(pending_.end(), bytes.begin(), bytes.end());
-      while (pending_.size() >= kMeta) flush(writer, kMeta);
+      while (pending_.size() >= kOldMeta) flush(writer, kOldMeta);
     }
-    Bytes finish(const Writer& writer) {
+    Bytes finish(const OldWriter& writer) {
       if (!pending_.empty()) flush(writer, pending_.size());
       return std::move(out_);
     }
 
    private:
-    void flush(const Writer& writer, std::size_t count) {
+    void flush(const OldWriter& writer, std::size_t count) {
       ByteView plain = ByteView(pending_).first(count);
       Bytes packed = writer.pack(plain);
       bool stored = packed.size() >= count;
@@ -145,7 +145,7 @@ class Writer {
     Bytes packed = pack(plain);
     bool stored = packed.size() >= plain.size();
     append(stored ? Bytes(plain.begin(), plain.end()) : packed);
-    return static_cast<std::uint32_t>(stored ? plain.size() | kStored : packed.size());
+    return static_cast<std::uint32_t>(stored ? plain.size() | kOldStored : packed.size());
   }
 
   void store_data() {
@@ -277,7 +277,7 @@ class Writer {
 }  // namespace
 
 Bytes make_old_squashfs(const SampleTree& tree, const OldSquashOptions& options) {
-  return Writer(tree, options).build();
+  return OldWriter(tree, options).build();
 }
 
 }  // namespace operculum::test

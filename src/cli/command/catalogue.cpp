@@ -25,8 +25,6 @@ struct CatalogueOptions {
   CatalogueRequest request;
 };
 
-constexpr Choice<Enter> kEnter[] = {{"named", Enter::named}, {"likely", Enter::likely}, {"all", Enter::all}};
-
 /// "2/8": the second of eight.
 Shard read_shard(const std::string& text) {
   if (text.empty()) return {};
@@ -174,7 +172,7 @@ void add_catalogue(CommandLine& program, Session& session) {
                "Also read files again that are unchanged by size, time and inode");
   command.flag("--deep-programs", options->request.programs, "Also into programs that carry containers");
   command.choice<Enter>(
-      "--enter", options->request.enter, kEnter,
+      "--enter", options->request.enter, kEnterChoices,
       "Which entries are looked at for what is in them: named, likely (the default) or all; as find");
   command.text("--shard", options->shard, "I/N",
                "Only the I-th of N shares of the files, the same each time");

@@ -22,7 +22,7 @@ struct CompareOptions {
   bool summary = false;
 };
 
-constexpr std::string_view kIndent = "           ";
+constexpr std::string_view kBlankLabel = "           ";
 
 std::string_view colour_of(char mark) {
   return mark == '+' ? "32" : mark == '-' ? "31" : mark == '@' ? "36" : "";
@@ -106,13 +106,13 @@ class Comparison {
     for (std::string_view line : split(lines, '\n')) {
       if (line.empty()) continue;
       std::string_view sgr = colour_of(line[0]);
-      session_.data.write(fmt::format("{}{}\n", kIndent, styled(line, sgr, colour_ && !sgr.empty())));
+      session_.data.write(fmt::format("{}{}\n", kBlankLabel, styled(line, sgr, colour_ && !sgr.empty())));
     }
   }
 
   void tell_bytes(const ByteDiff& bytes) {
     for (const HexPair& row : hex_pairs(bytes))
-      session_.data.write(fmt::format("{}{:08x}  {}   {}\n", kIndent, row.at,
+      session_.data.write(fmt::format("{}{:08x}  {}   {}\n", kBlankLabel, row.at,
                                       hex_side(row.before, row.after, colour_),
                                       trim_end(hex_side(row.after, row.before, colour_))));
   }

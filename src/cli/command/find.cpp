@@ -28,8 +28,6 @@ struct FindOptions {
   bool all_hits = false, versions = false, newest = false;
 };
 
-constexpr Choice<Enter> kEnter[] = {{"named", Enter::named}, {"likely", Enter::likely}, {"all", Enter::all}};
-
 constexpr std::size_t kAllHits = 10'000;  // places in one file
 
 std::uint64_t read_size(const std::string& text) {
@@ -251,7 +249,7 @@ void add_options(Options& command, FindOptions& options) {
   command.flag("--newest", options.newest, "Only where the newest version of each name lies");
   command.at_most_one({"--versions", "--newest"});
   command.choice<Enter>(
-      "--enter", options.request.enter, kEnter,
+      "--enter", options.request.enter, kEnterChoices,
       "Which files are looked at for what is in them: those that are named as containers (named), "
       "also those that are not named as something else, as texts and pictures are (likely, the "
       "default), or all");

@@ -16,7 +16,7 @@
 namespace operculum::cli {
 namespace {
 
-constexpr Choice<Enter> kEnter[] = {{"named", Enter::named}, {"all", Enter::all}, {"none", Enter::none}};
+constexpr Choice<Enter> kEntered[] = {{"named", Enter::named}, {"all", Enter::all}, {"none", Enter::none}};
 
 struct MountOptions {
   std::string target, folder;
@@ -68,7 +68,7 @@ void add_mount(CommandLine& program, Session& session) {
   auto options = std::make_shared<MountOptions>();
   command.argument("TARGET", options->target, "A container, or a folder in one");
   command.argument("FOLDER", options->folder, "An empty folder");
-  command.choice<Enter>("--enter", options->enter, kEnter,
+  command.choice<Enter>("--enter", options->enter, kEntered,
                         "Which files are shown as folders when they are containers: those whose names say "
                         "that several files are in them (the "
                         "default), all, or none");

@@ -15,7 +15,7 @@ namespace {
 
 constexpr std::uint64_t kMostFolder = 0x7FFF8000;  // plain bytes: 65,535 blocks
 constexpr std::uint64_t kMostCabinet = UINT32_MAX;
-constexpr std::size_t kMostFiles = UINT16_MAX, kLongestName = 255;
+constexpr std::size_t kMostFiles = UINT16_MAX, kLongestNewName = 255;
 constexpr unsigned kUsualWindow = 21;  // bits, of LZX
 
 /// What a folder is to hold, in order.
@@ -65,10 +65,10 @@ struct Front {
 std::string stored_name(const std::string& path, FileRecord& file) {
   std::string name = path;
   std::replace(name.begin(), name.end(), '/', '\\');
-  bool fits = !name.empty() && name.size() <= kLongestName && name.find('\0') == std::string::npos;
+  bool fits = !name.empty() && name.size() <= kLongestNewName && name.find('\0') == std::string::npos;
   if (!fits)
     throw Unsupported(fmt::format("the path \"{}\" in a cabinet, where paths have up to {} bytes",
-                                  escape(path), kLongestName));
+                                  escape(path), kLongestNewName));
   bool plain = std::all_of(name.begin(), name.end(), [](char c) { return (c & 0x80) == 0; });
   file.flags = static_cast<std::uint16_t>(plain ? file.flags & ~utf8_name : file.flags | utf8_name);
   return name;

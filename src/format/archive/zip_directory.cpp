@@ -26,8 +26,6 @@ enum Host : std::uint8_t {
   host_darwin = 19
 };
 
-constexpr std::uint32_t kDosFolder = 0x10;
-
 /// Overlays the Zip64 record that a locator in front of the plain record points to.
 void read_zip64_end(const Source& source, EndRecord& end) {
   if (end.position < kZip64LocatorSize) return;

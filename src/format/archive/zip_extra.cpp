@@ -7,7 +7,6 @@
 namespace operculum::zip {
 namespace {
 
-constexpr std::uint64_t kSize32 = 0xffffffff;
 constexpr std::size_t kFieldHeader = 4;      // id and size
 constexpr std::size_t kAlignmentHead = 6;    // of an alignment field: its header and the alignment
 constexpr std::uint16_t kVersionZip64 = 45;  // 4.4.3.2

@@ -10,8 +10,6 @@ namespace operculum::zip {
 namespace {
 
 constexpr std::uint16_t kMadeByUnix = (3 << 8) | 30;  // 4.4.2: host 3, edition 3.0
-constexpr std::uint32_t kDosFolder = 0x10;
-constexpr std::uint64_t kSize32 = 0xffffffff;
 
 std::uint32_t type_bits(EntryKind kind) {
   return kind == EntryKind::folder ? S_IFDIR : kind == EntryKind::symbolic_link ? S_IFLNK : S_IFREG;
@@ -65,7 +63,6 @@ std::string stored_name(const std::string& path, EntryKind kind) {
 }
 
 Bytes end_bytes(std::uint64_t directory_at, std::uint64_t directory_size, std::uint64_t count) {
-  constexpr std::uint64_t kCount16 = 0xffff;
   Bytes out;
   if (directory_at >= kSize32 || directory_size >= kSize32 || count >= kCount16) {
     Zip64End wide;

@@ -11,8 +11,6 @@
 namespace operculum::zip {
 namespace {
 
-constexpr std::uint64_t kSize32 = 0xffffffff;
-
 /// 4.5.3: only the values whose place in the header holds all ones are there, in this order.
 template <typename Header>
 void read_zip64(Cursor field, Header& header) {

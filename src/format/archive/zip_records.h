@@ -27,6 +27,10 @@ constexpr std::uint32_t kZip64Locator = 0x07064b50;    // "PK\6\7" (4.3.15)
 constexpr std::uint32_t kEnd = 0x06054b50;             // "PK\5\6" (4.3.16)
 constexpr std::uint32_t kSpannedMark = 0x30304b50;  // "PK00": a split set that fitted into one volume (8.5.5)
 
+constexpr std::uint64_t kSize32 = 0xffffffff;  // all ones: a Zip64 field tells the size or the place (4.5.3)
+constexpr std::uint64_t kCount16 = 0xffff;     // likewise of counts (4.4.21)
+constexpr std::uint32_t kDosFolder = 0x10;     // in the external attributes as DOS has them (4.4.15)
+
 /// General purpose bit flag (4.4.4).
 enum Bit : std::uint16_t {
   encrypted_bit = 1 << 0,

@@ -14,8 +14,6 @@
 namespace operculum::zip {
 namespace {
 
-constexpr std::uint64_t kSize32 = 0xffffffff;
-constexpr std::uint16_t kCount16 = 0xffff;
 constexpr std::uint64_t kMostAlignment = 16 * 1024;  // bytes: the largest page that packs are aligned to
 constexpr std::size_t kAlignmentWitnesses = 64;  // entries that are looked at to see whether data is aligned
 

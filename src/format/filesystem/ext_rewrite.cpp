@@ -13,8 +13,8 @@
 namespace operculum::ext {
 namespace {
 
-constexpr std::size_t kDirect = 12, kPointers = 15;  // of the older way
-constexpr std::size_t kInInode = 4;                  // extents
+constexpr std::size_t kDirectPointers = 12, kAllPointers = 15;  // of the older way
+constexpr std::size_t kInInode = 4;                             // extents
 
 /// A run of blocks.
 struct Run {
@@ -160,11 +160,12 @@ class Rewriter {
   }
 
   Bytes pointer_map(const std::vector<std::uint64_t>& blocks, const std::string& path) {
-    Bytes out(kPointers * 4);
+    Bytes out(kAllPointers * 4);
     std::size_t next = 0;
-    for (std::size_t i = 0; i < kDirect && next < blocks.size(); ++i) put_pointer(out, i, blocks[next++]);
+    for (std::size_t i = 0; i < kDirectPointers && next < blocks.size(); ++i)
+      put_pointer(out, i, blocks[next++]);
     for (unsigned level = 1; level <= 3 && next < blocks.size(); ++level)
-      put_pointer(out, kDirect + level - 1, pointer_table(blocks, next, level));
+      put_pointer(out, kDirectPointers + level - 1, pointer_table(blocks, next, level));
     if (next < blocks.size())
       throw Unsupported(
           fmt::format("\"{}\" as large as this in a file system without extents", escape(path)));

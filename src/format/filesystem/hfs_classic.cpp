@@ -23,12 +23,12 @@ namespace {
 
 constexpr std::uint64_t kMasterAt = 1024, kSector = 512;
 constexpr std::uint16_t kMagic = 0x4244, kPlus = 0x482B;
-constexpr std::uint32_t kRootFolder = 2, kExtentsFile = 3, kCatalogFile = 4;
+constexpr std::uint32_t kClassicRoot = 2, kExtentsFile = 3, kCatalogFile = 4;
 constexpr std::size_t kNode = 512, kExtents = 12;
-constexpr std::uint8_t kFolderRecord = 1, kFileRecord = 2, kLeafNode = 0xFF;
+constexpr std::uint8_t kClassicFolder = 1, kClassicFile = 2, kLeafNode = 0xFF;
 
 /// In NodeRef::b: the resource fork is meant.
-constexpr std::uint64_t kResourcePart = 1;
+constexpr std::uint64_t kResourceFork = 1;
 
 /// The master directory block.
 struct Master {
@@ -130,13 +130,13 @@ class HfsClassic final : public FileTree {
   }
 
  protected:
-  NodeRef root() override { return {kRootFolder}; }
+  NodeRef root() override { return {kClassicRoot}; }
 
   void list(NodeRef folder, Detail, const TreeSink& sink) override {
     auto found = folders_.find(static_cast<std::uint32_t>(folder.a));
     if (found == folders_.end()) return;
     for (const Row& row : found->second) {
-      if (row.data[0] == kFolderRecord) {
+      if (row.data[0] == kClassicFolder) {
         add_folder(row, sink);
       } else {
         add_file(row, sink);
@@ -148,7 +148,7 @@ class HfsClassic final : public FileTree {
     auto found = files_.find(static_cast<std::uint32_t>(ref.a));
     if (found == files_.end()) throw Malformed(fmt::format("file {} is not in the catalog", ref.a));
     const FileRecord& file = found->second;
-    if (ref.b == kResourcePart)
+    if (ref.b == kResourceFork)
       return make_content(fork(file.resource_extents, file.resource_size, file.number, true));
     return make_content(fork(file.extents, file.size, file.number, false));
   }
@@ -200,7 +200,7 @@ class HfsClassic final : public FileTree {
     resource.entry.path = row.name + ":rsrc";
     resource.entry.modified = modified;
     resource.entry.size = resource.entry.stored_size = file.resource_size;
-    resource.ref = {file.number, kResourcePart};
+    resource.ref = {file.number, kResourceFork};
     sink(std::move(resource));
   }
 
@@ -280,9 +280,9 @@ class HfsClassic final : public FileTree {
     SourcePtr tree = make_cached(fork(master_.catalog, master_.catalog_size, kCatalogFile, false));
     try {
       each_record(*tree, "HFS catalog", [&](const BigFields& key, ByteView data) {
-        if (data[0] != kFolderRecord && data[0] != kFileRecord) return;
+        if (data[0] != kClassicFolder && data[0] != kClassicFile) return;
         Row row{name_of(key.bytes(6, key.u8(5)), encoding_), Bytes(data.begin(), data.end())};
-        if (data[0] == kFileRecord && data.size() >= size_on_disk<FileRecord>) {
+        if (data[0] == kClassicFile && data.size() >= size_on_disk<FileRecord>) {
           FileRecord file = read_structure<FileRecord>(data.data());
           files_[file.number] = file;
         }

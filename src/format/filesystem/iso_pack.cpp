@@ -15,7 +15,7 @@ using namespace iso;
 /// Where the parts of the empty disc lie, in sectors.
 enum Place : std::uint32_t {
   primary = 16,
-  joliet,
+  supplementary,
   terminator,
   table,
   big_table,
@@ -91,7 +91,7 @@ Bytes root_folder(NameForm form, const TreeNode& node) {
 SourcePtr empty_disc(const TreeNode& node) {
   Bytes out(end * kSector);
   put(out, primary * kSector, descriptor(NameForm::plain, node.modified));
-  put(out, joliet * kSector, descriptor(NameForm::joliet, node.modified));
+  put(out, supplementary * kSector, descriptor(NameForm::joliet, node.modified));
   out[terminator * kSector] = 255;
   put(out, terminator * kSector + 1, as_bytes(kMark));
   out[terminator * kSector + 6] = 1;
@@ -111,7 +111,7 @@ Assembly pack_iso(const std::vector<NewEntry>& entries, const Writing& writing) 
   RecordReader reader(image, kSector);
   reader.find_protocol(read_exactly(*image, root * kSector, kSector, "ISO 9660 folder"));
   OldDisc disc{image, reader, {}, {NameForm::plain, true, primary * kSector, {}}, std::nullopt};
-  disc.other = DiscTree{NameForm::joliet, false, joliet * kSector, {}};
+  disc.other = DiscTree{NameForm::joliet, false, supplementary * kSector, {}};
   auto no_name = [](const Record&) { return std::string(); };
   TreeLoader(*image, reader, true, no_name).load(disc.shown.root, root, kSector);
   TreeLoader(*image, reader, false, no_name).load(disc.other->root, joliet_root, kSector);

@@ -20,7 +20,7 @@ class OldSquashContainer final : public FileTree {
   }
 
   std::vector<std::pair<std::string, std::string>> facts() override {
-    const Super& super = volume_.facts().super;
+    const squash_old::Super& super = volume_.facts().super;
     return {{"version", fmt::format("{}.{}", super.major, super.minor)},
             {"order", volume_.facts().order == std::endian::big ? "big-endian" : "little-endian"},
             {"made", to_text(from_unix(static_cast<std::int64_t>(super.made)))},

@@ -26,7 +26,7 @@ struct TeHeader {
                     field("DataDirectory[1].Size", &TeHeader::debug_size));
 };
 constexpr std::size_t kTeSize = size_on_disk<TeHeader>;
-constexpr std::size_t kDosSize = 64, kFileHeader = 24, kSectionSize = 40;
+constexpr std::size_t kDosSize = 64, kCoffHeader = 24, kSectionSize = 40;
 constexpr std::size_t kOptional32 = 224, kOptional64 = 240;
 constexpr std::uint32_t kAlignment = 32;
 
@@ -66,12 +66,12 @@ std::optional<Bytes> rebuild_te(ByteView te) {
   auto header = read_structure<TeHeader>(te.data());
   bool wide = is_wide(header.Machine);
   std::size_t optional = wide ? kOptional64 : kOptional32, stripped = header.StrippedSize;
-  bool fits = stripped >= kDosSize + kFileHeader + optional &&
+  bool fits = stripped >= kDosSize + kCoffHeader + optional &&
               te.size() >= kTeSize + header.NumberOfSections * kSectionSize;
   if (!fits) return std::nullopt;
   Bytes out(stripped);
-  std::size_t pe = stripped - optional - kFileHeader;
-  Writer dos(out.data()), file(out.data() + pe), extra(out.data() + pe + kFileHeader);
+  std::size_t pe = stripped - optional - kCoffHeader;
+  Writer dos(out.data()), file(out.data() + pe), extra(out.data() + pe + kCoffHeader);
   dos.put(0, 0x5A4D, 2);
   dos.put(60, pe, 4);
   file.put(0, 0x4550, 4);

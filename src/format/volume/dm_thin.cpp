@@ -13,7 +13,7 @@
 namespace operculum {
 namespace {
 
-constexpr std::uint64_t kBlock = 4096, kSector = 512, kMagic = 27022010;
+constexpr std::uint64_t kBlock = 4096, kThinSector = 512, kThinMagic = 27022010;
 constexpr std::uint32_t kSuperSalt = 160774, kNodeSalt = 121107;  // SUPERBLOCK_CSUM_XOR, BTREE_CSUM_XOR
 constexpr std::size_t kKeysAt = 32;
 constexpr unsigned kDeepest = 17;
@@ -99,12 +99,12 @@ class ThinSource final : public MappedSource {
         from_origin_(volume.origin != nullptr) {
     Bytes raw = read_exactly(*metadata_, 0, kBlock, "thin metadata");
     Superblock super = read_structure<Superblock>(raw.data());
-    if (super.magic != kMagic) throw Malformed("thin metadata: the magic is missing");
+    if (super.magic != kThinMagic) throw Malformed("thin metadata: the magic is missing");
     if (!block_fits(raw, kSuperSalt))
       throw Malformed("thin metadata: the superblock does not fit its checksum");
     if (super.version != 1 && super.version != 2)
       throw Unsupported(fmt::format("thin metadata of version {}", super.version));
-    block_ = super.data_block_size * kSector;
+    block_ = super.data_block_size * kThinSector;
     if (block_ == 0) throw Malformed("thin metadata: blocks of 0 bytes are not possible");
     Found root = find(*metadata_, super.data_mapping_root, volume.device);
     if (!root.value) throw Malformed(fmt::format("thin metadata: there is no volume {}", volume.device));

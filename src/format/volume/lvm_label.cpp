@@ -9,7 +9,7 @@
 namespace operculum::lvm {
 namespace {
 
-constexpr std::size_t kSector = 512, kLabelSectors = 4, kIdSize = 32, kMostAreas = 64;
+constexpr std::size_t kLabelSector = 512, kLabelSectors = 4, kIdSize = 32, kMostAreas = 64;
 constexpr std::size_t kAreaHead = 512, kLocationsAt = 40;
 constexpr std::uint64_t kLargestText = 16 << 20;  // bytes
 constexpr std::string_view kAreaMark = " LVM2 x[5A%r0N*>";
@@ -51,8 +51,8 @@ std::string with_dashes(std::string_view id) {
 
 std::optional<Label> find_label(const Read& read) {
   for (std::size_t sector = 0; sector < kLabelSectors; ++sector) {
-    Bytes raw = read(sector * kSector, kSector);
-    if (raw.size() < kSector || !starts_with(raw, "LABELONE")) continue;
+    Bytes raw = read(sector * kLabelSector, kLabelSector);
+    if (raw.size() < kLabelSector || !starts_with(raw, "LABELONE")) continue;
     LabelHeader head = read_structure<LabelHeader>(raw.data());
     constexpr std::size_t kSummedFrom = 20;
     if (head.sector != sector || as_text(head.type) != "LVM2 001" ||

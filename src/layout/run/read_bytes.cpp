@@ -10,8 +10,8 @@
 namespace operculum::layout {
 namespace {
 
-constexpr std::uint64_t kBlock = 32 * 1024;     // bytes looked at in one go
-constexpr std::uint64_t kLongestRun = 1 << 20;  // bytes of a text that ends with a mark
+constexpr std::uint64_t kLookBlock = 32 * 1024;  // bytes looked at in one go
+constexpr std::uint64_t kLongestRun = 1 << 20;   // bytes of a text that ends with a mark
 constexpr std::string_view kBlanks(" \t\r\n\0", 5);
 
 bool is_blank(Byte b) {
@@ -43,12 +43,12 @@ std::optional<std::uint64_t> find_in(Run& run, std::uint32_t region, std::uint64
   to = std::min(to, bytes.size());
   if (mark.empty()) return std::nullopt;
   while (from < to && to - from >= mark.size()) {
-    std::uint64_t count = std::min<std::uint64_t>(to - from, kBlock);
+    std::uint64_t count = std::min<std::uint64_t>(to - from, kLookBlock);
     std::string_view block = as_text(bytes.at(from, count));
     std::size_t found = block.find(mark);
     if (found != std::string_view::npos) return from + found;
     from += count - (mark.size() - 1);
-    if (count < kBlock) break;
+    if (count < kLookBlock) break;
   }
   return std::nullopt;
 }
@@ -59,11 +59,11 @@ std::optional<std::uint64_t> find_last_in(Run& run, std::uint32_t region, std::u
   to = std::min(to, bytes.size());
   if (mark.empty()) return std::nullopt;
   while (from < to && to - from >= mark.size()) {
-    std::uint64_t count = std::min<std::uint64_t>(to - from, kBlock);
+    std::uint64_t count = std::min<std::uint64_t>(to - from, kLookBlock);
     std::string_view block = as_text(bytes.at(to - count, count));
     std::size_t found = block.rfind(mark);
     if (found != std::string_view::npos) return to - count + found;
-    if (count < kBlock) break;
+    if (count < kLookBlock) break;
     to -= count - (mark.size() - 1);
   }
   return std::nullopt;

@@ -175,7 +175,7 @@ StreamPtr open_cipher(StreamPtr stored, const StepArguments& given, Size) {
 
 const StepParameter kSize{"size", Kind::number};
 const std::vector<StepParameter> kKeyed = {{"key", Kind::bytes, true}, {"start", Kind::number}};
-const std::vector<StepParameter> kBlock = {
+const std::vector<StepParameter> kBlockParameters = {
     {"key", Kind::secret, true}, {"mode", Kind::text, false, 0, "ecb"}, {"iv", Kind::bytes}};
 
 std::vector<StepParameter> and_more(std::vector<StepParameter> first,
@@ -317,15 +317,18 @@ const std::vector<StepKind>& table() {
        true,
        open_rc4_step},
       {"tea", "TEA; order of its words is little or big",
-       and_more(kBlock, {{"order", Kind::text, false, 0, "big"}, {"rounds", Kind::number, false, 32}}), true,
-       open_cipher<tea_of>},
+       and_more(kBlockParameters,
+                {{"order", Kind::text, false, 0, "big"}, {"rounds", Kind::number, false, 32}}),
+       true, open_cipher<tea_of>},
       {"xtea", "XTEA, likewise",
-       and_more(kBlock, {{"order", Kind::text, false, 0, "big"}, {"rounds", Kind::number, false, 32}}), true,
-       open_cipher<xtea_of>},
-      {"blowfish", "Blowfish, likewise", and_more(kBlock, {{"order", Kind::text, false, 0, "big"}}), true,
-       open_cipher<blowfish_of>},
-      {"des", "DES; a key of 16 or 24 bytes makes it triple DES", kBlock, true, open_cipher<des_of>},
-      {"aes", "AES with a key of 16, 24 or 32 bytes; mode is ecb, cbc or ctr", kBlock, true,
+       and_more(kBlockParameters,
+                {{"order", Kind::text, false, 0, "big"}, {"rounds", Kind::number, false, 32}}),
+       true, open_cipher<xtea_of>},
+      {"blowfish", "Blowfish, likewise", and_more(kBlockParameters, {{"order", Kind::text, false, 0, "big"}}),
+       true, open_cipher<blowfish_of>},
+      {"des", "DES; a key of 16 or 24 bytes makes it triple DES", kBlockParameters, true,
+       open_cipher<des_of>},
+      {"aes", "AES with a key of 16, 24 or 32 bytes; mode is ecb, cbc or ctr", kBlockParameters, true,
        open_cipher<aes_of>},
       {"aes_xts",
        "XTS with two AES keys of 16 or 32 bytes, one behind the other; tweak is the number of the first "
