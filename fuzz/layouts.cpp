@@ -64,7 +64,7 @@ void study_bytes(ByteView bytes) {
   OpenContext context;
   context.limits.max_entries = 20'000;
   context.spool.set_disk(1 << 20);
-  study::Subject subject{make_memory_source(Bytes(bytes.begin(), bytes.end())), "fuzz.bin"};
+  study::NamedFile subject{make_memory_source(Bytes(bytes.begin(), bytes.end())), "fuzz.bin"};
   study::Findings findings = study::study(subject, 16, context);
   for (const study::Drafted& drafted : findings.drafts) {
     if (!layout::compile({"draft.layout", drafted.text}, {}, true).plan)

@@ -77,7 +77,8 @@ std::string check_page(const LayoutTrial& trial, const std::string& title) {
   out +=
       fmt::format("<h1>{}</h1>\n<p class=\"lead\">read by \"{}\": {}</p>\n", html(trial.target), html(title),
                   trial.failure.empty() ? counted(trial.entries, "entry", "entries") : html(trial.failure));
-  out += sums(trial) + file_map_svg(map_of(trial), Drawn::in_page) + look_legend() + cover_legend();
+  out +=
+      sums(trial) + file_map_svg(map_of(trial), Drawn::in_page) + look_legend(map_of(trial)) + cover_legend();
   for (const FoldedFinding& finding : trial.findings)
     out += fmt::format("<p><span class=\"kind\">{}</span> {}</p>\n", name_of(finding.level),
                        html(to_text(finding)));

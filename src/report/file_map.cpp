@@ -17,7 +17,7 @@ using study::Role;
 
 constexpr int kMapWidth = 1000, kMapRow = 26, kLabel = 12;  // of a map, in its own units
 constexpr int kLegend = 22, kCell = 22, kCellHeight = 20, kOffsetWidth = 84;
-constexpr std::size_t kRowsDrawn = 12, kBytesDrawn = 40, kTextDrawn = 28;
+constexpr std::size_t kInsideDrawn = 1000, kRowsDrawn = 12, kBytesDrawn = 40, kTextDrawn = 28;
 
 constexpr std::string_view kMapStyle = R"css(<style>
 svg.map { width: 100%; height: auto; border: 1px solid var(--line); border-radius: .5rem; background: var(--box) }
@@ -27,6 +27,7 @@ svg.map text.byte { font: 12px ui-monospace, monospace; fill: #10181c } svg.map 
 .header { fill: #0b6e75; background: #0b6e75 } .index { fill: #2f8fd0; background: #2f8fd0 } .data { fill: #9bb8a6; background: #9bb8a6 } .padding { fill: #c9cfd1; background: #c9cfd1 } .open { fill: #d0532f; background: #d0532f }
 .place { fill: #58b3ba; background: #58b3ba } .size { fill: #e0b45c; background: #e0b45c } .unpacked { fill: #9cc77c; background: #9cc77c } .name { fill: #86bdea; background: #86bdea } .packing { fill: #e58b72; background: #e58b72 }
 .other { fill: #b9c4c9; background: #b9c4c9 } rect.unknown { fill: none; stroke: var(--line) }
+rect.inside { fill: none; stroke: var(--ink); stroke-width: .8 } i.inside { border: 1px solid var(--ink); box-sizing: border-box }
 .curve { fill: none; stroke: var(--mark); stroke-width: 1.5 }
 @media print { body { max-width: none } }
 </style>
@@ -38,8 +39,9 @@ constexpr std::string_view kAlone =
     "@media (prefers-color-scheme: dark) { :root { --ink: #e4e9ea; --soft: #9fb0b7; --line: #35444b; --mark: "
     "#6fc3c9; --box: #1c262b } } svg { background: var(--box) }</style>\n";
 
-constexpr std::string_view kLooks[] = {"filling", "text", "structured", "dense"};
-constexpr std::string_view kLookNames[] = {"filling", "text", "structured", "packed or encrypted"};
+constexpr std::string_view kLooks[] = {"filling", "text", "structured", "dense", "inside"};
+constexpr std::string_view kLookNames[] = {"filling", "text", "structured", "packed or encrypted",
+                                           "a file of its own"};
 constexpr std::string_view kCovers[] = {"header", "index", "data", "padding", "open"};
 constexpr std::string_view kCoverNames[] = {"header", "index", "data", "padding", "not explained"};
 
@@ -111,6 +113,11 @@ std::string legend_row(std::span<const std::string_view> kinds, std::span<const 
   return out;
 }
 
+/// Without the last one where nothing was recognised inside.
+std::span<const std::string_view> looks_of(const FileMap& map, std::span<const std::string_view> all) {
+  return map.inside.empty() ? all.first(all.size() - 1) : all;
+}
+
 class MapDrawing {
  public:
   explicit MapDrawing(const FileMap& map) : map_(map) {}
@@ -121,11 +128,12 @@ class MapDrawing {
     bool alone = drawn == Drawn::alone;
     out_ = begin_svg(kMapWidth + 20, height + (alone ? kLegend * (covered ? 2 : 1) : 0), "map of the file",
                      drawn);
-    if (alone) out_ += legend_row(kLooks, kLookNames, height);
+    if (alone) out_ += legend_row(looks_of(map_, kLooks), looks_of(map_, kLookNames), height);
     if (alone && covered) out_ += legend_row(kCovers, kCoverNames, height + kLegend);
     axis();
     for (const study::LookRange& range : map_.profile->ranges)
       bar(static_cast<std::size_t>(range.look), kLooks, kLookNames, range.begin, range.end, 24);
+    for (std::size_t i = 0; i < std::min(map_.inside.size(), kInsideDrawn); ++i) outline(map_.inside[i], 24);
     curve(24 + kMapRow + 8, 70);
     for (const CoverRange& range : map_.covered)
       bar(static_cast<std::size_t>(range.kind), kCovers, kCoverNames, range.begin, range.end,
@@ -156,6 +164,14 @@ class MapDrawing {
         "<rect class=\"{}\" x=\"{:.2f}\" y=\"{}\" width=\"{:.2f}\" height=\"{}\"><title>{:#x} to {:#x}: "
         "{}</title></rect>\n",
         classes[kind], from, y, width, kMapRow, begin, end, names[kind]);
+  }
+
+  void outline(const Recognised& one, int y) {
+    double from = x(one.begin), width = std::max(1.0, x(one.end) - from);
+    out_ += fmt::format(
+        "<rect class=\"inside\" x=\"{:.2f}\" y=\"{}\" width=\"{:.2f}\" height=\"{}\"><title>{:#x}: "
+        "{}</title></rect>\n",
+        from, y - 2, width, kMapRow + 4, one.begin, one.what);
   }
 
   void curve(int top, int height) {
@@ -277,8 +293,8 @@ std::string_view drawing_style() {
   return kMapStyle;
 }
 
-std::string look_legend() {
-  return legend(kLooks, kLookNames);
+std::string look_legend(const FileMap& map) {
+  return legend(looks_of(map, kLooks), looks_of(map, kLookNames));
 }
 
 std::string cover_legend() {

@@ -6,14 +6,17 @@
 #include "layout/coverage.h"
 #include "study/hypothesis.h"
 #include "study/profile.h"
+#include "task/study_file.h"
 
 namespace operculum {
 
 /// What is drawn of a file from its first byte to its last.
 struct FileMap {
-  std::uint64_t size = 0;                       ///< bytes
-  const study::Profile* profile = nullptr;      ///< how its bytes look
-  std::span<const layout::CoverRange> covered;  ///< what a description makes of them; empty: nothing is known
+  std::uint64_t size = 0;                   ///< bytes
+  const study::Profile* profile = nullptr;  ///< how its bytes look
+  std::span<const layout::CoverRange> covered =
+      {};                                   ///< what a description makes of them; empty: nothing known
+  std::span<const Recognised> inside = {};  ///< files that lie within it
 };
 
 /// A drawing that stands in a page of ours, or alone in a file, which then needs nothing else.
@@ -29,7 +32,7 @@ std::string index_svg(const study::Hypothesis& found, Drawn drawn);
 std::string_view drawing_style();
 
 /// What the colours mean: of looks, of coverage, of columns.
-std::string look_legend();
+std::string look_legend(const FileMap& map);
 std::string cover_legend();
 std::string role_legend(const study::Hypothesis& found);
 

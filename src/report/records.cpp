@@ -479,6 +479,9 @@ std::string json_line(const StudyReport& report) {
   Json looks = Json::object();
   for (std::size_t i = 0; i < report.profile.bytes.size(); ++i)
     looks[std::string(study::name_of(static_cast<study::Look>(i)))] = report.profile.bytes[i];
+  Json inside = Json::array();
+  for (const Recognised& one : report.inside)
+    inside.push_back({{"begin", one.begin}, {"end", one.end}, {"what", one.what}});
   Json drafts = Json::array();
   for (const study::Drafted& one : report.findings.drafts) {
     Json columns = Json::array();
@@ -504,6 +507,7 @@ std::string json_line(const StudyReport& report) {
                   {"size", report.size},
                   {"known_as", report.known_as},
                   {"looks", looks},
+                  {"inside", inside},
                   {"solved", report.findings.solved()},
                   {"drafts", drafts}});
 }

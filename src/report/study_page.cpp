@@ -18,7 +18,7 @@ std::string paragraphs(const std::string& text) {
 }
 
 FileMap map_of(const StudyReport& report) {
-  FileMap map{report.size, &report.profile, {}};
+  FileMap map{report.size, &report.profile, {}, report.inside};
   if (report.findings.solved()) map.covered = report.findings.drafts.front().trial.ranges;
   return map;
 }
@@ -36,7 +36,7 @@ std::string study_page(const StudyReport& report) {
   std::string out = page_head("Study: " + report.target) + std::string(drawing_style());
   out += fmt::format("<h1>{}</h1>\n{}", html(report.target), paragraphs(study_summary(report)));
   out += "<h2>The file from its first byte to its last</h2>\n" +
-         file_map_svg(map_of(report), Drawn::in_page) + look_legend();
+         file_map_svg(map_of(report), Drawn::in_page) + look_legend(map_of(report));
   if (report.findings.solved()) {
     out += cover_legend();
     const study::Drafted& best = report.findings.drafts.front();

@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "base/text.h"
 #include "base/units.h"
 #include "report/text_table.h"
@@ -53,6 +55,33 @@ void evidence(TextTable& table, const Hypothesis& found) {
                digits ? "digits" : type_text(column), column.why});
 }
 
+/// "12 PNG pictures (the first at 0x40), 3 zlib streams (...)", the commonest first.
+std::string recognised(const std::vector<Recognised>& inside) {
+  constexpr std::size_t kMostKinds = 6;
+  struct Kind {
+    std::string_view what;
+    std::uint64_t count, first;
+  };
+  std::vector<Kind> kinds;
+  for (const Recognised& one : inside) {
+    auto known =
+        std::find_if(kinds.begin(), kinds.end(), [&](const Kind& kind) { return kind.what == one.what; });
+    if (known == kinds.end())
+      kinds.push_back({one.what, 1, one.begin});
+    else
+      ++known->count;
+  }
+  std::stable_sort(kinds.begin(), kinds.end(),
+                   [](const Kind& a, const Kind& b) { return a.count > b.count; });
+  std::string text;
+  for (std::size_t i = 0; i < std::min(kinds.size(), kMostKinds); ++i)
+    text += fmt::format("{}{} ({} at {:#x})", i == 0 ? "" : ", ",
+                        counted(kinds[i].count, kinds[i].what, std::string(kinds[i].what) + "s"),
+                        kinds[i].count == 1 ? "begins" : "the first begins", kinds[i].first);
+  if (kinds.size() > kMostKinds) text += fmt::format(", and {} more kinds", kinds.size() - kMostKinds);
+  return text;
+}
+
 }  // namespace
 
 std::string study_summary(const StudyReport& report) {
@@ -61,6 +90,7 @@ std::string study_summary(const StudyReport& report) {
   if (!report.known_as.empty())
     text += fmt::format("The program knows it already: {}. `list` and `unpack` work as they are.\n",
                         report.known_as);
+  if (!report.inside.empty()) text += fmt::format("Recognised inside: {}.\n", recognised(report.inside));
   if (!report.findings.solved()) {
     text += "No index was found that chance does not explain as well: ";
     std::uint64_t dense = report.profile.bytes[static_cast<std::size_t>(study::Look::dense)];
@@ -79,8 +109,9 @@ std::string study_summary(const StudyReport& report) {
   std::string kind = grid.shape.data_behind ? "headers in front of their data"
                      : grid.varies()        ? "a table of records of varying length"
                                      : fmt::format("a table of records of {} bytes", grid.shape.fixed());
-  std::string where = grid.space->plain
-                          ? fmt::format("at offset {}", grid.begin)
+  std::string where = grid.space->plain ? fmt::format("at offset {}", grid.begin)
+                      : grid.space->beside
+                          ? fmt::format("at offset {} of {}", grid.begin, escape(best.subject.index->name))
                           : fmt::format("at offset {} of an index that lies at {} and goes through {}",
                                         grid.begin, grid.space->stored_at, grid.space->made);
   text += fmt::format("It seems to hold {}, by {} {}.\n", counted(best.trial.entries, "entry", "entries"),

@@ -14,7 +14,7 @@ namespace operculum::study {
 namespace {
 
 constexpr std::size_t kMostStart = 48, kMostSide = 40, kMostTail = 64;  // bytes
-constexpr std::size_t kLeastRows = 3, kMostRows = 200'000, kRowsRead = 4096;
+constexpr std::size_t kLeastLinks = 3, kMostLinks = 200'000, kLinksRead = 4096;
 constexpr std::uint64_t kMostIdle = 40;   // entries of next to nothing, one behind the other
 constexpr double kEnough = 40;            // bits
 constexpr std::uint64_t kMostAlike = 45;  // entries as large as the one before that tell something
@@ -203,10 +203,10 @@ class ChainSearch {
 
  private:
   void try_link(std::uint64_t start, const Link& link) {
-    Walk first = walker_.walk(start, link, kLeastRows);
-    if (first.rows < kLeastRows && first.end != frame_.file_size()) return;
-    Walk walk = walker_.walk(start, link, kMostRows);
-    if (walk.end != frame_.file_size() || walk.rows < kLeastRows ||
+    Walk first = walker_.walk(start, link, kLeastLinks);
+    if (first.rows < kLeastLinks && first.end != frame_.file_size()) return;
+    Walk walk = walker_.walk(start, link, kMostLinks);
+    if (walk.end != frame_.file_size() || walk.rows < kLeastLinks ||
         walk.bits < (link.shape.text == TextEnd::none ? 1.5 * kEnough : kEnough))
       return;
     if (walk.bits + 30 < most_bits_ || walk.largest * 4 > walk.all * 3 + 4096) return;
@@ -294,7 +294,7 @@ class ChainSearch {
     grid.end = walk.end;
     grid.count = walk.rows;
     std::uint64_t at = start, last = start;
-    for (std::size_t i = 0; i < std::min(walk.rows, kRowsRead); ++i) {
+    for (std::size_t i = 0; i < std::min(walk.rows, kLinksRead); ++i) {
       auto header = walker_.header(at, link);
       if (!header) return;
       for (ByteView fixed : {header->bytes.first(link.shape.before), header->bytes.last(link.shape.after)})

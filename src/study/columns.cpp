@@ -10,7 +10,8 @@ namespace {
 
 constexpr std::uint64_t kMostGap = 4096;  // bytes of filling between entries
 constexpr std::uint64_t kMostFactor = 65536;
-constexpr std::size_t kPairsKept = 10;
+constexpr std::size_t kPairsKept = 12;
+constexpr std::ptrdiff_t kPairsOfOffset = 3;                                              // of those
 constexpr std::size_t kLongRecord = 48;                                                   // bytes
 constexpr double kBitsOfRow = 14, kBitsOfOrder = 2, kMostSurprise = 200, kLeastBase = 8;  // bits
 
@@ -81,13 +82,13 @@ struct Runs {
   unsigned zeros = 0;   // low bits that are zero in all places
 };
 
-/// Numbers that rise by the same step each time are no surprise, whatever fits between them.
-double surprise_of(std::vector<std::uint64_t> room) {
-  std::sort(room.begin(), room.end());
+/// The most that numbers which fit can tell: those that are the same each time are no surprise.
+double surprise_of(std::vector<std::uint64_t> numbers) {
+  std::sort(numbers.begin(), numbers.end());
   double bits = 0;
-  for (std::size_t begin = 0; begin < room.size();) {
+  for (std::size_t begin = 0; begin < numbers.size();) {
     std::size_t end = begin;
-    while (end < room.size() && room[end] == room[begin]) ++end;
+    while (end < numbers.size() && numbers[end] == numbers[begin]) ++end;
     bits += kBitsOfRow + log2_of(end - begin);
     begin = end;
   }
@@ -136,6 +137,7 @@ Filling fill(const Candidate& offset, const Runs& runs, std::uint64_t factor, co
   std::size_t fits = 0, asked = 0;
   std::uint64_t widest = 0;
   double bits = 0, gaps = 0;
+  std::vector<std::uint64_t> filled_up;
   bool constant = size.least == size.most && !is_end;
   for (std::size_t i = 0; i < runs.room.size(); ++i) {
     if (runs.room[i] == 0) continue;
@@ -154,7 +156,8 @@ Filling fill(const Candidate& offset, const Runs& runs, std::uint64_t factor, co
       bytes = bytes < begin ? UINT64_MAX : bytes - begin;
     }
     ++asked;
-    bool filled = room == round_up(bytes, factor << runs.zeros);
+    filled_up.push_back(round_up(bytes, factor << runs.zeros));
+    bool filled = room == filled_up.back();
     // A number that never changes is less than all kinds of gaps: as a size it has to fill them.
     bool fitting = !constant || filled;
     if (bytes > room || room - bytes >= std::max(kMostGap, factor) || bytes == 0 || !fitting) {
@@ -175,7 +178,9 @@ Filling fill(const Candidate& offset, const Runs& runs, std::uint64_t factor, co
   std::uint64_t align = std::bit_ceil(widest + 1);
   // Sizes that leave most of each gap, or are mostly the same, may be any small numbers.
   bool loose = align >= 16 && gaps > static_cast<double>(align) * 0.8 * static_cast<double>(fits);
-  return {std::min(bits, runs.surprise) * (loose ? 0.3 : 1), align};
+  // Sizes that come to the same when they are filled up tell as little as places that rise by the same step.
+  bits = std::min({bits, runs.surprise, surprise_of(std::move(filled_up))});
+  return {bits * (loose ? 0.3 : 1), align};
 }
 
 /// Which number added to all offsets puts the data where it can be; what speaks for it in bits, below 0 when
@@ -264,6 +269,7 @@ class PairSearch {
         if (overlap(size.column, offset.column) || size.column.mask != 0) continue;
         if (size.column.width == 3 && grid_.shape.fixed() > kLongRecord) continue;
         for (int shift : {0, 1, -1}) {
+          if (shift != 0 && size.least == size.most) continue;  // the same in whatever row
           offer(offset, factor, &size, false, shift, fill(offset, runs, factor, size, false, shift).bits);
           if (size.column.form == offset.column.form && size.column.mask == offset.column.mask && factor == 1)
             offer(offset, factor, &size, true, shift, fill(offset, runs, factor, size, true, shift).bits);
@@ -281,6 +287,11 @@ class PairSearch {
              double bits) {
     if (bits < 4) return;
     auto place = std::find_if(best_.begin(), best_.end(), [&](const Pair& one) { return bits > one.bits; });
+    auto same_offset = [&](const Pair& one) {
+      return one.offset.at == offset.column.at && one.offset.form == offset.column.form &&
+             one.offset.factor == factor;
+    };
+    if (std::count_if(best_.begin(), place, same_offset) >= kPairsOfOffset) return;
     if (place == best_.end() && best_.size() >= kPairsKept) return;
     Pair pair{offset.column, std::nullopt, is_end, shift, bits};
     pair.offset.role = Role::offset;
@@ -290,6 +301,14 @@ class PairSearch {
       pair.size->role = is_end ? Role::end_at : Role::size;
     }
     best_.insert(place, std::move(pair));
+    drop_beyond(same_offset);
+  }
+
+  /// Of pairs with one offset the likeliest ones stay: what fits by chance often fits many sizes.
+  template <typename SameOffset>
+  void drop_beyond(const SameOffset& same_offset) {
+    std::ptrdiff_t seen = 0;
+    std::erase_if(best_, [&](const Pair& one) { return same_offset(one) && ++seen > kPairsOfOffset; });
     if (best_.size() > kPairsKept) best_.pop_back();
   }
 

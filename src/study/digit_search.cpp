@@ -9,7 +9,8 @@ namespace operculum::study {
 namespace {
 
 constexpr std::size_t kMostText = 1 << 20, kMostLine = 1024;  // bytes
-constexpr std::size_t kMostLines = 100'000, kMostHead = 8, kLeastRows = 3, kMostWords = 12, kRowsRead = 4096;
+constexpr std::size_t kMostLines = 100'000, kMostHead = 8, kLeastLines = 3, kMostWords = 12,
+                      kLinesRead = 4096;
 constexpr std::size_t kCell = 8;  // bytes of a number in the grid
 
 /// A line of text: its words, and where it lies.
@@ -83,7 +84,7 @@ std::optional<Grid> grid_of(const std::vector<Line>& lines, std::size_t first, s
   grid.begin = lines[first].begin;
   grid.end = lines[first + count - 1].end;
   grid.count = count;
-  for (std::size_t i = first; i < first + std::min(count, kRowsRead); ++i) {
+  for (std::size_t i = first; i < first + std::min(count, kLinesRead); ++i) {
     for (std::size_t word = 0; word < words; ++word) {
       if (grid.words[word] == WordKind::text) continue;
       put_cell(grid.cells, *number_of(lines[i].words[word], grid.words[word] == WordKind::decimal ? 10 : 16));
@@ -129,11 +130,11 @@ std::vector<Hypothesis> search_digits(const SpacePtr& space, const Subject& subj
   std::vector<Line> lines = lines_of(as_text(space->bytes).substr(0, kMostText));
   for (std::size_t first = 0; first < std::min(kMostHead, lines.size()); ++first) {
     std::size_t words = lines[first].words.size(), count = alike(lines, first);
-    if (words < 2 || words > kMostWords || count < kLeastRows) continue;
+    if (words < 2 || words > kMostWords || count < kLeastLines) continue;
     std::vector<FrameWord> numbers = numbers_of(lines, first);
     std::vector<std::size_t> counts = {count};
     for (const FrameWord& number : numbers) {
-      if (number.value >= kLeastRows && number.value < count)
+      if (number.value >= kLeastLines && number.value < count)
         counts.push_back(static_cast<std::size_t>(number.value));
     }
     Frame frame(subject, numbers);

@@ -12,7 +12,7 @@
 namespace operculum::study {
 namespace {
 
-constexpr std::size_t kMostMagic = 16, kMostGap = 8;
+constexpr std::size_t kMostMagic = 16, kMostUnnamed = 8;
 
 /// Bytes as the language writes them: a text where they can be read, else in hexadecimal.
 std::string literal(ByteView bytes) {
@@ -32,6 +32,10 @@ std::string literal(ByteView bytes) {
       out += fmt::format("\\x{:02x}", byte);
   }
   return out + "\"";
+}
+
+std::string stem_of(const std::string& name) {
+  return name.substr(0, name.find_last_of('.'));
 }
 
 class Writer {
@@ -78,16 +82,14 @@ class Writer {
   }
 
   void title() {
-    std::string stem = subject_.name.substr(0, subject_.name.find_last_of('.'));
+    std::string file = subject_.main().name, stem = stem_of(file);
     std::string name;
     for (char c : stem)
       name +=
           is_ascii_name_byte(static_cast<Byte>(c)) && c != '"' && c != '\\' && c != '{' && c != '}' ? c : '_';
     line(fmt::format("layout \"Draft for {}\"", name.empty() ? "a file" : name));
     line("about  \"drafted by study: every line is a guess, its evidence is beside it\"");
-    std::string ending = subject_.name.find('.') == std::string::npos
-                             ? ""
-                             : subject_.name.substr(subject_.name.find_last_of('.'));
+    std::string ending = file.substr(stem.size());
     bool plain = ending.size() > 1 && std::all_of(ending.begin() + 1, ending.end(),
                                                   [](unsigned char c) { return std::isalpha(c) != 0; });
     if (plain) line("suffix " + to_lower(ending));
@@ -99,7 +101,7 @@ class Writer {
   void part_record(Part part, std::string_view name, ByteView bytes) {
     std::vector<HeadField> fields = fields_of(part);
     std::uint64_t end = fields.empty() ? 0 : fields.back().at + fields.back().form.width;
-    std::size_t magic = part == Part::head ? magic_size(bytes, fields) : 0;
+    std::size_t magic = part == front_part() ? magic_size(bytes, fields) : 0;
     if (fields.empty() && magic == 0) return;
     line(fmt::format("record {} {{", name));
     std::uint64_t at = magic;
@@ -143,7 +145,10 @@ class Writer {
     std::uint64_t limit = std::min<std::uint64_t>(
         {kMostMagic, bytes.size(), same_, fields.empty() ? kMostMagic : fields.front().at});
     const Space& space = *found_.grid.space;
-    limit = std::min({limit, placement_.begin, space.plain ? found_.grid.begin : space.stored_at});
+    if (!space.beside)
+      limit = std::min({limit, placement_.begin, space.plain ? found_.grid.begin : space.stored_at});
+    else
+      limit = std::min(limit, subject_.describes_index ? found_.grid.begin : placement_.begin);
     std::size_t printed = 0;
     while (printed < limit && is_ascii_name_byte(bytes[printed])) ++printed;
     if (printed >= 3) {
@@ -168,7 +173,7 @@ class Writer {
   void gap(std::uint64_t at, std::uint64_t end) {
     while (at < end) {
       std::uint64_t left = end - at;
-      if (left > kMostGap) {
+      if (left > kMostUnnamed) {
         line(fmt::format("  {} bytes[{}]", unknown(), left));
         return;
       }
@@ -336,23 +341,25 @@ class Writer {
   void globals() {
     line("");
     const Space& space = *found_.grid.space;
-    if (has_[0]) line("head  = Head at 0");
-    if (has_[1]) line(fmt::format("tail  = Tail at end - {}", tail_));
-    std::string within;
-    if (!space.plain) {
+    if (space.beside)
+      line(fmt::format("{} = file({})", subject_.describes_index ? "data " : "index", other_file()));
+    std::string_view in_data = subject_.describes_index ? " in data" : "";
+    if (has_[0]) line(fmt::format("head  = Head at 0{}", in_data));
+    if (has_[1]) line(fmt::format("tail  = Tail at {} - {}{}", data_size(), tail_, in_data));
+    std::string_view within = in_index();
+    if (!space.plain && !space.beside) {
       std::string at = found_.space_at;
       std::string bytes = found_.packed_size.empty() ? fmt::format("rest({})", at)
                                                      : fmt::format("bytes({}, {})", at, found_.packed_size);
       line(fmt::format("index = {} | {}", bytes, space.made));
-      within = " in index";
     }
-    if (has_[2]) line("front = Front at 0 in index");
+    if (has_[2]) line(fmt::format("front = Front at 0{}", within));
     std::string count = !found_.goes_on.empty() ? "[] " + found_.goes_on
                         : found_.count.empty()  ? "[] to end"
                                                 : fmt::format("[{}]", found_.count);
     line(fmt::format("items = Item{} at {}{}", count, found_.begin, within), found_.unexplained_count);
     bool needs_end = found_.base.find("items_end") != std::string::npos || found_.names_at == "items_end" ||
-                     (!placement_.offset && !shape_.data_behind);
+                     (!placement_.offset && !shape_.data_behind && !space.beside);
     if (needs_end) {
       std::string end =
           shape_.text == TextEnd::none
@@ -367,10 +374,14 @@ class Writer {
     if (!placement_.offset && !shape_.data_behind) {
       std::string size = found_.column(Role::unpacked) != nullptr ? "x.stored" : "x.size";
       bool aligned = placement_.align > 1;
-      line(
-          fmt::format("pieces = cut(rest({}), each(x in items: {}))",
-                      aligned ? fmt::format("align(items_end, {})", placement_.align) : "items_end",
-                      aligned ? fmt::format("min(align({}, {}), file_size)", size, placement_.align) : size));
+      std::string from = space.beside ? std::to_string(placement_.begin)
+                         : aligned    ? fmt::format("align(items_end, {})", placement_.align)
+                                      : "items_end";
+      std::string rest =
+          subject_.describes_index ? fmt::format("part(data, {})", from) : fmt::format("rest({})", from);
+      line(fmt::format(
+          "pieces = cut({}, each(x in items: {}))", rest,
+          aligned ? fmt::format("min(align({}, {}), {})", size, placement_.align, data_size()) : size));
     }
     if (found_.names && !found_.names->place)
       line(fmt::format("names = text until 0[{}] at {}{}",
@@ -391,7 +402,25 @@ class Writer {
     std::string at = base + "item.at";
     if (placement_.size_is_end) size = "item.end_at - item.at";
     if (!placement_.size) size = fmt::format("next_of(item.at, {}) - item.at", data_end());
-    return fmt::format("bytes({}, {})", at, size);
+    return fmt::format("{}{}, {})", subject_.describes_index ? "part(data, " : "bytes(", at, size);
+  }
+
+  /// Where a person's files begin with what tells their kind.
+  Part front_part() const { return subject_.describes_index ? Part::index : Part::head; }
+
+  std::string_view data_size() const { return subject_.describes_index ? "length(data)" : "end"; }
+
+  std::string_view in_index() const {
+    return found_.grid.space->plain || subject_.describes_index ? "" : " in index";
+  }
+
+  /// The name of the file beside the one that is described, from that one's name where they have it in
+  /// common.
+  std::string other_file() const {
+    std::string name = subject_.other().name, stem = stem_of(subject_.main().name);
+    if (stem_of(name) != stem) return literal(as_bytes(name));
+    std::string ending = literal(as_bytes(name.substr(stem.size())));
+    return "\"{file_stem}" + ending.substr(1);
   }
 
   /// Where the last entry ends, counted as offsets are.
@@ -399,7 +428,9 @@ class Writer {
     bool in_front = found_.grid.space->plain && placement_.end == found_.grid.begin && found_.grid.begin > 0;
     std::uint64_t behind = subject_.size() - std::min(subject_.size(), placement_.end);
     bool trailer = behind > 0 && behind <= Frame::kTail;
-    std::string end = in_front ? found_.begin : trailer ? fmt::format("end - {}", behind) : "end";
+    std::string end = in_front  ? found_.begin
+                      : trailer ? fmt::format("{} - {}", data_size(), behind)
+                                : std::string(data_size());
     return found_.base.empty() ? end : fmt::format("{} - ({})", end, found_.base);
   }
 
@@ -416,7 +447,7 @@ class Writer {
     } else if (found_.names) {
       std::string at =
           found_.names_at == "0" ? "item.name_at" : fmt::format("{} + item.name_at", found_.names_at);
-      name = fmt::format("(text until 0 at {}{})", at, found_.grid.space->plain ? "" : " in index");
+      name = fmt::format("(text until 0 at {}{})", at, in_index());
     }
     return found_.backslashes ? fmt::format("slashes({})", name) : name;
   }
@@ -441,7 +472,8 @@ class Writer {
     line("  path = " + path_expression());
     line("  data = " + data);
     if (found_.column(Role::unpacked) != nullptr ||
-        (placement_.size && !placement_.size_is_end && placement_.bias == 0))
+        (placement_.size && !placement_.size_is_end && placement_.bias == 0 &&
+         found_.packing.transform.empty()))
       line("  size = item.size");
     if (found_.column(Role::time) != nullptr) line("  time = unix(item.written)");
     if (const Column* sum = found_.column(Role::sum)) line(fmt::format("  check {} = item.sum", sum->detail));

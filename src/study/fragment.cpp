@@ -8,7 +8,7 @@
 namespace operculum::study {
 namespace {
 
-constexpr std::size_t kMostText = 128;  // bytes of a name in front
+constexpr std::size_t kMostNameText = 128;  // bytes of a name in front
 
 /// Where the data of a record lies, counted as its numbers are.
 struct Run {
@@ -41,7 +41,7 @@ class Ends {
     ByteView after = bytes(text_end + 1, shape_.after);
     if (after.size() != shape_.after || byte_at(text_end) != 0) return false;
     for (std::uint64_t length = 1;
-         length <= kMostText && length + shape_.before <= text_end - grid_.space->at; ++length) {
+         length <= kMostNameText && length + shape_.before <= text_end - grid_.space->at; ++length) {
       std::uint64_t text = text_end - length;
       if (!is_name_byte(byte_at(text))) return false;
       ByteView before = bytes(text - shape_.before, shape_.before);

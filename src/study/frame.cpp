@@ -2,6 +2,8 @@
 
 #include <algorithm>
 
+#include "study/text_test.h"
+
 namespace operculum::study {
 namespace {
 
@@ -15,6 +17,16 @@ bool overlaps(const HeadField& field, Part part, std::uint64_t at, unsigned widt
   // Places of the tail count backwards.
   if (part == Part::tail) return at > field.at - field.form.width && field.at > at - width;
   return at < field.at + field.form.width && field.at < at + width;
+}
+
+/// Whether what seems to be a number is rather a part of a text.
+bool is_in_text(ByteView bytes, std::uint64_t at, unsigned width) {
+  auto letters = [&](std::uint64_t from, std::uint64_t count) {
+    if (from + count > bytes.size()) return false;
+    ByteView part = bytes.subspan(static_cast<std::size_t>(from), static_cast<std::size_t>(count));
+    return std::all_of(part.begin(), part.end(), is_ascii_name_byte);
+  };
+  return letters(at, width) && ((at > 0 && letters(at - 1, 1)) || letters(at + width, 1));
 }
 
 }  // namespace
@@ -65,6 +77,7 @@ std::optional<HeadField> Frame::find(std::uint64_t value, const std::vector<Head
       for (std::uint64_t at = first; at + form.width <= (part == Part::tail ? end : std::min(end, reach));
            ++at) {
         if (read_number(bytes.data() + at, form) != value) continue;
+        if (form.width < 4 && is_in_text(bytes, at, form.width)) continue;
         std::uint64_t place = part == Part::tail ? bytes.size() - at : at;
         if (std::any_of(used.begin(), used.end(),
                         [&](const HeadField& one) { return overlaps(one, part, place, form.width); }))

@@ -2,15 +2,19 @@
 
 #include <algorithm>
 #include <bit>
+#include <set>
 
 #include "study/fragment.h"
 #include "study/packing.h"
+#include "study/seams.h"
 #include "study/text_test.h"
 
 namespace operculum::study {
 namespace {
 
-constexpr double kFragment = 80;         // bits against records that go on where they should end
+constexpr double kFragment = 80;  // bits against records that go on where they should end
+constexpr std::uint64_t kUsualMagic = 8;
+constexpr double kBitsOfHead = 0.3;      // of a byte of a header
 constexpr std::uint64_t kFarTable = 64;  // a table that begins later should be told where
 
 /// Looks numbers up in the frame and notes what uses them.
@@ -105,7 +109,7 @@ void explain_count(Hypothesis& found, Lookup& lookup) {
     return;
   }
   const Placement& placement = found.placement;
-  if (stride > 0 && placement.offset && placement.base == 0 && placement.in_order &&
+  if (space.plain && stride > 0 && placement.offset && placement.base == 0 && placement.in_order &&
       placement.begin == grid.end) {
     // The first record's offset tells where the table ends.
     const Column& offset = *placement.offset;
@@ -132,7 +136,10 @@ void explain_count(Hypothesis& found, Lookup& lookup) {
 void explain_begin(Hypothesis& found, Lookup& lookup, std::uint64_t file_size) {
   const Grid& grid = found.grid;
   found.begin = std::to_string(grid.begin);
-  if (!grid.space->plain) return;  // told with the index
+  if (!grid.space->plain) {  // told with the index; what lies in front of records has to be something
+    found.bits += 10 - std::min(20.0, static_cast<double>(grid.begin) / 2);
+    return;
+  }
   std::uint64_t stride = grid.varies() ? 0 : grid.shape.fixed();
   if (grid.begin <= kFarTable && grid.begin <= found.placement.begin) {
     found.bits += 10;  // right behind a header of the usual size
@@ -219,7 +226,7 @@ void explain_base(Hypothesis& found, Lookup& lookup) {
 
 void explain_packed(Hypothesis& found, Lookup& lookup) {
   const Space& space = *found.grid.space;
-  if (space.plain) return;
+  if (space.plain || space.beside) return;
   found.space_at = std::to_string(space.stored_at);
   if (space.stored_at > kFarTable) {
     if (auto at = lookup.stated(space.stored_at, "index_at", "where the index begins")) {
@@ -252,7 +259,14 @@ void weigh(Hypothesis& found) {
       zero = grid.row(row)[i] == 0;
     unknown += zero ? 0.1 : 0.6;
   }
-  found.bits -= std::min(unknown, 16.0);
+  // Bytes of a header that nothing is known of: a table may rather begin there.
+  std::uint64_t known = kUsualMagic;
+  for (const HeadField& field : found.head) {
+    if (field.part == Part::head) known = std::max(known, field.at + field.form.width);
+  }
+  if (grid.space->plain && grid.begin <= kFarTable && grid.begin > known)
+    unknown += kBitsOfHead * static_cast<double>(grid.begin - known);
+  found.bits -= std::min(unknown, 16.0) + bits_against_cut(found.columns, grid);
   double data = static_cast<double>(found.placement.end - found.placement.begin);
   double table =
       grid.space->plain && !grid.shape.data_behind ? static_cast<double>(grid.end - grid.begin) : 0;
@@ -297,10 +311,18 @@ void add_columns(Hypothesis& found, const Grid& grid) {
   }
   if (grid.shape.text != TextEnd::none) return;
   for (Column& text : find_texts(grid)) {
+    free_name(text, grid);
     if ((offset && overlap(*offset, text)) || (size && overlap(*size, text))) continue;
     text.why = text.role == Role::name ? "can be read in all records" : "can be read, few are different";
     found.add(std::move(text));
   }
+}
+
+/// Whether what is taken for a last record without a name is nothing but zeros.
+bool ends_in_filling(const Grid& grid) {
+  if (grid.texts.empty() || !grid.texts.back().empty()) return false;
+  const Byte* last = grid.row(grid.rows() - 1);
+  return std::all_of(last, last + grid.shape.fixed(), [](Byte b) { return b == 0; });
 }
 
 /// What lies between entries, all of them moved by so many bytes, in bits: filling speaks for them, anything
@@ -324,15 +346,32 @@ double bits_of_gaps(const std::vector<DataRun>& runs, std::uint64_t moved, const
 /// What speaks against names that are told by a zero behind them, in bits: letters in front of most of them.
 /// Records that are aligned are less likely than others.
 double bits_against_text(const Grid& grid) {
+  constexpr std::size_t kLooked = 20, kFew = 4, kKinds = 3;
+  constexpr double kCut = 12;
   if (grid.shape.text == TextEnd::none) return 0;
   double bits = grid.shape.align > 1 ? 3 : 0;
-  if (grid.shape.text != TextEnd::zero || grid.shape.before > 0) return bits;
+  if (grid.shape.text != TextEnd::zero) return bits;
   const Space& space = *grid.space;
-  std::size_t letters = 0;
-  for (std::size_t row = 1; row < std::min<std::size_t>(grid.rows(), 20); ++row)
-    letters +=
-        is_ascii_name_byte(space.bytes[static_cast<std::size_t>(grid.starts[row] - space.at - 1)]) ? 1 : 0;
-  return bits + (letters > 4 ? 2.0 * static_cast<double>(letters) : 0);
+  // Bytes in front of a name: of a number in front of it, too, that are no letters now and then.
+  auto in_front = [&](std::size_t row, std::size_t back) -> Byte {
+    std::uint64_t at = grid.starts[row] + grid.shape.before - space.at;
+    return at < back ? 0 : space.bytes[static_cast<std::size_t>(at - back)];
+  };
+  std::size_t letters = 0, rows = std::min(grid.rows(), kLooked);
+  std::set<Byte> kinds;
+  for (std::size_t row = 1; row < rows; ++row) {
+    if (!is_ascii_name_byte(in_front(row, 1))) continue;
+    ++letters;
+    kinds.insert(in_front(row, 1));
+  }
+  bool most = letters > kFew && letters * 5 > rows * 4;
+  if (most && kinds.size() >= kKinds) bits += 2.0 * static_cast<double>(letters);
+  // The first name may be cut by where the table is said to begin; the last byte of a number in a header may
+  // look like a letter.
+  bool cut = true;
+  for (std::size_t back = 1; cut && back <= (space.plain ? 2u : 1u); ++back)
+    cut = is_ascii_name_byte(in_front(0, back));
+  return bits + (cut ? kCut : 0);
 }
 
 }  // namespace
@@ -453,9 +492,21 @@ void Hypothesis::add(Column column) {
   columns.insert(behind, std::move(column));
 }
 
-std::optional<Hypothesis> explain(Grid grid, const Frame& frame, const std::vector<Pair>& pairs,
+std::optional<Hypothesis> explain(Grid grid, const Frame& frame, std::vector<Pair> pairs,
                                   std::optional<Placement> known) {
   if (grid.rows() == 0) return std::nullopt;
+  if (std::size_t count = numbers_in_names(grid)) {
+    auto move = [&](Column& column) { column.at += column.at >= grid.shape.before ? count : 0; };
+    for (Pair& pair : pairs) {
+      move(pair.offset);
+      if (pair.size) move(*pair.size);
+    }
+    if (known && known->offset) move(*known->offset);
+    if (known && known->size) move(*known->size);
+    grid = with_names_freed(std::move(grid), count);
+  } else if (std::size_t more = numbers_in_next_names(grid)) {
+    grid = with_next_names_freed(std::move(grid), more);
+  }
   Zone zone = zone_of(grid);
   auto placement = known ? std::move(known) : best_placement(grid, zone, pairs);
   if (!placement) return std::nullopt;
@@ -486,6 +537,7 @@ std::optional<Hypothesis> explain(Grid grid, const Frame& frame, const std::vect
   if (where.offset && !where.size && found.grid.rows() > 2)
     found.sentinel = where.base + where.offset->value(found.grid, found.grid.rows() - 1) == where.end;
   const Grid& rows = found.grid;
+  if (ends_in_filling(rows)) return std::nullopt;
   if (!rows.texts.empty() && rows.texts.back().empty() && where.offset && !where.size) {
     found.sentinel = found.nameless_end = true;
     found.placement.end = where.base + where.offset->value(rows, rows.rows() - 1);

@@ -40,7 +40,7 @@ struct Hypothesis {
 
 /// What records mean, as far as it can be told, when one of these pairs places their data, or sizes alone do;
 /// nothing when none does. `known` is where the data is, when that was settled before.
-std::optional<Hypothesis> explain(Grid grid, const Frame& frame, const std::vector<Pair>& pairs,
+std::optional<Hypothesis> explain(Grid grid, const Frame& frame, std::vector<Pair> pairs,
                                   std::optional<Placement> known = std::nullopt);
 
 /// Adds to the best ones, the likeliest first; of those that read the same numbers one stays.

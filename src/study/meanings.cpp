@@ -6,9 +6,8 @@
 #include <set>
 
 #include "base/sum_kinds.h"
-#include "layout/compile.h"
-#include "layout/described_container.h"
 #include "study/packing.h"
+#include "study/trial.h"
 
 namespace operculum::study {
 namespace {
@@ -27,10 +26,9 @@ struct Entry {
 std::vector<Entry> unpacked(const Hypothesis& found, const std::string& draft, const Subject& subject,
                             OpenContext& context) {
   std::vector<Entry> entries;
-  layout::Compiled compiled = layout::compile({"draft.layout", draft}, {}, true);
-  if (!compiled.plan) return entries;
-  Input input{make_content(subject.source), subject.name};
-  auto container = layout::open_described(compiled.plan, input, subject.source, context);
+  std::string problem;
+  auto container = open_draft(draft, subject, context, nullptr, problem);
+  if (!container) return entries;
   std::size_t count = std::min(container->entries().size(), found.grid.rows());
   for (std::size_t i = 0; i < count && entries.size() < kRowsSummed; ++i) {
     Bytes bytes = read_all(*container->content(i)->stream(), kMostSummed);

@@ -104,7 +104,13 @@ struct Sample {
   Bytes bytes;
 };
 
-/// Columns that could be unpacked sizes: free, and not below the stored size in packed rows.
+/// The least that so many packed bytes may unpack to: what cannot be packed grows a little.
+std::uint64_t least_unpacked(std::uint64_t packed) {
+  constexpr std::uint64_t kFrame = 32, kShare = 64;
+  return packed - std::min(packed, kFrame + packed / kShare);
+}
+
+/// Columns that could be unpacked sizes: free, and hardly below the stored size in packed rows.
 std::vector<Column> sizes_that_grow(const Hypothesis& found, const std::vector<DataRun>& runs) {
   std::vector<Column> all;
   const Grid& grid = found.grid;
@@ -124,7 +130,9 @@ std::vector<Column> sizes_that_grow(const Hypothesis& found, const std::vector<D
         if (runs[i].size == 0) continue;
         ++rows;
         std::uint64_t value = grid.value(i, at, form);
-        if (value >= runs[i].size && value < std::max<std::uint64_t>(runs[i].size * 2048, 65536)) ++sane;
+        if (value > 0 && value >= least_unpacked(runs[i].size) &&
+            value < std::max<std::uint64_t>(runs[i].size * 2048, 65536))
+          ++sane;
         if (value > runs[i].size) ++larger;
       }
       if (rows > 0 && larger > 0 && sane * 10 >= rows * 9)
@@ -313,7 +321,10 @@ void find_packing(Hypothesis& found, const Subject& subject) {
       found.packing.condition = fmt::format("item.packing == {}", choice->detail);
       found.add(std::move(*choice));
     } else if (best->size && found.placement.size && !found.placement.size_is_end) {
-      found.packing.condition = "item.stored < item.size";
+      bool grown = std::any_of(best->packed.begin(), best->packed.end(), [&](std::size_t row) {
+        return best->size->value(found.grid, row) < runs[row].size;
+      });
+      found.packing.condition = grown ? "item.stored != item.size" : "item.stored < item.size";
     }
   }
 }

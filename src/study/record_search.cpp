@@ -12,10 +12,10 @@
 namespace operculum::study {
 namespace {
 
-constexpr std::size_t kMostFixed = 64;  // bytes of a record beside its name
-constexpr std::size_t kNearFront = 96;  // sizes alone are looked for up to here
-constexpr std::size_t kRowsPaired = 160, kLeastRows = 3, kMostNear = 24, kMostFar = 12, kMostLedTo = 6,
-                      kMostRows = 100'000, kMostBegins = 6, kMostWindows = 12, kPointedReach = 256;
+constexpr std::size_t kMostFixed = 64;       // bytes of a record beside its name
+constexpr std::size_t kSizesNearFront = 96;  // sizes alone are looked for up to here
+constexpr std::size_t kNamedPaired = 160, kLeastNamed = 3, kMostNear = 32, kMostFar = 12, kMostLedTo = 6,
+                      kMostNamed = 100'000, kMostBegins = 10, kMostWindows = 12, kPointedReach = 256;
 
 /// Names that follow each other so.
 struct TextChain {
@@ -59,7 +59,7 @@ class Names {
     }
     std::unordered_map<std::uint32_t, std::size_t> begins;  // by where they end
     for (std::size_t at = 0; at < taken_.size(); ++at) {
-      if (rows_[at] < kLeastRows || led_to_[at]) continue;
+      if (rows_[at] < kLeastNamed || led_to_[at]) continue;
       if (shape_.text == TextEnd::zero && is_inside(bytes_, at)) continue;
       if (++begins[ends_[at]] > kMostBegins) continue;
       TextChain chain{shape_, at, after(at, gap, align), rows_[at]};
@@ -104,7 +104,7 @@ std::optional<std::size_t> next_name(const TextChain& chain, ByteView bytes, std
 /// Counts the names of a chain, beyond the window, too.
 void follow(TextChain& chain, ByteView bytes) {
   chain.rows = 0;
-  for (std::size_t at = chain.at; chain.rows < kMostRows; ++chain.rows) {
+  for (std::size_t at = chain.at; chain.rows < kMostNamed; ++chain.rows) {
     if (chain.rows == 1) chain.second = at;
     auto next = next_name(chain, bytes, at);
     if (!next) break;
@@ -140,8 +140,8 @@ std::vector<TextChain> find_chains(ByteView bytes, std::size_t most) {
   std::vector<TextChain> kept;
   std::size_t near = 0, far = 0;
   for (const TextChain& chain : chains) {
-    std::size_t& so_far = chain.at < kNearFront ? near : far;
-    if (so_far < (chain.at < kNearFront ? kMostNear : kMostFar)) {
+    std::size_t& so_far = chain.at < kSizesNearFront ? near : far;
+    if (so_far < (chain.at < kSizesNearFront ? kMostNear : kMostFar)) {
       ++so_far;
       kept.push_back(chain);
     }
@@ -153,7 +153,7 @@ std::vector<TextChain> find_chains(ByteView bytes, std::size_t most) {
     kept.push_back(from_second);
   }
   for (TextChain& chain : kept) follow(chain, bytes);
-  std::erase_if(kept, [](const TextChain& chain) { return chain.rows < kLeastRows; });
+  std::erase_if(kept, [](const TextChain& chain) { return chain.rows < kLeastNamed; });
   return kept;
 }
 
@@ -205,8 +205,10 @@ std::vector<Hypothesis> search_records(const SpacePtr& space, const Subject& sub
     for (const TextChain& chain : find_chains(bytes, pointed ? kPointedReach : kMostWindow)) {
       TextChain whole = chain;
       whole.at += from;
-      // A number that points into the midst of such records is none that tells where they begin.
-      if (pointed && std::any_of(known.begin(), known.end(), [&](const TextChain& one) {
+      // A number that points into the midst of such records is none that tells where they begin, unless
+      // another tells how many follow.
+      bool counted = std::find(numbers.begin(), numbers.end(), chain.rows) != numbers.end();
+      if (pointed && !counted && std::any_of(known.begin(), known.end(), [&](const TextChain& one) {
             return one.shape == chain.shape && leads_to(one, space->bytes, from + chain.second);
           }))
         continue;
@@ -216,7 +218,7 @@ std::vector<Hypothesis> search_records(const SpacePtr& space, const Subject& sub
       for (std::uint64_t number : numbers) {
         if (number <= chain.rows && number + 2 >= chain.rows) counts.insert(number);
       }
-      Grid rows = text_grid(space, window + chain.second - fixed, chain.shape, kRowsPaired);
+      Grid rows = text_grid(space, window + chain.second - fixed, chain.shape, kNamedPaired);
       std::vector<Pair> pairs = find_pairs(rows, space->file_size, std::vector<bool>(fixed, true));
       for (std::size_t before = 0; before <= fixed; ++before) {
         if (chain.at < before) break;
@@ -228,8 +230,8 @@ std::vector<Hypothesis> search_records(const SpacePtr& space, const Subject& sub
           continue;
         for (std::uint64_t count : counts) {
           Grid grid = text_grid(space, window + chain.at - before, shape, count);
-          if (grid.count + 1 < count || grid.rows() < kLeastRows) continue;
-          if (window == space->at && chain.at <= kNearFront) {
+          if (grid.count + 1 < count || grid.rows() < kLeastNamed) continue;
+          if (window == space->at && chain.at <= kSizesNearFront) {
             if (auto found = explain(grid, frame, {})) keep_best(best, std::move(*found));
           }
           keep_explained(best, grid, frame, here);

@@ -63,6 +63,22 @@ std::vector<SpacePtr> plain_spaces(const Subject& subject) {
   return spaces;
 }
 
+/// Of two files the larger one is that with the data.
+Subject paired(const NamedFile& file, const NamedFile& other) {
+  bool is_index = file.source->size() < other.source->size();
+  const NamedFile& data = is_index ? other : file;
+  return {data.source, data.name, is_index ? file : other, is_index};
+}
+
+SpacePtr index_space(const Subject& subject) {
+  auto space = std::make_shared<Space>();
+  space->bytes = read_up_to(*subject.index->source, 0, kAtOnce);
+  space->plain = false;
+  space->beside = true;
+  space->file_size = subject.size();
+  return space;
+}
+
 using Search = std::vector<Hypothesis> (*)(const SpacePtr&, const Subject&);
 
 /// What the searches find in the spaces, on all processors.
@@ -88,7 +104,7 @@ void try_all(Findings& findings, std::vector<Hypothesis> all, const Subject& sub
   for (Hypothesis& found : all) {
     explain_names(found, subject);
     if (found.bits + kMostPackingBits > kBelieved) find_packing(found, subject);
-    Drafted drafted{std::move(found), {}, {}, 0, {}};
+    Drafted drafted{subject, std::move(found), {}, {}, 0, {}};
     drafted.text = draft(drafted.hypothesis, subject, same);
     drafted.trial = try_draft(drafted.text, subject, context, kMostRead);
     judge(drafted);
@@ -99,9 +115,10 @@ void try_all(Findings& findings, std::vector<Hypothesis> all, const Subject& sub
 }
 
 /// Looks at the rest of what the best explanation's records hold, where that is no worse for its draft.
-void refine(Findings& findings, const Subject& subject, std::size_t same, OpenContext& context) {
+void refine(Findings& findings, std::size_t same, OpenContext& context) {
   if (!findings.solved()) return;
   Drafted& best = findings.drafts.front();
+  const Subject& subject = best.subject;
   Drafted refined = best;
   explain_rest(refined.hypothesis, best.text, subject, context);
   if (refined.hypothesis.columns.size() == best.hypothesis.columns.size()) return;
@@ -112,7 +129,9 @@ void refine(Findings& findings, const Subject& subject, std::size_t same, OpenCo
 
 }  // namespace
 
-Findings study(const Subject& subject, std::size_t same, OpenContext& context) {
+Findings study(const NamedFile& file, std::size_t same, OpenContext& context,
+               const std::vector<NamedFile>& beside) {
+  Subject subject{file.source, file.name, std::nullopt};
   constexpr std::array<Search, 4> kPlain = {search_tables, search_records, search_unordered, search_digits};
   constexpr std::array<Search, 1> kChains = {search_chains};
   Findings findings;
@@ -123,7 +142,12 @@ Findings study(const Subject& subject, std::size_t same, OpenContext& context) {
   if (!findings.certain()) try_all(findings, search_all(spaces, subject, kChains), subject, same, context);
   if (!findings.certain())
     try_all(findings, search_all(disguised_spaces(subject), subject, kPlain), subject, same, context);
-  refine(findings, subject, same, context);
+  for (const NamedFile& other : beside) {
+    if (findings.certain()) break;
+    Subject pair = paired(file, other);
+    try_all(findings, search_all({index_space(pair)}, pair, kPlain), pair, same, context);
+  }
+  refine(findings, same, context);
   return findings;
 }
 

@@ -7,6 +7,7 @@ namespace operculum::study {
 
 /// An explanation, written down and tried.
 struct Drafted {
+  Subject subject;
   Hypothesis hypothesis;
   std::string text;  ///< the description
   Trial trial;
@@ -22,8 +23,9 @@ struct Findings {
   bool solved() const { return !drafts.empty() && drafts.front().dropped.empty(); }
 };
 
-/// Looks for an index in the file. `same` tells how many of the first bytes are the same in all files of its
-/// kind that are at hand.
-Findings study(const Subject& subject, std::size_t same, OpenContext& context);
+/// Looks for an index in the file, and where there is none, in the files beside it, or for its data in them.
+/// `same` tells how many of the first bytes are the same in all files of its kind that are at hand.
+Findings study(const NamedFile& file, std::size_t same, OpenContext& context,
+               const std::vector<NamedFile>& beside = {});
 
 }  // namespace operculum::study

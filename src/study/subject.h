@@ -1,19 +1,31 @@
 #pragma once
 
 #include <memory>
+#include <optional>
 #include <string>
 
 #include "io/source.h"
 
 namespace operculum::study {
 
-/// The file that is studied.
+/// A file by the name that it has in its folder.
+struct NamedFile {
+  SourcePtr source;
+  std::string name;
+};
+
+/// What is studied: the file that holds the data, and its index where that is a file of its own.
 struct Subject {
   SourcePtr source;
-  std::string name;  ///< of the file, without its folder
+  std::string name;                ///< of the file with the data, without its folder
+  std::optional<NamedFile> index;  ///< beside it
+  bool describes_index = false;    ///< the index is the file that a person opens, the data lies beside it
 
   std::uint64_t size() const { return source->size(); }
   Bytes read(std::uint64_t at, std::uint64_t count) const { return read_up_to(*source, at, count); }
+  /// The file that a description is of, and the one beside it.
+  NamedFile main() const { return describes_index ? *index : NamedFile{source, name}; }
+  NamedFile other() const { return describes_index ? NamedFile{source, name} : *index; }
 };
 
 /// Bytes in which an index may lie: a part of the file as it is, or what comes out of one.
@@ -22,6 +34,7 @@ struct Space {
   std::uint64_t at = 0;  ///< offset of bytes[0]: in the file, or within what was made of it
   bool plain = true;     ///< the file's own bytes
   bool keyed = false;    ///< freed of a key: goes on for as long as the index does
+  bool beside = false;   ///< a file of its own, beside the one with the data
   std::uint64_t stored_at = 0, stored_size = 0;  ///< where they lie in the file
   std::string made;                              ///< a transform of the layout language, such as "zlib"
   std::uint64_t file_size = 0;

@@ -14,9 +14,9 @@ namespace {
 
 constexpr std::uint64_t kNearFront = 64, kNearSizes = 32, kMostSizes = 1024;
 constexpr std::size_t kMostSizeStride = 24;
-constexpr std::uint64_t kRowsPaired = 160;
-constexpr std::size_t kRowsTried = 256, kCountsTried = 8, kBeginsTried = 10, kMostGuesses = 160,
-                      kStretchesPointed = 8, kMostWindows = 16, kPointedWindow = 1536;
+constexpr std::uint64_t kRowsPaired = 160, kRowsMissed = 8;
+constexpr std::size_t kTableRowsTried = 256, kCountsTried = 8, kBeginsTried = 10, kMostGuesses = 160,
+                      kStretchesPointed = 8, kMostTables = 16, kPointedWindow = 1536;
 
 /// Where records may begin, and how many they may be.
 struct Guess {
@@ -65,11 +65,12 @@ class Guesses {
       guesses_.push_back(guess);
   }
 
-  /// Near the front there may be a record more than the stretch shows, whose data lies at 0.
+  /// Near the front there may be more records than the stretch shows: the first one's data lies at 0, or what
+  /// stands in front of a text looks like a letter.
   void near_front(std::uint64_t first) {
-    if (first >= kNearFront) return;
-    for (std::uint64_t begin = std::max(space_.at, first - std::min<std::uint64_t>(first, stretch_.stride));
-         begin < first; ++begin) {
+    std::uint64_t reach = kRowsMissed * stretch_.stride;
+    for (std::uint64_t begin = std::max(space_.at, first - std::min(first, reach));
+         begin < std::min(first, kNearFront); ++begin) {
       for (std::uint64_t number : numbers_) {
         if (number >= rows_from(begin) && number <= rows_from(begin) + 2) add(begin, number);
       }
@@ -192,6 +193,8 @@ void search_sizes(const SpacePtr& space, const Subject& subject, const Frame& fr
         Grid grid = fixed_grid(space, subject, begin, stride, count, kMostSizes);
         auto placement = place_by_sizes(grid, {subject.size(), grid.end, begin, grid.end});
         if (!placement) continue;
+        // The sizes add up in whatever order entries lie: places may be told, too.
+        keep_explained(best, grid, frame, find_pairs(grid, subject.size(), std::vector<bool>(stride, true)));
         if (auto found = explain(std::move(grid), frame, {}, placement)) keep_best(best, std::move(*found));
       }
     }
@@ -207,7 +210,7 @@ std::vector<Hypothesis> search_tables(const SpacePtr& space, const Subject& subj
   std::vector<std::pair<std::uint64_t, std::size_t>> windows = {{space->at, kMostWindow}};
   if (space->bytes.size() > kMostWindow) windows.emplace_back(space->end() - kMostWindow, kMostWindow);
   for (std::uint64_t number : numbers) {
-    if (number >= space->at + 256 && number + 32 < space->end() && windows.size() < kMostWindows)
+    if (number >= space->at + 256 && number + 32 < space->end() && windows.size() < kMostTables)
       windows.emplace_back(number, kPointedWindow);
   }
   search_sizes(space, subject, frame, best);
@@ -227,7 +230,7 @@ std::vector<Hypothesis> search_tables(const SpacePtr& space, const Subject& subj
       for (const Guess& guess : guesses.of(stretch, ends_of(stretch, rows, pairs, guesses))) {
         std::vector<Pair> here = pairs_from(pairs, stretch, guess.begin);
         if (!tried.insert({stretch.stride, guess.begin, guess.count}).second && here.empty()) continue;
-        Grid grid = fixed_grid(space, subject, guess.begin, stretch.stride, guess.count, kRowsTried);
+        Grid grid = fixed_grid(space, subject, guess.begin, stretch.stride, guess.count, kTableRowsTried);
         if (guess.begin <= kNearFront && guess.count <= kMostSizes) {
           if (auto found = explain(grid, frame, {})) keep_best(best, std::move(*found));
         }

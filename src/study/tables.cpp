@@ -10,7 +10,7 @@ namespace operculum::study {
 namespace {
 
 constexpr std::size_t kMostStretches = 24, kLeastStride = 2, kMostStride = 136;
-constexpr std::size_t kLeastTextStride = 6, kMostTextStride = 320;
+constexpr std::size_t kLeastTextStride = 6, kMostTextStride = 320, kMostLikeLetters = 4;
 constexpr std::uint64_t kLeastRows = 3,
                         kLeastNarrowRows = 6;  // numbers of two bytes ascend by chance more often
 constexpr NumberForm kSought[] = {{4, false}, {4, true}, {3, false}, {3, true}, {2, false}, {2, true}};
@@ -71,10 +71,11 @@ void ascending(ByteView bytes, std::uint64_t origin, std::uint64_t file_size, Nu
 
 void texts(ByteView bytes, std::uint64_t origin, Collected& out) {
   std::vector<bool> begins(bytes.size());
+  std::size_t in_front = 0;  // letters; a number in front of a text may look like some
   for (std::size_t i = 0; i + 2 < bytes.size(); ++i) {
-    bool in_front = i > 0 && is_ascii_name_byte(bytes[i - 1]);
     bool two = is_ascii_name_byte(bytes[i]) && (is_ascii_name_byte(bytes[i + 1]) || bytes[i + 1] == 0);
-    begins[i] = two && !in_front;
+    begins[i] = two && in_front <= kMostLikeLetters;
+    in_front = is_ascii_name_byte(bytes[i]) ? in_front + 1 : 0;
   }
   for (std::size_t stride = kLeastTextStride; stride <= kMostTextStride; ++stride) {
     for (std::size_t at = 0; at + 2 * stride < bytes.size(); ++at) {

@@ -2,6 +2,7 @@
 
 #include "container/format.h"
 #include "layout/coverage.h"
+#include "layout/described_container.h"
 #include "study/subject.h"
 
 namespace operculum::study {
@@ -13,6 +14,12 @@ struct Trial {
   std::vector<layout::CoverRange> ranges;           ///< what each byte of the file is for
   double explained = 0;                             ///< the share of the file that is
 };
+
+/// The subject as a draft describes it; null when the draft does not compile, and then `problem` tells why.
+/// Throws what the description runs into.
+std::shared_ptr<layout::DescribedContainer> open_draft(const std::string& draft, const Subject& subject,
+                                                       OpenContext& context, layout::Tracer* tracer,
+                                                       std::string& problem);
 
 /// Compiles the draft, opens the file with it, and reads entries until `most_bytes` were read.
 Trial try_draft(const std::string& draft, const Subject& subject, OpenContext& context,

@@ -9,10 +9,10 @@
 namespace operculum::study {
 namespace {
 
-constexpr std::uint64_t kLeastRows = 4, kMostRows = 65536, kFront = 48, kMostTrailer = 32;
-constexpr std::size_t kLeastStride = 8, kMostStride = 96, kRowsLooked = 256, kMostCounts = 8,
+constexpr std::uint64_t kLeastUnordered = 4, kMostUnordered = 65536, kFront = 48, kMostTrailer = 32;
+constexpr std::size_t kLeastRecord = 8, kMostRecord = 96, kRecordsLooked = 256, kMostCounts = 16,
                       kMostBegins = 16;
-constexpr NumberForm kForms[] = {{4, false}, {4, true}, {8, false}, {8, true}};
+constexpr NumberForm kOffsetForms[] = {{4, false}, {4, true}, {8, false}, {8, true}};
 
 class UnorderedSearch {
  public:
@@ -22,7 +22,7 @@ class UnorderedSearch {
         frame_(subject, space),
         end_(space->plain ? subject.size() : space->end()) {
     for (std::uint64_t number : frame_.places(subject.size())) {
-      if (number >= kLeastRows && number <= kMostRows && counts_.size() < kMostCounts)
+      if (number >= kLeastUnordered && number <= kMostUnordered && counts_.size() < kMostCounts)
         counts_.push_back(number);
       if (number >= std::max(kFront, space->at) && number < end_ && begins_.size() < kMostBegins)
         begins_.push_back(number);
@@ -33,7 +33,8 @@ class UnorderedSearch {
     for (std::uint64_t count : counts_) {
       if (space_->at == 0) {
         for (std::uint64_t begin = space_->plain ? 4 : 0; begin <= kFront; ++begin) {
-          for (std::size_t stride = kLeastStride; stride <= kMostStride; ++stride)
+          if (!space_->plain && begin < end_) at_end(begin, count);  // an index may be nothing but records
+          for (std::size_t stride = kLeastRecord; stride <= kMostRecord; ++stride)
             at_front(begin, count, stride);
         }
       }
@@ -49,11 +50,11 @@ class UnorderedSearch {
     if (table_end >= end_) return;
     if (table_end > space_->bytes.size()) return;  // the space begins at 0
     const Byte* rows = space_->bytes.data() + begin;
-    for (NumberForm form : kForms) {
+    for (NumberForm form : kOffsetForms) {
       for (std::size_t at = 0; at + form.width <= stride; ++at) {
         std::uint64_t least = UINT64_MAX;
         bool fits = true;
-        std::size_t looked = static_cast<std::size_t>(std::min<std::uint64_t>(count, kRowsLooked));
+        std::size_t looked = static_cast<std::size_t>(std::min<std::uint64_t>(count, kRecordsLooked));
         for (std::size_t row = 0; fits && row < looked; ++row) {
           std::uint64_t value = read_number(rows + row * stride + at, form);
           fits = value < space_->file_size;
@@ -82,15 +83,15 @@ class UnorderedSearch {
       std::uint64_t room = end_ - begin;
       if (room <= trailer || (room - trailer) % count != 0) continue;
       std::uint64_t stride = (room - trailer) / count;
-      if (stride >= kLeastStride && stride <= kMostStride)
+      if (stride >= kLeastRecord && stride <= kMostRecord)
         explain_rows(begin, static_cast<std::size_t>(stride), count);
     }
   }
 
   void explain_rows(std::uint64_t begin, std::size_t stride, std::uint64_t count) {
     if (!tried_.insert({begin, stride, count}).second) return;
-    Grid grid = fixed_grid(space_, subject_, begin, stride, count, kRowsLooked);
-    if (grid.rows() < kLeastRows) return;
+    Grid grid = fixed_grid(space_, subject_, begin, stride, count, kRecordsLooked);
+    if (grid.rows() < kLeastUnordered) return;
     std::vector<Pair> pairs =
         find_pairs(grid, space_->file_size, free_bytes(find_texts(grid), stride, ShortNames::may_be_numbers));
     std::erase_if(pairs, [](const Pair& pair) { return pair.shift != 0 || !pair.size; });

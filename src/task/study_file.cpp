@@ -1,11 +1,17 @@
 #include "task/study_file.h"
 
+#include <algorithm>
+
+#include "container/embedded.h"
 #include "container/locator.h"
+#include "container/parts.h"
 
 namespace operculum {
 namespace {
 
-constexpr std::size_t kMostSame = 64;  // bytes that are compared
+constexpr std::size_t kMostSame = 64;      // bytes that are compared
+constexpr std::size_t kMostBeside = 6;     // files
+constexpr std::size_t kMostInside = 5000;  // of each sort
 
 /// How many of the first bytes all files have in common.
 std::size_t same_bytes(const Source& first, const std::vector<std::string>& others, OpenContext& context) {
@@ -21,6 +27,53 @@ std::size_t same_bytes(const Source& first, const std::vector<std::string>& othe
   return same;
 }
 
+std::string_view stem_of(std::string_view name) {
+  return name.substr(0, name.find_last_of('.'));
+}
+
+/// Files beside the one that is studied which may be its index, or hold its data: those that are called like
+/// it but for the ending, and those that were named with it.
+std::vector<study::NamedFile> files_beside(const Place& place, const std::vector<std::string>& named,
+                                           OpenContext& context) {
+  Beside beside;
+  if (place.entry)
+    beside = entry_sibling(place.layers.back().container, place.inside, context);
+  else if (place.layers.empty())
+    beside = file_sibling(place.file);
+  std::vector<study::NamedFile> files;
+  for (const Candidate& candidate : beside.all()) {
+    std::string name = candidate.name.substr(candidate.name.find_last_of('/') + 1);
+    bool plain = std::all_of(name.begin(), name.end(), [](unsigned char c) { return c >= 0x20 && c < 0x7f; });
+    bool meant = std::any_of(named.begin() + 1, named.end(), [&](std::string_view target) {
+      return target.substr(target.find_last_of('/') + 1) == name;
+    });
+    if (!plain || name == place.name || (!meant && stem_of(name) != stem_of(place.name)) ||
+        files.size() >= kMostBeside)
+      continue;
+    if (SourcePtr source = beside(name)) files.push_back({std::move(source), name});
+  }
+  return files;
+}
+
+/// What is recognised within the file: containers and packed streams, and files of other formats that tell
+/// where they end.
+std::vector<Recognised> recognised_inside(const SourcePtr& source, OpenContext& context) {
+  std::vector<Recognised> all;
+  for (const Embedded& one : find_embedded(source, 0, source->size(), context, {kMostInside, true, true}))
+    all.push_back({one.at, one.at + (one.end_stated ? one.size : 0), std::string(one.format->name)});
+  for (const study::Leaf& leaf : study::find_leaves(*source, kMostInside))
+    all.push_back({leaf.begin, leaf.end, std::string(leaf.what)});
+  std::stable_sort(all.begin(), all.end(),
+                   [](const Recognised& a, const Recognised& b) { return a.begin < b.begin; });
+  std::uint64_t end = 0;
+  std::erase_if(all, [&](const Recognised& one) {
+    if (one.begin < end) return true;
+    end = std::max(end, one.end);
+    return false;
+  });
+  return all;
+}
+
 }  // namespace
 
 StudyReport study_files(const std::vector<std::string>& targets, OpenContext& context) {
@@ -33,7 +86,9 @@ StudyReport study_files(const std::vector<std::string>& targets, OpenContext& co
   if (known.format != nullptr) report.known_as = known.format->name;
   report.same = same_bytes(*source, {targets.begin() + 1, targets.end()}, context);
   report.profile = study::profile_of(*source);
-  report.findings = study::study({source, place.name}, report.same, context);
+  report.inside = recognised_inside(source, context);
+  report.findings =
+      study::study({source, place.name}, report.same, context, files_beside(place, targets, context));
   return report;
 }
 
