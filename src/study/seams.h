@@ -23,8 +23,8 @@ Grid with_next_names_freed(Grid grid, std::size_t count);
 void free_name(Column& text, const Grid& grid);
 
 /// What speaks against the way in which records are cut into fields, in bits: bytes left over that are no
-/// whole number, numbers at odd places, both orders of bytes. Of explanations that are as good otherwise the tidier one is
-/// likelier.
+/// whole number, numbers at odd places, both orders of bytes. Of explanations that are as good otherwise the
+/// tidier one is likelier.
 double bits_against_cut(const std::vector<Column>& columns, const Grid& grid);
 
 }  // namespace operculum::study
