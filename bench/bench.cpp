@@ -19,6 +19,7 @@
 #include "packages.h"
 #include "rebuild.h"
 #include "solid.h"
+#include "study.h"
 #include "workload.h"
 
 namespace {
@@ -178,7 +179,8 @@ int main(int argc, char** argv) {
         "tar "
         "ext xfs btrfs luks squashfs folders one nested mszip lzx lanes msi xz xz-one bzip2 deb compare "
         "find-like "
-        "find-text catalogue catalogue-again search jffs2 uefi rebuild rebuild-whole pack pack-squashfs "
+        "find-text catalogue catalogue-again search jffs2 uefi study rebuild rebuild-whole pack "
+        "pack-squashfs "
         "convert "
         "kinds patterns one-name\n");
     return 2;
@@ -204,6 +206,7 @@ int main(int argc, char** argv) {
   measure_solid(bench, row);
   measure_collections(bench, row);
   measure_firmware(bench, row);
+  measure_study(bench, row);
   measure_rebuild(bench, row);
   measure_growth(bench, row);
   std::filesystem::remove_all(bench.folder);

@@ -170,8 +170,8 @@ struct Outcome {
   std::vector<std::size_t> packed, stored;
 };
 
-Outcome try_way(const Way& way, const std::optional<Column>& size, const Grid& grid,
-                const std::vector<Sample>& samples) {
+Outcome try_way(const Way& way, std::size_t number, const std::optional<Column>& size, const Grid& grid,
+                const std::vector<Sample>& samples, Decodings& decodings) {
   Outcome outcome{&way, size, {}, {}};
   std::size_t failed = 0;
   for (const Sample& sample : samples) {
@@ -186,10 +186,13 @@ Outcome try_way(const Way& way, const std::optional<Column>& size, const Grid& g
       // Without an end of its own a codec decodes anything, for long: the short entries have to do.
       if (!way.ends_itself && (sample.run.size > kMostLax || *wanted > sample.run.size * 20)) continue;
     }
-    auto bytes = decoded(way, sample.bytes, std::nullopt, wanted ? *wanted + kMostBehind + 1 : kMostTried);
+    std::uint64_t limit = wanted ? *wanted + kMostBehind + 1 : kMostTried;
+    auto came_out = decodings.size({number, sample.run.at, sample.run.size, limit}, [&] {
+      auto bytes = decoded(way, sample.bytes, std::nullopt, limit);
+      return bytes ? std::optional<std::uint64_t>(bytes->size()) : std::nullopt;
+    });
     std::uint64_t most = way.ends_itself || !wanted ? 0 : kMostBehind;
-    bool right =
-        bytes && (wanted ? bytes->size() >= *wanted && bytes->size() <= *wanted + most : bytes->size() > 16);
+    bool right = came_out && (wanted ? *came_out >= *wanted && *came_out <= *wanted + most : *came_out > 16);
     if (right) {
       outcome.packed.push_back(sample.row);
     } else {
@@ -282,7 +285,7 @@ std::vector<DataRun> data_runs(const Hypothesis& found) {
   return runs;
 }
 
-void find_packing(Hypothesis& found, const Subject& subject) {
+void find_packing(Hypothesis& found, const Subject& subject, Decodings& decodings) {
   std::vector<DataRun> runs = data_runs(found);
   std::vector<Sample> samples = choose_samples(subject, runs);
   if (samples.empty()) return;
@@ -293,9 +296,10 @@ void find_packing(Hypothesis& found, const Subject& subject) {
   static const std::vector<Way> kWays = all_ways();
   std::optional<Outcome> best;
   for (const auto& size : sizes) {
-    for (const Way& way : kWays) {
+    for (std::size_t number = 0; number < kWays.size(); ++number) {
+      const Way& way = kWays[number];
       if (!size && (!way.ends_itself || way.step == "rle")) continue;
-      Outcome outcome = try_way(way, size, found.grid, samples);
+      Outcome outcome = try_way(way, number, size, found.grid, samples, decodings);
       if (!is_proof(outcome, samples.size())) continue;
       if (!size && outcome.packed.size() * 10 < samples.size() * 9)
         continue;  // files of that kind among others

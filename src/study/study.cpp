@@ -99,11 +99,11 @@ std::vector<Hypothesis> search_all(const std::vector<SpacePtr>& spaces, const Su
   return all;
 }
 
-void try_all(Findings& findings, std::vector<Hypothesis> all, const Subject& subject, std::size_t same,
-             OpenContext& context) {
+void try_all(Findings& findings, std::vector<Hypothesis> all, const Subject& subject, Decodings& decodings,
+             std::size_t same, OpenContext& context) {
   for (Hypothesis& found : all) {
     explain_names(found, subject);
-    if (found.bits + kMostPackingBits > kBelieved) find_packing(found, subject);
+    if (found.bits + kMostPackingBits > kBelieved) find_packing(found, subject, decodings);
     Drafted drafted{subject, std::move(found), {}, {}, 0, {}};
     drafted.text = draft(drafted.hypothesis, subject, same);
     drafted.trial = try_draft(drafted.text, subject, context, kMostRead);
@@ -136,16 +136,20 @@ Findings study(const NamedFile& file, std::size_t same, OpenContext& context,
   constexpr std::array<Search, 1> kChains = {search_chains};
   Findings findings;
   if (subject.size() < kLeastFile) return findings;
+  Decodings decodings;
   // The costlier ways only where the others leave something open.
   std::vector<SpacePtr> spaces = plain_spaces(subject);
-  try_all(findings, search_all(spaces, subject, kPlain), subject, same, context);
-  if (!findings.certain()) try_all(findings, search_all(spaces, subject, kChains), subject, same, context);
+  try_all(findings, search_all(spaces, subject, kPlain), subject, decodings, same, context);
   if (!findings.certain())
-    try_all(findings, search_all(disguised_spaces(subject), subject, kPlain), subject, same, context);
+    try_all(findings, search_all(spaces, subject, kChains), subject, decodings, same, context);
+  if (!findings.certain())
+    try_all(findings, search_all(disguised_spaces(subject), subject, kPlain), subject, decodings, same,
+            context);
   for (const NamedFile& other : beside) {
     if (findings.certain()) break;
     Subject pair = paired(file, other);
-    try_all(findings, search_all({index_space(pair)}, pair, kPlain), pair, same, context);
+    Decodings of_pair;
+    try_all(findings, search_all({index_space(pair)}, pair, kPlain), pair, of_pair, same, context);
   }
   refine(findings, same, context);
   return findings;

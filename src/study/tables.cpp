@@ -20,15 +20,20 @@ constexpr NumberForm kSought[] = {{4, false}, {4, true}, {3, false}, {3, true}, 
 class Collected {
  public:
   void add(const Stretch& found) {
-    for (Stretch& known : all_) {
-      bool same_place = found.at < known.end() + known.stride && known.at < found.end() + found.stride;
-      if (!same_place || found.text != known.text || found.stride % known.stride != 0) continue;
-      if (found.stride == known.stride) {
-        if (found.weight > known.weight) known = found;
-        return;
+    for (std::size_t stride = found.stride; stride >= kLeastStride; --stride) {
+      if (found.stride % stride != 0) continue;
+      for (std::size_t i : by_stride_[stride]) {
+        Stretch& known = all_[i];
+        bool same_place = found.at < known.end() + known.stride && known.at < found.end() + found.stride;
+        if (!same_place || found.text != known.text) continue;
+        if (stride == found.stride) {
+          if (found.weight > known.weight) known = found;
+          return;
+        }
+        if (found.rows * found.stride <= known.rows * known.stride + found.stride) return;
       }
-      if (found.rows * found.stride <= known.rows * known.stride + found.stride) return;
     }
+    by_stride_[found.stride].push_back(all_.size());
     all_.push_back(found);
   }
   std::vector<Stretch> best() {
@@ -40,6 +45,8 @@ class Collected {
 
  private:
   std::vector<Stretch> all_;
+  std::vector<std::vector<std::size_t>> by_stride_ =
+      std::vector<std::vector<std::size_t>>(kMostTextStride + 1);
 };
 
 void ascending(ByteView bytes, std::uint64_t origin, std::uint64_t file_size, NumberForm form,
