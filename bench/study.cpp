@@ -15,9 +15,9 @@ namespace {
 
 using namespace test;
 
-/// 64 MiB: a table of 1,500 records at the front, half of the entries packed.
+/// 64 MiB: a table of 1,000 records at the front, half of the entries packed.
 void write_pack(const std::string& path) {
-  constexpr std::uint32_t kEntries = 1500, kRecord = 40;
+  constexpr std::uint32_t kEntries = 1000, kRecord = 40;
   ByteWriter table, data;
   std::size_t begin = 16 + std::size_t{kEntries} * kRecord;
   for (std::uint32_t i = 0; i < kEntries; ++i) {

@@ -20,7 +20,7 @@ namespace operculum::study {
 namespace {
 
 constexpr std::uint64_t kAtOnce = 32 << 20, kPiece = 8 << 20;
-constexpr std::uint64_t kMostRead = 64 << 20;  // bytes of entries that are read on trial
+constexpr std::uint64_t kMostRead = 16 << 20;  // bytes of entries that are read on trial
 constexpr std::size_t kTried = 8;              // drafts
 constexpr double kBelieved = 60, kLeastScore = 205, kExplained = 0.6, kMostFailed = 0.03, kMostBits = 300,
                  kWhole = 0.95, kCertain = 110;
