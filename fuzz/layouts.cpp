@@ -7,6 +7,7 @@
 #include "layout/compile.h"
 #include "layout/coverage.h"
 #include "layout/described_container.h"
+#include "study/leaves.h"
 #include "study/study.h"
 
 namespace operculum::fuzz {
@@ -65,6 +66,9 @@ void study_bytes(ByteView bytes) {
   context.limits.max_entries = 20'000;
   context.spool.set_disk(1 << 20);
   study::NamedFile subject{make_memory_source(Bytes(bytes.begin(), bytes.end())), "fuzz.bin"};
+  for (const study::Leaf& leaf : study::find_leaves(*subject.source, 1000)) {
+    if (leaf.end < leaf.begin || leaf.end > bytes.size()) throw std::logic_error("a leaf that ends nowhere");
+  }
   study::Findings findings = study::study(subject, 16, context);
   for (const study::Drafted& drafted : findings.drafts) {
     if (!layout::compile({"draft.layout", drafted.text}, {}, true).plan)
