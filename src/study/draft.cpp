@@ -6,6 +6,7 @@
 #include <cctype>
 
 #include "base/text.h"
+#include "layout/file_stem.h"
 #include "study/packing.h"
 #include "study/text_test.h"
 
@@ -32,10 +33,6 @@ std::string literal(ByteView bytes) {
       out += fmt::format("\\x{:02x}", byte);
   }
   return out + "\"";
-}
-
-std::string stem_of(const std::string& name) {
-  return name.substr(0, name.find_last_of('.'));
 }
 
 class Writer {
@@ -82,7 +79,7 @@ class Writer {
   }
 
   void title() {
-    std::string file = subject_.main().name, stem = stem_of(file);
+    std::string file = subject_.main().name, stem(layout::file_stem(file));
     std::string name;
     for (char c : stem)
       name +=
@@ -417,8 +414,9 @@ class Writer {
   /// The name of the file beside the one that is described, from that one's name where they have it in
   /// common.
   std::string other_file() const {
-    std::string name = subject_.other().name, stem = stem_of(subject_.main().name);
-    if (stem_of(name) != stem) return literal(as_bytes(name));
+    std::string name = subject_.other().name, file = subject_.main().name;
+    std::string_view stem = layout::file_stem(file);
+    if (layout::file_stem(name) != stem) return literal(as_bytes(name));
     std::string ending = literal(as_bytes(name.substr(stem.size())));
     return "\"{file_stem}" + ending.substr(1);
   }

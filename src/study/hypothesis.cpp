@@ -495,18 +495,7 @@ void Hypothesis::add(Column column) {
 std::optional<Hypothesis> explain(Grid grid, const Frame& frame, std::vector<Pair> pairs,
                                   std::optional<Placement> known) {
   if (grid.rows() == 0) return std::nullopt;
-  if (std::size_t count = numbers_in_names(grid)) {
-    auto move = [&](Column& column) { column.at += column.at >= grid.shape.before ? count : 0; };
-    for (Pair& pair : pairs) {
-      move(pair.offset);
-      if (pair.size) move(*pair.size);
-    }
-    if (known && known->offset) move(*known->offset);
-    if (known && known->size) move(*known->size);
-    grid = with_names_freed(std::move(grid), count);
-  } else if (std::size_t more = numbers_in_next_names(grid)) {
-    grid = with_next_names_freed(std::move(grid), more);
-  }
+  grid = settle_names(std::move(grid), pairs, known);
   Zone zone = zone_of(grid);
   auto placement = known ? std::move(known) : best_placement(grid, zone, pairs);
   if (!placement) return std::nullopt;

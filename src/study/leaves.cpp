@@ -8,6 +8,7 @@
 
 #include "base/bytes.h"
 #include "study/number_form.h"
+#include "study/text_test.h"
 
 namespace operculum::study {
 namespace {
@@ -52,9 +53,9 @@ std::optional<std::uint64_t> within(const Rest& rest, std::uint64_t size, std::u
   return size >= least && size <= rest.size() ? std::optional(size) : std::nullopt;
 }
 
-bool is_tag(ByteView bytes) {
-  return bytes.size() == 4 &&
-         std::all_of(bytes.begin(), bytes.end(), [](Byte b) { return b >= 0x20 && b < 0x7f; });
+/// Four printed characters, as chunks and tables are called.
+bool is_type(ByteView bytes) {
+  return bytes.size() == 4 && std::all_of(bytes.begin(), bytes.end(), is_ascii_name_byte);
 }
 
 /// Portable Network Graphics, section 5.3: chunks up to IEND.
@@ -62,7 +63,7 @@ std::optional<std::uint64_t> png(const Rest& rest) {
   for (std::uint64_t at = 8; at + 12 <= rest.size();) {
     auto length = rest.number(at, kBig32);
     ByteView type = rest.at(at + 4, 4);
-    if (!length || !is_tag(type)) return std::nullopt;
+    if (!length || !is_type(type)) return std::nullopt;
     bool last = as_text(type) == "IEND";
     at += 12 + *length;
     if (last) return within(rest, at, 45);
@@ -127,14 +128,14 @@ std::optional<std::uint64_t> gif(const Rest& rest) {
 /// Resource Interchange File Format: the size behind the tag, then the kind of file.
 std::optional<std::uint64_t> riff(const Rest& rest) {
   auto size = rest.number(4, kLittle32);
-  if (!size || !is_tag(rest.at(8, 4))) return std::nullopt;
+  if (!size || !is_type(rest.at(8, 4))) return std::nullopt;
   return within(rest, 8 + *size, 20);
 }
 
 /// EA IFF 85: the same with the highest byte first.
 std::optional<std::uint64_t> iff(const Rest& rest) {
   auto size = rest.number(4, kBig32);
-  if (!size || !is_tag(rest.at(8, 4))) return std::nullopt;
+  if (!size || !is_type(rest.at(8, 4))) return std::nullopt;
   return within(rest, 8 + *size, 20);
 }
 
@@ -187,7 +188,7 @@ std::optional<std::uint64_t> font(const Rest& rest) {
   std::uint64_t end = 0;
   for (std::uint64_t i = 0; i < *tables; ++i) {
     std::uint64_t at = 12 + 16 * i;
-    if (!is_tag(rest.at(at, 4))) return std::nullopt;
+    if (!is_type(rest.at(at, 4))) return std::nullopt;
     auto offset = rest.number(at + 8, kBig32), length = rest.number(at + 12, kBig32);
     if (!length || *offset < 12 + 16 * *tables) return std::nullopt;
     end = std::max(end, *offset + *length);

@@ -30,8 +30,9 @@ struct TextChain {
 /// too.
 bool is_inside(ByteView bytes, std::size_t at) {
   std::size_t printed = 0;
-  while (printed < at && printed <= 4 && is_ascii_name_byte(bytes[at - 1 - printed])) ++printed;
-  return printed > 4;
+  while (printed < at && printed <= kMostLikeLetters && is_ascii_name_byte(bytes[at - 1 - printed]))
+    ++printed;
+  return printed > kMostLikeLetters;
 }
 
 /// Where names of one shape begin in a window, each read once.

@@ -44,13 +44,13 @@ std::size_t foreign_front(const std::vector<std::string>& texts, std::size_t fix
   return alike ? 0 : front;
 }
 
-}  // namespace
-
+/// How many first bytes of the texts belong to the number in front of them.
 std::size_t numbers_in_names(const Grid& grid) {
   if (grid.shape.text != TextEnd::zero || grid.shape.before == 0) return 0;
   return foreign_front(grid.texts, grid.shape.before);
 }
 
+/// The same records with so many bytes of each text given to the fixed bytes in front of it.
 Grid with_names_freed(Grid grid, std::size_t count) {
   std::size_t before = grid.shape.before, fixed = grid.shape.fixed();
   Bytes cells;
@@ -68,6 +68,7 @@ Grid with_names_freed(Grid grid, std::size_t count) {
   return grid;
 }
 
+/// Where names come first: how many first bytes of all texts but the first belong to the record in front.
 std::size_t numbers_in_next_names(const Grid& grid) {
   const Shape& shape = grid.shape;
   if (shape.text != TextEnd::zero || shape.before != 0 || shape.align != 1 || shape.data_behind) return 0;
@@ -96,6 +97,23 @@ Grid with_next_names_freed(Grid grid, std::size_t count) {
   grid.cells = std::move(cells);
   grid.shape.after += count;
   grid.end += count;
+  return grid;
+}
+
+}  // namespace
+
+Grid settle_names(Grid grid, std::vector<Pair>& pairs, std::optional<Placement>& known) {
+  if (std::size_t count = numbers_in_names(grid)) {
+    auto move = [&](Column& column) { column.at += column.at >= grid.shape.before ? count : 0; };
+    for (Pair& pair : pairs) {
+      move(pair.offset);
+      if (pair.size) move(*pair.size);
+    }
+    if (known && known->offset) move(*known->offset);
+    if (known && known->size) move(*known->size);
+    return with_names_freed(std::move(grid), count);
+  }
+  if (std::size_t count = numbers_in_next_names(grid)) return with_next_names_freed(std::move(grid), count);
   return grid;
 }
 

@@ -130,7 +130,7 @@ void refine(Findings& findings, std::size_t same, OpenContext& context) {
 }  // namespace
 
 Findings study(const NamedFile& file, std::size_t same, OpenContext& context,
-               const std::vector<NamedFile>& beside) {
+               const std::function<std::vector<NamedFile>()>& beside) {
   Subject subject{file.source, file.name, std::nullopt};
   constexpr std::array<Search, 4> kPlain = {search_tables, search_records, search_unordered, search_digits};
   constexpr std::array<Search, 1> kChains = {search_chains};
@@ -145,7 +145,9 @@ Findings study(const NamedFile& file, std::size_t same, OpenContext& context,
   if (!findings.certain())
     try_all(findings, search_all(disguised_spaces(subject), subject, kPlain), subject, decodings, same,
             context);
-  for (const NamedFile& other : beside) {
+  std::vector<NamedFile> others;
+  if (beside && !findings.certain()) others = beside();
+  for (const NamedFile& other : others) {
     if (findings.certain()) break;
     Subject pair = paired(file, other);
     Decodings of_pair;

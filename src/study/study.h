@@ -1,5 +1,7 @@
 #pragma once
 
+#include <functional>
+
 #include "study/hypothesis.h"
 #include "study/trial.h"
 
@@ -24,8 +26,9 @@ struct Findings {
 };
 
 /// Looks for an index in the file, and where there is none, in the files beside it, or for its data in them.
-/// `same` tells how many of the first bytes are the same in all files of its kind that are at hand.
+/// `same` tells how many of the first bytes are the same in all files of its kind that are at hand; `beside`
+/// opens the files beside it, when they are needed.
 Findings study(const NamedFile& file, std::size_t same, OpenContext& context,
-               const std::vector<NamedFile>& beside = {});
+               const std::function<std::vector<NamedFile>()>& beside = {});
 
 }  // namespace operculum::study

@@ -10,7 +10,7 @@ namespace operculum::study {
 namespace {
 
 constexpr std::size_t kMostStretches = 24, kLeastStride = 2, kMostStride = 136;
-constexpr std::size_t kLeastTextStride = 6, kMostTextStride = 320, kMostLikeLetters = 4;
+constexpr std::size_t kLeastTextStride = 6, kMostTextStride = 320;
 constexpr std::uint64_t kLeastRows = 3,
                         kLeastNarrowRows = 6;  // numbers of two bytes ascend by chance more often
 constexpr NumberForm kSought[] = {{4, false}, {4, true}, {3, false}, {3, true}, {2, false}, {2, true}};

@@ -16,6 +16,8 @@ constexpr bool is_ascii_name_byte(Byte byte) {
 }
 
 constexpr std::size_t kMostName = 1024;  // bytes
+constexpr std::size_t kMostLikeLetters =
+    4;  // bytes of a number in front of a text that may look like letters
 
 /// Whether it reads as a name: not empty, nothing that cannot be printed, mostly ASCII, some letter or digit.
 bool is_name(std::string_view text);

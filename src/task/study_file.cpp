@@ -5,6 +5,9 @@
 #include "container/embedded.h"
 #include "container/locator.h"
 #include "container/parts.h"
+#include "layout/file_stem.h"
+#include "study/leaves.h"
+#include "study/text_test.h"
 
 namespace operculum {
 namespace {
@@ -27,10 +30,6 @@ std::size_t same_bytes(const Source& first, const std::vector<std::string>& othe
   return same;
 }
 
-std::string_view stem_of(std::string_view name) {
-  return name.substr(0, name.find_last_of('.'));
-}
-
 /// Files beside the one that is studied which may be its index, or hold its data: those that are called like
 /// it but for the ending, and those that were named with it.
 std::vector<study::NamedFile> files_beside(const Place& place, const std::vector<std::string>& named,
@@ -42,14 +41,13 @@ std::vector<study::NamedFile> files_beside(const Place& place, const std::vector
     beside = file_sibling(place.file);
   std::vector<study::NamedFile> files;
   for (const Candidate& candidate : beside.all()) {
-    std::string name = candidate.name.substr(candidate.name.find_last_of('/') + 1);
-    bool plain = std::all_of(name.begin(), name.end(), [](unsigned char c) { return c >= 0x20 && c < 0x7f; });
-    bool meant = std::any_of(named.begin() + 1, named.end(), [&](std::string_view target) {
-      return target.substr(target.find_last_of('/') + 1) == name;
-    });
-    if (!plain || name == place.name || (!meant && stem_of(name) != stem_of(place.name)) ||
-        files.size() >= kMostBeside)
-      continue;
+    std::string name(base_name(candidate.name));
+    ByteView bytes = as_bytes(name);
+    bool plain = std::all_of(bytes.begin(), bytes.end(), study::is_ascii_name_byte);
+    bool meant = std::any_of(named.begin() + 1, named.end(),
+                             [&](std::string_view target) { return base_name(target) == name; });
+    bool alike = layout::file_stem(name) == layout::file_stem(place.name);
+    if (!plain || name == place.name || (!meant && !alike) || files.size() >= kMostBeside) continue;
     if (SourcePtr source = beside(name)) files.push_back({std::move(source), name});
   }
   return files;
@@ -87,8 +85,8 @@ StudyReport study_files(const std::vector<std::string>& targets, OpenContext& co
   report.same = same_bytes(*source, {targets.begin() + 1, targets.end()}, context);
   report.profile = study::profile_of(*source);
   report.inside = recognised_inside(source, context);
-  report.findings =
-      study::study({source, place.name}, report.same, context, files_beside(place, targets, context));
+  report.findings = study::study({source, place.name}, report.same, context,
+                                 [&] { return files_beside(place, targets, context); });
   return report;
 }
 

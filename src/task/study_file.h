@@ -1,7 +1,6 @@
 #pragma once
 
 #include "container/open.h"
-#include "study/leaves.h"
 #include "study/profile.h"
 #include "study/study.h"
 

@@ -10,6 +10,7 @@
 #include "base/sum_kinds.h"
 #include "base/text.h"
 #include "base/time.h"
+#include "layout/file_stem.h"
 #include "layout/run/content_ending.h"
 #include "layout/run/read_bytes.h"
 #include "layout/run/run.h"
@@ -248,10 +249,8 @@ Value file_size(Frame& frame, const Node&, const Arguments&) {
 Value file_name(Frame& frame, const Node&, const Arguments&) {
   return frame.run.keep(frame.run.input().name);
 }
-Value file_stem(Frame& frame, const Node&, const Arguments&) {
-  const std::string& name = frame.run.input().name;
-  std::size_t dot = name.rfind('.');
-  return frame.run.keep(dot == std::string::npos || dot == 0 ? name : name.substr(0, dot));
+Value stem_of_file(Frame& frame, const Node&, const Arguments&) {
+  return frame.run.keep(std::string(file_stem(frame.run.input().name)));
 }
 
 // ---- times
@@ -356,7 +355,7 @@ constexpr Function kFunctions[] = {
     {"file_size", "", Base::number, "how many bytes this file has; written without brackets, as the next two",
      file_size},
     {"file_name", "", Base::text, "the name of this file", file_name},
-    {"file_stem", "", Base::text, "the same without its ending", file_stem},
+    {"file_stem", "", Base::text, "the same without its ending", stem_of_file},
     {"unix", "n", Base::time, "seconds since 1970-01-01 UTC", unix_time},
     {"unix_ms", "n", Base::time, "milliseconds since 1970-01-01 UTC", unix_milliseconds},
     {"filetime", "n", Base::time, "steps of 100 ns since 1601-01-01 UTC", filetime},
