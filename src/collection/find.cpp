@@ -10,6 +10,7 @@
 #include "base/sum_kinds.h"
 #include "base/text.h"
 #include "codec/codec.h"
+#include "collection/sight.h"
 #include "collection/worker_pool.h"
 #include "io/digest.h"
 #include "io/read_ahead.h"
@@ -20,10 +21,10 @@ namespace {
 constexpr std::uint64_t kWorthAThread =
     4 << 20;  // bytes; a file that large is decoded ahead of what looks at it
 
-/// No codec in use packs ordinary files to less than a quarter of what deflate makes of them: a container
+/// No codec in use packs ordinary files to less than a sixth of what quick deflate makes of them: a container
 /// that is smaller than that cannot hold one.
-constexpr std::uint64_t kBestPacking = 4;
-constexpr std::size_t kLikeFront = 1 << 20;  // bytes that are packed to see how small they get
+constexpr std::uint64_t kBestPacking = 6;
+constexpr std::size_t kLikeFront = 256 << 10;  // bytes that are packed to see how small they get
 
 /// What reading a file showed.
 struct Examined {
@@ -41,6 +42,7 @@ class TargetFinder {
         worker_(worker),
         context_(worker.context()),
         progress_(progress),
+        sight_(request, context_),
         selection_(request.selection) {
     selection_.fitted = std::make_shared<Fitted>();  // it is written to: each thread has its own
   }
@@ -132,10 +134,13 @@ class TargetFinder {
       ++progress_.entries;
       return !done();
     };
+    events.worth = [&](Container& container) {
+      return parts || sight_.may_lie_in(container, file_time_, depth_of_containers_, progress_.entries);
+    };
     events.enter = [&](const std::string& path, const Entry& entry) {
-      auto depth = static_cast<std::uint64_t>(depth_of_containers_);
-      return beneath(path) && depth < request_.depth && entry.size >= request_.least_container &&
-             (parts || may_be_container(base_name(path), entry.size, request_.enter, context_));
+      if (!beneath(path)) return false;
+      return parts ? depth_of_containers_ < request_.depth && entry.size >= request_.least_container
+                   : sight_.may_hold(entry, depth_of_containers_);
     };
     events.container = [&](const Found& found) {
       ++depth_of_containers_;
@@ -208,33 +213,9 @@ class TargetFinder {
   }
 
   bool fits_at_sight(const Tested& tested) const {
-    const Entry& entry = tested.entry;
-    if (!selection_.wants(tested.path)) return false;
-    bool sized = request_.least_size > 0 || request_.most_size != UINT64_MAX;
-    if (sized && !entry.has_data()) return false;
-    if (entry.has_data() && entry.size_known() &&
-        (entry.size < request_.least_size || entry.size > request_.most_size))
-      return false;
-    if (request_.newer || request_.older) {
-      Timestamp time = entry.modified.known() ? entry.modified : file_time_;
-      std::int64_t seconds = to_unix_seconds(time);
-      if (!time.known() || (request_.newer && seconds < *request_.newer) ||
-          (request_.older && seconds > *request_.older))
-        return false;
-    }
-    if (!request_.kinds.empty() &&
-        std::find(request_.kinds.begin(), request_.kinds.end(), tested.kind) == request_.kinds.end())
-      return false;
-    return may_have_digest(entry);
-  }
-
-  /// A stored checksum says of most files that they are not meant.
-  bool may_have_digest(const Entry& entry) const {
-    if (request_.digests.empty() || !entry.is(Entry::has_crc)) return true;
-    std::string stored = fmt::format("{:08x}", entry.crc32);
-    return std::any_of(request_.digests.begin(), request_.digests.end(), [&](const WantedDigest& wanted) {
-      return wanted.crc32.empty() ? wanted.sum != "crc32" || wanted.digits == stored : wanted.crc32 == stored;
-    });
+    if (!selection_.wants(tested.path) || !sight_.may_fit(tested.entry, file_time_)) return false;
+    return request_.kinds.empty() ||
+           std::find(request_.kinds.begin(), request_.kinds.end(), tested.kind) != request_.kinds.end();
   }
 
   bool needs_bytes(const Entry& entry) const {
@@ -311,19 +292,20 @@ class TargetFinder {
   Worker& worker_;
   OpenContext& context_;
   Progress& progress_;
+  Sight sight_;
   Selection selection_;
   std::optional<Meter> meter_;
   Result result_;
   std::string prefix_;  // what paths within are put behind
   Timestamp file_time_;
-  std::size_t depth_of_containers_ = 0;
+  std::uint64_t depth_of_containers_ = 0;
 };
 
 }  // namespace
 
 std::optional<WantedDigest> read_wanted_digest(std::string_view digits) {
   for (const char* sum : {"crc32", "md5", "sha1", "sha256", "sha512"}) {
-    if (auto bytes = read_digest(sum, digits)) return WantedDigest{sum, to_hex(*bytes), ""};
+    if (auto bytes = read_digest(sum, digits)) return WantedDigest{sum, to_hex(*bytes)};
   }
   return std::nullopt;
 }
@@ -332,17 +314,18 @@ void add_like(FindRequest& request, const Content& content) {
   StreamPtr stream = content.stream();
   std::unique_ptr<Sum> sha256 = find_sum("sha256")->make({}), crc32 = find_sum("crc32")->make({});
   Bytes block(kLikeFront);
+  const PackSettings kQuick{.level = 1, .whole_buffer = true};
   std::uint64_t size = 0, packed = 0;
   while (std::size_t count = read_fully(*stream, block)) {
     ByteView bytes = ByteView(block).first(count);
-    if (size == 0) packed = encode("deflate", bytes).size();
+    if (size == 0) packed = encode("deflate", bytes, kQuick).size();
     sha256->add(bytes);
     crc32->add(bytes);
     size += count;
   }
-  request.least_size = request.most_size = size;
-  request.least_container = std::max(request.least_container, packed / kBestPacking);
-  request.digests.push_back({"sha256", to_hex(sha256->finish()), to_hex(crc32->finish())});
+  std::uint64_t least = packed / kBestPacking;
+  request.least_container = request.digests.empty() ? least : std::min(request.least_container, least);
+  request.digests.push_back({"sha256", to_hex(sha256->finish()), to_hex(crc32->finish()), size});
 }
 
 FindTotals find(const std::vector<std::string>& targets, const FindRequest& request,

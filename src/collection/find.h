@@ -12,7 +12,8 @@ namespace operculum {
 struct WantedDigest {
   std::string sum;
   std::string digits;
-  std::string crc32;  ///< of the same bytes, where it is known; else empty
+  std::string crc32 = {};                  ///< of the same bytes, where it is known; else empty
+  std::optional<std::uint64_t> size = {};  ///< of these bytes, where it is known
 };
 
 /// Which sum a digest is of, by its length; nothing when it is none.

@@ -39,14 +39,15 @@ class Walk {
     ancestors_.push_back(bytes);
     covered_.push_back(covered || format.checks_data);
     bool go_on = true;
-    container->walk([&](const Visit& visit) {
+    auto visitor = [&](const Visit& visit) {
       if (!prefix.empty()) context_.limits.count_entry();
       std::string path = prefix + visit.entry.path;
       go_on = !options_.deep || !visit.entry.has_data()
                   ? hand_out(format, *container, visit, path, visit.content, visit.stream)
                   : look_inside(format, container, visit, path);
       return go_on;
-    });
+    };
+    if (events_.worth(*container)) container->walk(visitor);
     ancestors_.pop_back();
     covered_.pop_back();
     if (go_on) events_.leave(prefix.empty() ? "" : prefix.substr(0, prefix.size() - 1), *container);

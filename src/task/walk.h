@@ -33,6 +33,8 @@ struct WalkOptions {
 /// What a walk tells beside entries.
 struct WalkEvents {
   std::function<bool(const Found&)> found;  ///< return false to end the walk
+  /// Before the entries of a container are visited; return false to pass over all of them.
+  std::function<bool(Container&)> worth = [](Container&) { return true; };
   /// Before a nested container is entered; return false to hand out the entry itself.
   std::function<bool(const std::string& path, const Entry& entry)> enter = [](const std::string&,
                                                                               const Entry&) { return true; };

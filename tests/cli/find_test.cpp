@@ -84,6 +84,31 @@ TEST(Find, DecodesNothingWhoseStoredChecksumSaysNo) {
             "a.zip/a.txt\n");  // believed as stored
 }
 
+TEST(Find, LooksForSeveralFilesOfDifferentSizes) {
+  TempFolder folder;
+  write_backups(folder);
+  folder.write("long", "low\nhigh\n");
+  folder.write("short", "low\n");
+  folder.write("other", "five\n");
+  Ran both = operculum({"find", "shelf", "--like", "long", "--like", "short", "--like", "other"}, folder.path());
+  EXPECT_EQ(both.out, "shelf/03.tar.gz/logs/tide.log\nshelf/04.zip/pc.tar.xz/pc.tar/gauge/tide.log\n");
+  // A digest tells no size: that of a file that is looked for, too, must not shut it out.
+  Ran mixed = operculum(
+      {"find", "shelf", "--digest", sha256_hex(as_bytes("cleaned\n")), "--like", "short"}, folder.path());
+  EXPECT_EQ(mixed.out, "shelf/02.zip/notes.txt\nshelf/03.tar.gz/logs/tide.log\n");
+}
+
+TEST(Find, TellsDamageOfContainersItNeedNotLookInto) {
+  TempFolder folder;
+  Bytes zip = ZipBuilder().add("a.txt", "12345").build();
+  zip[zip.size() - 12] = 7;  // the end record states seven entries
+  folder.write("a.zip", ByteView(zip));
+  folder.write("like", "1234");  // no entry has its size
+  Ran ran = operculum({"find", "a.zip", "--like", "like"}, folder.path());
+  EXPECT_EQ(ran.out, "");
+  EXPECT_TRUE(has(ran.err, "the end record states 7 entries, the directory has 1")) << ran.err;
+}
+
 TEST(Find, SearchesTextsAndBytes) {
   TempFolder folder;
   write_backups(folder);

@@ -65,9 +65,9 @@ class Question {
                             : fmt::format("content.sha256 = x'{}'", wanted.digits);
       if (wanted.sum != "crc32" && wanted.sum != "sha256")
         throw Unsupported(fmt::format("{} in a catalogue, which knows CRC-32 and SHA-256", wanted.sum));
-      if (!wanted.crc32.empty())  // the size is asked for, too
-        one +=
-            fmt::format(" OR (content.sha256 = x'' AND content.crc32 = {})", *parse_number(wanted.crc32, 16));
+      if (!wanted.crc32.empty() && wanted.size)
+        one += fmt::format(" OR (content.sha256 = x'' AND content.crc32 = {} AND entry.size = {})",
+                           *parse_number(wanted.crc32, 16), *wanted.size);
       any += (any.empty() ? "" : " OR ") + one;
     }
     return any;

@@ -16,6 +16,8 @@ namespace {
 constexpr std::uint64_t kEndSearch =
     Probe::kReach;  // 64 KiB of comment, and some bytes that do not belong to the archive
 
+constexpr std::uint64_t kUsualEnd = 1024;  // bytes in which the end of most archives lies
+
 /// High byte of "version made by" (4.4.2).
 enum Host : std::uint8_t {
   host_fat = 0,
@@ -77,8 +79,10 @@ bool has_central_header(const Source& source, std::uint64_t at) {
 /// How long the central header at the front of `raw` is, from its three length fields.
 std::size_t central_length(ByteView raw) {
   if (raw.size() < kCentralSize) return kCentralSize;
-  auto header = read_structure<CentralHeader>(raw.data());
-  return kCentralSize + header.name_length + header.extra_length + header.comment_length;
+  std::size_t length = kCentralSize;
+  for (auto part : {&CentralHeader::name_length, &CentralHeader::extra_length, &CentralHeader::comment_length})
+    length += read_field(part, raw.data());
+  return length;
 }
 
 /// The offset of the local header when the extra fields are nothing but a Zip64 one, or none; else nothing.
@@ -147,19 +151,32 @@ void describe(Entry& entry, std::uint16_t flags, std::uint16_t method, const Ext
   if (extra.broken) entry.flags |= Entry::damaged;
 }
 
-std::optional<EndRecord> find_end(const Source& source, std::uint64_t before) {
-  std::uint64_t limit = std::min(before, source.size());
-  std::uint64_t begin = limit > kEndSearch ? limit - kEndSearch : 0;
+namespace {
+
+/// The last end record whose directory is there, in `reach` bytes in front of `limit`; else, as `fallback`,
+/// the last whose directory is not.
+std::optional<EndRecord> find_end_within(const Source& source, std::uint64_t limit, std::uint64_t reach,
+                                         std::optional<EndRecord>& fallback) {
+  std::uint64_t begin = limit > reach ? limit - reach : 0;
   Bytes tail = read_up_to(source, begin, limit - begin);
   if (tail.size() < kEndSize) return std::nullopt;
-  std::optional<EndRecord> fallback;
   for (std::size_t at = tail.size() - kEndSize + 1; at-- > 0;) {
     if (tail[at] != 'P' || !starts_with(ByteView(tail).subspan(at), "PK\5\6")) continue;
     EndRecord end = read_end(source, ByteView(tail).subspan(at), begin + at);
     if (end.disk != end.directory_disk && end.directory_disk > end.disk) continue;
     if (end.entries == 0 || end.disk > 0 || locate_directory(source, end)) return end;
-    if (!fallback)
-      fallback = end;  // a record whose directory is not there: taken when no better one is found
+    if (!fallback) fallback = end;
+  }
+  return std::nullopt;
+}
+
+}  // namespace
+
+std::optional<EndRecord> find_end(const Source& source, std::uint64_t before) {
+  std::uint64_t limit = std::min(before, source.size());
+  std::optional<EndRecord> fallback;
+  for (std::uint64_t reach : {kUsualEnd, kEndSearch}) {
+    if (auto end = find_end_within(source, limit, reach, fallback)) return end;
   }
   return fallback;
 }
@@ -230,9 +247,12 @@ bool DirectoryReader::take_plain(Entry& entry, ByteView raw) {
 
 void DirectoryReader::fill(Entry& entry, CentralHeader& header) {
   static const ExtraFields kNone;
-  std::optional<ExtraFields> fields;
-  if (!header.extra.empty()) fields = read_extra(header);
-  const ExtraFields& extra = fields ? *fields : kNone;
+  if (header.extra.empty()) return fill(entry, header, kNone);
+  ExtraFields extra = read_extra(header);  // sets header's wide numbers, too
+  fill(entry, header, extra);
+}
+
+void DirectoryReader::fill(Entry& entry, const CentralHeader& header, const ExtraFields& extra) {
   std::uint64_t base = place_.prefix;
   if (header.disk < place_.volume_starts.size()) base += place_.volume_starts[header.disk];
   std::uint64_t offset = checked_add(header.local_offset, base, "the offset of a local header");

@@ -37,6 +37,7 @@ class DirectoryReader {
  private:
   bool take_plain(Entry& entry, ByteView raw);
   void fill(Entry& entry, CentralHeader& header);
+  void fill(Entry& entry, const CentralHeader& header, const ExtraFields& extra);
   void fill_path(Entry& entry, const CentralHeader& header, const ExtraFields& extra) const;
   static void finish_path(Entry& entry, std::uint16_t version_made_by);
   void tell_end();

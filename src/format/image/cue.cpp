@@ -193,7 +193,8 @@ class CueContainer final : public Container {
 };
 
 Match recognise_cue(Probe& probe) {
-  constexpr std::size_t kSheet = 65536;
+  constexpr std::size_t kSheet = 65536, kGlance = 512;
+  if (as_text(probe.head(kGlance)).find('\0') != std::string_view::npos) return Match::none;  // no text
   std::string_view text = as_text(probe.head(kSheet));
   if (text.find('\0') != std::string_view::npos || text.find("TRACK") == std::string_view::npos ||
       text.find("FILE") == std::string_view::npos || text.find("INDEX 01") == std::string_view::npos)

@@ -1,0 +1,66 @@
+#include "collection/sight.h"
+
+#include <algorithm>
+
+#include "base/numbers.h"
+#include "base/text.h"
+
+namespace operculum {
+namespace {
+
+std::optional<std::uint32_t> number_of(const std::string& digits) {
+  if (digits.empty()) return std::nullopt;
+  return static_cast<std::uint32_t>(*parse_number(digits, 16));
+}
+
+}  // namespace
+
+Sight::Sight(const FindRequest& request, const OpenContext& context) : request_(request), context_(context) {
+  for (const WantedDigest& wanted : request.digests)
+    wanted_.push_back({wanted.size, number_of(wanted.sum == "crc32" ? wanted.digits : wanted.crc32)});
+}
+
+bool Sight::may_fit(const Entry& entry, Timestamp undated) const {
+  bool sized = request_.least_size > 0 || request_.most_size != UINT64_MAX;
+  if ((sized || !wanted_.empty()) && !entry.has_data()) return false;
+  if (entry.has_data() && entry.size_known() &&
+      (entry.size < request_.least_size || entry.size > request_.most_size))
+    return false;
+  if (request_.newer || request_.older) {
+    Timestamp time = entry.modified.known() ? entry.modified : undated;
+    std::int64_t seconds = to_unix_seconds(time);
+    if (!time.known() || (request_.newer && seconds < *request_.newer) ||
+        (request_.older && seconds > *request_.older))
+      return false;
+  }
+  return wanted_.empty() || may_be_any(entry);
+}
+
+/// Sizes and stored checksums say of most files that they are not meant.
+bool Sight::may_be_any(const Entry& entry) const {
+  return std::any_of(wanted_.begin(), wanted_.end(), [&](const Wanted& wanted) {
+    bool size_fits = !wanted.size || !entry.size_known() || entry.size == *wanted.size;
+    return size_fits && (!wanted.crc32 || !entry.is(Entry::has_crc) || entry.crc32 == *wanted.crc32);
+  });
+}
+
+bool Sight::may_hold(const Entry& entry, std::uint64_t depth) const {
+  return entry.size >= request_.least_container && depth < request_.depth &&
+         may_be_container(base_name(entry.path), entry.size, request_.enter, context_);
+}
+
+bool Sight::may_lie_in(Container& container, Timestamp undated, std::uint64_t depth,
+                       std::atomic<std::uint64_t>& entries) const {
+  bool numbers_decide = !wanted_.empty() && !request_.selection.searches();  // else patterns need every path
+  if (!numbers_decide || container.access() != Access::random) return true;
+  bool any = false;
+  std::uint64_t asked = 0;
+  container.each(Detail::all, [&](const Entry& entry) {
+    ++asked;
+    any = any || may_fit(entry, undated) || (entry.has_data() && may_hold(entry, depth));
+  });
+  if (!any) entries += asked;  // those of the others are counted when they are looked at
+  return any;
+}
+
+}  // namespace operculum
