@@ -385,7 +385,7 @@ CompareTotals compare(const Place& before, const Place& after, const CompareRequ
   std::uint64_t stored = size_on_disk(before) + size_on_disk(after);
   Limits& limits = context.limits;
   limits.begin(stored, stored);
-  Meter meter(limits, limits.spent->stored);
+  Meter meter(limits);
   Reading reading{context, meter, progress};
   Comparer comparer(request, reading, sink);
   comparer.run(before, after, "");

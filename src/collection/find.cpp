@@ -82,7 +82,7 @@ class TargetFinder {
   }
 
   void look_at_itself(const Place& place) {
-    meter_.emplace(context_.limits, context_.limits.spent->stored);
+    meter_.emplace(context_.limits);
     bool whole_file = target_ == place.file;
     Entry entry;
     struct stat status {};

@@ -34,7 +34,8 @@ struct OpenContext {
   std::string view;      ///< which of several trees to show, by a name in Format::views; empty: the richest
   std::string names_in;  ///< encoding of names that do not say theirs; empty: the format's own rule
   KeyRing keys;
-  HttpOptions http;  ///< how servers are talked to, where a person names one
+  HttpOptions http;   ///< how servers are talked to, where a person names one
+  bool once = false;  ///< the target is read once, from its front on: what comes in on a pipe is not kept
   SpoolBudget spool;
   /// Asks whether a description that is not the user's own may have a key of theirs; nobody says yes by
   /// itself.
@@ -82,6 +83,7 @@ struct Format {
   std::string_view kind = "container";       ///< what a person sorts such a file as, see KindReader
   bool carries = false;         ///< a program or a dump: what is wanted of it is most often what it carries
   bool single_stream = false;   ///< holds one unnamed stream: the locator steps through it
+  bool forward = false;         ///< needs no more of the bytes than that they come one after another
   std::string_view codec = {};  ///< of that stream, when a file of it can be made from scratch by this alone
   bool checks_data = false;     ///< a checksum over all unpacked bytes is always there, and compared
   bool own_order =

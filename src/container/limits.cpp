@@ -59,11 +59,12 @@ void Meter::add(std::uint64_t bytes) {
     throw GuardTripped(fmt::format("more than {} were unpacked; if that is right, raise --max-total",
                                    human_size(limits_.max_total)));
   }
-  if (total > kRatioFloor && total / limits_.max_ratio > stored_) {
+  std::uint64_t stored = stored_.value_or(limits_.spent->stored);
+  if (total > kRatioFloor && total / limits_.max_ratio > stored) {
     throw GuardTripped(fmt::format(
         "{} came out of {}, more than {} to 1, as files made to fill a disk do; if that is right, raise "
         "--max-ratio",
-        human_size(total), human_size(stored_), limits_.max_ratio));
+        human_size(total), human_size(stored), limits_.max_ratio));
   }
 }
 

@@ -3,6 +3,7 @@
 #include <atomic>
 #include <cstdint>
 #include <memory>
+#include <optional>
 
 #include "base/error.h"
 #include "container/entry.h"
@@ -46,8 +47,10 @@ struct Limits {
   static constexpr std::uint64_t kFreeMemory = std::uint64_t{160} << 20;
   static constexpr std::uint64_t kMemoryFactor = 16;
 
-  /// A new target: everything is counted from 0, and held against `stored` of its `size` bytes.
+  /// A new target: everything is counted from 0, and held against `stored` of its `size` bytes; both are 0
+  /// for one that only comes in, of which count_came() tells.
   void begin(std::uint64_t size, std::uint64_t stored) const;
+  void count_came(std::uint64_t bytes) const { spent->stored += bytes; }
 
   // Each counts, and throws GuardTripped when more was used up than is allowed.
   void count_entry() const;
@@ -59,8 +62,9 @@ struct Limits {
 /// Counts what a run unpacks and throws GuardTripped when a guard is passed. Safe to share between threads.
 class Meter {
  public:
-  /// `stored` is the size of the outermost file, in bytes.
-  Meter(const Limits& limits, std::uint64_t stored) : limits_(limits), stored_(stored) {}
+  /// `stored` is what all is held against, in bytes; without it, what is known by then of the outermost file.
+  explicit Meter(const Limits& limits, std::optional<std::uint64_t> stored = std::nullopt)
+      : limits_(limits), stored_(stored) {}
   void add(std::uint64_t bytes);
   std::uint64_t total() const { return total_; }
 
@@ -70,7 +74,7 @@ class Meter {
 
  private:
   const Limits& limits_;
-  std::uint64_t stored_;
+  std::optional<std::uint64_t> stored_;
   std::atomic<std::uint64_t> total_{0};
 };
 

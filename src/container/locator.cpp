@@ -230,13 +230,19 @@ Place resolve(const std::string& locator, OpenContext& context, Step step) {
   Place place;
   place.file = outer.name;
   place.parts = outer.parts;
-  place.file_source = make_watched(outer.source, context.limits.spent);
-  place.content = make_content(place.file_source);
   place.name = base_name(outer.name);
-  context.limits.begin(place.file_source->size(), outer.stored);
+  std::uint64_t size = Entry::kUnknownSize;
+  if (outer.source) {
+    place.file_source = make_watched(outer.source, context.limits.spent);
+    place.content = make_content(place.file_source);
+    size = place.file_source->size();
+    context.limits.begin(size, outer.stored);
+  } else {
+    place.content = outer.content;  // counts as it comes
+  }
   Resolver resolver(place, context, step, outer.rest);
   resolver.sibling_ = outer.sibling;
-  resolver.stored_size_ = place.file_source->size();
+  resolver.stored_size_ = size;
   resolver.run();
   return place;
 }

@@ -21,7 +21,7 @@ struct Layer {
 /// layers: the file is no container that we know.
 struct Place {
   std::string file;  ///< the file on disk
-  SourcePtr file_source;
+  SourcePtr file_source;  ///< null where its bytes only come in, see OpenContext::once
   unsigned parts = 1;  ///< numbered files that were joined to it
   std::vector<Layer> layers;
   std::string inside;                  ///< a folder's or entry's path in the last layer; empty for all of it

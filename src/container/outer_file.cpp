@@ -7,8 +7,11 @@
 #include <cerrno>
 
 #include "base/text.h"
+#include "container/identify.h"
 #include "container/parts.h"
+#include "io/fronted_stream.h"
 #include "io/http_source.h"
+#include "io/incoming.h"
 #include "io/standard_input.h"
 
 namespace operculum {
@@ -95,6 +98,26 @@ HttpOptions http_options(OpenContext& context) {
   return options;
 }
 
+/// Standard input as it comes, where its format needs no more.
+OuterFile open_incoming(const Cut& cut, OpenContext& context) {
+  OuterFile file{cut.file, cut.rest};
+  context.limits.begin(0, 0);
+  ContentPtr content = make_incoming(standard_input_stream(), "standard input",
+                                     [&context](std::uint64_t bytes) { context.limits.count_came(bytes); });
+  LookedAt looked = look_at_front(content, Probe::kReach);
+  Probe front(std::move(looked.front), looked.complete, "");
+  const Format* format = recognise(front, context);
+  file.content = looked.content;
+  if (format == nullptr || !format->forward)
+    file.source = standard_input(context.limits.max_spool, looked.content->stream());
+  return file;
+}
+
+OuterFile open_standard_input(const Cut& cut, OpenContext& context) {
+  if (context.once && cut.rest.empty()) return open_incoming(cut, context);
+  return {cut.file, cut.rest, standard_input(context.limits.max_spool)};
+}
+
 OuterFile open_on_server(const std::string& locator, OpenContext& context) {
   std::vector<Cut> cuts = cuts_of(locator, &context);
   for (const Cut& cut : cuts) {
@@ -115,9 +138,8 @@ OuterFile open_on_server(const std::string& locator, OpenContext& context) {
 OuterFile open_outer_file(const std::string& locator, OpenContext& context) {
   if (is_url(locator)) return open_on_server(locator, context);
   if (std::size_t length = standard_input_length(locator); length > 0) {
-    Cut cut = cut_at(locator, length);
-    OuterFile file{cut.file, cut.rest, standard_input(context.limits.max_spool)};
-    file.stored = file.source->size();
+    OuterFile file = open_standard_input(cut_at(locator, length), context);
+    if (file.source) file.stored = file.source->size();
     return file;
   }
   Cut cut = find_file(locator);

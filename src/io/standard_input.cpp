@@ -26,17 +26,21 @@ class InputStream final : public Stream {
 
 }  // namespace
 
-SourcePtr standard_input(std::uint64_t most_disk) {
+StreamPtr standard_input_stream() {
+  if (isatty(STDIN_FILENO) == 1)
+    throw Error(ErrorKind::io, "standard input is the terminal; send a file to it");
+  return std::make_unique<InputStream>();
+}
+
+SourcePtr standard_input(std::uint64_t most_disk, StreamPtr begun) {
   static std::mutex mutex;
   static SpoolBudget budget;
   static SourcePtr kept;
   std::lock_guard lock(mutex);
   if (!kept) {
-    if (isatty(STDIN_FILENO) == 1)
-      throw Error(ErrorKind::io, "standard input is the terminal; send a file to it");
     budget.set_disk(most_disk);
-    InputStream input;
-    kept = spool(input, budget);
+    if (!begun) begun = standard_input_stream();
+    kept = spool(*begun, budget);
   }
   return kept;
 }

@@ -31,7 +31,7 @@ class Unpacker {
         request_(request),
         context_(context),
         progress_(progress),
-        meter_(context.limits, context.limits.spent->stored),
+        meter_(context.limits),
         names_(request.names,
                request.lower_case ? OutputNames::Letters::small : OutputNames::Letters::as_stored),
         name_as_(request.name_as.empty() ? nullptr : std::make_unique<NameTemplate>(request.name_as)),

@@ -24,7 +24,7 @@ class Verifier {
         context_(context),
         progress_(progress),
         sink_(sink),
-        meter_(context.limits, context.limits.spent->stored),
+        meter_(context.limits),
         work_(request.jobs) {}
 
   VerifyTotals run() {

@@ -36,6 +36,32 @@ TEST(StandardInput, IsAContainerLikeAnyOther) {
   EXPECT_EQ(folder.read("out/logs/tide.log"), "low\n");
 }
 
+TEST(StandardInput, IsNotKeptWhereItsFormatIsReadForwards) {
+  // More than is kept in memory, and nearly nothing may be kept on disk.
+  TempFolder folder;
+  Bytes sound = noise(66 << 20, 5);
+  std::string tar =
+      as_string(TarBuilder().file("tide.log", "low\n").add({.name = "crab.snd", .data = sound}).build());
+  std::vector<std::string> little = {"--max-spool", "4K"};
+  auto run = [&](std::vector<std::string> words, const std::string& input) {
+    words.insert(words.end(), little.begin(), little.end());
+    return operculum(words, folder.path(), {}, input);
+  };
+  Ran list = run({"list", "--paths", "-"}, tar);
+  EXPECT_EQ(list.out, "tide.log\ncrab.snd\n") << list.err;
+  Ran verify = run({"verify", "-"}, tar);
+  EXPECT_EQ(verify.exit_code, 0) << verify.err;
+  Ran unpack = run({"unpack", "-", "--into", "out"}, tar);
+  EXPECT_EQ(unpack.exit_code, 0) << unpack.err;
+  EXPECT_TRUE(folder.read("out/crab.snd") == as_string(sound));
+  std::string packed = as_string(encode("gzip", ByteView(as_bytes(tar)), {.level = 1}));
+  EXPECT_EQ(run({"list", "--paths", "-"}, packed).out, "tide.log\ncrab.snd\n");
+  // What needs its end first must be kept, and a path into it may have to be looked for twice.
+  std::string zip = as_string(ZipBuilder().stored("crab.snd", sound).build());
+  EXPECT_TRUE(has(run({"list", "-"}, zip).err, "--max-spool")) << "it was kept somewhere";
+  EXPECT_TRUE(has(run({"show", "-/tide.log"}, tar).err, "--max-spool"));
+}
+
 /// A pack of 8 MiB on a server, with a file of 100 KiB in its middle.
 Bytes large_pack() {
   return ZipBuilder()

@@ -78,6 +78,22 @@ std::map<std::string, std::string> own_environment(const std::string& folder) {
   return {{"XDG_CONFIG_HOME", folder + "/.config"}, {"TZ", "UTC"}};
 }
 
+/// Writes to a program that may end before it has read all.
+void feed(int end, const std::string& input) {
+  sigset_t broken_pipe, before;
+  sigemptyset(&broken_pipe);
+  sigaddset(&broken_pipe, SIGPIPE);
+  pthread_sigmask(SIG_BLOCK, &broken_pipe, &before);
+  for (std::size_t at = 0; at < input.size();) {
+    ssize_t count = write(end, input.data() + at, input.size() - at);
+    if (count < 0) break;
+    at += static_cast<std::size_t>(count);
+  }
+  timespec at_once{};
+  sigtimedwait(&broken_pipe, nullptr, &at_once);
+  pthread_sigmask(SIG_SETMASK, &before, nullptr);
+}
+
 }  // namespace
 
 Ran run(const std::string& program, const std::vector<std::string>& arguments, const std::string& folder,
@@ -87,8 +103,7 @@ Ran run(const std::string& program, const std::vector<std::string>& arguments, c
   close(in.ends[0]);
   close(out.ends[1]);
   close(err.ends[1]);
-  if (!input.empty() && write(in.ends[1], input.data(), input.size()) < 0)
-    throw std::runtime_error("write to the program");
+  feed(in.ends[1], input);
   close(in.ends[1]);
   Ran ran;
   struct Reader {

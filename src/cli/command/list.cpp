@@ -307,6 +307,7 @@ void add_list(CommandLine& program, Session& session) {
     options->selection.selection("");  // reads the list, which may lie anywhere
     Confinement(session).reads(options->targets).reads_links(targets).begin();
     bool several = targets.size() > 1;
+    session.context.once = !several && !session.search;
     if (options->csv) session.data.write(csv_line(csv_titles(*options, several)));
     for (const std::string& target : targets) {
       try {

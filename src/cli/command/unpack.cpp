@@ -358,6 +358,8 @@ void add_unpack(CommandLine& program, Session& session) {
     confinement.rights().attributes = options->request.attributes;
     Destinations destinations(*options, session.context, confinement);
     confinement.begin();
+    session.context.once =
+        options->targets.size() == 1 && options->request.refuse_kinds.empty() && !session.search;
     for (const std::string& target : options->targets) {
       if (session.progress.stop) break;
       try {

@@ -148,6 +148,7 @@ void add_verify(CommandLine& program, Session& session) {
     prepare(session);
     std::vector<std::string> targets = options->folders.files(session, options->targets);
     Confinement(session).reads(options->targets).reads_links(targets).reads_file(options->sha256).begin();
+    session.context.once = targets.size() == 1 && !session.search;
     for (const std::string& target : targets) {
       try {
         if (!options->sha256.empty()) {

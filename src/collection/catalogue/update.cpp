@@ -110,7 +110,7 @@ class Reader {
       outcome_.media_type = told.media_type;
       return;
     }
-    meter_.emplace(context_.limits, context_.limits.spent->stored);
+    meter_.emplace(context_.limits);
     if (place.is_container()) {
       walk_all(place);
     } else if (place.entry) {

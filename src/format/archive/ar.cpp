@@ -146,6 +146,7 @@ Format ar_format() {
           .lacks = "thin archives (their data lies elsewhere)",
           .writes = "members as they are; the symbol table of a library is kept as it was",
           .suffixes = {".a", ".ar"},
+          .forward = true,
           .recognise = recognise_ar,
           .open = open_ar,
           .pack = pack_ar,

@@ -242,6 +242,7 @@ Format cpio_format() {
           .lacks = "",
           .writes = "newc, crc with its checksums, odc, old binary",
           .suffixes = {".cpio"},
+          .forward = true,
           .later_replaces = true,
           .recognise = recognise_cpio,
           .open = open_cpio,

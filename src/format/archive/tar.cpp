@@ -371,6 +371,7 @@ Format tar_format() {
           "entries in the variant that they have (v7, ustar, pax, GNU); sparse files become plain ones when "
           "they are replaced",
       .suffixes = {".tar"},
+      .forward = true,
       .later_replaces = true,
       .recognise = recognise_tar,
       .open = open_tar,

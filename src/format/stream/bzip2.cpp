@@ -30,6 +30,7 @@ Format bzip2_format() {
           .writes = "its streams, each packed with the settings of the original where they can be found",
           .suffixes = {".bz2", ".tbz2", ".tbz"},
           .single_stream = true,
+          .forward = true,
           .codec = "bzip2",
           .checks_data = true,
           .recognise = recognise_bzip2,

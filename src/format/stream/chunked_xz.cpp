@@ -129,6 +129,7 @@ Format chunked_xz_format() {
           .lacks = "",
           .suffixes = {".pbzx"},
           .single_stream = true,
+          .forward = true,
           .recognise = recognise_chunked_xz,
           .open = open_chunked_xz};
 }

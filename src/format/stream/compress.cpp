@@ -28,6 +28,7 @@ Format compress_format() {
           .writes = "the whole, with codes of up to 16 bits; the format keeps nothing but the content",
           .suffixes = {".z", ".taz"},
           .single_stream = true,
+          .forward = true,
           .codec = "compress",
           .recognise = recognise_compress,
           .open = open_compress_file};

@@ -39,6 +39,7 @@ Format deflate_format() {
           .writes = "packed with the settings of the original where they can be found",
           .suffixes = {".deflate"},
           .single_stream = true,
+          .forward = true,
           .recognise = recognise_deflate,
           .open = open_deflate_file};
 }

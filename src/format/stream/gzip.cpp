@@ -113,6 +113,7 @@ Format gzip_format() {
           .writes = "its members, each packed with the settings of the original where they can be found",
           .suffixes = {".gz", ".tgz", ".svgz"},
           .single_stream = true,
+          .forward = true,
           .codec = "gzip",
           .checks_data = true,
           .recognise = recognise_gzip,

@@ -37,6 +37,7 @@ Format lz4_format() {
       .writes = "its frames, each packed with the settings of the original where they can be found",
       .suffixes = {".lz4", ".tlz4"},
       .single_stream = true,
+      .forward = true,
       .codec = "lz4",
       .recognise = recognise_lz4,
       .open = open_lz4_file};

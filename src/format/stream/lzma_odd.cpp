@@ -124,6 +124,7 @@ Format odd_lzma_format() {
           .lacks = "properties other than lc 0, 3 and 4 with lp 0, and lc 0 to 2 with lp 2; pb other than 2",
           .suffixes = {},
           .single_stream = true,
+          .forward = true,
           .recognise = recognise_odd_lzma,
           .open = open_odd_lzma};
 }

@@ -29,6 +29,7 @@ Format lzo_format() {
           .lacks = "filters",
           .suffixes = {".lzo", ".tzo"},
           .single_stream = true,
+          .forward = true,
           .codec = "lzo",
           .checks_data = true,
           .recognise = recognise_lzo,

@@ -182,6 +182,7 @@ Format xz_format() {
           .writes = "one stream, packed with the settings of the original where they can be found",
           .suffixes = {".xz", ".txz"},
           .single_stream = true,
+          .forward = true,
           .codec = "xz",
           .checks_data = true,
           .recognise = recognise_xz,
@@ -198,6 +199,7 @@ Format lzma_format() {
           .writes = "one stream, packed with the settings of the original where they can be found",
           .suffixes = {".lzma", ".tlz"},
           .single_stream = true,
+          .forward = true,
           .codec = "lzma-alone",
           .recognise = recognise_lzma,
           .open = open_lzma_file};

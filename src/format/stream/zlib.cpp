@@ -34,6 +34,7 @@ Format zlib_format() {
           .writes = "one stream, packed with the settings of the original where they can be found",
           .suffixes = {".zz", ".zlib"},
           .single_stream = true,
+          .forward = true,
           .codec = "zlib",
           .checks_data = true,
           .recognise = recognise_zlib,

@@ -96,6 +96,7 @@ Format zstd_format() {
       .writes = "its frames, each packed with the settings of the original where they can be found",
       .suffixes = {".zst", ".zstd", ".tzst"},
       .single_stream = true,
+      .forward = true,
       .codec = "zstd",
       .recognise = recognise_zstd,
       .open = open_zstd_file};
