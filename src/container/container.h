@@ -65,6 +65,14 @@ struct Lookup {
   std::string similar;               ///< when there is nothing: a path that may have been meant
 };
 
+/// Bytes that a codec without settings of its own made of an entry's data, and nothing else.
+struct PackedRun {
+  std::string_view codec;  ///< a name that find_codec() knows
+  SourcePtr bytes;
+  std::optional<std::uint64_t> plain_size;  ///< of the data, in bytes, where `crc32` is there
+  std::optional<std::uint32_t> crc32;       ///< of the data, where the container states it
+};
+
 /// A range of a container's bytes.
 struct Footprint {
   std::uint64_t at = 0, size = 0;  ///< bytes
@@ -106,6 +114,9 @@ class Container : public std::enable_shared_from_this<Container> {
   /// The bytes that an entry's data is made from, whatever codecs and ciphers have to be undone; null where
   /// they are not one run.
   virtual SourcePtr packed_run(std::size_t index) { return stored(index); }
+
+  /// The data of an entry as it lies, where one codec alone made it and others can take it over.
+  virtual std::optional<PackedRun> packed_alone(std::size_t) { return std::nullopt; }
 
   /// The ranges of the container's bytes that an entry takes, as far as it is known.
   virtual std::vector<Footprint> footprint(std::size_t index);

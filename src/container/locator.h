@@ -20,9 +20,9 @@ struct Layer {
 /// What a locator names. The layers lead from the file on disk inwards; the last one holds `inside`. No
 /// layers: the file is no container that we know.
 struct Place {
-  std::string file;  ///< the file on disk
+  std::string file;       ///< the file on disk
   SourcePtr file_source;  ///< null where its bytes only come in, see OpenContext::once
-  unsigned parts = 1;  ///< numbered files that were joined to it
+  unsigned parts = 1;     ///< numbered files that were joined to it
   std::vector<Layer> layers;
   std::string inside;                  ///< a folder's or entry's path in the last layer; empty for all of it
   std::shared_ptr<const Entry> entry;  ///< the entry in the last layer, when it names one

@@ -8,7 +8,7 @@
 #include <vector>
 
 #include "codec/pack_settings.h"
-#include "container/entry.h"
+#include "container/container.h"
 #include "io/assembly.h"
 #include "io/spool.h"
 #include "io/stream.h"
@@ -28,6 +28,7 @@ struct NewEntry {
   std::string owner, group;
   std::uint32_t device_major = 0, device_minor = 0;             ///< of devices
   std::vector<std::pair<std::string, std::string>> attributes;  ///< extended attributes
+  std::optional<PackedRun> packed = {};  ///< the content as it lies packed elsewhere, for who packs alike
 };
 
 /// What is to become of a container's entries, named by their index in Container::entries(). What is not

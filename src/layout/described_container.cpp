@@ -101,6 +101,18 @@ class Described final : public DescribedContainer {
     return plain ? found.recipe->source : nullptr;
   }
 
+  std::optional<PackedRun> packed_alone(std::size_t index) override {
+    EntryLook found = look(index);
+    const Recipe* recipe = found.recipe.get();
+    if (recipe == nullptr || !recipe->source || !recipe->missing.empty() || recipe->steps.size() != 1)
+      return std::nullopt;
+    const Step& step = recipe->steps.front();
+    bool has_settings = std::any_of(step.arguments.begin(), step.arguments.end(),
+                                    [](const StepArgument& argument) { return argument.given; });
+    if (has_settings || find_codec(step.kind->name) == nullptr) return std::nullopt;
+    return PackedRun{step.kind->name, recipe->source, std::nullopt, std::nullopt};
+  }
+
   SourcePtr packed_run(std::size_t index) override {
     EntryLook found = look(index);
     return found.recipe && found.recipe->missing.empty() ? found.recipe->source : nullptr;

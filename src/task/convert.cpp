@@ -148,6 +148,7 @@ class Gather {
     const Entry& entry = entries_[index];
     out.size = entry.size_known() ? entry.size : content->stream()->skip(UINT64_MAX);
     out.content = std::make_shared<NamedContent>(std::move(content), entry.path);
+    out.packed = container_.packed_alone(index);
   }
 
   Container& container_;
@@ -172,6 +173,19 @@ ContentPtr disk_of(const Place& place) {
   throw Unsupported("taking a raw disk out of what is no disk image");
 }
 
+/// The bytes of the file or entry that is named, as they lie packed in the layer around it.
+std::optional<PackedRun> packed_in(const Place& place) {
+  bool is_container = place.is_container();
+  std::size_t outer = is_container ? 2 : 1;  // layers, from the inside
+  if (place.layers.size() < outer) return std::nullopt;
+  Container& container = *place.layers[place.layers.size() - outer].container;
+  const Entry* entry = is_container ? place.layers.back().entry.get() : place.entry.get();
+  std::span<const Entry> all = container.entries();
+  auto found = std::find_if(all.begin(), all.end(), [&](const Entry& one) { return &one == entry; });
+  if (found == all.end()) return std::nullopt;
+  return container.packed_alone(static_cast<std::size_t>(found - all.begin()));
+}
+
 }  // namespace
 
 RebuildResult convert(const ConvertRequest& request, OpenContext& context, Progress& progress,
@@ -191,6 +205,7 @@ RebuildResult convert(const ConvertRequest& request, OpenContext& context, Progr
   } else if (what.container == nullptr || same_inside) {
     what.container = nullptr;
     what.bytes = has_container ? place.layers.back().content : place.content;
+    if (!what.codecs.empty()) what.packed = packed_in(place);
   } else if (what.container->family == "disk image") {
     NewEntry disk;
     disk.content = has_container ? place.layers.back().content : place.content;

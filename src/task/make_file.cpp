@@ -8,6 +8,7 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "codec/codec.h"
+#include "container/packed_run.h"
 #include "io/read_ahead.h"
 #include "task/new_file.h"
 #include "task/rebuild_check.h"
@@ -99,7 +100,12 @@ class Maker {
       plain.add(random_access(*bytes, context_.spool));
       return finish(plain);
     }
-    if (!what_.dry_run) pack_around(*bytes, size);
+    if (what_.dry_run) return std::move(result_);
+    if (SourcePtr there = packed_already()) {
+      keep_packed(there, *bytes);
+    } else {
+      pack_around(*bytes, size);
+    }
     return std::move(result_);
   }
 
@@ -125,6 +131,22 @@ class Maker {
     return settings;
   }
 
+  /// What lies packed elsewhere just as it is to be; null where it does not, or a level was asked for.
+  SourcePtr packed_already() const {
+    if (!what_.packed || what_.codecs.size() != 1 || what_.choice.level) return nullptr;
+    std::string_view codec = what_.codecs[0]->codec;
+    if (auto there = taken_over(*what_.packed, codec)) return there->bytes;
+    if (codec != "gzip") return nullptr;
+    auto deflate = taken_over(*what_.packed, "deflate");
+    return deflate ? as_gzip(*deflate) : nullptr;
+  }
+
+  void keep_packed(const SourcePtr& packed, const Content& bytes) {
+    Measured plain(make_read_ahead(bytes.stream()), progress_);
+    drain(plain);
+    write_compared(*make_source_stream(packed), plain);
+  }
+
   void pack_around(const Content& bytes, const std::optional<std::uint64_t>& size) {
     auto measured = std::make_unique<Measured>(make_read_ahead(bytes.stream()), progress_);
     Measured* plain = measured.get();
@@ -134,10 +156,15 @@ class Maker {
       packed = open_encoder(format->codec, std::move(packed), settings_of(innermost ? size : std::nullopt));
       innermost = false;
     }
+    write_compared(*packed, *plain);
+  }
+
+  /// `plain` has passed when all of `packed` was read.
+  void write_compared(Stream& packed, const Measured& plain) {
     NewFile file;
     file.path = what_.into;
-    file.check = [&](const Source& written) { compare(written, *plain); };
-    WrittenFile made = write_new_stream(*packed, file, progress_);
+    file.check = [&](const Source& written) { compare(written, plain); };
+    WrittenFile made = write_new_stream(packed, file, progress_);
     result_.written = made.path;
     result_.new_size = made.size;
   }

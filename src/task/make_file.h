@@ -10,6 +10,7 @@ struct FileToMake {
   std::vector<NewEntry> entries;      ///< of the container
   ContentPtr bytes;
   std::optional<std::uint64_t> size;  ///< of `bytes`, where it is known
+  std::optional<PackedRun> packed;    ///< `bytes` as they lie packed elsewhere
   std::vector<const Format*> codecs;  ///< formats of a single stream, from the inside out
   PackChoice choice;
   std::string into;  ///< a file that is not there yet

@@ -223,8 +223,8 @@ class PlanCheck {
 
   void compare_content(const NewEntry& wanted, const std::string& path, std::size_t index) {
     ++progress_.entries;
-    StreamPtr made = after_->content(index)->stream();
-    if (!same_bytes(*made, *wanted.content->stream(),
+    StreamPtr given = wanted.content->stream();  // is read first: what it throws tells which entry it is
+    if (!same_bytes(*given, *after_->content(index)->stream(),
                     [this](std::uint64_t count) { progress_.bytes += count; }))
       differs(fmt::format("the new content of \"{}\" does not come out again", escape(path)));
   }

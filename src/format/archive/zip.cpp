@@ -78,6 +78,17 @@ class ZipContainer final : public Container {
     return make_slice(source_, read_local(*source_, entry.offset).data, entry.stored_size);
   }
 
+  std::optional<PackedRun> packed_alone(std::size_t index) override {
+    const Entry& entry = entries()[index];
+    const Method& method = method_of(entry.format_flags);
+    bool has_settings = method.number == kMethodLzma || method.number == kMethodImplode;
+    if (has_settings || method.codec.empty() || !entry.has_data() || entry.is(Entry::encrypted))
+      return std::nullopt;
+    PackedRun run{method.codec, stored(index), std::nullopt, std::nullopt};
+    if (entry.is(Entry::has_crc) && entry.size_known()) run.plain_size = entry.size, run.crc32 = entry.crc32;
+    return run;
+  }
+
   Assembly rewrite(const Changes& changes, const Writing& writing) override {
     if (recovered_)
       throw Unsupported("writing a ZIP archive whose directory is damaged; unpack it and pack anew");

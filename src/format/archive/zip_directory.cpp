@@ -80,7 +80,8 @@ bool has_central_header(const Source& source, std::uint64_t at) {
 std::size_t central_length(ByteView raw) {
   if (raw.size() < kCentralSize) return kCentralSize;
   std::size_t length = kCentralSize;
-  for (auto part : {&CentralHeader::name_length, &CentralHeader::extra_length, &CentralHeader::comment_length})
+  for (auto part :
+       {&CentralHeader::name_length, &CentralHeader::extra_length, &CentralHeader::comment_length})
     length += read_field(part, raw.data());
   return length;
 }

@@ -4,6 +4,7 @@
 #include "base/error.h"
 #include "base/parallel.h"
 #include "base/text.h"
+#include "container/packed_run.h"
 #include "format/archive/zip_record.h"
 #include "format/formats.h"
 
@@ -23,6 +24,13 @@ std::uint16_t method_of_choice(const PackChoice& choice) {
 
 Record packed_record(const NewEntry& entry, std::uint16_t method, const Writing& writing) {
   Record record = new_record(entry, true);
+  if (entry.packed && !writing.choice.level) {  // a level that was asked for means packing anew
+    if (auto there = taken_over(*entry.packed, method_of(method).codec);
+        there && there->plain_size == entry.size) {
+      take_over(record, std::move(*there), method);
+      return record;
+    }
+  }
   ContentPtr content = content_of(entry);
   PackSettings settings;
   settings.level = writing.choice.level;

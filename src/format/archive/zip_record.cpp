@@ -116,10 +116,13 @@ void pack_into(Record& record, const Content& content, std::uint16_t method, con
   DataForm form;
   form.method = method;
   form.settings = settings;
-  record.data = pack_data(content, form, spool);
+  take_over(record, pack_data(content, form, spool), method, method_flags(method, settings));
+}
+
+void take_over(Record& record, PackedContent packed, std::uint16_t method, std::uint16_t flags) {
+  record.data = std::move(packed);
   record.local.method = record.central.method = method;
-  auto flags = static_cast<std::uint16_t>(record.local.flags | method_flags(method, settings));
-  record.local.flags = record.central.flags = flags;
+  record.local.flags = record.central.flags = static_cast<std::uint16_t>(record.local.flags | flags);
   record.local.version_needed = record.central.version_needed = version_for(method, false);
   record.local.crc32 = record.central.crc32 = record.data.crc32;
   record.local.compressed_size = record.central.compressed_size = record.data.bytes->size();

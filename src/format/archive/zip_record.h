@@ -44,6 +44,9 @@ Bytes end_bytes(std::uint64_t directory_at, std::uint64_t directory_size, std::u
 /// The content of a new entry of any kind: a link's is its target, a folder has none.
 ContentPtr content_of(const NewEntry& entry);
 
+/// Makes data that is packed already that of the entry; `flags` tell how it was packed.
+void take_over(Record& record, PackedContent packed, std::uint16_t method, std::uint16_t flags = 0);
+
 /// Packs the entry's content into its record, by `method` and `settings`.
 void pack_into(Record& record, const Content& content, std::uint16_t method, const PackSettings& settings,
                SpoolBudget& spool);

@@ -107,6 +107,12 @@ class XarContainer final : public Container {
 
   ContentPtr content(std::size_t index) override { return open(data_[index]); }
 
+  std::optional<PackedRun> packed_alone(std::size_t index) override {
+    const Data& data = data_[index];
+    if (!data.unknown.empty() || !entries_[index].has_data()) return std::nullopt;
+    return PackedRun{data.codec, stored_bytes(data), std::nullopt, std::nullopt};
+  }
+
   Facts facts() override {
     Facts facts;
     if (!made_.empty()) facts.emplace_back("made", made_);
@@ -114,13 +120,17 @@ class XarContainer final : public Container {
   }
 
  private:
-  ContentPtr open(const Data& data) const {
-    if (!data.unknown.empty()) throw Unsupported(fmt::format("xar data encoded as {}", escape(data.unknown)));
+  SourcePtr stored_bytes(const Data& data) const {
     std::uint64_t at = heap_ + data.offset;
     if (at < heap_ || at > bytes_->size() || data.length > bytes_->size() - at)
       throw CutShort(
           fmt::format("its {} bytes lie behind the end of the file; the file is cut short", data.length));
-    SourcePtr packed = make_slice(bytes_, at, data.length);
+    return make_slice(bytes_, at, data.length);
+  }
+
+  ContentPtr open(const Data& data) const {
+    if (!data.unknown.empty()) throw Unsupported(fmt::format("xar data encoded as {}", escape(data.unknown)));
+    SourcePtr packed = stored_bytes(data);
     if (data.codec == "stored" && data.sum.empty()) return make_content(packed);
     Expected expected{data.size, std::nullopt, {}, {}};
     if (const SumKind* kind = find_sum(data.sum)) {

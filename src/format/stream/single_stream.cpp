@@ -34,6 +34,12 @@ class SingleContainer final : public Container {
     return std::make_shared<Unpacked>(std::move(self));
   }
 
+  std::optional<PackedRun> packed_alone(std::size_t) override {
+    SourcePtr bytes = content_->source();
+    if (!bytes || stream_.data_at > 0 || !stream_.properties.empty()) return std::nullopt;
+    return PackedRun{stream_.codec, bytes, std::nullopt, std::nullopt};
+  }
+
   std::vector<std::pair<std::string, std::string>> facts() override { return stream_.facts; }
 
   Assembly rewrite(const Changes& changes, const Writing& writing) override {
