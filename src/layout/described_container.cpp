@@ -37,7 +37,7 @@ class During {
 class Described final : public DescribedContainer {
  public:
   Described(std::shared_ptr<const Plan> plan, const Input& input, SourcePtr source, OpenContext& context,
-            Observer* observer, Recorder* recorder)
+            Observer* observer, Recorder* recorder, std::vector<StandIn> stand_ins)
       : plan_(std::move(plan)),
         input_(input),
         source_(source),
@@ -46,6 +46,7 @@ class Described final : public DescribedContainer {
                [this](std::string sentence) { add_finding(Finding::Level::fault, std::move(sentence)); }) {
     run_.observer = observer;
     run_.recorder = recorder;
+    run_.stand_ins = std::move(stand_ins);
     Head head = execute(run_);
     run_.observer = nullptr;
     facts_ = std::move(head.facts);
@@ -119,11 +120,11 @@ class Described final : public DescribedContainer {
   }
 
   Assembly rewrite(const Changes& changes, const Writing& writing) override {
-    return rewrite_described({plan_, input_, source_, run_.context()}, changes, writing);
+    return rewrite_described({plan_, input_, source_, &run_.context()}, changes, writing);
   }
 
   std::optional<Trimmed> trimmed(Look look) override {
-    return trim_described({plan_, input_, source_, run_.context()}, look);
+    return trim_described({plan_, input_, source_, &run_.context()}, look);
   }
 
   std::vector<std::pair<std::string, std::string>> facts() override { return facts_; }
@@ -412,8 +413,9 @@ class Described final : public DescribedContainer {
 
 std::shared_ptr<DescribedContainer> open_described(std::shared_ptr<const Plan> plan, const Input& input,
                                                    SourcePtr source, OpenContext& context, Observer* observer,
-                                                   Recorder* recorder) {
-  return std::make_shared<Described>(std::move(plan), input, std::move(source), context, observer, recorder);
+                                                   Recorder* recorder, std::vector<StandIn> stand_ins) {
+  return std::make_shared<Described>(std::move(plan), input, std::move(source), context, observer, recorder,
+                                     std::move(stand_ins));
 }
 
 }  // namespace operculum::layout

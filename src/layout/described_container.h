@@ -29,10 +29,10 @@ class DescribedContainer : public Container {
 
 /// Throws Malformed when the bytes are not what is described. `observer`, where given, is told of what the
 /// head reads, and `recorder` of what is read of the container itself until all entries are listed; both must
-/// outlive it.
+/// outlive it. `stand_ins` are read in the place of parts, see Run.
 std::shared_ptr<DescribedContainer> open_described(std::shared_ptr<const Plan> plan, const Input& input,
                                                    SourcePtr source, OpenContext& context,
-                                                   Observer* observer = nullptr,
-                                                   Recorder* recorder = nullptr);
+                                                   Observer* observer = nullptr, Recorder* recorder = nullptr,
+                                                   std::vector<StandIn> stand_ins = {});
 
 }  // namespace operculum::layout

@@ -4,6 +4,7 @@
 
 #include "base/error.h"
 #include "base/time.h"
+#include "container/rewrite.h"
 #include "layout/compile.h"
 #include "layout/described_container.h"
 #include "support/byte_writer.h"
@@ -82,6 +83,11 @@ class Described {
     std::string out;
     for (const Finding& finding : container_->findings()) out += finding.text + "\n";
     return out;
+  }
+  /// Written again with changes; throws what writing throws.
+  SourcePtr rewritten(const Changes& changes) {
+    Writing writing{{}, context_.spool, [](const std::string&, const std::string&) {}};
+    return container_->rewrite(changes, writing).source();
   }
   std::string facts() {
     std::string out;

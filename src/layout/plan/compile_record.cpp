@@ -170,8 +170,8 @@ class WithinAction final : public Action {
     if (size > reader.limit - std::min(reader.at, reader.limit))
       take(frame.run, reader, size, where);  // throws
     std::uint64_t outer = reader.limit, end = reader.at + size;
-    if (frame.run.recorder != nullptr && reader.region == 0)
-      frame.run.recorder->withins.push_back({reader.at, size, frame.run.recorder->numbers.size()});
+    if (auto base = frame.run.recorded(reader.region))
+      frame.run.recorder->withins.push_back({*base + reader.at, size, frame.run.recorder->numbers.size()});
     reader.limit = end;
     for (const auto& action : actions_) action->run(frame, reader);
     reader.limit = outer;

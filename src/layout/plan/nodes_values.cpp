@@ -185,8 +185,8 @@ class FieldNode final : public Node {
       Frame bare{run, nullptr};
       found = number_->refine(bare, found);
     }
-    if (run.recorder != nullptr && record.object == 0)
-      run.recorder->numbers.push_back({number_, at, number_->bytes, number_->big.value_or(run.big), found});
+    if (auto base = run.recorded(record.object))
+      run.recorder->numbers.push_back({number_, *base + at, number_->bytes, number_->big.value_or(run.big), found});
     return found;
   }
   Value record_of(Frame& frame) const {

@@ -23,7 +23,8 @@ class Collector {
     list_.offset = reader.base;
     list_.limit = reader.limit;
     list_.begin = reader.at;
-    if (frame.run.recorder != nullptr && reader.region == 0)
+    recorded_at_ = frame.run.recorded(reader.region);
+    if (recorded_at_)
       seen_ = ListSeen{{}, 0, frame.run.recorder->numbers.size(), plan.ends == ListEnd::counted};
     bool record = element.type.base == StaticType::Base::record && !element.type.is_list();
     const RecordPlan* kind = record ? element.type.record : nullptr;
@@ -65,8 +66,8 @@ class Collector {
       list_.values.push_back(value);
     }
     if (seen_) {
-      seen_->begins.push_back(begin);
-      seen_->end = reader_.at;
+      seen_->begins.push_back(*recorded_at_ + begin);
+      seen_->end = *recorded_at_ + reader_.at;
     }
     return true;
   }
@@ -107,7 +108,8 @@ class Collector {
   Frame& frame_;
   Reader& reader_;
   List list_;
-  std::optional<ListSeen> seen_;
+  std::optional<std::uint64_t> recorded_at_;
+  std::optional<ListSeen> seen_;  // where it is to be recorded
   std::vector<Value> slots_;
 };
 
@@ -143,9 +145,10 @@ Value ListRead::strided(Frame& frame, Reader& reader, std::uint64_t elements) co
   list.stride = stride;
   list.count = elements;
   run.mark(reader.region, reader.at, elements * stride, run.cover);
-  if (run.recorder != nullptr && reader.region == 0) {
-    ListSeen seen{{}, reader.at + elements * stride, run.recorder->numbers.size(), ends == ListEnd::counted};
-    for (std::uint64_t i = 0; i < elements; ++i) seen.begins.push_back(reader.at + i * stride);
+  if (auto base = run.recorded(reader.region)) {
+    std::uint64_t begin = *base + reader.at;
+    ListSeen seen{{}, begin + elements * stride, run.recorder->numbers.size(), ends == ListEnd::counted};
+    for (std::uint64_t i = 0; i < elements; ++i) seen.begins.push_back(begin + i * stride);
     run.recorder->lists.push_back(std::move(seen));
   }
   reader.at += elements * stride;

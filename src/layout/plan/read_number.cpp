@@ -108,9 +108,9 @@ Value NumberPlan::read(Frame& frame, Reader& reader) const {
   }
   if (!steps.empty() || checks) value = refine(frame, value);
   Run& run = frame.run;
-  if (run.recorder != nullptr && reader.region == 0)
+  if (auto first = run.recorded(reader.region))
     run.recorder->numbers.push_back(
-        {this, begin, static_cast<unsigned>(reader.at - begin), big.value_or(run.big), value});
+        {this, *first + begin, static_cast<unsigned>(reader.at - begin), big.value_or(run.big), value});
   return Value::of(value);
 }
 

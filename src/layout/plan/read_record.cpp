@@ -53,8 +53,8 @@ Value PlacedRead::read(Frame& frame, Reader&) const {
     throw CutShort(text);
   }
   reader.at = reader.start = reader.base + static_cast<std::uint64_t>(offset);
-  if (run.recorder != nullptr && reader.region == 0)
-    run.recorder->placed.push_back({offset, reader.at, run.recorder->numbers.size()});
+  if (auto base = run.recorded(reader.region))
+    run.recorder->placed.push_back({offset, *base + reader.at, run.recorder->numbers.size()});
   return run.observer == nullptr ? inner->read(frame, reader) : observed(frame, reader);
 }
 

@@ -88,8 +88,8 @@ void TextPlan::decode(Run& run, const Value& raw, std::string& out) const {
     return;
   }
   if (!raw.there()) run.fail(where, "this text is not there");
-  if (run.recorder != nullptr && raw.object == 0)
-    run.recorder->texts.push_back({this, raw.offset(), raw.b, run.recorder->numbers.size()});
+  if (auto base = run.recorded(raw.object))
+    run.recorder->texts.push_back({this, *base + raw.offset(), raw.b, run.recorder->numbers.size()});
   if (raw.b > kLongestText)
     run.fail(where, fmt::format("a text of {} bytes; more than 1 MiB is no name", raw.b));
   std::string_view text = as_text(run.region(raw.object).at(raw.offset(), raw.b));
@@ -113,8 +113,8 @@ Value BytesPlan::read(Frame& frame, Reader& reader) const {
     return Value::bytes(reader.region, at, constant->size());
   }
   Value raw = read_run(frame, reader, *this);
-  if (frame.run.recorder != nullptr && raw.object == 0)
-    frame.run.recorder->runs.push_back({raw.offset(), raw.b});
+  if (auto base = frame.run.recorded(raw.object))
+    frame.run.recorder->runs.push_back({*base + raw.offset(), raw.b});
   return transform != nullptr ? transformed(frame, raw, *transform) : raw;
 }
 

@@ -26,7 +26,7 @@ class Attempt {
           const RowChange* row, std::span<const Cut> cuts)
       : survey_(survey), file_(survey.file), strategy_(strategy), packed_(packed), row_(row), cuts_(cuts) {}
 
-  Assembly run() {
+  Made run() {
     find_starts();
     if (row_ != nullptr) change_row();
     for (const Cut& cut : cuts_) take_out(cut);
@@ -34,8 +34,8 @@ class Attempt {
     if (!cuts_.empty()) find_moved_offset();
     move_the_others();
     move_structures();
-    std::uint64_t added = moved(file_.source->size()) + appended_.size() - file_.source->size();
-    if (added != 0) set_equal_numbers(static_cast<std::int64_t>(file_.source->size()), added);
+    std::uint64_t size = file_.size(), added = moved(size) + appended_.size() - size;
+    if (added != 0) set_equal_numbers(static_cast<std::int64_t>(size), added);
     return settle(survey_, packed_, row_, assembled());
   }
 
@@ -58,9 +58,11 @@ class Attempt {
 
   /// Where entries and structures begin, and what the entries' data is aligned to.
   void find_starts() {
-    for (const Extent& extent : survey_.extents) {
+    for (std::size_t i = 0; i < survey_.extents.size(); ++i) {
+      const Extent& extent = survey_.extents[i];
       if (!extent.there || extent.length == 0) continue;
       starts_.push_back(extent.at);
+      if (is_part(i)) continue;
       std::uint64_t alignment = extent.at & (~extent.at + 1);
       alignment_ = starts_.size() == 1 ? alignment : std::min(alignment_, alignment);
     }
@@ -68,13 +70,22 @@ class Attempt {
     if (starts_.size() < kWitnesses || alignment_ < 4) alignment_ = 1;
     alignment_ = strategy_.alignment > 0 ? strategy_.alignment : std::min(alignment_, kMostAlignment);
     for (const PlacedAt& placed : survey_.head.placed) starts_.push_back(placed.position);
-    starts_.push_back(file_.source->size());
+    starts_.push_back(file_.size());
     std::sort(starts_.begin(), starts_.end());
+  }
+
+  bool is_part(std::size_t index) const { return index >= survey_.looks.size() - file_.parts.size(); }
+
+  /// Of the file, or of the part that an offset lies in.
+  std::uint64_t end_around(std::uint64_t at) const {
+    const OpenedPart* part = file_.part_at(at);
+    return part == nullptr ? file_.size() : part->at + part->length;
   }
 
   std::uint64_t start_behind(std::uint64_t at) const {
     auto next = std::lower_bound(starts_.begin(), starts_.end(), at);
-    return next == starts_.end() ? file_.source->size() : *next;
+    std::uint64_t end = end_around(at);
+    return next == starts_.end() ? end : std::min(*next, end);
   }
 
   std::uint64_t aligned(std::uint64_t at) const { return (at + alignment_ - 1) / alignment_ * alignment_; }
@@ -93,7 +104,7 @@ class Attempt {
   void find_moved_offset() {
     for (std::size_t i = 0; i < survey_.extents.size(); ++i) {
       const Extent& extent = survey_.extents[i];
-      if (!extent.there || moved(extent.at) == extent.at) continue;
+      if (!extent.there || shift_of(extent.at) == 0) continue;
       if (auto offset = survey_.finder.driver(survey_.looks[i], i, Measure::offset)) {
         offsets_.emplace(i, *offset);
         return;
@@ -164,7 +175,8 @@ class Attempt {
     const Extent& extent = survey_.extents[row_->index];
     const Driver& offset = twin_->offset;
     std::uint64_t place = moved(twin_->next) - twin_->length;
-    std::int64_t change = static_cast<std::int64_t>(place) - static_cast<std::int64_t>(extent.at);
+    std::int64_t change =
+        static_cast<std::int64_t>(place) - static_cast<std::int64_t>(extent.at) - shift_of_part(extent.at);
     if (change % offset.step != 0) fail("the new bytes would lie where no number can tell");
     auto bytes =
         bytes_for(offset.read, offset.read.value + change / offset.step * offset.unit, *file_.source);
@@ -174,7 +186,7 @@ class Attempt {
   }
 
   bool is_filling(std::uint64_t from, std::uint64_t to) const {
-    if (to > file_.source->size()) return false;
+    if (to > end_around(from)) return false;
     Bytes there = read_exactly(*file_.source, from, to - from, "what fills up behind a name");
     return std::all_of(there.begin(), there.end(), [](Byte one) { return one == 0; });
   }
@@ -202,7 +214,7 @@ class Attempt {
   /// Puts an entry's new bytes where there is room for them.
   void place(std::size_t index, const PackedEntry& packed) {
     const Extent& extent = survey_.extents[index];
-    const std::string& path = survey_.container->entries()[index].path;
+    std::string path = is_part(index) ? "a packed table" : survey_.container->entries()[index].path;
     if (!extent.there) fail(fmt::format("the bytes of \"{}\" are no single run of the file", escape(path)));
     bool shared = false;
     for (std::size_t i = 0; i < survey_.extents.size(); ++i) {
@@ -262,8 +274,9 @@ class Attempt {
 
   /// Behind everything else.
   void put_behind(const Assembly& with, const Driver& offset, std::uint64_t now) {
-    std::uint64_t at = aligned(file_.source->size() + appended_.size());
-    appended_.add_zeros(at - file_.source->size() - appended_.size());
+    if (file_.part_at(now) != nullptr) fail("nothing can be put behind what is packed together");
+    std::uint64_t size = file_.size(), at = aligned(size + appended_.size());
+    appended_.add_zeros(at - size - appended_.size());
     appended_.add(with);
     set(offset, at, now);
   }
@@ -293,7 +306,7 @@ class Attempt {
   /// Gives an entry just the room that it needs, up to where what follows is aligned.
   void resize(const Extent& extent, Assembly with) {
     std::uint64_t end = extent.at + extent.length, old_end = aligned(end), new_length = with.size();
-    bool fills_up = old_end <= start_behind(end) && old_end <= file_.source->size();
+    bool fills_up = old_end <= start_behind(end) && old_end <= end_around(extent.at);
     if (!fills_up) old_end = end;
     std::uint64_t new_end = fills_up ? aligned(extent.at + new_length) : extent.at + new_length;
     with.add_zeros(new_end - extent.at - new_length);
@@ -319,6 +332,19 @@ class Attempt {
     return at + static_cast<std::uint64_t>(delta);
   }
 
+  /// By how much a part that is laid open moves with all that is in it.
+  std::int64_t shift_of_part(std::uint64_t at) const {
+    const OpenedPart* part = file_.part_at(at);
+    if (part == nullptr) return 0;
+    std::uint64_t in_front = part->at - 1;  // what is put in at its begin is within it
+    return static_cast<std::int64_t>(moved(in_front) - in_front);
+  }
+
+  /// By how much a byte moves within the file, or within its part.
+  std::int64_t shift_of(std::uint64_t at) const {
+    return static_cast<std::int64_t>(moved(at) - at) - shift_of_part(at);
+  }
+
   void set(const Driver& driver, std::uint64_t wanted, std::uint64_t now) {
     std::int64_t change = static_cast<std::int64_t>(wanted) - static_cast<std::int64_t>(now);
     if (change % driver.step != 0) {
@@ -342,11 +368,13 @@ class Attempt {
   void move_the_others() {
     for (std::size_t i = 0; i < survey_.extents.size(); ++i) {
       const Extent& extent = survey_.extents[i];
-      if (!extent.there || removes(row_, i) || moved(extent.at) == extent.at) continue;
+      std::int64_t shift = extent.there && !removes(row_, i) ? shift_of(extent.at) : 0;
+      if (shift == 0) continue;
+      std::uint64_t place = extent.at + static_cast<std::uint64_t>(shift);
       if (offsets_.contains(i)) {
-        set(offsets_.at(i), moved(extent.at), extent.at);
+        set(offsets_.at(i), place, extent.at);
       } else if (auto offset = survey_.finder.like_others(survey_.looks[i], i, offsets_)) {
-        set(*offset, moved(extent.at), extent.at);
+        set(*offset, place, extent.at);
         offsets_.emplace(i, *offset);
       }
     }
@@ -357,10 +385,10 @@ class Attempt {
     if (inserts_.empty()) return;
     const PlacedAt* first_unmatched = nullptr;
     for (const PlacedAt& placed : survey_.head.placed) {
-      std::uint64_t delta = moved(placed.position) - placed.position;
+      std::int64_t delta = shift_of(placed.position);
       if (delta == 0) continue;
       if (const NumberRead* number = survey_.finder.last_equal(placed.stated, placed.numbers))
-        put(*number, number->value + static_cast<std::int64_t>(delta));
+        put(*number, number->value + delta);
       else if (first_unmatched == nullptr || placed.stated < first_unmatched->stated)
         first_unmatched = &placed;
     }
@@ -407,7 +435,7 @@ class Attempt {
     }
   }
 
-  Assembly assembled() {
+  Made assembled() {
     if (row_ != nullptr && row_->kind == RowChange::Kind::added) {
       Assembly with;
       with.add(new_row());
@@ -418,6 +446,7 @@ class Attempt {
       with.add(bytes);
       edits_.push_back({at, at + bytes.size(), std::move(with)});
     }
+    edits_.push_back({file_.size(), file_.size(), appended_});
     std::stable_sort(edits_.begin(), edits_.end(),
                      [](const Edit& a, const Edit& b) { return a.from < b.from; });
     Assembly out;
@@ -429,7 +458,16 @@ class Attempt {
       at = edit.to;
     }
     out.add(file_.source, at, file_.source->size() - at);
-    out.add(appended_);
+    return {std::move(out), moved(file_.size()) + appended_.size(), parts_moved()};
+  }
+
+  std::vector<OpenedPart> parts_moved() const {
+    std::vector<OpenedPart> out = file_.parts;
+    for (OpenedPart& part : out) {
+      std::uint64_t end = moved(part.at + part.length) + appended_.size();
+      part.at += static_cast<std::uint64_t>(shift_of_part(part.at)) + appended_.size();
+      part.length = end - part.at;
+    }
     return out;
   }
 
@@ -453,8 +491,8 @@ class Attempt {
 
 }  // namespace
 
-Assembly attempt(Survey& survey, const Strategy& strategy, const std::map<std::size_t, PackedEntry>& packed,
-                 const RowChange* row, std::span<const Cut> cuts) {
+Made attempt(Survey& survey, const Strategy& strategy, const std::map<std::size_t, PackedEntry>& packed,
+             const RowChange* row, std::span<const Cut> cuts) {
   return Attempt(survey, strategy, packed, row, cuts).run();
 }
 

@@ -45,9 +45,10 @@ inline bool removes(const RowChange* row, std::size_t index) {
   return row != nullptr && row->kind == RowChange::Kind::removed && row->index == index;
 }
 
-/// Writes a described container once, in one way. Throws Unsupported, and Malformed where the result could
-/// not be read, when that way does not lead there; everything about the result was compared then.
-Assembly attempt(Survey& survey, const Strategy& strategy, const std::map<std::size_t, PackedEntry>& packed,
-                 const RowChange* row = nullptr, std::span<const Cut> cuts = {});
+/// Writes a described container once, in one way; `packed` has entries and parts by their index in the
+/// survey. Throws Unsupported, and Malformed where the result could not be read, when that way does not lead
+/// there; everything about the result was compared then.
+Made attempt(Survey& survey, const Strategy& strategy, const std::map<std::size_t, PackedEntry>& packed,
+             const RowChange* row = nullptr, std::span<const Cut> cuts = {});
 
 }  // namespace operculum::layout

@@ -7,17 +7,13 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "layout/rewrite/name_parts.h"
+#include "layout/rewrite/opened_parts.h"
 #include "layout/rewrite/row_change.h"
+#include "layout/rewrite/strategies.h"
 
 namespace operculum::layout {
 namespace {
 
-/// They are tried in this order: what follows data is often aligned although that itself is not.
-constexpr Strategy kStrategies[] = {
-    {Strategy::Where::shift, 0},   {Strategy::Where::shift, 2},  {Strategy::Where::shift, 4},
-    {Strategy::Where::shift, 8},   {Strategy::Where::shift, 16}, {Strategy::Where::append, 0},
-    {Strategy::Where::append, 16},
-};
 constexpr Strategy kByBase = {Strategy::Where::shift, 0, true};
 constexpr std::size_t kMostRows = 256;  // that come, go or get other names at once
 
@@ -27,55 +23,14 @@ Assembly as_it_is(const SourcePtr& source) {
   return out;
 }
 
-/// Which an error of the kind has by itself.
-std::string without_prefix(const std::string& text) {
-  return text.substr(std::string_view("Unsupported: ").size());
-}
-
-/// Tries ways until one leads to a result; the reason why the first one did not tells most. `telling`: not of
-/// those that are only tried because they would cost less.
-class Trial {
- public:
-  explicit Trial(const DescribedFile& file) : file_(file) {}
-
-  template <typename Way>
-  std::optional<Assembly> attempt(Way way, bool telling = true) {
-    try {
-      return way();
-    } catch (const Unsupported& error) {
-      if (reason_.empty() && telling) reason_ = error.what();
-    } catch (const Malformed& error) {  // of reading the result: it would not be what is described any more
-      if (reason_.empty() && telling) {
-        reason_ = fmt::format("Unsupported: writing {} back: the result would not be read: {}",
-                              escape(file_.plan->title), error.what());
-      }
-    }
-    return std::nullopt;
-  }
-
-  [[noreturn]] void fail(const std::string& otherwise) const {
-    throw Unsupported(reason_.empty() ? otherwise : without_prefix(reason_));
-  }
-
- private:
-  const DescribedFile& file_;
-  std::string reason_;
-};
-
-Assembly with_contents(const DescribedFile& file, const Changes& changes, const Writing& writing) {
+Made with_contents(const DescribedFile& file, const Changes& changes, const Writing& writing) {
   Survey survey(file);
   std::map<std::size_t, PackedEntry> packed = pack_entries(survey, changes, writing);
   Trial trial(file);
-  auto tried = [&]() -> std::optional<Assembly> {
-    for (const Strategy& strategy : kStrategies) {
-      if (auto made = trial.attempt([&] { return attempt(survey, strategy, packed); })) return made;
-    }
-    return std::nullopt;
-  };
-  if (auto made = tried()) return *std::move(made);
+  if (auto made = by_any_strategy(survey, packed, trial)) return *std::move(made);
   // What packing makes larger is often kept as it is, and the description tells that by the lengths.
   if (store_what_grew(packed)) {
-    if (auto made = tried()) return *std::move(made);
+    if (auto made = by_any_strategy(survey, packed, trial)) return *std::move(made);
   }
   trial.fail("");
 }
@@ -105,7 +60,7 @@ class RowWork {
     Survey survey(file_);
     std::string wanted = fmt::format("adding \"{}\"", escape(entry.path)), reason;
     for (std::size_t like : most_alike(survey, entry.path, wanted)) {
-      SourcePtr before = file_.source;
+      DescribedFile before = file_;
       try {
         Ways ways(*this, survey, wanted);
         if (!ways.take(ways_to_double(survey, like, entry.path)))
@@ -117,22 +72,22 @@ class RowWork {
         rename_at(doubled, index, entry.path, wanted, entry.path);
         Changes content;
         content.replaced.emplace(index, entry);
-        file_.source = with_contents(file_, content, writing_).source();
+        file_ = continued(file_, with_contents(file_, content, writing_));
         return;
       } catch (const Unsupported& error) {
-        file_.source = before;
+        file_ = before;
         if (reason.empty()) reason = without_prefix(error.what());
       }
     }
     throw Unsupported(reason);
   }
 
-  Assembly finish(const std::map<std::string, NewEntry>& contents) {
-    if (contents.empty()) return as_it_is(file_.source);
+  DescribedFile finish(const std::map<std::string, NewEntry>& contents) {
+    if (contents.empty()) return file_;
     OnTrial container = open_on_trial(file_, file_.source);
     Changes by_index;
     for (const auto& [path, entry] : contents) by_index.replaced.emplace(index_of(*container, path), entry);
-    return with_contents(file_, by_index, writing_);
+    return continued(file_, with_contents(file_, by_index, writing_));
   }
 
  private:
@@ -154,7 +109,7 @@ class RowWork {
     changes.replaced.emplace(index_of(*container, path), std::move(nothing));
     Trial trial(file_);
     if (auto made = trial.attempt([&] { return with_contents(file_, changes, writing_); }))
-      file_.source = made->source();
+      file_ = continued(file_, *made);
   }
 
   /// Entries of the same kind, by the ending of their names, of the same folder: some, the most alike first.
@@ -190,7 +145,7 @@ class RowWork {
   /// `told_as`: by which path a person knows it.
   void rename_at(Survey& survey, std::size_t index, const std::string& to, const std::string& wanted,
                  const std::string& told_as) {
-    file_.context.known_names.push_back(to);  // where the container has its hash alone
+    file_.context->known_names.push_back(to);  // where the container has its hash alone
     Ways ways(*this, survey, wanted);
     if (!ways.take(ways_to_rename(survey, index, to))) ways.fail(why_no_name(survey, index, to));
     if (ways.taken()->by_hash)
@@ -208,7 +163,7 @@ class RowWork {
       constexpr std::size_t kMostWays = 96;
       for (std::size_t i = 0; i < std::min(ways.size(), kMostWays); ++i) {
         bool moves = ways[i].with.size() != ways[i].to - ways[i].from && !ways[i].rest_at;
-        for (const Strategy& strategy : kStrategies) {
+        for (const Strategy& strategy : strategies()) {
           if (strategy.where == Strategy::Where::append) continue;
           if (tried(ways[i], strategy)) return true;
           if (!moves) break;  // alignments are all the same
@@ -231,7 +186,7 @@ class RowWork {
       auto made =
           trial_.attempt([&] { return attempt(survey_, strategy, {}, &way); }, !way.rest_at && !by_link);
       if (!made) return false;
-      work_.file_.source = made->source();
+      work_.file_ = continued(work_.file_, *made);
       taken_ = way;
       return true;
     }
@@ -247,13 +202,9 @@ class RowWork {
   const Writing& writing_;
 };
 
-}  // namespace
-
-Assembly rewrite_described(const DescribedFile& file, const Changes& changes, const Writing& writing) {
-  if (changes.empty()) return as_it_is(file.source);
-  std::size_t rows = changes.added.size() + changes.removed.size() + changes.renamed.size();
-  if (rows == 0) return with_contents(file, changes, writing);
-  if (rows > kMostRows)
+/// One change after another, for each shows anew what the description makes of the file.
+DescribedFile with_rows(const DescribedFile& file, const Changes& changes, const Writing& writing) {
+  if (changes.added.size() + changes.removed.size() + changes.renamed.size() > kMostRows)
     throw Unsupported(fmt::format(
         "adding, removing and renaming more than {} entries of a described format at once", kMostRows));
   std::vector<std::string> paths;
@@ -276,6 +227,25 @@ Assembly rewrite_described(const DescribedFile& file, const Changes& changes, co
     work.add(entry);
   }
   return work.finish(contents);
+}
+
+}  // namespace
+
+const OpenedPart* DescribedFile::part_at(std::uint64_t at) const {
+  for (const OpenedPart& part : parts) {
+    if (at >= part.at && at <= part.at + part.length) return &part;
+  }
+  return nullptr;
+}
+
+Assembly rewrite_described(const DescribedFile& file, const Changes& changes, const Writing& writing) {
+  if (changes.empty()) return as_it_is(file.source);
+  bool rows = !changes.added.empty() || !changes.removed.empty() || !changes.renamed.empty();
+  DescribedFile opened = with_parts_open(file);
+  if (rows) return with_parts_closed(with_rows(opened, changes, writing), writing);
+  Made made = with_contents(opened, changes, writing);
+  if (opened.parts.empty()) return std::move(made.bytes);
+  return with_parts_closed(continued(opened, made), writing);
 }
 
 }  // namespace operculum::layout

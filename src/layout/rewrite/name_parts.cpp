@@ -143,7 +143,8 @@ std::vector<TextEdit> edits_of(const Survey& survey, const NamePart& part) {
   Bytes ended = *with;
   ended.insert(ended.end(), plan.mark.begin(), plan.mark.end());
   if (ended.size() <= read.length) out.push_back(in_place(read, ended, ""));
-  std::uint64_t end = survey.file.source->size();
+  if (survey.file.part_at(read.at) != nullptr) return out;
+  std::uint64_t end = survey.file.size();
   for (const NumberRead& number : numbers_before(survey, read.numbers))
     out.push_back({read.at, read.at, {}, {{number, static_cast<std::int64_t>(end - read.at)}}, ended});
   return out;

@@ -19,7 +19,8 @@ struct Driver {
       {};  ///< among the numbers that were read for the entry, when it is one of them
 };
 
-/// Finds out which numbers tell what, by changing one and looking what becomes of the entry.
+/// Finds out which numbers tell what, by changing one and looking what becomes of the entry. An index behind
+/// those of all entries is that of a part that is laid open, as in Survey.
 class NumberFinder {
  public:
   /// Both must outlive it; `head` is what was read until all entries were listed.
@@ -45,6 +46,7 @@ class NumberFinder {
     std::optional<std::int64_t> offset, length, size;
   };
   static Measures measures_of(const EntryLook& look, const Source& base);
+  EntryLook part_of(const Recorder& reads, std::size_t part) const;
   std::optional<Measures> measured(std::size_t index, const SourcePtr& source) const;
   std::optional<Measures> changed(const NumberRead& read, std::size_t index, std::int64_t change) const;
   template <typename Of>

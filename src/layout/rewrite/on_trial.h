@@ -7,21 +7,29 @@ namespace operculum::layout {
 
 /// A container that is opened to see what becomes of it, and thrown away: what it takes counts for itself.
 struct OnTrial {
-  std::unique_ptr<OpenContext> context;
+  std::shared_ptr<OpenContext> context;
   std::shared_ptr<DescribedContainer> container;
 
   DescribedContainer& operator*() const { return *container; }
   DescribedContainer* operator->() const { return container.get(); }
 };
 
-/// Opens other bytes by the same description, with the same files beside them; `recorder` is told of what is
-/// read.
+/// Opens other bytes by the same description, with the same files beside them and parts of the same places;
+/// `recorder` is told of what is read.
 inline OnTrial open_on_trial(const DescribedFile& file, const SourcePtr& source,
                              Recorder* recorder = nullptr) {
   OnTrial out;
-  out.context = file.context.for_thread();
-  out.context->limits.begin(source->size(), source->size());
-  out.container = open_described(file.plan, file.input, source, *out.context, nullptr, recorder);
+  out.context = file.context->for_thread();
+  if (recorder != nullptr) recorder->owner = out.context;
+  SourcePtr own = file.end ? make_slice(source, 0, *file.end) : source;
+  std::vector<StandIn> stand_ins;
+  for (const OpenedPart& part : file.parts) {
+    stand_ins.resize(std::max(stand_ins.size(), part.ordinal + 1));
+    stand_ins[part.ordinal] = {make_slice(source, part.at, part.length), part.at};
+  }
+  out.context->limits.begin(own->size(), own->size());
+  out.container =
+      open_described(file.plan, file.input, own, *out.context, nullptr, recorder, std::move(stand_ins));
   return out;
 }
 

@@ -97,7 +97,7 @@ std::vector<RowChange> doubles(const Survey& survey, std::size_t like, const std
     change.inside = row.begin;
     change.path = survey.container->entries()[like].path;
     change.numbers = count_change(survey, *row.list, 1);
-    change.new_index = row.list->begins.size() == survey.looks.size() ? number : like + 1;
+    change.new_index = row.list->begins.size() == survey.container->entries().size() ? number : like + 1;
     const Extent& extent = survey.extents[like];
     bool apart =
         extent.there && extent.length > 0 && (extent.at >= row.end || extent.at + extent.length <= row.begin);

@@ -23,17 +23,39 @@ class Settling {
       : survey_(survey), file_(survey.file), packed_(packed), row_(row) {}
 
   /// Sets checksums until all are right, and looks whether everything is where it should be.
-  Assembly run(Assembly made) {
+  Made run(Made made) {
+    DescribedFile now = file_;
+    if (file_.end) now.end = made.size;
+    now.parts = made.parts;
     for (std::size_t round = 0;; ++round) {
+      Recorder reads;
+      SourcePtr source = made.bytes.source();
+      OnTrial after = open_on_trial(now, source, &reads);
+      std::map<std::uint64_t, Bytes> sums = wrong_sums(*after, reads, *source);
+      if (sums.empty()) sums = verify(*after, *source);
+      if (sums.empty()) verify_parts(reads);
+      if (sums.empty()) return made;
+      if (round == kRounds) fail("its checksums do not come to rest");
+      made.bytes = with_bytes(source, sums);
+    }
+  }
+
+  /// Sets the checksums of parts of the file, and looks at nothing else.
+  Assembly sums_alone() {
+    Assembly made;
+    made.add(file_.source);
+    for (std::size_t round = 0; round < kRounds; ++round) {
       Recorder reads;
       SourcePtr source = made.source();
       OnTrial after = open_on_trial(file_, source, &reads);
-      std::map<std::uint64_t, Bytes> sums = wrong_sums(*after, reads, *source);
-      if (sums.empty()) sums = verify(*after, *source);
+      after->entries();
+      std::map<std::uint64_t, Bytes> sums;
+      for (const DifferingCheck& check : after->differing_checks())
+        put_sum(check.expected.value, check.computed, {}, reads, *source, sums);
       if (sums.empty()) return made;
-      if (round == kRounds) fail("its checksums do not come to rest");
       made = with_bytes(source, sums);
     }
+    fail("its checksums do not come to rest");
   }
 
  private:
@@ -113,6 +135,7 @@ class Settling {
     std::map<std::uint64_t, Bytes> out;
     std::vector<std::size_t> places = places_in(after.entries());
     for (const auto& [index, packed] : packed_) {
+      if (index >= places.size()) continue;  // a part
       EntryLook look = after.look(places[index]);
       if (!look.recipe) fail("the result has no data for an entry that changes");
       if (look.crc32 && *look.crc32 != packed.crc32) {
@@ -247,6 +270,23 @@ class Settling {
     return out;
   }
 
+  /// What stands in for parts hides where their packed bytes are read: that must be where they lie.
+  void verify_parts(const Recorder& reads) const {
+    for (std::size_t i = 0; i < file_.parts.size(); ++i) {
+      std::size_t index = survey_.index_of_part(i);
+      auto made = std::find_if(reads.parts.begin(), reads.parts.end(),
+                               [&](const PartMade& one) { return one.ordinal == file_.parts[i].ordinal; });
+      if (!survey_.extents[index].there || made == reads.parts.end() || !made->recipe->source) continue;
+      const Source& bytes = *made->recipe->source;
+      auto packed = packed_.find(index);
+      bool right = packed == packed_.end()
+                       ? bytes.size() == survey_.extents[index].length && kept(bytes, survey_.extents[index])
+                       : bytes.size() == packed->second.stored->size() &&
+                             same_range(bytes, 0, *packed->second.stored, 0, bytes.size());
+      if (!right) fail("no number was found that tells where a packed table lies, or how long it is");
+    }
+  }
+
   /// An entry whose bytes are no single run, such as one in blocks; beyond a size whoever wants the result
   /// compares it.
   void compare_whole(DescribedContainer& after, std::size_t index, std::size_t place) {
@@ -310,9 +350,14 @@ class Settling {
 
 }  // namespace
 
-Assembly settle(Survey& survey, const std::map<std::size_t, PackedEntry>& packed, const RowChange* row,
-                Assembly made) {
+Made settle(Survey& survey, const std::map<std::size_t, PackedEntry>& packed, const RowChange* row,
+            Made made) {
   return Settling(survey, packed, row).run(std::move(made));
+}
+
+Assembly settle_sums(const DescribedFile& file) {
+  Survey survey(file);
+  return Settling(survey, {}, nullptr).sums_alone();
 }
 
 }  // namespace operculum::layout

@@ -2,6 +2,9 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <iterator>
+
 #include "base/error.h"
 #include "base/text.h"
 
@@ -16,7 +19,7 @@ Extent extent_of(const Source& bytes, const Source& base) {
 Survey::Survey(const DescribedFile& described)
     : file(described),
       container(open_on_trial(file, file.source, &head)),
-      looks(container->entries().size()),
+      looks(container->entries().size() + file.parts.size()),
       extents(looks.size()),
       finder(file, head, container->entries()) {
   std::span<const Entry> entries = container->entries();
@@ -29,6 +32,23 @@ Survey::Survey(const DescribedFile& described)
     }
     const RecipePtr& recipe = looks[i].recipe;
     if (recipe && recipe->source) extents[i] = extent_of(*recipe->source, *file.source);
+  }
+  look_at_parts();
+}
+
+/// A part is found by the numbers that were read last before it was decoded.
+void Survey::look_at_parts() {
+  constexpr std::size_t kMostNumbers = 48;
+  for (std::size_t i = 0; i < file.parts.size(); ++i) {
+    auto made = std::find_if(head.parts.begin(), head.parts.end(),
+                             [&](const PartMade& one) { return one.ordinal == file.parts[i].ordinal; });
+    if (made == head.parts.end()) continue;
+    EntryLook& look = looks[index_of_part(i)];
+    look.recipe = made->recipe;
+    auto last = head.numbers.begin() + static_cast<std::ptrdiff_t>(made->numbers);
+    auto count = static_cast<std::ptrdiff_t>(std::min(made->numbers, kMostNumbers));
+    look.reads.numbers.assign(std::reverse_iterator(last), std::reverse_iterator(last - count));
+    if (look.recipe->source) extents[index_of_part(i)] = extent_of(*look.recipe->source, *file.source);
   }
 }
 

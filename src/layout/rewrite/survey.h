@@ -21,15 +21,22 @@ struct Survey {
   Survey(const Survey&) = delete;
   Survey& operator=(const Survey&) = delete;
 
+  /// Where in `looks` and `extents` a part of DescribedFile::parts is found: behind all entries.
+  std::size_t index_of_part(std::size_t part) const { return looks.size() - file.parts.size() + part; }
+
   /// Throws Unsupported with what is written in front of it.
   [[noreturn]] void fail(const std::string& what) const;
 
   const DescribedFile& file;
   Recorder head;  ///< what was read until all entries were listed
   OnTrial container;
-  std::vector<EntryLook> looks;  ///< of all entries; of damaged ones and those without data nothing
-  std::vector<Extent> extents;   ///< likewise
+  std::vector<EntryLook>
+      looks;  ///< of all entries, then of parts; of damaged ones and those without data nothing
+  std::vector<Extent> extents;  ///< likewise, of a part where its packed bytes lie
   NumberFinder finder;
+
+ private:
+  void look_at_parts();
 };
 
 }  // namespace operculum::layout

@@ -43,7 +43,7 @@ std::optional<Trimmed> trim_described(const DescribedFile& file, Look look) {
   std::string reason;
   for (std::uint64_t alignment : kAlignments) {
     try {
-      Trimmed out{attempt(survey, {Strategy::Where::shift, alignment}, {}, nullptr, gaps)};
+      Trimmed out{attempt(survey, {Strategy::Where::shift, alignment}, {}, nullptr, gaps).bytes};
       if (out.result.size() < file.source->size()) return out;
       return std::nullopt;
     } catch (const Unsupported& error) {

@@ -1,30 +1,35 @@
 #pragma once
 
 #include <cstdint>
+#include <memory>
 #include <vector>
 
 namespace operculum::layout {
 
 struct NumberPlan;
 struct TextPlan;
+struct Recipe;
 
-/// A number that was read from the container's own bytes.
+// Offsets are those of the container's own bytes. What is read of a decoded part that something stands in for
+// (see StandIn) has offsets, too: those that the stand-in says.
+
+/// A number that was read.
 struct NumberRead {
   const NumberPlan* plan = nullptr;
-  std::uint64_t at = 0;    ///< offset in the container
+  std::uint64_t at = 0;    ///< offset
   unsigned width = 0;      ///< bytes that it takes
   bool big = false;        ///< the byte order that was in force
   std::int64_t value = 0;  ///< as the description sees it
 };
 
-/// A text that was used, as it lies in the container's own bytes; what ends it is not part of it.
+/// A text that was used, as it lies there; what ends it is not part of it.
 struct TextRead {
   const TextPlan* plan = nullptr;
   std::uint64_t at = 0, length = 0;
   std::size_t numbers = 0;  ///< how many numbers had been read then
 };
 
-/// Bytes of the container between two offsets.
+/// Bytes between two offsets.
 struct RangeRead {
   std::uint64_t at = 0, length = 0;
   std::size_t numbers = 0;  ///< how many had been read when it was gone to
@@ -33,8 +38,15 @@ struct RangeRead {
 /// Something that was read at a stated offset.
 struct PlacedAt {
   std::int64_t stated = 0;     ///< the number
-  std::uint64_t position = 0;  ///< where that is in the container
+  std::uint64_t position = 0;  ///< where that is
   std::size_t numbers = 0;     ///< how many had been read when it was gone to
+};
+
+/// A part that was decoded so that it could be read.
+struct PartMade {
+  std::size_t ordinal = 0;  ///< of all parts that were decoded
+  std::shared_ptr<const Recipe> recipe;
+  std::size_t numbers = 0;  ///< how many had been read then
 };
 
 /// A list of things that lie one after another.
@@ -48,12 +60,14 @@ struct ListSeen {
 /// What a description reads of the container's own bytes, in order: so that it can be found out what has to
 /// change when something in it changes.
 struct Recorder {
+  std::shared_ptr<const void> owner;  ///< of what the parts' recipes read from; goes last
   std::vector<NumberRead> numbers;
   std::vector<TextRead> texts;
   std::vector<RangeRead> runs;     ///< bytes whose length a field or expression gives
   std::vector<RangeRead> withins;  ///< parts that a stated size bounds
   std::vector<PlacedAt> placed;
   std::vector<ListSeen> lists;
+  std::vector<PartMade> parts;
 };
 
 }  // namespace operculum::layout

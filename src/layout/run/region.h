@@ -36,6 +36,9 @@ class Region {
   /// Where this region's first byte lies, when its bytes are those of a file.
   const std::optional<Origin>& origin() const { return origin_; }
 
+  /// Which offset a recorder is told for its first byte; nothing where it is not told of what is read here.
+  std::optional<std::uint64_t> recorded_at;
+
   /// `count` bytes at `offset`, valid until the next call. Throws CutShort when the region ends before.
   ByteView at(std::uint64_t offset, std::uint64_t count) {
     std::uint64_t within =

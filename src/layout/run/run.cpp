@@ -40,6 +40,7 @@ Run::Run(const Plan& plan, const Input& input, SourcePtr source, OpenContext& co
       context_(context),
       most_steps_(kLeastSteps + source->size() * kStepsAByte) {
   store_.add_region(std::move(source), "", Region::Origin{});
+  region(0).recorded_at = 0;
 }
 
 void Run::fail(const Span& where, const std::string& text) const {
@@ -214,12 +215,28 @@ std::uint64_t Run::length_of(const Value& bytes) {
   return placed(bytes).length;
 }
 
+/// Counts a part that is decoded, tells of it, and gives what stands in for it.
+StandIn Run::made_part(const RecipePtr& recipe) {
+  std::size_t ordinal = parts_made_++;
+  StandIn out = ordinal < stand_ins.size() ? stand_ins[ordinal] : StandIn{};
+  if (recorder != nullptr) {
+    recorder->parts.push_back({ordinal, recipe, recorder->numbers.size()});
+    // What tells how long it is tells where the bytes keep their number how many there are to be decoded.
+    bool has_own_size = std::any_of(recipe->steps.begin(), recipe->steps.end(),
+                                    [](const Step& step) { return !step.kind->keeps_size; });
+    if (out.bytes && has_own_size)
+      recorder->withins.push_back({out.at, out.bytes->size(), recorder->numbers.size()});
+  }
+  return out;
+}
+
 Run::Piece Run::placed(const Value& bytes) {
   if (bytes.kind == Value::Kind::bytes) return {bytes.object, bytes.offset(), bytes.b};
   Blob& blob = store_.blobs[bytes.object];
   if (!blob.region) {
     RecipePtr recipe = recipe_of(bytes);
-    SourcePtr source = plain_source(*recipe);
+    StandIn stand_in = made_part(recipe);
+    SourcePtr source = stand_in.bytes ? stand_in.bytes : plain_source(*recipe);
     if (!source) {
       MeteredStream stream(open_recipe(recipe, std::nullopt), context_.limits, region(0).size());
       source = spool(stream, context_.spool);
@@ -236,6 +253,7 @@ Run::Piece Run::placed(const Value& bytes) {
       mark_made(bytes, Cover::index);
     }
     blob.region = store_.add_region(std::move(source), "decoded part", std::move(origin));
+    if (stand_in.bytes) region(*blob.region).recorded_at = stand_in.at;
   }
   return {*blob.region, 0, region(*blob.region).size()};
 }

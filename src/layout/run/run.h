@@ -36,6 +36,12 @@ class Observer {
   virtual void covered(const Region& region, std::uint64_t offset, std::uint64_t size, Cover cover) = 0;
 };
 
+/// What is read in the place of a part that would have to be decoded.
+struct StandIn {
+  SourcePtr bytes;       ///< null: none, the part is decoded
+  std::uint64_t at = 0;  ///< the offset that a recorder is told for its first byte
+};
+
 /// One container being read by a plan: its regions, its values, and what it may still cost. Used by one
 /// thread at a time.
 class Run {
@@ -49,7 +55,8 @@ class Run {
   std::vector<Value> globals;
   bool big = false;  ///< the byte order of numbers that do not state theirs
   Observer* observer = nullptr;
-  Recorder* recorder = nullptr;  ///< told of what is read of the container itself
+  Recorder* recorder = nullptr;    ///< told of what is read of the container itself, and of stand-ins
+  std::vector<StandIn> stand_ins;  ///< for the parts that are decoded first, in their order
   Cover cover = Cover::index;
 
   /// Counts work; throws LimitExceeded when a description makes too much of it. `where` names the line.
@@ -74,6 +81,10 @@ class Run {
   }
   /// The same for bytes however they are made: what they are decoded from, and each part that is joined.
   void mark_made(const Value& bytes, Cover what);
+  /// Which offset a recorder is to be told for the first byte of a region; nothing where it is told nothing.
+  std::optional<std::uint64_t> recorded(std::uint32_t number) const {
+    return recorder == nullptr ? std::nullopt : store_.regions[number]->recorded_at;
+  }
   bool has_place(const Value& bytes);  ///< whether some of these bytes are a file's own
   Value keep(std::string text);        ///< throws LimitExceeded when all that is kept takes too much memory
   Value keep(Bytes bytes, std::string_view name);  ///< likewise, as a region of its own
@@ -171,9 +182,11 @@ class Run {
 
  private:
   void count_kept(std::uint64_t bytes);
+  StandIn made_part(const RecipePtr& recipe);
   [[noreturn]] void fail_steps(const Span& where) const;
 
   std::vector<std::string> damage_;
+  std::size_t parts_made_ = 0;
   const Plan& plan_;
   Input input_;
   OpenContext& context_;

@@ -1,0 +1,201 @@
+#include "layout/rewrite/opened_parts.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/error.h"
+#include "base/text.h"
+#include "io/compare.h"
+#include "layout/rewrite/settle.h"
+#include "layout/rewrite/strategies.h"
+#include "layout/run/step_packers.h"
+
+namespace operculum::layout {
+namespace {
+
+constexpr std::uint64_t kPartAlignment = 4096;      // of parts behind the file, with a gap in front of each
+constexpr std::uint64_t kMostOpened = 64ull << 20;  // bytes of all parts
+constexpr std::size_t kMostParts = 64;
+constexpr std::size_t kRounds = 8;  // of packing parts, whose length changes what others say
+
+/// Lays parts behind a file, in order.
+class Layer {
+ public:
+  explicit Layer(const SourcePtr& file) { all_.add(file); }
+
+  void add(OpenedPart part, const SourcePtr& plain) {
+    std::uint64_t at = (all_.size() / kPartAlignment + 1) * kPartAlignment;
+    all_.add_zeros(at - all_.size());
+    part.at = at;
+    part.length = plain->size();
+    all_.add(plain);
+    parts_.push_back(part);
+  }
+
+  DescribedFile over(const DescribedFile& file, std::uint64_t end) const {
+    DescribedFile out = file;
+    out.source = all_.source();
+    out.end = end;
+    out.parts = parts_;
+    return out;
+  }
+
+ private:
+  Assembly all_;
+  std::vector<OpenedPart> parts_;
+};
+
+bool has_way_back(const Recipe& recipe) {
+  std::vector<std::string_view> known = packable_steps();
+  return !recipe.steps.empty() && recipe.missing.empty() &&
+         std::all_of(recipe.steps.begin(), recipe.steps.end(), [&](const Step& step) {
+           return std::find(known.begin(), known.end(), step.kind->name) != known.end();
+         });
+}
+
+SourcePtr plain_of(const RecipePtr& recipe, const DescribedFile& file) {
+  return spool(*open_recipe(recipe, std::nullopt), file.context->spool);
+}
+
+/// Opens what is decoded of bytes that can be changed already; true when there was something.
+bool open_more(DescribedFile& file) {
+  Recorder reads;
+  OnTrial container = open_on_trial(file, file.source, &reads);
+  container->entries();
+  Layer layer(make_slice(file.source, 0, file.size()));
+  std::uint64_t opened = 0;
+  for (const OpenedPart& part : file.parts) {
+    layer.add(part, make_slice(file.source, part.at, part.length));
+    opened += part.length;
+  }
+  bool more = false;
+  for (const PartMade& made : reads.parts) {
+    bool known = std::any_of(file.parts.begin(), file.parts.end(),
+                             [&](const OpenedPart& part) { return part.ordinal == made.ordinal; });
+    if (known || made.ordinal >= kMostParts || !made.recipe->source || !has_way_back(*made.recipe) ||
+        !extent_of(*made.recipe->source, *file.source).there)
+      continue;
+    SourcePtr plain = plain_of(made.recipe, file);
+    if ((opened += plain->size()) > kMostOpened) break;
+    layer.add({made.ordinal, 0, 0}, plain);
+    more = true;
+  }
+  if (more) file = layer.over(file, file.size());
+  return more;
+}
+
+/// Packs parts again, one after another, until each is what its packed bytes give.
+class Closing {
+ public:
+  Closing(DescribedFile file, const Writing& writing) : file_(std::move(file)), writing_(writing) {}
+
+  DescribedFile run() {
+    for (std::size_t round = 0; round < kRounds * std::max<std::size_t>(file_.parts.size(), 1); ++round) {
+      Survey survey(file_);
+      auto part = first_open(survey);
+      if (!part) return file_;
+      pack(survey, *part, round);
+    }
+    throw Unsupported(
+        fmt::format("writing {} back: its packed tables do not come to rest", escape(file_.plan->title)));
+  }
+
+ private:
+  /// A part whose packed bytes give something else; those that lie in others first.
+  std::optional<std::size_t> first_open(const Survey& survey) const {
+    for (std::size_t i = file_.parts.size(); i-- > 0;) {
+      if (!same(survey, i)) return i;
+    }
+    return std::nullopt;
+  }
+
+  SourcePtr plain(std::size_t part) const {
+    return make_slice(file_.source, file_.parts[part].at, file_.parts[part].length);
+  }
+
+  bool same(const Survey& survey, std::size_t part) const {
+    const EntryLook& look = survey.looks[survey.index_of_part(part)];
+    if (!look.recipe || !look.recipe->source) return true;  // it is not made any more
+    try {
+      return same_bytes(*open_recipe(look.recipe, std::nullopt), *make_source_stream(plain(part)));
+    } catch (const Malformed&) {
+      return false;
+    }
+  }
+
+  void pack(Survey& survey, std::size_t part, std::size_t round) {
+    std::size_t index = survey.index_of_part(part);
+    const Recipe& recipe = *survey.looks[index].recipe;
+    auto [settings, fresh] = settings_.try_emplace(file_.parts[part].ordinal);
+    if (fresh) settings->second = settings_of(recipe);
+    PackedEntry packed;
+    packed.plain = make_content(plain(part));
+    packed.plain_size = file_.parts[part].length;
+    settings->second.plain_size = packed.plain_size;
+    StreamPtr stream = packed.plain->stream();
+    for (auto step = recipe.steps.rbegin(); step != recipe.steps.rend(); ++step)
+      stream = pack_step(*step, std::move(stream), settings->second);
+    packed.stored = spool(*stream, file_.context->spool);
+    bool restless = round >= 2 * file_.parts.size();  // then it only grows, filled up with zeros
+    if (restless && packed.stored->size() < survey.extents[index].length) {
+      Assembly filled;
+      filled.add(packed.stored);
+      filled.add_zeros(survey.extents[index].length - packed.stored->size());
+      packed.stored = filled.source();
+    }
+    Trial trial(file_);
+    auto made = by_any_strategy(survey, {{index, packed}}, trial);
+    if (!made) trial.fail("");
+    file_ = continued(file_, *made);
+  }
+
+  /// Of what was packed before anything changed.
+  PackSettings settings_of(const Recipe& recipe) const {
+    std::string_view codec = codec_of(*recipe.steps.back().kind);
+    if (codec.empty()) return {};
+    Recipe front = recipe;
+    front.steps.pop_back();
+    SourcePtr packed = plain_of(std::make_shared<Recipe>(front), file_);
+    SourcePtr before = plain_of(std::make_shared<Recipe>(recipe), file_);
+    return settings_like(codec, packed, *make_content(before), before->size(), "the packed table", writing_);
+  }
+
+  DescribedFile file_;
+  const Writing& writing_;
+  std::map<std::size_t, PackSettings> settings_;  // by a part's ordinal
+};
+
+}  // namespace
+
+DescribedFile with_parts_open(const DescribedFile& file) {
+  DescribedFile out = file;
+  while (open_more(out)) continue;
+  return out;
+}
+
+DescribedFile continued(const DescribedFile& before, const Made& made) {
+  SourcePtr all = made.bytes.source();
+  if (!before.end) {
+    DescribedFile out = before;
+    out.source = all;
+    return out;
+  }
+  Layer layer(make_slice(all, 0, made.size));
+  for (const OpenedPart& part : made.parts) layer.add(part, make_slice(all, part.at, part.length));
+  return layer.over(before, made.size);
+}
+
+Assembly with_parts_closed(DescribedFile file, const Writing& writing) {
+  std::uint64_t end = file.size();
+  if (!file.parts.empty()) {
+    file = Closing(std::move(file), writing).run();
+    end = file.size();
+  }
+  file.source = make_slice(file.source, 0, end);
+  file.end.reset();
+  file.parts.clear();
+  return settle_sums(file);
+}
+
+}  // namespace operculum::layout
