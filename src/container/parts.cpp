@@ -129,17 +129,22 @@ std::vector<Candidate> candidates_in(const Candidate& outer, bool wrapper, OpenC
 
 }  // namespace
 
+std::string path_beside(const std::string& path, const std::string& name) {
+  std::string full, within = folder_of(path);
+  for (std::string_view part : split(name, '/')) {
+    if (part.starts_with('.')) return "";  // hidden files are no parts of anything
+    full = find_part(within, part);
+    if (full.empty() || is_link(full)) return "";
+    within = full + "/";
+  }
+  return is_regular(full) ? full : "";
+}
+
 Beside file_sibling(const std::string& path) {
   Beside out;
-  out.open = [folder = folder_of(path)](const std::string& name) -> SourcePtr {
-    std::string full, within = folder;
-    for (std::string_view part : split(name, '/')) {
-      if (part.starts_with('.')) return nullptr;  // hidden files are no parts of anything
-      full = find_part(within, part);
-      if (full.empty() || is_link(full)) return nullptr;
-      within = full + "/";
-    }
-    return is_regular(full) ? open_file(full) : nullptr;
+  out.open = [path](const std::string& name) -> SourcePtr {
+    std::string full = path_beside(path, name);
+    return full.empty() ? nullptr : open_file(full);
   };
   out.candidates = [folder = folder_of(path)] { return files_in(folder); };
   return out;

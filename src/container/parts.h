@@ -8,6 +8,10 @@ namespace operculum {
 /// write them; `count` is how many there were. Throws IoError.
 SourcePtr open_with_parts(const std::string& path, unsigned& count);
 
+/// Where the plain file of that name, or of a path beneath, lies in the folder of `path`, whatever the case
+/// of its letters; empty where there is none.
+std::string path_beside(const std::string& path, const std::string& name);
+
 /// The plain files in the folder of `path`; hidden ones and links are not there.
 Beside file_sibling(const std::string& path);
 

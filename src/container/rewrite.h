@@ -50,11 +50,22 @@ struct PackChoice {
   bool seek_settings = true;  ///< look for the settings that the original was packed with
 };
 
+/// A file beside a container that its entries lie in, too, as it is to be.
+struct FileBeside {
+  std::string name;  ///< as the container calls it
+  SourcePtr bytes;
+  SourcePtr before;      ///< as it was
+  bool changed = false;  ///< `bytes` are other ones
+};
+
 /// What formats need to write, and where they tell what a person should know of it.
 struct Writing {
   PackChoice choice;
   SpoolBudget& spool;
   std::function<void(const std::string& path, const std::string& sentence)> note;
+  /// Takes all files beside the container that it consists of; where it is not there, changes to them are
+  /// refused.
+  std::function<void(FileBeside)> beside = {};
 };
 
 /// Content that was packed, and what its headers want to know.

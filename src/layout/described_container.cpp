@@ -37,7 +37,7 @@ class During {
 class Described final : public DescribedContainer {
  public:
   Described(std::shared_ptr<const Plan> plan, const Input& input, SourcePtr source, OpenContext& context,
-            Observer* observer, Recorder* recorder, std::vector<StandIn> stand_ins)
+            Observer* observer, Recorder* recorder, StandIns stand_ins)
       : plan_(std::move(plan)),
         input_(input),
         source_(source),
@@ -413,7 +413,7 @@ class Described final : public DescribedContainer {
 
 std::shared_ptr<DescribedContainer> open_described(std::shared_ptr<const Plan> plan, const Input& input,
                                                    SourcePtr source, OpenContext& context, Observer* observer,
-                                                   Recorder* recorder, std::vector<StandIn> stand_ins) {
+                                                   Recorder* recorder, StandIns stand_ins) {
   return std::make_shared<Described>(std::move(plan), input, std::move(source), context, observer, recorder,
                                      std::move(stand_ins));
 }

@@ -33,6 +33,6 @@ class DescribedContainer : public Container {
 std::shared_ptr<DescribedContainer> open_described(std::shared_ptr<const Plan> plan, const Input& input,
                                                    SourcePtr source, OpenContext& context,
                                                    Observer* observer = nullptr, Recorder* recorder = nullptr,
-                                                   std::vector<StandIn> stand_ins = {});
+                                                   StandIns stand_ins = {});
 
 }  // namespace operculum::layout

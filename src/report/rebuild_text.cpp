@@ -40,6 +40,8 @@ std::string rebuild_text(const RebuildResult& result, const std::string& target,
                       escape(result.written), human_size(result.new_size), human_size(result.kept_bytes),
                       kept, grouped(result.compared));
   if (!result.original.empty()) text += fmt::format("{}: the original\n", escape(result.original));
+  for (const std::string& path : result.beside)
+    text += fmt::format("{}: written, a part of it\n", escape(path));
   return text;
 }
 

@@ -5,6 +5,7 @@
 
 #include <cerrno>
 #include <cstdlib>
+#include <filesystem>
 #include <memory>
 
 #include "base/error.h"
@@ -78,6 +79,15 @@ WrittenFile write_with(const NewFile& file, const std::function<void(OutputFile&
 }
 
 }  // namespace
+
+void take_back(const WrittenFile& written) {
+  std::error_code none;
+  if (written.replaced.empty()) {
+    std::filesystem::remove(written.path, none);
+  } else {
+    std::filesystem::rename(written.replaced, written.path, none);
+  }
+}
 
 void write_new_text(std::string_view text, const std::string& path) {
   write_with({.path = path}, [&](OutputFile& out) { out.write(as_bytes(text)); });

@@ -30,6 +30,9 @@ struct WrittenFile {
 /// good before. Throws IoError, GuardTripped, and what the check throws; nothing is left then.
 WrittenFile write_new_file(const Assembly& assembly, const NewFile& file, Progress& progress);
 
+/// As if it had not been written: what was there before has its name again. Does what it can.
+void take_back(const WrittenFile& written);
+
 /// The same from a stream; holes stay holes.
 WrittenFile write_new_stream(Stream& stream, const NewFile& file, Progress& progress);
 

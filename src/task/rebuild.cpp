@@ -6,6 +6,7 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "task/files_beside.h"
 #include "task/new_file.h"
 #include "task/output_place.h"
 #include "task/rebuild_changes.h"
@@ -55,6 +56,7 @@ class Rebuild {
     MoreChanges more;
     if (request_.update_sums) more = PackageSums(layers, changes, writing_, context_);
     std::vector<PlannedLayer> plans = plan_layers(layers, std::move(innermost), writing_, more);
+    plans.front().name = base_name(request_.into);
     tell_of_sums(layers);
     result_.new_size = plans.front().result.size();
     result_.kept_bytes = plans.front().result.kept_of(*layers.front().source);
@@ -99,20 +101,22 @@ class Rebuild {
     }
   }
 
-  /// Of the one file, and of where the original is that it took the place of.
-  void write_receipt(const WrittenFile& written) const {
-    std::string path = absolute_path(written.path), original = written.replaced;
-    std::size_t slash = path.rfind('/');
+  /// Of what was written, all in one folder, and of where the originals are that it took the place of.
+  void write_receipt(const std::vector<WrittenFile>& written) const {
     Receipt receipt;
     receipt.source = request_.target;
-    receipt.folder = slash == 0 ? "/" : path.substr(0, slash);
-    Receipt::Item item;
-    item.path = path.substr(slash + 1);
-    item.size = result_.new_size;
-    item.sha256 = written.digest;
-    item.kind = "file";
-    item.replaced = original.substr(original.rfind('/') + 1);
-    receipt.items.push_back(std::move(item));
+    for (const WrittenFile& one : written) {
+      std::string path = absolute_path(one.path);
+      std::size_t slash = path.rfind('/');
+      receipt.folder = slash == 0 ? "/" : path.substr(0, slash);
+      Receipt::Item item;
+      item.path = path.substr(slash + 1);
+      item.size = one.size;
+      item.sha256 = one.digest;
+      item.kind = "file";
+      item.replaced = one.replaced.substr(one.replaced.rfind('/') + 1);
+      receipt.items.push_back(std::move(item));
+    }
     receipt.write(request_.receipt);
   }
 
@@ -133,19 +137,37 @@ class Rebuild {
     }
   }
 
+  /// All or nothing: what is beside goes again when what it belongs to cannot be written.
   void write(const Place& place, const RebuildLayer& outermost, const PlannedLayer& plan) {
-    NewFile file;
-    file.path = request_.into.empty() ? place.file : request_.into;
-    file.in_place = request_.into.empty();
-    file.like = place.file;
+    std::vector<FileToWrite> beside = files_to_write(plan, place.file, request_.into);
+    std::vector<WrittenFile> written;
+    try {
+      for (FileToWrite& one : beside) {
+        Assembly bytes;
+        bytes.add(one.file.bytes);
+        written.push_back(write_one(std::move(one.as), bytes, *one.file.before));
+        result_.beside.push_back(written.back().path);
+      }
+      NewFile file;
+      file.path = request_.into.empty() ? place.file : request_.into;
+      file.in_place = request_.into.empty();
+      file.like = place.file;
+      written.push_back(write_one(std::move(file), plan.result, *outermost.source));
+    } catch (...) {
+      for (auto one = written.rbegin(); one != written.rend(); ++one) take_back(*one);
+      throw;
+    }
+    result_.written = written.back().path;
+    result_.original = written.back().replaced;
+    if (!request_.receipt.empty()) write_receipt(written);
+  }
+
+  WrittenFile write_one(NewFile file, const Assembly& bytes, const Source& original) {
     file.digest = !request_.receipt.empty();
     file.check = [&](const Source& written) {
-      check_written(written, plan.result, *outermost.source, request_.quick, request_.choice.jobs, progress_);
+      check_written(written, bytes, original, request_.quick, request_.choice.jobs, progress_);
     };
-    WrittenFile written = write_new_file(plan.result, file, progress_);
-    result_.written = written.path;
-    result_.original = written.replaced;
-    if (file.digest) write_receipt(written);
+    return write_new_file(bytes, file, progress_);
   }
 
   const RebuildRequest& request_;

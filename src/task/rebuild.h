@@ -59,6 +59,7 @@ struct RebuildResult {
   std::uint64_t kept_bytes = 0;              ///< of the new file, that are the original's
   std::string written;                       ///< the new file; empty in a dry run, and when nothing changes
   std::string original;                      ///< in place: where the original is now
+  std::vector<std::string> beside;           ///< further files of the container that were written with it
   std::uint64_t compared = 0;  ///< entries whose bytes were compared before the file got its name
 };
 

@@ -11,6 +11,7 @@
 #include "base/parallel.h"
 #include "base/text.h"
 #include "io/compare.h"
+#include "task/files_beside.h"
 
 namespace operculum {
 namespace {
@@ -43,7 +44,7 @@ class PlanCheck {
   PlanCheck(const RebuildLayer& layer, const PlannedLayer& plan, bool quick, OpenContext& context,
             Progress& progress)
       : layer_(layer), plan_(plan), quick_(quick), progress_(progress) {
-    Input input{make_content(plan.source), layer.name};
+    Input input{make_content(plan.source), plan.name_in(layer), beside_planned(layer, plan)};
     after_ = layer.format->open(input, context)->written_as();
   }
 

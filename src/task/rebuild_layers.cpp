@@ -93,6 +93,7 @@ std::vector<RebuildLayer> prepare_layers(const Place& place, OpenContext& contex
   std::vector<RebuildLayer> out;
   for (const Layer& layer : place.layers) {
     RebuildLayer made = prepare_layer(layer, context);
+    if (out.empty() && !place.file.empty()) made.sibling = file_sibling(place.file);
     if (layer.entry && !out.empty()) made.index = index_of(*out.back().container, *layer.entry);
     out.push_back(std::move(made));
   }
@@ -103,7 +104,9 @@ std::optional<PlannedLayer> plan_changes(const RebuildLayer& layer, Changes chan
   if (changes.empty()) return std::nullopt;
   PlannedLayer plan;
   plan.changes = std::move(changes);
-  plan.result = rewritten(layer, plan.changes, writing);
+  Writing with = writing;
+  if (layer.sibling) with.beside = [&](FileBeside file) { plan.beside.push_back(std::move(file)); };
+  plan.result = rewritten(layer, plan.changes, with);
   plan.source = plan.result.source();
   return plan;
 }

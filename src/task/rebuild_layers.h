@@ -1,6 +1,7 @@
 #pragma once
 
 #include "container/locator.h"
+#include "container/parts.h"
 #include "container/rewrite.h"
 
 namespace operculum {
@@ -13,6 +14,7 @@ struct RebuildLayer {
   SourcePtr source;        ///< its bytes
   std::string name;        ///< of the file or entry that it is
   std::size_t index = 0;   ///< of that entry in the layer around; of no use for the outermost
+  Beside sibling = {};     ///< what lies beside it, where that can be written, too: a file on disk
 };
 
 /// A layer, opened again where it was read as a stream.
@@ -27,7 +29,11 @@ struct PlannedLayer {
   Changes changes;
   bool trimmed = false;  ///< beside the changes, filling goes
   Assembly result;
-  SourcePtr source;  ///< of the result
+  SourcePtr source;                ///< of the result
+  std::vector<FileBeside> beside;  ///< further files that it consists of
+  std::string name;                ///< that it will have; empty: as the layer's
+
+  const std::string& name_in(const RebuildLayer& layer) const { return name.empty() ? layer.name : name; }
 };
 
 /// Adds to the changes of a layer, by its number, before it is planned.

@@ -233,15 +233,14 @@ Value search(Frame& frame, const Node& call, const Arguments& given) {
 Value file(Frame& frame, const Node&, const Arguments& given) {
   Run& run = frame.run;
   std::string name = given[0]->text_of(frame);
-  SourcePtr source = name.find('/') == std::string::npos ? run.sibling(name) : nullptr;
-  if (!source) {
+  auto region = name.find('/') == std::string::npos ? run.region_of_file(name) : std::nullopt;
+  if (!region) {
     Blob blob;
     blob.missing =
         fmt::format("the file \"{}\" is wanted beside \"{}\"", escape(name), escape(run.input().name));
     return run.store().add(std::move(blob));
   }
-  std::uint64_t length = source->size();
-  return Value::bytes(run.store().add_region(std::move(source), name, Region::Origin{name, 0}), 0, length);
+  return Value::bytes(*region, 0, run.region(*region).size());
 }
 Value file_size(Frame& frame, const Node&, const Arguments&) {
   return Value::of(static_cast<std::int64_t>(frame.run.region(0).size()));

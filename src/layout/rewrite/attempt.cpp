@@ -36,6 +36,12 @@ class Attempt {
     move_structures();
     std::uint64_t size = file_.size(), added = moved(size) + appended_.size() - size;
     if (added != 0) set_equal_numbers(static_cast<std::int64_t>(size), added);
+    for (const OpenedPart& part : file_.parts) {
+      if (!part.is_file() || part.length == 0) continue;
+      std::uint64_t end = part.at + part.length;
+      std::uint64_t more = moved(end) - end - static_cast<std::uint64_t>(shift_of_part(part.at));
+      if (more != 0) set_equal_numbers(static_cast<std::int64_t>(part.length), more);
+    }
     return settle(survey_, packed_, row_, assembled());
   }
 
@@ -274,10 +280,25 @@ class Attempt {
 
   /// Behind everything else.
   void put_behind(const Assembly& with, const Driver& offset, std::uint64_t now) {
-    if (file_.part_at(now) != nullptr) fail("nothing can be put behind what is packed together");
+    if (const OpenedPart* part = file_.part_at(now)) return put_behind_part(*part, with, offset, now);
     std::uint64_t size = file_.size(), at = aligned(size + appended_.size());
     appended_.add_zeros(at - size - appended_.size());
     appended_.add(with);
+    set(offset, at, now);
+  }
+
+  /// Behind everything else of a file beside the container.
+  void put_behind_part(const OpenedPart& part, const Assembly& with, const Driver& offset,
+                       std::uint64_t now) {
+    if (!part.is_file()) fail("nothing can be put behind what is packed together");
+    std::uint64_t end = part.at + part.length, begin = end + between_[end], at = aligned(begin);
+    Assembly filled;
+    filled.add_zeros(at - begin);
+    filled.add(with);
+    between_[end] += filled.size();
+    auto delta = static_cast<std::int64_t>(filled.size());
+    edits_.push_back({end, end, std::move(filled)});
+    inserts_.push_back({end, end - 1, end, delta, delta});
     set(offset, at, now);
   }
 

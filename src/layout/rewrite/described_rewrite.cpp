@@ -231,6 +231,14 @@ DescribedFile with_rows(const DescribedFile& file, const Changes& changes, const
 
 }  // namespace
 
+std::vector<std::uint64_t> OpenedPart::cuts() const {
+  std::vector<std::uint64_t> out = {at};
+  for (std::size_t i = 0; i + 1 < files.size(); ++i)
+    out.push_back(std::min(out.back() + files[i].before->size(), at + length));
+  out.push_back(at + length);
+  return out;
+}
+
 const OpenedPart* DescribedFile::part_at(std::uint64_t at) const {
   for (const OpenedPart& part : parts) {
     if (at >= part.at && at <= part.at + part.length) return &part;
@@ -242,9 +250,12 @@ Assembly rewrite_described(const DescribedFile& file, const Changes& changes, co
   if (changes.empty()) return as_it_is(file.source);
   bool rows = !changes.added.empty() || !changes.removed.empty() || !changes.renamed.empty();
   DescribedFile opened = with_parts_open(file);
-  if (rows) return with_parts_closed(with_rows(opened, changes, writing), writing);
+  if (rows) {
+    DescribedFile made = with_rows(opened, changes, writing);
+    return made.parts.empty() ? as_it_is(made.source) : with_parts_closed(made, writing);
+  }
   Made made = with_contents(opened, changes, writing);
-  if (opened.parts.empty()) return std::move(made.bytes);
+  if (made.parts.empty()) return std::move(made.bytes);
   return with_parts_closed(continued(opened, made), writing);
 }
 

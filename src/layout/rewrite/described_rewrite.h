@@ -5,11 +5,23 @@
 
 namespace operculum::layout {
 
-/// A decoded part of a described file, laid open behind it so that it can be changed as the file's own bytes
-/// are.
+/// A file beside a described one, as it was.
+struct OpenedFile {
+  std::string name;
+  SourcePtr before;
+};
+
+/// A decoded part of a described file, or files beside it, laid open behind it so that they can be changed as
+/// the file's own bytes are. Files that the description joins are one part: what grows in one of them runs on
+/// into the next, and all but the last keep their sizes.
 struct OpenedPart {
-  std::size_t ordinal = 0;           ///< of all parts that the description decodes
-  std::uint64_t at = 0, length = 0;  ///< in DescribedFile::source
+  std::size_t ordinal = 0;             ///< of all parts that the description decodes
+  std::vector<OpenedFile> files = {};  ///< none: a decoded part
+  std::uint64_t at = 0, length = 0;    ///< in DescribedFile::source
+
+  bool is_file() const { return !files.empty(); }
+  /// Where each file begins in DescribedFile::source, and behind them where the last one ends.
+  std::vector<std::uint64_t> cuts() const;
 };
 
 /// A described container that is to be written again.

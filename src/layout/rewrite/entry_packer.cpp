@@ -104,7 +104,7 @@ std::map<std::size_t, PackedEntry> pack_entries(const Survey& survey, const Chan
       throw Unsupported("--method in a described format, which says itself how it packs");
     const EntryLook& look = survey.looks[index];
     if (!look.recipe) survey.container->look(index);  // which says why it cannot be had
-    if (!look.recipe || !look.recipe->source)
+    if (!stored_bytes(look.recipe))
       throw Unsupported(
           fmt::format("setting \"{}\", whose bytes are joined from several places", escape(path)));
     PackSettings settings = settings_of(look, *survey.container, index, writing);

@@ -5,6 +5,7 @@
 
 #include "base/error.h"
 #include "io/assembly.h"
+#include "layout/rewrite/extents.h"
 #include "layout/rewrite/number_writer.h"
 #include "layout/rewrite/on_trial.h"
 
@@ -29,9 +30,10 @@ SourcePtr with_number(const SourcePtr& source, const NumberRead& read, const Byt
 NumberFinder::Measures NumberFinder::measures_of(const EntryLook& look, const Source& base) {
   Measures out;
   if (look.size) out.size = static_cast<std::int64_t>(*look.size);
-  if (!look.recipe || !look.recipe->source) return out;
-  out.length = static_cast<std::int64_t>(look.recipe->source->size());
-  if (auto run = trace(*look.recipe->source, 0, base)) out.offset = static_cast<std::int64_t>(run->at);
+  SourcePtr bytes = stored_bytes(look.recipe);
+  if (!bytes) return out;
+  out.length = static_cast<std::int64_t>(bytes->size());
+  if (auto run = trace(*bytes, 0, base)) out.offset = static_cast<std::int64_t>(run->at);
   return out;
 }
 
@@ -111,7 +113,10 @@ std::optional<Driver> NumberFinder::find_driver(const EntryLook& look, std::size
   auto value = measure == Measure::offset ? now.offset : measure == Measure::length ? now.length : now.size;
   if (!value) return std::nullopt;
   const std::vector<NumberRead>& own = look.reads.numbers;
+  auto place = known_.find({index, Measure::offset});
   for (std::size_t i = 0; i < std::min(own.size(), kMostTried); ++i) {
+    bool tells_place = place != known_.end() && place->second && place->second->read.at == own[i].at;
+    if (tells_place && measure != Measure::offset) continue;  // in front of the begin it may cut the length
     auto found = tried(own[i], index, measure, now);
     if (!found) continue;
     found->place = i;

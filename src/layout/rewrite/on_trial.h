@@ -22,10 +22,14 @@ inline OnTrial open_on_trial(const DescribedFile& file, const SourcePtr& source,
   out.context = file.context->for_thread();
   if (recorder != nullptr) recorder->owner = out.context;
   SourcePtr own = file.end ? make_slice(source, 0, *file.end) : source;
-  std::vector<StandIn> stand_ins;
+  StandIns stand_ins;
   for (const OpenedPart& part : file.parts) {
-    stand_ins.resize(std::max(stand_ins.size(), part.ordinal + 1));
-    stand_ins[part.ordinal] = {make_slice(source, part.at, part.length), part.at};
+    std::vector<std::uint64_t> cuts = part.cuts();
+    for (std::size_t i = 0; i < part.files.size(); ++i)
+      stand_ins.files[part.files[i].name] = {make_slice(source, cuts[i], cuts[i + 1] - cuts[i]), cuts[i]};
+    if (part.is_file()) continue;
+    stand_ins.parts.resize(std::max(stand_ins.parts.size(), part.ordinal + 1));
+    stand_ins.parts[part.ordinal] = {make_slice(source, part.at, part.length), part.at};
   }
   out.context->limits.begin(own->size(), own->size());
   out.container =

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <utility>
 
 #include "base/error.h"
 #include "base/text.h"
@@ -58,27 +59,77 @@ SourcePtr plain_of(const RecipePtr& recipe, const DescribedFile& file) {
   return spool(*open_recipe(recipe, std::nullopt), file.context->spool);
 }
 
+/// What a container reads beside its own bytes, for its head and for any entry.
+struct ReadBeside {
+  std::vector<FileRead> files;  ///< each once
+  bool joined = false;          ///< some bytes are joined of several places
+};
+
+ReadBeside read_beside(DescribedContainer& container, const Recorder& head) {
+  std::span<const Entry> entries = container.entries();
+  ReadBeside out{head.files};
+  for (const PartMade& made : head.parts) out.joined |= !made.recipe->parts.empty();
+  for (std::size_t i = 0; i < entries.size(); ++i) {
+    if (!entries[i].has_data()) continue;
+    try {
+      EntryLook look = container.look(i);
+      out.joined |= look.recipe && !look.recipe->parts.empty();
+      for (const FileRead& read : look.reads.files) {
+        bool known = std::any_of(out.files.begin(), out.files.end(),
+                                 [&](const FileRead& one) { return one.name == read.name; });
+        if (!known) out.files.push_back(read);
+      }
+    } catch (const Malformed&) {
+      continue;  // damaged before
+    }
+  }
+  return out;
+}
+
+/// Lays open the files that are not yet; true when there are some.
+bool open_files(const DescribedFile& file, const ReadBeside& beside, Layer& layer) {
+  OpenedPart joined;
+  std::vector<SourcePtr> bytes;
+  bool more = false;
+  for (const FileRead& read : beside.files) {
+    bool known = std::any_of(file.parts.begin(), file.parts.end(), [&](const OpenedPart& part) {
+      return std::any_of(part.files.begin(), part.files.end(),
+                         [&](const OpenedFile& one) { return one.name == read.name; });
+    });
+    if (known) continue;
+    more = true;
+    joined.files.push_back({read.name, read.source});
+    bytes.push_back(read.source);
+    if (beside.joined) continue;
+    layer.add(std::exchange(joined, {}), read.source);
+    bytes.clear();
+  }
+  if (!bytes.empty()) layer.add(joined, make_joined(bytes));
+  return more;
+}
+
 /// Opens what is decoded of bytes that can be changed already; true when there was something.
 bool open_more(DescribedFile& file) {
   Recorder reads;
   OnTrial container = open_on_trial(file, file.source, &reads);
-  container->entries();
+  ReadBeside beside = read_beside(*container, reads);
   Layer layer(make_slice(file.source, 0, file.size()));
   std::uint64_t opened = 0;
   for (const OpenedPart& part : file.parts) {
     layer.add(part, make_slice(file.source, part.at, part.length));
-    opened += part.length;
+    opened += part.is_file() ? 0 : part.length;
   }
-  bool more = false;
+  bool more = open_files(file, beside, layer);
   for (const PartMade& made : reads.parts) {
-    bool known = std::any_of(file.parts.begin(), file.parts.end(),
-                             [&](const OpenedPart& part) { return part.ordinal == made.ordinal; });
-    if (known || made.ordinal >= kMostParts || !made.recipe->source || !has_way_back(*made.recipe) ||
-        !extent_of(*made.recipe->source, *file.source).there)
-      continue;
+    bool known = std::any_of(file.parts.begin(), file.parts.end(), [&](const OpenedPart& part) {
+      return !part.is_file() && part.ordinal == made.ordinal;
+    });
+    if (known || made.ordinal >= kMostParts || !has_way_back(*made.recipe)) continue;
+    SourcePtr packed = stored_bytes(made.recipe);
+    if (!packed || !extent_of(*packed, *file.source).there) continue;
     SourcePtr plain = plain_of(made.recipe, file);
     if ((opened += plain->size()) > kMostOpened) break;
-    layer.add({made.ordinal, 0, 0}, plain);
+    layer.add({made.ordinal, {}, 0, 0}, plain);
     more = true;
   }
   if (more) file = layer.over(file, file.size());
@@ -116,7 +167,7 @@ class Closing {
 
   bool same(const Survey& survey, std::size_t part) const {
     const EntryLook& look = survey.looks[survey.index_of_part(part)];
-    if (!look.recipe || !look.recipe->source) return true;  // it is not made any more
+    if (!look.recipe) return true;  // a file, or not made any more
     try {
       return same_bytes(*open_recipe(look.recipe, std::nullopt), *make_source_stream(plain(part)));
     } catch (const Malformed&) {
@@ -166,6 +217,30 @@ class Closing {
   std::map<std::size_t, PackSettings> settings_;  // by a part's ordinal
 };
 
+bool is_same(const Source& bytes, const Source& before) {
+  if (bytes.size() != before.size()) return false;
+  for (std::uint64_t at = 0; at < bytes.size();) {
+    auto run = trace(bytes, at, before);
+    if (!run || run->at != at) return false;
+    at += run->length;
+  }
+  return true;
+}
+
+void hand_over(const OpenedPart& part, const SourcePtr& all, const Writing& writing) {
+  std::vector<std::uint64_t> cuts = part.cuts();
+  for (std::size_t i = 0; i < part.files.size(); ++i) {
+    const OpenedFile& file = part.files[i];
+    SourcePtr bytes = make_slice(all, cuts[i], cuts[i + 1] - cuts[i]);
+    bool changed = !is_same(*bytes, *file.before);
+    if (writing.beside) {
+      writing.beside({file.name, bytes, file.before, changed});
+    } else if (changed) {
+      throw Unsupported(fmt::format("changing \"{}\", a file beside the container", escape(file.name)));
+    }
+  }
+}
+
 }  // namespace
 
 DescribedFile with_parts_open(const DescribedFile& file) {
@@ -187,15 +262,16 @@ DescribedFile continued(const DescribedFile& before, const Made& made) {
 }
 
 Assembly with_parts_closed(DescribedFile file, const Writing& writing) {
-  std::uint64_t end = file.size();
-  if (!file.parts.empty()) {
-    file = Closing(std::move(file), writing).run();
-    end = file.size();
-  }
-  file.source = make_slice(file.source, 0, end);
-  file.end.reset();
-  file.parts.clear();
-  return settle_sums(file);
+  file = Closing(std::move(file), writing).run();
+  Layer files(make_slice(file.source, 0, file.size()));
+  for (const OpenedPart& part : file.parts)
+    if (part.is_file()) files.add(part, make_slice(file.source, part.at, part.length));
+  file = files.over(file, file.size());
+  SourcePtr all = settle_sums(file).source();
+  for (const OpenedPart& part : file.parts) hand_over(part, all, writing);
+  Assembly out;
+  out.add(make_slice(all, 0, file.size()));
+  return out;
 }
 
 }  // namespace operculum::layout

@@ -107,11 +107,11 @@ class Settling {
   std::optional<Bytes> sealed_anew(std::size_t index, const EntryLook& look, const Extent& found) {
     constexpr std::uint64_t kMost = 64 << 20;  // bytes that are packed anew in memory
     const Recipe& before = *survey_.looks[index].recipe;
-    bool can = look.recipe->source && found.there && found.length > 0 &&
-               before.steps.size() == look.recipe->steps.size() && (resealed_ += found.length) <= kMost;
+    bool can = found.there && found.length > 0 && before.steps.size() == look.recipe->steps.size() &&
+               (resealed_ += found.length) <= kMost;
     if (!can) return std::nullopt;
     auto packed = packed_.find(index);
-    SourcePtr stored = packed == packed_.end() ? before.source : packed->second.stored;
+    SourcePtr stored = packed == packed_.end() ? stored_bytes(before) : packed->second.stored;
     Bytes bytes = resealed(std::move(stored), before.steps, look.recipe->steps, kMost);
     return bytes.size() == found.length ? std::optional(std::move(bytes)) : std::nullopt;
   }
@@ -219,7 +219,8 @@ class Settling {
         continue;
       }
       EntryLook look = after.look(places[i]);
-      Extent found = look.recipe && look.recipe->source ? extent_of(*look.recipe->source, source) : Extent{};
+      SourcePtr bytes = stored_bytes(look.recipe);
+      Extent found = bytes ? extent_of(*bytes, source) : Extent{};
       auto packed = packed_.find(i);
       bool anew = sealed_.contains(i);  // its bytes are others for the same content
       bool as_before = packed == packed_.end() && !anew && look.recipe &&
@@ -228,10 +229,10 @@ class Settling {
         return packed == packed_.end() ? survey_.container->content(i) : packed->second.plain;
       };
       if (look.recipe && !as_before && !gives(look, *plain())) {
-        auto bytes = sealed_anew(i, look, found);
-        if (!bytes)
+        auto anew_bytes = sealed_anew(i, look, found);
+        if (!anew_bytes)
           fail(fmt::format("\"{}\" would be decoded in another way where it lies then", escape(path)));
-        out.emplace(found.at, *std::move(bytes));
+        out.emplace(found.at, *std::move(anew_bytes));
         sealed_.insert(i);
         continue;
       }
@@ -244,7 +245,7 @@ class Settling {
       if (packed != packed_.end()) {
         bool right = anew || length == 0 || same_range(source, found.at, *packed->second.stored, 0, length);
         if (!right) fail(fmt::format("no number was found that tells where \"{}\" lies", escape(path)));
-      } else if (length > 0 && !anew && !kept(*look.recipe->source, survey_.extents[i])) {
+      } else if (length > 0 && !anew && !kept(*bytes, survey_.extents[i])) {
         fail(
             fmt::format("no number was found that tells where \"{}\" lies: it would be read at offset {}, "
                         "where other bytes are",
@@ -259,7 +260,8 @@ class Settling {
     }
     if (row_ != nullptr && row_->kind == RowChange::Kind::added) {
       EntryLook look = after.look(row_->new_index);
-      Extent found = look.recipe && look.recipe->source ? extent_of(*look.recipe->source, source) : Extent{};
+      SourcePtr bytes = stored_bytes(look.recipe);
+      Extent found = bytes ? extent_of(*bytes, source) : Extent{};
       const Extent& wanted = survey_.extents[row_->index];
       if (found.there != wanted.there || found.length != wanted.length)
         fail("the new entry would not have the bytes of the one that it is made of");
@@ -276,8 +278,9 @@ class Settling {
       std::size_t index = survey_.index_of_part(i);
       auto made = std::find_if(reads.parts.begin(), reads.parts.end(),
                                [&](const PartMade& one) { return one.ordinal == file_.parts[i].ordinal; });
-      if (!survey_.extents[index].there || made == reads.parts.end() || !made->recipe->source) continue;
-      const Source& bytes = *made->recipe->source;
+      SourcePtr found = made == reads.parts.end() ? nullptr : stored_bytes(made->recipe);
+      if (!survey_.extents[index].there || !found) continue;
+      const Source& bytes = *found;
       auto packed = packed_.find(index);
       bool right = packed == packed_.end()
                        ? bytes.size() == survey_.extents[index].length && kept(bytes, survey_.extents[index])

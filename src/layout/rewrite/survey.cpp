@@ -10,12 +10,6 @@
 
 namespace operculum::layout {
 
-Extent extent_of(const Source& bytes, const Source& base) {
-  auto run = trace(bytes, 0, base);
-  if (!run || run->length < bytes.size()) return {};
-  return {run->at, bytes.size(), true};
-}
-
 Survey::Survey(const DescribedFile& described)
     : file(described),
       container(open_on_trial(file, file.source, &head)),
@@ -30,8 +24,7 @@ Survey::Survey(const DescribedFile& described)
     } catch (const Malformed&) {
       continue;  // damaged before, and left as it is
     }
-    const RecipePtr& recipe = looks[i].recipe;
-    if (recipe && recipe->source) extents[i] = extent_of(*recipe->source, *file.source);
+    if (SourcePtr bytes = stored_bytes(looks[i].recipe)) extents[i] = extent_of(*bytes, *file.source);
   }
   look_at_parts();
 }
@@ -42,13 +35,14 @@ void Survey::look_at_parts() {
   for (std::size_t i = 0; i < file.parts.size(); ++i) {
     auto made = std::find_if(head.parts.begin(), head.parts.end(),
                              [&](const PartMade& one) { return one.ordinal == file.parts[i].ordinal; });
-    if (made == head.parts.end()) continue;
+    if (made == head.parts.end() || file.parts[i].is_file()) continue;
     EntryLook& look = looks[index_of_part(i)];
     look.recipe = made->recipe;
     auto last = head.numbers.begin() + static_cast<std::ptrdiff_t>(made->numbers);
     auto count = static_cast<std::ptrdiff_t>(std::min(made->numbers, kMostNumbers));
     look.reads.numbers.assign(std::reverse_iterator(last), std::reverse_iterator(last - count));
-    if (look.recipe->source) extents[index_of_part(i)] = extent_of(*look.recipe->source, *file.source);
+    if (SourcePtr bytes = stored_bytes(look.recipe))
+      extents[index_of_part(i)] = extent_of(*bytes, *file.source);
   }
 }
 

@@ -1,18 +1,10 @@
 #pragma once
 
+#include "layout/rewrite/extents.h"
 #include "layout/rewrite/number_finder.h"
 #include "layout/rewrite/on_trial.h"
 
 namespace operculum::layout {
-
-/// A run of the container's own bytes.
-struct Extent {
-  std::uint64_t at = 0, length = 0;
-  bool there = false;  ///< the bytes are such a run
-};
-
-/// Where bytes lie in `base`, when they are one run of it.
-Extent extent_of(const Source& bytes, const Source& base);
 
 /// What is known of a described container before anything in it changes; found out once, however many ways of
 /// writing it are tried.

@@ -2,7 +2,10 @@
 
 #include <cstdint>
 #include <memory>
+#include <string>
 #include <vector>
+
+#include "io/source.h"
 
 namespace operculum::layout {
 
@@ -10,8 +13,8 @@ struct NumberPlan;
 struct TextPlan;
 struct Recipe;
 
-// Offsets are those of the container's own bytes. What is read of a decoded part that something stands in for
-// (see StandIn) has offsets, too: those that the stand-in says.
+// Offsets are those of the container's own bytes. What is read of a decoded part or a further file that
+// something stands in for (see StandIn) has offsets, too: those that the stand-in says.
 
 /// A number that was read.
 struct NumberRead {
@@ -57,6 +60,12 @@ struct ListSeen {
   bool counted = false;               ///< a number says how many they are
 };
 
+/// A file beside the container.
+struct FileRead {
+  std::string name;
+  SourcePtr source;
+};
+
 /// What a description reads of the container's own bytes, in order: so that it can be found out what has to
 /// change when something in it changes.
 struct Recorder {
@@ -68,6 +77,7 @@ struct Recorder {
   std::vector<PlacedAt> placed;
   std::vector<ListSeen> lists;
   std::vector<PartMade> parts;
+  std::vector<FileRead> files;  ///< each once
 };
 
 }  // namespace operculum::layout

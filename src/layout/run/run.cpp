@@ -218,7 +218,7 @@ std::uint64_t Run::length_of(const Value& bytes) {
 /// Counts a part that is decoded, tells of it, and gives what stands in for it.
 StandIn Run::made_part(const RecipePtr& recipe) {
   std::size_t ordinal = parts_made_++;
-  StandIn out = ordinal < stand_ins.size() ? stand_ins[ordinal] : StandIn{};
+  StandIn out = ordinal < stand_ins.parts.size() ? stand_ins.parts[ordinal] : StandIn{};
   if (recorder != nullptr) {
     recorder->parts.push_back({ordinal, recipe, recorder->numbers.size()});
     // What tells how long it is tells where the bytes keep their number how many there are to be decoded.
@@ -256,6 +256,22 @@ Run::Piece Run::placed(const Value& bytes) {
     if (stand_in.bytes) region(*blob.region).recorded_at = stand_in.at;
   }
   return {*blob.region, 0, region(*blob.region).size()};
+}
+
+std::optional<std::uint32_t> Run::region_of_file(const std::string& name) {
+  auto stand_in = stand_ins.files.find(name);
+  SourcePtr source = stand_in != stand_ins.files.end() ? stand_in->second.bytes
+                     : input_.sibling                  ? input_.sibling(name)
+                                                       : nullptr;
+  if (!source) return std::nullopt;
+  if (recorder != nullptr) {
+    bool known = std::any_of(recorder->files.begin(), recorder->files.end(),
+                             [&](const FileRead& one) { return one.name == name; });
+    if (!known) recorder->files.push_back({name, source});
+  }
+  std::uint32_t number = store_.add_region(std::move(source), name, Region::Origin{name, 0});
+  if (stand_in != stand_ins.files.end()) region(number).recorded_at = stand_in->second.at;
+  return number;
 }
 
 void Run::mark_made(const Value& bytes, Cover what) {

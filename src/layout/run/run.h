@@ -36,10 +36,14 @@ class Observer {
   virtual void covered(const Region& region, std::uint64_t offset, std::uint64_t size, Cover cover) = 0;
 };
 
-/// What is read in the place of a part that would have to be decoded.
+/// What is read in the place of a part that would have to be decoded, or of a file beside the container.
 struct StandIn {
-  SourcePtr bytes;       ///< null: none, the part is decoded
+  SourcePtr bytes;       ///< null: none
   std::uint64_t at = 0;  ///< the offset that a recorder is told for its first byte
+};
+struct StandIns {
+  std::vector<StandIn> parts;  ///< for the parts that are decoded first, in their order
+  std::map<std::string, StandIn, std::less<>> files;
 };
 
 /// One container being read by a plan: its regions, its values, and what it may still cost. Used by one
@@ -55,8 +59,8 @@ class Run {
   std::vector<Value> globals;
   bool big = false;  ///< the byte order of numbers that do not state theirs
   Observer* observer = nullptr;
-  Recorder* recorder = nullptr;    ///< told of what is read of the container itself, and of stand-ins
-  std::vector<StandIn> stand_ins;  ///< for the parts that are decoded first, in their order
+  Recorder* recorder = nullptr;  ///< told of what is read of the container itself, and of stand-ins
+  StandIns stand_ins;
   Cover cover = Cover::index;
 
   /// Counts work; throws LimitExceeded when a description makes too much of it. `where` names the line.
@@ -136,7 +140,8 @@ class Run {
   }
   static constexpr std::uint64_t kSmall = 16 << 20;
 
-  SourcePtr sibling(const std::string& name) { return input_.sibling ? input_.sibling(name) : nullptr; }
+  /// All of a file beside the container, as a region of its own; nothing where there is none.
+  std::optional<std::uint32_t> region_of_file(const std::string& name);
   const Input& input() const { return input_; }
 
   /// What is damaged although it can be read on: told beside what is found. Each sentence is kept once.
