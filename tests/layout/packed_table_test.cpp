@@ -224,12 +224,57 @@ table = part(deck, 8, inner.packed) | zlib
 rows  = Row[length(table) / 40] at 0 in table
 )" + kEntry;
 
+/// Contents are packed in blocks of 512 bytes, each behind a table of its blocks' sizes.
+Bytes write_blocks(const Contents& contents) {
+  constexpr std::size_t kBlock = 512;
+  ByteWriter table, data;
+  for (const auto& [path, text] : contents) {
+    std::string name = path;
+    name.resize(24);
+    table.text(name).u32(12 + contents.size() * 32 + data.size()).u32(text.size());
+    ByteWriter sizes, blocks;
+    for (std::size_t at = 0; at < text.size(); at += kBlock) {
+      std::string block = text.substr(at, kBlock);
+      Bytes packed = encode("zlib", as_bytes(block));
+      Bytes stored = packed.size() < block.size() ? packed : to_bytes(block);
+      sizes.u32(stored.size());
+      blocks.bytes(stored);
+    }
+    data.bytes(sizes.view()).bytes(blocks.view());
+  }
+  ByteWriter out;
+  out.text("HULL").u32(contents.size()).u32(kBlock).bytes(table.view()).bytes(data.view());
+  return out.take();
+}
+const std::string kBlocks = R"(
+record Head {
+  magic bytes "HULL"
+  count u32
+  block u32
+}
+record Row {
+  name text[24] padded 0
+  at   u32
+  size u32
+}
+head = Head at 0
+rows = Row[head.count] at 12
+define sizes_of(row: Row) = u32[(row.size + head.block - 1) / head.block] at row.at
+entry for row in rows {
+  path = row.name
+  data = join(piece number i in cut(rest(row.at + 4 * length(sizes_of(row))), sizes_of(row)):
+              piece | when length(piece) < min(head.block, row.size - i * head.block): zlib)
+  size = row.size
+}
+)";
+
 const Form kForms[] = {{"behind", kBehind, write_behind},
                        {"front", in_front("zlib"), write_front},
                        {"keyed", in_front("xor(\"whelk\") | zlib"), write_keyed},
                        {"xored", kXored, write_xored},
                        {"solid", kSolid, write_solid},
-                       {"nested", kNested, write_nested}};
+                       {"nested", kNested, write_nested},
+                       {"blocks", kBlocks, write_blocks}};
 
 Contents sample() {
   Contents out;
@@ -273,7 +318,8 @@ INSTANTIATE_TEST_SUITE_P(All, PackedTables, testing::ValuesIn(kForms),
                          [](const auto& info) { return info.param.name; });
 
 TEST_P(PackedTables, ContentsOfAnyLengthAreSet) {
-  for (const std::string& text : {std::string("x"), std::string(900, 'z'), kNested + kBehind + kXored}) {
+  for (const std::string& text :
+       {std::string("x"), std::string(900, 'z'), std::string(2100, 'y'), kNested + kBehind + kXored}) {
     Contents wanted = sample();
     wanted["caves/two.map"] = text;
     expect(wanted, [&](Changes& changes, std::size_t two) {

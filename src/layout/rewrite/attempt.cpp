@@ -238,6 +238,8 @@ class Attempt {
       length = survey_.finder.driver(survey_.looks[index], index, Measure::length);
     if (length && !length->seen && bounded(end)) length.reset();   // then the size of that part tells it
     if (length && is_place_of_next(*length, end)) length.reset();  // it follows from where the next one lies
+    bool own = length && length->read.at >= extent.at && length->read.at < end;
+    if (own) length.reset();  // as in a table of blocks, which is new, too
     if (shared && (!offset || (new_length != old_length && !length)))
       fail(fmt::format("no number was found that tells where \"{}\" lies", escape(path)));
     Assembly with;

@@ -65,8 +65,8 @@ PackSettings settings_of(const EntryLook& look, Container& before, std::size_t i
   }
 }
 
-PackedEntry pack_one(const EntryLook& look, const NewEntry& changed, PackSettings settings,
-                     const Writing& writing) {
+/// Without its packed bytes.
+PackedEntry measured(const NewEntry& changed) {
   PackedEntry out;
   out.plain = changed.content;
   out.plain_size = changed.size;
@@ -74,6 +74,68 @@ PackedEntry pack_one(const EntryLook& look, const NewEntry& changed, PackSetting
   Bytes buffer(256 * 1024);
   while (std::size_t count = measure->read(buffer))
     out.crc32 = crc32(out.crc32, ByteView(buffer).first(count));
+  return out;
+}
+
+Bytes plain_of(const RecipePtr& block) {
+  constexpr std::uint64_t kMostBlock = 64 << 20;
+  return read_all(*open_recipe(block, std::nullopt), kMostBlock);
+}
+
+/// Plain bytes of a block but for the last: as those of the entry have, or of another one; else what a number
+/// says that has room for all that there is.
+std::uint64_t block_size_of(const Survey& survey, std::size_t index, const Blocks& blocks,
+                            std::uint64_t wanted) {
+  auto first_of = [](const EntryLook& look) { return plain_of(look.recipe->parts.front()).size(); };
+  if (blocks.lengths.size() > 1) return first_of(survey.looks[index]);
+  for (const EntryLook& look : survey.looks) {
+    auto other = blocks_of(look, *survey.file.source);
+    if (other && other->lengths.size() > 1) return first_of(look);
+  }
+  constexpr std::int64_t kMost = 16 << 20;
+  std::uint64_t least = survey.looks[index].size.value_or(first_of(survey.looks[index])), best = 0;
+  for (const NumberRead& read : survey.head.numbers) {
+    auto value = static_cast<std::uint64_t>(read.value);
+    bool fits = read.value <= kMost && read.value > 1 && (value & (value - 1)) == 0 && value >= least;
+    if (fits && (best == 0 || value < best)) best = value;
+  }
+  if (best == 0 && wanted <= least) best = least;
+  if (best == 0)
+    throw Unsupported("a longer content in blocks, of which there is only one: their size is not told");
+  return best;
+}
+
+/// As those of the first block that is packed.
+PackSettings settings_of_blocks(const EntryLook& look, const Blocks& blocks, const std::string& path,
+                                const Writing& writing) {
+  PackSettings settings;
+  settings.level = writing.choice.level;
+  std::string_view codec = blocks.steps.empty() ? "" : codec_of(*blocks.steps.back().kind);
+  if (codec.empty()) return settings;
+  for (const RecipePtr& block : look.recipe->parts) {
+    if (block->steps.empty()) continue;
+    Recipe packed = *block;
+    packed.steps.pop_back();
+    SourcePtr bytes = make_memory_source(plain_of(std::make_shared<Recipe>(packed)));
+    SourcePtr plain = make_memory_source(plain_of(block));
+    return settings_like(codec, bytes, *make_content(plain), plain->size(), path, writing);
+  }
+  return settings;
+}
+
+PackedEntry pack_in_blocks(const Survey& survey, std::size_t index, const Blocks& blocks,
+                           const NewEntry& changed, const Writing& writing) {
+  const std::string& path = survey.container->entries()[index].path;
+  PackedEntry out = measured(changed);
+  PackSettings settings = settings_of_blocks(survey.looks[index], blocks, path, writing);
+  std::uint64_t size = block_size_of(survey, index, blocks, changed.size);
+  out.stored = in_blocks(blocks, *changed.content, size, settings, *survey.file.source).source();
+  return out;
+}
+
+PackedEntry pack_one(const EntryLook& look, const NewEntry& changed, PackSettings settings,
+                     const Writing& writing) {
+  PackedEntry out = measured(changed);
   settings.plain_size = changed.size;
   const std::vector<Step>& steps = look.recipe->steps;
   SourcePtr plain = changed.content->source();
@@ -104,6 +166,10 @@ std::map<std::size_t, PackedEntry> pack_entries(const Survey& survey, const Chan
       throw Unsupported("--method in a described format, which says itself how it packs");
     const EntryLook& look = survey.looks[index];
     if (!look.recipe) survey.container->look(index);  // which says why it cannot be had
+    if (auto blocks = blocks_of(look, *survey.file.source)) {
+      out.emplace(index, pack_in_blocks(survey, index, *blocks, changed, writing));
+      continue;
+    }
     if (!stored_bytes(look.recipe))
       throw Unsupported(
           fmt::format("setting \"{}\", whose bytes are joined from several places", escape(path)));

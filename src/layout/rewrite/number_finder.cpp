@@ -5,7 +5,7 @@
 
 #include "base/error.h"
 #include "io/assembly.h"
-#include "layout/rewrite/extents.h"
+#include "layout/rewrite/blocks.h"
 #include "layout/rewrite/number_writer.h"
 #include "layout/rewrite/on_trial.h"
 
@@ -30,10 +30,13 @@ SourcePtr with_number(const SourcePtr& source, const NumberRead& read, const Byt
 NumberFinder::Measures NumberFinder::measures_of(const EntryLook& look, const Source& base) {
   Measures out;
   if (look.size) out.size = static_cast<std::int64_t>(*look.size);
-  SourcePtr bytes = stored_bytes(look.recipe);
-  if (!bytes) return out;
-  out.length = static_cast<std::int64_t>(bytes->size());
-  if (auto run = trace(*bytes, 0, base)) out.offset = static_cast<std::int64_t>(run->at);
+  if (auto blocks = blocks_of(look, base)) {
+    out.length = static_cast<std::int64_t>(blocks->end - blocks->first.at);
+    out.offset = static_cast<std::int64_t>(blocks->first.at);
+  } else if (SourcePtr bytes = stored_bytes(look.recipe)) {
+    out.length = static_cast<std::int64_t>(bytes->size());
+    if (auto run = trace(*bytes, 0, base)) out.offset = static_cast<std::int64_t>(run->at);
+  }
   return out;
 }
 
@@ -107,6 +110,17 @@ std::optional<Driver> NumberFinder::driver(const EntryLook& look, std::size_t in
   return known->second;
 }
 
+/// Where nothing can be read once it lies elsewhere: the number that says where the record at its begin does.
+std::optional<Driver> NumberFinder::place_of_record(const EntryLook& look, std::int64_t at) {
+  for (const PlacedAt& placed : look.reads.placed) {
+    if (static_cast<std::int64_t>(placed.position) != at) continue;
+    const auto& numbers = look.reads.numbers;
+    for (std::size_t i = std::min(placed.numbers, numbers.size()); i-- > 0;)
+      if (numbers[i].value == placed.stated) return Driver{numbers[i], 1, 1, true, i};
+  }
+  return std::nullopt;
+}
+
 std::optional<Driver> NumberFinder::find_driver(const EntryLook& look, std::size_t index,
                                                 Measure measure) const {
   Measures now = measures_of(look, *file_.source);
@@ -121,6 +135,9 @@ std::optional<Driver> NumberFinder::find_driver(const EntryLook& look, std::size
     if (!found) continue;
     found->place = i;
     return found;
+  }
+  if (measure == Measure::offset) {
+    if (auto told = place_of_record(look, *value)) return told;
   }
   // Records that were read for good while the list was: numbers with its value, those in front of the data
   // first.

@@ -55,6 +55,7 @@ class NumberFinder {
   std::optional<Driver> tried(const NumberRead& read, std::size_t index, Measure measure,
                               const Measures& now) const;
 
+  static std::optional<Driver> place_of_record(const EntryLook& look, std::int64_t at);
   std::optional<Driver> find_driver(const EntryLook& look, std::size_t index, Measure measure) const;
   std::vector<const NumberRead*> equal_numbers(std::int64_t value, std::uint64_t at) const;
   std::optional<Driver> found_or_missed(const EntryLook& look, std::size_t index);

@@ -18,7 +18,7 @@ namespace {
 constexpr std::uint64_t kPartAlignment = 4096;      // of parts behind the file, with a gap in front of each
 constexpr std::uint64_t kMostOpened = 64ull << 20;  // bytes of all parts
 constexpr std::size_t kMostParts = 64;
-constexpr std::size_t kRounds = 8;  // of packing parts, whose length changes what others say
+constexpr std::size_t kClosingRounds = 8;  // of packing parts, whose length changes what others say
 
 /// Lays parts behind a file, in order.
 class Layer {
@@ -142,7 +142,7 @@ class Closing {
   Closing(DescribedFile file, const Writing& writing) : file_(std::move(file)), writing_(writing) {}
 
   DescribedFile run() {
-    for (std::size_t round = 0; round < kRounds * std::max<std::size_t>(file_.parts.size(), 1); ++round) {
+    for (std::size_t round = 0; round < kClosingRounds * std::max<std::size_t>(file_.parts.size(), 1); ++round) {
       Survey survey(file_);
       auto part = first_open(survey);
       if (!part) return file_;

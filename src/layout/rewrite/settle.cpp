@@ -219,8 +219,7 @@ class Settling {
         continue;
       }
       EntryLook look = after.look(places[i]);
-      SourcePtr bytes = stored_bytes(look.recipe);
-      Extent found = bytes ? extent_of(*bytes, source) : Extent{};
+      Extent found = extent_of(look, source);
       auto packed = packed_.find(i);
       bool anew = sealed_.contains(i);  // its bytes are others for the same content
       bool as_before = packed == packed_.end() && !anew && look.recipe &&
@@ -245,7 +244,7 @@ class Settling {
       if (packed != packed_.end()) {
         bool right = anew || length == 0 || same_range(source, found.at, *packed->second.stored, 0, length);
         if (!right) fail(fmt::format("no number was found that tells where \"{}\" lies", escape(path)));
-      } else if (length > 0 && !anew && !kept(*bytes, survey_.extents[i])) {
+      } else if (length > 0 && !anew && !kept_from(source, found.at, survey_.extents[i])) {
         fail(
             fmt::format("no number was found that tells where \"{}\" lies: it would be read at offset {}, "
                         "where other bytes are",
@@ -260,8 +259,7 @@ class Settling {
     }
     if (row_ != nullptr && row_->kind == RowChange::Kind::added) {
       EntryLook look = after.look(row_->new_index);
-      SourcePtr bytes = stored_bytes(look.recipe);
-      Extent found = bytes ? extent_of(*bytes, source) : Extent{};
+      Extent found = extent_of(look, source);
       const Extent& wanted = survey_.extents[row_->index];
       if (found.there != wanted.there || found.length != wanted.length)
         fail("the new entry would not have the bytes of the one that it is made of");
@@ -316,9 +314,10 @@ class Settling {
   }
 
   /// Whether these bytes are those that lay in the old file there.
-  bool kept(const Source& bytes, const Extent& extent) const {
+  bool kept(const Source& bytes, const Extent& extent) const { return kept_from(bytes, 0, extent); }
+  bool kept_from(const Source& bytes, std::uint64_t from, const Extent& extent) const {
     for (std::uint64_t done = 0; done < extent.length;) {
-      auto run = trace(bytes, done, *file_.source);
+      auto run = trace(bytes, from + done, *file_.source);
       if (!run || run->at != extent.at + done) return false;
       done += run->length;
     }

@@ -24,7 +24,7 @@ Survey::Survey(const DescribedFile& described)
     } catch (const Malformed&) {
       continue;  // damaged before, and left as it is
     }
-    if (SourcePtr bytes = stored_bytes(looks[i].recipe)) extents[i] = extent_of(*bytes, *file.source);
+    extents[i] = extent_of(looks[i], *file.source);
   }
   look_at_parts();
 }

@@ -1,6 +1,6 @@
 #pragma once
 
-#include "layout/rewrite/extents.h"
+#include "layout/rewrite/blocks.h"
 #include "layout/rewrite/number_finder.h"
 #include "layout/rewrite/on_trial.h"
 
