@@ -20,14 +20,38 @@ struct Edit {
   Assembly with;
 };
 
+/// A number that has to take more bytes, by its place, and how many.
+struct Widened {
+  NumberRead read;
+  unsigned width;
+};
+using AllWidened = std::map<std::uint64_t, Widened>;
+
+/// A number has no room, and may be given more.
+struct NoRoom {
+  Widened wanted;
+};
+
 class Attempt {
  public:
   Attempt(Survey& survey, const Strategy& strategy, const std::map<std::size_t, PackedEntry>& packed,
-          const RowChange* row, std::span<const Cut> cuts)
-      : survey_(survey), file_(survey.file), strategy_(strategy), packed_(packed), row_(row), cuts_(cuts) {}
+          const RowChange* row, std::span<const Cut> cuts, const AllWidened& widened)
+      : survey_(survey),
+        file_(survey.file),
+        strategy_(strategy),
+        packed_(packed),
+        row_(row),
+        cuts_(cuts),
+        widened_(widened) {}
 
+  /// Throws NoRoom, too.
   Made run() {
     find_starts();
+    for (const auto& [at, one] : widened_) {
+      std::uint64_t end = at + one.read.width;
+      auto more = static_cast<std::int64_t>(one.width - one.read.width);
+      inserts_.push_back({end, at, end, more, more});
+    }
     if (row_ != nullptr) change_row();
     for (const Cut& cut : cuts_) take_out(cut);
     for (const auto& [index, entry] : packed_) place(index, entry);
@@ -54,10 +78,16 @@ class Attempt {
     std::int64_t exact;  // without what fills up
   };
 
+  /// A number's new bytes, in the place of so many.
+  struct Number {
+    unsigned width;
+    Bytes bytes;
+  };
+
   /// Where the bytes of a new entry are put, and the number that tells where those of the one it is like lie.
   struct Twin {
     Driver offset;
-    std::uint64_t next, length;  ///< in front of what of the old file; bytes with what fills them up
+    std::uint64_t next, length;  ///< in front of what of the old file; from the data on to what is filled up
   };
 
   [[noreturn]] void fail(const std::string& what) const { survey_.fail(what); }
@@ -76,6 +106,8 @@ class Attempt {
     if (starts_.size() < kWitnesses || alignment_ < 4) alignment_ = 1;
     alignment_ = strategy_.alignment > 0 ? strategy_.alignment : std::min(alignment_, kMostAlignment);
     for (const PlacedAt& placed : survey_.head.placed) starts_.push_back(placed.position);
+    for (const EntryLook& look : survey_.looks)
+      for (const PlacedAt& placed : look.reads.placed) starts_.push_back(placed.position);
     starts_.push_back(file_.size());
     std::sort(starts_.begin(), starts_.end());
   }
@@ -158,14 +190,29 @@ class Attempt {
     if (!offset || offset->read.at < *row_->inside || offset->read.at >= row_end)
       fail("no number in its row was found that tells where its bytes lie");
     std::uint64_t next = start_behind(std::max(extent.at + extent.length, extent.at + 1));
-    std::uint64_t length = aligned(extent.length);
+    std::uint64_t head = header_size(row_->index), bytes = head + extent.length, length = aligned(bytes);
     Assembly with;
-    with.add(file_.source, extent.at, extent.length);
-    with.add_zeros(length - extent.length);
+    with.add(file_.source, extent.at - head, bytes);
+    with.add_zeros(length - bytes);
     edits_.push_back({next, next, std::move(with)});
     inserts_.push_back(
         {next, extent.at, next, static_cast<std::int64_t>(length), static_cast<std::int64_t>(length)});
-    twin_ = Twin{*offset, next, length};
+    twin_ = Twin{*offset, next, length - head};
+  }
+
+  /// Bytes of a record right in front of an entry's bytes that was gone to for them.
+  std::uint64_t header_size(std::size_t index) const {
+    constexpr std::uint64_t kMostHeader = 4096;
+    const Extent& extent = survey_.extents[index];
+    std::uint64_t begin = extent.at;
+    for (const PlacedAt& placed : survey_.looks[index].reads.placed) {
+      bool near = placed.position < extent.at && extent.at - placed.position <= kMostHeader;
+      bool others = std::any_of(survey_.extents.begin(), survey_.extents.end(), [&](const Extent& one) {
+        return one.there && one.length > 0 && one.at >= placed.position && one.at < extent.at;
+      });
+      if (near && !others) begin = std::min(begin, placed.position);
+    }
+    return extent.at - begin;
   }
 
   /// The new row: that of the entry it is like, with the numbers that change there; of bytes of its own with
@@ -176,13 +223,13 @@ class Attempt {
       if (at < *row_->inside || at + bytes.size() > *row_->inside + out.size()) return;
       std::copy(bytes.begin(), bytes.end(), out.begin() + static_cast<std::ptrdiff_t>(at - *row_->inside));
     };
-    for (const auto& [at, bytes] : numbers_) write(at, bytes);
+    for (const auto& [at, number] : numbers_) write(at, number.bytes);
     if (!twin_) return out;
     const Extent& extent = survey_.extents[row_->index];
     const Driver& offset = twin_->offset;
     std::uint64_t place = moved(twin_->next) - twin_->length;
-    std::int64_t change =
-        static_cast<std::int64_t>(place) - static_cast<std::int64_t>(extent.at) - shift_of_part(extent.at);
+    std::int64_t change = static_cast<std::int64_t>(place) - static_cast<std::int64_t>(extent.at) -
+                          shift_of_part(extent.at) - shift_of_base(offset, extent);
     if (change % offset.step != 0) fail("the new bytes would lie where no number can tell");
     auto bytes =
         bytes_for(offset.read, offset.read.value + change / offset.step * offset.unit, *file_.source);
@@ -381,10 +428,15 @@ class Attempt {
     bool goes = row_ != nullptr && row_->kind == RowChange::Kind::removed && read.at >= row_->from &&
                 read.at < row_->to;
     if (goes) return;
-    auto bytes = bytes_for(read, value, *file_.source);
+    auto widened = widened_.find(read.at);
+    auto bytes = widened == widened_.end() ? bytes_for(read, value, *file_.source)
+                                           : bytes_in(widened->second.width, read, value, *file_.source);
+    if (!bytes && widened == widened_.end()) {
+      if (auto width = wider_for(read, value, *file_.source)) throw NoRoom{{read, *width}};
+    }
     if (!bytes) fail(fmt::format("the number at offset {} has no room for {}", read.at, value));
-    auto [known, is_new] = numbers_.try_emplace(read.at, *bytes);
-    if (!is_new && known->second != *bytes)
+    auto [known, is_new] = numbers_.try_emplace(read.at, Number{read.width, *bytes});
+    if (!is_new && known->second.bytes != *bytes)
       fail(fmt::format("the number at offset {} would have to be two different ones", read.at));
   }
 
@@ -393,14 +445,22 @@ class Attempt {
       const Extent& extent = survey_.extents[i];
       std::int64_t shift = extent.there && !removes(row_, i) ? shift_of(extent.at) : 0;
       if (shift == 0) continue;
-      std::uint64_t place = extent.at + static_cast<std::uint64_t>(shift);
-      if (offsets_.contains(i)) {
-        set(offsets_.at(i), place, extent.at);
-      } else if (auto offset = survey_.finder.like_others(survey_.looks[i], i, offsets_)) {
-        set(*offset, place, extent.at);
+      if (!offsets_.contains(i)) {
+        auto offset = survey_.finder.like_others(survey_.looks[i], i, offsets_);
+        if (!offset) continue;
         offsets_.emplace(i, *offset);
       }
+      const Driver& offset = offsets_.at(i);
+      shift -= shift_of_base(offset, extent);
+      if (shift != 0) set(offset, extent.at + static_cast<std::uint64_t>(shift), extent.at);
     }
+  }
+
+  /// By how much the place moves from which an entry's is counted.
+  std::int64_t shift_of_base(const Driver& offset, const Extent& extent) const {
+    std::int64_t base = static_cast<std::int64_t>(extent.at) - offset.read.value / offset.unit * offset.step;
+    bool counted = strategy_.from_base && base > 0 && static_cast<std::uint64_t>(base) <= extent.at;
+    return counted ? shift_of(static_cast<std::uint64_t>(base)) : 0;
   }
 
   /// Tables and records that lie where a number says, and parts that a size bounds.
@@ -464,10 +524,10 @@ class Attempt {
       with.add(new_row());
       edits_.push_back({row_->from, row_->from, std::move(with)});
     }
-    for (const auto& [at, bytes] : numbers_) {
+    for (const auto& [at, number] : numbers_) {
       Assembly with;
-      with.add(bytes);
-      edits_.push_back({at, at + bytes.size(), std::move(with)});
+      with.add(number.bytes);
+      edits_.push_back({at, at + number.width, std::move(with)});
     }
     edits_.push_back({file_.size(), file_.size(), appended_});
     std::stable_sort(edits_.begin(), edits_.end(),
@@ -500,12 +560,13 @@ class Attempt {
   const std::map<std::size_t, PackedEntry>& packed_;
   const RowChange* row_;
   std::span<const Cut> cuts_;
+  const AllWidened& widened_;
   std::vector<std::uint64_t> starts_;  // of entries and structures, sorted; the file's end
   std::uint64_t alignment_ = 1;
   std::map<std::size_t, Driver> offsets_;  // of entries that change
   std::vector<Insert> inserts_;
   std::vector<Edit> edits_;
-  std::map<std::uint64_t, Bytes> numbers_;  // by their place in the old file
+  std::map<std::uint64_t, Number> numbers_;  // by their place in the old file
   std::map<std::uint64_t, std::uint64_t>
       between_;  // bytes put in front of a place, for entries that shared theirs
   Assembly appended_;
@@ -516,7 +577,17 @@ class Attempt {
 
 Made attempt(Survey& survey, const Strategy& strategy, const std::map<std::size_t, PackedEntry>& packed,
              const RowChange* row, std::span<const Cut> cuts) {
-  return Attempt(survey, strategy, packed, row, cuts).run();
+  constexpr std::size_t kMostWidened = 8;
+  AllWidened widened;
+  for (;;) {
+    try {
+      return Attempt(survey, strategy, packed, row, cuts, widened).run();
+    } catch (const NoRoom& number) {
+      const Widened& wanted = number.wanted;
+      if (widened.size() == kMostWidened || !widened.emplace(wanted.read.at, wanted).second)
+        survey.fail(fmt::format("the number at offset {} has no room", wanted.read.at));
+    }
+  }
 }
 
 }  // namespace operculum::layout

@@ -14,7 +14,8 @@
 namespace operculum::layout {
 namespace {
 
-constexpr Strategy kByBase = {Strategy::Where::shift, 0, true};
+constexpr Strategy kByBase = {Strategy::Where::shift, 0, true},
+                   kFromBase = {Strategy::Where::shift, 0, false, true};
 constexpr std::size_t kMostRows = 256;  // that come, go or get other names at once
 
 Assembly as_it_is(const SourcePtr& source) {
@@ -168,7 +169,7 @@ class RowWork {
           if (tried(ways[i], strategy)) return true;
           if (!moves) break;  // alignments are all the same
         }
-        if (moves && tried(ways[i], kByBase)) return true;
+        if (moves && (tried(ways[i], kByBase) || tried(ways[i], kFromBase))) return true;
       }
       return false;
     }

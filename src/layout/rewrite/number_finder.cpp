@@ -97,7 +97,8 @@ std::optional<Driver> NumberFinder::tried(const NumberRead& read, std::size_t in
       std::int64_t step = (*of(*once) - *of(now)) * (change < 0 ? -1 : 1);
       if (step == 0) continue;
       if (measure != Measure::offset && once->offset != now.offset) continue;
-      if (follows_evenly(read, index, change, step, of, now)) return Driver{read, step, unit};
+      if (!follows_evenly(read, index, change, step, of, now)) continue;
+      return step % unit == 0 ? Driver{read, step / unit, 1} : Driver{read, step, unit};
     }
   }
   return std::nullopt;

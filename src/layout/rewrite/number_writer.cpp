@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cctype>
 
 #include "base/text.h"
 #include "layout/plan/read_plan.h"
@@ -102,7 +103,68 @@ std::optional<Bytes> digit_bytes(const NumberRead& read, std::int64_t raw, const
   return out;
 }
 
+bool ends_by_itself(const NumberPlan& plan) {
+  bool fixed = plan.form == NumberPlan::Form::fixed;
+  bool counted = plan.form == NumberPlan::Form::digits && plan.ends == NumberPlan::Ends::length;
+  return !fixed && !counted;
+}
+
+/// The digits of a number that was read, and what stands in front of them and behind.
+struct Digits {
+  std::size_t begin = 0, end = 0;
+  Bytes before;
+};
+Digits digits_of(const NumberRead& read, const Source& source) {
+  Digits out{0, 0, read_up_to(source, read.at, read.width)};
+  auto is_digit = [](Byte b) { return std::isxdigit(b) != 0; };
+  auto begin = std::find_if(out.before.begin(), out.before.end(), is_digit);
+  out.begin = static_cast<std::size_t>(begin - out.before.begin());
+  out.end =
+      static_cast<std::size_t>(std::find_if_not(begin, out.before.end(), is_digit) - out.before.begin());
+  return out;
+}
+
+std::string digits_for(const NumberPlan& plan, std::int64_t raw) {
+  auto value = static_cast<std::uint64_t>(raw);
+  return plan.base == 16  ? fmt::format("{:x}", value)
+         : plan.base == 8 ? fmt::format("{:o}", value)
+                          : fmt::format("{}", value);
+}
+
 }  // namespace
+
+std::optional<unsigned> wider_for(const NumberRead& read, std::int64_t value, const Source& source) {
+  auto raw = without_steps(*read.plan, value);
+  if (!raw || *raw < 0 || !ends_by_itself(*read.plan)) return std::nullopt;
+  if (read.plan->form == NumberPlan::Form::digits) {
+    Digits digits = digits_of(read, source);
+    std::size_t more = digits_for(*read.plan, *raw).size(), had = digits.end - digits.begin;
+    return more > had ? std::optional(read.width + static_cast<unsigned>(more - had)) : std::nullopt;
+  }
+  NumberRead wider = read;
+  constexpr unsigned kMostGroups = 9;
+  while (++wider.width <= kMostGroups)
+    if (group_bytes(wider, *raw)) return wider.width;
+  return std::nullopt;
+}
+
+std::optional<Bytes> bytes_in(unsigned width, const NumberRead& read, std::int64_t value,
+                              const Source& source) {
+  auto raw = without_steps(*read.plan, value);
+  if (!raw || *raw < 0) return std::nullopt;
+  if (read.plan->form != NumberPlan::Form::digits) {
+    NumberRead wider = read;
+    wider.width = width;
+    return group_bytes(wider, *raw);
+  }
+  Digits digits = digits_of(read, source);
+  std::string text = digits_for(*read.plan, *raw);
+  if (digits.before.size() - (digits.end - digits.begin) + text.size() != width) return std::nullopt;
+  Bytes out(digits.before.begin(), digits.before.begin() + static_cast<std::ptrdiff_t>(digits.begin));
+  out.insert(out.end(), text.begin(), text.end());
+  out.insert(out.end(), digits.before.begin() + static_cast<std::ptrdiff_t>(digits.end), digits.before.end());
+  return out;
+}
 
 std::optional<Bytes> bytes_for(const NumberRead& read, std::int64_t value, const Source& source) {
   auto raw = without_steps(*read.plan, value);

@@ -142,7 +142,8 @@ class Closing {
   Closing(DescribedFile file, const Writing& writing) : file_(std::move(file)), writing_(writing) {}
 
   DescribedFile run() {
-    for (std::size_t round = 0; round < kClosingRounds * std::max<std::size_t>(file_.parts.size(), 1); ++round) {
+    for (std::size_t round = 0; round < kClosingRounds * std::max<std::size_t>(file_.parts.size(), 1);
+         ++round) {
       Survey survey(file_);
       auto part = first_open(survey);
       if (!part) return file_;

@@ -1,4 +1,5 @@
-// Described packs whose tables are packed or under a key, written again.
+// Described packs of many forms (tables that are packed or under a key, contents packed as one or in blocks,
+// numbers of any width), written again.
 #include <gtest/gtest.h>
 
 #include "base/checksum.h"
@@ -268,13 +269,73 @@ entry for row in rows {
 }
 )";
 
+/// A list in words, and data whose lengths are told in as few bytes as they need.
+Bytes write_words(const Contents& contents) {
+  std::string list, data;
+  for (const auto& [path, text] : contents) {
+    list += path + " " + std::to_string(data.size()) + "\n";
+    std::size_t left = text.size();
+    for (; left > 0x7f; left >>= 7) data += static_cast<char>((left & 0x7f) | 0x80);
+    data += static_cast<char>(left);
+    data += text;
+  }
+  std::string all = "HULL " + std::to_string(contents.size()) + "\n" + list + data;
+  return to_bytes(all);
+}
+const std::string kWords = R"(
+record Head {
+  magic bytes "HULL "
+  count decimal until "\n"
+}
+record Row {
+  name text until " "
+  at   decimal until "\n"
+}
+record Data {
+  size leb128
+  text bytes[size]
+}
+head = Head at 0
+rows = Row[head.count] at end_of(head)
+entry for row in rows {
+  let item = Data at end_of(rows) + row.at
+  path = row.name
+  data = item.text
+}
+)";
+
+/// Places are counted from the end of the table.
+Bytes write_counted(const Contents& contents) {
+  Laid laid = laid_out(contents, 0);
+  ByteWriter out;
+  out.text("HULL").u32(contents.size()).bytes(laid.table.view()).bytes(laid.data.view());
+  return out.take();
+}
+const std::string kCounted = std::string(R"(
+record Head {
+  magic bytes "HULL"
+  count u32
+}
+)") + kRow + R"(
+head = Head at 0
+rows = Row[head.count] at 8
+entry for row in rows {
+  path  = row.name
+  data  = bytes(end_of(rows) + row.at, row.stored) | when row.stored < row.size: zlib
+  size  = row.size
+  crc32 = row.check
+}
+)";
+
 const Form kForms[] = {{"behind", kBehind, write_behind},
                        {"front", in_front("zlib"), write_front},
                        {"keyed", in_front("xor(\"whelk\") | zlib"), write_keyed},
                        {"xored", kXored, write_xored},
                        {"solid", kSolid, write_solid},
                        {"nested", kNested, write_nested},
-                       {"blocks", kBlocks, write_blocks}};
+                       {"blocks", kBlocks, write_blocks},
+                       {"words", kWords, write_words},
+                       {"counted", kCounted, write_counted}};
 
 Contents sample() {
   Contents out;
@@ -293,7 +354,7 @@ NewEntry new_file(const std::string& path, const std::string& text) {
   return entry;
 }
 
-class PackedTables : public testing::TestWithParam<Form> {
+class RewriteForms : public testing::TestWithParam<Form> {
  protected:
   /// Makes the changes of a sample, by what `change` does to them, and expects `wanted` in the result.
   void expect(const Contents& wanted, const std::function<void(Changes&, std::size_t two)>& change) {
@@ -314,10 +375,10 @@ class PackedTables : public testing::TestWithParam<Form> {
   }
 };
 
-INSTANTIATE_TEST_SUITE_P(All, PackedTables, testing::ValuesIn(kForms),
+INSTANTIATE_TEST_SUITE_P(All, RewriteForms, testing::ValuesIn(kForms),
                          [](const auto& info) { return info.param.name; });
 
-TEST_P(PackedTables, ContentsOfAnyLengthAreSet) {
+TEST_P(RewriteForms, ContentsOfAnyLengthAreSet) {
   for (const std::string& text :
        {std::string("x"), std::string(900, 'z'), std::string(2100, 'y'), kNested + kBehind + kXored}) {
     Contents wanted = sample();
@@ -328,13 +389,13 @@ TEST_P(PackedTables, ContentsOfAnyLengthAreSet) {
   }
 }
 
-TEST_P(PackedTables, EntriesGo) {
+TEST_P(RewriteForms, EntriesGo) {
   Contents wanted = sample();
   wanted.erase("caves/two.map");
   expect(wanted, [](Changes& changes, std::size_t two) { changes.removed.insert(two); });
 }
 
-TEST_P(PackedTables, EntriesGetOtherNames) {
+TEST_P(RewriteForms, EntriesGetOtherNames) {
   for (const std::string name : {"caves/6.map", "caves/seventeen.map"}) {
     Contents wanted = sample();
     wanted[name] = wanted["caves/two.map"];
@@ -343,7 +404,7 @@ TEST_P(PackedTables, EntriesGetOtherNames) {
   }
 }
 
-TEST_P(PackedTables, EntriesCome) {
+TEST_P(RewriteForms, EntriesCome) {
   Contents wanted = sample();
   wanted["caves/whelk.map"] = "a new map of the whelk's cave";
   expect(wanted, [&](Changes& changes, std::size_t) {
