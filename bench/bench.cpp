@@ -179,7 +179,8 @@ int main(int argc, char** argv) {
         "tar "
         "ext xfs btrfs luks squashfs folders one nested mszip lzx lanes msi xz xz-one bzip2 deb compare "
         "find-like "
-        "find-text catalogue catalogue-again search jffs2 uefi study rebuild rebuild-whole pack "
+        "find-text catalogue catalogue-again search jffs2 uefi study rebuild rebuild-whole rebuild-described "
+        "pack "
         "pack-squashfs "
         "convert "
         "kinds patterns one-name\n");

@@ -131,6 +131,9 @@ step "All of the card that is left is as it was" operculum compare exhibit-card.
 step "The card's start partition: a new kernel line, a note more" operculum rebuild exhibit-card.img/1 --set loader/entries.conf=hostname --add notes/pier.txt=hostname --into exhibit-card-boot.img
 step "A text more in a pack that only a description knows, and one less" operculum rebuild packs/tidepool.shoal --add textures/pier.txt=hostname --remove textures/limpet.txt --into packs/tidepool-pier.shoal
 step "In a pack of chunks within chunks, too; one gets another name" operculum rebuild packs/kelp-forest.kelp --add forest/pier=hostname --remove forest/floor/sand.map --rename forest/plain=forest/meadow --into packs/kelp-pier.kelp
+mkdir packs/pier
+step "A set-up file whose index is packed and whose data lies in two files beside it: all three are written" operculum rebuild packs/chart-setup.harbour --add program/pier.txt=hostname --rename program/lesen.txt=program/read-me.txt --into packs/pier/chart-setup.harbour
+step "A survey in four data files" operculum rebuild packs/survey.bed --set north/count.txt=hostname --into packs/pier/survey.bed
 step "A folder of a tree goes with all that is in it" operculum rebuild packs/levels.eel --remove caves --into packs/levels-short.eel
 step "The textures as a file system for the next card" operculum pack my-textures --as squashfs --method zstd --into my-textures.squashfs
 step "And as a disc" operculum pack my-textures --as iso9660 --into my-textures.iso

@@ -258,9 +258,14 @@ void check_written(const Source& written, const Assembly& plan, const Source& or
   std::vector<Part> parts;
   std::uint64_t at = 0;
   for (const Assembly::Run& run : plan.runs()) {
-    bool kept = run.source.get() == &original;
-    for (std::uint64_t done = 0; done < run.length && !(quick && kept); done += kPart)
-      parts.push_back({run.source, run.at + done, std::min(kPart, run.length - done), at + done});
+    for (std::uint64_t done = 0; done < run.length;) {
+      SourceRun of = follow(*run.source, run.at + done, original);
+      bool kept = quick && of.source == &original;
+      std::uint64_t length = std::min(of.length, run.length - done);
+      if (!kept) length = std::min(length, kPart);
+      if (!kept) parts.push_back({run.source, run.at + done, length, at + done});
+      done += length;
+    }
     at += run.length;
   }
   for_each_of(parts.size(), jobs, [&](std::size_t i) {

@@ -90,11 +90,12 @@ TEST(Find, LooksForSeveralFilesOfDifferentSizes) {
   folder.write("long", "low\nhigh\n");
   folder.write("short", "low\n");
   folder.write("other", "five\n");
-  Ran both = operculum({"find", "shelf", "--like", "long", "--like", "short", "--like", "other"}, folder.path());
+  Ran both =
+      operculum({"find", "shelf", "--like", "long", "--like", "short", "--like", "other"}, folder.path());
   EXPECT_EQ(both.out, "shelf/03.tar.gz/logs/tide.log\nshelf/04.zip/pc.tar.xz/pc.tar/gauge/tide.log\n");
   // A digest tells no size: that of a file that is looked for, too, must not shut it out.
-  Ran mixed = operculum(
-      {"find", "shelf", "--digest", sha256_hex(as_bytes("cleaned\n")), "--like", "short"}, folder.path());
+  Ran mixed = operculum({"find", "shelf", "--digest", sha256_hex(as_bytes("cleaned\n")), "--like", "short"},
+                        folder.path());
   EXPECT_EQ(mixed.out, "shelf/02.zip/notes.txt\nshelf/03.tar.gz/logs/tide.log\n");
 }
 

@@ -186,7 +186,8 @@ class FieldNode final : public Node {
       found = number_->refine(bare, found);
     }
     if (auto base = run.recorded(record.object))
-      run.recorder->numbers.push_back({number_, *base + at, number_->bytes, number_->big.value_or(run.big), found});
+      run.recorder->numbers.push_back(
+          {number_, *base + at, number_->bytes, number_->big.value_or(run.big), found});
     return found;
   }
   Value record_of(Frame& frame) const {

@@ -90,11 +90,18 @@ std::optional<Driver> NumberFinder::tried(const NumberRead& read, std::size_t in
   auto of = [&](const Measures& one) {
     return measure == Measure::offset ? one.offset : measure == Measure::length ? one.length : one.size;
   };
+  auto has_no_part = [&](std::int64_t change) {
+    auto once = changed(read, index, change);
+    return once && of(*once) && *of(*once) == *of(now);
+  };
+  bool still = false;  // nothing followed the smallest change
   for (std::int64_t unit = 1; unit <= kLargestUnit; unit *= 2) {
+    if (still && unit == 2 && (has_no_part(kLargestUnit) || has_no_part(-kLargestUnit))) return std::nullopt;
     for (std::int64_t change : {unit, -unit}) {
       auto once = changed(read, index, change);
       if (!once || !of(*once)) continue;
       std::int64_t step = (*of(*once) - *of(now)) * (change < 0 ? -1 : 1);
+      still |= step == 0;
       if (step == 0) continue;
       if (measure != Measure::offset && once->offset != now.offset) continue;
       if (!follows_evenly(read, index, change, step, of, now)) continue;

@@ -65,9 +65,20 @@ struct ReadBeside {
   bool joined = false;          ///< some bytes are joined of several places
 };
 
-ReadBeside read_beside(DescribedContainer& container, const Recorder& head) {
+/// Whether a description has files beside at all, for which each entry has to be looked at.
+bool may_name_files(const Plan& plan) {
+  const std::string& text = plan.description.text;
+  for (std::size_t at = text.find("file"); at != std::string::npos; at = text.find("file", at + 1)) {
+    std::size_t next = text.find_first_not_of(" \t", at + 4);
+    if (next != std::string::npos && text[next] == '(') return true;
+  }
+  return false;
+}
+
+ReadBeside read_beside(DescribedContainer& container, const Recorder& head, const Plan& plan) {
   std::span<const Entry> entries = container.entries();
   ReadBeside out{head.files};
+  if (!may_name_files(plan)) return out;
   for (const PartMade& made : head.parts) out.joined |= !made.recipe->parts.empty();
   for (std::size_t i = 0; i < entries.size(); ++i) {
     if (!entries[i].has_data()) continue;
@@ -112,7 +123,8 @@ bool open_files(const DescribedFile& file, const ReadBeside& beside, Layer& laye
 bool open_more(DescribedFile& file) {
   Recorder reads;
   OnTrial container = open_on_trial(file, file.source, &reads);
-  ReadBeside beside = read_beside(*container, reads);
+  container->entries();
+  ReadBeside beside = read_beside(*container, reads, *file.plan);
   Layer layer(make_slice(file.source, 0, file.size()));
   std::uint64_t opened = 0;
   for (const OpenedPart& part : file.parts) {
