@@ -6,6 +6,7 @@
 #include "codec/codec.h"
 #include "container/rewrite.h"
 #include "support/language_case.h"
+#include "support/new_file.h"
 #include "support/sentence.h"
 
 namespace operculum::test {
@@ -344,14 +345,6 @@ Contents sample() {
   out["crab.ppm"] = std::string(as_text(Bytes{'P', '6', 10, 200, 130, 7, 99, 1, 2, 250}));
   out["tide.lua"] = "print(\"low\")\n";
   return out;
-}
-
-NewEntry new_file(const std::string& path, const std::string& text) {
-  NewEntry entry;
-  entry.path = path;
-  entry.size = text.size();
-  entry.content = make_content(make_memory_source(to_bytes(text)));
-  return entry;
 }
 
 class RewriteForms : public testing::TestWithParam<Form> {

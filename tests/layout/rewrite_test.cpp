@@ -8,6 +8,7 @@
 #include "codec/run_length.h"
 #include "container/trim.h"
 #include "layout/run/step_packers.h"
+#include "support/new_file.h"
 #include "support/open_pack.h"
 #include "support/sample_tree.h"
 
@@ -15,14 +16,6 @@ namespace operculum {
 namespace {
 
 using namespace test;
-
-NewEntry new_file(const std::string& path, const std::string& text) {
-  NewEntry entry;
-  entry.path = path;
-  entry.size = text.size();
-  entry.content = make_content(make_memory_source(to_bytes(text)));
-  return entry;
-}
 
 /// The pack with changes to the entry of a path; throws what writing throws.
 template <typename Change>

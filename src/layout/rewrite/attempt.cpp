@@ -6,6 +6,8 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "layout/rewrite/moves.h"
+#include "layout/rewrite/new_numbers.h"
 #include "layout/rewrite/number_writer.h"
 #include "layout/rewrite/settle.h"
 
@@ -20,18 +22,6 @@ struct Edit {
   Assembly with;
 };
 
-/// A number that has to take more bytes, by its place, and how many.
-struct Widened {
-  NumberRead read;
-  unsigned width;
-};
-using AllWidened = std::map<std::uint64_t, Widened>;
-
-/// A number has no room, and may be given more.
-struct NoRoom {
-  Widened wanted;
-};
-
 class Attempt {
  public:
   Attempt(Survey& survey, const Strategy& strategy, const std::map<std::size_t, PackedEntry>& packed,
@@ -42,7 +32,9 @@ class Attempt {
         packed_(packed),
         row_(row),
         cuts_(cuts),
-        widened_(widened) {}
+        widened_(widened),
+        moves_(survey.file),
+        numbers_(survey, row, widened) {}
 
   /// Throws NoRoom, too.
   Made run() {
@@ -50,7 +42,7 @@ class Attempt {
     for (const auto& [at, one] : widened_) {
       std::uint64_t end = at + one.read.width;
       auto more = static_cast<std::int64_t>(one.width - one.read.width);
-      inserts_.push_back({end, at, end, more, more});
+      moves_.add({end, at, end, more, more});
     }
     if (row_ != nullptr) change_row();
     for (const Cut& cut : cuts_) take_out(cut);
@@ -58,32 +50,19 @@ class Attempt {
     if (!cuts_.empty()) find_moved_offset();
     move_the_others();
     move_structures();
-    std::uint64_t size = file_.size(), added = moved(size) + appended_.size() - size;
+    std::uint64_t size = file_.size(), added = moves_.moved(size) + appended_.size() - size;
     if (added != 0) set_equal_numbers(static_cast<std::int64_t>(size), added);
     for (const OpenedPart& part : file_.parts) {
       if (!part.is_file() || part.length == 0) continue;
       std::uint64_t end = part.at + part.length;
-      std::uint64_t more = moved(end) - end - static_cast<std::uint64_t>(shift_of_part(part.at));
+      std::uint64_t more =
+          moves_.moved(end) - end - static_cast<std::uint64_t>(moves_.shift_of_part(part.at));
       if (more != 0) set_equal_numbers(static_cast<std::int64_t>(part.length), more);
     }
     return settle(survey_, packed_, row_, assembled());
   }
 
  private:
-  struct Insert {
-    std::uint64_t at;      // what lies from here on moves
-    std::uint64_t inside;  // the first byte of the entry that grows
-    std::uint64_t end;     // of its old bytes
-    std::int64_t delta;
-    std::int64_t exact;  // without what fills up
-  };
-
-  /// A number's new bytes, in the place of so many.
-  struct Number {
-    unsigned width;
-    Bytes bytes;
-  };
-
   /// Where the bytes of a new entry are put, and the number that tells where those of the one it is like lie.
   struct Twin {
     Driver offset;
@@ -135,14 +114,14 @@ class Attempt {
     if (length == 0) return;
     auto delta = -static_cast<std::int64_t>(length);
     edits_.push_back({cut.to - length, cut.to, {}});
-    inserts_.push_back({cut.to, cut.from, cut.from, delta, delta});
+    moves_.add({cut.to, cut.from, cut.from, delta, delta});
   }
 
   /// The number that tells where the first entry lies that moves: those of the others are like it.
   void find_moved_offset() {
     for (std::size_t i = 0; i < survey_.extents.size(); ++i) {
       const Extent& extent = survey_.extents[i];
-      if (!extent.there || shift_of(extent.at) == 0) continue;
+      if (!extent.there || moves_.shift_of(extent.at) == 0) continue;
       if (auto offset = survey_.finder.driver(survey_.looks[i], i, Measure::offset)) {
         offsets_.emplace(i, *offset);
         return;
@@ -153,7 +132,7 @@ class Attempt {
   // ---- a row of a table
 
   void change_row() {
-    for (const NumberChange& one : row_->numbers) put(one.read, one.read.value + one.by);
+    for (const NumberChange& one : row_->numbers) numbers_.put(one.read, one.read.value + one.by);
     appended_.add(row_->behind);
     if (row_->kind == RowChange::Kind::added) return add_row();
     std::uint64_t length = row_->to - row_->from;
@@ -173,7 +152,7 @@ class Attempt {
     if (with.size() > 0 || old_end > row_->from) edits_.push_back({row_->from, old_end, std::move(with)});
     if (exact == 0) return;
     std::uint64_t inside = row_->inside.value_or(row_->from < row_->to ? row_->from : row_->from - 1);
-    inserts_.push_back({old_end, inside, row_->to, delta, exact});
+    moves_.add({old_end, inside, row_->to, delta, exact});
     if (row_->rest_at) keep_rest(*row_->rest_at, -delta);
     if (row_->gone) take_out(*row_->gone);
   }
@@ -181,7 +160,7 @@ class Attempt {
   /// Its bytes are put in when all numbers are known, for it has the same as the row that it is made of.
   void add_row() {
     auto delta = static_cast<std::int64_t>(row_->with.size());
-    inserts_.push_back({row_->from, *row_->inside, row_->from, delta, delta});
+    moves_.add({row_->from, *row_->inside, row_->from, delta, delta});
     if (row_->rest_at) keep_rest(*row_->rest_at, -delta);
     if (!row_->doubles_bytes) return;
     const Extent& extent = survey_.extents[row_->index];
@@ -195,8 +174,7 @@ class Attempt {
     with.add(file_.source, extent.at - head, bytes);
     with.add_zeros(length - bytes);
     edits_.push_back({next, next, std::move(with)});
-    inserts_.push_back(
-        {next, extent.at, next, static_cast<std::int64_t>(length), static_cast<std::int64_t>(length)});
+    moves_.add({next, extent.at, next, static_cast<std::int64_t>(length), static_cast<std::int64_t>(length)});
     twin_ = Twin{*offset, next, length - head};
   }
 
@@ -223,13 +201,13 @@ class Attempt {
       if (at < *row_->inside || at + bytes.size() > *row_->inside + out.size()) return;
       std::copy(bytes.begin(), bytes.end(), out.begin() + static_cast<std::ptrdiff_t>(at - *row_->inside));
     };
-    for (const auto& [at, number] : numbers_) write(at, number.bytes);
+    for (const auto& [at, number] : numbers_.all()) write(at, number.bytes);
     if (!twin_) return out;
     const Extent& extent = survey_.extents[row_->index];
     const Driver& offset = twin_->offset;
-    std::uint64_t place = moved(twin_->next) - twin_->length;
+    std::uint64_t place = moves_.moved(twin_->next) - twin_->length;
     std::int64_t change = static_cast<std::int64_t>(place) - static_cast<std::int64_t>(extent.at) -
-                          shift_of_part(extent.at) - shift_of_base(offset, extent);
+                          moves_.shift_of_part(extent.at) - shift_of_base(offset, extent);
     if (change % offset.step != 0) fail("the new bytes would lie where no number can tell");
     auto bytes =
         bytes_for(offset.read, offset.read.value + change / offset.step * offset.unit, *file_.source);
@@ -259,7 +237,7 @@ class Attempt {
         fail("a table has no room for another row");
     }
     edits_.push_back({from, at, std::move(with)});
-    inserts_.push_back({at, at - 1, at, delta, delta});
+    moves_.add({at, at - 1, at, delta, delta});
   }
 
   // ---- contents
@@ -308,11 +286,11 @@ class Attempt {
       std::uint64_t next = extent.at + room, delta = aligned(new_length - room);
       with.add_zeros(room + delta - new_length);
       std::int64_t exact = static_cast<std::int64_t>(new_length) - static_cast<std::int64_t>(old_length);
-      inserts_.push_back({next, extent.at, end, static_cast<std::int64_t>(delta), exact});
+      moves_.add({next, extent.at, end, static_cast<std::int64_t>(delta), exact});
       edits_.push_back({extent.at, next, std::move(with)});
     }
     std::optional<Driver> size = state_size(index, packed);
-    if (length && (!size || size->read.at != length->read.at)) set(*length, new_length, old_length);
+    if (length && (!size || size->read.at != length->read.at)) numbers_.set(*length, new_length, old_length);
   }
 
   /// Whether a number tells where the next entry's bytes lie.
@@ -333,7 +311,7 @@ class Attempt {
     std::uint64_t size = file_.size(), at = aligned(size + appended_.size());
     appended_.add_zeros(at - size - appended_.size());
     appended_.add(with);
-    set(offset, at, now);
+    numbers_.set(offset, at, now);
   }
 
   /// Behind everything else of a file beside the container.
@@ -347,8 +325,8 @@ class Attempt {
     between_[end] += filled.size();
     auto delta = static_cast<std::int64_t>(filled.size());
     edits_.push_back({end, end, std::move(filled)});
-    inserts_.push_back({end, end - 1, end, delta, delta});
-    set(offset, at, now);
+    moves_.add({end, end - 1, end, delta, delta});
+    numbers_.set(offset, at, now);
   }
 
   /// In front of what lies behind the bytes that it had, which moves.
@@ -362,9 +340,8 @@ class Attempt {
     filled.add(with);
     filled.add_zeros(length - filled.size());
     edits_.push_back({next, next, std::move(filled)});
-    inserts_.push_back(
-        {next, next - 1, next, static_cast<std::int64_t>(length), static_cast<std::int64_t>(length)});
-    set(offset, at, extent.at);
+    moves_.add({next, next - 1, next, static_cast<std::int64_t>(length), static_cast<std::int64_t>(length)});
+    numbers_.set(offset, at, extent.at);
   }
 
   /// Whether a part that a size bounds ends here.
@@ -380,9 +357,9 @@ class Attempt {
     if (!fills_up) old_end = end;
     std::uint64_t new_end = fills_up ? aligned(extent.at + new_length) : extent.at + new_length;
     with.add_zeros(new_end - extent.at - new_length);
-    inserts_.push_back({old_end, extent.at, end,
-                        static_cast<std::int64_t>(new_end) - static_cast<std::int64_t>(old_end),
-                        static_cast<std::int64_t>(new_length) - static_cast<std::int64_t>(extent.length)});
+    moves_.add({old_end, extent.at, end,
+                static_cast<std::int64_t>(new_end) - static_cast<std::int64_t>(old_end),
+                static_cast<std::int64_t>(new_length) - static_cast<std::int64_t>(extent.length)});
     edits_.push_back({extent.at, old_end, std::move(with)});
   }
 
@@ -391,59 +368,14 @@ class Attempt {
     const EntryLook& look = survey_.looks[index];
     if (!look.size || *look.size == packed.plain_size) return std::nullopt;
     auto size = survey_.finder.driver(look, index, Measure::size);
-    if (size) set(*size, packed.plain_size, *look.size);
+    if (size) numbers_.set(*size, packed.plain_size, *look.size);
     return size;
-  }
-
-  /// Where a byte of the old file lies in the new one.
-  std::uint64_t moved(std::uint64_t at) const {
-    std::int64_t delta = 0;
-    for (const Insert& insert : inserts_) delta += at >= insert.at ? insert.delta : 0;
-    return at + static_cast<std::uint64_t>(delta);
-  }
-
-  /// By how much a part that is laid open moves with all that is in it.
-  std::int64_t shift_of_part(std::uint64_t at) const {
-    const OpenedPart* part = file_.part_at(at);
-    if (part == nullptr) return 0;
-    std::uint64_t in_front = part->at - 1;  // what is put in at its begin is within it
-    return static_cast<std::int64_t>(moved(in_front) - in_front);
-  }
-
-  /// By how much a byte moves within the file, or within its part.
-  std::int64_t shift_of(std::uint64_t at) const {
-    return static_cast<std::int64_t>(moved(at) - at) - shift_of_part(at);
-  }
-
-  void set(const Driver& driver, std::uint64_t wanted, std::uint64_t now) {
-    std::int64_t change = static_cast<std::int64_t>(wanted) - static_cast<std::int64_t>(now);
-    if (change % driver.step != 0) {
-      fail(fmt::format("the number at offset {} counts in steps of {}, and {} more is no multiple of that",
-                       driver.read.at, driver.step, change));
-    }
-    put(driver.read, driver.read.value + change / driver.step * driver.unit);
-  }
-
-  void put(const NumberRead& read, std::int64_t value) {
-    bool goes = row_ != nullptr && row_->kind == RowChange::Kind::removed && read.at >= row_->from &&
-                read.at < row_->to;
-    if (goes) return;
-    auto widened = widened_.find(read.at);
-    auto bytes = widened == widened_.end() ? bytes_for(read, value, *file_.source)
-                                           : bytes_in(widened->second.width, read, value, *file_.source);
-    if (!bytes && widened == widened_.end()) {
-      if (auto width = wider_for(read, value, *file_.source)) throw NoRoom{{read, *width}};
-    }
-    if (!bytes) fail(fmt::format("the number at offset {} has no room for {}", read.at, value));
-    auto [known, is_new] = numbers_.try_emplace(read.at, Number{read.width, *bytes});
-    if (!is_new && known->second.bytes != *bytes)
-      fail(fmt::format("the number at offset {} would have to be two different ones", read.at));
   }
 
   void move_the_others() {
     for (std::size_t i = 0; i < survey_.extents.size(); ++i) {
       const Extent& extent = survey_.extents[i];
-      std::int64_t shift = extent.there && !removes(row_, i) ? shift_of(extent.at) : 0;
+      std::int64_t shift = extent.there && !removes(row_, i) ? moves_.shift_of(extent.at) : 0;
       if (shift == 0) continue;
       if (!offsets_.contains(i)) {
         auto offset = survey_.finder.like_others(survey_.looks[i], i, offsets_);
@@ -452,7 +384,7 @@ class Attempt {
       }
       const Driver& offset = offsets_.at(i);
       shift -= shift_of_base(offset, extent);
-      if (shift != 0) set(offset, extent.at + static_cast<std::uint64_t>(shift), extent.at);
+      if (shift != 0) numbers_.set(offset, extent.at + static_cast<std::uint64_t>(shift), extent.at);
     }
   }
 
@@ -460,29 +392,28 @@ class Attempt {
   std::int64_t shift_of_base(const Driver& offset, const Extent& extent) const {
     std::int64_t base = static_cast<std::int64_t>(extent.at) - offset.read.value / offset.unit * offset.step;
     bool counted = strategy_.from_base && base > 0 && static_cast<std::uint64_t>(base) <= extent.at;
-    return counted ? shift_of(static_cast<std::uint64_t>(base)) : 0;
+    return counted ? moves_.shift_of(static_cast<std::uint64_t>(base)) : 0;
   }
 
   /// Tables and records that lie where a number says, and parts that a size bounds.
   void move_structures() {
-    if (inserts_.empty()) return;
+    if (moves_.empty()) return;
     const PlacedAt* first_unmatched = nullptr;
     for (const PlacedAt& placed : survey_.head.placed) {
-      std::int64_t delta = shift_of(placed.position);
+      std::int64_t delta = moves_.shift_of(placed.position);
       if (delta == 0) continue;
       if (const NumberRead* number = survey_.finder.last_equal(placed.stated, placed.numbers))
-        put(*number, number->value + delta);
+        numbers_.put(*number, number->value + delta);
       else if (first_unmatched == nullptr || placed.stated < first_unmatched->stated)
         first_unmatched = &placed;
     }
     if (strategy_.by_base && first_unmatched != nullptr) move_base(*first_unmatched);
     for (const RangeRead& within : survey_.head.withins) {
-      std::int64_t delta = 0;
-      for (const Insert& insert : inserts_) delta += grows(within, insert);
+      std::int64_t delta = moves_.growth_of(within);
       if (delta == 0) continue;
       if (const NumberRead* number =
               survey_.finder.last_equal(static_cast<std::int64_t>(within.length), within.numbers))
-        put(*number, number->value + delta);
+        numbers_.put(*number, number->value + delta);
     }
   }
 
@@ -494,19 +425,11 @@ class Attempt {
       if (read.value <= 0 || read.value > first.stated || (found != nullptr && read.value <= found->value))
         continue;
       auto at = static_cast<std::uint64_t>(read.value);
-      if (moved(at) != at) found = &read;
+      if (moves_.moved(at) != at) found = &read;
     }
     if (found == nullptr) return;
     auto at = static_cast<std::uint64_t>(found->value);
-    put(*found, found->value + static_cast<std::int64_t>(moved(at) - at));
-  }
-
-  /// By how much a part grows with an entry in it. One that ends with the entry's bytes has nothing of what
-  /// fills up behind them.
-  static std::int64_t grows(const RangeRead& part, const Insert& insert) {
-    std::uint64_t end = part.at + part.length;
-    if (insert.inside < part.at || insert.inside >= end) return 0;
-    return end == insert.end ? insert.exact : insert.delta;
+    numbers_.put(*found, found->value + static_cast<std::int64_t>(moves_.moved(at) - at));
   }
 
   void set_equal_numbers(std::int64_t value, std::uint64_t added) {
@@ -514,7 +437,7 @@ class Attempt {
     if (value < kTelling) return;
     for (const NumberRead& number : survey_.head.numbers) {
       if (number.value == value && !numbers_.contains(number.at))
-        put(number, value + static_cast<std::int64_t>(added));
+        numbers_.put(number, value + static_cast<std::int64_t>(added));
     }
   }
 
@@ -524,7 +447,7 @@ class Attempt {
       with.add(new_row());
       edits_.push_back({row_->from, row_->from, std::move(with)});
     }
-    for (const auto& [at, number] : numbers_) {
+    for (const auto& [at, number] : numbers_.all()) {
       Assembly with;
       with.add(number.bytes);
       edits_.push_back({at, at + number.width, std::move(with)});
@@ -541,17 +464,7 @@ class Attempt {
       at = edit.to;
     }
     out.add(file_.source, at, file_.source->size() - at);
-    return {std::move(out), moved(file_.size()) + appended_.size(), parts_moved()};
-  }
-
-  std::vector<OpenedPart> parts_moved() const {
-    std::vector<OpenedPart> out = file_.parts;
-    for (OpenedPart& part : out) {
-      std::uint64_t end = moved(part.at + part.length) + appended_.size();
-      part.at += static_cast<std::uint64_t>(shift_of_part(part.at)) + appended_.size();
-      part.length = end - part.at;
-    }
-    return out;
+    return {std::move(out), moves_.moved(file_.size()) + appended_.size(), moves_.parts(appended_.size())};
   }
 
   Survey& survey_;
@@ -564,9 +477,9 @@ class Attempt {
   std::vector<std::uint64_t> starts_;  // of entries and structures, sorted; the file's end
   std::uint64_t alignment_ = 1;
   std::map<std::size_t, Driver> offsets_;  // of entries that change
-  std::vector<Insert> inserts_;
+  Moves moves_;
   std::vector<Edit> edits_;
-  std::map<std::uint64_t, Number> numbers_;  // by their place in the old file
+  NewNumbers numbers_;
   std::map<std::uint64_t, std::uint64_t>
       between_;  // bytes put in front of a place, for entries that shared theirs
   Assembly appended_;
