@@ -40,8 +40,10 @@ std::string rebuild_text(const RebuildResult& result, const std::string& target,
                       escape(result.written), human_size(result.new_size), human_size(result.kept_bytes),
                       kept, grouped(result.compared));
   if (!result.original.empty()) text += fmt::format("{}: the original\n", escape(result.original));
-  for (const std::string& path : result.beside)
-    text += fmt::format("{}: written, a part of it\n", escape(path));
+  for (const WrittenFile& file : result.beside) {
+    text += fmt::format("{}: written, a part of it\n", escape(file.path));
+    if (!file.replaced.empty()) text += fmt::format("{}: the original\n", escape(file.replaced));
+  }
   return text;
 }
 

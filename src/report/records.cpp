@@ -376,7 +376,7 @@ std::string json_line(const RebuildResult& result, bool dry_run) {
   if (result.trimmed > 0) record["trimmed_bytes"] = result.trimmed;
   if (!result.written.empty()) record["written"] = escape(result.written);
   if (!result.original.empty()) record["original"] = escape(result.original);
-  for (const std::string& path : result.beside) record["beside"].push_back(escape(path));
+  for (const WrittenFile& file : result.beside) record["beside"].push_back(escape(file.path));
   return line_of(record);
 }
 

@@ -146,7 +146,6 @@ class Rebuild {
         Assembly bytes;
         bytes.add(one.file.bytes);
         written.push_back(write_one(std::move(one.as), bytes, *one.file.before));
-        result_.beside.push_back(written.back().path);
       }
       NewFile file;
       file.path = request_.into.empty() ? place.file : request_.into;
@@ -159,6 +158,7 @@ class Rebuild {
     }
     result_.written = written.back().path;
     result_.original = written.back().replaced;
+    result_.beside.assign(written.begin(), std::prev(written.end()));
     if (!request_.receipt.empty()) write_receipt(written);
   }
 

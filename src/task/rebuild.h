@@ -6,6 +6,7 @@
 
 #include "container/format.h"
 #include "container/rewrite.h"
+#include "task/new_file.h"
 #include "task/progress.h"
 #include "task/receipt.h"
 
@@ -59,7 +60,7 @@ struct RebuildResult {
   std::uint64_t kept_bytes = 0;              ///< of the new file, that are the original's
   std::string written;                       ///< the new file; empty in a dry run, and when nothing changes
   std::string original;                      ///< in place: where the original is now
-  std::vector<std::string> beside;           ///< further files of the container that were written with it
+  std::vector<WrittenFile> beside;           ///< further files of the container that were written with it
   std::uint64_t compared = 0;  ///< entries whose bytes were compared before the file got its name
 };
 

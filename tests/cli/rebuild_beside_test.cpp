@@ -100,6 +100,7 @@ TEST_F(RebuildBeside, AllAreTakenBack) {
   Ran ran = tool({"rebuild", "pool.wink", "--set", "tide.txt=new.txt", "--in-place", "--receipt", "r.json"});
   ASSERT_EQ(ran.exit_code, 0) << ran.err;
   EXPECT_EQ(tool({"show", "pool.wink/tide.txt"}).out, kNew);
+  EXPECT_TRUE(has(ran.out, "pool.dat: written, a part of it\npool.dat.before: the original\n")) << ran.out;
   EXPECT_EQ(folder.read("pool.dat.before"), data);
   EXPECT_EQ(folder.read("pool.wink.before"), index);
   EXPECT_EQ(operculum({"discard", "r.json"}, folder.path()).exit_code, 0);

@@ -2,6 +2,8 @@
 // numbers of any width), written again.
 #include <gtest/gtest.h>
 
+#include <random>
+
 #include "base/checksum.h"
 #include "codec/codec.h"
 #include "container/rewrite.h"
@@ -403,6 +405,23 @@ TEST_P(RewriteForms, EntriesCome) {
   expect(wanted, [&](Changes& changes, std::size_t) {
     changes.added.push_back(new_file("caves/whelk.map", wanted["caves/whelk.map"]));
   });
+}
+
+TEST_P(RewriteForms, DamagedOnesAreRefusedOrWritten) {
+  std::mt19937 chance(7);
+  for (int round = 0; round < 60; ++round) {
+    Bytes bytes = GetParam().write(sample());
+    for (int flips = 0; flips < 2; ++flips)
+      bytes[chance() % bytes.size()] ^= static_cast<Byte>(1u << (chance() % 8));
+    Described before(GetParam().layout, bytes);
+    if (!before.error().empty() || before.entries().empty()) continue;
+    Changes changes;
+    changes.replaced[chance() % before.entries().size()] = new_file("", "a new text\n");
+    SourcePtr made;
+    if (!sentence([&] { made = before.rewritten(changes); }).empty()) continue;
+    Described after(GetParam().layout, read_up_to(*made, 0, made->size()));
+    EXPECT_EQ(after.error(), "") << "round " << round;
+  }
 }
 
 }  // namespace
