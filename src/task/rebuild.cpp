@@ -56,7 +56,7 @@ class Rebuild {
     MoreChanges more;
     if (request_.update_sums) more = PackageSums(layers, changes, writing_, context_);
     std::vector<PlannedLayer> plans = plan_layers(layers, std::move(innermost), writing_, more);
-    plans.front().name = base_name(request_.into);
+    if (!plans.front().beside.empty()) plans.front().name = base_name(request_.into);  // which they follow
     tell_of_sums(layers);
     result_.new_size = plans.front().result.size();
     result_.kept_bytes = plans.front().result.kept_of(*layers.front().source);

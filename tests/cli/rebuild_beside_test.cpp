@@ -2,6 +2,7 @@
 #include <gtest/gtest.h>
 
 #include "base/checksum.h"
+#include "codec/codec.h"
 #include "support/byte_writer.h"
 #include "support/has.h"
 #include "support/json.h"
@@ -131,6 +132,15 @@ TEST_F(RebuildBeside, NothingIsLeftWhereTheIndexCannotBeWritten) {
   EXPECT_NE(ran.exit_code, 0);
   EXPECT_FALSE(folder.has("out/pool.dat"));
   EXPECT_EQ(folder.read("out/pool.wink"), "something else");
+}
+
+TEST_F(RebuildBeside, AnEntryMayBeNamedAfterItsFile) {
+  folder.write("tides.txt.gz", as_text(encode("gzip", to_bytes("low water\n"))));
+  folder.write("new.txt", kNew);
+  Ran ran = operculum({"rebuild", "tides.txt.gz", "--set", "tides.txt=new.txt", "--into", "ebb.txt.gz"},
+                      folder.path());
+  EXPECT_EQ(ran.exit_code, 0) << ran.err;
+  EXPECT_EQ(operculum({"show", "ebb.txt.gz/ebb.txt"}, folder.path()).out, kNew);
 }
 
 TEST_F(RebuildBeside, WithinAContainerItIsRefused) {
