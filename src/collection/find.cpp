@@ -139,7 +139,7 @@ class TargetFinder {
     };
     events.enter = [&](const std::string& path, const Entry& entry) {
       if (!beneath(path)) return false;
-      return parts ? depth_of_containers_ < request_.depth && entry.size >= request_.least_container
+      return parts ? sight_.has_room(entry, depth_of_containers_)
                    : sight_.may_hold(entry, depth_of_containers_);
     };
     events.container = [&](const Found& found) {

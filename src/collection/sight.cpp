@@ -45,7 +45,7 @@ bool Sight::may_be_any(const Entry& entry) const {
 }
 
 bool Sight::may_hold(const Entry& entry, std::uint64_t depth) const {
-  return entry.size >= request_.least_container && depth < request_.depth &&
+  return has_room(entry, depth) &&
          may_be_container(base_name(entry.path), entry.size, request_.enter, context_);
 }
 

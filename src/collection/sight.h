@@ -15,7 +15,12 @@ class Sight {
   /// that state none.
   bool may_fit(const Entry& entry, Timestamp undated) const;
 
-  /// Whether something may lie in an entry, which is in `depth` containers within the first.
+  /// Whether what is looked for may lie in an entry, which is in `depth` containers within the first, if that
+  /// is a container.
+  bool has_room(const Entry& entry, std::uint64_t depth) const {
+    return entry.size >= request_.least_container && depth < request_.depth;
+  }
+  /// The same of one that is a container by its name as far as that is asked for.
   bool may_hold(const Entry& entry, std::uint64_t depth) const;
 
   /// Whether an entry of `container` may fit or hold what fits; true where asking would cost as much as

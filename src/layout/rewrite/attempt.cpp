@@ -77,7 +77,7 @@ class Attempt {
       const Extent& extent = survey_.extents[i];
       if (!extent.there || extent.length == 0) continue;
       starts_.push_back(extent.at);
-      if (is_part(i)) continue;
+      if (survey_.is_part(i)) continue;
       std::uint64_t alignment = extent.at & (~extent.at + 1);
       alignment_ = starts_.size() == 1 ? alignment : std::min(alignment_, alignment);
     }
@@ -90,8 +90,6 @@ class Attempt {
     starts_.push_back(file_.size());
     std::sort(starts_.begin(), starts_.end());
   }
-
-  bool is_part(std::size_t index) const { return index >= survey_.looks.size() - file_.parts.size(); }
 
   /// Of the file, or of the part that an offset lies in.
   std::uint64_t end_around(std::uint64_t at) const {
@@ -245,7 +243,7 @@ class Attempt {
   /// Puts an entry's new bytes where there is room for them.
   void place(std::size_t index, const PackedEntry& packed) {
     const Extent& extent = survey_.extents[index];
-    std::string path = is_part(index) ? "a packed table" : survey_.container->entries()[index].path;
+    std::string path = survey_.is_part(index) ? "a packed table" : survey_.container->entries()[index].path;
     if (!extent.there) fail(fmt::format("the bytes of \"{}\" are no single run of the file", escape(path)));
     bool shared = false;
     for (std::size_t i = 0; i < survey_.extents.size(); ++i) {
@@ -318,22 +316,23 @@ class Attempt {
   void put_behind_part(const OpenedPart& part, const Assembly& with, const Driver& offset,
                        std::uint64_t now) {
     if (!part.is_file()) fail("nothing can be put behind what is packed together");
-    std::uint64_t end = part.at + part.length, begin = end + between_[end], at = aligned(begin);
-    Assembly filled;
-    filled.add_zeros(at - begin);
-    filled.add(with);
-    between_[end] += filled.size();
-    auto delta = static_cast<std::int64_t>(filled.size());
-    edits_.push_back({end, end, std::move(filled)});
-    moves_.add({end, end - 1, end, delta, delta});
-    numbers_.set(offset, at, now);
+    put_in(part.at + part.length, with, offset, now, Tail::open);
   }
 
   /// In front of what lies behind the bytes that it had, which moves.
   void put_between(const Assembly& with, const Driver& offset, const Extent& extent) {
-    std::uint64_t end = extent.at + extent.length, next = start_behind(std::max(end, extent.at + 1));
-    std::uint64_t& before = between_[next];  // what other entries got there
-    std::uint64_t begin = next + before, at = aligned(begin), length = aligned(at + with.size()) - begin;
+    std::uint64_t end = extent.at + extent.length;
+    put_in(start_behind(std::max(end, extent.at + 1)), with, offset, extent.at, Tail::filled);
+  }
+
+  /// Whether what is put in is filled up to where what follows is aligned.
+  enum class Tail { open, filled };
+
+  /// In front of a place of the old file, behind what other entries got there.
+  void put_in(std::uint64_t next, const Assembly& with, const Driver& offset, std::uint64_t now, Tail tail) {
+    std::uint64_t& before = between_[next];
+    std::uint64_t begin = next + before, at = aligned(begin), end = at + with.size();
+    std::uint64_t length = (tail == Tail::filled ? aligned(end) : end) - begin;
     before += length;
     Assembly filled;
     filled.add_zeros(at - begin);
@@ -341,7 +340,7 @@ class Attempt {
     filled.add_zeros(length - filled.size());
     edits_.push_back({next, next, std::move(filled)});
     moves_.add({next, next - 1, next, static_cast<std::int64_t>(length), static_cast<std::int64_t>(length)});
-    numbers_.set(offset, at, extent.at);
+    numbers_.set(offset, at, now);
   }
 
   /// Whether a part that a size bounds ends here.

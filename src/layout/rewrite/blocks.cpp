@@ -55,10 +55,8 @@ bool find_table(const EntryLook& look, std::uint64_t begin, Blocks& out) {
 
 Bytes packed_by(const std::vector<Step>& steps, ByteView plain, PackSettings settings) {
   settings.plain_size = plain.size();
-  StreamPtr stream = make_source_stream(make_memory_source(Bytes(plain.begin(), plain.end())));
-  for (auto step = steps.rbegin(); step != steps.rend(); ++step)
-    stream = pack_step(*step, std::move(stream), settings);
-  return read_all(*stream, UINT64_MAX);
+  SourcePtr bytes = make_memory_source(Bytes(plain.begin(), plain.end()));
+  return read_all(*pack_steps(steps, make_source_stream(bytes), settings), UINT64_MAX);
 }
 
 }  // namespace

@@ -14,8 +14,6 @@ struct Blocks {
   std::vector<std::uint64_t> lengths;  ///< of the blocks as they lie there, in bytes
   std::vector<Step> steps;             ///< that packed blocks go through; others are plain
   std::uint64_t end = 0;               ///< of the last block
-
-  std::uint64_t table_size() const { return lengths.size() * first.width; }
 };
 
 /// Nothing where the entry's data lies in another way.

@@ -148,9 +148,7 @@ PackedEntry pack_one(const EntryLook& look, const NewEntry& changed, PackSetting
   for (const Step& step : steps) block = std::max(block, block_of(step));
   bool cut = !steps.empty() && steps.back().kind->name == "take";
   if (cut) stream = filled_up(std::move(stream), changed.size, block);
-  for (auto step = steps.rbegin(); step != steps.rend(); ++step)
-    stream = pack_step(*step, std::move(stream), settings);
-  out.stored = spool(*stream, writing.spool);
+  out.stored = spool(*pack_steps(steps, std::move(stream), settings), writing.spool);
   return out;
 }
 

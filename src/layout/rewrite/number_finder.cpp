@@ -48,7 +48,12 @@ std::optional<NumberFinder::Measures> NumberFinder::measured(std::size_t index,
     OnTrial container = open_on_trial(file_, source, is_part ? &reads : nullptr);
     std::span<const Entry> entries = container->entries();
     if (entries.size() != paths_.size()) return std::nullopt;
-    if (is_part) return measures_of(part_of(reads, index - paths_.size()), *source);
+    if (is_part) {
+      const PartMade* made = reads.part(file_.parts[index - paths_.size()].ordinal);
+      EntryLook look;
+      if (made != nullptr) look.recipe = made->recipe;
+      return measures_of(look, *source);
+    }
     if (entries[index].path != paths_[index]) return std::nullopt;
     return measures_of(container->look(index), *source);
   } catch (const LimitExceeded&) {
@@ -56,13 +61,6 @@ std::optional<NumberFinder::Measures> NumberFinder::measured(std::size_t index,
   } catch (const std::exception&) {
     return std::nullopt;  // it is read no more: not this number, or not so
   }
-}
-
-EntryLook NumberFinder::part_of(const Recorder& reads, std::size_t part) const {
-  EntryLook look;
-  for (const PartMade& made : reads.parts)
-    if (made.ordinal == file_.parts[part].ordinal) look.recipe = made.recipe;
-  return look;
 }
 
 /// What becomes of the entry when the number is another one by so much.

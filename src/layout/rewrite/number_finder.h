@@ -46,7 +46,6 @@ class NumberFinder {
     std::optional<std::int64_t> offset, length, size;
   };
   static Measures measures_of(const EntryLook& look, const Source& base);
-  EntryLook part_of(const Recorder& reads, std::size_t part) const;
   std::optional<Measures> measured(std::size_t index, const SourcePtr& source) const;
   std::optional<Measures> changed(const NumberRead& read, std::size_t index, std::int64_t change) const;
   template <typename Of>

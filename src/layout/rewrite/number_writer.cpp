@@ -70,45 +70,6 @@ std::optional<Bytes> group_bytes(const NumberRead& read, std::int64_t raw) {
   return out;
 }
 
-/// Digits in the place of those that were there, filled up as they were.
-std::optional<Bytes> digit_bytes(const NumberRead& read, std::int64_t raw, const Source& source) {
-  Bytes before = read_up_to(source, read.at, read.width);
-  auto is_digit = [](Byte b) {
-    return (b >= '0' && b <= '9') || (b >= 'a' && b <= 'f') || (b >= 'A' && b <= 'F');
-  };
-  auto begin = std::find_if(before.begin(), before.end(), is_digit);
-  auto end = std::find_if_not(begin, before.end(), is_digit);
-  if (raw < 0 || begin == end) return std::nullopt;
-  auto count = static_cast<std::size_t>(end - begin);
-  auto value = static_cast<std::uint64_t>(raw);
-  int base = read.plan->base;
-  std::string digits = base == 16  ? fmt::format("{:x}", value)
-                       : base == 8 ? fmt::format("{:o}", value)
-                                   : fmt::format("{}", value);
-  bool zeros = *begin == '0' && count > 1;
-  std::size_t room = static_cast<std::size_t>(before.end() - begin);
-  if (digits.size() < count && zeros) digits.insert(0, count - digits.size(), '0');
-  if (digits.size() > room || (digits.size() > count && read.plan->ends != NumberPlan::Ends::length))
-    return std::nullopt;
-  Byte filler = end == before.end() ? ' ' : *end;
-  Bytes out(before.begin(), begin);
-  out.insert(out.end(), digits.begin(), digits.end());
-  if (digits.size() < count && end == before.end() && read.plan->ends != NumberPlan::Ends::length)
-    return std::nullopt;
-  while (out.size() < before.size()) {
-    std::size_t at = out.size();
-    auto old_end = static_cast<std::size_t>(end - before.begin());
-    out.push_back(at < old_end ? filler : before[at]);
-  }
-  return out;
-}
-
-bool ends_by_itself(const NumberPlan& plan) {
-  bool fixed = plan.form == NumberPlan::Form::fixed;
-  bool counted = plan.form == NumberPlan::Form::digits && plan.ends == NumberPlan::Ends::length;
-  return !fixed && !counted;
-}
-
 /// The digits of a number that was read, and what stands in front of them and behind.
 struct Digits {
   std::size_t begin = 0, end = 0;
@@ -129,6 +90,32 @@ std::string digits_for(const NumberPlan& plan, std::int64_t raw) {
   return plan.base == 16  ? fmt::format("{:x}", value)
          : plan.base == 8 ? fmt::format("{:o}", value)
                           : fmt::format("{}", value);
+}
+
+/// Digits in the place of those that were there, filled up as they were.
+std::optional<Bytes> digit_bytes(const NumberRead& read, std::int64_t raw, const Source& source) {
+  auto [begin, end, before] = digits_of(read, source);
+  if (raw < 0 || begin == end) return std::nullopt;
+  std::size_t count = end - begin, room = before.size() - begin;
+  std::string digits = digits_for(*read.plan, raw);
+  bool zeros = before[begin] == '0' && count > 1, counted = read.plan->ends == NumberPlan::Ends::length;
+  if (digits.size() < count && zeros) digits.insert(0, count - digits.size(), '0');
+  if (digits.size() > room || (digits.size() > count && !counted)) return std::nullopt;
+  if (digits.size() < count && end == before.size() && !counted) return std::nullopt;
+  Byte filler = end == before.size() ? ' ' : before[end];
+  Bytes out(before.begin(), before.begin() + static_cast<std::ptrdiff_t>(begin));
+  out.insert(out.end(), digits.begin(), digits.end());
+  while (out.size() < before.size()) {
+    std::size_t at = out.size();
+    out.push_back(at < end ? filler : before[at]);
+  }
+  return out;
+}
+
+bool ends_by_itself(const NumberPlan& plan) {
+  bool fixed = plan.form == NumberPlan::Form::fixed;
+  bool counted = plan.form == NumberPlan::Form::digits && plan.ends == NumberPlan::Ends::length;
+  return !fixed && !counted;
 }
 
 }  // namespace

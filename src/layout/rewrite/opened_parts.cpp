@@ -197,9 +197,7 @@ class Closing {
     packed.plain = make_content(plain(part));
     packed.plain_size = file_.parts[part].length;
     settings->second.plain_size = packed.plain_size;
-    StreamPtr stream = packed.plain->stream();
-    for (auto step = recipe.steps.rbegin(); step != recipe.steps.rend(); ++step)
-      stream = pack_step(*step, std::move(stream), settings->second);
+    StreamPtr stream = pack_steps(recipe.steps, packed.plain->stream(), settings->second);
     packed.stored = spool(*stream, file_.context->spool);
     bool restless = round >= 2 * file_.parts.size();  // then it only grows, filled up with zeros
     if (restless && packed.stored->size() < survey.extents[index].length) {

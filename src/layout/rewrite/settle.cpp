@@ -244,7 +244,7 @@ class Settling {
       if (packed != packed_.end()) {
         bool right = anew || length == 0 || same_range(source, found.at, *packed->second.stored, 0, length);
         if (!right) fail(fmt::format("no number was found that tells where \"{}\" lies", escape(path)));
-      } else if (length > 0 && !anew && !kept_from(source, found.at, survey_.extents[i])) {
+      } else if (length > 0 && !anew && !kept(source, found.at, survey_.extents[i])) {
         fail(
             fmt::format("no number was found that tells where \"{}\" lies: it would be read at offset {}, "
                         "where other bytes are",
@@ -274,16 +274,16 @@ class Settling {
   void verify_parts(const Recorder& reads) const {
     for (std::size_t i = 0; i < file_.parts.size(); ++i) {
       std::size_t index = survey_.index_of_part(i);
-      auto made = std::find_if(reads.parts.begin(), reads.parts.end(),
-                               [&](const PartMade& one) { return one.ordinal == file_.parts[i].ordinal; });
-      SourcePtr found = made == reads.parts.end() ? nullptr : stored_bytes(made->recipe);
+      const PartMade* made = reads.part(file_.parts[i].ordinal);
+      SourcePtr found = made == nullptr ? nullptr : stored_bytes(made->recipe);
       if (!survey_.extents[index].there || !found) continue;
       const Source& bytes = *found;
       auto packed = packed_.find(index);
-      bool right = packed == packed_.end()
-                       ? bytes.size() == survey_.extents[index].length && kept(bytes, survey_.extents[index])
-                       : bytes.size() == packed->second.stored->size() &&
-                             same_range(bytes, 0, *packed->second.stored, 0, bytes.size());
+      bool right =
+          packed == packed_.end()
+              ? bytes.size() == survey_.extents[index].length && kept(bytes, 0, survey_.extents[index])
+              : bytes.size() == packed->second.stored->size() &&
+                    same_range(bytes, 0, *packed->second.stored, 0, bytes.size());
       if (!right) fail("no number was found that tells where a packed table lies, or how long it is");
     }
   }
@@ -314,8 +314,7 @@ class Settling {
   }
 
   /// Whether these bytes are those that lay in the old file there.
-  bool kept(const Source& bytes, const Extent& extent) const { return kept_from(bytes, 0, extent); }
-  bool kept_from(const Source& bytes, std::uint64_t from, const Extent& extent) const {
+  bool kept(const Source& bytes, std::uint64_t from, const Extent& extent) const {
     for (std::uint64_t done = 0; done < extent.length;) {
       auto run = trace(bytes, from + done, *file_.source);
       if (!run || run->at != extent.at + done) return false;

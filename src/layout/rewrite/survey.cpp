@@ -33,9 +33,8 @@ Survey::Survey(const DescribedFile& described)
 void Survey::look_at_parts() {
   constexpr std::size_t kMostNumbers = 48;
   for (std::size_t i = 0; i < file.parts.size(); ++i) {
-    auto made = std::find_if(head.parts.begin(), head.parts.end(),
-                             [&](const PartMade& one) { return one.ordinal == file.parts[i].ordinal; });
-    if (made == head.parts.end() || file.parts[i].is_file()) continue;
+    const PartMade* made = file.parts[i].is_file() ? nullptr : head.part(file.parts[i].ordinal);
+    if (made == nullptr) continue;
     EntryLook& look = looks[index_of_part(i)];
     look.recipe = made->recipe;
     auto last = head.numbers.begin() + static_cast<std::ptrdiff_t>(made->numbers);

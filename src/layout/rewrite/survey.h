@@ -16,6 +16,8 @@ struct Survey {
   /// Where in `looks` and `extents` a part of DescribedFile::parts is found: behind all entries.
   std::size_t index_of_part(std::size_t part) const { return looks.size() - file.parts.size() + part; }
 
+  bool is_part(std::size_t index) const { return index >= index_of_part(0); }
+
   /// Throws Unsupported with what is written in front of it.
   [[noreturn]] void fail(const std::string& what) const;
 

@@ -78,6 +78,13 @@ struct Recorder {
   std::vector<ListSeen> lists;
   std::vector<PartMade> parts;
   std::vector<FileRead> files;  ///< each once
+
+  /// The part that was decoded as that one of all; null when it was not.
+  const PartMade* part(std::size_t ordinal) const {
+    for (const PartMade& made : parts)
+      if (made.ordinal == ordinal) return &made;
+    return nullptr;
+  }
 };
 
 }  // namespace operculum::layout

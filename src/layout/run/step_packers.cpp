@@ -145,6 +145,12 @@ StreamPtr pack_step(const Step& step, StreamPtr plain, const PackSettings& setti
   return packer->pack(std::move(plain), step.arguments, settings);
 }
 
+StreamPtr pack_steps(const std::vector<Step>& steps, StreamPtr plain, const PackSettings& settings) {
+  for (auto step = steps.rbegin(); step != steps.rend(); ++step)
+    plain = pack_step(*step, std::move(plain), settings);
+  return plain;
+}
+
 std::string_view codec_of(const StepKind& kind) {
   const Packer* packer = packer_of(kind);
   return packer == nullptr ? std::string_view() : packer->codec;
