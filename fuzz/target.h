@@ -25,5 +25,6 @@ std::vector<Target> rewrite_targets();
 std::vector<Target> codec_targets();
 std::vector<Target> layout_targets();
 std::vector<Target> text_targets();
+std::vector<Target> server_targets();
 
 }  // namespace operculum::fuzz

@@ -98,24 +98,34 @@ HttpOptions http_options(OpenContext& context) {
   return options;
 }
 
-/// Standard input as it comes, where its format needs no more.
-OuterFile open_incoming(const Cut& cut, OpenContext& context) {
+/// Bytes that come in once, kept (by `keep`) only where their format needs more than that.
+OuterFile open_incoming(const Cut& cut, StreamPtr stream, std::string what, OpenContext& context,
+                        const std::function<SourcePtr(StreamPtr)>& keep) {
   OuterFile file{cut.file, cut.rest};
   context.limits.begin(0, 0);
-  ContentPtr content = make_incoming(standard_input_stream(), "standard input",
+  ContentPtr content = make_incoming(std::move(stream), std::move(what),
                                      [&context](std::uint64_t bytes) { context.limits.count_came(bytes); });
   LookedAt looked = look_at_front(content, Probe::kReach);
   Probe front(std::move(looked.front), looked.complete, "");
   const Format* format = recognise(front, context);
   file.content = looked.content;
-  if (format == nullptr || !format->forward)
-    file.source = standard_input(context.limits.max_spool, looked.content->stream());
+  if (format == nullptr || !format->forward) file.source = keep(looked.content->stream());
   return file;
 }
 
 OuterFile open_standard_input(const Cut& cut, OpenContext& context) {
-  if (context.once && cut.rest.empty()) return open_incoming(cut, context);
-  return {cut.file, cut.rest, standard_input(context.limits.max_spool)};
+  std::uint64_t most = context.limits.max_spool;
+  if (!context.once || !cut.rest.empty()) return {cut.file, cut.rest, standard_input(most)};
+  return open_incoming(cut, standard_input_stream(), "standard input", context,
+                       [most](StreamPtr begun) { return standard_input(most, std::move(begun)); });
+}
+
+OuterFile open_url_at(const Cut& cut, OpenContext& context) {
+  FromServer got = open_url_once(cut.file, http_options(context));
+  auto keep = [&context](const StreamPtr& stream) { return spool(*stream, context.spool); };
+  if (got.source) return {cut.file, cut.rest, got.source};
+  if (!context.once || !cut.rest.empty()) return {cut.file, cut.rest, keep(got.stream)};
+  return open_incoming(cut, std::move(got.stream), "what this server sends as a whole", context, keep);
 }
 
 OuterFile open_on_server(const std::string& locator, OpenContext& context) {
@@ -123,9 +133,7 @@ OuterFile open_on_server(const std::string& locator, OpenContext& context) {
   for (const Cut& cut : cuts) {
     bool last = &cut == &cuts.back();
     try {
-      OuterFile file{cut.file, cut.rest, open_url(cut.file, http_options(context), context.spool)};
-      file.stored = file.source->size();
-      return file;
+      return open_url_at(cut, context);
     } catch (const IoError& error) {
       if (last || error.error_number() != ENOENT) throw;
     }
@@ -136,9 +144,10 @@ OuterFile open_on_server(const std::string& locator, OpenContext& context) {
 }  // namespace
 
 OuterFile open_outer_file(const std::string& locator, OpenContext& context) {
-  if (is_url(locator)) return open_on_server(locator, context);
-  if (std::size_t length = standard_input_length(locator); length > 0) {
-    OuterFile file = open_standard_input(cut_at(locator, length), context);
+  std::size_t input = standard_input_length(locator);
+  if (is_url(locator) || input > 0) {
+    OuterFile file =
+        input > 0 ? open_standard_input(cut_at(locator, input), context) : open_on_server(locator, context);
     if (file.source) file.stored = file.source->size();
     return file;
   }

@@ -17,9 +17,9 @@ struct OuterFile {
 
 /// Opens what a locator begins with. On disk that is the longest prefix that is a file. Of a URL it is the
 /// first part whose name is that of a container, else all of it; what follows a # is within the file in any
-/// case. Standard input is not kept where it is all that is named, `context` says that it is read once, and
-/// its format is read forwards. Only what a person typed comes here: names within containers are never
-/// fetched. Throws IoError, NeedsKey, Error.
+/// case. Standard input, and what a server sends as a whole, is not kept where it is all that is named,
+/// `context` says that it is read once, and its format is read forwards. Only what a person typed comes here:
+/// names within containers are never fetched. Throws IoError, NeedsKey, Error.
 OuterFile open_outer_file(const std::string& locator, OpenContext& context);
 
 /// The file on disk that a locator begins with, "-", or what is likely the file of a URL; empty when there is

@@ -12,6 +12,7 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "base/units.h"
 #include "io/curl_library.h"
 
 namespace operculum {
@@ -328,6 +329,9 @@ HttpHead HttpClient::begin(std::uint64_t count, const Receive& receive) {
   state.check_status();
   auto range = read_content_range(state.answer.range);
   if (state.answer.status == 206 && range && range->size) {
+    if (std::uint64_t due = std::min(count, *range->size); state.at != due)
+      throw Malformed(fmt::format("the server was to send the first {} bytes and sends {}", grouped(due),
+                                  grouped(state.at)));
     state.head = {true, range->size, state.answer.validator()};
   } else {
     state.head = {false, parse_number(state.answer.length), state.answer.validator()};

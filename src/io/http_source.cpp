@@ -3,7 +3,11 @@
 #include <algorithm>
 #include <list>
 #include <mutex>
+#include <thread>
 #include <unordered_map>
+#include <utility>
+
+#include "io/byte_pipe.h"
 
 namespace operculum {
 namespace {
@@ -92,42 +96,58 @@ class HttpSource final : public Source {
   mutable std::uint64_t ahead_ = kHttpBlock;  // bytes that the next request in order asks for
 };
 
-/// What a first request brings: all of it where the server sends no parts. The first block stays in memory.
-class Received {
+/// The first request of a file, on a thread of its own: a server that sends no parts answers it with all of
+/// the file, however long that is.
+class FirstRequest final : public Stream {
  public:
-  explicit Received(SpoolBudget& spool) : spool_(spool) {}
-  void add(ByteView bytes) {
-    if (!writer_ && front_.size() + bytes.size() <= kHttpBlock) {
-      front_.insert(front_.end(), bytes.begin(), bytes.end());
-      return;
-    }
-    if (!writer_) {
-      writer_.emplace(spool_);
-      writer_->append(front_);
-    }
-    writer_->append(bytes);
+  explicit FirstRequest(const std::string& url, HttpOptions options)
+      : client_(std::make_unique<HttpClient>(url, std::move(options))), thread_([this] { run(); }) {}
+  ~FirstRequest() override {
+    pipe_.abandon();
+    if (thread_.joinable()) thread_.join();
   }
-  const Bytes& front() const { return front_; }
-  SourcePtr all() {
-    if (!writer_) return make_memory_source(std::move(front_));
-    return writer_->finish();
+
+  std::size_t read(ByteSpan out) override { return pipe_.read(out); }
+
+  /// The file, once the answer has ended within a block: all of it, or its front and the way to the rest.
+  /// Nothing where the server goes on sending.
+  SourcePtr source() {
+    if (!pipe_.ends_within(kHttpBlock)) return nullptr;
+    thread_.join();
+    Bytes front = read_all(*this, kHttpBlock);
+    if (!head_.ranges || *head_.size <= kHttpBlock) return make_memory_source(std::move(front));
+    return std::make_shared<HttpSource>(std::move(client_), *head_.size, front);
   }
 
  private:
-  SpoolBudget& spool_;
-  Bytes front_;
-  std::optional<SpoolWriter> writer_;
+  void run() {
+    try {
+      head_ = client_->begin(kHttpBlock, [this](ByteView bytes) { pipe_.send(bytes); });
+      pipe_.end();
+    } catch (const BytePipe::NobodyReads&) {
+      return;
+    } catch (...) {
+      pipe_.end(std::current_exception());
+    }
+  }
+
+  std::unique_ptr<HttpClient> client_;
+  HttpHead head_;  // complete when the pipe has ended
+  BytePipe pipe_;
+  std::thread thread_;  // last: starts when the rest is made
 };
 
 }  // namespace
 
-SourcePtr open_url(const std::string& url, HttpOptions options, SpoolBudget& spool) {
-  auto client = std::make_unique<HttpClient>(url, std::move(options));
-  Received first(spool);
-  HttpHead head = client->begin(kHttpBlock, [&](ByteView bytes) { first.add(bytes); });
-  bool complete = !head.ranges || *head.size <= kHttpBlock;
-  if (complete) return first.all();
-  return std::make_shared<HttpSource>(std::move(client), *head.size, first.front());
+FromServer open_url_once(const std::string& url, HttpOptions options) {
+  auto first = std::make_unique<FirstRequest>(url, std::move(options));
+  if (SourcePtr source = first->source()) return {std::move(source), nullptr};
+  return {nullptr, std::move(first)};
+}
+
+SourcePtr open_url(const std::string& url, HttpOptions options, SpoolBudget& budget) {
+  FromServer file = open_url_once(url, std::move(options));
+  return file.source ? file.source : spool(*file.stream, budget);
 }
 
 }  // namespace operculum

@@ -62,6 +62,26 @@ TEST(StandardInput, IsNotKeptWhereItsFormatIsReadForwards) {
   EXPECT_TRUE(has(run({"show", "-/tide.log"}, tar).err, "--max-spool"));
 }
 
+TEST(Server, WithoutRangesIsNotKeptWhereTheFormatIsReadForwards) {
+  HttpStandIn server(HttpStandIn::Manner::no_ranges);
+  Bytes sound = noise(66 << 20, 5);
+  server.put("/pack.tar",
+             TarBuilder().file("tide.log", "low\n").add({.name = "crab.snd", .data = sound}).build());
+  server.put("/pack.zip", ZipBuilder().stored("crab.snd", sound).build());
+  TempFolder folder;
+  auto run = [&](std::vector<std::string> words) {
+    words.insert(words.end(), {"--max-spool", "4K"});
+    return operculum(words, folder.path());
+  };
+  Ran list = run({"list", "--paths", server.url("/pack.tar")});
+  EXPECT_EQ(list.out, "tide.log\ncrab.snd\n") << list.err;
+  EXPECT_EQ(server.requests(), 1u);
+  Ran unpack = run({"unpack", server.url("/pack.tar"), "--into", "out"});
+  EXPECT_EQ(unpack.exit_code, 0) << unpack.err;
+  EXPECT_TRUE(folder.read("out/crab.snd") == as_string(sound));
+  EXPECT_TRUE(has(run({"list", server.url("/pack.zip")}).err, "--max-spool")) << "its index is at its end";
+}
+
 /// A pack of 8 MiB on a server, with a file of 100 KiB in its middle.
 Bytes large_pack() {
   return ZipBuilder()

@@ -3,8 +3,10 @@
 #include <gtest/gtest.h>
 
 #include "base/error.h"
+#include "support/byte_writer.h"
 #include "support/http_stand_in.h"
 #include "support/sample_tree.h"
+#include "support/sentence.h"
 
 namespace operculum::test {
 namespace {
@@ -63,6 +65,34 @@ TEST(HttpSource, TakesEverythingFromAServerWithoutRanges) {
   EXPECT_EQ(served.server.requests(), 1u);
 }
 
+TEST(HttpSource, IsAStreamWhereAServerWithoutRangesIsReadOnce) {
+  HttpStandIn server(Manner::no_ranges);
+  Bytes all = noise(8 << 20, 7);
+  server.put("/pack.bin", all);
+  server.put("/small.bin", noise(64 << 10, 8));
+  FromServer file = open_url_once(server.url("/pack.bin"), {});
+  ASSERT_EQ(file.source, nullptr);
+  EXPECT_TRUE(read_all(*file.stream, all.size()) == all);
+  EXPECT_EQ(server.requests(), 1u);
+  EXPECT_EQ(open_url_once(server.url("/small.bin"), {}).source->size(), 64u << 10);
+  Bytes front(100);
+  FromServer left = open_url_once(server.url("/pack.bin"), {});  // and is not read to its end
+  EXPECT_EQ(read_fully(*left.stream, front), front.size());
+}
+
+TEST(HttpSource, TellsWhereAnAnswerWithoutRangesWasCut) {
+  HttpStandIn server(Manner::plain);
+  Bytes answer = to_bytes("HTTP/1.1 200 OK\r\nContent-Length: 300000\r\n\r\n");
+  Bytes part = noise(200'000, 3);
+  answer.insert(answer.end(), part.begin(), part.end());
+  server.answer_with({answer});
+  FromServer file = open_url_once(server.url("/pack.bin"), {.tries = 2});
+  Bytes got(part.size());
+  EXPECT_EQ(read_fully(*file.stream, got), part.size());
+  EXPECT_TRUE(got == part);
+  EXPECT_THROW(file.stream->read(got), Error);
+}
+
 TEST(HttpSource, KnowsEmptyFiles) {
   EXPECT_EQ(Served(Manner::plain, {}, {}).source->size(), 0u);
   EXPECT_EQ(Served(Manner::no_ranges, {}, {}).source->size(), 0u);
@@ -94,6 +124,14 @@ TEST(HttpSource, NoticesThatTheFileIsAnother) {
 TEST(HttpSource, BelievesNoWrongRange) {
   EXPECT_THROW(Served{Manner::wrong_range}, Malformed);
   EXPECT_THROW(Served{Manner::too_much}, Malformed);
+}
+
+TEST(HttpSource, IsNotOpenedWhereItsFrontIsCut) {
+  HttpStandIn server(Manner::plain);
+  server.answer_with(
+      {to_bytes("HTTP/1.1 206 Partial Content\r\nContent-Range: bytes 0-65535/200000\r\n\r\ntide")});
+  EXPECT_EQ(sentence([&] { open_url_once(server.url("/pack.bin"), {.tries = 1}); }),
+            "the server was to send the first 65,536 bytes and sends 4");
 }
 
 TEST(HttpSource, SaysWhatIsNotThere) {

@@ -75,6 +75,11 @@ void HttpStandIn::put(const std::string& path, Bytes bytes) {
   files_[path] = std::move(bytes);
 }
 
+void HttpStandIn::answer_with(std::vector<Bytes> answers) {
+  std::lock_guard lock(mutex_);
+  answers_ = std::move(answers);
+}
+
 std::string HttpStandIn::url(const std::string& path) const {
   return fmt::format("http://127.0.0.1:{}{}", port_, path);
 }
@@ -99,6 +104,14 @@ void HttpStandIn::answer(int connection) {
     request.append(block, static_cast<std::size_t>(count));
   }
   unsigned number = ++requests_;
+  {
+    std::lock_guard lock(mutex_);
+    if (!answers_.empty()) {
+      send_all(connection, as_text(answers_.front()));
+      if (answers_.size() > 1) answers_.erase(answers_.begin());
+      return;
+    }
+  }
   auto refuse = [&](std::string_view status, std::string_view more = "") {
     send_all(connection, fmt::format("HTTP/1.1 {}\r\n{}Content-Length: 4\r\nConnection: close\r\n\r\nno!\n",
                                      status, more));

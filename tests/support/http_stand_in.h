@@ -6,6 +6,7 @@
 #include <mutex>
 #include <string>
 #include <thread>
+#include <vector>
 
 #include "base/bytes.h"
 
@@ -35,6 +36,8 @@ class HttpStandIn {
   HttpStandIn& operator=(const HttpStandIn&) = delete;
 
   void put(const std::string& path, Bytes bytes);  ///< path with a slash in front
+  /// From now on requests are answered with these bytes, whatever they ask: the last of them again and again.
+  void answer_with(std::vector<Bytes> answers);
   std::string url(const std::string& path) const;
   unsigned requests() const { return requests_; }
   std::uint64_t sent() const { return sent_; }  ///< bytes of files
@@ -50,8 +53,9 @@ class HttpStandIn {
   std::atomic<bool> stop_{false};
   std::atomic<unsigned> requests_{0};
   std::atomic<std::uint64_t> sent_{0};
-  std::mutex mutex_;  // guards files_
+  std::mutex mutex_;  // guards files_ and answers_
   std::map<std::string, Bytes> files_;
+  std::vector<Bytes> answers_;
   std::thread thread_;
 };
 
