@@ -8,6 +8,7 @@
 #include <cstring>
 #include <string_view>
 #include <tuple>
+#include <type_traits>
 
 #include "base/cursor.h"
 #include "base/error.h"
@@ -60,6 +61,26 @@ struct BytesField {
 };
 template <typename S, std::size_t Count>
 constexpr BytesField<S, Count> field(std::string_view name, std::array<Byte, Count> S::*member) {
+  return {name, member};
+}
+
+/// A number that stands there in both byte orders, little-endian first. Read is the first.
+template <typename S, std::unsigned_integral T>
+struct BothOrdersField {
+  static constexpr std::size_t width = 2 * sizeof(T);
+  static constexpr std::size_t begin(std::size_t at) { return at; }
+  static constexpr std::uint64_t on_disk(T value) {
+    constexpr unsigned kBits = 8 * sizeof(T);
+    std::uint64_t turned = 0;
+    for (unsigned bit = 0; bit < kBits; bit += 8) turned = turned << 8 | ((value >> bit) & 0xFF);
+    return turned << kBits | value;
+  }
+  std::string_view name;
+  T S::*member;
+};
+template <typename S, std::unsigned_integral T>
+constexpr BothOrdersField<S, T> both_orders(std::string_view name, T S::*member) {
+  static_assert(sizeof(T) <= sizeof(std::uint32_t));
   return {name, member};
 }
 
@@ -182,6 +203,9 @@ void write_structure(const S& from, Byte* bytes) {
   S::layout.each([&](const auto& part, std::size_t at) {
     if constexpr (requires { (from.*(part.member)).data(); }) {
       std::memcpy(bytes + at, (from.*(part.member)).data(), part.width);
+    } else if constexpr (requires { part.on_disk(from.*(part.member)); }) {
+      detail::store<std::endian::little, std::remove_cvref_t<decltype(part)>::width>(
+          bytes + at, part.on_disk(from.*(part.member)));
     } else {
       detail::store<Order, std::remove_cvref_t<decltype(part)>::width>(bytes + at, from.*(part.member));
     }
@@ -223,6 +247,22 @@ T read_field(T S::*member, const Byte* bytes) {
     }
   });
   return value;
+}
+
+/// One field alone as it lies on disk, at place_of(member).
+template <typename S, typename Member>
+Bytes written_field(Member S::*member, const std::type_identity_t<Member>& value) {
+  Bytes all(size_on_disk<S>), out;
+  S one{};
+  one.*member = value;
+  write_structure(one, all.data());
+  S::layout.each([&](const auto& part, std::size_t at) {
+    if constexpr (requires { part.member == member; }) {
+      auto begin = all.begin() + static_cast<std::ptrdiff_t>(at);
+      if (part.member == member) out.assign(begin, begin + static_cast<std::ptrdiff_t>(part.width));
+    }
+  });
+  return out;
 }
 
 /// Throws Malformed: "ext superblock at offset 1024: expected s_log_block_size (at 1048) to be at most 6,

@@ -50,6 +50,31 @@ TEST(Structure, IsReadInTheOtherByteOrder) {
   EXPECT_EQ(read_field(&Gauge::height, kLittle), 0x0506u);
 }
 
+/// A number in both byte orders, as discs have them.
+struct Mark {
+  std::uint16_t depth = 0;
+  std::uint32_t place = 0;
+  static constexpr auto layout =
+      big_endian(both_orders("depth", &Mark::depth), both_orders("place", &Mark::place));
+};
+static_assert(size_on_disk<Mark> == 12);
+
+TEST(Structure, HasNumbersInBothByteOrders) {
+  Bytes out;
+  append_structure(out, Mark{0x0102, 0x03040506});
+  EXPECT_EQ(to_hex(out), "020101020605040303040506");
+  out[3] = out[11] = 0xee;  // the first one counts
+  auto mark = read_structure<Mark, std::endian::little>(out.data());
+  EXPECT_EQ(mark.depth, 0x0102u);
+  EXPECT_EQ(mark.place, 0x03040506u);
+}
+
+TEST(Structure, WritesOneFieldAlone) {
+  EXPECT_EQ(to_hex(written_field(&Mark::place, 7)), "0700000000000007");
+  EXPECT_EQ(to_hex(written_field(&Gauge::readings, 0x010203)), "030201");
+  EXPECT_EQ(to_hex(written_field(&Gauge::name, {'t', 'i', 'd', 'e'})), "74696465");
+}
+
 TEST(Structure, NamesAFieldAndItsPlaceWhenItIsRefused) {
   try {
     refuse_field("tide gauge", 100, &Gauge::height, "at most 20", "1286");

@@ -1,3 +1,4 @@
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 
 #include "base/error.h"
@@ -96,15 +97,55 @@ TEST(CatalogueMerge, TheNewerReadingStays) {
   };
   put(ours, "old", 100);
   put(theirs, "new", 200);
-  MergeTotals taken = merge_catalogue(*ours.database, theirs.folder.path("c.db"));
+  CatalogueMerge merge(*ours.database);
+  MergeTotals taken = merge.take(theirs.folder.path("c.db"));
   EXPECT_EQ(taken.files, 1u);
   EXPECT_EQ(ours.database->number("SELECT count(*) FROM entries WHERE path = 'new'"), 1);
   EXPECT_EQ(ours.count("entry"), 1);
   EXPECT_EQ(ours.database->number("SELECT sum(copies) FROM content"), 1);
-  MergeTotals again = merge_catalogue(*ours.database, theirs.folder.path("c.db"));
+  MergeTotals again = merge.take(theirs.folder.path("c.db"));
   EXPECT_EQ(again.files, 0u);
   EXPECT_EQ(again.kept, 1u);
-  EXPECT_THROW(merge_catalogue(*ours.database, ours.folder.path("none.db")), Error);
+  EXPECT_THROW(merge.take(ours.folder.path("none.db")), Error);
+}
+
+TEST(CatalogueMerge, TakesIndexesAwayWhereMuchComesAndMakesThemOnce) {
+  Kept much, little, ours;
+  auto put = [](Kept& kept, const std::string& path, int entries) {
+    CatalogueWriter writer(*kept.database);
+    std::int64_t row = writer.begin({path, 1, 2, 3});
+    writer.add(row, {{.path = "logs/tide.log", .size = 5, .format = "zip", .crc32 = 1}});
+    writer.finish(row, {.state = kListed, .format = "zip", .entries = 1});
+    kept.database->execute(fmt::format(
+        "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < {}) INSERT INTO "
+        "entry(file_id, "
+        "folder_id, name_id, kind, size, depth, format, content_id) SELECT file_id, folder_id, name_id, "
+        "kind, i, "
+        "depth, format, content_id FROM entry, n; UPDATE content SET copies = (SELECT count(*) FROM entry)",
+        entries));
+  };
+  put(much, "/shelf/a.zip", 100'001);
+  put(little, "/shelf/b.zip", 3);
+  auto indexes = [&] {
+    return ours.database->number(
+        "SELECT count(*) FROM sqlite_schema WHERE type = 'index' AND sql IS NOT NULL");
+  };
+  std::int64_t all = indexes();
+  CatalogueMerge merge(*ours.database);
+  EXPECT_EQ(merge.take(much.folder.path("c.db")).entries, 100'002u);
+  EXPECT_LT(indexes(), all);
+  EXPECT_EQ(merge.take(little.folder.path("c.db")).entries, 4u);
+  merge.take(little.folder.path("c.db"));
+  EXPECT_LT(indexes(), all);
+  merge.finish();
+  EXPECT_EQ(indexes(), all);
+  EXPECT_EQ(ours.count("entry"), 100'006);
+  EXPECT_EQ(ours.count("content"), 1);
+  EXPECT_EQ(ours.database->number("SELECT copies FROM content"), 100'006);
+  // A merge that did not come to its end.
+  drop_indexes(*ours.database);
+  open_catalogue(ours.folder.path("c.db"), Database::Mode::create);
+  EXPECT_EQ(indexes(), all);
 }
 
 TEST(CatalogueSchema, RefusesWhatIsNoCatalogue) {

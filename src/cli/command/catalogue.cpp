@@ -136,9 +136,10 @@ void add_merge(CommandLine& program, Session& session) {
     } catch (const std::exception& thrown) {
       return report_error(session, options->database, as_error(thrown));
     }
+    CatalogueMerge merge(*database);
     for (const std::string& other : options->others) {
       try {
-        MergeTotals totals = merge_catalogue(*database, other);
+        MergeTotals totals = merge.take(other);
         session.data.write(session.json ? json_line(other, totals)
                                         : fmt::format("{}: {} taken ({}), {} known better already\n",
                                                       escape(other), counted(totals.files, "file", "files"),
@@ -147,6 +148,11 @@ void add_merge(CommandLine& program, Session& session) {
       } catch (const std::exception& thrown) {
         report_error(session, other, as_error(thrown));
       }
+    }
+    try {
+      merge.finish();
+    } catch (const std::exception& thrown) {
+      report_error(session, options->database, as_error(thrown));
     }
   });
 }

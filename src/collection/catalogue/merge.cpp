@@ -5,6 +5,9 @@
 namespace operculum {
 namespace {
 
+// Whatever an index of the catalogue is asked for or given comes in the order of that index: in any other,
+// each row of a catalogue that is larger than the cache would touch a page of its own.
+
 /// Which files are taken, and what their rows and those of what they name are called here.
 constexpr const char* kMaps = R"sql(
 CREATE TEMP TABLE taken(old INTEGER PRIMARY KEY, new INTEGER, replaced INTEGER);
@@ -29,8 +32,8 @@ INSERT INTO main.file(path, size, modified, inode, state, format, kind, media_ty
     verified_at, verified, verify_message, gone_at FROM other.file WHERE id IN (SELECT old FROM taken) ORDER BY path;
 UPDATE taken SET new = (SELECT ours.id FROM other.file AS theirs JOIN main.file AS ours ON ours.path = theirs.path
   WHERE theirs.id = taken.old);
-INSERT OR IGNORE INTO main.name(text) SELECT text FROM other.name;
-INSERT OR IGNORE INTO main.folder(text) SELECT text FROM other.folder;
+INSERT OR IGNORE INTO main.name(text) SELECT text FROM other.name ORDER BY text;
+INSERT OR IGNORE INTO main.folder(text) SELECT text FROM other.folder ORDER BY text;
 CREATE TEMP TABLE names(old INTEGER PRIMARY KEY, new INTEGER);
 INSERT INTO names SELECT theirs.id, ours.id FROM other.name AS theirs JOIN main.name AS ours ON ours.text = theirs.text;
 CREATE TEMP TABLE folders(old INTEGER PRIMARY KEY, new INTEGER);
@@ -41,7 +44,7 @@ INSERT INTO folders SELECT theirs.id, ours.id FROM other.folder AS theirs
 /// Contents with as many copies as come along: counted where not all files are taken.
 constexpr const char* kTakeAllContents = R"sql(
 INSERT INTO main.content(size, crc32, sha256, copies)
-  SELECT size, crc32, sha256, copies FROM other.content WHERE copies > 0
+  SELECT size, crc32, sha256, copies FROM other.content WHERE copies > 0 ORDER BY size, crc32, sha256
   ON CONFLICT(size, crc32, sha256) DO UPDATE SET copies = copies + excluded.copies;
 )sql";
 
@@ -50,13 +53,14 @@ INSERT INTO main.content(size, crc32, sha256, copies)
   SELECT theirs.size, theirs.crc32, theirs.sha256, used.count FROM
     (SELECT content_id, count(*) AS count FROM other.entry WHERE content_id IS NOT NULL AND file_id IN
       (SELECT old FROM taken) GROUP BY content_id) AS used JOIN other.content AS theirs ON theirs.id = used.content_id
-  WHERE true ON CONFLICT(size, crc32, sha256) DO UPDATE SET copies = copies + excluded.copies;
+  WHERE true ORDER BY size, crc32, sha256 ON CONFLICT(size, crc32, sha256) DO UPDATE SET copies = copies + excluded.copies;
 )sql";
 
 constexpr const char* kTakeEntries = R"sql(
 CREATE TEMP TABLE contents(old INTEGER PRIMARY KEY, new INTEGER);
 INSERT INTO contents SELECT theirs.id, ours.id FROM other.content AS theirs
-  JOIN main.content AS ours ON ours.size = theirs.size AND ours.crc32 = theirs.crc32 AND ours.sha256 = theirs.sha256;
+  CROSS JOIN main.content AS ours ON ours.size = theirs.size AND ours.crc32 = theirs.crc32 AND ours.sha256 = theirs.sha256
+  ORDER BY theirs.size, theirs.crc32, theirs.sha256;
 INSERT INTO main.entry(file_id, folder_id, name_id, kind, size, stored, modified, depth, format, content_id)
   SELECT taken.new, folders.new, names.new, kind, size, stored, modified, depth, format, contents.new FROM other.entry
     CROSS JOIN taken ON taken.old = file_id JOIN folders ON folders.old = folder_id JOIN names ON names.old = name_id
@@ -94,28 +98,34 @@ class Attached {
 
 }  // namespace
 
-MergeTotals merge_catalogue(Database& database, const std::string& other) {
+MergeTotals CatalogueMerge::take(const std::string& other) {
   open_catalogue(other, Database::Mode::read);  // says what is wrong with it
-  Attached attached(database, other);
+  Attached attached(database_, other);
   MergeTotals totals;
-  Transaction all(database);
-  database.execute(kMaps);
-  totals.files = count(database, "SELECT count(*) FROM taken");
-  totals.kept = count(database, "SELECT count(*) FROM other.file WHERE state <> 'reading'") - totals.files;
+  Transaction all(database_);
+  database_.execute(kMaps);
+  totals.files = count(database_, "SELECT count(*) FROM taken");
+  totals.kept = count(database_, "SELECT count(*) FROM other.file WHERE state <> 'reading'") - totals.files;
   totals.entries =
-      count(database, "SELECT count(*) FROM other.entry WHERE file_id IN (SELECT old FROM taken)");
-  database.execute(kForget);
-  bool much =
-      totals.entries > kWorthIt && totals.entries > count(database, "SELECT count(*) FROM main.entry") / 2;
-  if (much) drop_indexes(database);
-  database.execute(kTakeFiles);
-  bool all_of_it = totals.files == count(database, "SELECT count(*) FROM other.file");
-  database.execute(all_of_it ? kTakeAllContents : kTakeSomeContents);
-  database.execute(kTakeEntries);
-  if (much) make_indexes(database);
-  database.execute(kDone);
+      count(database_, "SELECT count(*) FROM other.entry WHERE file_id IN (SELECT old FROM taken)");
+  if (count(database_, "SELECT count(replaced) FROM taken") > 0) database_.execute(kForget);
+  bool much = indexed_ && totals.entries > kWorthIt &&
+              totals.entries > count(database_, "SELECT count(*) FROM main.entry") / 2;
+  if (much) drop_indexes(database_);
+  database_.execute(kTakeFiles);
+  bool all_of_it = totals.files == count(database_, "SELECT count(*) FROM other.file");
+  database_.execute(all_of_it ? kTakeAllContents : kTakeSomeContents);
+  database_.execute(kTakeEntries);
+  database_.execute(kDone);
   all.commit();
+  indexed_ = indexed_ && !much;
   return totals;
+}
+
+void CatalogueMerge::finish() {
+  if (indexed_) return;
+  make_indexes(database_);
+  indexed_ = true;
 }
 
 }  // namespace operculum

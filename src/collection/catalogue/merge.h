@@ -10,8 +10,21 @@ struct MergeTotals {
   std::uint64_t entries = 0;
 };
 
-/// Takes over what another catalogue knows. Of a file that both know the newer reading stays. All of it or
-/// nothing. Throws Malformed when `other` is no catalogue, Error of kind io.
-MergeTotals merge_catalogue(Database& database, const std::string& other);
+/// Takes over what other catalogues know. Of a file that both know the newer reading stays.
+class CatalogueMerge {
+ public:
+  explicit CatalogueMerge(Database& database) : database_(database) {}
+
+  /// All of it or nothing. Throws Malformed when `other` is no catalogue, Error of kind io.
+  MergeTotals take(const std::string& other);
+
+  /// Makes the indexes where so much came that they were taken away. Without it, whoever opens the catalogue
+  /// to write makes them; until then questions are slow. Throws Error of kind io.
+  void finish();
+
+ private:
+  Database& database_;
+  bool indexed_ = true;
+};
 
 }  // namespace operculum

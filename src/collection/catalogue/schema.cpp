@@ -48,41 +48,40 @@ CREATE VIEW faulty AS
 
 /// What questions are answered with, and what need not be there while very much is written.
 constexpr const char* kIndexes = R"sql(
-CREATE INDEX content_sha256 ON content(sha256) WHERE sha256 <> x'';
-CREATE INDEX content_crc32 ON content(crc32);
-CREATE INDEX content_cost ON content((copies - 1) * size) WHERE copies > 1;
-CREATE INDEX entry_file ON entry(file_id);
-CREATE INDEX entry_name ON entry(name_id);
-CREATE INDEX entry_folder ON entry(folder_id);
-CREATE INDEX entry_content ON entry(content_id) WHERE content_id IS NOT NULL;
-CREATE INDEX entry_size ON entry(size);
-CREATE INDEX entry_modified ON entry(modified);
+CREATE INDEX IF NOT EXISTS content_sha256 ON content(sha256) WHERE sha256 <> x'';
+CREATE INDEX IF NOT EXISTS content_crc32 ON content(crc32);
+CREATE INDEX IF NOT EXISTS content_cost ON content((copies - 1) * size) WHERE copies > 1;
+CREATE INDEX IF NOT EXISTS entry_file ON entry(file_id);
+CREATE INDEX IF NOT EXISTS entry_name ON entry(name_id);
+CREATE INDEX IF NOT EXISTS entry_folder ON entry(folder_id);
+CREATE INDEX IF NOT EXISTS entry_content ON entry(content_id) WHERE content_id IS NOT NULL;
+CREATE INDEX IF NOT EXISTS entry_size ON entry(size);
+CREATE INDEX IF NOT EXISTS entry_modified ON entry(modified);
 )sql";
 
 constexpr const char* kWithoutIndexes = R"sql(
-DROP INDEX main.content_sha256;
-DROP INDEX main.content_crc32;
-DROP INDEX main.content_cost;
-DROP INDEX main.entry_file;
-DROP INDEX main.entry_name;
-DROP INDEX main.entry_folder;
-DROP INDEX main.entry_content;
-DROP INDEX main.entry_size;
-DROP INDEX main.entry_modified;
+DROP INDEX IF EXISTS main.content_sha256;
+DROP INDEX IF EXISTS main.content_crc32;
+DROP INDEX IF EXISTS main.content_cost;
+DROP INDEX IF EXISTS main.entry_file;
+DROP INDEX IF EXISTS main.entry_name;
+DROP INDEX IF EXISTS main.entry_folder;
+DROP INDEX IF EXISTS main.entry_content;
+DROP INDEX IF EXISTS main.entry_size;
+DROP INDEX IF EXISTS main.entry_modified;
 )sql";
 
 }  // namespace
 
 std::unique_ptr<Database> open_catalogue(const std::string& path, Database::Mode mode) {
   auto database = std::make_unique<Database>(path, mode);
-  bool fresh = mode == Database::Mode::create && database->number("SELECT count(*) FROM sqlite_schema") == 0;
-  if (fresh) {
+  bool to_write = mode == Database::Mode::create;
+  if (to_write && database->number("SELECT count(*) FROM sqlite_schema") == 0) {
     database->execute("PRAGMA journal_mode = WAL");
     Transaction all(*database);
     database->execute(fmt::format("PRAGMA application_id = {}; PRAGMA user_version = {};", kApplicationId,
                                   kCatalogueVersion));
     database->execute(kSchema);
-    make_indexes(*database);
     all.commit();
   }
   if (database->number("PRAGMA application_id") != kApplicationId)
@@ -92,7 +91,11 @@ std::unique_ptr<Database> open_catalogue(const std::string& path, Database::Mode
     throw Malformed(fmt::format("{} is a catalogue of version {}, and this program knows version {}",
                                 escape(path), version, kCatalogueVersion));
   // What a lost machine may cost is the last containers, which the next run reads again.
-  database->execute("PRAGMA synchronous = NORMAL; PRAGMA cache_size = -65536; PRAGMA temp_store = MEMORY;");
+  database->execute("PRAGMA synchronous = NORMAL; PRAGMA cache_size = -49152;");
+  // Questions sort little; indexes are made of more than memory holds.
+  database->execute(to_write ? "PRAGMA temp_store = FILE; PRAGMA temp.cache_size = -32768;"
+                             : "PRAGMA temp_store = MEMORY;");
+  if (to_write) make_indexes(*database);  // also those that a merge took away which did not come to its end
   return database;
 }
 

@@ -31,8 +31,9 @@ std::unique_ptr<Database> open_catalogue(const std::string& path, Database::Mode
 /// one stands.
 std::string catalogued_path(const std::string& path);
 
-/// Takes the indexes of entries and contents away, and makes them again: where much more is written than was
-/// there, making them at the end is many times quicker. Within one transaction.
+/// Takes the indexes of entries and contents away, and makes those that are missing: where much more is
+/// written than was there, making them at the end is many times quicker. A catalogue that is opened to be
+/// written has them all.
 void drop_indexes(Database& database);
 void make_indexes(Database& database);
 

@@ -17,7 +17,6 @@ namespace {
 using namespace hfs;
 
 constexpr std::uint32_t kRootParent = 1, kRootFolder = 2;
-constexpr std::uint16_t kFolderRecord = 1, kFileRecord = 2;
 constexpr std::uint32_t kHardLinkType = 0x686C6E6B, kHardLinkCreator = 0x6866732B;      // "hlnk", "hfs+"
 constexpr std::uint32_t kFolderLinkType = 0x66647270, kFolderLinkCreator = 0x4D414353;  // "fdrp", "MACS"
 constexpr std::string_view kPrivateFiles = "HFS+ Private Data",
@@ -44,28 +43,38 @@ Item read_item(const LeafRecord& record) {
   const BigFields& f = record.data;
   Item item;
   item.place = record.place;
-  item.folder = f.u16(0) == kFolderRecord;
-  item.id = f.u32(8);
-  item.created = time_of(f.u32(12));
-  item.modified = time_of(f.u32(16));
-  item.changed = time_of(f.u32(20));
-  item.accessed = time_of(f.u32(24));
-  item.owner = f.u32(32);
-  item.group = f.u32(36);
-  item.flags = f.u8(41);
-  item.mode = f.u16(42);
-  item.special = f.u32(44);
+  auto stored = structure_at<CatalogRecord>(f, 0);
+  item.folder = stored.kind == folder_record;
+  item.id = stored.id;
+  item.created = time_of(stored.created);
+  item.modified = time_of(stored.modified);
+  item.changed = time_of(stored.changed);
+  item.accessed = time_of(stored.accessed);
+  item.owner = stored.owner;
+  item.group = stored.group;
+  item.flags = stored.owner_flags;
+  item.mode = stored.mode;
+  item.special = stored.special;
   if (item.folder) return item;
-  item.type = f.u32(48);
-  item.creator = f.u32(52);
-  item.data = read_fork(f, 88);
-  item.resource = read_fork(f, 168);
+  auto info = structure_at<FileInfo>(f, 0);
+  item.type = info.type;
+  item.creator = info.creator;
+  item.data = read_fork(f, data_fork_at);
+  item.resource = read_fork(f, resource_fork_at);
   return item;
 }
 
-/// A key of the catalog: parent, then a name in UTF-16.
+/// A name in UTF-16 that follows a key.
+std::string name_behind(const BigFields& key, std::size_t at, std::size_t units) {
+  return to_utf8(key.text(at, units * 2), "UTF-16BE").value_or("_");
+}
+
 std::string name_in(const BigFields& key) {
-  return to_utf8(key.text(6, std::size_t{key.u16(4)} * 2), "UTF-16BE").value_or("_");
+  return name_behind(key, size_on_disk<CatalogKey>, structure_at<CatalogKey>(key, 0).name_length);
+}
+
+std::uint32_t parent_in(const BigFields& key) {
+  return structure_at<CatalogKey>(key, 0).parent;
 }
 
 class HfsContainer final : public FileTree {
@@ -87,7 +96,7 @@ class HfsContainer final : public FileTree {
     const Header& header = volume_.header();
     std::vector<std::pair<std::string, std::string>> out;
     try {
-      volume_.catalog().from([](const BigFields& key) { return key.u32(0) < kRootParent; },
+      volume_.catalog().from([](const BigFields& key) { return parent_in(key) < kRootParent; },
                              [&](const LeafRecord& record) {
                                if (record.key.u32(0) == kRootParent)
                                  out.emplace_back("label", name_in(record.key));
@@ -145,11 +154,11 @@ class HfsContainer final : public FileTree {
   }
 
   void children(std::uint32_t parent, const std::function<void(std::string, const Item&)>& take) const {
-    volume_.catalog().from([&](const BigFields& key) { return key.u32(0) < parent; },
+    volume_.catalog().from([&](const BigFields& key) { return parent_in(key) < parent; },
                            [&](const LeafRecord& record) {
-                             if (record.key.u32(0) != parent) return false;
+                             if (parent_in(record.key) != parent) return false;
                              std::uint16_t kind = record.data.u16(0);
-                             if (kind == kFolderRecord || kind == kFileRecord)
+                             if (kind == folder_record || kind == file_record)
                                take(name_in(record.key), read_item(record));
                              return true;
                            });
@@ -241,19 +250,19 @@ class HfsContainer final : public FileTree {
   std::vector<std::pair<std::string, std::string>> attributes_of(std::uint32_t id) const {
     std::vector<std::pair<std::string, std::string>> out;
     if (volume_.attributes() == nullptr) return out;
-    constexpr std::uint32_t kInline = 0x10, kInFork = 0x20;
     constexpr std::uint64_t kLargestAttribute = 16 << 20;
     volume_.attributes()->from(
-        [&](const BigFields& key) { return key.u32(2) < id; },
+        [&](const BigFields& key) { return structure_at<AttributeKey>(key, 0).file < id; },
         [&](const LeafRecord& record) {
-          if (record.key.u32(2) != id) return false;
-          std::string name =
-              to_utf8(record.key.text(12, std::size_t{record.key.u16(10)} * 2), "UTF-16BE").value_or("_");
+          auto key = structure_at<AttributeKey>(record.key, 0);
+          if (key.file != id) return false;
+          std::string name = name_behind(record.key, size_on_disk<AttributeKey>, key.name_length);
           std::uint32_t kind = record.data.u32(0);
-          if (kind == kInline) {
-            out.emplace_back(std::move(name), record.data.text(16, record.data.u32(12)));
-          } else if (kind == kInFork && name != kResource) {
-            Fork fork = read_fork(record.data, 8);
+          if (kind == inline_attribute) {
+            std::uint32_t size = structure_at<InlineAttribute>(record.data, 0).size;
+            out.emplace_back(std::move(name), record.data.text(size_on_disk<InlineAttribute>, size));
+          } else if (kind == fork_attribute && name != kResource) {
+            Fork fork = read_fork(record.data, attribute_fork_at);
             Bytes value = read_up_to(*volume_.fork(fork, id, Volume::ForkKind::data), 0,
                                      std::min(fork.size, kLargestAttribute));
             out.emplace_back(std::move(name), as_text(value));
@@ -269,14 +278,11 @@ class HfsContainer final : public FileTree {
 };
 
 Match recognise_hfs(Probe& probe) {
-  Bytes raw = probe.at(1024, 512);
-  if (raw.size() < 512) return Match::none;
-  BigFields f(raw, "HFS+");
-  constexpr std::uint16_t kWrapper = 0x4244, kPlus = 0x482B;
-  if (f.u16(0) == kWrapper && f.u16(124) == kPlus) return Match::front;
+  Bytes raw = probe.at(header_at, header_size);
+  if (raw.size() < header_size) return Match::none;
+  if (read_structure<WrapperBlock>(raw.data()).wraps()) return Match::front;
   try {
-    read_header(raw);
-    std::uint16_t version = f.u16(2);
+    std::uint16_t version = read_header(raw).version;
     return version == 4 || version == 5 ? Match::front : Match::none;
   } catch (const Malformed&) {
     return Match::none;

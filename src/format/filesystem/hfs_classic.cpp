@@ -8,8 +8,7 @@
 #include <algorithm>
 #include <map>
 
-#include "base/fields.h"
-#include "base/structure.h"
+#include "base/structure_fields.h"
 #include "base/text.h"
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/hfs_volume.h"
@@ -25,7 +24,7 @@ constexpr std::uint64_t kMasterAt = 1024, kSector = 512;
 constexpr std::uint16_t kMagic = 0x4244, kPlus = 0x482B;
 constexpr std::uint32_t kClassicRoot = 2, kExtentsFile = 3, kCatalogFile = 4;
 constexpr std::size_t kNode = 512, kExtents = 12;
-constexpr std::uint8_t kClassicFolder = 1, kClassicFile = 2, kLeafNode = 0xFF;
+constexpr std::uint8_t kClassicFolder = 1, kClassicFile = 2;
 
 /// In NodeRef::b: the resource fork is meant.
 constexpr std::uint64_t kResourceFork = 1;
@@ -73,6 +72,33 @@ struct FolderRecord {
   static constexpr auto layout =
       big_endian(from_byte<6>(), field("dirDirID", &FolderRecord::number),
                  field("dirCrDat", &FolderRecord::made), field("dirMdDat", &FolderRecord::modified));
+};
+
+/// ExtDescriptor, of which a record has three.
+struct ClassicExtent {
+  std::uint16_t start = 0, count = 0;
+  static constexpr auto layout =
+      big_endian(field("xdrStABN", &ClassicExtent::start), field("xdrNumABlks", &ClassicExtent::count));
+};
+
+/// ExtKeyRec, behind its length.
+struct ClassicExtentKey {
+  std::uint8_t fork = 0;
+  std::uint32_t file = 0;
+  std::uint16_t block = 0;
+  static constexpr auto layout =
+      big_endian(field("xkrFkType", &ClassicExtentKey::fork), field("xkrFNum", &ClassicExtentKey::file),
+                 field("xkrFABN", &ClassicExtentKey::block));
+};
+
+/// CatKeyRec, behind its length; the name follows.
+struct ClassicCatalogKey {
+  std::uint8_t reserved = 0;
+  std::uint32_t parent = 0;
+  std::uint8_t name_length = 0;
+  static constexpr auto layout = big_endian(field("ckrResrv1", &ClassicCatalogKey::reserved),
+                                            field("ckrParID", &ClassicCatalogKey::parent),
+                                            field("ckrCName", &ClassicCatalogKey::name_length));
 };
 
 Master read_master(ByteView raw) {
@@ -207,8 +233,9 @@ class HfsClassic final : public FileTree {
   /// Adds three runs of blocks; false when there are no more.
   bool add_runs(ByteView record, std::uint64_t& logical, std::uint64_t size, std::vector<Extent>& out) const {
     BigFields f(record, "HFS extents");
-    for (std::size_t i = 0; i < kExtents; i += 4) {
-      std::uint64_t first = f.u16(i), count = f.u16(i + 2);
+    for (std::size_t i = 0; i < kExtents; i += size_on_disk<ClassicExtent>) {
+      auto extent = structure_at<ClassicExtent>(f, i);
+      std::uint64_t first = extent.start, count = extent.count;
       if (count == 0 || logical >= size) return false;
       if (first + count > master_.blocks)
         throw Malformed(fmt::format("HFS: blocks {} to {} are not among the volume's {}", first,
@@ -240,36 +267,36 @@ class HfsClassic final : public FileTree {
   template <typename Take>
   void each_record(const Source& tree, std::string_view what, Take take) {
     Bytes head = read_exactly(tree, 0, kNode, what);
-    constexpr std::size_t kFirstLeafAt = 24;
-    std::uint64_t next = BigFields(head, what).u32(kFirstLeafAt);
+    std::uint64_t next = read_structure<hfs::TreeHeader>(head.data()).first_leaf;
     std::uint64_t left = std::min(tree.size(), image_->size()) / kNode;  // a tree may not have a block twice
     for (; next != 0; --left) {
       if (left == 0) throw Malformed(fmt::format("{}: its nodes form a loop", what));
       Bytes node = read_exactly(tree, next * kNode, kNode, what);
       BigFields f(node, what, next * kNode);
-      if (f.u8(8) != kLeafNode) throw Malformed(fmt::format("{}: node {} is no leaf", what, next));
-      std::size_t count = f.u16(10);
-      for (std::size_t i = 0; i < count && (i + 2) * 2 <= kNode; ++i) {
+      auto descriptor = structure_at<hfs::NodeDescriptor>(f, 0);
+      if (descriptor.kind != hfs::leaf_node)
+        throw Malformed(fmt::format("{}: node {} is no leaf", what, next));
+      for (std::size_t i = 0; i < descriptor.record_count && (i + 2) * 2 <= kNode; ++i) {
         std::size_t begin = f.u16(kNode - (i + 1) * 2), end = f.u16(kNode - (i + 2) * 2);
         if (begin >= end || end > kNode)
           throw Malformed(fmt::format("{}: record {} of node {} does not fit", what, i, next));
         std::size_t key = f.u8(begin), data = (begin + 1 + key + 1) / 2 * 2;
-        if (key == 0 || data > end) continue;  // removed
+        if (key == 0 || data >= end) continue;  // removed
         take(BigFields(f.bytes(begin + 1, key), what), f.bytes(data, end - data));
       }
-      next = f.u32(0);
+      next = descriptor.next;
     }
   }
 
   void read_overflow() {
-    constexpr std::size_t kKey = 7;
     SourcePtr tree = fork(master_.extents, master_.extents_size, kExtentsFile, false);
     try {
-      each_record(*tree, "HFS extents tree", [&](const BigFields& key, ByteView data) {
-        if (key.size() < kKey || data.size() < kExtents) return;
+      each_record(*tree, "HFS extents tree", [&](const BigFields& raw_key, ByteView data) {
+        if (raw_key.size() < size_on_disk<ClassicExtentKey> || data.size() < kExtents) return;
+        auto key = structure_at<ClassicExtentKey>(raw_key, 0);
         std::array<Byte, kExtents> runs;
         std::copy_n(data.begin(), kExtents, runs.begin());
-        overflow_[{key.u32(1), key.u8(0) != 0, key.u16(5)}] = runs;
+        overflow_[{key.file, key.fork != 0, key.block}] = runs;
       });
     } catch (const Malformed& error) {
       add_finding(Finding::Level::fault, error.what());
@@ -279,14 +306,16 @@ class HfsClassic final : public FileTree {
   void read_catalog() {
     SourcePtr tree = make_cached(fork(master_.catalog, master_.catalog_size, kCatalogFile, false));
     try {
-      each_record(*tree, "HFS catalog", [&](const BigFields& key, ByteView data) {
+      each_record(*tree, "HFS catalog", [&](const BigFields& raw_key, ByteView data) {
         if (data[0] != kClassicFolder && data[0] != kClassicFile) return;
-        Row row{name_of(key.bytes(6, key.u8(5)), encoding_), Bytes(data.begin(), data.end())};
+        auto key = structure_at<ClassicCatalogKey>(raw_key, 0);
+        ByteView name = raw_key.bytes(size_on_disk<ClassicCatalogKey>, key.name_length);
+        Row row{name_of(name, encoding_), Bytes(data.begin(), data.end())};
         if (data[0] == kClassicFile && data.size() >= size_on_disk<FileRecord>) {
           FileRecord file = read_structure<FileRecord>(data.data());
           files_[file.number] = file;
         }
-        folders_[key.u32(1)].push_back(std::move(row));
+        folders_[key.parent].push_back(std::move(row));
       });
     } catch (const Malformed& error) {
       add_finding(Finding::Level::fault, error.what());

@@ -4,10 +4,11 @@
 
 #include <algorithm>
 
-#include "base/fields.h"
+#include "base/structure_fields.h"
 #include "codec/block.h"
 #include "codec/lzfse.h"
 #include "codec/lzvn.h"
+#include "format/filesystem/hfs_records.h"
 #include "io/block_content.h"
 
 namespace operculum::hfs {
@@ -89,31 +90,33 @@ std::vector<Block> read_table(const Packing& packing, const Kind& kind, const So
       return std::pair(begin, end - std::min(begin, end));
     });
   }
-  Bytes head = read_exactly(fork, 0, 16, "packed resource fork");
-  std::uint64_t data = BigFields(head, "packed resource fork").u32(0) + std::uint64_t{4};
+  Bytes head = read_exactly(fork, 0, size_on_disk<ResourceHeader>, "packed resource fork");
+  constexpr std::uint64_t kLengthSize = 4;  // of the resource, in front of it
+  std::uint64_t data = read_structure<ResourceHeader>(head.data()).data_at + kLengthSize;
   std::uint64_t stated =
       load_little<std::uint32_t>(read_exactly(fork, data, 4, "packed resource fork").data());
   if (stated != count)
     throw Malformed(
         fmt::format("packed resource fork: {} blocks do not make {} bytes", stated, packing.size));
-  Bytes table = read_exactly(fork, data + 4, count * 8, "packed resource fork");
+  constexpr std::size_t row_size = size_on_disk<PackedBlock>;
+  Bytes table = read_exactly(fork, data + 4, count * row_size, "packed resource fork");
   return blocks_of(packing, count, [&](std::uint64_t i) {
-    return std::pair(data + load_little<std::uint32_t>(table.data() + i * 8),
-                     std::uint64_t{load_little<std::uint32_t>(table.data() + i * 8 + 4)});
+    auto block = read_structure<PackedBlock>(table.data() + i * row_size);
+    return std::pair(data + block.at, std::uint64_t{block.size});
   });
 }
 
 }  // namespace
 
 Packing read_packing(ByteView attribute) {
-  LittleFields f(attribute, "packing attribute");
-  if (f.u32(0) != kPackingMark) throw Malformed("packing attribute: the mark is missing");
+  auto stored = structure_at<PackingAttribute>(LittleFields(attribute, "packing attribute"), 0);
+  if (stored.magic != kPackingMark) throw Malformed("packing attribute: the mark is missing");
   Packing out;
-  out.type = f.u32(4);
-  out.size = f.u64(8);
+  out.type = stored.type;
+  out.size = stored.size;
   if (out.size > kLargest)
     throw Malformed(fmt::format("packing attribute: a size of {} bytes is not possible", out.size));
-  out.kept.assign(attribute.begin() + 16, attribute.end());
+  out.kept.assign(attribute.begin() + size_on_disk<PackingAttribute>, attribute.end());
   return out;
 }
 

@@ -11,10 +11,8 @@
 namespace operculum::hfs {
 namespace {
 
-constexpr std::uint64_t kHeaderAt = 1024;
-constexpr std::uint16_t kPlus = 0x482B, kExtended = 0x4858, kWrapper = 0x4244;
 constexpr std::uint32_t kExtentsFile = 3, kCatalogFile = 4, kAttributesFile = 8;
-constexpr std::size_t kDescriptor = 14;
+constexpr std::size_t kDescriptor = size_on_disk<NodeDescriptor>;
 constexpr int kMostLevels = 32;
 
 }  // namespace
@@ -25,58 +23,59 @@ Timestamp time_of(std::uint32_t seconds) {
 }
 
 void read_extents(const BigFields& f, std::size_t at, Fork& out) {
-  for (std::size_t i = 0; i < kExtentsBytes; i += 8) {
-    std::uint32_t first = f.u32(at + i), count = f.u32(at + i + 4);
-    if (count == 0) break;
-    out.extents.emplace_back(first, count);
+  for (std::size_t i = 0; i < extents_in_record; ++i) {
+    auto extent = structure_at<ExtentDescriptor>(f, at + i * size_on_disk<ExtentDescriptor>);
+    if (extent.block_count == 0) break;
+    out.extents.emplace_back(extent.start_block, extent.block_count);
   }
 }
 
 Fork read_fork(const BigFields& f, std::size_t at) {
+  auto data = structure_at<ForkData>(f, at);
   Fork fork;
-  fork.size = f.u64(at);
-  fork.blocks = f.u32(at + 12);
-  read_extents(f, at + 16, fork);
+  fork.size = data.logical_size;
+  fork.blocks = data.total_blocks;
+  read_extents(f, at + size_on_disk<ForkData>, fork);
   return fork;
 }
 
 Header read_header(ByteView raw) {
-  BigFields f(raw, "HFS+ volume header", kHeaderAt);
-  if (f.u16(0) != kPlus && f.u16(0) != kExtended)
+  BigFields f(raw, "HFS+ volume header", header_at);
+  auto stored = structure_at<VolumeHeader>(f, 0);
+  if (stored.signature != kPlusSignature && stored.signature != kExtendedSignature)
     throw Malformed("HFS+ volume header: the signature is missing");
   Header h;
-  h.extended = f.u16(0) == kExtended;
-  constexpr std::uint32_t kUnmounted = 1 << 8, kInconsistent = 1 << 11, kJournaled = 1 << 13;
-  h.clean = (f.u32(4) & kUnmounted) != 0 && (f.u32(4) & kInconsistent) == 0;
-  h.journaled = (f.u32(4) & kJournaled) != 0;
-  h.made = time_of(f.u32(16));
+  h.extended = stored.signature == kExtendedSignature;
+  h.version = stored.version;
+  h.clean =
+      (stored.attributes & volume_unmounted) != 0 && (stored.attributes & boot_volume_inconsistent) == 0;
+  h.journaled = (stored.attributes & volume_journaled) != 0;
+  h.made = time_of(stored.created);
   h.made.floating = h.made.known();  // in local time
-  h.modified = time_of(f.u32(20));
-  h.files = f.u32(32);
-  h.folders = f.u32(36);
-  h.block = f.u32(40);
-  h.blocks = f.u32(44);
-  h.free_blocks = f.u32(48);
+  h.modified = time_of(stored.modified);
+  h.files = stored.file_count;
+  h.folders = stored.folder_count;
+  h.block = stored.block_size;
+  h.blocks = stored.total_blocks;
+  h.free_blocks = stored.free_blocks;
   if (h.block < 512 || (h.block & (h.block - 1)) != 0 || h.block > (16 << 20) || h.blocks == 0)
     throw Malformed(fmt::format(
         "HFS+ volume header: expected blocks of 512 bytes to 16 MiB, a power of two, and some of them, "
         "found {} of {} bytes",
         h.blocks, h.block));
-  h.extents = read_fork(f, 192);
-  h.catalog = read_fork(f, 272);
-  h.attributes = read_fork(f, 352);
+  h.extents = read_fork(f, extents_fork_at);
+  h.catalog = read_fork(f, catalog_fork_at);
+  h.attributes = read_fork(f, attributes_fork_at);
   return h;
 }
 
 // ---- B-trees
 
 Tree::Tree(SourcePtr file, std::string_view what) : file_(std::move(file)), what_(what) {
-  Bytes raw = read_exactly(*file_, 0, kDescriptor + 106, what_);
-  BigFields f(raw, what_);
-  root_ = f.u32(16);
-  first_leaf_ = f.u32(24);
-  node_size_ = f.u16(32);
-  nodes_ = f.u32(36);
+  auto header = read_structure<TreeHeader>(read_exactly(*file_, 0, size_on_disk<TreeHeader>, what_).data());
+  root_ = header.root;
+  node_size_ = header.node_size;
+  nodes_ = header.total_nodes;
   if (node_size_ < 512 || node_size_ > 32768 || (node_size_ & (node_size_ - 1)) != 0)
     throw Malformed(fmt::format("{}: nodes of {} bytes are not possible", what_, node_size_));
   nodes_ = static_cast<std::uint32_t>(std::min<std::uint64_t>(nodes_, file_->size() / node_size_));
@@ -103,35 +102,35 @@ void Tree::at(std::uint64_t place, const std::function<void(const LeafRecord&)>&
 }
 
 void Tree::from(const Before& before, const std::function<bool(const LeafRecord&)>& take) const {
-  constexpr std::int8_t kLeaf = -1, kIndex = 0;
   if (root_ == 0) return;
   std::uint32_t number = root_;
   Bytes raw = node(number);
-  for (int level = 0; static_cast<std::int8_t>(raw[8]) != kLeaf; ++level) {
-    if (static_cast<std::int8_t>(raw[8]) != kIndex || level > kMostLevels)
+  auto head = read_structure<NodeDescriptor>(raw.data());
+  for (int level = 0; head.kind != leaf_node; ++level) {
+    if (head.kind != index_node || level > kMostLevels)
       throw Malformed(fmt::format("{}: node {} is of the wrong kind", what_, number));
-    unsigned count = BigFields(raw, what_).u16(10);
     std::uint32_t child = 0;
-    for (unsigned i = 0; i < count; ++i) {  // the last child whose first key is not behind
+    for (unsigned i = 0; i < head.record_count; ++i) {  // the last child whose first key is not behind
       LeafRecord one = record(raw, i);
       if (i > 0 && !before(one.key)) break;
       child = one.data.u32(0);
     }
     number = child;
     raw = node(number);
+    head = read_structure<NodeDescriptor>(raw.data());
   }
   for (std::uint32_t visited = 0;; ++visited) {
     if (visited > nodes_) throw Malformed(fmt::format("{}: its leaves form a loop", what_));
-    BigFields f(raw, what_);
-    for (unsigned i = 0, count = f.u16(10); i < count; ++i) {
+    for (unsigned i = 0; i < head.record_count; ++i) {
       LeafRecord one = record(raw, i);
       one.place = (std::uint64_t{number} << 16) | i;
       if (!before(one.key) && !take(one)) return;
     }
-    number = f.u32(0);
+    number = head.next;
     if (number == 0) return;
     raw = node(number);
-    if (static_cast<std::int8_t>(raw[8]) != kLeaf)
+    head = read_structure<NodeDescriptor>(raw.data());
+    if (head.kind != leaf_node)
       throw Malformed(fmt::format("{}: node {} is of the wrong kind", what_, number));
   }
 }
@@ -140,18 +139,18 @@ void Tree::from(const Before& before, const std::function<bool(const LeafRecord&
 
 Volume::Volume(SourcePtr image, const std::function<void(Finding::Level, std::string)>& report)
     : image_(std::move(image)) {
-  Bytes raw = read_exactly(*image_, kHeaderAt, 512, "HFS+ volume header");
-  BigFields f(raw, "HFS wrapper", kHeaderAt);
-  if (f.u16(0) == kWrapper && f.u16(124) == kPlus) {  // within an older volume
-    std::uint64_t block = f.u32(20), at = f.u16(28) * std::uint64_t{512} + f.u16(126) * block;
-    image_ = make_slice(image_, at, f.u16(128) * block);
-    raw = read_exactly(*image_, kHeaderAt, 512, "HFS+ volume header");
+  constexpr std::uint64_t kSector = 512;
+  Bytes raw = read_exactly(*image_, header_at, header_size, "HFS+ volume header");
+  if (auto outer = read_structure<WrapperBlock>(raw.data()); outer.wraps()) {
+    std::uint64_t block = outer.block_size, at = outer.first_block * kSector + outer.embedded_start * block;
+    image_ = make_slice(image_, at, outer.embedded_count * block);
+    raw = read_exactly(*image_, header_at, header_size, "HFS+ volume header");
   }
   try {
     header_ = read_header(raw);
   } catch (const Malformed& error) {
-    std::uint64_t at = image_->size() < kHeaderAt ? 0 : image_->size() - kHeaderAt;
-    header_ = read_header(read_exactly(*image_, at, 512, "HFS+ backup volume header"));
+    std::uint64_t at = image_->size() < header_at ? 0 : image_->size() - header_at;
+    header_ = read_header(read_exactly(*image_, at, header_size, "HFS+ backup volume header"));
     report(Finding::Level::fault,
            fmt::format("the volume header is damaged ({}); its backup at the end was used", error.what()));
   }
@@ -168,8 +167,9 @@ SourcePtr Volume::fork(const Fork& fork, std::uint32_t file, ForkKind kind) cons
   std::uint64_t known = 0;
   for (auto [first, count] : all.extents) known += count;
   if (known < fork.blocks && overflow_) {
-    auto order = [&](const BigFields& key) {  // fork kind, file, first block
-      return std::tuple(key.u32(2), key.u8(0), std::uint64_t{key.u32(6)});
+    auto order = [&](const BigFields& raw_key) {
+      auto key = structure_at<ExtentKey>(raw_key, 0);
+      return std::tuple(key.file, key.fork_kind, std::uint64_t{key.start_block});
     };
     auto wanted = std::tuple(file, static_cast<std::uint8_t>(kind), known);
     overflow_->from([&](const BigFields& key) { return order(key) < wanted; },

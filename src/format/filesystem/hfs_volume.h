@@ -3,8 +3,9 @@
 #include <functional>
 #include <optional>
 
-#include "base/fields.h"
+#include "base/structure_fields.h"
 #include "container/container.h"
+#include "format/filesystem/hfs_records.h"
 #include "io/extent_source.h"
 
 namespace operculum::hfs {
@@ -15,12 +16,12 @@ struct Fork {
   std::vector<std::pair<std::uint64_t, std::uint64_t>> extents;  ///< first block, count
   std::uint64_t blocks = 0;
 };
-constexpr std::size_t kForkBytes = 80, kExtentsBytes = 64;
 Fork read_fork(const BigFields& f, std::size_t at);
 void read_extents(const BigFields& f, std::size_t at, Fork& out);
 
 struct Header {
   bool extended = false;  ///< HFSX
+  std::uint16_t version = 0;
   bool clean = true, journaled = false;
   std::uint32_t files = 0, folders = 0, block = 0, blocks = 0, free_blocks = 0;
   Timestamp made, modified;
@@ -55,7 +56,7 @@ class Tree {
 
   SourcePtr file_;
   std::string_view what_;
-  std::uint32_t root_ = 0, nodes_ = 0, first_leaf_ = 0;
+  std::uint32_t root_ = 0, nodes_ = 0;
   std::uint64_t node_size_ = 0;
 };
 

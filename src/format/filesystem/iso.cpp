@@ -4,7 +4,6 @@
 #include <algorithm>
 
 #include "base/checked.h"
-#include "base/fields.h"
 #include "base/text.h"
 #include "base/units.h"
 #include "codec/block.h"
@@ -14,6 +13,7 @@
 #include "format/filesystem/iso_records.h"
 #include "format/filesystem/iso_rewrite.h"
 #include "format/filesystem/iso_rows.h"
+#include "format/filesystem/iso_structures.h"
 #include "format/filesystem/iso_volume.h"
 #include "format/filesystem/udf.h"
 #include "format/formats.h"
@@ -385,17 +385,18 @@ class IsoContainer final : public FileTree {
     std::uint64_t size = joliet ? volume_.joliet_table_size : volume_.path_table_size;
     Bytes table = read_up_to(*meta_, (joliet ? volume_.joliet_table : volume_.path_table) * volume_.block,
                              std::min<std::uint64_t>(size, 16 << 20));
-    LittleFields f(table, "ISO 9660 path table");
+    constexpr std::size_t head_size = size_on_disk<PathRow>;
     std::vector<std::uint64_t> places;
-    for (std::size_t at = 0; at + 8 <= table.size() && f.u8(at) != 0;) {
-      std::size_t length = f.u8(at);
-      if (at + 8 + length > table.size()) return;
-      std::uint64_t place = f.u32(at + 2), number = f.u16(at + 6);
+    for (std::size_t at = 0; at + head_size <= table.size();) {
+      auto row = read_structure<PathRow>(table.data() + at);
+      std::size_t length = row.name_length;
+      if (length == 0 || at + head_size + length > table.size()) return;
+      std::uint64_t place = row.extent, number = row.above;
       places.push_back(place);
       if (places.size() > 1 && number >= 1 && number <= places.size() && places[number - 1] == parent) {
         Record record;
-        record.raw_name.assign(table.begin() + static_cast<std::ptrdiff_t>(at + 8),
-                               table.begin() + static_cast<std::ptrdiff_t>(at + 8 + length));
+        record.raw_name.assign(table.begin() + static_cast<std::ptrdiff_t>(at + head_size),
+                               table.begin() + static_cast<std::ptrdiff_t>(at + head_size + length));
         record.flags = 2;
         TreeItem item;
         item.entry.path = name_of(record);
@@ -447,13 +448,11 @@ class IsoContainer final : public FileTree {
   }
 
   ContentPtr zisofs(const SourcePtr& stored, const RockRidge& ridge) const {
-    static constexpr Byte kZMark[8] = {0x37, 0xE4, 0x53, 0x96, 0xC9, 0xDB, 0xD6, 0x07};
-    Bytes head = read_exactly(*stored, 0, 16, "zisofs header");
-    LittleFields f(head, "zisofs header");
-    std::uint64_t size = f.u32(8), at = std::uint64_t{f.u8(12)} * 4;
-    unsigned bits = f.u8(13);
-    if (!std::equal(std::begin(kZMark), std::end(kZMark), head.begin()) || bits < 15 || bits > 17 ||
-        size != ridge.unpacked_size)
+    auto head = read_structure<ZisofsHeader>(
+        read_exactly(*stored, 0, size_on_disk<ZisofsHeader>, "zisofs header").data());
+    std::uint64_t size = head.size, at = std::uint64_t{head.header_size} * 4;
+    unsigned bits = head.block_shift;
+    if (head.magic != kZisofsMagic || bits < 15 || bits > 17 || size != ridge.unpacked_size)
       throw Malformed("zisofs header: it does not fit the folder record");
     std::uint64_t block = std::uint64_t{1} << bits, count = (size + block - 1) / block;
     Bytes pointers = read_exactly(*stored, at, (count + 1) * 4, "zisofs block pointers");

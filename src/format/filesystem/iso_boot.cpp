@@ -4,15 +4,13 @@
 
 #include <algorithm>
 
-#include "base/fields.h"
+#include "format/filesystem/fat_records.h"
 #include "format/filesystem/iso_records.h"
+#include "format/filesystem/iso_structures.h"
+#include "format/image/partition_table.h"
 
 namespace operculum::iso {
 namespace {
-
-constexpr std::size_t kRow = 32;
-constexpr std::uint8_t kValidation = 1, kBootable = 0x88, kNotBootable = 0, kHeader = 0x90,
-                       kLastHeader = 0x91;
 
 std::string_view platform_name(std::uint8_t platform) {
   switch (platform) {
@@ -38,12 +36,13 @@ std::uint64_t size_of(const Source& image, std::uint64_t at, std::uint8_t medium
   Bytes head = read_up_to(image, at, 512);
   std::uint64_t size = loaded;
   if (head.size() == 512 && head[510] == 0x55 && head[511] == 0xAA) {
-    LittleFields f(head, "boot sector");
-    std::uint64_t sectors = f.u16(19) != 0 ? f.u16(19) : f.u32(32), sector = f.u16(11);
+    auto fat = read_structure<fat::BootRecord>(head.data());
+    auto row = read_structure<MbrRow>(head.data() + mbr_rows_at);
+    std::uint64_t sectors = fat.sectors16 != 0 ? fat.sectors16 : fat.sectors32;
     if (medium == 4) {
-      size = std::max(size, (std::uint64_t{f.u32(454)} + f.u32(458)) * 512);
-    } else if (sector >= 512 && sector <= 4096 && f.u8(16) > 0) {  // a FAT volume
-      size = std::max(size, sectors * sector);
+      size = std::max(size, (std::uint64_t{row.start} + row.count) * 512);
+    } else if (fat.sector >= 512 && fat.sector <= 4096 && fat.tables > 0) {
+      size = std::max(size, sectors * fat.sector);
     }
   }
   return std::min(size, left);
@@ -54,21 +53,23 @@ std::uint64_t size_of(const Source& image, std::uint64_t at, std::uint8_t medium
 std::vector<BootImage> read_boot_catalog(const Source& image, std::uint64_t place) {
   std::vector<BootImage> out;
   Bytes catalog = read_up_to(image, place, kSector);
-  if (catalog.size() < 2 * kRow || catalog[0] != kValidation || catalog[30] != 0x55 || catalog[31] != 0xAA)
-    return out;
-  std::uint8_t platform = catalog[1];
-  for (std::size_t at = kRow; at + kRow <= catalog.size(); at += kRow) {
-    LittleFields f(ByteView(catalog).subspan(at, kRow), "boot catalog", place + at);
-    std::uint8_t kind = f.u8(0);
-    if (kind == kHeader || kind == kLastHeader) {
-      platform = f.u8(1);
-    } else if ((kind == kBootable || (kind == kNotBootable && at == kRow)) && f.u32(8) != 0) {
+  constexpr std::size_t row_size = catalog_row_size;
+  if (catalog.size() < 2 * row_size) return out;
+  auto first = read_structure<ValidationRow>(catalog.data());
+  if (first.header != validation_row || first.key != std::array<Byte, 2>{0x55, 0xAA}) return out;
+  std::uint8_t platform = first.platform;
+  for (std::size_t at = row_size; at + row_size <= catalog.size(); at += row_size) {
+    auto row = read_structure<BootRow>(catalog.data() + at);
+    bool may_stand = row.indicator == bootable || (row.indicator == not_bootable && at == row_size);
+    if (row.indicator == section_header || row.indicator == last_section_header) {
+      platform = row.medium;
+    } else if (may_stand && row.load_at != 0) {
       BootImage one;
-      one.at = f.u32(8) * kSector;
-      one.size = size_of(image, one.at, f.u8(1), f.u16(6) * std::uint64_t{512});
+      one.at = row.load_at * kSector;
+      one.size = size_of(image, one.at, row.medium, row.sector_count * std::uint64_t{512});
       one.name = fmt::format("{}-{}.img", out.size() + 1, platform_name(platform));
       out.push_back(std::move(one));
-    } else if (kind == kNotBootable) {
+    } else if (row.indicator == not_bootable) {
       break;
     }
   }

@@ -32,38 +32,40 @@ void put(Bytes& out, std::size_t at, ByteView bytes) {
   std::copy(bytes.begin(), bytes.end(), out.begin() + static_cast<std::ptrdiff_t>(at));
 }
 
-/// A text of a descriptor: filled up with blanks, which are of two bytes in Joliet's.
-void put_blanks(Bytes& out, std::size_t at, std::size_t length, NameForm form) {
-  for (std::size_t i = 0; i < length; ++i)
-    out[at + i] = form == NameForm::plain || i % 2 != 0 ? Byte{' '} : Byte{0};
+/// A text of a descriptor that says nothing: blanks, which are of two bytes in Joliet's.
+template <std::size_t Size>
+void fill_blank(std::array<Byte, Size>& text, NameForm form) {
+  for (std::size_t i = 0; i < Size; ++i)
+    text[i] = form == NameForm::plain || i % 2 != 0 ? Byte{' '} : Byte{0};
 }
 
-Bytes descriptor(NameForm form, const Timestamp& made) {
+DescriptorHead head_of(DescriptorType type) {
+  DescriptorHead head{.type = type};
+  std::copy_n(kMark.begin(), head.identifier.size(), head.identifier.begin());
+  return head;
+}
+
+VolumeDescriptor descriptor(NameForm form, const Timestamp& made) {
   bool wide = form == NameForm::joliet;
-  Bytes out(kSector);
-  out[0] = wide ? 2 : 1;
-  put(out, 1, as_bytes(kMark));
-  out[6] = 1;
-  struct Blank {
-    std::size_t at, length;
-  };
-  static constexpr Blank kTexts[] = {{8, 32}, {40, 32}, {190, 512}, {702, 111}};
-  for (const Blank& one : kTexts) put_blanks(out, one.at, one.length, form);
-  if (wide) put(out, 88, as_bytes("%/E"));
-  put_both32(out.data() + 80, Place::end);
-  put_both16(out.data() + 120, 1);
-  put_both16(out.data() + 124, 1);
-  put_both16(out.data() + 128, kSector);
-  constexpr std::uint32_t kTableSize = 10;  // of the root folder alone
-  put_both32(out.data() + 132, kTableSize);
-  out[140] = static_cast<Byte>(wide ? joliet_table : table);
-  out[151] = static_cast<Byte>(wide ? joliet_big_table : big_table);
-  put(out, 156, folder_record(wide ? joliet_root : root, kSector, made, kFolderFlag, kSelf, {}));
-  put(out, 813, long_date_bytes(made));
-  put(out, 830, long_date_bytes(made));
-  put(out, 847, long_date_bytes({}));
-  put(out, 864, long_date_bytes({}));
-  out[881] = 1;
+  VolumeDescriptor out{.type = wide ? supplementary_descriptor : primary_descriptor,
+                       .identifier = head_of(primary_descriptor).identifier};
+  fill_blank(out.system, form);
+  fill_blank(out.volume, form);
+  for (auto text : {&VolumeDescriptor::volume_set, &VolumeDescriptor::publisher, &VolumeDescriptor::preparer,
+                    &VolumeDescriptor::application})
+    fill_blank(out.*text, form);
+  fill_blank(out.files, form);
+  constexpr std::string_view kThirdLevel = "%/E";
+  if (wide) std::copy(kThirdLevel.begin(), kThirdLevel.end(), out.escape_sequences.begin());
+  out.space_size = Place::end;
+  out.block_size = kSector;
+  out.path_table_size = size_on_disk<PathRow> + 2;  // of the root folder alone
+  out.path_table = wide ? joliet_table : table;
+  out.big_path_table[3] = static_cast<Byte>(wide ? joliet_big_table : big_table);
+  Bytes record = folder_record(wide ? joliet_root : root, kSector, made, folder_flag, kSelf, {});
+  std::copy(record.begin(), record.end(), out.root.begin());
+  out.created = out.modified = long_date_bytes(made);
+  out.expires = out.effective = long_date_bytes({});
   return out;
 }
 
@@ -74,7 +76,7 @@ Bytes root_folder(NameForm form, const TreeNode& node) {
   if (!wide) {
     Bytes px = ridge_fields("", node).front();
     above = px;
-    own = system_use_field("SP", Bytes{0xBE, 0xEF, 0});
+    own = system_use_field("SP", SharingProtocol{.check = kCheckBytes});
     own.insert(own.end(), px.begin(), px.end());
     constexpr std::string_view kName = "RRIP_1991A";
     Bytes contents = {static_cast<Byte>(kName.size()), 0, 0, 1};
@@ -82,19 +84,17 @@ Bytes root_folder(NameForm form, const TreeNode& node) {
     Bytes er = system_use_field("ER", contents);
     own.insert(own.end(), er.begin(), er.end());
   }
-  Bytes out = folder_record(place, kSector, node.modified, kFolderFlag, kSelf, own);
-  Bytes second = folder_record(place, kSector, node.modified, kFolderFlag, kParent, above);
+  Bytes out = folder_record(place, kSector, node.modified, folder_flag, kSelf, own);
+  Bytes second = folder_record(place, kSector, node.modified, folder_flag, kParent, above);
   out.insert(out.end(), second.begin(), second.end());
   return out;
 }
 
 SourcePtr empty_disc(const TreeNode& node) {
   Bytes out(end * kSector);
-  put(out, primary * kSector, descriptor(NameForm::plain, node.modified));
-  put(out, supplementary * kSector, descriptor(NameForm::joliet, node.modified));
-  out[terminator * kSector] = 255;
-  put(out, terminator * kSector + 1, as_bytes(kMark));
-  out[terminator * kSector + 6] = 1;
+  write_structure(descriptor(NameForm::plain, node.modified), out.data() + primary * kSector);
+  write_structure(descriptor(NameForm::joliet, node.modified), out.data() + supplementary * kSector);
+  write_structure(head_of(last_descriptor), out.data() + terminator * kSector);
   put(out, root * kSector, root_folder(NameForm::plain, node));
   put(out, joliet_root * kSector, root_folder(NameForm::joliet, node));
   return make_memory_source(std::move(out));

@@ -2,13 +2,14 @@
 
 #include <fmt/format.h>
 
-#include "base/fields.h"
+#include "base/structure_fields.h"
 #include "base/text.h"
+#include "format/filesystem/iso_structures.h"
 
 namespace operculum::iso {
 namespace {
 
-constexpr std::size_t kFixed = 33;  // bytes of a record before its name
+constexpr std::size_t kFixed = size_on_disk<FolderRecord>;  // bytes of a record before its name
 constexpr unsigned kMostContinuations = 100;
 constexpr std::uint64_t kLongestContinuation = 32 << 10;
 
@@ -19,69 +20,101 @@ Timestamp from_parts(int year, int month, int day, int hour, int minute, int sec
 }
 
 /// The components of a symbolic link, which may go on in the next field.
-void add_target(const LittleFields& f, std::size_t length, std::string& target) {
-  enum : std::uint8_t { kGoesOn = 1, kCurrent = 2, kParent = 4, kRoot = 8 };
-  for (std::size_t at = 5; at + 2 <= length;) {
-    std::uint8_t flags = f.u8(at);
-    std::size_t size = f.u8(at + 1);
-    if (at + 2 + size > length) return;
+void add_target(const LittleFields& f, std::string& target) {
+  constexpr std::size_t head_size = size_on_disk<Component>;
+  for (std::size_t at = flagged_size; at + head_size <= f.size();) {
+    auto part = structure_at<Component>(f, at);
+    at += head_size;
+    if (part.length > f.size() - at) return;
     if (!target.empty() && target.back() != '/' && target.back() != '\0') target += '/';
     if (!target.empty() && target.back() == '\0') target.pop_back();
-    if ((flags & kRoot) != 0) target = "/";
-    if ((flags & kCurrent) != 0) target += ".";
-    if ((flags & kParent) != 0) target += "..";
-    target += f.text(at + 2, size);
-    if ((flags & kGoesOn) != 0) target += '\0';  // the component itself goes on
-    at += 2 + size;
+    if ((part.flags & part_root) != 0) target = "/";
+    if ((part.flags & part_current) != 0) target += ".";
+    if ((part.flags & part_parent) != 0) target += "..";
+    target += f.text(at, part.length);
+    if ((part.flags & part_goes_on) != 0) target += '\0';  // the component itself goes on
+    at += part.length;
   }
 }
 
-void add_times(const LittleFields& f, std::size_t length, RockRidge& out) {
-  std::uint8_t flags = f.u8(4);
-  bool is_long = (flags & 0x80) != 0;
-  std::size_t width = is_long ? 17 : 7, at = 5;
+void add_times(const LittleFields& f, RockRidge& out) {
+  std::uint8_t flags = structure_at<Flagged>(f, 0).flags;
+  bool is_long = (flags & time_long_form) != 0;
+  std::size_t width = is_long ? sizeof VolumeDescriptor::created : sizeof FolderRecord::date,
+              at = flagged_size;
   Timestamp* const times[] = {&out.created, &out.modified, &out.accessed, &out.changed};
   for (unsigned bit = 0; bit < 7; ++bit) {
     if ((flags & (1U << bit)) == 0) continue;
-    if (at + width > length) return;
+    if (at + width > f.size()) return;
     if (bit < std::size(times))
       *times[bit] = is_long ? long_date(f.bytes(at, width)) : short_date(f.bytes(at, width));
     at += width;
   }
 }
 
+void add_attributes(const LittleFields& f, RockRidge& out) {
+  auto px = structure_at<PosixAttributes>(f, 0);
+  out.any = true;
+  out.mode = px.mode;
+  out.links = px.links;
+  out.uid = px.uid;
+  out.gid = px.gid;
+  if (f.size() >= size_on_disk<PosixSerial>) out.inode = structure_at<PosixSerial>(f, 0).serial;
+}
+
+/// Where there is no high half, the low one has both numbers.
+void add_device(const LittleFields& f, RockRidge& out) {
+  auto [high, low] = structure_at<DeviceNumber>(f, 0);
+  out.device_major = high != 0 ? high : (low >> 8) & 0xFF;
+  out.device_minor = high != 0 ? low : low & 0xFF;
+}
+
+void add_name(const LittleFields& f, RockRidge& out) {
+  out.any = true;
+  if ((structure_at<Flagged>(f, 0).flags & (part_current | part_parent)) == 0)
+    out.name = out.name.value_or("") + std::string(f.text(flagged_size, f.size() - flagged_size));
+}
+
+void add_hole(const LittleFields& f, RockRidge& out) {
+  auto sparse = structure_at<SparseFile>(f, 0);
+  out.virtual_size = std::uint64_t{sparse.high} << 32 | sparse.low;
+  out.table_depth = sparse.depth;
+}
+
+void add_packing(const LittleFields& f, RockRidge& out) {
+  auto packed = structure_at<PackedFile>(f, 0);
+  if (as_text(packed.algorithm) != "pz") return;
+  out.zisofs = true;
+  out.unpacked_size = packed.size;
+}
+
+/// The fields that are known; one that is shorter than its structure is passed over.
+struct KnownField {
+  std::string_view signature;
+  std::size_t least_size;
+  void (*take)(const LittleFields& f, RockRidge& out);
+};
+constexpr KnownField kKnownFields[] = {
+    {"PX", size_on_disk<PosixAttributes>, add_attributes},
+    {"PN", size_on_disk<DeviceNumber>, add_device},
+    {"NM", flagged_size, add_name},
+    {"SL", flagged_size, [](const LittleFields& f, RockRidge& out) { add_target(f, out.target); }},
+    {"TF", flagged_size, add_times},
+    {"CL", size_on_disk<ChildLink>,
+     [](const LittleFields& f, RockRidge& out) { out.child = structure_at<ChildLink>(f, 0).place; }},
+    {"RE", use_head_size, [](const LittleFields&, RockRidge& out) { out.relocated = true; }},
+    {"SF", size_on_disk<SparseFile>, add_hole},
+    {"ZF", size_on_disk<PackedFile>, add_packing},
+};
+
+std::string_view signature_of(ByteView field) {
+  return as_text(field.first(sizeof SystemUse::signature));
+}
+
 void take_field(ByteView field, RockRidge& out) {
-  LittleFields f(field, "Rock Ridge field");
-  std::string_view id = f.text(0, 2);
-  std::size_t length = field.size();
-  if (id == "PX" && length >= 36) {
-    out.any = true;
-    out.mode = f.u32(4);
-    out.links = f.u32(12);
-    out.uid = f.u32(20);
-    out.gid = f.u32(28);
-    if (length >= 44) out.inode = f.u32(36);
-  } else if (id == "PN" && length >= 20) {
-    std::uint32_t high = f.u32(4), low = f.u32(12);
-    out.device_major = high != 0 ? high : (low >> 8) & 0xFF;
-    out.device_minor = high != 0 ? low : low & 0xFF;
-  } else if (id == "NM" && length >= 5) {
-    out.any = true;
-    if ((f.u8(4) & 6) == 0) out.name = out.name.value_or("") + std::string(f.text(5, length - 5));
-  } else if (id == "SL" && length >= 5) {
-    add_target(f, length, out.target);
-  } else if (id == "TF" && length >= 5) {
-    add_times(f, length, out);
-  } else if (id == "CL" && length >= 12) {
-    out.child = f.u32(4);
-  } else if (id == "RE") {
-    out.relocated = true;
-  } else if (id == "SF" && length >= 21) {
-    out.virtual_size = (std::uint64_t{f.u32(4)} << 32) | f.u32(12);
-    out.table_depth = f.u8(20);
-  } else if (id == "ZF" && length >= 16 && f.text(4, 2) == "pz") {
-    out.zisofs = true;
-    out.unpacked_size = f.u32(8);
+  for (const KnownField& known : kKnownFields) {
+    if (signature_of(field) == known.signature && field.size() >= known.least_size)
+      return known.take(LittleFields(field, "Rock Ridge field"), out);
   }
 }
 
@@ -103,16 +136,17 @@ Timestamp long_date(ByteView raw) {
 
 Record RecordReader::read(ByteView raw, bool with_ridge) const {
   LittleFields f(raw, "ISO 9660 folder record");
-  std::size_t length = f.u8(0), name_length = f.u8(32);
-  if (length < kFixed + name_length || length > raw.size())
-    throw Malformed(fmt::format("ISO 9660 folder record: a length of {} bytes is not possible", length));
+  auto record = structure_at<FolderRecord>(f, 0);
+  if (record.length < kFixed + record.name_length || record.length > raw.size())
+    throw Malformed(
+        fmt::format("ISO 9660 folder record: a length of {} bytes is not possible", record.length));
   Record r;
-  r.extent = std::uint64_t{f.u32(2)} + f.u8(1);  // an extended attribute record comes before the data
-  r.size = f.u32(10);
-  r.modified = short_date(f.bytes(18, 7));
-  r.flags = f.u8(25);
-  r.unit = f.u8(26);
-  ByteView name = f.bytes(kFixed, name_length);
+  r.extent = std::uint64_t{record.extent} + record.attribute_length;  // what has attributes begins with them
+  r.size = record.data_length;
+  r.modified = short_date(record.date);
+  r.flags = record.flags;
+  r.unit = record.unit_size;
+  ByteView name = f.bytes(kFixed, record.name_length);
   r.raw_name.assign(name.begin(), name.end());
   if (!with_ridge) return r;
   each_field(area_of(raw), [&](ByteView field) { take_field(field, r.ridge); });
@@ -143,10 +177,13 @@ bool RecordReader::find_protocol(ByteView own_record) {
   ByteView area =
       own_record.subspan(kFixed + 1, own_record[0] - std::min<std::size_t>(own_record[0], kFixed + 1));
   for (std::size_t before : {0, 14}) {  // 14 bytes of the extended architecture may come first
-    if (area.size() < before + 7) continue;
-    LittleFields f(area.subspan(before), "SUSP");
-    if (f.text(0, 2) == "SP" && f.u8(2) >= 7 && f.u8(4) == 0xBE && f.u8(5) == 0xEF) {
-      skip_ = f.u8(6);
+    if (area.size() < before + size_on_disk<SharingProtocol>) continue;
+    const Byte* field = area.data() + before;
+    auto protocol = read_structure<SharingProtocol>(field);
+    if (signature_of(area.subspan(before)) == "SP" &&
+        read_structure<SystemUse>(field).length >= size_on_disk<SharingProtocol> &&
+        protocol.check == kCheckBytes) {
+      skip_ = protocol.skipped;
       return true;
     }
   }
@@ -158,16 +195,17 @@ void RecordReader::each_field(ByteView area, const TakeField& take) const {
   for (unsigned continued = 0;; ++continued) {
     if (continued > kMostContinuations) throw Malformed("Rock Ridge: the continuation areas form a loop");
     std::optional<std::pair<std::uint64_t, std::uint64_t>> more;  // place and length of the rest
-    for (std::size_t at = 0; at + 4 <= area.size();) {
-      std::size_t length = area[at + 2];
-      if (length < 4 || at + length > area.size()) break;  // padding
-      LittleFields f(area.subspan(at, length), "Rock Ridge field");
+    for (std::size_t at = 0; at + use_head_size <= area.size();) {
+      std::size_t length = read_structure<SystemUse>(area.data() + at).length;
+      if (length < use_head_size || at + length > area.size()) break;  // padding
+      ByteView field = area.subspan(at, length);
       at += length;
-      if (f.text(0, 2) == "ST") break;
-      if (f.text(0, 2) == "CE" && length >= 28) {
-        more = {f.u32(4) * block_ + f.u32(12), f.u32(20)};
+      if (signature_of(field) == "ST") break;
+      if (signature_of(field) == "CE" && length >= size_on_disk<Continuation>) {
+        auto next = read_structure<Continuation>(field.data());
+        more = {next.block * block_ + next.offset, next.length};
       } else {
-        take(f.all());
+        take(field);
       }
     }
     if (!more) return;

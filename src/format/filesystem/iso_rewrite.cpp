@@ -15,10 +15,6 @@
 namespace operculum::iso {
 namespace {
 
-/// Places in a volume descriptor, in bytes (ECMA-119, 8.4).
-constexpr std::uint64_t kVolumeSizeAt = 80, kTableSizeAt = 132, kTableAt = 140, kTableCopyAt = 144,
-                        kBigTableAt = 148, kBigTableCopyAt = 152, kRootRecordAt = 156;
-
 std::uint64_t sectors(std::uint64_t bytes) {
   return (bytes + kSector - 1) / kSector;
 }
@@ -46,7 +42,10 @@ class Rewriter {
     place_contents();
     each_tree([this](DiscTree& tree) { write_tree(tree); });
     bool longer = next_ > end_before;
-    if (longer) each_tree([this](DiscTree& tree) { put_both(tree.descriptor_at + kVolumeSizeAt, next_); });
+    if (longer)
+      each_tree([this](DiscTree& tree) {
+        put_field(tree, &VolumeDescriptor::space_size, static_cast<std::uint32_t>(next_));
+      });
     return patches_.assembly(longer ? next_ * kSector : disc_.image->size());
   }
 
@@ -266,10 +265,9 @@ class Rewriter {
         }
         patches_.put(sector * kSector + used, row->continuation);
         for (Bytes& record : row->records) {
-          Byte* field = record.data() + row->continuation_at + 4;
-          put_both32(field, static_cast<std::uint32_t>(sector));
-          put_both32(field + 8, static_cast<std::uint32_t>(used));
-          put_both32(field + 16, static_cast<std::uint32_t>(size));
+          Continuation more{static_cast<std::uint32_t>(sector), static_cast<std::uint32_t>(used),
+                            static_cast<std::uint32_t>(size)};
+          write_structure(more, record.data() + row->continuation_at);
         }
         used += size;
       }
@@ -304,15 +302,17 @@ class Rewriter {
 
   // ---- writing
 
-  void put_both(std::uint64_t at, std::uint64_t value) {
-    Byte raw[8];
-    put_both32(raw, static_cast<std::uint32_t>(value));
-    patches_.put(at, raw);
+  /// One field of a tree's volume descriptor; all others stay as they are.
+  template <typename Member>
+  void put_field(const DiscTree& tree, Member VolumeDescriptor::*member, const Member& value) {
+    patches_.put(tree.descriptor_at + place_of(member).at, written_field(member, value));
   }
 
+  static RecordPlace place_record(const DiscFolder& folder) {
+    return {static_cast<std::uint32_t>(folder.extent), static_cast<std::uint32_t>(folder.size)};
+  }
   static void set_place(Bytes& record, const DiscFolder& folder) {
-    put_both32(record.data() + kExtentAt, static_cast<std::uint32_t>(folder.extent));
-    put_both32(record.data() + kSizeAt, static_cast<std::uint32_t>(folder.size));
+    write_structure(place_record(folder), record.data());
   }
 
   void write_tree(DiscTree& tree) {
@@ -324,8 +324,12 @@ class Rewriter {
       }
     });
     each_folder(tree.root, [this](DiscFolder& folder) { write_folder(folder); });
-    put_both(tree.descriptor_at + kRootRecordAt + kExtentAt, tree.root.extent);
-    put_both(tree.descriptor_at + kRootRecordAt + kSizeAt, tree.root.size);
+    RecordPlace root = place_record(tree.root);
+    std::uint64_t root_at = tree.descriptor_at + place_of(&VolumeDescriptor::root).at;
+    patches_.put(root_at + place_of(&RecordPlace::extent).at,
+                 written_field(&RecordPlace::extent, root.extent));
+    patches_.put(root_at + place_of(&RecordPlace::data_length).at,
+                 written_field(&RecordPlace::data_length, root.data_length));
     write_path_tables(tree);
   }
 
@@ -357,32 +361,31 @@ class Rewriter {
 
   /// Tables stay at their places where they have room there.
   void write_path_tables(DiscTree& tree) {
-    Bytes descriptor = read_exactly(*disc_.image, tree.descriptor_at, kSector, "ISO 9660 volume descriptor");
-    std::uint64_t size_before = load_little<std::uint32_t>(descriptor.data() + kTableSizeAt);
+    auto old = read_structure<VolumeDescriptor>(
+        read_exactly(*disc_.image, tree.descriptor_at, kSector, "ISO 9660 volume descriptor").data());
     Bytes little = path_table_of(tree, false), big = path_table_of(tree, true);
-    bool stays = sectors(little.size()) <= sectors(size_before);
-    auto place = [&](std::uint64_t field, const Bytes& table, std::endian order, bool copy) {
-      std::uint64_t at = load_number(descriptor.data() + field, 4, order);
-      if (at == 0 || (copy && !stays)) at = 0;
-      if (at == 0 && copy) return put_number(tree.descriptor_at + field, 0, order);
+    bool stays = sectors(little.size()) <= sectors(old.path_table_size);
+    auto place = [&](std::uint64_t at, const Bytes& table, bool copy) -> std::uint32_t {
+      if (copy && (at == 0 || !stays)) return 0;
       if (!stays || at == 0) at = take_sectors(sectors(table.size()));
       check_place(at, "a path table");
       Bytes padded = table;
       padded.resize(static_cast<std::size_t>(sectors(table.size()) * kSector));
       patches_.put(at * kSector, padded);
-      put_number(tree.descriptor_at + field, at, order);
+      return static_cast<std::uint32_t>(at);
     };
-    place(kTableAt, little, std::endian::little, false);
-    place(kTableCopyAt, little, std::endian::little, true);
-    place(kBigTableAt, big, std::endian::big, false);
-    place(kBigTableCopyAt, big, std::endian::big, true);
-    put_both(tree.descriptor_at + kTableSizeAt, little.size());
-  }
-
-  void put_number(std::uint64_t at, std::uint64_t value, std::endian order) {
-    Byte raw[4];
-    store_number(raw, 4, value, order);
-    patches_.put(at, raw);
+    auto big_place = [&](const std::array<Byte, 4>& at, bool copy) {
+      std::array<Byte, 4> out{};
+      store_number(out.data(), out.size(),
+                   place(load_number(at.data(), at.size(), std::endian::big), big, copy), std::endian::big);
+      return out;
+    };
+    using D = VolumeDescriptor;
+    put_field(tree, &D::path_table, place(old.path_table, little, false));
+    put_field(tree, &D::path_table_copy, place(old.path_table_copy, little, true));
+    put_field(tree, &D::big_path_table, big_place(old.big_path_table, false));
+    put_field(tree, &D::big_path_table_copy, big_place(old.big_path_table_copy, true));
+    put_field(tree, &D::path_table_size, static_cast<std::uint32_t>(little.size()));
   }
 
   OldDisc& disc_;

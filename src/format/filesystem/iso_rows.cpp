@@ -12,7 +12,7 @@
 namespace operculum::iso {
 namespace {
 
-constexpr std::size_t kContinuationField = 28;  // bytes of CE
+constexpr std::size_t kContinuationField = size_on_disk<Continuation>;
 constexpr std::uint64_t kLargestPart = (std::uint64_t{1} << 32) - kSector;
 
 std::string_view letters_of(const Bytes& field) {
@@ -34,15 +34,15 @@ std::unique_ptr<DiscRow> RowMaker::make(const std::string& name, const TreeNode&
   row->node = &node;
   bool is_folder = node.kind == EntryKind::folder;
   Bytes identifier = identifier_for(name, is_folder, form_, exact_, taken);
-  row->records.push_back(folder_record(0, 0, node.modified, is_folder ? kFolderFlag : 0, identifier, {}));
+  row->records.push_back(folder_record(0, 0, node.modified, is_folder ? folder_flag : 0, identifier, {}));
   row->at.push_back(0);
   lay_out(*row, identifier, {}, ridge_ ? ridge_fields(name, node) : std::vector<Bytes>{});
   if (is_folder) {
     row->folder = std::make_unique<DiscFolder>();
     static constexpr Byte kSelf[] = {0}, kParent[] = {1};
     Bytes px = ridge_ ? ridge_fields("", node).front() : Bytes{};
-    row->folder->self = folder_record(0, 0, node.modified, kFolderFlag, kSelf, px);
-    row->folder->parent = folder_record(0, 0, node.modified, kFolderFlag, kParent, px);
+    row->folder->self = folder_record(0, 0, node.modified, folder_flag, kSelf, px);
+    row->folder->parent = folder_record(0, 0, node.modified, folder_flag, kParent, px);
     row->folder->changed = true;
   }
   return row;
@@ -76,10 +76,11 @@ void RowMaker::as_plain_content(DiscRow& row) const {
 /// The head of the record stays, what follows is made of these; fields that do not fit go on elsewhere.
 void RowMaker::lay_out(DiscRow& row, ByteView identifier, ByteView foreign,
                        const std::vector<Bytes>& fields) const {
-  std::size_t front = kNameAt + identifier.size() + (identifier.size() % 2 == 0 ? 1 : 0) + foreign.size();
-  if (front > kLongestRecord)
+  std::size_t own = size_on_disk<FolderRecord> + identifier.size() + (identifier.size() % 2 == 0 ? 1 : 0);
+  std::size_t front = own + foreign.size();
+  if (front > longest_record)
     throw Unsupported(fmt::format("the name \"{}\" on an ISO 9660 disc", escape(row.name)));
-  std::size_t room = kLongestRecord - front, taken = 0;
+  std::size_t room = longest_record - front, taken = 0;
   auto next = fields.begin();
   if (joined(fields.begin(), fields.end()).size() > room) room -= kContinuationField;
   while (next != fields.end() && taken + next->size() <= room) taken += next++->size();
@@ -90,14 +91,16 @@ void RowMaker::lay_out(DiscRow& row, ByteView identifier, ByteView foreign,
   if (row.continuation.size() > kSector)
     throw Unsupported(fmt::format("so much about \"{}\" on an ISO 9660 disc", escape(row.name)));
   if (!row.continuation.empty()) {
-    row.continuation_at = kNameAt + identifier.size() + (identifier.size() % 2 == 0 ? 1 : 0) + area.size();
-    Bytes more = system_use_field("CE", Bytes(kContinuationField - 4));
+    row.continuation_at = own + area.size();
+    Bytes more = system_use_field("CE", Continuation{});
     area.insert(area.end(), more.begin(), more.end());
   }
   row.first.raw_name.assign(identifier.begin(), identifier.end());
   for (Bytes& record : row.records) {
     Bytes made = folder_record(0, 0, {}, 0, identifier, area);
-    std::copy_n(record.begin() + 1, kNameLengthAt - 1, made.begin() + 1);
+    constexpr std::size_t stays_at = 1,
+                          stays_end = size_on_disk<FolderRecord> - 1;  // but for its two lengths
+    std::copy(record.begin() + stays_at, record.begin() + stays_end, made.begin() + stays_at);
     record = std::move(made);
   }
 }
@@ -113,9 +116,10 @@ DataParts parts_at(std::uint64_t extent, std::uint64_t size) {
 
 DataParts parts_of(const DiscRow& row) {
   DataParts out;
-  for (const Bytes& record : row.records)
-    out.emplace_back(load_little<std::uint32_t>(record.data() + kExtentAt),
-                     load_little<std::uint32_t>(record.data() + kSizeAt));
+  for (const Bytes& record : row.records) {
+    auto place = read_structure<RecordPlace>(record.data());
+    out.emplace_back(place.extent, place.data_length);
+  }
   return out;
 }
 
@@ -125,11 +129,11 @@ bool lead_to(DiscRow& row, const DataParts& parts) {
   row.size = 0;
   for (std::size_t i = 0; i < parts.size(); ++i) {
     Byte* record = row.records[i].data();
-    put_both32(record + kExtentAt, parts[i].first);
-    put_both32(record + kSizeAt, parts[i].second);
-    record[1] = 0;  // no extended attribute record lies in front of it
-    record[kFlagsAt] &= static_cast<Byte>(~kGoesOnFlag);
-    if (i + 1 < parts.size()) record[kFlagsAt] |= kGoesOnFlag;
+    write_structure(RecordPlace{parts[i].first, parts[i].second}, record);
+    record[place_of(&FolderRecord::attribute_length).at] = 0;  // no such record lies in front of it
+    Byte& flags = record[place_of(&FolderRecord::flags).at];
+    flags &= static_cast<Byte>(~goes_on_flag);
+    if (i + 1 < parts.size()) flags |= goes_on_flag;
     row.size += parts[i].second;
   }
   row.first.extent = parts.front().first;

@@ -136,9 +136,6 @@ Bytes bytes_of(const DiscFolder& folder) {
 
 Bytes path_table_of(const DiscTree& tree, bool big_endian) {
   Bytes out;
-  auto put = [&](std::uint64_t value, std::size_t width) {
-    append_number(out, width, value, big_endian ? std::endian::big : std::endian::little);
-  };
   struct Row {
     const DiscFolder* folder;
     ByteView name;
@@ -153,10 +150,9 @@ Bytes path_table_of(const DiscTree& tree, bool big_endian) {
   }
   if (rows.size() > UINT16_MAX) throw Unsupported("more than 65,535 folders on an ISO 9660 disc");
   for (const Row& row : rows) {
-    put(row.name.size(), 1);
-    put(0, 1);
-    put(row.folder->extent, 4);
-    put(row.above, 2);
+    PathRow head{static_cast<std::uint8_t>(row.name.size()), 0,
+                 static_cast<std::uint32_t>(row.folder->extent), static_cast<std::uint16_t>(row.above)};
+    big_endian ? append_structure<PathRow, std::endian::big>(out, head) : append_structure(out, head);
     out.insert(out.end(), row.name.begin(), row.name.end());
     if (row.name.size() % 2 != 0) out.push_back(0);
   }

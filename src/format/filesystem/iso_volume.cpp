@@ -1,7 +1,7 @@
 #include "format/filesystem/iso_volume.h"
 
-#include "base/fields.h"
 #include "base/text.h"
+#include "format/filesystem/iso_structures.h"
 
 namespace operculum::iso {
 namespace {
@@ -9,8 +9,38 @@ namespace {
 constexpr unsigned kMostDescriptors = 64, kMostSessions = 100;
 constexpr std::uint64_t kSessionGap = 16384;  // sectors looked through for the next session
 
-std::string trimmed(std::string_view raw) {
-  return std::string(trim(until_zero(raw)));
+std::string trimmed(ByteView raw) {
+  return std::string(trim(until_zero(as_text(raw))));
+}
+
+void take_primary(const VolumeDescriptor& primary, Volume& out) {
+  out.block = primary.block_size;
+  if (out.block != 512 && out.block != 1024 && out.block != 2048) out.block = kSector;
+  auto root = read_structure<FolderRecord>(primary.root.data());
+  out.blocks = primary.space_size;
+  out.path_table_size = primary.path_table_size;
+  out.path_table = primary.path_table;
+  out.root = root.extent;
+  out.root_size = root.data_length;
+  out.label = trimmed(primary.volume);
+  out.publisher = trimmed(primary.publisher);
+  out.application = trimmed(primary.application);
+  out.made = long_date(primary.created);
+}
+
+/// Joliet's levels 1 to 3.
+bool is_joliet(const VolumeDescriptor& supplementary) {
+  std::string_view escape_sequence = as_text(supplementary.escape_sequences).substr(0, 3);
+  return escape_sequence == "%/@" || escape_sequence == "%/C" || escape_sequence == "%/E";
+}
+
+void take_joliet(const VolumeDescriptor& supplementary, Volume& out) {
+  auto root = read_structure<FolderRecord>(supplementary.root.data());
+  out.has_joliet = true;
+  out.joliet_root = root.extent;
+  out.joliet_size = root.data_length;
+  out.joliet_table_size = supplementary.path_table_size;
+  out.joliet_table = supplementary.path_table;
 }
 
 /// The volume descriptors that begin at `at`; nothing when there is no primary one.
@@ -18,37 +48,21 @@ std::optional<Volume> read_volume(const Source& image, std::uint64_t at) {
   std::optional<Volume> volume;
   for (unsigned i = 0; i < kMostDescriptors; ++i) {
     Bytes raw = read_up_to(image, at + i * kSector, kSector);
-    if (raw.size() < kSector || as_text(raw).substr(1, 5) != kMark) break;
-    LittleFields f(raw, "ISO 9660 volume descriptor", at + i * kSector);
-    std::uint8_t type = f.u8(0);
-    if (type == 255) break;
-    if (type == 1 && !volume) {
+    if (raw.size() < kSector) break;
+    auto head = read_structure<DescriptorHead>(raw.data());
+    if (as_text(head.identifier) != kMark || head.type == last_descriptor) break;
+    auto descriptor = read_structure<VolumeDescriptor>(raw.data());
+    if (head.type == primary_descriptor && !volume) {
       volume.emplace();
       volume->at = at;
       volume->primary_at = at + i * kSector;
-      volume->block = f.u16(128);
-      if (volume->block != 512 && volume->block != 1024 && volume->block != 2048) volume->block = kSector;
-      volume->blocks = f.u32(80);
-      volume->path_table_size = f.u32(132);
-      volume->path_table = f.u32(140);
-      volume->root = f.u32(158);
-      volume->root_size = f.u32(166);
-      volume->label = trimmed(f.text(40, 32));
-      volume->publisher = trimmed(f.text(318, 128));
-      volume->application = trimmed(f.text(574, 128));
-      volume->made = long_date(f.bytes(813, 17));
-    } else if (type == 2 && volume) {
-      std::string_view escape_sequence = f.text(88, 3);
-      if (escape_sequence == "%/@" || escape_sequence == "%/C" || escape_sequence == "%/E") {
-        volume->has_joliet = true;
-        volume->joliet_at = at + i * kSector;
-        volume->joliet_root = f.u32(158);
-        volume->joliet_size = f.u32(166);
-        volume->joliet_table_size = f.u32(132);
-        volume->joliet_table = f.u32(140);
-      }
-    } else if (type == 0 && volume && f.text(7, 23) == "EL TORITO SPECIFICATION") {
-      volume->boot_catalog = f.u32(71);
+      take_primary(descriptor, *volume);
+    } else if (head.type == supplementary_descriptor && volume && is_joliet(descriptor)) {
+      volume->joliet_at = at + i * kSector;
+      take_joliet(descriptor, *volume);
+    } else if (head.type == boot_record_descriptor && volume) {
+      auto boot = read_structure<BootDescriptor>(raw.data());
+      if (as_text(boot.system).starts_with(kElTorito)) volume->boot_catalog = boot.catalog;
     }
   }
   return volume;

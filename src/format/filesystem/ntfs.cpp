@@ -4,7 +4,7 @@
 #include <algorithm>
 #include <bit>
 
-#include "base/fields.h"
+#include "base/structure_fields.h"
 #include "base/text.h"
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/ntfs_overlay.h"
@@ -18,7 +18,6 @@ namespace {
 using namespace ntfs;
 
 constexpr std::uint64_t kVolumeFile = 3, kRootFile = 5, kBitmapFile = 6, kFirstUserFile = 16;
-constexpr std::uint64_t kNumberMask = (std::uint64_t{1} << 48) - 1;
 constexpr std::string_view kWithSystem = "with-system", kIndexName = "$I30";
 constexpr std::uint64_t kLongestFolder = std::uint64_t{1} << 30;
 constexpr std::string_view kUnixLinkMark = "IntxLNK\x01";
@@ -79,13 +78,14 @@ class NtfsContainer final : public FileTree {
     if (root == nullptr || !root->resident)
       throw Malformed(fmt::format("NTFS file {} is no folder", record.number));
     LittleFields f(root->value, "NTFS index root");
-    rows(f.from(16), sink);
+    auto head = structure_at<IndexRoot>(f, 0);
+    rows(f.from(index_root_size), sink);
     const Attribute* blocks = record.find(kIndexAllocation, kIndexName);
     if (blocks == nullptr) return;
     const Attribute* bitmap = record.find(kBitmap, kIndexName);
     Bytes used = bitmap != nullptr ? read_up_to(*volume_.data(*bitmap), 0, 1 << 20) : Bytes();
     SourcePtr data = volume_.data(*blocks);
-    std::uint64_t size = f.u32(8);
+    std::uint64_t size = head.block_size;
     if (size < 512 || size > 65536 || size % 512 != 0)
       throw Malformed(fmt::format("NTFS index root: blocks of {} bytes are not possible", size));
     std::string wrong;
@@ -95,7 +95,7 @@ class NtfsContainer final : public FileTree {
       try {
         Bytes raw = read_exactly(*data, i * size, size, "NTFS index block");
         fix_up(raw, "INDX");
-        rows(LittleFields(raw, "NTFS index block").from(24), sink);
+        rows(LittleFields(raw, "NTFS index block").from(index_block_head_size), sink);
       } catch (const Malformed& error) {
         wrong = error.what();
       }
@@ -127,25 +127,26 @@ class NtfsContainer final : public FileTree {
     return volume_.content(data);
   }
 
-  void rows(const LittleFields& header, const TreeSink& sink) {
-    std::size_t end = std::min<std::size_t>(header.u32(4), header.size());
-    for (std::size_t at = header.u32(0); at + 16 <= end;) {
-      std::size_t length = header.u16(at + 8), key = header.u16(at + 10);
-      constexpr std::uint16_t kLast = 2;
-      if ((header.u16(at + 12) & kLast) != 0) return;
-      if (length < 16 || length > end - at) throw Malformed("NTFS: an index entry has an impossible length");
-      if (key >= 66) {
-        std::size_t units = header.u8(at + 16 + 64);
-        constexpr std::uint8_t kShortName = 2;
-        if (header.u8(at + 16 + 65) != kShortName)
-          row(header.u64(at), utf8(header.text(at + 16 + 66, units * 2)), sink);
+  void rows(const LittleFields& index, const TreeSink& sink) {
+    auto header = structure_at<IndexHeader>(index, 0);
+    constexpr std::size_t head_size = size_on_disk<IndexEntry>, key_size = size_on_disk<FileName>;
+    std::size_t end = std::min<std::size_t>(header.free_at, index.size());
+    for (std::size_t at = header.first_entry; at + head_size <= end;) {
+      auto entry = structure_at<IndexEntry>(index, at);
+      if ((entry.flags & index_entry_end) != 0) return;
+      if (entry.length < head_size || entry.length > end - at)
+        throw Malformed("NTFS: an index entry has an impossible length");
+      if (entry.key_length >= key_size) {
+        auto name = structure_at<FileName>(index, at + head_size);
+        std::size_t name_at = at + head_size + key_size, name_size = std::size_t{name.length} * 2;
+        if (name.flags != short_name_only) row(entry.reference, utf8(index.text(name_at, name_size)), sink);
       }
-      at += length;
+      at += entry.length;
     }
   }
 
   void row(std::uint64_t reference, std::string name, const TreeSink& sink) {
-    std::uint64_t number = reference & kNumberMask;
+    std::uint64_t number = number_of(reference);
     if (number == kRootFile) return;
     bool system = number < kFirstUserFile;
     if (system && !with_system_) return;
@@ -156,7 +157,7 @@ class NtfsContainer final : public FileTree {
     std::vector<TreeItem> streams;
     try {
       Record record = volume_.record(number);
-      if (!record.in_use() || (record.sequence != reference >> 48 && number != 0))
+      if (!record.in_use() || (record.sequence != sequence_of(reference) && number != 0))
         throw Malformed(
             fmt::format("the folder names file {} as it was once; it has been deleted since", number));
       fill(item, record);
@@ -173,15 +174,14 @@ class NtfsContainer final : public FileTree {
     Entry& entry = item.entry;
     entry.kind = record.is_folder() ? EntryKind::folder : EntryKind::file;
     if (const Attribute* about = record.find(kStandardInformation);
-        about != nullptr && about->value.size() >= 36) {
-      LittleFields f(about->value, "NTFS standard information");
-      entry.modified = from_filetime(f.u64(8));
+        about != nullptr && about->value.size() >= size_on_disk<StandardInformation>) {
+      auto standard = read_structure<StandardInformation>(about->value.data());
+      entry.modified = from_filetime(standard.modified);
       EntryExtra& extra = entry.extras();
-      extra.created = from_filetime(f.u64(0));
-      extra.changed = from_filetime(f.u64(16));
-      extra.accessed = from_filetime(f.u64(24));
-      constexpr std::uint32_t kReadOnly = 1;
-      if ((f.u32(32) & kReadOnly) != 0 && entry.kind == EntryKind::file) entry.mode = 0444;
+      extra.created = from_filetime(standard.created);
+      extra.changed = from_filetime(standard.changed);
+      extra.accessed = from_filetime(standard.accessed);
+      if ((standard.attributes & file_read_only) != 0 && entry.kind == EntryKind::file) entry.mode = 0444;
     }
     if (const Attribute* reparse = record.find(kReparsePoint)) {
       if (auto target = target_of(*reparse)) {
@@ -206,9 +206,9 @@ class NtfsContainer final : public FileTree {
     } else {
       entry.size = entry.stored_size = 0;
     }
-    constexpr std::uint8_t kShortName = 2;
     auto names = std::count_if(record.attributes.begin(), record.attributes.end(), [&](const Attribute& one) {
-      return one.type == kFileName && one.value.size() > 65 && one.value[65] != kShortName;
+      return one.type == kFileName && one.value.size() >= size_on_disk<FileName> &&
+             read_structure<FileName>(one.value.data()).flags != short_name_only;
     });
     if (names > 1) item.link_id = record.number + 1;
   }

@@ -2,7 +2,6 @@
 
 #include <fmt/format.h>
 
-#include "base/fields.h"
 #include "codec/lzx.h"
 #include "codec/xpress.h"
 #include "format/filesystem/reparse.h"
@@ -29,11 +28,12 @@ const Algorithm* algorithm_of(const Overlay& overlay) {
 
 std::optional<Overlay> overlay_of(const Record& record) {
   const Attribute* reparse = record.find(kReparsePoint);
-  if (reparse == nullptr || reparse->value.size() < 16) return std::nullopt;
-  LittleFields f(reparse->value, "NTFS reparse point");
-  if (f.u32(0) != kReparseOverlay) return std::nullopt;
-  // Behind the header of eight bytes: a version, the provider, and for files a version and the algorithm.
-  return Overlay{f.u32(12), reparse->value.size() >= 24 ? f.u32(20) : UINT32_MAX};
+  if (reparse == nullptr || reparse->value.size() < size_on_disk<OverlayPoint>) return std::nullopt;
+  const Byte* raw = reparse->value.data();
+  auto point = read_structure<OverlayPoint>(raw);
+  if (point.tag != kReparseOverlay) return std::nullopt;
+  bool of_file = reparse->value.size() >= size_on_disk<OverlayOfFile>;
+  return Overlay{point.provider, of_file ? read_structure<OverlayOfFile>(raw).algorithm : UINT32_MAX};
 }
 
 std::string_view method_of(const Overlay& overlay) {

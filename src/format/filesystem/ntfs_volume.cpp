@@ -5,7 +5,7 @@
 #include <algorithm>
 
 #include "base/checked.h"
-#include "base/fields.h"
+#include "base/structure_fields.h"
 #include "base/text.h"
 #include "codec/lznt1.h"
 #include "io/block_content.h"
@@ -14,8 +14,7 @@
 namespace operculum::ntfs {
 namespace {
 
-constexpr std::string_view kMark = "NTFS    ", kRecordMark = "FILE";
-constexpr std::uint64_t kNumberMask = (std::uint64_t{1} << 48) - 1;
+constexpr std::string_view kRecordMark = "FILE";
 constexpr std::uint64_t kLargestList = 1 << 20;  // bytes of an attribute list
 
 std::string utf8(std::string_view units) {
@@ -72,11 +71,11 @@ const Attribute* Record::find(std::uint32_t type, std::string_view name) const {
 }
 
 Boot read_boot(ByteView raw) {
-  LittleFields f(raw, "NTFS boot sector");
-  if (f.text(3, 8) != kMark) throw Malformed("NTFS boot sector: the mark is missing");
+  auto boot = structure_at<BootSector>(LittleFields(raw, "NTFS boot sector"), 0);
+  if (as_text(boot.oem) != kOemId) throw Malformed("NTFS boot sector: the mark is missing");
   Boot b;
-  b.sector = f.u16(11);
-  std::uint64_t per_cluster = f.u8(13);
+  b.sector = boot.bytes_per_sector;
+  std::uint64_t per_cluster = boot.sectors_per_cluster;
   if (per_cluster > 128) per_cluster = std::uint64_t{1} << std::min<std::uint64_t>(256 - per_cluster, 31);
   b.cluster = b.sector * per_cluster;
   if (b.sector < 256 || b.sector > 4096 || (b.sector & (b.sector - 1)) != 0 || per_cluster == 0 ||
@@ -85,25 +84,25 @@ Boot read_boot(ByteView raw) {
         "NTFS boot sector: expected sectors of 256 to 4096 bytes and clusters up to 2 MiB, powers of two, "
         "found {} and {}",
         b.sector, b.cluster));
-  b.size = checked_mul(f.u64(40), b.sector, "the volume's size");
-  b.table = checked_mul(f.u64(48), b.cluster, "the place of the master file table");
-  b.mirror = checked_mul(f.u64(56), b.cluster, "the place of the table's mirror");
-  b.record = size_of(f.u8(64), b.cluster);
-  b.index_block = size_of(f.u8(68), b.cluster);
-  b.serial = f.u64(72);
+  b.size = checked_mul(boot.total_sectors, b.sector, "the volume's size");
+  b.table = checked_mul(boot.mft_cluster, b.cluster, "the place of the master file table");
+  b.mirror = checked_mul(boot.mirror_cluster, b.cluster, "the place of the table's mirror");
+  b.record = size_of(boot.clusters_per_record, b.cluster);
+  b.index_block = size_of(boot.clusters_per_index_block, b.cluster);
+  b.serial = boot.serial;
   if (b.record < 512 || b.record > 65536 || b.record % 512 != 0)
     throw Malformed("NTFS boot sector: the size of a file record makes no sense");
   return b;
 }
 
 void fix_up(ByteSpan raw, std::string_view mark) {
-  LittleFields f(raw, "NTFS record");
-  if (f.text(0, 4) != mark) throw Malformed(fmt::format("NTFS: a record lacks the mark {}", mark));
-  std::size_t at = f.u16(4), count = f.u16(6);
-  if (count < 2 || (count - 1) * 512 > raw.size() || at + count * 2 > raw.size())
+  auto head = structure_at<MultiSectorHeader>(LittleFields(raw, "NTFS record"), 0);
+  if (as_text(head.signature) != mark) throw Malformed(fmt::format("NTFS: a record lacks the mark {}", mark));
+  std::size_t at = head.sequence_at, count = head.sequence_count;
+  if (count < 2 || (count - 1) * sequence_stride > raw.size() || at + count * 2 > raw.size())
     throw Malformed("NTFS: the update sequence of a record makes no sense");
   for (std::size_t i = 1; i < count; ++i) {
-    Byte* end = raw.data() + i * 512 - 2;
+    Byte* end = raw.data() + i * sequence_stride - 2;
     if (end[0] != raw[at] || end[1] != raw[at + 1])
       throw Malformed("NTFS: a record was only half written (its update sequence differs)");
     std::copy_n(raw.data() + at + i * 2, 2, end);
@@ -113,11 +112,12 @@ void fix_up(ByteSpan raw, std::string_view mark) {
 Volume::Volume(SourcePtr image, const std::function<void(Finding::Level, std::string)>& report)
     : image_(std::move(image)), meta_(make_cached(image_)) {
   try {
-    boot_ = read_boot(read_exactly(*image_, 0, 512, "NTFS boot sector"));
+    boot_ = read_boot(read_exactly(*image_, 0, boot_sector_size, "NTFS boot sector"));
   } catch (const Malformed& error) {
-    std::uint64_t last = image_->size() / 512 * 512;
+    std::uint64_t sectors = image_->size() / boot_sector_size,
+                  last = sectors - std::min<std::uint64_t>(sectors, 1);
     boot_ = read_boot(
-        read_exactly(*image_, last - std::min<std::uint64_t>(last, 512), 512, "NTFS backup boot sector"));
+        read_exactly(*image_, last * boot_sector_size, boot_sector_size, "NTFS backup boot sector"));
     report(Finding::Level::fault,
            fmt::format("the boot sector is damaged ({}); its backup at the end was used", error.what()));
   }
@@ -152,7 +152,7 @@ Bytes Volume::raw_record(const Source& table, std::uint64_t number) const {
 
 Record Volume::record(std::uint64_t number) const {
   Record out;
-  parse(raw_record(*table_, number & kNumberMask), number & kNumberMask, out);
+  parse(raw_record(*table_, number_of(number)), number_of(number), out);
   if (const Attribute* list = out.find(kAttributeList)) add_listed(Attribute(*list), out.number, out);
   return out;
 }
@@ -160,33 +160,39 @@ Record Volume::record(std::uint64_t number) const {
 void Volume::parse(ByteView raw, std::uint64_t number, Record& out) const {
   LittleFields f(raw, "NTFS file record");
   out.number = number;
-  out.sequence = f.u16(16);
-  out.flags = f.u16(22);
-  for (std::size_t at = f.u16(20); at + 8 <= raw.size() && f.u32(at) != kEnd;) {
-    std::size_t length = f.u32(at + 4);
-    if (length < 24 || length > raw.size() - at)
+  auto head = structure_at<FileRecordHeader>(f, 0);
+  out.sequence = head.sequence;
+  out.flags = head.flags;
+  for (std::size_t at = head.first_attribute; at + attribute_head_size <= raw.size() && f.u32(at) != kEnd;) {
+    std::size_t length = f.u32(at + sizeof AttributeHeader::type);
+    if (length < least_attribute_size || length > raw.size() - at)
       throw Malformed(fmt::format("NTFS file {}: an attribute has the impossible length {}", number, length));
     LittleFields a(raw.subspan(at, length), "NTFS attribute", at);
+    auto header = structure_at<AttributeHeader>(a, 0);
     Attribute one;
-    one.type = a.u32(0);
-    one.resident = a.u8(8) == 0;
-    one.flags = a.u16(12);
-    one.name = utf8(a.text(a.u16(10), std::size_t{a.u8(9)} * 2));
+    one.type = header.type;
+    one.resident = header.form == 0;
+    one.flags = header.flags;
+    one.name = utf8(a.text(header.name_at, std::size_t{header.name_length} * 2));
     std::uint64_t first = 0;
     if (one.resident) {
-      ByteView value = a.bytes(a.u16(20), a.u32(16));
+      auto form = structure_at<ResidentForm>(a, 0);
+      ByteView value = a.bytes(form.value_at, form.value_length);
       one.value.assign(value.begin(), value.end());
       one.size = one.initialised = one.allocated = value.size();
     } else {
-      first = a.u64(16);
-      std::size_t pairs = a.u16(32);
-      one.runs = read_runs(a.bytes(pairs, length - std::min(pairs, length)), first);
-      one.unit_bits = a.u16(34);
+      auto form = structure_at<NonresidentForm>(a, 0);
+      first = form.lowest_vcn;
+      one.runs =
+          read_runs(a.bytes(form.pairs_at, length - std::min<std::size_t>(form.pairs_at, length)), first);
+      one.unit_bits = form.unit_shift;
       if (first == 0) {
-        one.allocated = a.u64(40);
-        one.size = a.u64(48);
-        one.initialised = a.u64(56);
-        if (one.unit_bits != 0 && length >= 72) one.allocated = a.u64(64);
+        auto sizes = structure_at<NonresidentSizes>(a, 0);
+        one.allocated = sizes.allocated;
+        one.size = sizes.size;
+        one.initialised = sizes.initialised;
+        if (one.unit_bits != 0 && length >= size_on_disk<PackedSize>)
+          one.allocated = structure_at<PackedSize>(a, 0).total_allocated;
       }
     }
     add_part(std::move(one), first, out.attributes);
@@ -219,18 +225,19 @@ void Volume::add_listed(const Attribute& list, std::uint64_t own, Record& out) c
   Bytes raw = list.resident ? list.value : read_up_to(*plain(list), 0, std::min(list.size, kLargestList));
   LittleFields f(raw, "NTFS attribute list");
   std::vector<std::uint64_t> others;
-  for (std::size_t at = 0; at + 26 <= raw.size();) {
-    std::size_t length = f.u16(at + 4);
-    if (length < 26) break;
-    std::uint64_t number = f.u64(at + 16) & kNumberMask;
+  constexpr std::size_t entry_size = size_on_disk<ListEntry>;
+  for (std::size_t at = 0; at + entry_size <= raw.size();) {
+    auto entry = structure_at<ListEntry>(f, at);
+    if (entry.length < entry_size) break;
+    std::uint64_t number = number_of(entry.segment);
     if (number != own && std::find(others.begin(), others.end(), number) == others.end())
       others.push_back(number);
-    at += length;
+    at += entry.length;
   }
   for (std::uint64_t number : others) {
     Bytes more = raw_record(*table_, number);
-    LittleFields m(more, "NTFS file record");
-    if ((m.u64(32) & kNumberMask) != own)
+    auto head = structure_at<FileRecordHeader>(LittleFields(more, "NTFS file record"), 0);
+    if (number_of(head.base) != own)
       throw Malformed(fmt::format("NTFS file {}: its record {} belongs to another file", own, number));
     Record part;
     parse(more, number, part);

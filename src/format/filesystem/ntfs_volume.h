@@ -3,6 +3,7 @@
 #include <optional>
 
 #include "container/container.h"
+#include "format/filesystem/ntfs_records.h"
 #include "io/extent_source.h"
 
 namespace operculum::ntfs {
@@ -45,8 +46,8 @@ struct Record {
   std::uint64_t number = 0;
   std::uint16_t sequence = 0, flags = 0;
   std::vector<Attribute> attributes;
-  bool in_use() const { return (flags & 1) != 0; }
-  bool is_folder() const { return (flags & 2) != 0; }
+  bool in_use() const { return (flags & record_in_use) != 0; }
+  bool is_folder() const { return (flags & record_is_folder) != 0; }
   const Attribute* find(std::uint32_t type, std::string_view name = "") const;
 };
 

@@ -4,14 +4,12 @@
 
 #include <algorithm>
 
-#include "base/fields.h"
+#include "base/structure_fields.h"
+#include "format/filesystem/xfs_records.h"
 #include "format/filesystem/xfs_volume.h"
 
 namespace operculum::xfs {
 namespace {
-
-constexpr std::uint16_t kLeaf = 0xFBEE, kLeaf5 = 0x3BEE, kNode = 0xFEBE, kNode5 = 0x3EBE;
-enum Flag : std::uint8_t { kLocal = 1, kRoot = 2, kSecure = 4, kParent = 8, kIncomplete = 0x80 };
 
 constexpr std::uint32_t kLargestValue = 65536;
 
@@ -19,13 +17,15 @@ using Attributes = std::vector<std::pair<std::string, std::string>>;
 
 /// Pointers to parents, and what was being written, are nobody's attributes.
 bool is_told(std::uint8_t flags) {
-  return (flags & (kParent | kIncomplete)) == 0;
+  return (flags & (attribute_parent | attribute_incomplete)) == 0;
 }
 
 std::string full_name(std::string_view name, std::uint8_t flags) {
-  std::string_view space = (flags & kRoot) != 0 ? "trusted." : (flags & kSecure) != 0 ? "security." : "user.";
-  if (name == "SGI_ACL_FILE" && (flags & kRoot) != 0) return "system.posix_acl_access";
-  if (name == "SGI_ACL_DEFAULT" && (flags & kRoot) != 0) return "system.posix_acl_default";
+  std::string_view space = (flags & attribute_root) != 0     ? "trusted."
+                           : (flags & attribute_secure) != 0 ? "security."
+                                                             : "user.";
+  if (name == "SGI_ACL_FILE" && (flags & attribute_root) != 0) return "system.posix_acl_access";
+  if (name == "SGI_ACL_DEFAULT" && (flags & attribute_root) != 0) return "system.posix_acl_default";
   return std::string(space) + std::string(name);
 }
 
@@ -39,7 +39,7 @@ class Blocks {
       Bytes raw = block(at);
       BigFields f(raw, "XFS attribute block", std::uint64_t{at} * super_.blocksize);
       leaf(f);
-      at = f.u32(0);  // forw
+      at = structure_at<AttributeBlock>(f, 0).forw;
       if (at == 0) return std::move(out_);
     }
     throw Malformed("XFS attributes: their blocks form a loop");
@@ -59,42 +59,40 @@ class Blocks {
     for (int level = 0; level < kDeepest; ++level) {
       Bytes raw = block(at);
       BigFields f(raw, "XFS attribute block", std::uint64_t{at} * super_.blocksize);
-      std::uint16_t magic = f.u16(8);
-      if (magic != (sums() ? kNode5 : kNode)) return at;
-      constexpr std::size_t node_header_size = 16, node_header_size5 = 64;
-      at = f.u32((sums() ? node_header_size5 : node_header_size) + 4);  // the first entry's block
+      if (structure_at<AttributeBlock>(f, 0).magic != (sums() ? kNodeMagic5 : kNodeMagic)) return at;
+      at = structure_at<NodeEntry>(f, sums() ? node_header_size5 : node_header_size).before;
     }
     throw Malformed("XFS attributes: their tree is deeper than any");
   }
 
   void leaf(const BigFields& f) {
-    constexpr std::size_t count_at = 12, count_at5 = 56, leaf_header_size = 32, leaf_header_size5 = 80,
-                          crc_at = 12;
-    if (f.u16(8) != (sums() ? kLeaf5 : kLeaf))
+    std::uint16_t magic = structure_at<AttributeBlock>(f, 0).magic;
+    if (magic != (sums() ? kLeafMagic5 : kLeafMagic))
       throw Malformed(fmt::format(
           "XFS attribute block at byte {} of its fork: expected the magic of a leaf, found 0x{:04x}",
-          f.base(), f.u16(8)));
-    if (sums() && !fits_checksum(f.all(), crc_at))
+          f.base(), magic));
+    if (sums() && !fits_checksum(f.all(), place_of(&LeafRecord5::crc).at))
       throw Malformed(
           fmt::format("XFS attribute block at byte {} of its fork: it does not fit its checksum", f.base()));
-    std::size_t count = f.u16(sums() ? count_at5 : count_at),
+    std::size_t count = sums() ? structure_at<LeafRecord5>(f, 0).count : structure_at<LeafRecord>(f, 0).count,
                 head = sums() ? leaf_header_size5 : leaf_header_size;
     for (std::size_t i = 0; i < count; ++i) {
-      std::size_t at = f.u16(head + i * 8 + 4);
-      std::uint8_t flags = f.u8(head + i * 8 + 6);
-      if (!is_told(flags)) continue;
-      if ((flags & kLocal) != 0) {
-        std::size_t size = f.u16(at), length = f.u8(at + 2);
-        out_.emplace_back(full_name(f.text(at + 3, length), flags), f.text(at + 3 + length, size));
+      auto entry = structure_at<LeafEntry>(f, head + i * size_on_disk<LeafEntry>);
+      if (!is_told(entry.flags)) continue;
+      if ((entry.flags & attribute_local) != 0) {
+        auto local = structure_at<LocalAttribute>(f, entry.nameidx);
+        std::size_t name_at = entry.nameidx + size_on_disk<LocalAttribute>;
+        out_.emplace_back(full_name(f.text(name_at, local.namelen), entry.flags),
+                          f.text(name_at + local.namelen, local.valuelen));
       } else {
-        std::string name = full_name(f.text(at + 9, f.u8(at + 8)), flags);
-        out_.emplace_back(std::move(name), value(f.u32(at), f.u32(at + 4)));
+        auto remote = structure_at<RemoteAttribute>(f, entry.nameidx);
+        std::string_view name = f.text(entry.nameidx + size_on_disk<RemoteAttribute>, remote.namelen);
+        out_.emplace_back(full_name(name, entry.flags), value(remote.valueblk, remote.valuelen));
       }
     }
   }
 
   std::string value(std::uint64_t number, std::uint32_t size) const {
-    constexpr std::size_t value_header_size = 56;
     if (size > kLargestValue)
       throw Malformed(
           fmt::format("XFS attributes: expected a value of at most {} bytes, found {}", kLargestValue, size));
@@ -115,17 +113,16 @@ class Blocks {
 
 }  // namespace
 
-/// Their size in bytes, how many, then of each the lengths of name and value, flags, name and value.
 Attributes short_attributes(ByteView fork) {
   BigFields f(fork, "XFS attributes");
-  std::size_t count = f.u8(2), at = 4;
   Attributes out;
-  for (std::size_t i = 0; i < count; ++i) {
-    std::size_t length = f.u8(at), size = f.u8(at + 1);
-    std::uint8_t flags = f.u8(at + 2);
-    std::string_view name = f.text(at + 3, length), value = f.text(at + 3 + length, size);
-    at += 3 + length + size;
-    if (is_told(flags)) out.emplace_back(full_name(name, flags), value);
+  std::size_t at = size_on_disk<ShortAttributes>;
+  for (std::size_t left = structure_at<ShortAttributes>(f, 0).count; left > 0; --left) {
+    auto head = structure_at<ShortAttribute>(f, at);
+    at += size_on_disk<ShortAttribute>;
+    std::string_view name = f.text(at, head.namelen), value = f.text(at + head.namelen, head.valuelen);
+    at += name.size() + value.size();
+    if (is_told(head.flags)) out.emplace_back(full_name(name, head.flags), value);
   }
   return out;
 }

@@ -4,17 +4,14 @@
 
 #include <algorithm>
 
-#include "base/fields.h"
+#include "base/structure_fields.h"
+#include "format/filesystem/xfs_records.h"
 #include "format/filesystem/xfs_volume.h"
 
 namespace operculum::xfs {
 namespace {
 
-constexpr std::uint32_t kBlock = 0x58443242, kBlock5 = 0x58444233;  // "XD2B", "XDB3": the only one
-constexpr std::uint32_t kData = 0x58443244, kData5 = 0x58444433;    // "XD2D", "XDD3": one of several
-constexpr std::size_t data_header_size = 16, data_header_size5 = 64, header_crc_at = 4;
 constexpr std::uint64_t kIndexAt = std::uint64_t{1} << 35;  // XFS_DIR2_LEAF_OFFSET
-constexpr std::uint16_t kUnused = 0xFFFF;
 
 bool is_own(std::string_view name) {
   return name == "." || name == "..";
@@ -52,17 +49,17 @@ class Folder {
   }
 
  private:
-  /// How many names, how many inode numbers of eight bytes, the parent, then the names.
   void in_inode() {
     BigFields f(inode_.data, "XFS folder");
-    std::size_t count = f.u8(0), width = f.u8(1) != 0 ? 8 : 4;
-    std::size_t at = 2 + width;
-    if (f.u8(1) != 0) count = std::max<std::size_t>(count, f.u8(1));
+    auto head = structure_at<ShortFolder>(f, 0);
+    std::size_t count = std::max(head.count, head.i8count), width = head.i8count != 0 ? 8 : 4;
+    std::size_t at = size_on_disk<ShortFolder> + width;
     for (std::size_t i = 0; i < count; ++i) {
-      std::size_t length = f.u8(at);
+      auto entry = structure_at<ShortFolderEntry>(f, at);
+      at += size_on_disk<ShortFolderEntry>;
       FolderItem item;
-      item.name = f.text(at + 3, length);
-      at += 3 + length;
+      item.name = f.text(at, entry.namelen);
+      at += entry.namelen;
       if (typed_) item.type = f.u8(at++);
       item.inode = width == 8 ? f.u64(at) : f.u32(at);
       at += width;
@@ -82,18 +79,19 @@ class Folder {
     std::uint32_t size = super_.folder_block();
     Bytes raw = read_exactly(from, at, size, "XFS folder block");
     BigFields f(raw, "XFS folder block", at);
-    std::uint32_t magic = f.u32(0);
-    bool sums = super_.has_checksums(), only = magic == (sums ? kBlock5 : kBlock);
-    if (!only && magic != (sums ? kData5 : kData))
+    std::uint32_t magic = structure_at<FolderBlock>(f, 0).magic;
+    bool sums = super_.has_checksums(), only = magic == (sums ? kBlockMagic5 : kBlockMagic);
+    if (!only && magic != (sums ? kDataMagic5 : kDataMagic))
       throw Malformed(
           fmt::format("XFS folder block at offset {}: expected the magic \"{}\" or \"{}\", found 0x{:08x}",
                       at, sums ? "XDB3" : "XD2B", sums ? "XDD3" : "XD2D", magic));
-    if (sums && !fits_checksum(raw, header_crc_at))
+    if (sums && !fits_checksum(raw, place_of(&FolderBlock::crc).at))
       throw Malformed(fmt::format("XFS folder block at offset {}: it does not fit its checksum", at));
     std::size_t end = size;
     if (only) {  // behind the names lies an index of them
-      constexpr std::size_t tail_size = 8, index_entry_size = 8;
-      std::uint64_t index = std::uint64_t{f.u32(size - tail_size)} * index_entry_size;
+      constexpr std::size_t tail_size = size_on_disk<FolderTail>;
+      std::uint64_t index =
+          std::uint64_t{structure_at<FolderTail>(f, size - tail_size).count} * index_entry_size;
       if (index > size - tail_size)
         throw Malformed(fmt::format(
             "XFS folder block at offset {}: expected an index within the block, found {} bytes", at, index));
@@ -105,26 +103,27 @@ class Folder {
   void names(const BigFields& f, std::size_t at, std::size_t end) {
     constexpr std::size_t kRound = 8;
     while (at + kRound <= end) {
-      if (f.u16(at) == kUnused) {
-        std::size_t length = f.u16(at + 2);
-        if (length == 0 || length % kRound != 0 || length > end - at)
+      if (auto room = structure_at<FreeRoom>(f, at); room.freetag == kFreeTag) {
+        if (room.length == 0 || room.length % kRound != 0 || room.length > end - at)
           throw Malformed(
               fmt::format("XFS folder block at offset {}: free room at byte {} has the impossible length {}",
-                          f.base(), at, length));
-        at += length;
+                          f.base(), at, room.length));
+        at += room.length;
         continue;
       }
-      FolderItem item;
-      item.inode = f.u64(at);
-      std::size_t length = f.u8(at + 8), typed = typed_ ? 1 : 0;
-      if (length == 0 || at + 9 + length + typed + 2 > end)
+      auto entry = structure_at<FolderEntry>(f, at);
+      std::size_t name_at = at + size_on_disk<FolderEntry>, typed = typed_ ? 1 : 0;
+      std::size_t entry_end = name_at + entry.namelen + typed + folder_tag_size;
+      if (entry.namelen == 0 || entry_end > end)
         throw Malformed(
             fmt::format("XFS folder block at offset {}: the name at byte {} has the impossible length {}",
-                        f.base(), at, length));
-      item.name = f.text(at + 9, length);
-      if (typed_) item.type = f.u8(at + 9 + length);
+                        f.base(), at, entry.namelen));
+      FolderItem item;
+      item.inode = entry.inumber;
+      item.name = f.text(name_at, entry.namelen);
+      if (typed_) item.type = f.u8(name_at + entry.namelen);
       if (!is_own(item.name)) sink_(item);
-      at += (9 + length + typed + 2 + kRound - 1) / kRound * kRound;
+      at += (entry_end - at + kRound - 1) / kRound * kRound;
     }
   }
 

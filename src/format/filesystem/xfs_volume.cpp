@@ -5,22 +5,17 @@
 #include <algorithm>
 
 #include "base/checksum.h"
-#include "base/fields.h"
+#include "base/structure_fields.h"
+#include "format/filesystem/xfs_records.h"
 #include "io/cached_source.h"
 
 namespace operculum::xfs {
 namespace {
 
-constexpr std::uint32_t kMagic = 0x58465342;                                // "XFSB"
-constexpr std::uint16_t kInodeMagic = 0x494E;                               // "IN"
-constexpr std::uint32_t kTreeMagic = 0x424D4150, kTreeMagic5 = 0x424D4133;  // "BMAP", "BMA3"
-constexpr std::size_t sb_crc_at = 224, di_crc_at = 100, bb_crc_at = 64;
-constexpr std::size_t inode_core_size = 100, inode_core_size5 = 176;
-constexpr std::size_t tree_header_size = 24, tree_header_size5 = 72, extent_size = 16;
-
-// The log: sectors, and what a record's header begins with (h_magicno).
-constexpr std::uint64_t kSector = 512;
-constexpr std::uint32_t kRecord = 0xFEEDBABE;
+constexpr std::uint32_t kMagic = 0x58465342;  // "XFSB"
+constexpr std::size_t bb_crc_at = 64;
+constexpr std::size_t extent_size = size_on_disk<ExtentRecord>;
+constexpr std::uint64_t kSector = 512;  // of the log
 
 // sb_versionnum and sb_features2 of version 4, sb_features_incompat of version 5.
 constexpr std::uint16_t kDirectory2 = 0x2000, kMoreBits = 0x8000;
@@ -39,10 +34,6 @@ enum Incompat : std::uint32_t {
 constexpr std::uint32_t kKnown = kFileTypes | kSparseInodes | kMetaUuid | kBigTime | kNeedsRepair |
                                  kLargeCounts | kExchange | kParents | kMetaFolder;
 
-// di_flags and di_flags2.
-constexpr std::uint16_t kRealTime = 1;
-constexpr std::uint64_t kBigTimeInode = 8, kLargeCountsInode = 16;
-
 bool is_power_of_two(std::uint64_t value) {
   return value != 0 && (value & (value - 1)) == 0;
 }
@@ -52,13 +43,13 @@ bool is_two_to(std::uint64_t value, unsigned exponent) {
 }
 
 /// Seconds and nanoseconds; or, since 2020, nanoseconds from the smallest 32-bit time on.
-Timestamp time_of(const BigFields& f, std::size_t at, bool big) {
+Timestamp time_of(const TimeRecord& time, bool big) {
   constexpr std::uint64_t kNano = 1'000'000'000, kEpoch = std::uint64_t{1} << 31;
   if (!big)
-    return from_unix(static_cast<std::int32_t>(f.u32(at)), std::min<std::uint32_t>(f.u32(at + 4), kNano - 1));
-  std::uint64_t value = f.u64(at);
-  return from_unix(static_cast<std::int64_t>(value / kNano) - static_cast<std::int64_t>(kEpoch),
-                   static_cast<std::uint32_t>(value % kNano));
+    return from_unix(static_cast<std::int32_t>(time.seconds),
+                     std::min<std::uint32_t>(time.nanoseconds, kNano - 1));
+  return from_unix(static_cast<std::int64_t>(time.big() / kNano) - static_cast<std::int64_t>(kEpoch),
+                   static_cast<std::uint32_t>(time.big() % kNano));
 }
 
 }  // namespace
@@ -105,7 +96,8 @@ Superblock read_superblock(ByteView bytes) {
     refuse(&Superblock::dblocks, "no more than any file can have");
   if (s.blocklog + s.dirblklog > 16)
     refuse(&Superblock::dirblklog, "for folder blocks of at most 65,536 bytes");
-  if (version == 5 && (bytes.size() < s.sectsize || !fits_checksum(bytes.first(s.sectsize), sb_crc_at)))
+  if (version == 5 &&
+      (bytes.size() < s.sectsize || !fits_checksum(bytes.first(s.sectsize), place_of(&Superblock::crc).at)))
     throw Malformed("XFS superblock: it does not fit its checksum (sb_crc)");
   return s;
 }
@@ -133,56 +125,51 @@ Inode Volume::inode(std::uint64_t number) const {
   std::string what = fmt::format("XFS inode {}", number);
   Bytes raw = read_exactly(*meta_, at, super_.inodesize, what.c_str());
   BigFields f(raw, what, at);
-  if (f.u16(0) != kInodeMagic)
-    throw Malformed(
-        fmt::format("{} at offset {}: expected di_magic to be \"IN\", found 0x{:04x}", what, at, f.u16(0)));
-  unsigned version = f.u8(4);
-  bool wide = version >= 3;
-  std::uint64_t flags2 = wide ? f.u64(120) : 0;
-  bool big_time = (flags2 & kBigTimeInode) != 0, large_counts = (flags2 & kLargeCountsInode) != 0;
+  auto core = structure_at<InodeRecord>(f, 0);
+  if (core.magic != kInodeMagic)
+    refuse_field(what, at, &InodeRecord::magic, "\"IN\"", fmt::format("0x{:04x}", core.magic));
+  WideInodeRecord wide;
+  if (core.is_wide()) wide = structure_at<WideInodeRecord>(f, 0);
+  bool big = (wide.flags2 & big_time) != 0, large = (wide.flags2 & large_counts) != 0;
   Inode out;
   out.number = number;
-  out.mode = f.u16(2);
-  out.form = static_cast<ForkForm>(f.u8(5));
-  out.uid = f.u32(8);
-  out.gid = f.u32(12);
-  out.links = version == 1 ? f.u16(6) : f.u32(16);
-  out.accessed = time_of(f, 32, big_time);
-  out.modified = time_of(f, 40, big_time);
-  out.changed = time_of(f, 48, big_time);
-  if (wide) out.created = time_of(f, 144, big_time);
-  out.size = f.u64(56);
-  out.blocks = f.u64(64);
-  out.extent_count = large_counts ? f.u64(24) : f.u32(76);
-  out.attribute_extent_count = large_counts ? f.u32(76) : f.u16(80);
-  out.attribute_form = static_cast<ForkForm>(f.u8(83));
-  out.real_time = (f.u16(90) & kRealTime) != 0;
-  out.checksum_fits = !wide || fits_checksum(raw, di_crc_at);
-  if (wide && f.u64(152) != number)
-    throw Malformed(
-        fmt::format("{} at offset {}: expected di_ino to be its number, found {}", what, at, f.u64(152)));
-  std::size_t core = wide ? inode_core_size5 : inode_core_size, room = super_.inodesize - core;
-  std::size_t split = std::size_t{f.u8(82)} * 8;  // di_forkoff
+  out.mode = core.mode;
+  out.form = static_cast<ForkForm>(core.format);
+  out.uid = core.uid;
+  out.gid = core.gid;
+  out.links = core.version == 1 ? core.onlink : core.nlink;
+  out.accessed = time_of(core.accessed(), big);
+  out.modified = time_of(core.modified(), big);
+  out.changed = time_of(core.changed(), big);
+  if (core.is_wide()) out.created = time_of(wide.created(), big);
+  out.size = core.size;
+  out.blocks = core.nblocks;
+  out.extent_count = large ? core.big_nextents : core.nextents;
+  out.attribute_extent_count = large ? core.nextents : core.anextents;
+  out.attribute_form = static_cast<ForkForm>(core.aformat);
+  out.real_time = (core.flags & on_real_time_device) != 0;
+  out.checksum_fits = !core.is_wide() || fits_checksum(raw, place_of(&WideInodeRecord::crc).at);
+  if (core.is_wide() && wide.ino != number)
+    refuse_field(what, at, &WideInodeRecord::ino, "its number", fmt::format("{}", wide.ino));
+  std::size_t core_size = core.is_wide() ? inode_core_size5 : inode_core_size,
+              room = super_.inodesize - core_size;
+  std::size_t split = std::size_t{core.forkoff} * 8;
   if (split > room)
-    throw Malformed(fmt::format("{} at offset {}: expected di_forkoff to be at most {}, found {}", what, at,
-                                room / 8, split / 8));
-  ByteView forks = f.bytes(core, room);
+    refuse_field(what, at, &InodeRecord::forkoff, fmt::format("at most {}", room / 8),
+                 fmt::format("{}", core.forkoff));
+  ByteView forks = f.bytes(core_size, room);
   ByteView first = split == 0 ? forks : forks.first(split);
   out.data.assign(first.begin(), first.end());
   if (split != 0) out.attributes.assign(forks.begin() + static_cast<std::ptrdiff_t>(split), forks.end());
   return out;
 }
 
-/// Records of 128 bits: whether it was never written, offset in the file (54 bits), block (52), count of
-/// blocks (21).
 void Volume::add_extents(ByteView records, std::size_t count, std::vector<Extent>& out) const {
   BigFields f(records, "XFS extents");
   for (std::size_t i = 0; i < count; ++i) {
-    std::uint64_t high = f.u64(i * extent_size), low = f.u64(i * extent_size + 8);
-    bool unwritten = high >> 63 != 0;
-    std::uint64_t offset = (high >> 9) & ((std::uint64_t{1} << 54) - 1);
-    std::uint64_t block = (high & 0x1FF) << 43 | low >> 21, blocks = low & 0x1FFFFF;
-    if (unwritten || blocks == 0) continue;
+    auto record = structure_at<ExtentRecord>(f, i * extent_size);
+    std::uint64_t offset = record.startoff(), block = record.startblock(), blocks = record.blockcount();
+    if (record.unwritten() || blocks == 0) continue;
     if (offset + blocks > static_cast<std::uint64_t>(INT64_MAX) / super_.blocksize)
       throw Malformed(fmt::format("XFS extents: block {} lies behind the end of any file", offset));
     std::uint64_t begin = place_of_block(block);
@@ -191,12 +178,12 @@ void Volume::add_extents(ByteView records, std::size_t count, std::vector<Extent
   }
 }
 
-/// The root of a tree, in the inode: its level, how many keys, the keys, and behind the room for them the
-/// blocks.
 void Volume::walk_tree(ByteView root, std::vector<Extent>& out) const {
   BigFields f(root, "XFS extent tree");
-  unsigned level = f.u16(0), count = f.u16(2);
-  std::size_t most = (root.size() - 4) / 16;
+  auto head = structure_at<TreeRootRecord>(f, 0);
+  unsigned level = head.level, count = head.numrecs;
+  constexpr std::size_t head_size = size_on_disk<TreeRootRecord>;
+  std::size_t most = (root.size() - head_size) / (tree_key_size + tree_pointer_size);
   constexpr unsigned kHighest = 9;  // XFS_BM_MAXLEVELS is lower than this on every disk that can be
   if (level == 0 || level > kHighest || count > most)
     throw Malformed(
@@ -205,7 +192,7 @@ void Volume::walk_tree(ByteView root, std::vector<Extent>& out) const {
                     kHighest, most, level, count));
   std::unordered_set<std::uint64_t> seen;
   for (unsigned i = 0; i < count; ++i)
-    walk_node(f.u64(4 + most * 8 + i * std::size_t{8}), level - 1, seen, out);
+    walk_node(f.u64(head_size + most * tree_key_size + i * tree_pointer_size), level - 1, seen, out);
 }
 
 void Volume::walk_node(std::uint64_t block, unsigned level, std::unordered_set<std::uint64_t>& seen,
@@ -216,20 +203,23 @@ void Volume::walk_node(std::uint64_t block, unsigned level, std::unordered_set<s
   Bytes raw = read_exactly(*meta_, at, super_.blocksize, "XFS extent tree");
   BigFields f(raw, "XFS extent tree", at);
   bool sums = super_.has_checksums();
-  if (f.u32(0) != (sums ? kTreeMagic5 : kTreeMagic) || f.u16(4) != level)
+  auto block_head = structure_at<TreeBlockRecord>(f, 0);
+  if (block_head.magic != (sums ? kTreeMagic5 : kTreeMagic) || block_head.level != level)
     throw Malformed(
         fmt::format("XFS extent tree at offset {}: expected bb_magic \"{}\" and bb_level {}, found 0x{:08x} "
                     "and {}",
-                    at, sums ? "BMA3" : "BMAP", level, f.u32(0), f.u16(4)));
+                    at, sums ? "BMA3" : "BMAP", level, block_head.magic, block_head.level));
   if (sums && !fits_checksum(raw, bb_crc_at))
     throw Malformed(fmt::format("XFS extent tree at offset {}: the block does not fit its checksum", at));
-  std::size_t head = sums ? tree_header_size5 : tree_header_size, most = (super_.blocksize - head) / 16;
-  std::size_t count = f.u16(6);
+  std::size_t head = sums ? tree_header_size5 : tree_header_size,
+              most = (super_.blocksize - head) / (tree_key_size + tree_pointer_size);
+  std::size_t count = block_head.numrecs;
   if (count > most)
     throw Malformed(fmt::format(
         "XFS extent tree at offset {}: expected bb_numrecs to be at most {}, found {}", at, most, count));
   if (level == 0) return add_extents(f.bytes(head, count * extent_size), count, out);
-  for (std::size_t i = 0; i < count; ++i) walk_node(f.u64(head + most * 8 + i * 8), level - 1, seen, out);
+  for (std::size_t i = 0; i < count; ++i)
+    walk_node(f.u64(head + most * tree_key_size + i * tree_pointer_size), level - 1, seen, out);
 }
 
 std::vector<Extent> Volume::extents(const Inode& inode, Fork which) const {
@@ -272,7 +262,7 @@ SourcePtr Volume::data(const Inode& inode) const {
 
 /// Of version 5 each block begins with a header of its own.
 std::string Volume::link_target(const Inode& inode) const {
-  constexpr std::size_t kLongest = 1024, link_header_size = 56;
+  constexpr std::size_t kLongest = 1024;
   if (inode.size > kLongest)
     throw Malformed(fmt::format("XFS inode {}: expected a link of at most {} bytes, found {}", inode.number,
                                 kLongest, inode.size));
@@ -283,9 +273,8 @@ std::string Volume::link_target(const Inode& inode) const {
       Bytes block = read_exactly(*meta_, run.stored + at, super_.blocksize, "XFS link");
       ByteView text = block;
       if (super_.has_checksums()) {
-        constexpr std::uint32_t kLink = 0x58534C4D;  // "XSLM"
-        constexpr std::size_t sl_crc_at = 12;
-        if (BigFields(block, "XFS link").u32(0) != kLink || !fits_checksum(block, sl_crc_at))
+        if (read_field(&LinkRecord::magic, block.data()) != kLinkMagic ||
+            !fits_checksum(block, place_of(&LinkRecord::crc).at))
           throw Malformed(fmt::format(
               "XFS inode {}: expected its link at offset {} to begin with \"XSLM\" and to fit its "
               "checksum",
@@ -310,14 +299,13 @@ std::vector<std::pair<std::string, std::string>> Volume::attributes(const Inode&
 /// The cycle in which a sector of the log was written last: its first number, or of a record's header the
 /// second.
 std::uint32_t Volume::log_cycle(std::uint64_t sector) const {
-  Bytes raw = read_exactly(*meta_, place_of_block(super_.logstart) + sector * kSector, 8, "XFS log");
-  BigFields f(raw, "XFS log");
-  return f.u32(0) == kRecord ? f.u32(4) : f.u32(0);
+  std::uint64_t at = place_of_block(super_.logstart) + sector * kSector;
+  auto head = read_structure<LogRecord>(read_exactly(*meta_, at, size_on_disk<LogRecord>, "XFS log").data());
+  return head.magicno == kLogMagic ? head.cycle : head.magicno;
 }
 
 bool Volume::log_is_clean() const {
   constexpr std::uint64_t kFarthest = 1024;  // sectors between a record's header and its end
-  constexpr std::uint8_t kUnmount = 0x20;
   if (super_.logstart == 0 || super_.logblocks == 0)
     return true;  // on a device of its own, which nobody sees here
   std::uint64_t sectors = std::uint64_t{super_.logblocks} * super_.blocksize / kSector;
@@ -336,10 +324,10 @@ bool Volume::log_is_clean() const {
     std::uint64_t at = place_of_block(super_.logstart) + (head - back) * kSector;
     Bytes raw = read_up_to(*meta_, at, 2 * kSector);
     if (raw.size() < 2 * kSector) return false;
-    BigFields f(raw, "XFS log", at);
-    if (f.u32(0) != kRecord) continue;
-    constexpr std::size_t h_num_logops_at = 40, oh_flags_at = kSector + 9;
-    return f.u32(h_num_logops_at) == 1 && (f.u8(oh_flags_at) & kUnmount) != 0;
+    auto record = read_structure<LogRecord>(raw.data());
+    if (record.magicno != kLogMagic) continue;
+    auto first_operation = read_structure<LogOperation>(raw.data() + kSector);
+    return record.num_logops == 1 && (first_operation.flags & unmount_transaction) != 0;
   }
   return first == 0;  // nothing was ever written
 }

@@ -4,7 +4,7 @@
 #include <algorithm>
 
 #include "base/error.h"
-#include "base/fields.h"
+#include "base/structure_fields.h"
 #include "base/text.h"
 #include "base/units.h"
 #include "codec/block.h"
@@ -21,7 +21,7 @@ namespace {
 using namespace ubifs;
 
 constexpr std::uint32_t kRoot = 1;
-constexpr std::uint64_t kBlockSize = 4096;
+constexpr std::uint64_t kBlockSize = data_block_size;
 constexpr std::uint64_t kMostBlocks = std::uint64_t{1} << 28;
 constexpr std::uint32_t kEncryptedFlag = 0x40;
 
@@ -59,7 +59,7 @@ class UbifsContainer final : public FileTree {
   }
 
   std::vector<std::pair<std::string, std::string>> facts() override {
-    const Super& s = index_.super;
+    const SuperNode& s = index_.super;
     return {{"uuid", uuid_text(s.uuid)},
             {"block", size_fact(s.leb_size)},
             {"format version", std::to_string(s.format_version)},
@@ -108,15 +108,14 @@ class UbifsContainer final : public FileTree {
     if (block.hole) return std::fill(out.begin(), out.end(), Byte{0});
     Bytes raw = read_node(*volume_, {block.stored_offset, static_cast<std::uint32_t>(block.stored_size)});
     LittleFields f(raw, "UBIFS data", block.stored_offset);
-    std::uint32_t size = f.u32(40);
-    std::uint16_t packing = f.u16(44);
+    auto [size, packing, packed_size] = structure_at<DataNode>(f, 0);
     if (size > kBlockSize)
       throw Malformed(fmt::format("UBIFS data at offset {}: a block of {} bytes", block.stored_offset, size));
     if (packing >= std::size(kPackings))
       throw Unsupported(fmt::format("UBIFS data packed by method {}", packing));
     Bytes plain(kBlockSize);
-    std::size_t count =
-        decode_block(kPackings[packing].codec, ByteView(raw).subspan(48), ByteSpan(plain).first(size));
+    std::size_t count = decode_block(kPackings[packing].codec, ByteView(raw).subspan(size_on_disk<DataNode>),
+                                     ByteSpan(plain).first(size));
     if (count != size)
       throw Malformed(fmt::format("UBIFS data at offset {}: {} bytes came out, {} are stated",
                                   block.stored_offset, count, size));
@@ -129,16 +128,17 @@ class UbifsContainer final : public FileTree {
     if (found == index_.inodes.end()) throw Malformed(fmt::format("UBIFS: inode {} is missing", number));
     Bytes raw = read_node(*volume_, found->second);
     LittleFields f(raw, "UBIFS inode", found->second.at);
+    auto node = structure_at<InodeNode>(f, 0);
     Inode out;
-    out.size = f.u64(48);
-    out.modified = static_cast<std::int64_t>(f.u64(72));
-    out.nanoseconds = f.u32(88);
-    out.links = f.u32(92);
-    out.uid = f.u32(96);
-    out.gid = f.u32(100);
-    out.mode = f.u32(104);
-    out.flags = f.u32(108);
-    ByteView data = f.bytes(160, f.u32(112));
+    out.size = node.size;
+    out.modified = static_cast<std::int64_t>(node.modified);
+    out.nanoseconds = node.nanoseconds;
+    out.links = node.links;
+    out.uid = node.uid;
+    out.gid = node.gid;
+    out.mode = node.mode;
+    out.flags = node.flags;
+    ByteView data = f.bytes(inode_node_size, node.data_length);
     out.inline_data.assign(data.begin(), data.end());
     return out;
   }
@@ -189,8 +189,9 @@ class UbifsContainer final : public FileTree {
     for (const auto& [block, place] : data->second) entry.stored_size += place.length;
     if (data->second.empty()) return;
     entry.offset = data->second.begin()->second.at;
-    Bytes head = read_up_to(*volume_, entry.offset, 48);
-    if (head.size() == 48) entry.method = packing_name(LittleFields(head, "UBIFS data").u16(44));
+    Bytes head = read_up_to(*volume_, entry.offset, size_on_disk<DataNode>);
+    if (head.size() == size_on_disk<DataNode>)
+      entry.method = packing_name(read_structure<DataNode>(head.data()).packing);
   }
 
   SourcePtr volume_;
@@ -198,7 +199,7 @@ class UbifsContainer final : public FileTree {
 };
 
 Match recognise_ubifs(Probe& probe) {
-  return begins_volume(probe.head(24)) ? Match::front : Match::none;
+  return begins_volume(probe.head(common_size)) ? Match::front : Match::none;
 }
 
 ContainerPtr open_ubifs(const Input& input, OpenContext& context) {

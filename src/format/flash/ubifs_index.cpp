@@ -11,55 +11,27 @@
 #include "base/checksum.h"
 #include "base/depth_guard.h"
 #include "base/error.h"
-#include "base/fields.h"
+#include "base/structure_fields.h"
 #include "io/cached_source.h"
 
 namespace operculum::ubifs {
 namespace {
 
-constexpr std::uint32_t kMagic = 0x06101831;
-constexpr std::size_t kCommon = 24, kKey = 8;
 constexpr std::uint32_t kLongestNode = 1 << 20;
 constexpr int kDeepest = 64;
 constexpr std::uint64_t kMostLeaves = 8 << 20, kSmallVolume = 64 << 20;
 constexpr std::uint32_t kMasterFirst = 1, kMasterLast = 2, kLogFirst = 3;
-enum NodeType : std::uint8_t {
-  inode = 0,
-  data = 1,
-  name = 2,
-  extended = 3,
-  truncation = 4,
-  padding = 5,
-  super = 6,
-  master = 7,
-  reference = 8,
-  index = 9,
-  commit_start = 10
-};
-enum KeyType : std::uint32_t { inode_key = 0, data_key = 1, name_key = 2, extended_key = 3 };
-
-struct Key {
-  std::uint32_t inode = 0, type = 0, rest = 0;
-};
-
-Key key_of(ByteView raw) {
-  std::uint32_t second = load_little<std::uint32_t>(raw.data() + 4);
-  return {load_little<std::uint32_t>(raw.data()), second >> 29, second & 0x1FFFFFFF};
+/// The common header of a node that may begin here.
+std::optional<CommonHeader> common_of(ByteView raw) {
+  if (raw.size() < common_size) return std::nullopt;
+  auto out = read_structure<CommonHeader>(raw.data());
+  bool sensible = out.magic == kNodeMagic && out.length >= common_size && out.length <= kLongestNode;
+  return sensible ? std::optional(out) : std::nullopt;
 }
 
-/// The common header of a node that may begin here.
-struct Common {
-  std::uint32_t magic = 0, crc = 0, length = 0;
-  std::uint64_t sequence = 0;
-  std::uint8_t type = 0;
-};
-
-std::optional<Common> common_of(ByteView raw) {
-  if (raw.size() < kCommon) return std::nullopt;
-  LittleFields f(raw, "node");
-  Common out{f.u32(0), f.u32(4), f.u32(16), f.u64(8), f.u8(20)};
-  return out.magic == kMagic && out.length >= kCommon && out.length <= kLongestNode ? std::optional(out)
-                                                                                    : std::nullopt;
+/// What follows the common header of inodes, names and data.
+Key key_of(const LittleFields& node) {
+  return structure_at<Key>(node, common_size);
 }
 
 class Reader {
@@ -80,24 +52,17 @@ class Reader {
   }
 
   void read_super() {
-    Bytes head = read_up_to(volume_, 0, kCommon);
+    Bytes head = read_up_to(volume_, 0, common_size);
     auto common = common_of(head);
-    if (!common || common->type != super) throw Malformed("UBIFS: there is no superblock at the front");
+    if (!common || common->node_type != super) throw Malformed("UBIFS: there is no superblock at the front");
     Bytes raw = read_node(volume_, {0, common->length});
     LittleFields f(raw, "UBIFS superblock");
-    Super& s = out_.super;
-    s.flags = f.u32(28);
-    s.min_io_size = f.u32(32);
-    s.leb_size = f.u32(36);
-    s.leb_count = f.u32(40);
-    s.log_lebs = f.u32(56);
-    s.format_version = f.u32(80);
-    s.default_packing = f.u16(84);
-    ByteView uuid = f.bytes(108, 16);
-    std::copy(uuid.begin(), uuid.end(), s.uuid.begin());
-    if (f.u8(26) > 1 || f.u8(27) != 0) throw Unsupported(fmt::format("UBIFS with keys of form {}", f.u8(27)));
-    if (s.leb_size < 4096 || s.leb_size > 16 << 20 || s.min_io_size == 0 || s.leb_size % 8 != 0)
-      throw Malformed(fmt::format("UBIFS superblock: blocks of {} bytes", s.leb_size));
+    auto node = structure_at<SuperNode>(f, 0);
+    out_.super = node;
+    if (node.key_hash > 1 || node.key_format != 0)
+      throw Unsupported(fmt::format("UBIFS with keys of form {}", node.key_format));
+    if (node.leb_size < 4096 || node.leb_size > 16 << 20 || node.min_io_size == 0 || node.leb_size % 8 != 0)
+      throw Malformed(fmt::format("UBIFS superblock: blocks of {} bytes", node.leb_size));
   }
 
   /// Visits the nodes of a block in order; ends where nothing sound follows.
@@ -105,21 +70,22 @@ class Reader {
   void each_node(std::uint32_t block, std::uint32_t offset, const Visit& visit) const {
     std::uint64_t begin = place(block, 0);
     Bytes all = read_up_to(volume_, begin, out_.super.leb_size);
-    for (std::size_t at = offset; at + kCommon <= all.size();) {
+    for (std::size_t at = offset; at + common_size <= all.size();) {
       auto common = common_of(ByteView(all).subspan(at));
       if (!common || at + common->length > all.size()) {
         // Between writes a page is filled up; behind the last one comes erased flash.
         std::size_t next = (at / out_.super.min_io_size + 1) * out_.super.min_io_size;
-        if (next + kCommon > all.size() || all[at] == 0xFF) return;
+        if (next + common_size > all.size() || all[at] == 0xFF) return;
         at = next;
         continue;
       }
       ByteView node = ByteView(all).subspan(at, common->length);
-      if (crc32_plain(~0U, node.subspan(8)) == common->crc &&
+      if (crc32_plain(~0U, node.subspan(node_crc_end)) == common->crc &&
           !visit(*common, node, NodePlace{begin + at, common->length}))
         return;
       std::size_t step = (std::size_t{common->length} + 7) / 8 * 8;
-      if (common->type == padding && node.size() >= 28) step += load_little<std::uint32_t>(node.data() + 24);
+      if (common->node_type == padding && node.size() >= size_on_disk<PaddingNode>)
+        step += read_structure<PaddingNode>(node.data()).length;
       at += step;
     }
   }
@@ -127,13 +93,13 @@ class Reader {
   void read_master() {
     std::optional<std::uint64_t> newest;
     for (std::uint32_t block = kMasterFirst; block <= kMasterLast; ++block) {
-      each_node(block, 0, [&](const Common& common, ByteView raw, const NodePlace&) {
-        if (common.type != master || (newest && *newest >= common.sequence)) return true;
-        LittleFields f(raw, "UBIFS master node");
+      each_node(block, 0, [&](const CommonHeader& common, ByteView raw, const NodePlace&) {
+        if (common.node_type != master || (newest && *newest >= common.sequence)) return true;
+        auto node = structure_at<MasterNode>(LittleFields(raw, "UBIFS master node"), 0);
         newest = common.sequence;
-        commit_ = f.u64(32);
-        log_ = f.u32(44);
-        root_ = {place(f.u32(48), f.u32(52)), f.u32(56)};
+        commit_ = node.commit;
+        log_ = node.log_block;
+        root_ = {place(node.root_block, node.root_offset), node.root_length};
         return true;
       });
     }
@@ -156,21 +122,24 @@ class Reader {
     } catch (const Malformed& error) {
       return fault(fmt::format("a part of the index is damaged: {}", error.what()));
     }
-    if (raw[20] != index || raw.size() < 28)
+    constexpr std::size_t head_size = size_on_disk<IndexNode>, branch_size = size_on_disk<Branch>;
+    if (read_structure<CommonHeader>(raw.data()).node_type != index || raw.size() < head_size)
       return fault(fmt::format("the node at offset {} is not of the index", at.at));
     LittleFields f(raw, "UBIFS index node", at.at);
-    std::size_t count = f.u16(24), level = f.u16(26);
+    auto node = structure_at<IndexNode>(f, 0);
+    std::size_t count = node.child_count;
     if (count == 0) return;
-    std::size_t row = (raw.size() - 28) / count;  // a hash follows each where they are authenticated
-    if (row < 12 + kKey)
+    std::size_t row = (raw.size() - head_size) / count;
+    if (row < branch_size + size_on_disk<Key>)
       return fault(fmt::format("the index node at offset {} is too short for its {} branches", at.at, count));
     for (std::size_t i = 0; i < count; ++i) {
-      std::size_t begin = 28 + i * row;
-      NodePlace child{place(f.u32(begin), f.u32(begin + 4)), f.u32(begin + 8)};
-      if (level > 0) {
+      std::size_t begin = head_size + i * row;
+      auto branch = structure_at<Branch>(f, begin);
+      NodePlace child{place(branch.block, branch.offset), branch.length};
+      if (node.level > 0) {
         read_branch(child, depth + 1);
       } else {
-        leaf(key_of(f.bytes(begin + 12, kKey)), child);
+        leaf(structure_at<Key>(f, begin + branch_size), child);
       }
     }
   }
@@ -184,11 +153,11 @@ class Reader {
 
   void leaf(const Key& key, const NodePlace& at) {
     if (++leaves_ > kMostLeaves) throw LimitExceeded("UBIFS: more than 8 million inodes, names and blocks");
-    if (key.type == inode_key) {
+    if (key.type() == inode_key) {
       out_.inodes[key.inode] = at;
-    } else if (key.type == data_key) {
-      out_.data[key.inode][key.rest] = at;
-    } else if (key.type == name_key) {
+    } else if (key.type() == data_key) {
+      out_.data[key.inode][key.rest()] = at;
+    } else if (key.type() == name_key) {
       count_read(at.length);
       try {
         add_name(read_node(volume_, at));
@@ -200,14 +169,13 @@ class Reader {
 
   void add_name(ByteView raw) {
     LittleFields f(raw, "UBIFS name");
-    Key key = key_of(f.bytes(24, kKey));
-    std::string text(f.text(56, f.u16(50)));
-    std::uint64_t target = f.u64(40);
-    auto& folder = out_.folders[key.inode];
-    if (target == 0) {
+    auto node = structure_at<NameNode>(f, 0);
+    std::string text(f.text(name_node_size, node.length));
+    auto& folder = out_.folders[key_of(f).inode];
+    if (node.inode == 0) {
       folder.erase(text);
     } else {
-      folder[text] = {target, f.u8(49)};
+      folder[text] = {node.inode, node.type};
     }
   }
 
@@ -226,16 +194,17 @@ class Reader {
     std::uint32_t logs = std::min<std::uint32_t>(out_.super.log_lebs, 4096);
     for (std::uint32_t i = 0; i < logs && !ended; ++i) {
       std::uint32_t block = kLogFirst + (log_ - kLogFirst + i) % logs;
-      each_node(block, 0, [&](const Common& common, ByteView raw, const NodePlace&) {
+      each_node(block, 0, [&](const CommonHeader& common, ByteView raw, const NodePlace&) {
         LittleFields f(raw, "UBIFS log");
-        if (common.type == commit_start) {
-          if (f.u64(24) != commit_) {
+        if (common.node_type == commit_start) {
+          if (structure_at<CommitStart>(f, 0).commit != commit_) {
             ended = begun;
             return !ended;
           }
           begun = true;
-        } else if (common.type == reference && begun) {
-          buds.insert({f.u32(24), f.u32(28)});
+        } else if (common.node_type == reference && begun) {
+          auto bud = structure_at<Reference>(f, 0);
+          buds.insert({bud.block, bud.offset});
         }
         return true;
       });
@@ -243,9 +212,9 @@ class Reader {
     }
     for (auto [block, offset] : buds) {
       count_read(out_.super.leb_size);
-      each_node(block, offset, [&](const Common& common, ByteView, const NodePlace& at) {
-        if (common.type <= truncation && common.type != extended)
-          nodes.push_back({common.sequence, common.type, at});
+      each_node(block, offset, [&](const CommonHeader& common, ByteView, const NodePlace& at) {
+        if (common.node_type <= truncation && common.node_type != extended)
+          nodes.push_back({common.sequence, common.node_type, at});
         return true;
       });
     }
@@ -259,11 +228,11 @@ class Reader {
     Bytes raw = read_node(volume_, one.at);
     LittleFields f(raw, "UBIFS journal");
     if (one.type == name) return add_name(raw);
-    if (one.type == truncation) return truncate(f.u32(24), f.u64(48));
-    Key key = key_of(f.bytes(24, kKey));
+    if (one.type == truncation) return truncate(structure_at<TruncationNode>(f, 0));
+    Key key = key_of(f);
     if (one.type == data) {
-      out_.data[key.inode][key.rest] = one.at;
-    } else if (f.u32(92) == 0) {  // no name is left
+      out_.data[key.inode][key.rest()] = one.at;
+    } else if (structure_at<InodeNode>(f, 0).links == 0) {  // no name is left
       out_.inodes.erase(key.inode);
       out_.data.erase(key.inode);
     } else {
@@ -271,10 +240,12 @@ class Reader {
     }
   }
 
-  void truncate(std::uint32_t number, std::uint64_t size) {
-    auto found = out_.data.find(number);
+  void truncate(const TruncationNode& node) {
+    auto found = out_.data.find(node.inode);
     if (found == out_.data.end()) return;
-    found->second.erase(found->second.lower_bound(static_cast<std::uint32_t>((size + 4095) / 4096)),
+    std::uint64_t first_gone =
+        node.new_size / data_block_size + (node.new_size % data_block_size != 0 ? 1 : 0);
+    found->second.erase(found->second.lower_bound(static_cast<std::uint32_t>(first_gone)),
                         found->second.end());
   }
 
@@ -291,11 +262,11 @@ class Reader {
 
 bool begins_volume(ByteView front) {
   auto common = common_of(front);
-  return common && common->type == super && common->length == 4096;
+  return common && common->node_type == super && common->length == super_node_size;
 }
 
 Bytes read_node(const Source& volume, const NodePlace& place) {
-  if (place.length < kCommon || place.length > kLongestNode)
+  if (place.length < common_size || place.length > kLongestNode)
     throw Malformed(fmt::format("UBIFS node at offset {}: a length of {} bytes", place.at, place.length));
   Bytes raw = read_exactly(volume, place.at, place.length, "UBIFS node");
   auto common = common_of(raw);
@@ -303,7 +274,7 @@ Bytes read_node(const Source& volume, const NodePlace& place) {
     throw Malformed(
         fmt::format("UBIFS node at offset {}: expected its header with a length of {}, found other bytes",
                     place.at, place.length));
-  if (std::uint32_t found = crc32_plain(~0U, ByteView(raw).subspan(8)); found != common->crc)
+  if (std::uint32_t found = crc32_plain(~0U, ByteView(raw).subspan(node_crc_end)); found != common->crc)
     throw Malformed(fmt::format("UBIFS node at offset {}: its checksum is {:08x}, expected {:08x}", place.at,
                                 found, common->crc));
   return raw;

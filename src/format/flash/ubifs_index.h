@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "container/container.h"
+#include "format/flash/ubifs_records.h"
 
 namespace operculum::ubifs {
 
@@ -22,18 +23,9 @@ struct Name {
       0;  ///< 0 file, 1 folder, 2 symbolic link, 3 block device, 4 character device, 5 fifo, 6 socket
 };
 
-/// What the superblock says.
-struct Super {
-  std::uint32_t flags = 0, min_io_size = 0, leb_size = 0, leb_count = 0, log_lebs = 0, format_version = 0;
-  std::uint16_t default_packing = 0;
-  std::array<Byte, 16> uuid{};
-  bool encrypted() const { return (flags & 0x10) != 0; }
-  bool authenticated() const { return (flags & 0x20) != 0; }
-};
-
 /// The tree of a volume as the file system would see it after mounting: its index, and over that the journal.
 struct Index {
-  Super super;
+  SuperNode super;
   std::map<std::uint32_t, NodePlace> inodes;
   std::map<std::uint32_t, std::map<std::string, Name>> folders;
   std::map<std::uint32_t, std::map<std::uint32_t, NodePlace>> data;  ///< by inode and block of 4,096 bytes

@@ -4,7 +4,6 @@
 
 #include <algorithm>
 
-#include "base/fields.h"
 #include "format/formats.h"
 #include "format/image/partition_table.h"
 
@@ -12,7 +11,7 @@ namespace operculum {
 namespace {
 
 constexpr std::uint64_t kSector = 512;
-constexpr std::size_t kTableAt = 446, kRow = 16;
+constexpr std::size_t kRows = 4;
 constexpr unsigned kMostLogical = 256;
 
 struct TypeName {
@@ -124,10 +123,9 @@ ContainerPtr open_mbr(const Input& input, OpenContext& context) {
 
 std::optional<std::vector<MbrRow>> read_mbr(ByteView sector) {
   if (sector.size() < kSector || sector[510] != 0x55 || sector[511] != 0xAA) return std::nullopt;
-  LittleFields f(sector, "MBR");
   std::vector<MbrRow> rows;
-  for (std::size_t at = kTableAt; at < 510; at += kRow) {
-    MbrRow row{f.u8(at), f.u8(at + 4), f.u32(at + 8), f.u32(at + 12)};
+  for (std::size_t i = 0; i < kRows; ++i) {
+    auto row = read_structure<MbrRow>(sector.data() + mbr_rows_at + i * mbr_row_size);
     if ((row.status & 0x7F) != 0 || (row.type != 0 && row.count > 0 && row.start == 0)) return std::nullopt;
     rows.push_back(row);
   }

@@ -1,5 +1,6 @@
 #pragma once
 
+#include "base/structure.h"
 #include "container/format.h"
 
 namespace operculum {
@@ -28,9 +29,13 @@ ContainerPtr make_partitions(SourcePtr disk, PartitionTable table);
 
 /// The four rows of an MBR, or of an extended boot record.
 struct MbrRow {
-  std::uint8_t status, type;
-  std::uint32_t start, count;  ///< sectors
+  std::uint8_t status = 0, type = 0;
+  std::uint32_t start = 0, count = 0;  ///< sectors
+  static constexpr auto layout =
+      little_endian(field("status", &MbrRow::status), from_byte<4>(), field("type", &MbrRow::type),
+                    from_byte<8>(), field("first sector", &MbrRow::start), field("sectors", &MbrRow::count));
 };
+constexpr std::size_t mbr_rows_at = 446, mbr_row_size = size_on_disk<MbrRow>;
 /// Nothing when the 512 bytes are no boot record with a sensible table.
 std::optional<std::vector<MbrRow>> read_mbr(ByteView sector);
 
