@@ -64,7 +64,7 @@ TEST(Structure, HasNumbersInBothByteOrders) {
   append_structure(out, Mark{0x0102, 0x03040506});
   EXPECT_EQ(to_hex(out), "020101020605040303040506");
   out[3] = out[11] = 0xee;  // the first one counts
-  auto mark = read_structure<Mark, std::endian::little>(out.data());
+  auto mark = read_structure<Mark>(out.data());
   EXPECT_EQ(mark.depth, 0x0102u);
   EXPECT_EQ(mark.place, 0x03040506u);
 }
