@@ -10,7 +10,7 @@
 #include <optional>
 
 #include "base/error.h"
-#include "base/fields.h"
+#include "format/filesystem/erofs_records.h"
 
 namespace operculum::erofs {
 namespace {
@@ -40,18 +40,18 @@ struct Record {
 class Map {
  public:
   Map(const Source& meta, const PackedFile& file) : meta_(meta), file_(file) {
-    Bytes raw = read_exactly(meta, file.map_at, 8, "EROFS map header");
-    LittleFields f(raw, "EROFS map header", file.map_at);
-    if ((f.u8(7) & 0x80) != 0) {
-      whole_fragment_ = f.u64(0) ^ (std::uint64_t{1} << 63);
+    auto header = read_structure<MapHeader>(
+        read_exactly(meta, file.map_at, size_on_disk<MapHeader>, "EROFS map header").data());
+    if ((header.h_clusterbits & MapHeader::kWholeFragment) != 0) {
+      whole_fragment_ = header.whole_fragment();
       return;
     }
-    fragment_ = f.u32(0);
-    inline_size_ = f.u16(2);
-    advise_ = f.u16(4);
-    algorithms_[0] = f.u8(6) & 15;
-    algorithms_[1] = f.u8(6) >> 4;
-    bits_ = static_cast<unsigned>(std::countr_zero(file.block_size)) + (f.u8(7) & 7);
+    fragment_ = header.fragment();
+    inline_size_ = header.h_idata_size;
+    advise_ = header.h_advise;
+    algorithms_[0] = header.h_algorithms & 15;
+    algorithms_[1] = header.h_algorithms >> 4;
+    bits_ = static_cast<unsigned>(std::countr_zero(file.block_size)) + (header.h_clusterbits & 7);
     count_ = (file.size + (std::uint64_t{1} << bits_) - 1) >> bits_;
     if (count_ > kMostClusters)
       throw Malformed(fmt::format("EROFS: a packed file of {} bytes is larger than any here", file.size));
@@ -132,24 +132,23 @@ class Map {
   Record load(std::uint64_t index) { return file_.compact ? load_compact(index) : load_plain(index); }
 
   Record load_plain(std::uint64_t index) {
-    constexpr std::uint64_t kBefore = 16;  // the map header and as much that is unused
-    std::uint64_t at = file_.map_at + kBefore + index * 8;
-    Bytes raw = read_exactly(meta_, at, 8, "EROFS index");
-    LittleFields f(raw, "EROFS index", at);
-    after_ = at + 8;
+    constexpr std::size_t index_size = size_on_disk<ClusterIndex>;
+    std::uint64_t at = file_.map_at + full_index_at + index * index_size;
+    auto stored = read_structure<ClusterIndex>(read_exactly(meta_, at, index_size, "EROFS index").data());
+    after_ = at + index_size;
     Record record;
-    record.type = static_cast<Type>(f.u16(0) & 3);
+    record.type = static_cast<Type>(stored.type());
     if (record.type == kNotHead) {
-      if ((f.u16(4) & kBlockCount) != 0) record.blocks = f.u16(4) & ~kBlockCount;
+      if ((stored.distance() & kBlockCount) != 0) record.blocks = stored.distance() & ~kBlockCount;
     } else {
-      record.within = f.u16(2);
-      record.block = f.u32(4);
+      record.within = stored.di_clusterofs;
+      record.block = stored.block;
     }
     return record;
   }
 
   Record load_compact(std::uint64_t index) {
-    std::uint64_t at = file_.map_at + 8;
+    std::uint64_t at = file_.map_at + size_on_disk<MapHeader>;
     std::uint64_t first = (32 - at % 32) / 4 % 8;  // until packs of 32 bytes are aligned
     std::uint64_t small = (advise_ & kCompacted2) != 0 && first < count_ ? (count_ - first) / 16 * 16 : 0;
     if (index < first) return unpack(at + index * 4, 4);

@@ -113,4 +113,33 @@ struct AttributeEntry {
                                                field("e_value_size", &AttributeEntry::e_value_size));
 };
 
+// ---- the index of a packed file
+
+/// struct z_erofs_map_header. Where the whole file is a fragment, all of it but its highest bit is the place.
+struct MapHeader {
+  std::uint16_t h_fragment_low = 0, h_idata_size = 0, h_advise = 0;
+  std::uint8_t h_algorithms = 0, h_clusterbits = 0;
+  static constexpr auto layout = little_endian(
+      field("h_fragmentoff", &MapHeader::h_fragment_low), field("h_idata_size", &MapHeader::h_idata_size),
+      field("h_advise", &MapHeader::h_advise), field("h_algorithmtype", &MapHeader::h_algorithms),
+      field("h_clusterbits", &MapHeader::h_clusterbits));
+  static constexpr std::uint8_t kWholeFragment = 0x80;  // in h_clusterbits
+  std::uint32_t fragment() const { return std::uint32_t{h_idata_size} << 16 | h_fragment_low; }
+  std::uint64_t whole_fragment() const {
+    std::uint64_t high = h_clusterbits & (kWholeFragment - 1u);
+    return high << 56 | std::uint64_t{h_algorithms} << 48 | std::uint64_t{h_advise} << 32 | fragment();
+  }
+};
+/// struct z_erofs_lcluster_index: what is packed where a cluster begins, or how far away that is.
+struct ClusterIndex {
+  std::uint16_t di_advise = 0, di_clusterofs = 0;
+  std::uint32_t block = 0;
+  static constexpr auto layout = little_endian(field("di_advise", &ClusterIndex::di_advise),
+                                               field("di_clusterofs", &ClusterIndex::di_clusterofs),
+                                               field("di_u", &ClusterIndex::block));
+  unsigned type() const { return di_advise & 3; }
+  std::uint32_t distance() const { return block & 0xFFFF; }  ///< di_u.delta[0]
+};
+constexpr std::uint64_t full_index_at = 16;  ///< behind the map header, and as much that is unused
+
 }  // namespace operculum::erofs

@@ -4,7 +4,7 @@
 
 #include <algorithm>
 
-#include "base/fields.h"
+#include "base/structure_fields.h"
 #include "base/text.h"
 #include "format/filesystem/indirect_blocks.h"
 #include "io/cached_source.h"
@@ -12,7 +12,48 @@
 namespace operculum::reiser {
 namespace {
 
-constexpr std::size_t kHeadSize = 24, kKeySize = 16, kChildSize = 8, kItemHeadSize = 24, kEntrySize = 16;
+/// struct block_head, in front of each block of the tree. Level 1 holds items, higher ones keys and, behind
+/// them, children.
+struct BlockHead {
+  std::uint16_t level = 0, items = 0;
+  static constexpr auto layout = little_endian(field("blk_level", &BlockHead::level),
+                                               field("blk_nr_item", &BlockHead::items), from_byte<24>());
+};
+/// struct reiserfs_key. The last two numbers are one in format 3.6: the offset in 60 bits, and the type.
+struct KeyRecord {
+  std::uint32_t folder = 0, object = 0, offset = 0, uniqueness = 0;
+  static constexpr auto layout =
+      little_endian(field("k_dir_id", &KeyRecord::folder), field("k_objectid", &KeyRecord::object),
+                    field("k_offset", &KeyRecord::offset), field("k_uniqueness", &KeyRecord::uniqueness));
+};
+/// struct disk_child.
+struct Child {
+  std::uint32_t block = 0;
+  std::uint16_t size = 0, reserved = 0;
+  static constexpr auto layout =
+      little_endian(field("dc_block_number", &Child::block), field("dc_size", &Child::size),
+                    field("dc_reserved", &Child::reserved));
+};
+/// struct item_head behind its key.
+struct ItemHead {
+  std::uint16_t entries = 0, length = 0, location = 0, version = 0;
+  static constexpr auto layout =
+      little_endian(from_byte<size_on_disk<KeyRecord>>(), field("ih_entry_count", &ItemHead::entries),
+                    field("ih_item_len", &ItemHead::length), field("ih_item_location", &ItemHead::location),
+                    field("ih_version", &ItemHead::version));
+};
+/// struct reiserfs_de_head.
+struct EntryHead {
+  std::uint32_t offset = 0, folder = 0, object = 0;
+  std::uint16_t location = 0, state = 0;
+  static constexpr auto layout =
+      little_endian(field("deh_offset", &EntryHead::offset), field("deh_dir_id", &EntryHead::folder),
+                    field("deh_objectid", &EntryHead::object), field("deh_location", &EntryHead::location),
+                    field("deh_state", &EntryHead::state));
+};
+constexpr std::size_t kHeadSize = size_on_disk<BlockHead>, kKeySize = size_on_disk<KeyRecord>,
+                      kChildSize = size_on_disk<Child>, kItemHeadSize = size_on_disk<ItemHead>,
+                      kEntrySize = size_on_disk<EntryHead>;
 constexpr unsigned kDeepest = 7;  // MAX_HEIGHT
 constexpr std::uint16_t kVisible = 4;
 
@@ -43,22 +84,22 @@ struct OldStatData {
 };
 
 Id id_in(ByteView key) {
-  LittleFields f(key, "ReiserFS key");
-  return {f.u32(0), f.u32(4)};
+  auto stored = structure_at<KeyRecord>(LittleFields(key, "ReiserFS key"), 0);
+  return {stored.folder, stored.object};
 }
 
 /// Offset and kind of a key: 60 and 4 bits, or, in format 3.5, 32 bits each.
 void read_key(ByteView key, Item& item) {
-  LittleFields f(key, "ReiserFS key");
-  std::uint64_t both = f.u64(8);
+  auto stored = structure_at<KeyRecord>(LittleFields(key, "ReiserFS key"), 0);
+  std::uint64_t both = std::uint64_t{stored.uniqueness} << 32 | stored.offset;
   if (unsigned kind = static_cast<unsigned>(both >> 60); kind >= 1 && kind <= 3) {
     constexpr ItemKind kKinds[] = {ItemKind::stat, ItemKind::indirect, ItemKind::direct, ItemKind::folder};
     item.kind = kKinds[kind];
     item.offset = both & ((std::uint64_t{1} << 60) - 1);
     return;
   }
-  item.offset = f.u32(8);
-  switch (f.u32(12)) {  // k_uniqueness
+  item.offset = stored.offset;
+  switch (stored.uniqueness) {
     case 0:
       item.kind = ItemKind::stat;
       break;
@@ -151,10 +192,11 @@ bool Volume::in_block(std::uint64_t number, unsigned level, Descent& descent) co
   std::uint64_t at = number * super_.blocksize;
   Bytes block = read_exactly(*meta_, at, super_.blocksize, "ReiserFS tree");
   LittleFields f(block, "ReiserFS tree", at);
-  std::size_t count = f.u16(2);
-  if (f.u16(0) != level)
-    throw Malformed(
-        fmt::format("ReiserFS tree: expected block {} to be of level {}, found {}", number, level, f.u16(0)));
+  auto head = structure_at<BlockHead>(f, 0);
+  std::size_t count = head.items;
+  if (head.level != level)
+    throw Malformed(fmt::format("ReiserFS tree: expected block {} to be of level {}, found {}", number, level,
+                                head.level));
   if (level == 1) return in_leaf(block, at, descent);
   std::size_t children = kHeadSize + count * kKeySize;
   f.bytes(children, (count + 1) * kChildSize);  // all of them are there
@@ -162,25 +204,25 @@ bool Volume::in_block(std::uint64_t number, unsigned level, Descent& descent) co
     // a child has what is not below the key before it and not above the one behind it
     if (i > 0 && descent.id < id_in(f.bytes(kHeadSize + (i - 1) * kKeySize, kKeySize))) break;
     if (i < count && id_in(f.bytes(kHeadSize + i * kKeySize, kKeySize)) < descent.id) continue;
-    if (!in_block(f.u32(children + i * kChildSize), level - 1, descent)) return false;
+    if (!in_block(structure_at<Child>(f, children + i * kChildSize).block, level - 1, descent)) return false;
   }
   return true;
 }
 
 bool Volume::in_leaf(ByteView block, std::uint64_t at, Descent& descent) const {
   LittleFields f(block, "ReiserFS leaf", at);
-  std::size_t count = f.u16(2);
+  std::size_t count = structure_at<BlockHead>(f, 0).items;
   for (std::size_t i = 0; i < count; ++i) {
     ByteView head = f.bytes(kHeadSize + i * kItemHeadSize, kItemHeadSize);
     Id id = id_in(head);
     if (id < descent.id) continue;
     if (descent.id < id) return false;
-    LittleFields h(head, "ReiserFS item");
+    auto stored = read_structure<ItemHead>(head.data());
     Item item;
     read_key(head, item);
-    item.entries = h.u16(16);
-    item.body = f.bytes(h.u16(20), h.u16(18));
-    item.at = at + h.u16(20);
+    item.entries = stored.entries;
+    item.body = f.bytes(stored.location, stored.length);
+    item.at = at + stored.location;
     if (!descent.take(item)) return false;
   }
   return true;
@@ -227,7 +269,8 @@ void Volume::list_folder(Id id, const std::function<void(FolderItem&&)>& take) c
     LittleFields f(item.body, "ReiserFS folder", item.at);
     std::size_t end = item.body.size();  // names lie from the end backwards
     for (std::size_t i = 0; i < item.entries; ++i) {
-      std::size_t head = i * kEntrySize, at = f.u16(head + 12);
+      auto entry = structure_at<EntryHead>(f, i * kEntrySize);
+      std::size_t at = entry.location;
       if (at > end)
         throw Malformed(
             fmt::format("ReiserFS folder at offset {}: expected a name before byte {}, found it at {}",
@@ -235,8 +278,8 @@ void Volume::list_folder(Id id, const std::function<void(FolderItem&&)>& take) c
       std::string_view name = f.text(at, end - at);
       name = until_zero(name);
       end = at;
-      if ((f.u16(head + 14) & kVisible) == 0 || name == "." || name == "..") continue;
-      take({std::string(name), {f.u32(head + 4), f.u32(head + 8)}});
+      if ((entry.state & kVisible) == 0 || name == "." || name == "..") continue;
+      take({std::string(name), {entry.folder, entry.object}});
     }
     return true;
   });

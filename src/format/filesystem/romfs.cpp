@@ -5,7 +5,7 @@
 #include <unordered_set>
 
 #include "base/checksum.h"
-#include "base/fields.h"
+#include "base/structure_fields.h"
 #include "base/text.h"
 #include "container/trim.h"
 #include "format/filesystem/file_tree.h"
@@ -17,6 +17,23 @@ namespace {
 
 constexpr std::string_view kMagic = "-rom1fs-";
 constexpr std::size_t kMaxName = 4096, kSummed = 512, kLeastSize = 32;
+
+/// What begins the volume: its mark, its size, a checksum; the name follows.
+struct RomSuper {
+  std::array<Byte, 8> magic{};
+  std::uint32_t size = 0, checksum = 0;
+  static constexpr auto layout =
+      big_endian(field("magic", &RomSuper::magic), field("full size", &RomSuper::size),
+                 field("checksum", &RomSuper::checksum));
+};
+/// A file's header; the place of the next one has the type and whether it may be run in its last four bits.
+struct RomHeader {
+  std::uint32_t next = 0, spec = 0, size = 0, checksum = 0;
+  static constexpr auto layout =
+      big_endian(field("next filehdr", &RomHeader::next), field("spec.info", &RomHeader::spec),
+                 field("size", &RomHeader::size), field("checksum", &RomHeader::checksum));
+  static constexpr std::uint32_t kTypeBits = 7, kExecutable = 8, kFlagBits = 15;
+};
 
 struct Header {
   std::uint64_t at = 0, next = 0, spec = 0, size = 0, data_at = 0;
@@ -42,9 +59,10 @@ class RomContainer final : public FileTree {
  public:
   RomContainer(SourcePtr image, OpenContext& context)
       : FileTree(context.limits), image_(std::move(image)), meta_(make_cached(image_)) {
-    Bytes head = read_exactly(*image_, 0, 16, "romfs superblock");
-    size_ = BigFields(head, "romfs superblock").u32(8);
-    name_ = name_at(16, first_);
+    size_ =
+        read_structure<RomSuper>(read_exactly(*image_, 0, size_on_disk<RomSuper>, "romfs superblock").data())
+            .size;
+    name_ = name_at(size_on_disk<RomSuper>, first_);
     if (sum_of(read_up_to(*image_, 0, std::min<std::uint64_t>(kSummed, size_))) != 0)
       add_finding(Finding::Level::fault, "the superblock does not fit its checksum");
     if (image_->size() < size_ || image_->size() >= padded(size_) + kDeviceBlock)
@@ -92,16 +110,16 @@ class RomContainer final : public FileTree {
   }
 
   Header read_header(std::uint64_t at) const {
-    Bytes raw = read_exactly(*meta_, at, 16, "romfs header");
-    BigFields f(raw, "romfs header", at);
+    auto stored =
+        read_structure<RomHeader>(read_exactly(*meta_, at, size_on_disk<RomHeader>, "romfs header").data());
     Header h;
     h.at = at;
-    h.next = f.u32(0) & ~15U;
-    h.type = f.u32(0) & 7;
-    h.executable = (f.u32(0) & 8) != 0;
-    h.spec = f.u32(4);
-    h.size = f.u32(8);
-    h.name = name_at(at + 16, h.data_at);
+    h.next = stored.next & ~RomHeader::kFlagBits;
+    h.type = stored.next & RomHeader::kTypeBits;
+    h.executable = (stored.next & RomHeader::kExecutable) != 0;
+    h.spec = stored.spec;
+    h.size = stored.size;
+    h.name = name_at(at + size_on_disk<RomHeader>, h.data_at);
     h.sum_fits = sum_of(read_up_to(*meta_, at, h.data_at - at)) == 0;
     return h;
   }

@@ -1,27 +1,48 @@
 #include "format/firmware/flash_map.h"
 
-#include "base/fields.h"
+#include "base/structure.h"
 #include "format/firmware/firmware_parts.h"
 
 namespace operculum {
 namespace {
 
 constexpr std::string_view kMagic = "__FMAP__";
-constexpr std::size_t kHeader = 56, kRow = 42, kBlock = 1 << 20, kMostAreas = 1024;
+constexpr std::size_t kBlock = 1 << 20, kMostAreas = 1024;
+
+/// struct fmap and struct fmap_area.
+struct MapHead {
+  std::array<Byte, 8> signature{};
+  std::uint8_t major = 0, minor = 0;
+  std::uint64_t base = 0;
+  std::uint32_t size = 0;
+  std::array<Byte, 32> name{};
+  std::uint16_t area_count = 0;
+  static constexpr auto layout = little_endian(
+      field("signature", &MapHead::signature), field("ver_major", &MapHead::major),
+      field("ver_minor", &MapHead::minor), field("base", &MapHead::base), field("size", &MapHead::size),
+      field("name", &MapHead::name), field("nareas", &MapHead::area_count));
+};
+struct MapRow {
+  std::uint32_t offset = 0, size = 0;
+  std::array<Byte, 32> name{};
+  std::uint16_t flags = 0;
+  static constexpr auto layout = little_endian(field("offset", &MapRow::offset), field("size", &MapRow::size),
+                                               field("name", &MapRow::name), field("flags", &MapRow::flags));
+};
+constexpr std::size_t kHeader = size_on_disk<MapHead>, kRow = size_on_disk<MapRow>;
 
 std::optional<FlashMap> map_at(const Source& bytes, std::uint64_t at) {
   Bytes raw = read_up_to(bytes, at, kHeader);
   if (raw.size() < kHeader) return std::nullopt;
-  LittleFields f(raw, "flash map", at);
-  FlashMap map{at, f.u64(10), f.u32(18), field_text(f.bytes(22, 32)), {}};
-  std::size_t count = f.u16(54);
-  if (f.u8(8) != 1 || count == 0 || count > kMostAreas || map.size == 0) return std::nullopt;
+  auto head = read_structure<MapHead>(raw.data());
+  FlashMap map{at, head.base, head.size, field_text(head.name), {}};
+  std::size_t count = head.area_count;
+  if (head.major != 1 || count == 0 || count > kMostAreas || map.size == 0) return std::nullopt;
   Bytes rows = read_up_to(bytes, at + kHeader, count * kRow);
   if (rows.size() < count * kRow) return std::nullopt;
-  LittleFields r(rows, "flash map", at + kHeader);
   for (std::size_t i = 0; i < count; ++i) {
-    FlashArea area{field_text(r.bytes(i * kRow + 8, 32)), r.u32(i * kRow), r.u32(i * kRow + 4),
-                   r.u16(i * kRow + 40)};
+    auto row = read_structure<MapRow>(rows.data() + i * kRow);
+    FlashArea area{field_text(row.name), row.offset, row.size, row.flags};
     if (area.at > map.size || area.size > map.size - area.at) return std::nullopt;
     map.areas.push_back(std::move(area));
   }

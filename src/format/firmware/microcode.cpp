@@ -4,14 +4,48 @@
 #include <fmt/format.h>
 
 #include "base/error.h"
-#include "base/fields.h"
+#include "base/structure_fields.h"
 #include "format/firmware/firmware_parts.h"
 #include "format/formats.h"
 
 namespace operculum {
 namespace {
 
-constexpr std::size_t kIntelHeader = 48, kMostUpdates = 4096;
+/// Intel's header; dates are of decimal digits: month, day, year.
+struct IntelHeader {
+  std::uint32_t version = 0, revision = 0, date = 0, signature = 0, checksum = 0, loader = 0, platforms = 0,
+                data_size = 0, total_size = 0;
+  static constexpr auto layout = little_endian(
+      field("Header Version", &IntelHeader::version), field("Update Revision", &IntelHeader::revision),
+      field("Date", &IntelHeader::date), field("Processor Signature", &IntelHeader::signature),
+      field("Checksum", &IntelHeader::checksum), field("Loader Revision", &IntelHeader::loader),
+      field("Processor Flags", &IntelHeader::platforms), field("Data Size", &IntelHeader::data_size),
+      field("Total Size", &IntelHeader::total_size), from_byte<48>());
+};
+
+/// AMD's table of processors (struct equiv_cpu_entry follows), then sections of patches.
+struct AmdTable {
+  std::uint32_t magic = 0, type = 0, size = 0;
+  static constexpr auto layout = little_endian(
+      field("magic", &AmdTable::magic), field("type", &AmdTable::type), field("size", &AmdTable::size));
+};
+struct AmdSection {
+  std::uint32_t type = 0, size = 0;
+  static constexpr auto layout =
+      little_endian(field("type", &AmdSection::type), field("patch_size", &AmdSection::size));
+};
+/// struct microcode_header_amd, what is of use here.
+struct AmdPatch {
+  std::uint32_t level = 0;
+  std::uint16_t processor = 0;
+  static constexpr auto layout =
+      little_endian(from_byte<4>(), field("patch_id", &AmdPatch::level), from_byte<24>(),
+                    field("processor_rev_id", &AmdPatch::processor), from_byte<32>());
+};
+enum AmdType : std::uint32_t { amd_table = 0, amd_patch = 1 };
+constexpr std::size_t kAmdTableRow = 16;
+
+constexpr std::size_t kIntelHeader = size_on_disk<IntelHeader>, kMostUpdates = 4096;
 constexpr std::uint64_t kLargest = 16 << 20;
 constexpr std::string_view kAmdMagic("DMA\0", 4);
 
@@ -31,16 +65,15 @@ struct Update {
 
 std::optional<Update> intel_update(ByteView head) {
   if (head.size() < kIntelHeader) return std::nullopt;
-  LittleFields f(head, "microcode header");
-  std::uint32_t date = f.u32(8), data = f.u32(28), total = f.u32(32);
-  std::uint32_t month = date >> 24, day = date >> 16 & 0xFF, year = date & 0xFFFF;
-  bool fits = f.u32(0) == 1 && f.u32(20) == 1 && month >= 1 && month <= 0x12 && day >= 1 && day <= 0x31 &&
-              year >= 0x1993 && year <= 0x2199 && data % 4 == 0;
+  auto f = read_structure<IntelHeader>(head.data());
+  std::uint32_t month = f.date >> 24, day = f.date >> 16 & 0xFF, year = f.date & 0xFFFF;
+  bool fits = f.version == 1 && f.loader == 1 && month >= 1 && month <= 0x12 && day >= 1 && day <= 0x31 &&
+              year >= 0x1993 && year <= 0x2199 && f.data_size % 4 == 0;
   if (!fits) return std::nullopt;
-  std::uint64_t size = data == 0 ? 2048 : total;
-  if (size % 4 != 0 || size < kIntelHeader || size > kLargest || size < data) return std::nullopt;
-  return Update{size, fmt::format("{}-rev-{:x}.bin", signature_name(f.u32(12)), f.u32(4)),
-                fmt::format("{:04x}-{:02x}-{:02x}, platforms {:#x}", year, month, day, f.u32(24))};
+  std::uint64_t size = f.data_size == 0 ? 2048 : f.total_size;
+  if (size % 4 != 0 || size < kIntelHeader || size > kLargest || size < f.data_size) return std::nullopt;
+  return Update{size, fmt::format("{}-rev-{:x}.bin", signature_name(f.signature), f.revision),
+                fmt::format("{:04x}-{:02x}-{:02x}, platforms {:#x}", year, month, day, f.platforms)};
 }
 
 bool sums_up(const Source& bytes, std::uint64_t at, std::uint64_t size) {
@@ -67,24 +100,27 @@ void read_intel(const Source& bytes, Firmware& out) {
 void read_amd(const Source& bytes, Firmware& out) {
   std::uint64_t at = 0;
   std::size_t updates = 0;
-  while (at + 12 <= bytes.size() && starts_with(read_up_to(bytes, at, 4), kAmdMagic)) {
-    Bytes head = read_exactly(bytes, at, 12, "microcode container");
-    LittleFields f(head, "microcode container", at);
-    if (f.u32(4) != 0)
+  constexpr std::size_t table_size = size_on_disk<AmdTable>, section_size = size_on_disk<AmdSection>,
+                        patch_size = size_on_disk<AmdPatch>;
+  while (at + table_size <= bytes.size() && starts_with(read_up_to(bytes, at, 4), kAmdMagic)) {
+    auto table = read_structure<AmdTable>(read_exactly(bytes, at, table_size, "microcode container").data());
+    if (table.type != amd_table)
       throw Malformed(fmt::format("microcode container at offset {}: expected its table first", at));
-    out.parts.push_back(
-        {.path = "processors", .type = "table of processors", .at = at + 12, .size = f.u32(8)});
-    at += 12 + std::uint64_t{f.u32(8)};
-    for (; at + 8 <= bytes.size() && updates < kMostUpdates; ++updates) {
-      Bytes raw = read_up_to(bytes, at, 8 + 32);
-      LittleFields s(raw, "microcode section", at);
-      if (s.u32(0) != 1) break;
-      std::uint64_t size = s.u32(4);
-      std::string name = raw.size() >= 40
-                             ? fmt::format("processor-{:04x}-rev-{:x}.bin", s.u16(8 + 24), s.u32(8 + 4))
-                             : "update.bin";
-      out.parts.push_back({.path = name, .type = "update", .at = at + 8, .size = size});
-      at += 8 + size;
+    at += table_size;
+    out.parts.push_back({.path = "processors", .type = "table of processors", .at = at, .size = table.size});
+    at += table.size;
+    for (; at + section_size <= bytes.size() && updates < kMostUpdates; ++updates) {
+      Bytes raw = read_up_to(bytes, at, section_size + patch_size);
+      auto section = read_structure<AmdSection>(raw.data());
+      if (section.type != amd_patch) break;
+      std::string name = "update.bin";
+      if (raw.size() == section_size + patch_size) {
+        auto patch = read_structure<AmdPatch>(raw.data() + section_size);
+        name = fmt::format("processor-{:04x}-rev-{:x}.bin", patch.processor, patch.level);
+      }
+      at += section_size;
+      out.parts.push_back({.path = name, .type = "update", .at = at, .size = section.size});
+      at += section.size;
     }
   }
   add_what_is_behind(bytes, at, out);
@@ -93,9 +129,10 @@ void read_amd(const Source& bytes, Firmware& out) {
 Match recognise_microcode(Probe& probe) {
   ByteView head = probe.head(kIntelHeader);
   if (starts_with(head, kAmdMagic)) {
-    LittleFields f(head, "");
-    bool table = head.size() >= 16 && f.u32(4) == 0 && f.u32(8) % 16 == 0 && f.u32(8) < kLargest;
-    return table ? Match::front : Match::none;
+    if (head.size() < size_on_disk<AmdTable>) return Match::none;
+    auto table = read_structure<AmdTable>(head.data());
+    bool fits = table.type == amd_table && table.size % kAmdTableRow == 0 && table.size < kLargest;
+    return fits ? Match::front : Match::none;
   }
   auto update = intel_update(head);
   if (!update) return Match::none;

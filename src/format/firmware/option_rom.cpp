@@ -4,7 +4,7 @@
 #include <fmt/format.h>
 
 #include "base/error.h"
-#include "base/fields.h"
+#include "base/structure_fields.h"
 #include "format/firmware/firmware_parts.h"
 #include "format/firmware/uefi_sections.h"
 #include "format/formats.h"
@@ -13,8 +13,34 @@ namespace operculum {
 namespace {
 
 constexpr std::uint64_t kUnit = 512, kEntryPoint = 3;  // bytes
-constexpr std::size_t kHead = 28, kData = 24, kMostImages = 64;
+constexpr std::size_t kMostImages = 64;
 constexpr std::uint32_t kEfiMark = 0x0EF1;
+
+/// 5.1.1, and the UEFI specification's table 14-17 for what an EFI image has there.
+struct RomHeader {
+  std::array<Byte, 2> signature{};  ///< 55 AA
+  std::uint32_t efi_signature = 0;
+  std::uint16_t efi_compression = 0, efi_image_at = 0, data_structure_at = 0;
+  static constexpr auto layout =
+      little_endian(field("ROM Signature", &RomHeader::signature), from_byte<4>(),
+                    field("EFI Signature", &RomHeader::efi_signature), from_byte<12>(),
+                    field("Compression Type", &RomHeader::efi_compression), from_byte<22>(),
+                    field("Offset to EFI Image", &RomHeader::efi_image_at),
+                    field("Pointer to PCI Data Structure", &RomHeader::data_structure_at), from_byte<28>());
+};
+/// 5.1.2.
+struct PciData {
+  std::array<Byte, 4> signature{};
+  std::uint16_t vendor = 0, device = 0, image_length = 0, revision = 0;
+  std::uint8_t code_type = 0, indicator = 0;
+  static constexpr auto layout = little_endian(
+      field("Signature", &PciData::signature), field("Vendor ID", &PciData::vendor),
+      field("Device ID", &PciData::device), from_byte<16>(), field("Image Length", &PciData::image_length),
+      field("Revision Level", &PciData::revision), field("Code Type", &PciData::code_type),
+      field("Indicator", &PciData::indicator), from_byte<24>());
+};
+constexpr std::size_t kHead = size_on_disk<RomHeader>, kData = size_on_disk<PciData>;
+constexpr std::uint8_t kEfiCode = 3, kLastImage = 0x80;
 
 struct Image {
   std::uint64_t at = 0, size = 0;
@@ -27,18 +53,25 @@ struct Image {
 
 std::optional<Image> image_at(const Source& bytes, std::uint64_t at) {
   Bytes raw = read_up_to(bytes, at, kHead);
-  if (raw.size() < kHead || raw[0] != 0x55 || raw[1] != 0xAA) return std::nullopt;
-  LittleFields f(raw, "option ROM header", at);
-  std::uint16_t data_at = f.u16(24);
-  if (data_at < kHead || data_at % 4 != 0) return std::nullopt;
+  if (raw.size() < kHead) return std::nullopt;
+  auto header = read_structure<RomHeader>(raw.data());
+  std::uint16_t data_at = header.data_structure_at;
+  if (header.signature != std::array<Byte, 2>{0x55, 0xAA} || data_at < kHead || data_at % 4 != 0)
+    return std::nullopt;
   Bytes data = read_up_to(bytes, at + data_at, kData);
   if (data.size() < kData || !starts_with(data, "PCIR")) return std::nullopt;
-  LittleFields d(data, "PCI data structure", at + data_at);
-  Image image{at, d.u16(16) * kUnit, d.u16(4), d.u16(6), d.u16(18), d.u8(20), (d.u8(21) & 0x80) != 0};
+  auto pci = read_structure<PciData>(data.data());
+  Image image{at,
+              pci.image_length * kUnit,
+              pci.vendor,
+              pci.device,
+              pci.revision,
+              pci.code_type,
+              (pci.indicator & kLastImage) != 0};
   if (image.size == 0) return std::nullopt;
-  if (image.code == 3 && f.u32(4) == kEfiMark) {
-    image.efi_at = f.u16(22);
-    image.efi_packed = f.u16(12) == 1;
+  if (image.code == kEfiCode && header.efi_signature == kEfiMark) {
+    image.efi_at = header.efi_image_at;
+    image.efi_packed = header.efi_compression == 1;
   }
   return image;
 }

@@ -4,11 +4,12 @@
 #include <fmt/format.h>
 
 #include "base/error.h"
-#include "base/fields.h"
+#include "base/structure_fields.h"
 #include "base/text.h"
 #include "base/units.h"
 #include "format/firmware/uefi_image.h"
 #include "format/firmware/uefi_names.h"
+#include "format/firmware/uefi_records.h"
 #include "format/formats.h"
 
 namespace operculum {
@@ -53,7 +54,7 @@ bool has_descriptor(ByteView head) {
 void add_chip(const SourcePtr& bytes, OpenContext& context, Firmware& out) {
   Bytes head = read_exactly(*bytes, 0, 4096, "flash descriptor");
   LittleFields f(head, "flash descriptor");
-  std::size_t table = (f.u32(20) >> 16 & 0xFF) << 4;
+  std::size_t table = structure_at<FlashDescriptor>(f, 0).region_table();
   out.facts.emplace_back("kind", "flash chip with a descriptor");
   for (std::size_t i = 0; i < std::size(kRegions) && table + i * 4 + 4 <= head.size(); ++i) {
     std::uint32_t row = f.u32(table + i * 4);
@@ -85,34 +86,26 @@ void add_chip(const SourcePtr& bytes, OpenContext& context, Firmware& out) {
 
 // ---- capsules
 
-struct Capsule {
-  Guid guid{};
-  std::uint32_t header = 0, flags = 0, size = 0;
-};
-
-std::optional<Capsule> capsule_of(ByteView head) {
-  if (head.size() < 28) return std::nullopt;
-  LittleFields f(head, "capsule");
-  Capsule out;
-  std::copy_n(head.begin(), 16, out.guid.begin());
-  out.header = f.u32(16);
-  out.flags = f.u32(20);
-  out.size = f.u32(24);
-  bool known =
-      std::any_of(std::begin(kCapsules), std::end(kCapsules), [&](auto text) { return is(out.guid, text); });
-  return known && out.header >= 28 && out.header <= out.size ? std::optional(out) : std::nullopt;
+std::optional<CapsuleHeader> capsule_of(ByteView head) {
+  if (head.size() < size_on_disk<CapsuleHeader>) return std::nullopt;
+  auto out = read_structure<CapsuleHeader>(head.data());
+  bool known = std::any_of(std::begin(kCapsules), std::end(kCapsules),
+                           [&](auto text) { return is(out.CapsuleGuid, text); });
+  bool fits = out.HeaderSize >= size_on_disk<CapsuleHeader> && out.HeaderSize <= out.CapsuleImageSize;
+  return known && fits ? std::optional(out) : std::nullopt;
 }
 
 /// Firmware management capsules (section 23.3): drivers, then payloads, whose places a table tells.
 void add_managed(const Source& bytes, std::uint64_t base, std::uint64_t end, Firmware& out) {
-  Bytes raw = read_exactly(bytes, base, 8, "capsule header");
-  LittleFields f(raw, "capsule header", base);
-  std::size_t drivers = f.u16(4), items = drivers + f.u16(6);
-  Bytes rows = read_exactly(bytes, base + 8, items * 8, "table of payloads");
-  LittleFields r(rows, "table of payloads", base + 8);
+  constexpr std::size_t head_size = size_on_disk<ManagedCapsule>, place_size = sizeof(std::uint64_t);
+  auto capsule =
+      read_structure<ManagedCapsule>(read_exactly(bytes, base, head_size, "capsule header").data());
+  std::size_t drivers = capsule.EmbeddedDriverCount, items = drivers + capsule.PayloadItemCount;
+  Bytes rows = read_exactly(bytes, base + head_size, items * place_size, "table of payloads");
+  LittleFields r(rows, "table of payloads", base + head_size);
   for (std::size_t i = 0; i < items; ++i) {
-    std::uint64_t at = base + r.u64(i * 8);
-    std::uint64_t next = i + 1 < items ? base + r.u64(i * 8 + 8) : end;
+    std::uint64_t at = base + r.u64(i * place_size);
+    std::uint64_t next = i + 1 < items ? base + r.u64((i + 1) * place_size) : end;
     if (at >= end || next < at)
       throw Malformed(fmt::format("capsule: payload {} lies at {}, outside of it", i, at));
     if (i < drivers) {
@@ -120,41 +113,40 @@ void add_managed(const Source& bytes, std::uint64_t base, std::uint64_t end, Fir
           {.path = fmt::format("driver-{}.efi", i), .type = "driver", .at = at, .size = next - at});
       continue;
     }
-    Bytes head = read_exactly(bytes, at, 32, "payload header");
-    LittleFields p(head, "payload header", at);
-    std::uint32_t version = p.u32(0);
-    std::uint64_t size = p.u32(24), vendor = p.u32(28), length = version >= 3 ? 48 : version == 2 ? 40 : 32;
-    Guid type{};
-    std::copy_n(head.begin() + 4, 16, type.begin());
+    auto payload = read_structure<ManagedPayload>(
+        read_exactly(bytes, at, size_on_disk<ManagedPayload>, "payload header").data());
+    std::uint64_t length = payload.size(), size = payload.UpdateImageSize,
+                  vendor = payload.UpdateVendorCodeSize;
     std::string name = fmt::format("payload-{}", i - drivers);
     out.parts.push_back({.path = name + ".bin",
                          .type = "payload",
                          .at = at + length,
                          .size = size,
-                         .comment = fmt::format("for {}, image {}", text_of(type), p.u8(20))});
+                         .comment = fmt::format("for {}, image {}", text_of(payload.UpdateImageTypeId),
+                                                payload.UpdateImageIndex)});
     if (vendor > 0)
       out.parts.push_back(
           {.path = name + ".vendor", .type = "vendor code", .at = at + length + size, .size = vendor});
   }
 }
 
-void add_capsule(const SourcePtr& bytes, const Capsule& capsule, OpenContext& context, Firmware& out) {
-  out.facts.emplace_back("kind", fmt::format("capsule for {}", name_or_text(capsule.guid)));
+void add_capsule(const SourcePtr& bytes, const CapsuleHeader& capsule, OpenContext& context, Firmware& out) {
+  out.facts.emplace_back("kind", fmt::format("capsule for {}", name_or_text(capsule.CapsuleGuid)));
   std::string flags;
   for (auto [bit, word] : {std::pair{0x10000u, "kept across a reset"},
                            {0x20000u, "for the system table"},
                            {0x40000u, "starts a reset"}}) {
-    if ((capsule.flags & bit) != 0) flags += (flags.empty() ? "" : ", ") + std::string(word);
+    if ((capsule.Flags & bit) != 0) flags += (flags.empty() ? "" : ", ") + std::string(word);
   }
   if (!flags.empty()) out.facts.emplace_back("flags", flags);
-  std::uint64_t end = std::min<std::uint64_t>(capsule.size, bytes->size());
-  if (end < capsule.size)
+  std::uint64_t end = std::min<std::uint64_t>(capsule.CapsuleImageSize, bytes->size());
+  if (end < capsule.CapsuleImageSize)
     out.fault(fmt::format("the capsule states {} bytes, the file has {}: it is cut short",
-                          grouped(capsule.size), grouped(bytes->size())));
-  if (is(capsule.guid, kFmp)) {
-    add_managed(*bytes, capsule.header, end, out);
+                          grouped(capsule.CapsuleImageSize), grouped(bytes->size())));
+  if (is(capsule.CapsuleGuid, kFmp)) {
+    add_managed(*bytes, capsule.HeaderSize, end, out);
   } else {
-    add_region(bytes, capsule.header, end - capsule.header, "", context, out);
+    add_region(bytes, capsule.HeaderSize, end - capsule.HeaderSize, "", context, out);
   }
   add_what_is_behind(*bytes, end, out);
 }

@@ -44,4 +44,48 @@ constexpr std::size_t kFileHeader = size_on_disk<FileHeader>, kLargeFileHeader =
 constexpr std::uint8_t kLargeFile = 0x01, kHasSum = 0x40;
 enum FileType : std::uint8_t { raw_file = 0x01, padding = 0xF0 };
 
+// ---- capsules
+
+/// EFI_CAPSULE_HEADER (UEFI specification 2.10, section 8.5.3).
+struct CapsuleHeader {
+  Guid CapsuleGuid{};
+  std::uint32_t HeaderSize = 0, Flags = 0, CapsuleImageSize = 0;
+  static constexpr auto layout = little_endian(
+      field("CapsuleGuid", &CapsuleHeader::CapsuleGuid), field("HeaderSize", &CapsuleHeader::HeaderSize),
+      field("Flags", &CapsuleHeader::Flags), field("CapsuleImageSize", &CapsuleHeader::CapsuleImageSize));
+};
+
+/// EFI_FIRMWARE_MANAGEMENT_CAPSULE_HEADER (section 23.3); places of drivers and payloads follow.
+struct ManagedCapsule {
+  std::uint32_t Version = 0;
+  std::uint16_t EmbeddedDriverCount = 0, PayloadItemCount = 0;
+  static constexpr auto layout =
+      little_endian(field("Version", &ManagedCapsule::Version),
+                    field("EmbeddedDriverCount", &ManagedCapsule::EmbeddedDriverCount),
+                    field("PayloadItemCount", &ManagedCapsule::PayloadItemCount));
+};
+
+/// EFI_FIRMWARE_MANAGEMENT_CAPSULE_IMAGE_HEADER, as of version 1.
+struct ManagedPayload {
+  std::uint32_t Version = 0;
+  Guid UpdateImageTypeId{};
+  std::uint8_t UpdateImageIndex = 0;
+  std::uint32_t UpdateImageSize = 0, UpdateVendorCodeSize = 0;
+  static constexpr auto layout =
+      little_endian(field("Version", &ManagedPayload::Version),
+                    field("UpdateImageTypeId", &ManagedPayload::UpdateImageTypeId),
+                    field("UpdateImageIndex", &ManagedPayload::UpdateImageIndex), from_byte<24>(),
+                    field("UpdateImageSize", &ManagedPayload::UpdateImageSize),
+                    field("UpdateVendorCodeSize", &ManagedPayload::UpdateVendorCodeSize));
+  std::uint64_t size() const { return Version >= 3 ? 48 : Version == 2 ? 40 : 32; }
+};
+
+/// In front of the regions of a flash chip (Intel's data sheets, "SPI flash descriptor"), behind 16 bytes.
+struct FlashDescriptor {
+  std::uint32_t FLVALSIG = 0, FLMAP0 = 0;
+  static constexpr auto layout = little_endian(from_byte<16>(), field("FLVALSIG", &FlashDescriptor::FLVALSIG),
+                                               field("FLMAP0", &FlashDescriptor::FLMAP0));
+  std::size_t region_table() const { return (FLMAP0 >> 16 & 0xFF) << 4; }  ///< FRBA, in units of 16 bytes
+};
+
 }  // namespace operculum::uefi

@@ -4,7 +4,7 @@
 
 #include <algorithm>
 
-#include "base/fields.h"
+#include "base/structure.h"
 #include "base/text.h"
 #include "format/formats.h"
 #include "format/image/partition_table.h"
@@ -15,20 +15,40 @@ namespace {
 constexpr std::uint16_t kDriverMark = 0x4552, kMapMark = 0x504D;  // "ER", "PM"
 constexpr std::uint32_t kMostPartitions = 4096;
 
+/// Block 0, and a partition's block.
+struct DriverDescriptor {
+  std::uint16_t signature = 0, block_size = 0;
+  static constexpr auto layout = big_endian(field("sbSig", &DriverDescriptor::signature),
+                                            field("sbBlkSize", &DriverDescriptor::block_size));
+};
+struct MapEntry {
+  std::uint16_t signature = 0;
+  std::uint32_t map_blocks = 0, start = 0, count = 0;
+  std::array<Byte, 32> name{}, type{};
+  static constexpr auto layout = big_endian(
+      field("pmSig", &MapEntry::signature), from_byte<4>(), field("pmMapBlkCnt", &MapEntry::map_blocks),
+      field("pmPyPartStart", &MapEntry::start), field("pmPartBlkCnt", &MapEntry::count),
+      field("pmPartName", &MapEntry::name), field("pmParType", &MapEntry::type));
+};
+constexpr std::size_t kEntrySize = 512;
+
 /// The block size by which the map can be read; 0 when there is none.
 std::uint64_t block_size(const std::function<Bytes(std::uint64_t, std::size_t)>& read) {
-  Bytes head = read(0, 4);
-  if (head.size() < 4 || BigFields(head, "Apple partition map").u16(0) != kDriverMark) return 0;
-  for (std::uint64_t size :
-       {std::uint64_t{512}, std::uint64_t{BigFields(head, "Apple partition map").u16(2)}}) {
-    Bytes first = size >= 512 ? read(size, 2) : Bytes();
-    if (first.size() == 2 && BigFields(first, "Apple partition map").u16(0) == kMapMark) return size;
+  Bytes head = read(0, size_on_disk<DriverDescriptor>);
+  if (head.size() < size_on_disk<DriverDescriptor>) return 0;
+  auto driver = read_structure<DriverDescriptor>(head.data());
+  if (driver.signature != kDriverMark) return 0;
+  for (std::uint64_t size : {std::uint64_t{512}, std::uint64_t{driver.block_size}}) {
+    Bytes first = size >= 512 ? read(size, size_on_disk<MapEntry>) : Bytes();
+    if (first.size() == size_on_disk<MapEntry> &&
+        read_structure<MapEntry>(first.data()).signature == kMapMark)
+      return size;
   }
   return 0;
 }
 
-std::string text_of(std::string_view raw) {
-  return std::string(until_zero(raw));
+std::string text_of(ByteView raw) {
+  return std::string(until_zero(as_text(raw)));
 }
 
 Match recognise_apple_map(Probe& probe) {
@@ -48,17 +68,17 @@ ContainerPtr open_apple_map(const Input& input, OpenContext& context) {
   table.taken.emplace_back(0, block);
   std::uint32_t count = 1;
   for (std::uint32_t i = 0; i < count; ++i) {
-    Bytes raw = read_up_to(*disk, (i + 1) * block, 512);
-    if (raw.size() < 512 || BigFields(raw, "Apple partition map").u16(0) != kMapMark) {
+    Bytes raw = read_up_to(*disk, (i + 1) * block, kEntrySize);
+    auto entry = raw.size() < kEntrySize ? MapEntry() : read_structure<MapEntry>(raw.data());
+    if (entry.signature != kMapMark) {
       table.findings.push_back(
           {Finding::Level::fault, fmt::format("the partition map ends after {} of {} entries", i, count)});
       break;
     }
-    BigFields f(raw, "Apple partition map", (i + 1) * block);
-    count = std::min(f.u32(4), kMostPartitions);
-    std::string name = text_of(f.text(16, 32)), type = text_of(f.text(48, 32));
+    count = std::min(entry.map_blocks, kMostPartitions);
+    std::string name = text_of(entry.name), type = text_of(entry.type);
     if (type == "Apple_Free") continue;  // becomes an unallocated range
-    table.partitions.push_back({std::to_string(i + 1), name, type, f.u32(8) * block, f.u32(12) * block});
+    table.partitions.push_back({std::to_string(i + 1), name, type, entry.start * block, entry.count * block});
   }
   return make_partitions(std::move(disk), std::move(table));
 }

@@ -1,11 +1,15 @@
-// VHDX, after [MS-VHDX].
+// VHDX, after [MS-VHDX], little-endian:
+//
+//   identifier | two headers | two region tables | log | metadata | block allocation table | blocks of 1 MiB
+//
+// The newer of the two sound headers counts. The regions' places are in the region table, by GUID.
 #include <fmt/format.h>
 
 #include <algorithm>
 #include <map>
 
 #include "base/checksum.h"
-#include "base/fields.h"
+#include "base/structure_fields.h"
 #include "base/text.h"
 #include "format/filesystem/file_tree.h"
 #include "format/formats.h"
@@ -33,6 +37,82 @@ enum State : std::uint64_t {
   kUnmapped = 3,
   kPresent = 6,
   kPartly = 7
+};
+
+using GuidBytes = std::array<Byte, 16>;
+
+/// 2.2.2; it takes 4 KiB.
+struct VhdxHeader {
+  std::uint64_t sequence = 0;
+  GuidBytes file_write{}, data_write{}, log{};
+  static constexpr auto layout =
+      little_endian(from_byte<8>(), field("SequenceNumber", &VhdxHeader::sequence),
+                    field("FileWriteGuid", &VhdxHeader::file_write),
+                    field("DataWriteGuid", &VhdxHeader::data_write), field("LogGuid", &VhdxHeader::log));
+};
+constexpr std::size_t kVhdxHeaderSize = 4096, checksum_at = 4, checksum_size = 4;
+
+/// 2.2.3.
+struct RegionTable {
+  std::uint32_t count = 0;
+  static constexpr auto layout =
+      little_endian(from_byte<8>(), field("EntryCount", &RegionTable::count), from_byte<16>());
+};
+struct RegionRow {
+  GuidBytes guid{};
+  std::uint64_t at = 0;
+  std::uint32_t length = 0, required = 0;
+  static constexpr auto layout =
+      little_endian(field("Guid", &RegionRow::guid), field("FileOffset", &RegionRow::at),
+                    field("Length", &RegionRow::length), field("Required", &RegionRow::required));
+};
+
+/// 2.6.1.
+struct MetadataTable {
+  std::array<Byte, 8> signature{};
+  std::uint16_t count = 0;
+  static constexpr auto layout = little_endian(field("Signature", &MetadataTable::signature), from_byte<10>(),
+                                               field("EntryCount", &MetadataTable::count), from_byte<32>());
+};
+struct MetadataRow {
+  GuidBytes item{};
+  std::uint32_t at = 0, length = 0;
+  static constexpr auto layout =
+      little_endian(field("ItemId", &MetadataRow::item), field("Offset", &MetadataRow::at),
+                    field("Length", &MetadataRow::length), from_byte<32>());
+};
+constexpr std::uint32_t kMostRows = 2047;  // of either table
+
+/// 2.6.2.1.
+struct FileParameters {
+  std::uint32_t block_size = 0, flags = 0;
+  static constexpr auto layout = little_endian(field("BlockSize", &FileParameters::block_size),
+                                               field("HasParent", &FileParameters::flags));
+};
+constexpr std::uint32_t kHasParent = 2;
+/// 2.6.2.2 and 2.6.2.4.
+struct VirtualSize {
+  std::uint64_t size = 0;
+  static constexpr auto layout = little_endian(field("VirtualDiskSize", &VirtualSize::size));
+};
+struct LogicalSector {
+  std::uint32_t size = 0;
+  static constexpr auto layout = little_endian(field("LogicalSectorSize", &LogicalSector::size));
+};
+
+/// 2.6.2.6.
+struct LocatorHead {
+  GuidBytes type{};
+  std::uint16_t count = 0;
+  static constexpr auto layout = little_endian(field("LocatorType", &LocatorHead::type), from_byte<18>(),
+                                               field("KeyValueCount", &LocatorHead::count));
+};
+struct LocatorRow {
+  std::uint32_t key_at = 0, value_at = 0;
+  std::uint16_t key_size = 0, value_size = 0;
+  static constexpr auto layout =
+      little_endian(field("KeyOffset", &LocatorRow::key_at), field("ValueOffset", &LocatorRow::value_at),
+                    field("KeyLength", &LocatorRow::key_size), field("ValueLength", &LocatorRow::value_size));
 };
 
 struct Layout {
@@ -84,9 +164,9 @@ class VhdxSource final : public MappedSource {
   }
 
   std::uint64_t word(std::uint64_t index) const {
-    return LittleFields(read_exactly(*tables_, layout_.table + index * 8, 8, "VHDX block table"),
-                        "VHDX block table")
-        .u64(0);
+    constexpr std::size_t entry_size = sizeof(std::uint64_t);
+    return load_little<std::uint64_t>(
+        read_exactly(*tables_, layout_.table + index * entry_size, entry_size, "VHDX block table").data());
   }
 
   SourcePtr tables_;
@@ -95,8 +175,8 @@ class VhdxSource final : public MappedSource {
 };
 
 bool sum_fits(Bytes raw) {
-  std::uint32_t stored = load_little<std::uint32_t>(raw.data() + 4);
-  std::fill_n(raw.begin() + 4, 4, Byte{0});
+  std::uint32_t stored = load_little<std::uint32_t>(raw.data() + checksum_at);
+  std::fill_n(raw.begin() + checksum_at, checksum_size, Byte{0});
   return ~crc32c(~0U, raw) == stored;
 }
 
@@ -107,15 +187,14 @@ std::string check_headers(const Source& file, std::vector<Finding>& findings) {
   std::uint64_t newest = 0;
   bool any = false, in_use = false;
   for (std::uint64_t at : {64 * kKiB, 128 * kKiB}) {
-    Bytes raw = read_up_to(file, at, 4096);
-    if (raw.size() < 4096 || !starts_with(raw, "head") || !sum_fits(raw)) continue;
-    LittleFields f(raw, "VHDX header", at);
-    if (any && f.u64(8) < newest) continue;
+    Bytes raw = read_up_to(file, at, kVhdxHeaderSize);
+    if (raw.size() < kVhdxHeaderSize || !starts_with(raw, "head") || !sum_fits(raw)) continue;
+    auto header = read_structure<VhdxHeader>(raw.data());
+    if (any && header.sequence < newest) continue;
     any = true;
-    newest = f.u64(8);
-    id = guid_text(f.bytes(32, 16));  // DataWriteGuid
-    ByteView log = f.bytes(48, 16);
-    in_use = std::any_of(log.begin(), log.end(), [](Byte b) { return b != 0; });
+    newest = header.sequence;
+    id = guid_text(header.data_write);
+    in_use = header.log != GuidBytes{};
   }
   if (!any) findings.push_back({Finding::Level::warning, "both headers are damaged"});
   if (in_use)
@@ -130,9 +209,10 @@ std::map<std::string, std::pair<std::uint64_t, std::uint64_t>> read_regions(cons
     if (raw.size() < 64 * kKiB || !starts_with(raw, "regi") || !sum_fits(raw)) continue;
     LittleFields f(raw, "VHDX region table", at);
     std::map<std::string, std::pair<std::uint64_t, std::uint64_t>> out;
-    for (std::uint32_t i = 0; i < std::min<std::uint32_t>(f.u32(8), 2047); ++i) {
-      std::size_t row = 16 + std::size_t{i} * 32;
-      out[guid_text(f.bytes(row, 16))] = {f.u64(row + 16), f.u32(row + 24)};
+    std::uint32_t count = std::min(structure_at<RegionTable>(f, 0).count, kMostRows);
+    for (std::uint32_t i = 0; i < count; ++i) {
+      auto row = structure_at<RegionRow>(f, size_on_disk<RegionTable> + i * size_on_disk<RegionRow>);
+      out[guid_text(row.guid)] = {row.at, row.length};
     }
     return out;
   }
@@ -142,12 +222,14 @@ std::map<std::string, std::pair<std::uint64_t, std::uint64_t>> read_regions(cons
 std::map<std::string, Bytes> read_metadata(const Source& file, std::uint64_t at) {
   Bytes raw = read_exactly(file, at, 64 * kKiB, "VHDX metadata table");
   LittleFields f(raw, "VHDX metadata table", at);
-  if (f.text(0, 8) != "metadata") throw Malformed("VHDX metadata table: the mark is missing");
+  auto head = structure_at<MetadataTable>(f, 0);
+  if (as_text(head.signature) != "metadata") throw Malformed("VHDX metadata table: the mark is missing");
   std::map<std::string, Bytes> out;
-  for (std::uint32_t i = 0; i < std::min<std::uint32_t>(f.u16(10), 2047); ++i) {
-    std::size_t row = 32 + std::size_t{i} * 32;
-    out[guid_text(f.bytes(row, 16))] = read_exactly(
-        file, at + f.u32(row + 16), std::min<std::uint32_t>(f.u32(row + 20), 1 << 20), "VHDX metadata");
+  constexpr std::uint32_t kLargestItem = 1 << 20;
+  for (std::uint32_t i = 0; i < std::min<std::uint32_t>(head.count, kMostRows); ++i) {
+    auto row = structure_at<MetadataRow>(f, size_on_disk<MetadataTable> + i * size_on_disk<MetadataRow>);
+    out[guid_text(row.item)] =
+        read_exactly(file, at + row.at, std::min(row.length, kLargestItem), "VHDX metadata");
   }
   return out;
 }
@@ -156,10 +238,11 @@ std::map<std::string, Bytes> read_metadata(const Source& file, std::uint64_t at)
 ParentImage parent_of(ByteView raw) {
   LittleFields f(raw, "VHDX parent locator");
   ParentImage parent;
-  for (std::uint32_t i = 0; i < f.u16(18); ++i) {
-    std::size_t row = 20 + std::size_t{i} * 12;
-    std::string key = to_utf8(f.text(f.u32(row), f.u16(row + 8)), "UTF-16LE").value_or("");
-    std::string value = to_utf8(f.text(f.u32(row + 4), f.u16(row + 10)), "UTF-16LE").value_or("");
+  std::uint32_t count = structure_at<LocatorHead>(f, 0).count;
+  for (std::uint32_t i = 0; i < count; ++i) {
+    auto row = structure_at<LocatorRow>(f, size_on_disk<LocatorHead> + i * size_on_disk<LocatorRow>);
+    std::string key = to_utf8(f.text(row.key_at, row.key_size), "UTF-16LE").value_or("");
+    std::string value = to_utf8(f.text(row.value_at, row.value_size), "UTF-16LE").value_or("");
     bool absolute = key == "absolute_win32_path" || key == "volume_path";
     if (key == "relative_path" || (parent.name.empty() && absolute)) parent.name = value;
     if (key.starts_with("parent_linkage") && value.size() > 2)  // "{...}"
@@ -190,10 +273,11 @@ ContainerPtr open_vhdx(const Input& input, OpenContext& context) {
   };
   Layout layout;
   layout.table = table_at->second.first;
-  layout.block = item(kParameters, 8).u32(0);
-  layout.has_parent = (item(kParameters, 8).u32(4) & 2) != 0;
-  layout.size = item(kDiskSize, 8).u64(0);
-  layout.sector = item(kSectorSize, 4).u32(0);
+  auto parameters = structure_at<FileParameters>(item(kParameters, size_on_disk<FileParameters>), 0);
+  layout.block = parameters.block_size;
+  layout.has_parent = (parameters.flags & kHasParent) != 0;
+  layout.size = structure_at<VirtualSize>(item(kDiskSize, size_on_disk<VirtualSize>), 0).size;
+  layout.sector = structure_at<LogicalSector>(item(kSectorSize, size_on_disk<LogicalSector>), 0).size;
   if (layout.block < kMiB || layout.block > 256 * kMiB || (layout.block & (layout.block - 1)) != 0 ||
       (layout.sector != 512 && layout.sector != 4096) || layout.size > 64 * kMiB * kMiB)
     throw Malformed(fmt::format(
@@ -205,7 +289,7 @@ ContainerPtr open_vhdx(const Input& input, OpenContext& context) {
   if (!state_id.empty()) image.facts.emplace_back(kIdFact, state_id);
   SourcePtr parent;
   if (layout.has_parent) {
-    ParentImage wanted = parent_of(item(kParentLocator, 20).all());
+    ParentImage wanted = parent_of(item(kParentLocator, size_on_disk<LocatorHead>).all());
     image.facts.emplace_back("parent", wanted.name);
     parent = open_parent(input, context, wanted, image.findings);
   }

@@ -1,12 +1,17 @@
 // VMDK: sparse and stream-optimised extents, and descriptors with their extents, after the Virtual Disk
-// Format specification 5.0.
+// Format specification 5.0. A sparse extent, in sectors of 512 bytes, little-endian:
+//
+//   header | descriptor (text) | grain directory | grain tables | grains
+//
+// A stream-optimised one has packed grains, each behind a marker, and the directory at its end, where a copy
+// of the header tells its place.
 #include <fmt/format.h>
 
 #include <algorithm>
 #include <set>
 
 #include "base/checked.h"
-#include "base/fields.h"
+#include "base/structure_fields.h"
 #include "base/text.h"
 #include "codec/block.h"
 #include "format/formats.h"
@@ -24,26 +29,34 @@ constexpr std::uint64_t kSector = 512, kAtEnd = ~std::uint64_t{0};
 constexpr std::uint64_t kLongestDescriptor = 1 << 20;
 enum Flag : std::uint32_t { kZeroGrains = 1 << 2, kPacked = 1 << 16 };
 
+/// SparseExtentHeader; sectors.
 struct Header {
-  std::uint32_t version = 0, flags = 0, per_table = 0;
-  std::uint64_t capacity = 0, grain = 0, descriptor_at = 0, descriptor_size = 0, directory = 0;  // sectors
-  bool unclean = false;
+  std::uint32_t magic = 0, version = 0, flags = 0;
+  std::uint64_t capacity = 0, grain = 0, descriptor_at = 0, descriptor_size = 0;
+  std::uint32_t per_table = 0;
+  std::uint64_t redundant_directory = 0, directory = 0, overhead = 0;
+  std::uint8_t unclean = 0;
+  static constexpr auto layout = little_endian(
+      field("magicNumber", &Header::magic), field("version", &Header::version),
+      field("flags", &Header::flags), field("capacity", &Header::capacity),
+      field("grainSize", &Header::grain), field("descriptorOffset", &Header::descriptor_at),
+      field("descriptorSize", &Header::descriptor_size), field("numGTEsPerGT", &Header::per_table),
+      field("rgdOffset", &Header::redundant_directory), field("gdOffset", &Header::directory),
+      field("overHead", &Header::overhead), field("uncleanShutdown", &Header::unclean));
+};
+
+/// GrainMarker, in front of a packed grain.
+struct GrainMarker {
+  std::uint64_t sector = 0;
+  std::uint32_t size = 0;
+  static constexpr auto layout =
+      little_endian(field("lba", &GrainMarker::sector), field("size", &GrainMarker::size));
 };
 
 Header read_header(const Source& file, std::uint64_t at) {
   Bytes raw = read_exactly(file, at, kSector, "VMDK header");
-  LittleFields f(raw, "VMDK header", at);
-  if (f.u32(0) != kMagic) throw Malformed("VMDK header: the magic is missing");
-  Header h;
-  h.version = f.u32(4);
-  h.flags = f.u32(8);
-  h.capacity = f.u64(12);
-  h.grain = f.u64(20);
-  h.descriptor_at = f.u64(28);
-  h.descriptor_size = f.u64(36);
-  h.per_table = f.u32(44);
-  h.directory = f.u64(56);
-  h.unclean = f.u8(72) != 0;
+  auto h = structure_at<Header>(LittleFields(raw, "VMDK header", at), 0);
+  if (h.magic != kMagic) throw Malformed("VMDK header: the magic is missing");
   if (h.version < 1 || h.version > 3) throw Unsupported(fmt::format("VMDK extents of version {}", h.version));
   if (h.grain == 0 || h.grain > 65536 || (h.grain & (h.grain - 1)) != 0 || h.per_table == 0 ||
       h.per_table > (1 << 20) || h.capacity > (std::uint64_t{1} << 50))
@@ -93,12 +106,13 @@ class SparseExtent final : public MappedSource {
   }
 
   Bytes unpack(std::uint64_t at) const override {
-    constexpr std::size_t kMarker = 12;
-    std::uint32_t size = load_little<std::uint32_t>(read_exactly(*file_, at + 8, 4, "VMDK grain").data());
+    constexpr std::size_t marker_size = size_on_disk<GrainMarker>;
+    std::uint32_t size =
+        read_structure<GrainMarker>(read_exactly(*file_, at, marker_size, "VMDK grain").data()).size;
     std::uint64_t grain = header_.grain * kSector;
     if (size > 2 * grain + 4096)
       throw Malformed(fmt::format("VMDK grain at offset {}: {} packed bytes are not possible", at, size));
-    Bytes packed = read_exactly(*file_, at + kMarker, size, "VMDK grain"),
+    Bytes packed = read_exactly(*file_, at + marker_size, size, "VMDK grain"),
           out(static_cast<std::size_t>(grain));
     std::size_t count = decode_block(BlockCodec::zlib, packed, out);
     std::fill(out.begin() + static_cast<std::ptrdiff_t>(count), out.end(), Byte{0});

@@ -5,27 +5,41 @@
 #include <map>
 
 #include "base/error.h"
-#include "base/fields.h"
+#include "base/structure_fields.h"
 #include "io/mapped_source.h"
 
 namespace operculum {
 namespace {
 
 constexpr std::uint32_t kMagic = 0x70416E53;  // "SnAp"
-constexpr std::size_t kHead = 16, kException = 16;
 constexpr std::uint64_t kSector = 512;
+
+/// struct disk_header; chunks are counted in sectors.
+struct StoreHeader {
+  std::uint32_t magic = 0, valid = 0, version = 0, chunk_size = 0;
+  static constexpr auto layout =
+      little_endian(field("magic", &StoreHeader::magic), field("valid", &StoreHeader::valid),
+                    field("version", &StoreHeader::version), field("chunk_size", &StoreHeader::chunk_size));
+};
+/// struct disk_exception.
+struct Exception {
+  std::uint64_t old_chunk = 0, new_chunk = 0;
+  static constexpr auto layout =
+      little_endian(field("old_chunk", &Exception::old_chunk), field("new_chunk", &Exception::new_chunk));
+};
+constexpr std::size_t kException = size_on_disk<Exception>;
 
 class SnapshotSource final : public MappedSource {
  public:
   SnapshotSource(const SourcePtr& origin, const SourcePtr& store)
       : MappedSource(store, origin->size(), origin) {
-    Bytes head = read_exactly(*store, 0, kHead, "snapshot store");
-    LittleFields f(head, "snapshot store");
-    if (f.u32(0) != kMagic) throw Malformed("snapshot store: the magic is missing");
-    if (f.u32(4) == 0)
+    auto head = read_structure<StoreHeader>(
+        read_exactly(*store, 0, size_on_disk<StoreHeader>, "snapshot store").data());
+    if (head.magic != kMagic) throw Malformed("snapshot store: the magic is missing");
+    if (head.valid == 0)
       throw Malformed("the snapshot is not valid: its store was too small for what was changed");
-    if (f.u32(8) != 1) throw Unsupported(fmt::format("snapshot stores of version {}", f.u32(8)));
-    chunk_ = f.u32(12) * kSector;
+    if (head.version != 1) throw Unsupported(fmt::format("snapshot stores of version {}", head.version));
+    chunk_ = head.chunk_size * kSector;
     if (chunk_ == 0 || chunk_ > (std::uint64_t{1} << 30) || (chunk_ & (chunk_ - 1)) != 0)
       throw Malformed(fmt::format("snapshot store: chunks of {} bytes are not possible", chunk_));
     read_exceptions(*store);
@@ -49,7 +63,7 @@ class SnapshotSource final : public MappedSource {
       Bytes raw = read_exactly(store, area * chunk_, chunk_, "snapshot exceptions");
       LittleFields f(raw, "snapshot exceptions", area * chunk_);
       for (std::size_t at = 0; at < raw.size(); at += kException) {
-        std::uint64_t old_chunk = f.u64(at), new_chunk = f.u64(at + 8);
+        auto [old_chunk, new_chunk] = structure_at<Exception>(f, at);
         if (new_chunk == 0) return;
         if (new_chunk >= chunks)
           throw Malformed(
