@@ -91,9 +91,9 @@ std::unique_ptr<Database> open_catalogue(const std::string& path, Database::Mode
     throw Malformed(fmt::format("{} is a catalogue of version {}, and this program knows version {}",
                                 escape(path), version, kCatalogueVersion));
   // What a lost machine may cost is the last containers, which the next run reads again.
-  database->execute("PRAGMA synchronous = NORMAL; PRAGMA cache_size = -49152;");
+  database->execute("PRAGMA synchronous = NORMAL; PRAGMA cache_size = -32768;");
   // Questions sort little; indexes are made of more than memory holds.
-  database->execute(to_write ? "PRAGMA temp_store = FILE; PRAGMA temp.cache_size = -32768;"
+  database->execute(to_write ? "PRAGMA temp_store = FILE; PRAGMA temp.cache_size = -16384;"
                              : "PRAGMA temp_store = MEMORY;");
   if (to_write) make_indexes(*database);  // also those that a merge took away which did not come to its end
   return database;
