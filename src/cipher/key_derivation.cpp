@@ -4,6 +4,8 @@
 #include <fmt/format.h>
 #include <openssl/crypto.h>
 #include <openssl/evp.h>
+#include <openssl/hmac.h>
+#include <openssl/kdf.h>
 
 #include <algorithm>
 #include <memory>
@@ -44,6 +46,30 @@ Secret derive_pbkdf2(ByteView password, const std::string& hash, ByteView salt, 
                         static_cast<int>(size), out.span().data()) != 1)
     throw Unsupported(fmt::format("PBKDF2 with \"{}\"", escape(hash)));
   return out;
+}
+
+Secret derive_hkdf(ByteView secret, std::string_view info, std::size_t size) {
+  Secret out(size);
+  std::unique_ptr<EVP_PKEY_CTX, decltype(&EVP_PKEY_CTX_free)> context{
+      EVP_PKEY_CTX_new_id(EVP_PKEY_HKDF, nullptr), EVP_PKEY_CTX_free};
+  bool done =
+      context && EVP_PKEY_derive_init(context.get()) == 1 &&
+      EVP_PKEY_CTX_set_hkdf_md(context.get(), EVP_sha256()) == 1 &&
+      EVP_PKEY_CTX_set1_hkdf_key(context.get(), secret.data(), static_cast<int>(secret.size())) == 1 &&
+      EVP_PKEY_CTX_add1_hkdf_info(context.get(), as_bytes(info).data(), static_cast<int>(info.size())) == 1 &&
+      EVP_PKEY_derive(context.get(), out.span().data(), &size) == 1;
+  if (!done) throw Unsupported("HKDF with SHA-256");
+  return out;
+}
+
+Secret hmac_of(ByteView key, ByteView bytes) {
+  Secret out(EVP_MAX_MD_SIZE);
+  unsigned size = 0;
+  HMAC(EVP_sha256(), key.data(), static_cast<int>(key.size()), bytes.data(), bytes.size(), out.span().data(),
+       &size);
+  Secret digest(size);
+  std::copy_n(out.view().begin(), size, digest.span().begin());
+  return digest;
 }
 
 Secret derive_argon2(ByteView password, const Argon2& settings, ByteView salt, std::size_t size) {

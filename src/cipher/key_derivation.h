@@ -32,6 +32,12 @@ struct Argon2 {
 /// Throws LimitExceeded where that needs more memory or time than there is.
 Secret derive_argon2(ByteView password, const Argon2& settings, ByteView salt, std::size_t size);
 
+/// HKDF (RFC 5869) with SHA-256, without a salt.
+Secret derive_hkdf(ByteView secret, std::string_view info, std::size_t size);
+
+/// HMAC (RFC 2104) with SHA-256.
+Secret hmac_of(ByteView key, ByteView bytes);
+
 /// Takes a key out of its wrapping with AES (RFC 3394, section 2.2.2). `kek` has 16 or 32 bytes; nothing when
 /// it is the wrong one or the wrapping is damaged, which cannot be told apart.
 std::optional<Secret> unwrap_key(ByteView kek, ByteView wrapped);

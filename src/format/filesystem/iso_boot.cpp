@@ -5,8 +5,8 @@
 #include <algorithm>
 
 #include "format/filesystem/fat_records.h"
+#include "format/filesystem/iso_record_reader.h"
 #include "format/filesystem/iso_records.h"
-#include "format/filesystem/iso_structures.h"
 #include "format/image/partition_table.h"
 
 namespace operculum::iso {

@@ -2,7 +2,7 @@
 
 #include "base/bytes.h"
 #include "base/time.h"
-#include "format/filesystem/iso_structures.h"
+#include "format/filesystem/iso_records.h"
 #include "format/filesystem/new_tree.h"
 
 namespace operculum::iso {
@@ -20,7 +20,9 @@ std::array<Byte, 17> long_date_bytes(const Timestamp& time);
 Bytes system_use_field(std::string_view letters, ByteView contents);
 /// The same of a structure, which knows its head's room.
 template <typename S>
-  requires requires { S::layout; }
+requires requires {
+  S::layout;
+}
 Bytes system_use_field(std::string_view letters, const S& contents) {
   Bytes all(size_on_disk<S>);
   write_structure(contents, all.data());

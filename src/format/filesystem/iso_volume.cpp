@@ -1,7 +1,7 @@
 #include "format/filesystem/iso_volume.h"
 
 #include "base/text.h"
-#include "format/filesystem/iso_structures.h"
+#include "format/filesystem/iso_records.h"
 
 namespace operculum::iso {
 namespace {

@@ -4,7 +4,7 @@
 #include <string>
 
 #include "base/time.h"
-#include "format/filesystem/iso_records.h"
+#include "format/filesystem/iso_record_reader.h"
 #include "io/source.h"
 
 namespace operculum::iso {

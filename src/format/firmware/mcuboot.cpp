@@ -11,9 +11,8 @@
 #include "base/structure.h"
 #include "base/sum_kinds.h"
 #include "cipher/block_ciphers.h"
-#include "cipher/key_derivation.h"
 #include "format/firmware/firmware_parts.h"
-#include "format/firmware/named_key.h"
+#include "format/firmware/mcuboot_key.h"
 #include "format/formats.h"
 #include "io/first_bytes.h"
 #include "io/fronted_stream.h"
@@ -76,7 +75,6 @@ constexpr NamedNumber kFlags[] = {
     {compressed_arm_thumb, "with a filter for ARM Thumb"},
 };
 
-enum Tag : std::uint16_t { wrapped_key = 0x31 };
 constexpr NamedNumber kTags[] = {
     {0x01, "key-hash"},
     {0x02, "public-key"},
@@ -89,10 +87,10 @@ constexpr NamedNumber kTags[] = {
     {0x23, "rsa3072-pss"},
     {0x24, "ed25519"},
     {0x25, "signed-whole"},
-    {0x30, "key-for-rsa2048"},
-    {wrapped_key, "key-wrapped"},
-    {0x32, "key-for-p256"},
-    {0x33, "key-for-x25519"},
+    {mcuboot::sealed_by_rsa, "key-for-rsa2048"},
+    {mcuboot::wrapped_key, "key-wrapped"},
+    {mcuboot::sealed_on_p256, "key-for-p256"},
+    {mcuboot::sealed_on_x25519, "key-for-x25519"},
     {0x40, "dependency"},
     {0x50, "security-counter"},
     {0x60, "boot-record"},
@@ -101,11 +99,7 @@ constexpr NamedNumber kTags[] = {
     {0x72, "unpacked-signature"},
 };
 
-struct Tagged {
-  std::uint16_t tag = 0;
-  std::uint64_t at = 0;
-  Bytes value;
-};
+using mcuboot::Tagged;
 
 std::string flags_text(std::uint32_t flags) {
   std::string out;
@@ -210,24 +204,6 @@ StreamPtr open_image(const Image& image) {
   return std::make_unique<CheckedPart>(std::move(all), image.size);
 }
 
-/// The key of the image, out of what it is wrapped in for a key of the ring.
-Bytes find_key(const std::vector<Tagged>& tags, std::size_t size, const std::string& container,
-               KeyRing& keys) {
-  constexpr std::size_t kCheckSize = 8;  // of RFC 3394
-  auto wrapped =
-      std::find_if(tags.begin(), tags.end(), [](const Tagged& one) { return one.tag == wrapped_key; });
-  if (wrapped == tags.end())
-    throw Unsupported("an image whose key is sealed for a private key (RSA, P-256 or X25519)");
-  if (wrapped->value.size() != size + kCheckSize)
-    throw Malformed(fmt::format("MCUboot: expected a wrapped key of {} bytes, found {}", size + kCheckSize,
-                                wrapped->value.size()));
-  Bytes kek = find_block_key({"mcuboot", container, size}, keys, [&](ByteView candidate) {
-    return unwrap_key(candidate, wrapped->value).has_value();
-  });
-  auto key = unwrap_key(kek, wrapped->value);
-  return {key->view().begin(), key->view().end()};
-}
-
 void add_tags(const std::vector<Tagged>& tags, Firmware& out) {
   for (const Tagged& one : tags) {
     out.parts.push_back({.path = "values/" + part_name(name_in(kTags, one.tag, "value"), "value"),
@@ -280,7 +256,7 @@ ContainerPtr open_mcuboot(const Input& input, OpenContext& context) {
     if ((header.flags & (compressed_lzma1 | compressed_lzma2)) != 0)
       throw Unsupported("an MCUboot image that is packed by LZMA");
     Image opened = image;
-    if (encrypted) opened.key = find_key(tags, key_size, container, context.keys);
+    if (encrypted) opened.key = mcuboot::find_image_key(tags, key_size, container, context.keys);
     return make_content([opened]() { return open_image(opened); });
   };
   out.parts.push_back(std::move(part));
@@ -299,8 +275,8 @@ Format mcuboot_format() {
           .specification = "MCUboot documentation: design, encrypted_images",
           .reads =
               "hash (compared), versions, tagged values, AES-CTR with a key of the ring that the image's is "
-              "wrapped in",
-          .lacks = "checking of signatures, keys sealed for private keys, packed images",
+              "wrapped in, or the private key (RSA, P-256, X25519) that it is sealed for",
+          .lacks = "checking of signatures, packed images",
           .suffixes = {},
           .recognise = recognise_mcuboot,
           .open = open_mcuboot};

@@ -1,10 +1,10 @@
-#include "format/filesystem/iso_records.h"
+#include "format/filesystem/iso_record_reader.h"
 
 #include <fmt/format.h>
 
 #include "base/structure_fields.h"
 #include "base/text.h"
-#include "format/filesystem/iso_structures.h"
+#include "format/filesystem/iso_records.h"
 
 namespace operculum::iso {
 namespace {
