@@ -81,10 +81,16 @@ Bytes unseal(const Tagged& sealed, const Form& form, std::size_t size, const std
     auto key = own ? form.open(*own, sealed.value, form.public_size, size) : std::nullopt;
     return key && key->size() == size ? std::move(key) : std::nullopt;
   };
-  Key own = keys.find_named(std::string(kRingName), container, [&](const std::string& secret) {
-    return open(secret) ? KeyRing::Fit::yes : KeyRing::Fit::no;
-  });
-  return copied(open(own.secret));
+  try {
+    Key own = keys.find_named(std::string(kRingName), container, [&](const std::string& secret) {
+      return open(secret) ? KeyRing::Fit::yes : KeyRing::Fit::no;
+    });
+    return copied(open(own.secret));
+  } catch (const NeedsKey& error) {
+    throw NeedsKey(
+        fmt::format("{}; the image's key is sealed for a private key ({}), whose file --key-file names",
+                    error.what(), form.words));
+  }
 }
 
 }  // namespace
