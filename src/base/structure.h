@@ -177,7 +177,9 @@ S read_structure(const Byte* bytes) {
       std::memcpy((out.*(part.member)).data(), bytes + at, part.width);
     } else {
       using Number = std::remove_reference_t<decltype(out.*(part.member))>;
-      constexpr bool both = requires { part.on_disk(Number{}); };
+      constexpr bool both = requires {
+        part.on_disk(Number{});
+      };
       constexpr std::endian order = both ? std::endian::little : Order;
       out.*(part.member) =
           static_cast<Number>(detail::load<order, std::remove_cvref_t<decltype(part)>::width>(bytes + at));

@@ -118,7 +118,7 @@ class TargetFinder {
 
   std::string_view kind_of(const Place& place) {
     Probe probe = make_probe(*place.content, place.name);
-    return worker_.kinds().tell(probe, place.name).kind;
+    return worker_.kinds().kind(probe, place.name);
   }
 
   void walk_all(const Place& place) {

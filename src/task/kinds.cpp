@@ -98,8 +98,10 @@ KindReader::~KindReader() {
 KindReader::Told KindReader::tell(Probe& probe, std::string_view name) {
   ByteView head = probe.head(kKindHead);
   if (head.empty()) return {"empty", "inode/x-empty"};
-  std::string media_type = media_type_of(head);
-  return {kind_by(probe, name, [&] { return kind_of_type(media_type); }), media_type};
+  auto quick = quick_kind(head, head.size() < kKindHead);
+  bool certain = quick && !quick->media_type.empty();
+  std::string media_type = certain ? std::string(quick->media_type) : media_type_of(head);
+  return {kind_by(probe, name, [&] { return certain ? quick->kind : kind_of_type(media_type); }), media_type};
 }
 
 std::string_view KindReader::kind(Probe& probe, std::string_view name) {
@@ -107,7 +109,7 @@ std::string_view KindReader::kind(Probe& probe, std::string_view name) {
   return kind_by(probe, name, [&] {
     ByteView head = probe.head(kKindHead);
     auto quick = quick_kind(head, head.size() < kKindHead);
-    return quick ? *quick : kind_of_type(media_type_of(head));
+    return quick ? quick->kind : kind_of_type(media_type_of(head));
   });
 }
 

@@ -9,18 +9,19 @@ namespace operculum {
 namespace {
 
 struct Mark {
-  std::string_view mark, kind;
+  std::string_view mark;
+  Glance glance;
 };
 constexpr Mark kMarks[] = {
-    {"\x89PNG\r\n\x1a\n", "image"},
-    {"\xff\xd8\xff\xe0", "image"},
-    {"\xff\xd8\xff\xe1", "image"},
-    {"GIF87a", "image"},
-    {"GIF89a", "image"},
-    {"fLaC", "sound"},
-    {"wOFF", "font"},
-    {"wOF2", "font"},
-    {"%PDF-1.", "document"},
+    {"\x89PNG\r\n\x1a\n", {"image", "image/png"}},
+    {"\xff\xd8\xff\xe0", {"image", "image/jpeg"}},
+    {"\xff\xd8\xff\xe1", {"image", "image/jpeg"}},
+    {"GIF87a", {"image", "image/gif"}},
+    {"GIF89a", {"image", "image/gif"}},
+    {"fLaC", {"sound", "audio/flac"}},
+    {"wOFF", {"font", ""}},
+    {"wOF2", {"font", ""}},
+    {"%PDF-1.", {"document", "application/pdf"}},
 };
 
 /// Characters that languages of all kinds are known by, and control characters; a table by character.
@@ -93,14 +94,21 @@ bool are_plain_words(std::string_view text, bool whole) {
   return text.find_first_of(" \t\n,") != std::string_view::npos;  // one long word may be a mark
 }
 
+/// Mail, news, tables and the like have a type of their own: they are known by the first line, or by the same
+/// count of commas in each.
+bool may_be_a_form_of_text(std::string_view text) {
+  std::string_view line = text.substr(0, std::min(text.find_first_of("\r\n"), text.size()));
+  return line.find_first_of(":,;=") != std::string_view::npos;
+}
+
 }  // namespace
 
-std::optional<std::string_view> quick_kind(ByteView head, bool whole) {
+std::optional<Glance> quick_kind(ByteView head, bool whole) {
   std::string_view text = as_text(head);
   for (const Mark& one : kMarks)
-    if (text.starts_with(one.mark)) return one.kind;
-  if (are_plain_words(text, whole)) return "text";
-  return std::nullopt;
+    if (text.starts_with(one.mark)) return one.glance;
+  if (!are_plain_words(text, whole)) return std::nullopt;
+  return Glance{"text", may_be_a_form_of_text(text) ? "" : "text/plain"};
 }
 
 }  // namespace operculum

@@ -7,10 +7,15 @@
 
 namespace operculum {
 
-/// What kind of file begins with these bytes, where that is certain at a glance: the commonest pictures,
-/// sounds and fonts by their marks, and plain words. Nothing where only libmagic can tell: of text, whatever
-/// has a character or a word that a programming or markup language begins with. `whole` says that nothing
-/// follows.
-std::optional<std::string_view> quick_kind(ByteView head, bool whole);
+/// What is certain of a file at a glance.
+struct Glance {
+  std::string_view kind;
+  std::string_view media_type;  ///< empty where only libmagic can tell
+};
+
+/// What kind of file begins with these bytes: the commonest pictures, sounds and fonts by their marks, and
+/// plain words. Nothing where only libmagic can tell: of text, whatever has a character or a word that a
+/// programming or markup language begins with. `whole` says that nothing follows.
+std::optional<Glance> quick_kind(ByteView head, bool whole);
 
 }  // namespace operculum

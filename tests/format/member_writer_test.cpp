@@ -53,7 +53,21 @@ TEST_P(MembersKept, WhateverTheNewContentIs) {
   Bytes emptied = rewritten(before, "tides.bin", "");
   EXPECT_EQ(emptied, encode(codec, {}));
 }
-INSTANTIATE_TEST_SUITE_P(Codecs, MembersKept, testing::Values("gzip", "zstd", "lz4", "bzip2"));
+INSTANTIATE_TEST_SUITE_P(Codecs, MembersKept, testing::Values("gzip", "zstd", "lz4", "bzip2", "xz"));
+
+TEST(MembersKept, WhatFillsUpBetweenXzStreamsStays) {
+  std::string text = tides(2 * kUnit + 300), other = text;
+  other[5] ^= 1;
+  auto file = [](const std::string& all) {
+    std::vector<Bytes> streams = members_of("xz", all);
+    streams[0].resize(streams[0].size() + 8);
+    streams[2].resize(streams[2].size() + 4);
+    return joined(streams);
+  };
+  EXPECT_EQ(rewritten(file(text), "tides.xz", other), file(other));
+  Bytes blocks = joined({encode("xz", to_bytes(text)), encode("xz", {}), encode("xz", to_bytes("neap"))});
+  EXPECT_EQ(rewritten(blocks, "tides.xz", other), encode("xz", to_bytes(other)));  // an empty one between
+}
 
 TEST(MembersKept, OfUnequalSizesTheLastTakesTheRest) {
   std::string text = tides(3000);

@@ -120,21 +120,21 @@ std::size_t read_every_prefix(const Bytes& bytes, const std::string& name) {
   auto expected = contents_of(*whole);
   std::size_t listed = 0;
   for (std::size_t size = 0; size < bytes.size(); ++size) {
-    for (As as : {As::file, As::stream}) {
-      try {
-        Held cut =
-            open_bytes(Bytes(bytes.begin(), bytes.begin() + static_cast<std::ptrdiff_t>(size)), name, as);
-        if (cut.format() == "none") continue;
-        auto contents = contents_of(*cut);
-        ++listed;
-        for (const auto& [index, file] : contents) {
-          if (differs(index, file, expected))
-            throw std::runtime_error(
-                fmt::format("cut at {}: {} was read without an error, but differs", size, file.path));
-        }
-      } catch (const Error&) {
-        // a clear error is a right answer
+    constexpr std::size_t kInTurn = 5;  // odd, so that either way meets every alignment
+    As as = size / kInTurn % 2 == 0 ? As::file : As::stream;
+    try {
+      Held cut =
+          open_bytes(Bytes(bytes.begin(), bytes.begin() + static_cast<std::ptrdiff_t>(size)), name, as);
+      if (cut.format() == "none") continue;
+      auto contents = contents_of(*cut);
+      ++listed;
+      for (const auto& [index, file] : contents) {
+        if (differs(index, file, expected))
+          throw std::runtime_error(
+              fmt::format("cut at {}: {} was read without an error, but differs", size, file.path));
       }
+    } catch (const Error&) {
+      // a clear error is a right answer
     }
   }
   return listed;

@@ -47,9 +47,9 @@ const Entry& entry_at(Container& container, const std::string& path);
 std::string text_at(Container& container, const std::string& path);
 bool has_finding(const Container& container, std::string_view part);
 
-/// Opens every prefix of `bytes`, lists it and reads all data: each must end in an Error or a (partial)
-/// result, and never hand out text that differs from the whole container's at the same path while claiming
-/// that it is complete. Returns how many prefixes could still be listed.
+/// Opens every prefix of `bytes`, as a file or a stream by turns, lists it and reads all data: each must end
+/// in an Error or a (partial) result, and never hand out text that differs from the whole container's at the
+/// same path while claiming that it is complete. Returns how many prefixes could still be listed.
 std::size_t read_every_prefix(const Bytes& bytes, const std::string& name);
 
 /// Opens `bytes` with one bit flipped, `rounds` times at places spread over them, lists it and reads all data

@@ -145,11 +145,13 @@ void add_merge(CommandLine& program, Session& session) {
                                                       escape(other), counted(totals.files, "file", "files"),
                                                       counted(totals.entries, "entry", "entries"),
                                                       grouped(totals.kept)));
+        session.data.flush();  // the next one may take minutes
       } catch (const std::exception& thrown) {
         report_error(session, other, as_error(thrown));
       }
     }
     try {
+      if (merge.lacks_indexes()) session.say(Session::Tone::note, "all are taken; now the indexes are made");
       merge.finish();
     } catch (const std::exception& thrown) {
       report_error(session, options->database, as_error(thrown));

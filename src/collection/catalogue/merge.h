@@ -18,7 +18,9 @@ class CatalogueMerge {
   /// All of it or nothing. Throws Malformed when `other` is no catalogue, Error of kind io.
   MergeTotals take(const std::string& other);
 
-  /// Makes the indexes where so much came that they were taken away. Without it, whoever opens the catalogue
+  /// Whether so much came that the indexes were taken away.
+  bool lacks_indexes() const { return !indexed_; }
+  /// Makes them again. Without it, whoever opens the catalogue
   /// to write makes them; until then questions are slow. Throws Error of kind io.
   void finish();
 

@@ -8,39 +8,45 @@
 #include "io/compare.h"
 
 namespace operculum {
-MemberWriter::MemberWriter(SourcePtr packed, std::string_view codec, FindFraming framing_of, std::string path,
-                           std::optional<std::uint64_t> plain_size, const Writing& writing)
+
+MemberWriter::MemberWriter(SourcePtr packed, const SingleStream& stream, std::string path,
+                           const Writing& writing)
     : packed_(std::move(packed)),
-      codec_(codec),
-      framing_of_(framing_of),
+      codec_(stream.codec),
+      framing_of_(stream.framing_of),
       path_(std::move(path)),
-      writing_(writing) {
-  if (plain_size) {
-    members_ = {{0, packed_->size(), 0, *plain_size}};
+      writing_(writing),
+      members_(stream.members) {
+  if (!members_.empty()) {
+    keep_sensible(members_.back().plain_at + members_.back().plain_size);
+  } else if (stream.size) {
+    members_ = {{0, packed_->size(), 0, *stream.size}};
   } else {
     find_members();
   }
-  tail_at_ = members_.back().at + members_.back().size;
+  tail_at_ = members_.back().end();
 }
 
 void MemberWriter::find_members() {
-  std::uint64_t plain = 0;
   CodecOptions options;
   options.member_ended = [&](std::uint64_t packed_end, std::uint64_t plain_end) {
     const Member last = members_.empty() ? Member{} : members_.back();
-    Member next{.at = last.at + last.size, .plain_at = last.plain_at + last.plain_size};
+    Member next{.at = last.end(), .plain_at = last.plain_at + last.plain_size};
     next.size = packed_end - next.at;
     next.plain_size = plain_end - next.plain_at;
     members_.push_back(next);
   };
-  plain = open_decoder(codec_, make_source_stream(packed_), options)->skip(UINT64_MAX);
-  // Frames that hold nothing tell of the others, where they are, or are a mark at the end.
+  keep_sensible(open_decoder(codec_, make_source_stream(packed_), options)->skip(UINT64_MAX));
+}
+
+/// Frames that hold nothing tell of the others, where they are, or are a mark at the end.
+void MemberWriter::keep_sensible(std::uint64_t plain_size) {
   bool empty_between = false, empty_last = members_.size() > 1 && members_.back().plain_size == 0;
   for (std::size_t i = 0; i + 1 < members_.size(); ++i) empty_between |= members_[i].plain_size == 0;
   if (members_.empty() || empty_between || (empty_last && framing_of_ == nullptr)) {
     if (members_.size() > 1 && writing_.note)
       writing_.note(path_, "its frames become one, and those without data are left out");
-    members_ = {{0, packed_->size(), 0, plain}};
+    members_ = {{0, packed_->size(), 0, plain_size}};
   } else if (empty_last) {
     members_.pop_back();
   }
@@ -93,9 +99,11 @@ void MemberWriter::write_parts(const SourcePtr& plain, Assembly& out) {
   const bool regular =
       last.plain_size <= unit && std::all_of(members_.begin(), members_.end() - 1,
                                              [&](const Member& one) { return one.plain_size == unit; });
-  std::uint64_t at = 0;
+  std::uint64_t at = 0, behind = members_.front().at;
   for (const Member& member : members_) {
     if (at == size && &member != &members_.front()) break;
+    out.add(packed_, behind, member.at - behind);  // what fills up the member before
+    behind = member.end();
     std::uint64_t room = &member != &last ? member.plain_size : regular ? unit : UINT64_MAX;
     SourcePtr part = make_slice(plain, at, std::min(room, size - at));
     bool same = part->size() == member.plain_size &&

@@ -9,20 +9,18 @@ namespace operculum {
 /// bytes stay are copied as they lie, and so is what follows the last one that holds anything.
 class MemberWriter {
  public:
-  /// Where `plain_size` is known, there is one member, and its end is not looked for.
-  MemberWriter(SourcePtr packed, std::string_view codec, FindFraming framing_of, std::string path,
-               std::optional<std::uint64_t> plain_size, const Writing& writing);
+  /// Where `stream` knows the size of what comes out and tells no members, there is one, and its end is not
+  /// looked for.
+  MemberWriter(SourcePtr packed, const SingleStream& stream, std::string path, const Writing& writing);
 
   /// `content` has `size` bytes. Throws what it throws, Malformed where the old bytes are damaged,
   /// Unsupported.
   void write(const Content& content, std::uint64_t size, Assembly& out);
 
  private:
-  /// Where a member lies, and what comes out of it; in bytes.
-  struct Member {
-    std::uint64_t at = 0, size = 0, plain_at = 0, plain_size = 0;
-  };
+  using Member = PackedMember;
   void find_members();
+  void keep_sensible(std::uint64_t plain_size);
   void write_member(const Member& like, const Content& plain, std::uint64_t size, Assembly& out);
   void write_parts(const SourcePtr& plain, Assembly& out);
   const PackSettings& settings_of(const Member& member, const Framing& framing);

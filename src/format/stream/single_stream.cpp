@@ -53,7 +53,7 @@ class SingleContainer final : public Container {
     if (!changes.removed.empty() || !changes.added.empty() || !changes.renamed.empty())
       throw Unsupported("adding, removing and renaming in a file that holds a single stream");
     const NewEntry& entry = changes.replaced.at(0);
-    MemberWriter writer(packed, stream_.codec, stream_.framing_of, entries_[0].path, stream_.size, writing);
+    MemberWriter writer(packed, stream_, entries_[0].path, writing);
     writer.write(*entry.content, entry.size, out);
     return out;
   }

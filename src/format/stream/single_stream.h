@@ -18,6 +18,13 @@ struct Framing {
 /// The framing of a member that begins so. Throws Malformed.
 using FindFraming = Framing (*)(ByteView front);
 
+/// One of several members (frames, streams) of a file: where it lies, and what comes out of it; in bytes.
+/// What lies between two is filling.
+struct PackedMember {
+  std::uint64_t at = 0, size = 0, plain_at = 0, plain_size = 0;
+  std::uint64_t end() const { return at + size; }
+};
+
 /// What opening a single-stream file finds out beside its codec.
 struct SingleStream {
   std::string_view codec;
@@ -27,7 +34,9 @@ struct SingleStream {
   std::string comment = {};
   std::uint64_t data_at = 0;  ///< bytes in front of what the codec reads, where that does not read them
   Bytes properties = {};      ///< of the codec, where they are not within its bytes
-  SourcePtr random = {};      ///< random access to the unpacked bytes, where its index allows
+  std::vector<PackedMember> members =
+      {};                 ///< where an index tells them; else they are looked for when needed
+  SourcePtr random = {};  ///< random access to the unpacked bytes, where its index allows
   std::vector<std::pair<std::string, std::string>> facts = {};
   FindFraming framing_of = nullptr;  ///< where the codec's bytes are not all there is to write
 };

@@ -113,6 +113,18 @@ SourcePtr random_access_by_index(const SourcePtr& source, const Index& index) {
   return std::make_shared<BlockSource>(std::move(blocks), std::move(decode));
 }
 
+/// The streams, one behind another; nothing where there is one.
+std::vector<PackedMember> members_by_index(const Index& index) {
+  std::vector<PackedMember> members;
+  if (lzma_index_stream_count(index.handle) < 2) return members;
+  lzma_index_iter it;
+  lzma_index_iter_init(&it, index.handle);
+  while (!lzma_index_iter_next(&it, LZMA_INDEX_ITER_STREAM))
+    members.push_back({it.stream.compressed_offset, it.stream.compressed_size, it.stream.uncompressed_offset,
+                       it.stream.uncompressed_size});
+  return members;
+}
+
 Match recognise_xz(Probe& probe) {
   ByteView head = probe.head(12);
   if (head.size() < 12 || !starts_with(head, kMagic)) return Match::none;
@@ -128,6 +140,7 @@ ContainerPtr open_xz_file(const Input& input, OpenContext&) {
   if (indexed) {
     stream.size = lzma_index_uncompressed_size(index.handle);
     stream.random = random_access_by_index(source, index);
+    stream.members = members_by_index(index);
     lzma_vli blocks = lzma_index_block_count(index.handle);
     if (blocks > 1) stream.facts.emplace_back("blocks", std::to_string(blocks));
   }
@@ -171,22 +184,24 @@ ContainerPtr open_lzma_file(const Input& input, OpenContext&) {
 }  // namespace
 
 Format xz_format() {
-  return {.id = "xz",
-          .name = "xz file",
-          .family = "stream",
-          .specification = ".xz file format 1.1.0",
-          .reads =
-              "several streams and blocks (decoded side by side), padding, all checks verified, random "
-              "access by the index",
-          .lacks = "",
-          .writes = "one stream, packed with the settings of the original where they can be found",
-          .suffixes = {".xz", ".txz"},
-          .single_stream = true,
-          .forward = true,
-          .codec = "xz",
-          .checks_data = true,
-          .recognise = recognise_xz,
-          .open = open_xz_file};
+  return {
+      .id = "xz",
+      .name = "xz file",
+      .family = "stream",
+      .specification = ".xz file format 1.1.0",
+      .reads =
+          "several streams and blocks (decoded side by side), padding, all checks verified, random "
+          "access by the index",
+      .lacks = "",
+      .writes =
+          "streams as they were, packed with the settings and blocks of the original where they can be found",
+      .suffixes = {".xz", ".txz"},
+      .single_stream = true,
+      .forward = true,
+      .codec = "xz",
+      .checks_data = true,
+      .recognise = recognise_xz,
+      .open = open_xz_file};
 }
 
 Format lzma_format() {
