@@ -69,12 +69,7 @@ template <typename S, std::unsigned_integral T>
 struct BothOrdersField {
   static constexpr std::size_t width = 2 * sizeof(T);
   static constexpr std::size_t begin(std::size_t at) { return at; }
-  static constexpr std::uint64_t on_disk(T value) {
-    constexpr unsigned kBits = 8 * sizeof(T);
-    std::uint64_t turned = 0;
-    for (unsigned bit = 0; bit < kBits; bit += 8) turned = turned << 8 | ((value >> bit) & 0xFF);
-    return turned << kBits | value;
-  }
+  static constexpr bool in_both_orders = true;
   std::string_view name;
   T S::*member;
 };
@@ -166,6 +161,30 @@ void store(Byte* bytes, std::uint64_t value) {
   }
 }
 
+/// A field out of its bytes.
+template <std::endian Order, typename Field, typename Member>
+void load_field(const Field&, const Byte* bytes, Member& member) {
+  if constexpr (requires { member.data(); }) {
+    std::memcpy(member.data(), bytes, Field::width);
+  } else if constexpr (requires { Field::in_both_orders; }) {
+    member = static_cast<Member>(load<std::endian::little, Field::width / 2>(bytes));
+  } else {
+    member = static_cast<Member>(load<Order, Field::width>(bytes));
+  }
+}
+
+template <std::endian Order, typename Field, typename Member>
+void store_field(const Field&, Byte* bytes, const Member& member) {
+  if constexpr (requires { member.data(); }) {
+    std::memcpy(bytes, member.data(), Field::width);
+  } else if constexpr (requires { Field::in_both_orders; }) {
+    store<std::endian::little, Field::width / 2>(bytes, member);
+    store<std::endian::big, Field::width / 2>(bytes + Field::width / 2, member);
+  } else {
+    store<Order, Field::width>(bytes, member);
+  }
+}
+
 }  // namespace detail
 
 /// A structure out of bytes that are known to be there, size_on_disk<S> of them.
@@ -173,17 +192,7 @@ template <typename S, std::endian Order = decltype(S::layout)::order>
 S read_structure(const Byte* bytes) {
   S out{};
   S::layout.each([&](const auto& part, std::size_t at) {
-    if constexpr (requires { (out.*(part.member)).data(); }) {
-      std::memcpy((out.*(part.member)).data(), bytes + at, part.width);
-    } else {
-      using Number = std::remove_reference_t<decltype(out.*(part.member))>;
-      constexpr bool both = requires {
-        part.on_disk(Number{});
-      };
-      constexpr std::endian order = both ? std::endian::little : Order;
-      out.*(part.member) =
-          static_cast<Number>(detail::load<order, std::remove_cvref_t<decltype(part)>::width>(bytes + at));
-    }
+    detail::load_field<Order>(part, bytes + at, out.*(part.member));
   });
   return out;
 }
@@ -205,14 +214,7 @@ S read_structure(Cursor& cursor) {
 template <typename S, std::endian Order = decltype(S::layout)::order>
 void write_structure(const S& from, Byte* bytes) {
   S::layout.each([&](const auto& part, std::size_t at) {
-    if constexpr (requires { (from.*(part.member)).data(); }) {
-      std::memcpy(bytes + at, (from.*(part.member)).data(), part.width);
-    } else if constexpr (requires { part.on_disk(from.*(part.member)); }) {
-      detail::store<std::endian::little, std::remove_cvref_t<decltype(part)>::width>(
-          bytes + at, part.on_disk(from.*(part.member)));
-    } else {
-      detail::store<Order, std::remove_cvref_t<decltype(part)>::width>(bytes + at, from.*(part.member));
-    }
+    detail::store_field<Order>(part, bytes + at, from.*(part.member));
   });
 }
 
@@ -239,31 +241,37 @@ constexpr FieldPlace place_of(Member S::*member) {
   return place;
 }
 
-/// One number of a structure alone, out of bytes that are known to be there.
+/// One field of a structure alone, out of bytes that are known to be there.
 template <typename S, typename T>
 T read_field(T S::*member, const Byte* bytes) {
   T value{};
   S::layout.each([&](const auto& part, std::size_t at) {
     if constexpr (requires { part.member == member; }) {
-      constexpr std::size_t width = std::remove_cvref_t<decltype(part)>::width;
-      if (part.member == member)
-        value = static_cast<T>(detail::load<decltype(S::layout)::order, width>(bytes + at));
+      if (part.member == member) detail::load_field<decltype(S::layout)::order>(part, bytes + at, value);
     }
   });
   return value;
 }
 
-/// One field alone as it lies on disk, at place_of(member).
-template <typename S, typename Member>
-Bytes written_field(Member S::*member, const std::type_identity_t<Member>& value) {
-  Bytes all(size_on_disk<S>), out;
-  S one{};
-  one.*member = value;
-  write_structure(one, all.data());
+/// Puts one field alone over the bytes of its structure.
+template <typename S, typename T>
+void write_field(T S::*member, const std::type_identity_t<T>& value, Byte* bytes) {
   S::layout.each([&](const auto& part, std::size_t at) {
     if constexpr (requires { part.member == member; }) {
-      auto begin = all.begin() + static_cast<std::ptrdiff_t>(at);
-      if (part.member == member) out.assign(begin, begin + static_cast<std::ptrdiff_t>(part.width));
+      if (part.member == member) detail::store_field<decltype(S::layout)::order>(part, bytes + at, value);
+    }
+  });
+}
+
+/// One field alone as it lies on disk, at place_of(member).
+template <typename S, typename T>
+Bytes written_field(T S::*member, const std::type_identity_t<T>& value) {
+  Bytes out;
+  S::layout.each([&](const auto& part, std::size_t) {
+    if constexpr (requires { part.member == member; }) {
+      if (part.member != member) return;
+      out.resize(part.width);
+      detail::store_field<decltype(S::layout)::order>(part, out.data(), value);
     }
   });
   return out;

@@ -6,6 +6,7 @@
 #include <openssl/evp.h>
 #include <openssl/hmac.h>
 #include <openssl/kdf.h>
+#include <openssl/sha.h>
 
 #include <algorithm>
 #include <memory>
@@ -63,13 +64,10 @@ Secret derive_hkdf(ByteView secret, std::string_view info, std::size_t size) {
 }
 
 Secret hmac_of(ByteView key, ByteView bytes) {
-  Secret out(EVP_MAX_MD_SIZE);
-  unsigned size = 0;
+  Secret out(SHA256_DIGEST_LENGTH);
   HMAC(EVP_sha256(), key.data(), static_cast<int>(key.size()), bytes.data(), bytes.size(), out.span().data(),
-       &size);
-  Secret digest(size);
-  std::copy_n(out.view().begin(), size, digest.span().begin());
-  return digest;
+       nullptr);
+  return out;
 }
 
 Secret derive_argon2(ByteView password, const Argon2& settings, ByteView salt, std::size_t size) {

@@ -121,11 +121,12 @@ OuterFile open_standard_input(const Cut& cut, OpenContext& context) {
 }
 
 OuterFile open_url_at(const Cut& cut, OpenContext& context) {
+  if (!context.once || !cut.rest.empty())
+    return {cut.file, cut.rest, open_url(cut.file, http_options(context), context.spool)};
   FromServer got = open_url_once(cut.file, http_options(context));
-  auto keep = [&context](const StreamPtr& stream) { return spool(*stream, context.spool); };
   if (got.source) return {cut.file, cut.rest, got.source};
-  if (!context.once || !cut.rest.empty()) return {cut.file, cut.rest, keep(got.stream)};
-  return open_incoming(cut, std::move(got.stream), "what this server sends as a whole", context, keep);
+  return open_incoming(cut, std::move(got.stream), "what this server sends as a whole", context,
+                       [&context](const StreamPtr& stream) { return spool(*stream, context.spool); });
 }
 
 OuterFile open_on_server(const std::string& locator, OpenContext& context) {

@@ -7,10 +7,10 @@ namespace operculum {
 
 void BytePipe::send(ByteView bytes) {
   std::unique_lock lock(mutex_);
-  changed_.wait(lock, [this] { return waiting_.size() - read_ < kPipeBytes || abandoned_; });
+  changed_.wait(lock, [this] { return unread_ < kPipeBytes || abandoned_; });
   if (abandoned_) throw NobodyReads();
-  waiting_.erase(waiting_.begin(), waiting_.begin() + static_cast<std::ptrdiff_t>(std::exchange(read_, 0)));
   waiting_.insert(waiting_.end(), bytes.begin(), bytes.end());
+  unread_ += bytes.size();
   lock.unlock();
   changed_.notify_all();
 }
@@ -34,19 +34,25 @@ void BytePipe::abandon() {
 
 bool BytePipe::ends_within(std::size_t count) {
   std::unique_lock lock(mutex_);
-  changed_.wait(lock, [this, count] { return ended_ || waiting_.size() - read_ > count; });
-  if (!ended_ || waiting_.size() - read_ > count) return false;
+  changed_.wait(lock, [this, count] { return ended_ || unread_ > count; });
+  if (unread_ > count) return false;
   if (error_) std::rethrow_exception(error_);
   return true;
 }
 
 std::size_t BytePipe::read(ByteSpan out) {
   std::unique_lock lock(mutex_);
-  changed_.wait(lock, [this] { return read_ < waiting_.size() || ended_; });
-  std::size_t count = std::min(out.size(), waiting_.size() - read_);
-  if (count == 0 && error_) std::rethrow_exception(error_);
-  std::copy_n(waiting_.begin() + static_cast<std::ptrdiff_t>(read_), count, out.begin());
-  read_ += count;
+  changed_.wait(lock, [this] { return unread_ > 0 || ended_; });
+  if (unread_ == 0 && error_) std::rethrow_exception(error_);
+  if (at_ == current_.size()) {
+    current_.clear();
+    std::swap(current_, waiting_);
+    at_ = 0;
+  }
+  std::size_t count = std::min(out.size(), current_.size() - at_);
+  std::copy_n(current_.begin() + static_cast<std::ptrdiff_t>(at_), count, out.begin());
+  at_ += count;
+  unread_ -= count;
   lock.unlock();
   changed_.notify_all();
   return count;

@@ -27,12 +27,14 @@ class BytePipe {
   std::size_t read(ByteSpan out);
 
  private:
-  std::mutex mutex_;  // guards what follows
+  std::mutex mutex_;  // guards all down to error_
   std::condition_variable changed_;
   Bytes waiting_;
-  std::size_t read_ = 0;  // of those that wait
+  std::size_t unread_ = 0;  // sent and not read: what waits, and what the reader has left
   bool ended_ = false, abandoned_ = false;
   std::exception_ptr error_;
+  Bytes current_;  // the reader's own
+  std::size_t at_ = 0;
 };
 
 constexpr std::size_t kPipeBytes = 1 << 20;

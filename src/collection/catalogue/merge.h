@@ -20,8 +20,8 @@ class CatalogueMerge {
 
   /// Whether so much came that the indexes were taken away.
   bool lacks_indexes() const { return !indexed_; }
-  /// Makes them again. Without it, whoever opens the catalogue
-  /// to write makes them; until then questions are slow. Throws Error of kind io.
+  /// Makes them again. Without it, whoever opens the catalogue to write makes them; until then questions are
+  /// slow. Throws Error of kind io.
   void finish();
 
  private:

@@ -280,7 +280,7 @@ class HfsContainer final : public FileTree {
 Match recognise_hfs(Probe& probe) {
   Bytes raw = probe.at(header_at, header_size);
   if (raw.size() < header_size) return Match::none;
-  if (read_structure<WrapperBlock>(raw.data()).wraps()) return Match::front;
+  if (read_structure<MasterBlock>(raw.data()).wraps()) return Match::front;
   try {
     std::uint16_t version = read_header(raw).version;
     return version == 4 || version == 5 ? Match::front : Match::none;

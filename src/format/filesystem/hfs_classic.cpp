@@ -20,35 +20,15 @@
 namespace operculum {
 namespace {
 
-constexpr std::uint64_t kMasterAt = 1024, kSector = 512;
-constexpr std::uint16_t kMagic = 0x4244, kPlus = 0x482B;
+using hfs::MasterBlock;
+
+constexpr std::uint64_t kMasterAt = hfs::header_at, kSector = 512;
 constexpr std::uint32_t kClassicRoot = 2, kExtentsFile = 3, kCatalogFile = 4;
 constexpr std::size_t kNode = 512, kExtents = 12;
 constexpr std::uint8_t kClassicFolder = 1, kClassicFile = 2;
 
 /// In NodeRef::b: the resource fork is meant.
 constexpr std::uint64_t kResourceFork = 1;
-
-/// The master directory block.
-struct Master {
-  std::uint16_t magic = 0;
-  std::uint32_t made = 0, modified = 0;
-  std::uint16_t attributes = 0, blocks = 0;
-  std::uint32_t block_size = 0;
-  std::uint16_t first_block = 0, free_blocks = 0;
-  std::array<Byte, 28> name = {};  ///< its length, then the characters
-  std::uint16_t embedded = 0;
-  std::uint32_t extents_size = 0, catalog_size = 0;
-  std::array<Byte, kExtents> extents = {}, catalog = {};
-  static constexpr auto layout = big_endian(
-      field("drSigWord", &Master::magic), field("drCrDate", &Master::made),
-      field("drLsMod", &Master::modified), field("drAtrb", &Master::attributes), from_byte<18>(),
-      field("drNmAlBlks", &Master::blocks), field("drAlBlkSiz", &Master::block_size), from_byte<28>(),
-      field("drAlBlSt", &Master::first_block), from_byte<34>(), field("drFreeBks", &Master::free_blocks),
-      field("drVN", &Master::name), from_byte<124>(), field("drEmbedSigWord", &Master::embedded),
-      from_byte<130>(), field("drXTFlSize", &Master::extents_size), field("drXTExtRec", &Master::extents),
-      field("drCTFlSize", &Master::catalog_size), field("drCTExtRec", &Master::catalog));
-};
 
 /// cdrFilRec, what is of use here.
 struct FileRecord {
@@ -101,15 +81,16 @@ struct ClassicCatalogKey {
                                             field("ckrCName", &ClassicCatalogKey::name_length));
 };
 
-Master read_master(ByteView raw) {
-  if (raw.size() < size_on_disk<Master>) throw CutShort("HFS master directory block: the image is cut short");
-  Master m = read_structure<Master>(raw.data());
-  if (m.magic != kMagic) throw Malformed("HFS master directory block: the magic is missing");
+MasterBlock read_master(ByteView raw) {
+  if (raw.size() < size_on_disk<MasterBlock>)
+    throw CutShort("HFS master directory block: the image is cut short");
+  MasterBlock m = read_structure<MasterBlock>(raw.data());
+  if (m.magic != hfs::kClassicSignature) throw Malformed("HFS master directory block: the magic is missing");
   if (m.block_size == 0 || m.block_size % kSector != 0)
-    refuse_field("HFS master directory block", kMasterAt, &Master::block_size, "a multiple of 512",
+    refuse_field("HFS master directory block", kMasterAt, &MasterBlock::block_size, "a multiple of 512",
                  fmt::format("{}", m.block_size));
   if (m.blocks == 0 || m.name[0] > 27)
-    refuse_field("HFS master directory block", kMasterAt, &Master::blocks, "1 or more",
+    refuse_field("HFS master directory block", kMasterAt, &MasterBlock::blocks, "1 or more",
                  fmt::format("{}", m.blocks));
   return m;
 }
@@ -134,7 +115,7 @@ class HfsClassic final : public FileTree {
         image_(std::move(image)),
         meta_(make_cached(image_)),
         encoding_(context.names_in.empty() ? "MACINTOSH" : context.names_in) {
-    master_ = read_master(read_up_to(*image_, kMasterAt, size_on_disk<Master>));
+    master_ = read_master(read_up_to(*image_, kMasterAt, size_on_disk<MasterBlock>));
     // behind the allocation blocks: the copy of the master directory block, and a sector that is not used
     compare_sizes(*this, image_->size(), place_of(master_.blocks) + 2 * kSector);
     constexpr std::uint16_t kUnmounted = 0x100;
@@ -324,18 +305,18 @@ class HfsClassic final : public FileTree {
 
   SourcePtr image_, meta_;
   std::string encoding_;
-  Master master_;
+  MasterBlock master_;
   std::map<std::tuple<std::uint32_t, bool, std::uint16_t>, std::array<Byte, kExtents>> overflow_;
   std::map<std::uint32_t, std::vector<Row>> folders_;  // a volume has 65,535 blocks at most, and so few files
   std::map<std::uint32_t, FileRecord> files_;
 };
 
 Match recognise_hfs_classic(Probe& probe) {
-  Bytes raw = probe.at(kMasterAt, size_on_disk<Master>);
+  Bytes raw = probe.at(kMasterAt, size_on_disk<MasterBlock>);
   try {
-    Master master = read_master(raw);
+    MasterBlock master = read_master(raw);
     constexpr std::uint16_t kFirst = 3;  // behind the boot blocks and the master directory block
-    bool fits = master.embedded != kPlus && master.first_block >= kFirst &&
+    bool fits = master.embedded != hfs::kPlusSignature && master.first_block >= kFirst &&
                 master.catalog_size % kNode == 0 && master.catalog_size != 0;
     return fits ? Match::front : Match::none;
   } catch (const Malformed&) {

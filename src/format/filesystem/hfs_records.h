@@ -15,7 +15,7 @@ namespace operculum::hfs {
 constexpr std::uint64_t header_at = 1024;
 constexpr std::size_t header_size = 512;
 constexpr std::uint16_t kPlusSignature = 0x482B, kExtendedSignature = 0x4858,
-                        kWrapperSignature = 0x4244;  // "H+", "HX", "BD"
+                        kClassicSignature = 0x4244;  // "H+", "HX", "BD"
 
 /// HFSPlusExtentDescriptor, of which a record has eight.
 struct ExtentDescriptor {
@@ -57,18 +57,29 @@ constexpr std::size_t forks_at = 112, extents_fork_at = forks_at + fork_size,
                       catalog_fork_at = extents_fork_at + fork_size,
                       attributes_fork_at = catalog_fork_at + fork_size;
 
-/// The master directory block of HFS, as far as it wraps an HFS+ volume.
-struct WrapperBlock {
-  std::uint16_t signature = 0;
+/// The master directory block of HFS ("Inside Macintosh: Files"), in which an HFS+ volume may be embedded.
+struct MasterBlock {
+  std::uint16_t magic = 0;
+  std::uint32_t made = 0, modified = 0;
+  std::uint16_t attributes = 0, blocks = 0;
   std::uint32_t block_size = 0;
-  std::uint16_t first_block = 0, embedded_signature = 0, embedded_start = 0, embedded_count = 0;
-  static constexpr auto layout = big_endian(field("drSigWord", &WrapperBlock::signature), from_byte<20>(),
-                                            field("drAlBlkSiz", &WrapperBlock::block_size), from_byte<28>(),
-                                            field("drAlBlSt", &WrapperBlock::first_block), from_byte<124>(),
-                                            field("drEmbedSigWord", &WrapperBlock::embedded_signature),
-                                            field("drEmbedExtent.startBlock", &WrapperBlock::embedded_start),
-                                            field("drEmbedExtent.blockCount", &WrapperBlock::embedded_count));
-  bool wraps() const { return signature == kWrapperSignature && embedded_signature == kPlusSignature; }
+  std::uint16_t first_block = 0, free_blocks = 0;
+  std::array<Byte, 28> name = {};  ///< its length, then the characters
+  std::uint16_t embedded = 0, embedded_start = 0, embedded_count = 0;
+  std::uint32_t extents_size = 0, catalog_size = 0;
+  std::array<Byte, 12> extents = {}, catalog = {};
+  static constexpr auto layout = big_endian(
+      field("drSigWord", &MasterBlock::magic), field("drCrDate", &MasterBlock::made),
+      field("drLsMod", &MasterBlock::modified), field("drAtrb", &MasterBlock::attributes), from_byte<18>(),
+      field("drNmAlBlks", &MasterBlock::blocks), field("drAlBlkSiz", &MasterBlock::block_size),
+      from_byte<28>(), field("drAlBlSt", &MasterBlock::first_block), from_byte<34>(),
+      field("drFreeBks", &MasterBlock::free_blocks), field("drVN", &MasterBlock::name), from_byte<124>(),
+      field("drEmbedSigWord", &MasterBlock::embedded),
+      field("drEmbedExtent.startBlock", &MasterBlock::embedded_start),
+      field("drEmbedExtent.blockCount", &MasterBlock::embedded_count),
+      field("drXTFlSize", &MasterBlock::extents_size), field("drXTExtRec", &MasterBlock::extents),
+      field("drCTFlSize", &MasterBlock::catalog_size), field("drCTExtRec", &MasterBlock::catalog));
+  bool wraps() const { return magic == kClassicSignature && embedded == kPlusSignature; }
 };
 
 // ---- B-trees

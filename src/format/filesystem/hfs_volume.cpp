@@ -141,7 +141,7 @@ Volume::Volume(SourcePtr image, const std::function<void(Finding::Level, std::st
     : image_(std::move(image)) {
   constexpr std::uint64_t kSector = 512;
   Bytes raw = read_exactly(*image_, header_at, header_size, "HFS+ volume header");
-  if (auto outer = read_structure<WrapperBlock>(raw.data()); outer.wraps()) {
+  if (auto outer = read_structure<MasterBlock>(raw.data()); outer.wraps()) {
     std::uint64_t block = outer.block_size, at = outer.first_block * kSector + outer.embedded_start * block;
     image_ = make_slice(image_, at, outer.embedded_count * block);
     raw = read_exactly(*image_, header_at, header_size, "HFS+ volume header");

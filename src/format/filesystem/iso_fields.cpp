@@ -88,6 +88,11 @@ Bytes folder_record(std::uint32_t extent, std::uint32_t size, const Timestamp& t
   return out;
 }
 
+void set_place(Byte* record, std::uint64_t extent, std::uint64_t size) {
+  write_field(&FolderRecord::extent, static_cast<std::uint32_t>(extent), record);
+  write_field(&FolderRecord::data_length, static_cast<std::uint32_t>(size), record);
+}
+
 std::array<Byte, 7> short_date_bytes(const Timestamp& time) {
   if (!time.known()) return {};
   std::tm parts = calendar(time);

@@ -11,6 +11,9 @@ namespace operculum::iso {
 Bytes folder_record(std::uint32_t extent, std::uint32_t size, const Timestamp& time, std::uint8_t flags,
                     ByteView name, ByteView area);
 
+/// Lets a record lead to data; all else of it stays.
+void set_place(Byte* record, std::uint64_t extent, std::uint64_t size);
+
 /// A date of 7 bytes (9.1.5), in UTC; zeros where it is not known.
 std::array<Byte, 7> short_date_bytes(const Timestamp& time);
 /// A date of 17 bytes (8.4.26.1).

@@ -51,14 +51,6 @@ struct FolderRecord {
 enum FileFlag : std::uint8_t { folder_flag = 2, goes_on_flag = 0x80 };
 constexpr std::size_t longest_record = 254;
 
-/// What a folder record says of where its data lies: rewritten alone.
-struct RecordPlace {
-  std::uint32_t extent = 0, data_length = 0;
-  static constexpr auto layout =
-      little_endian(from_byte<2>(), both_orders("Location of Extent", &RecordPlace::extent),
-                    both_orders("Data Length", &RecordPlace::data_length));
-};
-
 /// 8.4 and 8.5: the primary descriptor, and a supplementary one, whose escape sequence tells that its names
 /// are Joliet's.
 struct VolumeDescriptor {

@@ -308,28 +308,27 @@ class Rewriter {
     patches_.put(tree.descriptor_at + place_of(member).at, written_field(member, value));
   }
 
-  static RecordPlace place_record(const DiscFolder& folder) {
-    return {static_cast<std::uint32_t>(folder.extent), static_cast<std::uint32_t>(folder.size)};
+  /// The same of the root folder's record in it.
+  void put_root_field(const DiscTree& tree, std::uint32_t FolderRecord::*member, std::uint64_t value) {
+    std::uint64_t at = tree.descriptor_at + place_of(&VolumeDescriptor::root).at + place_of(member).at;
+    patches_.put(at, written_field(member, static_cast<std::uint32_t>(value)));
   }
-  static void set_place(Bytes& record, const DiscFolder& folder) {
-    write_structure(place_record(folder), record.data());
+
+  static void lead_to_folder(Bytes& record, const DiscFolder& folder) {
+    set_place(record.data(), folder.extent, folder.size);
   }
 
   void write_tree(DiscTree& tree) {
     each_folder(tree.root, [&](DiscFolder& folder) {
-      set_place(folder.self, folder);
-      set_place(folder.parent, folder.above != nullptr ? *folder.above : folder);
+      lead_to_folder(folder.self, folder);
+      lead_to_folder(folder.parent, folder.above != nullptr ? *folder.above : folder);
       for (auto& row : folder.rows) {
-        if (row->folder) set_place(row->records.front(), *row->folder);
+        if (row->folder) lead_to_folder(row->records.front(), *row->folder);
       }
     });
     each_folder(tree.root, [this](DiscFolder& folder) { write_folder(folder); });
-    RecordPlace root = place_record(tree.root);
-    std::uint64_t root_at = tree.descriptor_at + place_of(&VolumeDescriptor::root).at;
-    patches_.put(root_at + place_of(&RecordPlace::extent).at,
-                 written_field(&RecordPlace::extent, root.extent));
-    patches_.put(root_at + place_of(&RecordPlace::data_length).at,
-                 written_field(&RecordPlace::data_length, root.data_length));
+    put_root_field(tree, &FolderRecord::extent, tree.root.extent);
+    put_root_field(tree, &FolderRecord::data_length, tree.root.size);
     write_path_tables(tree);
   }
 

@@ -117,8 +117,8 @@ DataParts parts_at(std::uint64_t extent, std::uint64_t size) {
 DataParts parts_of(const DiscRow& row) {
   DataParts out;
   for (const Bytes& record : row.records) {
-    auto place = read_structure<RecordPlace>(record.data());
-    out.emplace_back(place.extent, place.data_length);
+    auto head = read_structure<FolderRecord>(record.data());
+    out.emplace_back(head.extent, head.data_length);
   }
   return out;
 }
@@ -129,11 +129,11 @@ bool lead_to(DiscRow& row, const DataParts& parts) {
   row.size = 0;
   for (std::size_t i = 0; i < parts.size(); ++i) {
     Byte* record = row.records[i].data();
-    write_structure(RecordPlace{parts[i].first, parts[i].second}, record);
-    record[place_of(&FolderRecord::attribute_length).at] = 0;  // no such record lies in front of it
-    Byte& flags = record[place_of(&FolderRecord::flags).at];
-    flags &= static_cast<Byte>(~goes_on_flag);
+    set_place(record, parts[i].first, parts[i].second);
+    write_field(&FolderRecord::attribute_length, 0, record);  // no such record lies in front of it
+    std::uint8_t flags = read_field(&FolderRecord::flags, record) & static_cast<std::uint8_t>(~goes_on_flag);
     if (i + 1 < parts.size()) flags |= goes_on_flag;
+    write_field(&FolderRecord::flags, flags, record);
     row.size += parts[i].second;
   }
   row.first.extent = parts.front().first;
