@@ -7,8 +7,8 @@
 #include <concepts>
 #include <cstring>
 #include <string_view>
-#include <tuple>
 #include <type_traits>
+#include <utility>
 
 #include "base/cursor.h"
 #include "base/error.h"
@@ -90,11 +90,32 @@ constexpr Onwards<At> from_byte() {
   return {};
 }
 
+namespace detail {
+
+// Fields of several types side by side: what std::tuple is, without the overloads that take so long to
+// compile.
+template <std::size_t Index, typename Field>
+struct Place {
+  Field field;
+};
+template <typename Indices, typename... Fields>
+struct Places;
+template <std::size_t... Index, typename... Fields>
+struct Places<std::index_sequence<Index...>, Fields...> : Place<Index, Fields>... {
+  /// Calls `step(field)` for each, in order.
+  template <typename Step>
+  constexpr void each(Step step) const {
+    (step(static_cast<const Place<Index, Fields>&>(*this).field), ...);
+  }
+};
+
+}  // namespace detail
+
 /// Fields in their order.
 template <std::endian Order, typename... Fields>
 struct StructureLayout {
   static constexpr std::endian order = Order;
-  std::tuple<Fields...> fields;
+  detail::Places<std::index_sequence_for<Fields...>, Fields...> fields;
 
   /// In bytes, up to the end of the last field.
   static constexpr std::size_t size() {
@@ -107,26 +128,21 @@ struct StructureLayout {
   template <typename Visit>
   constexpr void each(Visit visit) const {
     std::size_t at = 0;
-    std::apply(
-        [&](const auto&... one) {
-          auto step = [&](const auto& part) {
-            at = part.begin(at);
-            if constexpr (requires { part.member; }) visit(part, at);
-            at += part.width;
-          };
-          (step(one), ...);
-        },
-        fields);
+    fields.each([&](const auto& part) {
+      at = part.begin(at);
+      if constexpr (requires { part.member; }) visit(part, at);
+      at += part.width;
+    });
   }
 };
 
 template <typename... Fields>
 constexpr StructureLayout<std::endian::little, Fields...> little_endian(Fields... fields) {
-  return {{fields...}};
+  return {{{fields}...}};
 }
 template <typename... Fields>
 constexpr StructureLayout<std::endian::big, Fields...> big_endian(Fields... fields) {
-  return {{fields...}};
+  return {{{fields}...}};
 }
 
 /// What a structure takes on disk, in bytes.

@@ -6,6 +6,7 @@
 #include <span>
 #include <vector>
 
+#include "base/facts.h"
 #include "container/entry.h"
 #include "container/installation.h"
 #include "io/filling.h"
@@ -142,7 +143,7 @@ class Container : public std::enable_shared_from_this<Container> {
   virtual void walk(const Visitor& visitor);
 
   /// Facts about the whole, such as {"comment", "..."} or {"volumes", "3"}, for `identify`.
-  virtual std::vector<std::pair<std::string, std::string>> facts() { return {}; }
+  virtual Facts facts() { return {}; }
 
   /// The whole as a text that a person reads, such as the source of a device tree; nothing where there is
   /// none.

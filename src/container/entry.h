@@ -7,6 +7,7 @@
 #include <utility>
 #include <vector>
 
+#include "base/facts.h"
 #include "base/time.h"
 
 namespace operculum {
@@ -30,8 +31,8 @@ struct EntryExtra {
   std::uint32_t device_major = 0, device_minor = 0;
   Timestamp accessed, changed, created;
   std::string comment;
-  std::string type_tag;  ///< what the container calls the kind of thing that this is
-  std::vector<std::pair<std::string, std::string>> attributes;  ///< extended attributes: "user.origin", value
+  std::string type_tag;           ///< what the container calls the kind of thing that this is
+  ExtendedAttributes attributes;  ///< extended attributes: "user.origin", value
 };
 
 /// One thing in a container. Plain data, cheap to move; about 110 bytes beside the path, for there may be

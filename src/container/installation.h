@@ -5,6 +5,8 @@
 #include <utility>
 #include <vector>
 
+#include "base/facts.h"
+
 namespace operculum {
 
 /// Something that an installer would run, or have run later.
@@ -43,7 +45,7 @@ struct Shortcut {
 /// What an installer says that it would do, read from its tables and scripts; nothing is run. The files
 /// themselves are the entries of its container.
 struct Installation {
-  std::vector<std::pair<std::string, std::string>> about;  ///< {"product", "..."}, {"version", "..."}
+  Facts about;  ///< {"product", "..."}, {"version", "..."}
   std::vector<InstallAction> actions;
   std::vector<RegistryValue> registry;
   std::vector<Shortcut> shortcuts;

@@ -7,6 +7,7 @@
 #include <string>
 #include <vector>
 
+#include "base/facts.h"
 #include "codec/pack_settings.h"
 #include "container/container.h"
 #include "io/assembly.h"
@@ -26,8 +27,8 @@ struct NewEntry {
   Timestamp modified;
   std::uint32_t user_id = 0, group_id = 0;
   std::string owner, group;
-  std::uint32_t device_major = 0, device_minor = 0;             ///< of devices
-  std::vector<std::pair<std::string, std::string>> attributes;  ///< extended attributes
+  std::uint32_t device_major = 0, device_minor = 0;  ///< of devices
+  ExtendedAttributes attributes;                     ///< extended attributes
   std::optional<PackedRun> packed = {};  ///< the content as it lies packed elsewhere, for who packs alike
 };
 

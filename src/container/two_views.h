@@ -1,5 +1,6 @@
 #pragma once
 
+#include "base/facts.h"
 #include "container/container.h"
 
 namespace operculum {
@@ -25,7 +26,7 @@ class TwoViews : public Container {
   }
   ContainerPtr written_as() override { return other_; }
   void walk(const Visitor& visitor) override { shown_->walk(visitor); }
-  std::vector<std::pair<std::string, std::string>> facts() override { return shown_->facts(); }
+  Facts facts() override { return shown_->facts(); }
   bool installs() const override { return shown_->installs(); }
   std::optional<Installation> installation() override { return shown_->installation(); }
   std::vector<Finding> findings() const override {

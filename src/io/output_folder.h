@@ -9,6 +9,7 @@
 #include <vector>
 
 #include "base/bytes.h"
+#include "base/facts.h"
 #include "base/time.h"
 #include "io/descriptor.h"
 #include "io/safe_path.h"
@@ -32,7 +33,7 @@ struct FileMetadata {
   std::uint32_t mode = 0644;  ///< permission bits
   Timestamp modified;
   std::optional<Owner> owner = {};
-  std::vector<std::pair<std::string, std::string>> attributes = {};  ///< extended attributes
+  ExtendedAttributes attributes = {};  ///< extended attributes
 };
 
 class OutputFolder;

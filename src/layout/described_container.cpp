@@ -127,7 +127,7 @@ class Described final : public DescribedContainer {
     return trim_described({plan_, input_, source_, &run_.context()}, look);
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override { return facts_; }
+  Facts facts() override { return facts_; }
 
   void observe_all(Observer& observer) override {
     std::lock_guard lock(mutex_);
@@ -406,7 +406,7 @@ class Described final : public DescribedContainer {
   std::vector<Origin> origins_;
   std::vector<Listing> listings_;
   std::uint64_t count_ = 0, nameless_ = 0;  // entries so far; of these, those without a path
-  std::vector<std::pair<std::string, std::string>> facts_;
+  Facts facts_;
 };
 
 }  // namespace

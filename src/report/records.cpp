@@ -13,7 +13,7 @@ Json finding_json(const Finding& finding) {
 }
 
 /// A name that has several values has them in an array.
-void add_facts(Json& record, const std::vector<std::pair<std::string, std::string>>& facts) {
+void add_facts(Json& record, const Facts& facts) {
   for (const auto& [name, value] : facts) {
     Json& field = record["facts"][name];
     if (field.is_null()) {

@@ -1,5 +1,6 @@
 #pragma once
 
+#include "base/facts.h"
 #include "container/locator.h"
 #include "task/counts.h"
 #include "task/region_map.h"
@@ -11,7 +12,7 @@ struct IdentifiedPart {
   std::string path, name, type;
   std::uint64_t size = 0;  ///< bytes
   std::string format;  ///< a Format's name, of several within each other "LUKS encrypted volume, holding ..."
-  std::vector<std::pair<std::string, std::string>> facts;
+  Facts facts;
   std::vector<Finding> findings;
 };
 
@@ -25,7 +26,7 @@ struct IdentifiedLayer {
   bool sizes_known = true;
   std::string largest;
   std::uint64_t largest_bytes = 0;
-  std::vector<std::pair<std::string, std::string>> facts;
+  Facts facts;
   std::vector<Finding> findings;
   std::vector<IdentifiedPart> parts;  ///< of a partition table
 };
@@ -35,12 +36,11 @@ struct Identification {
   std::string target;
   std::uint64_t size = 0;
   std::vector<IdentifiedLayer> layers;
-  std::string origin;       ///< where the file was downloaded from, when it is marked
-  std::string kind;         ///< of a file that is no container: image, text, ...
-  std::string media_type;   ///< likewise, "image/png"
-  std::string description;  ///< likewise: what libmagic makes of it, a guess
-  std::vector<std::pair<std::string, std::string>>
-      volume;                          ///< what libblkid finds: type, version, label, uuid, ...
+  std::string origin;                  ///< where the file was downloaded from, when it is marked
+  std::string kind;                    ///< of a file that is no container: image, text, ...
+  std::string media_type;              ///< likewise, "image/png"
+  std::string description;             ///< likewise: what libmagic makes of it, a guess
+  Facts volume;                        ///< what libblkid finds: type, version, label, uuid, ...
   std::optional<RegionMap> map;        ///< of firmware, tables of partitions, and files that were searched
   std::vector<std::string_view> also;  ///< other formats that the same bytes are, too
   bool within = false;  ///< the target is an entry, or a container in others: the last layer is what it is

@@ -3,6 +3,7 @@
 #include <array>
 #include <span>
 
+#include "base/facts.h"
 #include "layout/coverage.h"
 #include "layout/library.h"
 #include "study/profile.h"
@@ -15,7 +16,7 @@ struct LayoutTrial {
   std::string target;
   std::uint64_t size = 0, entries = 0;
   std::string failure;  ///< why it cannot be opened; the fields read until then are there
-  std::vector<std::pair<std::string, std::string>> facts;
+  Facts facts;
   std::vector<FoldedFinding> findings;
   std::vector<layout::Tracer::Field> fields;
   std::uint64_t fields_left_out = 0;

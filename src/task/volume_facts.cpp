@@ -50,8 +50,8 @@ constexpr ValueName kNames[] = {{"TYPE", "type"},           {"VERSION", "version
 
 }  // namespace
 
-std::vector<std::pair<std::string, std::string>> volume_facts(const Source& source, const std::string& path) {
-  std::vector<std::pair<std::string, std::string>> facts;
+Facts volume_facts(const Source& source, const std::string& path) {
+  Facts facts;
   Descriptor file =
       path.empty() ? sketch_of(source) : Descriptor(open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK));
   ProbePtr probe(file ? blkid_new_probe() : nullptr);

@@ -4,6 +4,7 @@
 #include <utility>
 #include <vector>
 
+#include "base/facts.h"
 #include "io/source.h"
 
 namespace operculum {
@@ -13,6 +14,6 @@ namespace operculum {
 /// uuid, use, partition table) and its value; several types where the bytes are ambiguous. Empty when it
 /// finds nothing. `file` is the path of the file that the source is all of, or empty: then what lies more
 /// than 4 MiB from both ends is not seen.
-std::vector<std::pair<std::string, std::string>> volume_facts(const Source& source, const std::string& file);
+Facts volume_facts(const Source& source, const std::string& file);
 
 }  // namespace operculum

@@ -111,8 +111,8 @@ class CabContainer final : public Container {
     return cab::rewrite(old, changes, writing);
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
-    std::vector<std::pair<std::string, std::string>> facts;
+  Facts facts() override {
+    Facts facts;
     facts.emplace_back("folders", std::to_string(streams_.size()));
     std::set<std::string_view> methods;
     for (const Entry& entry : entries_) methods.insert(entry.method);

@@ -140,9 +140,8 @@ class CfbContainer final : public Container {
     return write(file_.header(), nodes.take());
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
-    std::vector<std::pair<std::string, std::string>> facts{
-        {"version", std::to_string(file_.header().major_version)}};
+  Facts facts() override {
+    Facts facts{{"version", std::to_string(file_.header().major_version)}};
     ByteView id = file_.nodes().front().record.clsid;
     if (std::any_of(id.begin(), id.end(), [](Byte b) { return b != 0; }))
       facts.emplace_back("class", guid_text(id));

@@ -107,8 +107,8 @@ class ZipContainer final : public Container {
     return zip::trimmed({source_, directory_, entries(), {}, {}, {}}, {{}, context_.spool, {}}, look);
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
-    std::vector<std::pair<std::string, std::string>> facts;
+  Facts facts() override {
+    Facts facts;
     std::string comment = decode_name(directory_.end.comment, false, context_.names_in);
     if (!comment.empty()) facts.emplace_back("comment", comment);
     if (directory_.end.zip64) facts.emplace_back("size fields", "64 bit (Zip64)");

@@ -161,14 +161,13 @@ class AmigaContainer final : public FileTree {
     if (flavour_ >= kLongNames) throw Unsupported("Amiga file systems with long names");
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
+  Facts facts() override {
     Bytes raw = read_exactly(*meta_, shape_.root * shape_.block, shape_.block, "Amiga root block");
     auto own = read_structure<RootTail>(raw.data() + raw.size() - Tail::size_in_block);
-    std::vector<std::pair<std::string, std::string>> out = {
-        {"label", escape(text_of(tail_of(raw).name))},
-        {"version", flavour_name()},
-        {"capacity", size_fact(shape_.blocks * shape_.block)},
-        {"block", fmt::format("{} bytes", shape_.block)}};
+    Facts out = {{"label", escape(text_of(tail_of(raw).name))},
+                 {"version", flavour_name()},
+                 {"capacity", size_fact(shape_.blocks * shape_.block)},
+                 {"block", fmt::format("{} bytes", shape_.block)}};
     if (Timestamp made = time_of(own.days, own.minutes, own.ticks); made.known())
       out.emplace_back("made", to_text(made));
     return out;

@@ -45,7 +45,7 @@ struct Attributes {
   std::optional<hfs::Packing> packing;
   std::optional<Attribute> resource;
   std::string link;
-  std::vector<std::pair<std::string, std::string>> others;
+  Facts others;
 };
 
 /// One volume's tree, or a folder for each volume; with the snapshots' view a folder for each of those.
@@ -69,9 +69,9 @@ class ApfsContainer final : public FileTree {
       ignores_case_ |= (container_.volume(i).incompatible_features & VolumeSuper::case_insensitive) != 0;
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
+  Facts facts() override {
     const ContainerSuper& super = container_.super();
-    std::vector<std::pair<std::string, std::string>> out;
+    Facts out;
     std::uint64_t used = 0;
     for (std::size_t i = 0; i < container_.count(); ++i) {
       const VolumeSuper& volume = container_.volume(i);

@@ -6,7 +6,7 @@
 #include <algorithm>
 
 #include "base/checked.h"
-#include "base/fields.h"
+#include "base/structure_fields.h"
 #include "cipher/key_derivation.h"
 
 namespace operculum::apfs {
@@ -122,8 +122,8 @@ std::shared_ptr<const DiskCipher> unlock(const Container& container, const Volum
     return found;
   };
   WrappedKey vek = read_wrapped(entry(kVolumeKey)->data);
-  LittleFields place(entry(kUnlockRecords)->data, "APFS keybag's place");
-  auto records = read_bag(container.blocks(), place.u64(0), place.u64(8), volume.vol_uuid);
+  auto place = structure_at<BlockRange>(LittleFields(entry(kUnlockRecords)->data, "APFS keybag's place"), 0);
+  auto records = read_bag(container.blocks(), place.start_paddr, place.block_count, volume.vol_uuid);
   std::shared_ptr<const DiskCipher> out;
   keys.find(name, [&](const std::string& secret) {
     for (const KeyEntry& one : records) {

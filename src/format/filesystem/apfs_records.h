@@ -120,6 +120,49 @@ struct ObjectMapHead {
                     field("om_tree_oid", &ObjectMapHead::tree_oid));
 };
 
+/// What an object map is asked by (omap_key_t).
+struct ObjectKey {
+  std::uint64_t oid = 0, xid = 0;
+  static constexpr auto layout =
+      little_endian(field("ok_oid", &ObjectKey::oid), field("ok_xid", &ObjectKey::xid));
+};
+
+/// What a key of an index leads to: the node below.
+struct ChildRecord {
+  std::uint64_t oid = 0;
+  static constexpr auto layout = little_endian(field("oid", &ChildRecord::oid));
+};
+
+/// A run of blocks (prange_t).
+struct BlockRange {
+  std::uint64_t start_paddr = 0, block_count = 0;
+  static constexpr auto layout = little_endian(field("pr_start_paddr", &BlockRange::start_paddr),
+                                               field("pr_block_count", &BlockRange::block_count));
+};
+
+/// Where objects that live in memory were put (checkpoint_map_phys_t), and a row of it
+/// (checkpoint_mapping_t).
+struct CheckpointMap {
+  std::uint32_t flags = 0, count = 0;
+  static constexpr auto layout = little_endian(from_byte<32>(), field("cpm_flags", &CheckpointMap::flags),
+                                               field("cpm_count", &CheckpointMap::count));
+};
+struct CheckpointRow {
+  std::uint32_t type = 0, subtype = 0, size = 0;
+  std::uint64_t fs_oid = 0, oid = 0, paddr = 0;
+  static constexpr auto layout = little_endian(
+      field("cpm_type", &CheckpointRow::type), field("cpm_subtype", &CheckpointRow::subtype),
+      field("cpm_size", &CheckpointRow::size), from_byte<16>(), field("cpm_fs_oid", &CheckpointRow::fs_oid),
+      field("cpm_oid", &CheckpointRow::oid), field("cpm_paddr", &CheckpointRow::paddr));
+};
+
+/// The space manager (spaceman_phys_t), as far as its count of free blocks of the main device.
+struct SpaceManager {
+  std::uint64_t free_count = 0;
+  static constexpr auto layout =
+      little_endian(from_byte<72>(), field("sm_dev[SD_MAIN].sm_free_count", &SpaceManager::free_count));
+};
+
 /// Where an object map says an object lies (omap_val_t).
 struct MappedObject {
   std::uint32_t flags = 0, size = 0;
@@ -153,6 +196,76 @@ enum class RecordType : std::uint8_t {
   dir_rec = 9,
 };
 constexpr std::uint64_t kIdMask = 0x0FFFFFFFFFFFFFFF;  ///< OBJ_ID_MASK
+
+/// What each key of a volume's tree begins with (j_key_t): whose record it is, and above it of which kind.
+struct RecordKey {
+  std::uint64_t obj_id_and_type = 0;
+  static constexpr auto layout = little_endian(field("obj_id_and_type", &RecordKey::obj_id_and_type));
+};
+
+/// A key of a run of a file (j_file_extent_key_t, fext_tree_key_t).
+struct ExtentKey {
+  std::uint64_t id = 0, logical_addr = 0;
+  static constexpr auto layout =
+      little_endian(field("id", &ExtentKey::id), field("logical_addr", &ExtentKey::logical_addr));
+};
+
+/// A key with a name (j_xattr_key_t, j_drec_key_t, without the name).
+struct NamedKey {
+  std::uint64_t obj_id_and_type = 0;
+  std::uint16_t name_len = 0;
+  static constexpr auto layout = little_endian(field("obj_id_and_type", &NamedKey::obj_id_and_type),
+                                               field("name_len", &NamedKey::name_len));
+};
+
+/// A key with a name and its hash (j_drec_hashed_key_t, without the name).
+struct HashedNameKey {
+  std::uint64_t obj_id_and_type = 0;
+  std::uint32_t name_len_and_hash = 0;
+  static constexpr std::uint32_t length_mask = 0x3FF;
+  static constexpr auto layout = little_endian(field("obj_id_and_type", &HashedNameKey::obj_id_and_type),
+                                               field("name_len_and_hash", &HashedNameKey::name_len_and_hash));
+};
+
+/// An extended attribute's value (j_xattr_val_t, without its bytes).
+struct AttributeRecord {
+  std::uint16_t flags = 0, xdata_len = 0;
+  static constexpr std::uint16_t streamed = 1;  // of flags: XATTR_DATA_STREAM
+  static constexpr auto layout =
+      little_endian(field("flags", &AttributeRecord::flags), field("xdata_len", &AttributeRecord::xdata_len));
+};
+
+/// The stream that holds a long attribute (j_xattr_dstream_t), up to its size.
+struct AttributeStream {
+  std::uint64_t xattr_obj_id = 0, size = 0;
+  static constexpr auto layout = little_endian(field("xattr_obj_id", &AttributeStream::xattr_obj_id),
+                                               field("dstream.size", &AttributeStream::size));
+};
+
+/// Extended fields behind a record (xf_blob_t): a head, a row for each (x_field_t), then their values, each
+/// filled up to eight bytes.
+struct FieldsHead {
+  std::uint16_t num_exts = 0, used_data = 0;
+  static constexpr auto layout = little_endian(field("xf_num_exts", &FieldsHead::num_exts),
+                                               field("xf_used_data", &FieldsHead::used_data));
+};
+struct FieldRow {
+  std::uint8_t type = 0, flags = 0;
+  std::uint16_t size = 0;
+  static constexpr auto layout = little_endian(
+      field("x_type", &FieldRow::type), field("x_flags", &FieldRow::flags), field("x_size", &FieldRow::size));
+};
+
+/// Extended fields that are one number: bytes of holes (INO_EXT_TYPE_SPARSE_BYTES), a device
+/// (INO_EXT_TYPE_RDEV).
+struct SparseBytes {
+  std::uint64_t count = 0;
+  static constexpr auto layout = little_endian(field("sparse bytes", &SparseBytes::count));
+};
+struct DeviceNumber {
+  std::uint32_t rdev = 0;
+  static constexpr auto layout = little_endian(field("rdev", &DeviceNumber::rdev));
+};
 
 /// An inode (j_inode_val_t), without its extended fields.
 struct InodeRecord {

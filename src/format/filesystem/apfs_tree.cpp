@@ -4,7 +4,7 @@
 
 #include "base/checked.h"
 #include "base/checksum.h"
-#include "base/fields.h"
+#include "base/structure_fields.h"
 
 namespace operculum::apfs {
 namespace {
@@ -133,7 +133,7 @@ Tree::Node Tree::node(std::uint64_t id, std::optional<unsigned> level) const {
 }
 
 std::uint64_t Tree::child(const Node& node, std::size_t index) {
-  return LittleFields(node.record(index).value, "APFS index").u64(0);
+  return structure_at<ChildRecord>(LittleFields(node.record(index).value, "APFS index"), 0).oid;
 }
 
 void Tree::from(const std::function<bool(ByteView)>& before,
@@ -202,13 +202,12 @@ ObjectMap::ObjectMap(const Blocks& blocks, std::uint64_t at)
 std::optional<MappedObject> ObjectMap::find(std::uint64_t oid, std::uint64_t xid) const {
   std::optional<MappedObject> out;
   auto not_behind = [&](ByteView key) {
-    LittleFields f(key, "APFS object map");
-    return f.u64(0) != oid ? f.u64(0) < oid : f.u64(8) <= xid;
+    auto [own, moment] = structure_at<ObjectKey>(LittleFields(key, "APFS object map"), 0);
+    return own != oid ? own < oid : moment <= xid;
   };
   tree_.last(not_behind, [&](const Record& record) {
-    if (LittleFields(record.key, "APFS object map").u64(0) != oid) return;
-    LittleFields value(record.value, "APFS object map");
-    out = read_structure<MappedObject>(value.bytes(0, size_on_disk<MappedObject>).data());
+    if (structure_at<ObjectKey>(LittleFields(record.key, "APFS object map"), 0).oid != oid) return;
+    out = structure_at<MappedObject>(LittleFields(record.value, "APFS object map"), 0);
   });
   if (out && (out->flags & MappedObject::deleted) != 0) out.reset();
   return out;

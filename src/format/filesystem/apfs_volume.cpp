@@ -5,7 +5,7 @@
 
 #include "base/checked.h"
 #include "base/checksum.h"
-#include "base/fields.h"
+#include "base/structure_fields.h"
 #include "base/text.h"
 #include "io/mapped_source.h"
 
@@ -13,10 +13,14 @@ namespace operculum::apfs {
 namespace {
 
 constexpr std::uint32_t kStorageMask = 0xC0000000, kPhysical = 0x40000000;  // of an object's type
-constexpr std::uint16_t kStreamed = 1;                                      // XATTR_DATA_STREAM
 
 ObjectType type_of(const ObjectHead& head) {
   return static_cast<ObjectType>(head.type & 0xFFFF);
+}
+
+template <typename S>
+S structure_in(ByteView bytes, const char* what) {
+  return structure_at<S>(LittleFields(bytes, what), 0);
 }
 
 /// The first number of a key: whose record it is, and of which kind.
@@ -25,7 +29,7 @@ struct Owner {
   RecordType type;
 };
 Owner owner_of(ByteView key) {
-  std::uint64_t both = LittleFields(key, "APFS key").u64(0);
+  std::uint64_t both = structure_in<RecordKey>(key, "APFS key").obj_id_and_type;
   return {both & kIdMask, static_cast<RecordType>(both >> 60)};
 }
 bool is_before(ByteView key, std::uint64_t id, RecordType type) {
@@ -37,20 +41,16 @@ bool is_of(ByteView key, std::uint64_t id, RecordType type) {
   return own.id == id && own.type == type;
 }
 
-template <typename S>
-S structure_at(ByteView bytes, const char* what) {
-  return read_structure<S>(LittleFields(bytes, what).bytes(0, size_on_disk<S>).data());
-}
-
 /// Shows the extended fields behind an inode (xf_blob_t): their kinds and values.
 void each_field(ByteView blob, const std::function<void(unsigned kind, ByteView value)>& take) {
-  constexpr std::size_t kHead = 4, kEntry = 4;
-  if (blob.size() < kHead) return;
+  constexpr std::size_t head_size = size_on_disk<FieldsHead>, row_size = size_on_disk<FieldRow>;
+  if (blob.size() < head_size) return;
   LittleFields f(blob, "APFS extended fields");
-  std::size_t count = f.u16(0), at = kHead + count * kEntry;
+  std::size_t count = structure_at<FieldsHead>(f, 0).num_exts, at = head_size + count * row_size;
   for (std::size_t i = 0; i < count; ++i) {
-    std::size_t size = f.u16(kHead + i * kEntry + 2);
-    take(f.u8(kHead + i * kEntry), f.bytes(at, size));
+    auto row = structure_at<FieldRow>(f, head_size + i * row_size);
+    std::size_t size = row.size;
+    take(row.type, f.bytes(at, size));
     at += (size + 7) / 8 * 8;
   }
 }
@@ -107,14 +107,16 @@ class Volume::FileSource final : public MappedSource {
     std::uint64_t block, crypto_id;  ///< block 0: a hole
   };
 
-  static std::uint64_t offset_in(ByteView key) { return LittleFields(key, "APFS extent").u64(8); }
+  static std::uint64_t offset_in(ByteView key) {
+    return structure_in<ExtentKey>(key, "APFS extent").logical_addr;
+  }
 
   Run run_at(std::uint64_t offset) const {
     const Tree* apart = volume_->extents();
     const Tree& tree = apart != nullptr ? *apart : volume_->tree();
     auto order = [&](ByteView key) {  // below, at or beyond this file's extents
       if (apart != nullptr) {
-        std::uint64_t id = LittleFields(key, "APFS extent").u64(0);
+        std::uint64_t id = structure_in<ExtentKey>(key, "APFS extent").id;
         return id < stream_ ? -1 : id > stream_ ? 1 : 0;
       }
       if (is_of(key, stream_, RecordType::file_extent)) return 0;
@@ -128,7 +130,7 @@ class Volume::FileSource final : public MappedSource {
     tree.last(not_behind, [&](const Record& found) {
       if (order(found.key) != 0) return;
       std::uint64_t begin = offset_in(found.key);
-      auto extent = structure_at<ExtentRecord>(found.value, "APFS extent");
+      auto extent = structure_in<ExtentRecord>(found.value, "APFS extent");
       std::uint64_t length = extent.len_and_flags & ExtentRecord::length_mask;
       if (offset - begin >= length) return;
       // in a tree of their own extents say nothing of a key
@@ -201,16 +203,16 @@ Inode Volume::inode(std::uint64_t id) const {
               [&](const Record& found) {
                 if (!is_of(found.key, id, RecordType::inode)) return false;
                 out.emplace();
-                out->record = structure_at<InodeRecord>(found.value, "APFS inode");
+                out->record = structure_in<InodeRecord>(found.value, "APFS inode");
                 constexpr unsigned kStream = 8, kSparseBytes = 13, kDevice = 14;  // INO_EXT_TYPE_...
                 each_field(found.value.subspan(size_on_disk<InodeRecord>),
                            [&](unsigned kind, ByteView value) {
                              if (kind == kStream)
-                               out->stream = structure_at<StreamSize>(value, "APFS inode's stream");
+                               out->stream = structure_in<StreamSize>(value, "APFS inode's stream");
                              if (kind == kSparseBytes)
-                               out->holes = LittleFields(value, "APFS inode's holes").u64(0);
+                               out->holes = structure_in<SparseBytes>(value, "APFS inode's holes").count;
                              if (kind == kDevice)
-                               out->device = LittleFields(value, "APFS inode's device").u32(0);
+                               out->device = structure_in<DeviceNumber>(value, "APFS inode's device").rdev;
                            });
                 return false;
               });
@@ -225,10 +227,16 @@ void Volume::names(std::uint64_t folder, const std::function<void(const Name&)>&
               [&](const Record& found) {
                 if (!is_of(found.key, folder, RecordType::dir_rec)) return false;
                 LittleFields key(found.key, "APFS name");
-                constexpr std::uint32_t kLengthMask = 0x3FF;
-                std::size_t length = hashed ? key.u32(8) & kLengthMask : key.u16(8);
-                auto record = structure_at<NameRecord>(found.value, "APFS name");
-                take({name_in(key, hashed ? 12 : 10, length), record.file_id,
+                std::size_t length = 0, text_at = 0;
+                if (hashed) {
+                  length = structure_at<HashedNameKey>(key, 0).name_len_and_hash & HashedNameKey::length_mask;
+                  text_at = size_on_disk<HashedNameKey>;
+                } else {
+                  length = structure_at<NamedKey>(key, 0).name_len;
+                  text_at = size_on_disk<NamedKey>;
+                }
+                auto record = structure_in<NameRecord>(found.value, "APFS name");
+                take({name_in(key, text_at, length), record.file_id,
                       static_cast<unsigned>(record.flags & NameRecord::type_mask)});
                 return true;
               });
@@ -240,12 +248,14 @@ void Volume::attributes(std::uint64_t id, const std::function<void(Attribute&&)>
                 if (!is_of(found.key, id, RecordType::xattr)) return false;
                 LittleFields key(found.key, "APFS attribute"), value(found.value, "APFS attribute");
                 Attribute out;
-                out.name = std::string(name_in(key, 10, key.u16(8)));
-                ByteView data = value.bytes(4, value.u16(2));
-                if ((value.u16(0) & kStreamed) != 0) {
-                  LittleFields stream(data, "APFS attribute's stream");
-                  out.stream_id = stream.u64(0);
-                  out.size = stream.u64(8);
+                auto length = structure_at<NamedKey>(key, 0).name_len;
+                out.name = std::string(name_in(key, size_on_disk<NamedKey>, length));
+                auto head = structure_at<AttributeRecord>(value, 0);
+                ByteView data = value.bytes(size_on_disk<AttributeRecord>, head.xdata_len);
+                if ((head.flags & AttributeRecord::streamed) != 0) {
+                  auto stream = structure_in<AttributeStream>(data, "APFS attribute's stream");
+                  out.stream_id = stream.xattr_obj_id;
+                  out.size = stream.size;
                 } else {
                   out.value.assign(data.begin(), data.end());
                   out.size = data.size();
@@ -279,7 +289,7 @@ void Volume::snapshots(const std::function<void(const Snapshot&)>& take) const {
             [&](const Record& found) {
               Owner own = owner_of(found.key);
               if (own.type != RecordType::snap_metadata) return true;
-              auto record = structure_at<SnapshotRecord>(found.value, "APFS snapshot");
+              auto record = structure_in<SnapshotRecord>(found.value, "APFS snapshot");
               LittleFields value(found.value, "APFS snapshot");
               take({own.id, record.create_time, record.sblock_oid,
                     std::string(name_in(value, size_on_disk<SnapshotRecord>, record.name_len))});
@@ -379,7 +389,6 @@ void Container::find_newest(const Report& report) {
 /// The space manager is an object that lives in memory: the checkpoint tells where it was put (reference,
 /// "Space Manager").
 std::optional<std::uint64_t> Container::free_blocks() const {
-  constexpr std::size_t kMapHead = 40, kMapEntry = 40, kFreeAt = 72;
   try {
     for (std::uint32_t i = 0, all = std::min(super_.xp_desc_len, super_.xp_desc_blocks); i < all; ++i) {
       std::uint64_t block =
@@ -387,11 +396,12 @@ std::optional<std::uint64_t> Container::free_blocks() const {
       Bytes raw = blocks_.object(block, "APFS checkpoint");
       if (type_of(read_structure<ObjectHead>(raw.data())) != ObjectType::checkpoint_map) continue;
       LittleFields f(raw, "APFS checkpoint");
-      for (std::uint32_t m = 0, count = f.u32(36); m < count; ++m) {
-        std::size_t at = kMapHead + m * kMapEntry;
-        if (f.u64(at + 24) != super_.spaceman_oid) continue;
-        Bytes manager = blocks_.object(f.u64(at + 32), "APFS space manager");
-        return LittleFields(manager, "APFS space manager").u64(kFreeAt);
+      for (std::uint32_t m = 0, count = structure_at<CheckpointMap>(f, 0).count; m < count; ++m) {
+        std::size_t at = size_on_disk<CheckpointMap> + m * size_on_disk<CheckpointRow>;
+        auto row = structure_at<CheckpointRow>(f, at);
+        if (row.oid != super_.spaceman_oid) continue;
+        Bytes manager = blocks_.object(row.paddr, "APFS space manager");
+        return structure_in<SpaceManager>(manager, "APFS space manager").free_count;
       }
     }
   } catch (const Malformed&) {  // a fact less

@@ -147,7 +147,7 @@ class BeContainer final : public FileTree {
                   "it was not unmounted: its journal was not replayed, the newest files may be missing");
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
+  Facts facts() override {
     std::string name(until_zero(as_text(shape_.super.name)));
     return {{"label", escape(name)},
             {"byte order", shape_.order == std::endian::big ? "big-endian" : "little-endian"},

@@ -68,8 +68,8 @@ class BfsContainer final : public FileTree {
     compare_sizes(*this, image_->size(), std::uint64_t{super_.end} + 1);
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
-    std::vector<std::pair<std::string, std::string>> out;
+  Facts facts() override {
+    Facts out;
     std::string_view label = trim(until_zero(as_text(super_.volume)));
     if (!label.empty()) out.emplace_back("label", escape(label));
     out.emplace_back("capacity", size_fact(std::uint64_t{super_.end} + 1));

@@ -84,9 +84,9 @@ class BtrfsContainer final : public FileTree {
           fmt::format("device {} is older than the others: what is read of it may be out of date", number));
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
+  Facts facts() override {
     const Superblock& s = volume_->super();
-    std::vector<std::pair<std::string, std::string>> out;
+    Facts out;
     if (!s.label.empty()) out.emplace_back("label", escape(s.label));
     out.emplace_back("uuid", uuid_text(s.fsid));
     out.emplace_back("capacity", size_fact(s.total_bytes));

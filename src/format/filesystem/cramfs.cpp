@@ -58,8 +58,8 @@ class CramContainer final : public FileTree {
 
   std::optional<Trimmed> trimmed(Look look) override { return without_end(image_, size_, kBlock, look); }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
-    std::vector<std::pair<std::string, std::string>> out;
+  Facts facts() override {
+    Facts out;
     if (!name_.empty()) out.emplace_back("label", name_);
     out.emplace_back("used", size_fact(size_));
     out.emplace_back("order", big_ ? "big-endian" : "little-endian");

@@ -62,8 +62,8 @@ class ErofsContainer final : public FileTree {
     return without_end(image_, super_.blocks * super_.block_size(), super_.block_size(), look);
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
-    std::vector<std::pair<std::string, std::string>> out;
+  Facts facts() override {
+    Facts out;
     std::string_view label = as_text(super_.volume_name);
     label = until_zero(label);
     if (!label.empty()) out.emplace_back("label", label);

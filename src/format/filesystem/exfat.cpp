@@ -97,7 +97,7 @@ class ExfatContainer final : public FileTree {
       add_finding(Finding::Level::warning, "it is marked as having bad clusters");
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
+  Facts facts() override {
     std::string label;
     std::uint64_t used = 0;
     bool counted = false;
@@ -112,7 +112,7 @@ class ExfatContainer final : public FileTree {
       });
     } catch (const Malformed&) {
     }
-    std::vector<std::pair<std::string, std::string>> out;
+    Facts out;
     if (!label.empty()) out.emplace_back("label", label);
     out.emplace_back("serial", fmt::format("{:04X}-{:04X}", boot_.serial >> 16, boot_.serial & 0xFFFF));
     out.emplace_back("capacity", size_fact(boot_.size));

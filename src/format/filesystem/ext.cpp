@@ -40,9 +40,9 @@ class ExtContainer final : public FileTree {
       add_finding(Finding::Level::warning, "it is marked as having errors");
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
+  Facts facts() override {
     const Superblock& s = volume_.super();
-    std::vector<std::pair<std::string, std::string>> out;
+    Facts out;
     if (!s.label.empty()) out.emplace_back("label", s.label);
     if (!s.uuid.empty()) out.emplace_back("uuid", uuid_text(s.uuid));
     out.emplace_back("capacity", size_fact(s.blocks * s.block_size));

@@ -20,8 +20,8 @@ std::string_view prefix_of(std::uint8_t index) {
 
 }  // namespace
 
-Attributes Volume::attributes(const Inode& inode) const {
-  Attributes out;
+ExtendedAttributes Volume::attributes(const Inode& inode) const {
+  ExtendedAttributes out;
   constexpr std::size_t kMarkSize = 4;  // in front of those in an inode
   if (inode.extra.size() >= kMarkSize && load_little<std::uint32_t>(inode.extra.data()) == kAttributeMagic) {
     ByteView entries = ByteView(inode.extra).subspan(kMarkSize);
@@ -41,7 +41,8 @@ Attributes Volume::attributes(const Inode& inode) const {
 }
 
 /// `values` is where the places of values count from.
-void Volume::add_attributes(ByteView entries, ByteView values, std::string_view what, Attributes& out) const {
+void Volume::add_attributes(ByteView entries, ByteView values, std::string_view what,
+                            ExtendedAttributes& out) const {
   constexpr std::size_t kEntry = size_on_disk<AttributeEntry>;
   LittleFields names(entries, what), data(values, "ext attribute value");
   for (std::size_t at = 0;

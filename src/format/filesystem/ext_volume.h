@@ -4,6 +4,7 @@
 #include <unordered_set>
 #include <vector>
 
+#include "base/facts.h"
 #include "container/container.h"
 #include "format/filesystem/ext_records.h"
 #include "io/extent_source.h"
@@ -75,8 +76,6 @@ struct BlocksOfFile {
   std::vector<std::uint64_t> tables;  ///< that say where the data is
 };
 
-using Attributes = std::vector<std::pair<std::string, std::string>>;
-
 using Report = std::function<void(Finding::Level, std::string)>;
 
 /// Throws Malformed unless the 1024 bytes are a superblock that makes sense.
@@ -110,7 +109,7 @@ class Volume {
   /// The bytes of a file, folder or link kept in its inode; empty when they are kept in blocks.
   std::optional<Bytes> inline_data(const Inode& inode) const;
   SourcePtr data(const Inode& inode) const;
-  Attributes attributes(const Inode& inode) const;
+  ExtendedAttributes attributes(const Inode& inode) const;
   /// Seed of the checksums of blocks that belong to this inode.
   std::uint32_t seed_of(const Inode& inode) const;
 
@@ -135,7 +134,8 @@ class Volume {
   ExtentHead extent_head(const Inode& inode, ByteView node, unsigned level) const;
   void each_extent(const Inode& inode, ByteView node, unsigned level, ExtentWalk& walk) const;
   std::vector<Extent> block_map(const Inode& inode) const;
-  void add_attributes(ByteView entries, ByteView values, std::string_view what, Attributes& out) const;
+  void add_attributes(ByteView entries, ByteView values, std::string_view what,
+                      ExtendedAttributes& out) const;
 
   SourcePtr image_, meta_;
   Superblock super_;

@@ -27,9 +27,9 @@ class F2fsContainer final : public FileTree {
     compare_sizes(*this, volume_.image()->size(), volume_.super().block_count * kBlock);
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
+  Facts facts() override {
     const Superblock& s = volume_.super();
-    std::vector<std::pair<std::string, std::string>> out;
+    Facts out;
     std::string label = to_utf8(as_text(s.volume_name), "UTF-16LE").value_or("");
     label = until_zero(label);
     if (!label.empty()) out.emplace_back("label", escape(label));

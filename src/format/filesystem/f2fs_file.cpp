@@ -222,7 +222,7 @@ void Volume::list_folder(const Inode& folder, const std::function<void(const Fol
   if (!wrong.empty()) throw Malformed(wrong);
 }
 
-std::vector<std::pair<std::string, std::string>> Volume::attributes(const Inode& inode) const {
+ExtendedAttributes Volume::attributes(const Inode& inode) const {
   // struct f2fs_xattr_header, then entries: kind of name, its length, the value's, name, value, filled to
   // four bytes
   constexpr std::uint32_t kMagic = 0xF2F52011;
@@ -240,7 +240,7 @@ std::vector<std::pair<std::string, std::string>> Volume::attributes(const Inode&
     Bytes more = node(inode.xattr_nid);
     all.insert(all.end(), more.begin(), more.begin() + kNodeRoom);
   }
-  std::vector<std::pair<std::string, std::string>> out;
+  ExtendedAttributes out;
   LittleFields f(all, "F2FS attributes");
   if (all.size() < kHead || f.u32(0) != kMagic) return out;
   for (std::size_t at = kHead; at + 4 <= all.size() && f.u32(at) != 0;) {

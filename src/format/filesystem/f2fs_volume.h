@@ -3,6 +3,7 @@
 #include <functional>
 #include <unordered_map>
 
+#include "base/facts.h"
 #include "base/structure.h"
 #include "base/time.h"
 #include "container/container.h"
@@ -151,7 +152,7 @@ class Volume {
   /// A file's bytes. Throws Unsupported for encrypted ones.
   ContentPtr data(const Inode& inode) const;
   std::string link_target(const Inode& inode) const;
-  std::vector<std::pair<std::string, std::string>> attributes(const Inode& inode) const;
+  ExtendedAttributes attributes(const Inode& inode) const;
   /// Hands out a folder's names without "." and "..".
   void list_folder(const Inode& folder, const std::function<void(const FolderItem&)>& take) const;
 

@@ -40,8 +40,8 @@ class FatContainer final : public FileTree {
     }
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
-    std::vector<std::pair<std::string, std::string>> out;
+  Facts facts() override {
+    Facts out;
     std::string label = root_label();
     if (label.empty() && boot_.label != "NO NAME") label = boot_.label;
     if (!label.empty()) out.emplace_back("label", label);

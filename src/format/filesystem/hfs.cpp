@@ -92,9 +92,9 @@ class HfsContainer final : public FileTree {
                       : "it was not unmounted: the newest files may be missing");
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
+  Facts facts() override {
     const Header& header = volume_.header();
-    std::vector<std::pair<std::string, std::string>> out;
+    Facts out;
     try {
       volume_.catalog().from([](const BigFields& key) { return parent_in(key) < kRootParent; },
                              [&](const LeafRecord& record) {
@@ -247,8 +247,8 @@ class HfsContainer final : public FileTree {
     }
   }
 
-  std::vector<std::pair<std::string, std::string>> attributes_of(std::uint32_t id) const {
-    std::vector<std::pair<std::string, std::string>> out;
+  ExtendedAttributes attributes_of(std::uint32_t id) const {
+    ExtendedAttributes out;
     if (volume_.attributes() == nullptr) return out;
     constexpr std::uint64_t kLargestAttribute = 16 << 20;
     volume_.attributes()->from(

@@ -125,7 +125,7 @@ class HfsClassic final : public FileTree {
     read_catalog();
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
+  Facts facts() override {
     std::uint64_t all = std::uint64_t{master_.blocks} * master_.block_size,
                   free = std::min<std::uint64_t>(master_.free_blocks, master_.blocks) * master_.block_size;
     return {{"label", escape(name_of(ByteView(master_.name).subspan(1, master_.name[0]), encoding_))},

@@ -125,9 +125,9 @@ class HpfsContainer final : public FileTree {
       add_finding(Finding::Level::warning, "it was not unmounted: it may be inconsistent");
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
+  Facts facts() override {
     constexpr std::size_t kLabelAt = 43, kLabel = 11, kMarkAt = 38;
-    std::vector<std::pair<std::string, std::string>> out;
+    Facts out;
     Bytes boot = read_up_to(*meta_, 0, kSector);
     if (boot.size() == kSector && boot[kMarkAt] == 0x28)
       if (std::string_view label = trim(until_zero(as_text(ByteView(boot).subspan(kLabelAt, kLabel))));

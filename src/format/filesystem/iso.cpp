@@ -71,8 +71,8 @@ class IsoContainer final : public FileTree {
     return without_end(image_, end_of_use(), kSector, look);
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
-    std::vector<std::pair<std::string, std::string>> out;
+  Facts facts() override {
+    Facts out;
     if (!volume_.label.empty()) out.emplace_back("label", volume_.label);
     out.emplace_back("shown", std::string(tree_name()) + " tree");
     out.emplace_back("trees", trees_);

@@ -28,9 +28,9 @@ class JfsContainer final : public FileTree {
                   "missing");
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
+  Facts facts() override {
     const Superblock& s = volume_.super();
-    std::vector<std::pair<std::string, std::string>> out;
+    Facts out;
     std::string_view label = s.version == 1 ? as_text(s.fpack) : as_text(s.label);
     label = trim(until_zero(label));
     if (!label.empty()) out.emplace_back("label", escape(label));

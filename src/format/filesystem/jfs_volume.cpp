@@ -5,7 +5,7 @@
 #include <algorithm>
 
 #include "base/checked.h"
-#include "base/fields.h"
+#include "base/structure_fields.h"
 #include "base/text.h"
 #include "format/filesystem/inode_entry.h"
 #include "io/cached_source.h"
@@ -14,10 +14,12 @@ namespace operculum::jfs {
 namespace {
 
 constexpr std::uint64_t kAggregateInodesAt = 0xB000, kFileSetInode = 16;
-constexpr std::uint8_t kLeaf = 2, kInternal = 4;            // BT_LEAF, BT_INTERNAL
-constexpr std::uint8_t kNotRecorded = 8;                    // XAD_NOTRECORDED: allocated, never written
-constexpr std::uint8_t kInline = 0x40, kExtent = 0x20;      // DXD_INLINE, DXD_EXTENT
-constexpr std::size_t kExtentEntry = 16, kFirstExtent = 2;  // in entries: the head takes the place of two
+constexpr std::uint8_t kLeaf = 2, kInternal = 4;        // BT_LEAF, BT_INTERNAL
+constexpr std::uint8_t kNotRecorded = 8;                // XAD_NOTRECORDED: allocated, never written
+constexpr std::uint8_t kInline = 0x40, kExtent = 0x20;  // DXD_INLINE, DXD_EXTENT
+constexpr std::size_t kExtentEntry = size_on_disk<ExtentRow> + size_on_disk<BlockRun>;
+constexpr std::size_t kFirstExtent = 2;  // in entries: the head takes the place of two
+constexpr std::size_t kRootTable = 24;   // in a folder's root: its table of slots
 constexpr std::size_t kInlineTargetAt = 256, kInlineTarget = 256, kInlineAttributesAt = 384,
                       kInlineAttributes = 128;
 constexpr std::uint64_t kLargestAttributes = 1 << 20;
@@ -66,10 +68,8 @@ Volume::Volume(SourcePtr image) : image_(std::move(image)), meta_(make_cached(im
       make_extent_source(image_, extents(ByteView(map).subspan(kTreeAt), inode.size), inode.size));
 }
 
-/// struct pxd: 24 bits of length, 40 bits of address.
-Volume::Run Volume::run_at(const Byte* descriptor) {
-  std::uint32_t length = load_little<std::uint32_t>(descriptor);
-  return {std::uint64_t{length >> 24} << 32 | load_little<std::uint32_t>(descriptor + 4), length & 0xFFFFFF};
+Volume::Run Volume::run_of(const BlockRun& stated) {
+  return {std::uint64_t{stated.len_addr >> 24} << 32 | stated.addr2, stated.len_addr & 0xFFFFFF};
 }
 
 std::uint64_t Volume::place_of(Run run, std::string_view what) const {
@@ -92,23 +92,23 @@ std::vector<Extent> Volume::extents(ByteView root, std::uint64_t size) const {
 
 void Volume::extent_page(ByteView page, std::size_t most, Seen& seen, std::vector<Extent>& out) const {
   LittleFields f(page, "JFS extent tree");
-  std::uint8_t flag = f.u8(16);
-  std::size_t count = f.u16(18);
+  auto head = structure_at<ExtentPageHead>(f, 0);
+  std::uint8_t flag = head.flag;
+  std::size_t count = head.nextindex;
   if ((flag & (kLeaf | kInternal)) == 0 || count < kFirstExtent || count > most)
     throw Malformed(
         fmt::format("JFS extent tree: expected a page with at most {} entries, found {}, flags {:#x}", most,
                     count, flag));
   for (std::size_t i = kFirstExtent; i < count; ++i) {
-    ByteView entry = f.bytes(i * kExtentEntry, kExtentEntry);
-    LittleFields e(entry, "JFS extent");
-    Run run = run_at(entry.data() + 8);
+    auto row = structure_at<ExtentRow>(f, i * kExtentEntry);
+    Run run = run_of(structure_at<BlockRun>(f, i * kExtentEntry + size_on_disk<ExtentRow>));
     std::uint64_t at = place_of(run, "JFS extent");
     if ((flag & kLeaf) == 0) {
       if (!seen.insert(run.block).second)
         throw Malformed(fmt::format("JFS extent tree: the page at block {} is met twice", run.block));
       extent_page(read_exactly(*meta_, at, kPage, "JFS extent tree"), kPage / kExtentEntry, seen, out);
-    } else if ((e.u8(0) & kNotRecorded) == 0) {
-      std::uint64_t logical = (std::uint64_t{e.u8(3)} << 32 | e.u32(4)) * super_.bsize;
+    } else if ((row.flag & kNotRecorded) == 0) {
+      std::uint64_t logical = (std::uint64_t{row.off1} << 32 | row.off2) * super_.bsize;
       out.push_back({logical, at, run.count * super_.bsize});
     }
   }
@@ -120,10 +120,10 @@ Inode Volume::inode(std::uint64_t number) const {
   if (pages < 2 || number / kInPage >= pages - 1)
     throw Malformed(fmt::format("inode {} is not one of the file set's {}", number, pages * kInPage));
   // the map's first page is its head
-  Bytes place = read_exactly(*inode_map_,
-                             (number / kInPage + 1) * kPage + kExtentsAt + number % kInPage / kInExtent * 8,
-                             8, "JFS inode map");
-  Run run = run_at(place.data());
+  constexpr std::size_t run_size = size_on_disk<BlockRun>;
+  std::uint64_t spot = (number / kInPage + 1) * kPage + kExtentsAt + number % kInPage / kInExtent * run_size;
+  Run run =
+      run_of(read_structure<BlockRun>(read_exactly(*inode_map_, spot, run_size, "JFS inode map").data()));
   if (run.count == 0) throw Malformed(fmt::format("inode {} is not allocated", number));
   std::uint64_t at = place_of(run, "JFS inodes") + number % kInExtent * kInodeSize;
   Inode out;
@@ -147,31 +147,29 @@ std::string Volume::link_target(const Inode& inode) const {
   return link_target_in(*data(inode));
 }
 
-std::vector<std::pair<std::string, std::string>> Volume::attributes(const Inode& inode) const {
-  std::vector<std::pair<std::string, std::string>> out;
-  LittleFields place(inode.ea, "JFS place of attributes");
+ExtendedAttributes Volume::attributes(const Inode& inode) const {
+  ExtendedAttributes out;
+  auto place = read_structure<DataPlace>(inode.ea.data());
   Bytes list;
-  if ((place.u8(0) & kInline) != 0) {
+  if ((place.flag & kInline) != 0) {
     ByteView kept = ByteView(inode.whole).subspan(kInlineAttributesAt, kInlineAttributes);
     list.assign(kept.begin(), kept.end());
-  } else if ((place.u8(0) & kExtent) != 0) {
-    Run run = run_at(inode.ea.data() + 8);
-    list = read_up_to(
-        *meta_, place_of(run, "JFS attributes"),
-        std::min<std::uint64_t>(place.u32(4), std::min(run.count * super_.bsize, kLargestAttributes)));
+  } else if ((place.flag & kExtent) != 0) {
+    Run run = run_of(read_structure<BlockRun>(inode.ea.data() + size_on_disk<DataPlace>));
+    list = read_up_to(*meta_, place_of(run, "JFS attributes"),
+                      std::min({std::uint64_t{place.size}, run.count * super_.bsize, kLargestAttributes}));
   } else {
     return out;
   }
-  // struct jfs_ea_list: the size of all; then flag, lengths of name and value, the name with a zero, the
-  // value
   LittleFields f(list, "JFS attributes");
-  std::size_t end = std::min<std::size_t>(f.u32(0), list.size());
-  for (std::size_t at = 4; at + 4 < end;) {
-    std::size_t name = f.u8(at + 1), value = f.u16(at + 2);
-    if (at + 5 + name + value > end)
+  std::size_t end = std::min<std::size_t>(structure_at<AttributeList>(f, 0).size, list.size());
+  for (std::size_t at = size_on_disk<AttributeList>; at + size_on_disk<AttributeHead> < end;) {
+    auto head = structure_at<AttributeHead>(f, at);
+    std::size_t name_at = at + size_on_disk<AttributeHead>, value_at = name_at + head.namelen + 1;
+    if (value_at + head.valuelen > end)
       throw Malformed(fmt::format("inode {}: an extended attribute does not fit its list", inode.number));
-    out.emplace_back(f.text(at + 4, name), f.text(at + 5 + name, value));
-    at += 5 + name + value;
+    out.emplace_back(f.text(name_at, head.namelen), f.text(value_at, head.valuelen));
+    at = value_at + head.valuelen;
   }
   return out;
 }
@@ -180,9 +178,11 @@ std::string Volume::name_at(ByteView page, std::size_t slot, bool leaf) const {
   LittleFields f(page, "JFS folder");
   std::size_t at = slot * kSlot;
   // a head: where the name goes on, its length, the first part; the rest in slots of 15 units
-  std::size_t next_at = leaf ? 4 : 8, left = f.u8(at + next_at + 1);
-  std::size_t part = leaf && !super_.has_index() ? 13 : 11, text_at = at + next_at + 2;
-  auto next = static_cast<std::int8_t>(f.u8(at + next_at));
+  std::size_t front = leaf ? 4 : size_on_disk<BlockRun>;  // an inode, or where the page below lies
+  auto head = structure_at<NameSlot>(f, at + front);
+  std::size_t left = head.cnt, part = leaf && !super_.has_index() ? 13 : 11;
+  std::size_t text_at = at + front + size_on_disk<NameSlot>;
+  auto next = static_cast<std::int8_t>(head.next);
   std::u16string units;
   while (true) {
     for (std::size_t i = 0; i < std::min(left, part); ++i)
@@ -191,29 +191,29 @@ std::string Volume::name_at(ByteView page, std::size_t slot, bool leaf) const {
     if (left == 0) return name_of(units);
     if (next < 0) throw Malformed("JFS folder: a name ends before its length");
     std::size_t more = static_cast<std::size_t>(next) * kSlot;
-    next = static_cast<std::int8_t>(f.u8(more));
+    next = static_cast<std::int8_t>(structure_at<NameSlot>(f, more).next);
     part = 15;
-    text_at = more + 2;
+    text_at = more + size_on_disk<NameSlot>;
   }
 }
 
 void Volume::folder_page(ByteView page, std::size_t table_at, std::size_t count, Seen& seen,
                          const std::function<void(FolderItem&&)>& take, std::string& wrong) const {
   LittleFields f(page, "JFS folder");
-  bool leaf = (f.u8(16) & kLeaf) != 0;
+  bool leaf = (structure_at<NamePageHead>(f, 0).flag & kLeaf) != 0;
   for (std::size_t i = 0; i < count; ++i) {
     try {
       std::size_t slot = f.u8(table_at + i);
       if (leaf) {
-        take({name_at(page, slot, true), f.u32(slot * kSlot)});
+        take({name_at(page, slot, true), structure_at<LeafName>(f, slot * kSlot).inumber});
         continue;
       }
-      Run run = run_at(f.bytes(slot * kSlot, 8).data());
+      Run run = run_of(structure_at<BlockRun>(f, slot * kSlot));
       if (!seen.insert(run.block).second)
         throw Malformed(fmt::format("JFS folder: the page at block {} is met twice", run.block));
       Bytes child = read_exactly(*meta_, place_of(run, "JFS folder"), kPage, "JFS folder");
-      LittleFields head(child, "JFS folder");
-      folder_page(child, std::size_t{head.u8(21)} * kSlot, head.u8(17), seen, take, wrong);
+      auto head = read_structure<NamePageHead>(child.data());
+      folder_page(child, std::size_t{head.stblindex} * kSlot, head.nextindex, seen, take, wrong);
     } catch (const Malformed& error) {
       wrong = error.what();
     }
@@ -222,8 +222,7 @@ void Volume::folder_page(ByteView page, std::size_t table_at, std::size_t count,
 
 void Volume::list_folder(const Inode& folder, const std::function<void(FolderItem&&)>& take) const {
   ByteView root = ByteView(folder.whole).subspan(kTreeAt);
-  constexpr std::size_t kRootTable = 24;
-  std::size_t count = LittleFields(root, "JFS folder").u8(17);
+  std::size_t count = read_structure<NamePageHead>(root.data()).nextindex;
   if (count > 8)
     throw Malformed(fmt::format("JFS folder: expected at most 8 entries in its root, found {}", count));
   Seen seen;

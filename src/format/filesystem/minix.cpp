@@ -175,7 +175,7 @@ class MinixContainer final : public FileTree {
       add_finding(Finding::Level::warning, "it was not unmounted: the newest files may be missing");
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
+  Facts facts() override {
     return {{"version", fmt::format("{}", shape_.version)},
             {"byte order", shape_.order == std::endian::big ? "big-endian" : "little-endian"},
             {"names", fmt::format("up to {} bytes", shape_.name_size)},

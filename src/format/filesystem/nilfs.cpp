@@ -2,7 +2,6 @@
 
 #include <algorithm>
 
-#include "base/fields.h"
 #include "base/text.h"
 #include "format/filesystem/device_number.h"
 #include "format/filesystem/file_tree.h"
@@ -42,9 +41,9 @@ class NilfsContainer final : public FileTree {
     compare_sizes(*this, size_, volume_.super().dev_size);
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
+  Facts facts() override {
     const Superblock& s = volume_.super();
-    std::vector<std::pair<std::string, std::string>> out;
+    Facts out;
     std::string_view label = until_zero(as_text(s.volume_name));
     if (!label.empty()) out.emplace_back("label", escape(label));
     out.emplace_back("uuid", uuid_text(s.uuid));
@@ -140,7 +139,7 @@ class NilfsContainer final : public FileTree {
       }
       case EntryKind::character_device:
       case EntryKind::block_device:
-        set_device(extra, LittleFields(inode.bmap, "NILFS2 device").u32(0));
+        set_device(extra, read_structure<DeviceMap>(inode.bmap.data()).code);
         break;
       default:
         break;
@@ -154,7 +153,7 @@ class NilfsContainer final : public FileTree {
 
 Match recognise_nilfs(Probe& probe) {
   Bytes raw = probe.at(1024, 1024);
-  if (raw.size() < 1024 || LittleFields(raw, "NILFS2").u16(6) != 0x3434) return Match::none;
+  if (raw.size() < 1024 || read_field(&Superblock::magic, raw.data()) != kMagic) return Match::none;
   return match_superblock(probe, "NILFS2", [&] { read_superblock(raw); });
 }
 

@@ -6,13 +6,12 @@
 
 #include "base/checked.h"
 #include "base/checksum.h"
-#include "base/fields.h"
+#include "base/structure_fields.h"
 #include "io/cached_source.h"
 
 namespace operculum::nilfs {
 namespace {
 
-constexpr std::uint16_t kMagic = 0x3434;
 constexpr std::uint32_t kLogMagic = 0x1EAFFA11;
 constexpr std::uint64_t kSuperAt = 1024;
 constexpr std::size_t kSuperSize = 1024;
@@ -34,6 +33,33 @@ struct LogHead {
                     field("ss_sumbytes", &LogHead::sumbytes));
 };
 
+/// struct nilfs_btree_node: the head of a node, the root in an inode included; keys follow, then as many
+/// places.
+struct NodeHead {
+  std::uint8_t flags = 0, level = 0;
+  std::uint16_t nchildren = 0;
+  static constexpr auto layout =
+      little_endian(field("bn_flags", &NodeHead::flags), field("bn_level", &NodeHead::level),
+                    field("bn_nchildren", &NodeHead::nchildren));
+};
+constexpr std::uint8_t kLargeMap = 1;                     // in a root's flags: a B-tree, no six pointers
+constexpr std::size_t kRootKeysAt = 8, kNodeKeysAt = 16;  // a node has bytes of filling behind its head
+
+/// struct nilfs_super_root, in front of its inodes.
+struct SuperRoot {
+  std::uint32_t sum = 0;
+  std::uint16_t bytes = 0;
+  static constexpr std::size_t inodes_at = 16;
+  static constexpr auto layout =
+      little_endian(field("sr_sum", &SuperRoot::sum), field("sr_bytes", &SuperRoot::bytes));
+};
+
+/// struct nilfs_dat_entry, as far as it is read: where a virtual block lies.
+struct BlockEntry {
+  std::uint64_t blocknr = 0;
+  static constexpr auto layout = little_endian(field("de_blocknr", &BlockEntry::blocknr));
+};
+
 /// What a map says of a block of its file.
 struct Mapped {
   std::uint64_t pointer = 0;  ///< 0: a hole
@@ -51,12 +77,13 @@ class Bmap {
   Mapped find(std::uint64_t index) const {
     constexpr std::size_t kDirect = kBmapSize / 8 - 1;
     LittleFields root(root_, "NILFS2 map");
-    if ((root.u8(0) & 1) == 0) {
+    auto head = structure_at<NodeHead>(root, 0);
+    if ((head.flags & kLargeMap) == 0) {
       if (index >= kDirect) return {0, UINT64_MAX};
       return {root.u64(8 + static_cast<std::size_t>(index) * 8), index + 1};
     }
     constexpr std::size_t kRootChildren = 3;
-    return in_node(root_, root.u8(1), 8, kRootChildren, index, UINT64_MAX);
+    return in_node(root_, head.level, kRootKeysAt, kRootChildren, index, UINT64_MAX);
   }
 
   std::uint64_t place(std::uint64_t pointer) const {
@@ -67,12 +94,13 @@ class Bmap {
   Mapped in_node(ByteView node, unsigned level, std::size_t keys_at, std::size_t most, std::uint64_t index,
                  std::uint64_t end) const {
     LittleFields f(node, "NILFS2 B-tree node");
-    std::size_t count = f.u16(2);
+    auto head = structure_at<NodeHead>(f, 0);
+    std::size_t count = head.nchildren;
     constexpr unsigned kDeepest = 14;
-    if (count > most || level == 0 || level > kDeepest || f.u8(1) != level)
+    if (count > most || level == 0 || level > kDeepest || head.level != level)
       throw Malformed(fmt::format(
           "NILFS2 B-tree node: expected level {} with at most {} children, found level {} with {}", level,
-          most, f.u8(1), count));
+          most, head.level, count));
     std::size_t low = 0, high = count;  // of the first key behind `index`
     while (low < high) {
       std::size_t middle = (low + high) / 2;
@@ -84,7 +112,8 @@ class Bmap {
     std::uint64_t pointer = f.u64(keys_at + (most + low - 1) * 8);
     if (level > 1) {
       Bytes child = read_exactly(*meta_, place(pointer), block_, "NILFS2 B-tree node");
-      return in_node(child, level - 1, 16, (static_cast<std::size_t>(block_) - 16) / 16, index, end);
+      return in_node(child, level - 1, kNodeKeysAt, (static_cast<std::size_t>(block_) - kNodeKeysAt) / 16,
+                     index, end);
     }
     if (f.u64(keys_at + (low - 1) * 8) != index) return {0, end};
     return {pointer, index + 1};
@@ -231,13 +260,13 @@ void Volume::find_super_root(const std::function<void(Finding::Level, std::strin
   if (root == 0) throw Malformed(fmt::format("NILFS2: the newest super root cannot be read: {}", wrong));
   Bytes raw = read_exactly(*image_, root * block, block, "NILFS2 super root");
   LittleFields f(raw, "NILFS2 super root", root * block);
-  std::size_t bytes = f.u16(4), step = super_.inode_size;
-  constexpr std::size_t kInodesAt = 16;
-  if (bytes < kInodesAt + 3 * step || bytes > raw.size() ||
-      !sum_fits(crc32_plain(super_.crc_seed, ByteView(raw).subspan(4, bytes - 4)), f.u32(0)))
+  auto head = structure_at<SuperRoot>(f, 0);
+  std::size_t bytes = head.bytes, step = super_.inode_size;
+  if (bytes < SuperRoot::inodes_at + 3 * step || bytes > raw.size() ||
+      !sum_fits(crc32_plain(super_.crc_seed, ByteView(raw).subspan(4, bytes - 4)), head.sum))
     throw Malformed(fmt::format("NILFS2 super root at block {} does not fit its checksum", root));
   auto inode_at = [&](std::size_t index) {
-    return read_structure<Inode>(f.bytes(kInodesAt + index * step, size_on_disk<Inode>).data());
+    return structure_at<Inode>(f, SuperRoot::inodes_at + index * step);
   };
   std::uint64_t limit = all;
   dat_ = make_cached(std::make_shared<BmapSource>(
@@ -264,7 +293,7 @@ SourcePtr Volume::file(const Inode& inode, std::uint64_t size) const {
     if (pointer > kEndless / 64)
       throw Malformed(fmt::format("NILFS2: virtual block {} is not possible", pointer));
     Bytes raw = read_exactly(*dat, place_of_entry(pointer, entry, block), 8, "NILFS2 DAT entry");
-    std::uint64_t real = LittleFields(raw, "NILFS2 DAT entry").u64(0);
+    std::uint64_t real = read_structure<BlockEntry>(raw.data()).blocknr;
     if (real == 0 || real >= limit)
       throw Malformed(
           fmt::format("NILFS2: virtual block {} leads to block {}, the image has {}", pointer, real, limit));

@@ -22,6 +22,7 @@ namespace operculum::nilfs {
 
 constexpr std::uint64_t kRootInode = 2;
 constexpr std::size_t kBmapSize = 56;
+constexpr std::uint16_t kMagic = 0x3434;
 
 /// struct nilfs_super_block.
 struct Superblock {
@@ -66,6 +67,12 @@ struct Inode {
                     field("i_ctime_nsec", &Inode::ctime_nsec), field("i_mtime_nsec", &Inode::mtime_nsec),
                     field("i_uid", &Inode::uid), field("i_gid", &Inode::gid), field("i_mode", &Inode::mode),
                     field("i_links_count", &Inode::links), from_byte<56>(), field("i_bmap", &Inode::bmap));
+};
+
+/// What a device has in place of a map: its number.
+struct DeviceMap {
+  std::uint32_t code = 0;
+  static constexpr auto layout = little_endian(field("i_device_code", &DeviceMap::code));
 };
 
 /// struct nilfs_checkpoint, but the ifile's inode at its end.

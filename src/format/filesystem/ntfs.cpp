@@ -52,9 +52,9 @@ class NtfsContainer final : public FileTree {
     }
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
+  Facts facts() override {
     const Boot& boot = volume_.boot();
-    std::vector<std::pair<std::string, std::string>> out;
+    Facts out;
     if (!label_.empty()) out.emplace_back("label", label_);
     if (!version_.empty()) out.emplace_back("version", version_);
     out.emplace_back("serial", fmt::format("{:016X}", boot.serial));

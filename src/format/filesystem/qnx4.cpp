@@ -75,7 +75,7 @@ class Qnx4Container final : public FileTree {
       throw Malformed("QNX 4 root block: the root folder's name and mode are missing");
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
+  Facts facts() override {
     return {{"capacity", size_fact(image_->size())}, {"block", fmt::format("{} bytes", kBlock)}};
   }
 

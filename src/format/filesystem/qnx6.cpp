@@ -134,7 +134,7 @@ class Qnx6Container final : public FileTree {
     long_names_ = data_of(shape_.long_names);
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
+  Facts facts() override {
     return {{"uuid", uuid_text(shape_.super.volume_id)},
             {"byte order", shape_.order == std::endian::big ? "big-endian" : "little-endian"},
             {"capacity", size_fact(shape_.super.blocks * shape_.block())},

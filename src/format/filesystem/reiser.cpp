@@ -32,9 +32,9 @@ class ReiserContainer final : public FileTree {
           "may be missing");
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
+  Facts facts() override {
     const Superblock& s = volume_.super();
-    std::vector<std::pair<std::string, std::string>> out;
+    Facts out;
     std::uint64_t free = std::min(s.free_blocks, s.block_count);
     if (s.version == 2) {
       std::string_view label = until_zero(as_text(s.label));

@@ -73,9 +73,7 @@ class RomContainer final : public FileTree {
     return without_end(image_, size_, kDeviceBlock, look);
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
-    return {{"label", name_}, {"used", size_fact(size_)}};
-  }
+  Facts facts() override { return {{"label", name_}, {"used", size_fact(size_)}}; }
 
  protected:
   NodeRef root() override { return {first_}; }

@@ -32,7 +32,7 @@ class SquashContainer final : public FileTree {
     }
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
+  Facts facts() override {
     return {{"made", to_text(from_unix(volume_.super().made))},
             {"used", size_fact(volume_.super().bytes_used)},
             {"block", size_fact(volume_.super().block_size)},

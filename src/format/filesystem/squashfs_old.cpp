@@ -14,27 +14,27 @@ using squash::Inode;
 
 class OldSquashContainer final : public FileTree {
  public:
-  OldSquashContainer(const SourcePtr& image, const Facts& facts, OpenContext& context)
-      : FileTree(context.limits), image_(image), volume_(image, facts) {
-    squash::compare_image_size(*this, image->size(), facts.places.used);
+  OldSquashContainer(const SourcePtr& image, const Front& front, OpenContext& context)
+      : FileTree(context.limits), image_(image), volume_(image, front) {
+    squash::compare_image_size(*this, image->size(), front.places.used);
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
-    const squash_old::Super& super = volume_.facts().super;
+  Facts facts() override {
+    const squash_old::Super& super = volume_.front().super;
     return {{"version", fmt::format("{}.{}", super.major, super.minor)},
-            {"order", volume_.facts().order == std::endian::big ? "big-endian" : "little-endian"},
+            {"order", volume_.front().order == std::endian::big ? "big-endian" : "little-endian"},
             {"made", to_text(from_unix(static_cast<std::int64_t>(super.made)))},
-            {"used", size_fact(volume_.facts().places.used)},
+            {"used", size_fact(volume_.front().places.used)},
             {"block", size_fact(super.block_size)},
             {"packed by", std::string(volume_.packing())}};
   }
 
   std::optional<Trimmed> trimmed(Look look) override {
-    return without_end(image_, volume_.facts().places.used, squash::kPadding, look);
+    return without_end(image_, volume_.front().places.used, squash::kPadding, look);
   }
 
  protected:
-  NodeRef root() override { return {volume_.facts().super.root}; }
+  NodeRef root() override { return {volume_.front().super.root}; }
 
   void list(NodeRef folder, Detail detail, const TreeSink& sink) override {
     Inode inode = volume_.inode(folder.a);
@@ -68,8 +68,8 @@ class OldSquashContainer final : public FileTree {
 
 }  // namespace
 
-ContainerPtr open_old_squashfs(const SourcePtr& image, const Facts& facts, OpenContext& context) {
-  return std::make_shared<OldSquashContainer>(image, facts, context);
+ContainerPtr open_old_squashfs(const SourcePtr& image, const Front& front, OpenContext& context) {
+  return std::make_shared<OldSquashContainer>(image, front, context);
 }
 
 }  // namespace operculum

@@ -29,33 +29,33 @@ std::optional<std::uint64_t> lzma_size(ByteView packed, std::size_t most) {
 
 }  // namespace
 
-std::optional<Facts> read_super(ByteView head) {
+std::optional<Front> read_super(ByteView head) {
   if (head.size() < kSuperSize) return std::nullopt;
   for (std::endian order : {std::endian::little, std::endian::big}) {
-    Facts facts{order, read_bit_structure<Super>(head.data(), order), {}};
-    const Super& super = facts.super;
+    Front front{order, read_bit_structure<Super>(head.data(), order), {}};
+    const Super& super = front.super;
     if (super.major < 1 || super.major > 3 || super.minor > 1) continue;
     bool first = super.major == 1 && super.block_size_1 >= 4096;
     if (!first && (super.block_log < 12 || super.block_log > 20 || super.block_size != 1U << super.block_log))
       continue;
     if (super.major == 3) {
       if (head.size() < kSuperSizes) return std::nullopt;
-      facts.places = read_bit_structure<WideSuper>(head.data() + kSuperSize, order);
+      front.places = read_bit_structure<WideSuper>(head.data() + kSuperSize, order);
     } else {
-      facts.places = {
+      front.places = {
           super.used, super.users, super.groups, super.inode_table, super.folder_table, super.fragment_table,
           0};
     }
-    return facts;
+    return front;
   }
   return std::nullopt;
 }
 
-OldVolume::OldVolume(SourcePtr image, const Facts& facts) : BlockReader(std::move(image)), facts_(facts) {
-  if (facts_.super.major == 1) throw Unsupported(fmt::format("SquashFS 1.{}", facts_.super.minor));
-  order_ = facts_.order;
-  block_size_ = static_cast<std::uint32_t>(facts_.super.block_size);
-  if ((facts_.super.flags & kMetaMarked) != 0) ++meta_head_;
+OldVolume::OldVolume(SourcePtr image, const Front& front) : BlockReader(std::move(image)), front_(front) {
+  if (front_.super.major == 1) throw Unsupported(fmt::format("SquashFS 1.{}", front_.super.minor));
+  order_ = front_.order;
+  block_size_ = static_cast<std::uint32_t>(front_.super.block_size);
+  if ((front_.super.flags & kMetaMarked) != 0) ++meta_head_;
   read_owners();
 }
 
@@ -65,12 +65,12 @@ void OldVolume::read_owners() {
     for (std::size_t i = 0; i + 4 <= raw.size(); i += 4)
       into.push_back(static_cast<std::uint32_t>(load_number(raw.data() + i, 4, order_)));
   };
-  read(users_, facts_.places.users, facts_.super.user_count);
-  read(groups_, facts_.places.groups, facts_.super.group_count);
+  read(users_, front_.places.users, front_.super.user_count);
+  read(groups_, front_.places.groups, front_.super.group_count);
 }
 
 std::string_view OldVolume::packing() {
-  Bytes front = read_up_to(*meta_, facts_.places.inode_table, meta_head_ + 3);
+  Bytes front = read_up_to(*meta_, front_.places.inode_table, meta_head_ + 3);
   if (front.size() < meta_head_ + 3) return "zlib";  // as usual: what was cut off cannot tell
   if ((load_number(front.data(), 2, order_) & squash::kMetaStored) != 0) return "stored";
   return is_zlib(ByteView(front).subspan(meta_head_)) ? "zlib" : "lzma";
@@ -91,14 +91,14 @@ std::size_t OldVolume::unpack(ByteView packed, ByteSpan out) const {
 
 Inode OldVolume::inode(std::uint64_t ref, std::vector<std::uint32_t>* block_words) {
   MetaReader reader =
-      meta_reader(checked_add(facts_.places.inode_table, ref >> 16, "an inode's place"), ref & 0xFFFF);
+      meta_reader(checked_add(front_.places.inode_table, ref >> 16, "an inode's place"), ref & 0xFFFF);
   auto head = take<InodeHead>(reader);
   Inode n;
   n.type = static_cast<std::uint16_t>(head.type);
   n.mode = static_cast<std::uint16_t>(head.mode & 07777);
   n.uid = head.user < users_.size() ? users_[head.user] : 0;
   n.gid = head.group == kSameAsUser ? n.uid : head.group < groups_.size() ? groups_[head.group] : 0;
-  n.time = static_cast<std::uint32_t>(facts_.super.made);
+  n.time = static_cast<std::uint32_t>(front_.super.made);
   if (wide()) {
     auto more = take<InodeNumber>(reader);
     n.time = static_cast<std::uint32_t>(more.time);
@@ -171,7 +171,7 @@ void OldVolume::rows(const Inode& folder, const std::function<void(Row&&)>& visi
   if (folder.size <= counted_more) return;
   std::uint64_t left = folder.size - counted_more;
   MetaReader reader =
-      meta_reader(checked_add(facts_.places.folder_table, folder.start, "a folder's place"), folder.offset);
+      meta_reader(checked_add(front_.places.folder_table, folder.start, "a folder's place"), folder.offset);
   auto took = [&](std::uint64_t count) { left -= std::min(left, count); };
   while (left > 0) {
     std::uint64_t count = 0, block = 0;
@@ -204,7 +204,7 @@ squash::FragmentRecord OldVolume::fragment_of(std::uint32_t index) {
   constexpr std::size_t kSize = bit_structure_size<Record>();
   const std::size_t place_size = wide() ? 8 : 4;
   constexpr std::uint64_t kABlock = squash::kMetaBlock / kSize;
-  std::uint64_t at = checked_add(facts_.places.fragment_table, index / kABlock * place_size, "a table");
+  std::uint64_t at = checked_add(front_.places.fragment_table, index / kABlock * place_size, "a table");
   Bytes place = read_exactly(*meta_, at, place_size, "SquashFS table");
   MetaReader reader = meta_reader(load_number(place.data(), place_size, order_), index % kABlock * kSize);
   auto record = take<Record>(reader);
@@ -212,8 +212,8 @@ squash::FragmentRecord OldVolume::fragment_of(std::uint32_t index) {
 }
 
 squash::FragmentRecord OldVolume::fragment_record(std::uint32_t index) {
-  if (index >= facts_.super.fragments)
-    throw Malformed(fmt::format("SquashFS: fragment {} is not one of {}", index, facts_.super.fragments));
+  if (index >= front_.super.fragments)
+    throw Malformed(fmt::format("SquashFS: fragment {} is not one of {}", index, front_.super.fragments));
   return wide() ? fragment_of<FragmentRecord3>(index) : fragment_of<FragmentRecord2>(index);
 }
 

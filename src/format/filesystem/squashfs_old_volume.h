@@ -9,14 +9,14 @@
 namespace operculum::squash_old {
 
 /// The superblock's numbers, from wherever its version keeps them; places and sizes are bytes.
-struct Facts {
+struct Front {
   std::endian order = std::endian::little;
   Super super;
   WideSuper places;
 };
 
 /// What stands at the front of an image; nothing where that is no superblock of version 1 to 3.
-std::optional<Facts> read_super(ByteView head);
+std::optional<Front> read_super(ByteView head);
 constexpr std::size_t kSuperSizes = kSuperSize + bit_structure_size<WideSuper>();  // of all of it, in bytes
 
 /// Reads inodes and data. Members may be called from several threads. Blocks are packed by zlib; makers of
@@ -24,9 +24,9 @@ constexpr std::size_t kSuperSizes = kSuperSize + bit_structure_size<WideSuper>()
 /// any: which, each block tells.
 class OldVolume final : public squash::BlockReader {
  public:
-  OldVolume(SourcePtr image, const Facts& facts);  ///< throws Malformed and Unsupported
+  OldVolume(SourcePtr image, const Front& front);  ///< throws Malformed and Unsupported
 
-  const Facts& facts() const { return facts_; }
+  const Front& front() const { return front_; }
   std::string_view packing();  ///< of its metadata: "zlib", "lzma" or "stored"
 
   /// The inode that a reference leads to, with the words of a file's blocks where they are wanted.
@@ -46,9 +46,9 @@ class OldVolume final : public squash::BlockReader {
   std::size_t unpack(ByteView packed, ByteSpan out) const override;
   template <typename S>
   S take(squash::MetaReader& reader) const {
-    return read_bit_structure<S>(reader.take(bit_structure_size<S>()).data(), facts_.order);
+    return read_bit_structure<S>(reader.take(bit_structure_size<S>()).data(), front_.order);
   }
-  bool wide() const { return facts_.super.major == 3; }
+  bool wide() const { return front_.super.major == 3; }
   void read_owners();
   void take_links(squash::Inode& n, squash::MetaReader& reader) const;
   template <typename Record>
@@ -58,7 +58,7 @@ class OldVolume final : public squash::BlockReader {
   template <typename Record>
   squash::FragmentRecord fragment_of(std::uint32_t index);
 
-  Facts facts_;
+  Front front_;
   std::vector<std::uint32_t> users_, groups_;
 };
 

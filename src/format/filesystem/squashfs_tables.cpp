@@ -50,8 +50,8 @@ std::uint16_t OwnerTable::number(std::uint32_t id) {
   return static_cast<std::uint16_t>(found - ids_.begin());
 }
 
-std::uint32_t AttributeTable::number(const Attributes& attributes) {
-  Attributes kept;
+std::uint32_t AttributeTable::number(const ExtendedAttributes& attributes) {
+  ExtendedAttributes kept;
   Bytes raw;
   for (const auto& [name, value] : attributes) {
     for (std::size_t i = 0; i < std::size(kAttributePrefixes); ++i) {

@@ -1,5 +1,6 @@
 #pragma once
 
+#include "base/facts.h"
 #include "format/filesystem/squashfs_form.h"
 
 namespace operculum::squash {
@@ -49,12 +50,10 @@ class OwnerTable {
 /// The extended attributes that inodes name by number; the same ones are there once.
 class AttributeTable {
  public:
-  using Attributes = std::vector<std::pair<std::string, std::string>>;
-
   explicit AttributeTable(const Form& form) : pairs_(form, attributes_stored) {}
 
   /// kNoAttributes where nothing of them can be kept: names outside the three spaces that have a number.
-  std::uint32_t number(const Attributes& attributes);
+  std::uint32_t number(const ExtendedAttributes& attributes);
   bool empty() const { return records_.empty(); }
   /// Adds it to `out` as add_table() does.
   std::uint64_t add_to(Bytes& out, std::uint64_t base, const Form& form);
@@ -62,7 +61,7 @@ class AttributeTable {
  private:
   MetaWriter pairs_;
   std::vector<AttributeRecord> records_;
-  std::vector<Attributes> known_;
+  std::vector<ExtendedAttributes> known_;
 };
 
 }  // namespace operculum::squash

@@ -149,8 +149,8 @@ void Volume::read_file(Inode& n, MetaReader& reader, std::vector<std::uint32_t>*
   if (block_sizes != nullptr) read_block_words(n, reader, *block_sizes);
 }
 
-std::vector<std::pair<std::string, std::string>> Volume::attributes(std::uint32_t index) {
-  std::vector<std::pair<std::string, std::string>> out;
+ExtendedAttributes Volume::attributes(std::uint32_t index) {
+  ExtendedAttributes out;
   if (super_.attribute_table == kNoTable) return out;
   auto head = read_structure<AttributeTableHead>(read_exactly(*meta_, super_.attribute_table,
                                                               size_on_disk<AttributeTableHead>,

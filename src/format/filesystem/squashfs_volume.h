@@ -4,6 +4,7 @@
 #include <utility>
 #include <vector>
 
+#include "base/facts.h"
 #include "codec/block.h"
 #include "format/filesystem/squashfs_blocks.h"
 
@@ -27,7 +28,7 @@ class Volume final : public BlockReader {
   Inode inode(std::uint64_t ref, std::vector<std::uint32_t>* block_sizes = nullptr);
   /// Where a folder's rows begin; they take inode.size - 3 bytes.
   MetaReader folder(const Inode& inode);
-  std::vector<std::pair<std::string, std::string>> attributes(std::uint32_t index);
+  ExtendedAttributes attributes(std::uint32_t index);
 
   FragmentRecord fragment_record(std::uint32_t index) override;
 

@@ -137,13 +137,12 @@ class SystemVContainer final : public FileTree {
     compare_sizes(*this, image_->size(), shape_.base + shape_.blocks * shape_.block);
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
+  Facts facts() override {
     constexpr std::string_view kOrders[] = {"little-endian", "big-endian", "PDP-11"};
-    std::vector<std::pair<std::string, std::string>> out = {
-        {"version", std::string(shape_.relative->name)},
-        {"byte order", std::string(kOrders[static_cast<int>(shape_.order)])},
-        {"capacity", size_fact(shape_.blocks * shape_.block)},
-        {"block", fmt::format("{} bytes", shape_.block)}};
+    Facts out = {{"version", std::string(shape_.relative->name)},
+                 {"byte order", std::string(kOrders[static_cast<int>(shape_.order)])},
+                 {"capacity", size_fact(shape_.blocks * shape_.block)},
+                 {"block", fmt::format("{} bytes", shape_.block)}};
     if (!shape_.label.empty()) out.emplace_back("label", escape(shape_.label));
     return out;
   }

@@ -38,8 +38,8 @@ class UdfContainer final : public FileTree {
         volume_(std::move(image),
                 [this](Finding::Level level, std::string text) { add_finding(level, std::move(text)); }) {}
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
-    std::vector<std::pair<std::string, std::string>> out;
+  Facts facts() override {
+    Facts out;
     if (!volume_.label.empty()) out.emplace_back("label", volume_.label);
     out.emplace_back("revision", volume_.revision);
     if (volume_.total_blocks > 0) {

@@ -177,8 +177,8 @@ class UfsContainer final : public FileTree {
       add_finding(Finding::Level::warning, "it was not unmounted: the newest files may be missing");
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
-    std::vector<std::pair<std::string, std::string>> out;
+  Facts facts() override {
+    Facts out;
     std::string_view label = until_zero(as_text(super_.volname));
     if (super_.second() && !label.empty()) out.emplace_back("label", escape(label));
     std::uint64_t all = super_.fragments() * super_.fsize, free = std::min(super_.free_bytes(), all);

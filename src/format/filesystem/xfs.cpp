@@ -29,9 +29,9 @@ class XfsContainer final : public FileTree {
           "missing");
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
+  Facts facts() override {
     const Superblock& s = volume_.super();
-    std::vector<std::pair<std::string, std::string>> out;
+    Facts out;
     std::string_view label = until_zero(as_text(s.fname));
     if (!label.empty()) out.emplace_back("label", escape(label));
     out.emplace_back("uuid", uuid_text(s.uuid));

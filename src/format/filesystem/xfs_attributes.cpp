@@ -13,8 +13,6 @@ namespace {
 
 constexpr std::uint32_t kLargestValue = 65536;
 
-using Attributes = std::vector<std::pair<std::string, std::string>>;
-
 /// Pointers to parents, and what was being written, are nobody's attributes.
 bool is_told(std::uint8_t flags) {
   return (flags & (attribute_parent | attribute_incomplete)) == 0;
@@ -33,7 +31,7 @@ class Blocks {
  public:
   Blocks(const Source& fork, const Superblock& super) : fork_(fork), super_(super) {}
 
-  Attributes read() {
+  ExtendedAttributes read() {
     std::uint32_t at = first_leaf();
     for (std::uint64_t left = fork_.size() / super_.blocksize; left > 0; --left) {
       Bytes raw = block(at);
@@ -108,14 +106,14 @@ class Blocks {
 
   const Source& fork_;
   const Superblock& super_;
-  Attributes out_;
+  ExtendedAttributes out_;
 };
 
 }  // namespace
 
-Attributes short_attributes(ByteView fork) {
+ExtendedAttributes short_attributes(ByteView fork) {
   BigFields f(fork, "XFS attributes");
-  Attributes out;
+  ExtendedAttributes out;
   std::size_t at = size_on_disk<ShortAttributes>;
   for (std::size_t left = structure_at<ShortAttributes>(f, 0).count; left > 0; --left) {
     auto head = structure_at<ShortAttribute>(f, at);
@@ -127,7 +125,7 @@ Attributes short_attributes(ByteView fork) {
   return out;
 }
 
-Attributes block_attributes(const Source& fork, const Superblock& super) {
+ExtendedAttributes block_attributes(const Source& fork, const Superblock& super) {
   return Blocks(fork, super).read();
 }
 

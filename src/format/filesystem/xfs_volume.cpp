@@ -287,7 +287,7 @@ std::string Volume::link_target(const Inode& inode) const {
   return target;
 }
 
-std::vector<std::pair<std::string, std::string>> Volume::attributes(const Inode& inode) const {
+ExtendedAttributes Volume::attributes(const Inode& inode) const {
   if (inode.attributes.empty()) return {};
   if (inode.attribute_form == ForkForm::local) return short_attributes(inode.attributes);
   if (inode.attribute_form == ForkForm::extents && inode.attribute_extent_count == 0) return {};

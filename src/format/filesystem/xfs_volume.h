@@ -3,6 +3,7 @@
 #include <functional>
 #include <unordered_set>
 
+#include "base/facts.h"
 #include "base/structure.h"
 #include "base/time.h"
 #include "container/container.h"
@@ -110,7 +111,7 @@ class Volume {
   SourcePtr data(const Inode& inode) const;
   std::string link_target(const Inode& inode) const;
   /// Extended attributes with the names that the system gives them.
-  std::vector<std::pair<std::string, std::string>> attributes(const Inode& inode) const;
+  ExtendedAttributes attributes(const Inode& inode) const;
 
   /// Whether everything in the log was written to its place: it ends with the record of an unmount.
   bool log_is_clean() const;
@@ -128,9 +129,8 @@ class Volume {
 };
 
 /// What attributes(Inode) does, given the bytes of the attribute fork and how they are kept.
-std::vector<std::pair<std::string, std::string>> short_attributes(ByteView fork);
-std::vector<std::pair<std::string, std::string>> block_attributes(const Source& fork,
-                                                                  const Superblock& super);
+ExtendedAttributes short_attributes(ByteView fork);
+ExtendedAttributes block_attributes(const Source& fork, const Superblock& super);
 
 /// A name in a folder.
 struct FolderItem {

@@ -46,7 +46,7 @@ class FirmwareContainer final : public Container {
     return parts_[index].scattered.empty() ? Container::footprint(index) : parts_[index].scattered;
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override { return facts_; }
+  Facts facts() override { return facts_; }
 
   std::optional<Trimmed> trimmed(Look look) override {
     return filled_from_ ? without_end(bytes_, *filled_from_, 1, look) : std::nullopt;
@@ -110,7 +110,7 @@ class FirmwareContainer final : public Container {
 
   SourcePtr bytes_;
   std::vector<FirmwarePart> parts_;
-  std::vector<std::pair<std::string, std::string>> facts_;
+  Facts facts_;
   std::optional<std::uint64_t> filled_from_;
   std::string text_;
   std::vector<MemoryWrite> writes_;

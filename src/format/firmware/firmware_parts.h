@@ -1,5 +1,6 @@
 #pragma once
 
+#include "base/facts.h"
 #include "codec/codec.h"
 #include "container/format.h"
 
@@ -26,7 +27,7 @@ struct FirmwarePart {
 /// What was read of a firmware file.
 struct Firmware {
   std::vector<FirmwarePart> parts;
-  std::vector<std::pair<std::string, std::string>> facts;
+  Facts facts;
   std::vector<Finding> findings;
   std::optional<std::uint64_t> filled_from = {};  ///< where the filling begins that the file ends with
   std::string text = {};                          ///< the whole as a person reads it; empty: the facts are

@@ -55,7 +55,7 @@ class MemoryContainer final : public Container {
       return std::make_unique<IncompleteStream>(make_source_stream(source), why);
     });
   }
-  std::vector<std::pair<std::string, std::string>> facts() override { return facts_; }
+  Facts facts() override { return facts_; }
 
   /// What was written as text lies nowhere as it is.
   std::vector<Footprint> footprint(std::size_t) override { return {}; }
@@ -107,7 +107,7 @@ class MemoryContainer final : public Container {
           place_text(range));
   }
 
-  std::vector<std::pair<std::string, std::string>> facts_;
+  Facts facts_;
   std::string incomplete_;
   std::vector<MemoryWrite> writes_;
   std::vector<SourcePtr> sources_;

@@ -2,6 +2,7 @@
 
 #include <map>
 
+#include "base/facts.h"
 #include "container/format.h"
 
 namespace operculum {
@@ -33,7 +34,7 @@ class MemoryImage {
 /// What was read of a file that holds such images.
 struct MemoryFile {
   std::map<std::string, MemoryImage> images;  ///< by the name that their entries get
-  std::vector<std::pair<std::string, std::string>> facts;
+  Facts facts;
   std::vector<Finding> findings;
   std::string
       incomplete;  ///< why bytes may be missing; empty: none are. Told again by whoever reads an image

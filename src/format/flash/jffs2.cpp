@@ -81,7 +81,7 @@ class Jffs2Container final : public FileTree {
     for (const auto& [key, list] : nodes_.names) folders_[key.first].push_back(&list);
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
+  Facts facts() override {
     return {{"byte order", order_ == std::endian::little ? "little-endian" : "big-endian"},
             {"nodes", grouped(nodes_.count)}};
   }

@@ -44,7 +44,7 @@ class LittleFsContainer final : public FileTree {
     compare_sizes(*this, image_->size(), std::uint64_t{super.block_size} * super.block_count);
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
+  Facts facts() override {
     return {{"version", fmt::format("{}.{}", super_.version >> 16, super_.version & 0xFFFF)},
             {"block", size_fact(super_.block_size)},
             {"blocks", std::to_string(super_.block_count)}};

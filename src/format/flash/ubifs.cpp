@@ -58,7 +58,7 @@ class UbifsContainer final : public FileTree {
                               grouped(index_.replayed)));
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
+  Facts facts() override {
     const SuperNode& s = index_.super;
     return {{"uuid", uuid_text(s.uuid)},
             {"block", size_fact(s.leb_size)},

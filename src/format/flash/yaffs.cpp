@@ -127,7 +127,7 @@ class YaffsContainer final : public FileTree {
       add_finding(Finding::Level::warning, "the image does not end with a whole page: it may be cut short");
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
+  Facts facts() override {
     return {{"page", fmt::format("{} bytes and {} spare", shape_.page, shape_.spare)},
             {"byte order", shape_.big ? "big-endian" : "little-endian"},
             {"objects", grouped(objects_.size())}};

@@ -61,9 +61,8 @@ class CueContainer final : public Container {
   std::span<const Entry> entries() override { return entries_; }
   ContentPtr content(std::size_t index) override { return make_content(sources_[index]); }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
-    std::vector<std::pair<std::string, std::string>> out = {
-        {"tracks", fmt::format("{}", sheet_.tracks.size())}};
+  Facts facts() override {
+    Facts out = {{"tracks", fmt::format("{}", sheet_.tracks.size())}};
     if (!sheet_.title.empty()) out.emplace_back("title", escape(sheet_.title));
     if (!sheet_.performer.empty()) out.emplace_back("performer", escape(sheet_.performer));
     if (!sheet_.catalogue.empty()) out.emplace_back("catalogue", escape(sheet_.catalogue));

@@ -37,7 +37,7 @@ class DiskContainer final : public Container {
   }
 
   std::span<const Entry> entries() override { return entries_; }
-  std::vector<std::pair<std::string, std::string>> facts() override {
+  Facts facts() override {
     auto all = image_.facts;
     if (size_known()) all.emplace(all.begin(), "disk", human_size(image_.bytes->size()));
     return all;

@@ -1,5 +1,6 @@
 #pragma once
 
+#include "base/facts.h"
 #include "container/format.h"
 #include "io/assembly.h"
 
@@ -9,7 +10,7 @@ namespace operculum {
 struct DiskImage {
   SourcePtr bytes;  ///< the disk as the machine sees it; Entry::kUnknownSize long where that is not known
   std::string_view method = "stored";
-  std::vector<std::pair<std::string, std::string>> facts;
+  Facts facts;
   std::vector<Finding> findings;
   std::optional<std::uint32_t> crc32;  ///< of all bytes, where stored
   bool summed = false;                 ///< another checksum is compared when bytes are read

@@ -33,7 +33,7 @@ class PartitionContainer final : public Container {
   ContentPtr content(std::size_t index) override {
     return make_content(make_slice(disk_, parts_[index].start, parts_[index].length));
   }
-  std::vector<std::pair<std::string, std::string>> facts() override { return facts_; }
+  Facts facts() override { return facts_; }
 
   /// Up to the end of the last partition, or of a copy of the table that lies behind it.
   std::optional<Trimmed> trimmed(Look look) override {
@@ -112,7 +112,7 @@ class PartitionContainer final : public Container {
   }
 
   SourcePtr disk_;
-  std::vector<std::pair<std::string, std::string>> facts_;
+  Facts facts_;
   std::uint64_t sector_, taken_end_ = 0;  // bytes
   std::vector<Partition> parts_;
   std::vector<Entry> entries_;

@@ -1,5 +1,6 @@
 #pragma once
 
+#include "base/facts.h"
 #include "base/structure.h"
 #include "container/format.h"
 
@@ -18,7 +19,7 @@ struct PartitionTable {
   std::vector<Partition> partitions;
   std::vector<std::pair<std::uint64_t, std::uint64_t>>
       taken;  ///< other ranges in use: begin and end, in bytes
-  std::vector<std::pair<std::string, std::string>> facts;
+  Facts facts;
   std::vector<Finding> findings;
   std::uint64_t sector = 512;  ///< bytes
 };

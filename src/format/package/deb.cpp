@@ -17,7 +17,6 @@
 namespace operculum {
 namespace {
 
-using Facts = std::vector<std::pair<std::string, std::string>>;
 using Digests = std::unordered_map<std::string, Bytes>;
 
 constexpr std::string_view kFront = "!<arch>\ndebian-binary ";

@@ -18,7 +18,6 @@ namespace operculum {
 namespace {
 
 using namespace msi;
-using Facts = std::vector<std::pair<std::string, std::string>>;
 
 constexpr std::string_view kSummaryStream = "\x05SummaryInformation";
 enum SummaryProperty : unsigned { kTitle = 2, kSubject = 3, kAuthor = 4, kTemplate = 7, kWordCount = 15 };

@@ -1,5 +1,6 @@
 #pragma once
 
+#include "base/facts.h"
 #include "container/container.h"
 #include "format/package/msi_database.h"
 
@@ -43,7 +44,6 @@ InstallTree read_install_tree(const Database& database, bool compressed, bool sh
 std::string_view long_name(std::string_view both);
 
 /// What would be run, written to the registry and linked, read from the tables.
-Installation read_installation(const Database& database, const InstallTree& tree,
-                               std::vector<std::pair<std::string, std::string>> summary);
+Installation read_installation(const Database& database, const InstallTree& tree, Facts summary);
 
 }  // namespace operculum::msi

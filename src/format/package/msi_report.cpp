@@ -56,7 +56,7 @@ class Reporter {
  public:
   Reporter(const Database& database, const InstallTree& tree) : database_(database), tree_(tree) {}
 
-  Installation read(std::vector<std::pair<std::string, std::string>> summary) {
+  Installation read(Facts summary) {
     result_.about = std::move(summary);
     each("Property", [&](const Row& row) { properties_[row.text("Property")] = row.text("Value"); });
     for (auto [name, label] : kAbout) {
@@ -276,8 +276,7 @@ class Reporter {
 
 }  // namespace
 
-Installation read_installation(const Database& database, const InstallTree& tree,
-                               std::vector<std::pair<std::string, std::string>> summary) {
+Installation read_installation(const Database& database, const InstallTree& tree, Facts summary) {
   return Reporter(database, tree).read(std::move(summary));
 }
 

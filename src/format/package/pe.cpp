@@ -6,10 +6,11 @@
 #include <map>
 
 #include "base/error.h"
-#include "base/fields.h"
+#include "base/structure.h"
 #include "base/text.h"
 #include "container/embedded.h"
 #include "format/formats.h"
+#include "format/package/pe_records.h"
 #include "format/package/pe_resources.h"
 
 namespace operculum {
@@ -53,8 +54,8 @@ class PeContainer final : public Container {
     return make_content(make_memory_source(place.make()));
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
-    std::vector<std::pair<std::string, std::string>> facts;
+  Facts facts() override {
+    Facts facts;
     std::string_view kind = image_.subsystem < std::size(kSubsystems) ? kSubsystems[image_.subsystem] : "";
     if (image_.subsystem >= kFirstEfi && image_.subsystem <= kLastEfi) kind = "EFI program";
     facts.emplace_back("program", fmt::format("{}{}{}", machine_name(image_.machine),
@@ -170,12 +171,14 @@ class PeContainer final : public Container {
 /// An archive that has such a program only in front is that archive first of all: something behind the
 /// sections makes the match weaker.
 Match recognise_pe(Probe& probe) {
-  ByteView head = probe.head(64);
-  if (head.size() < 64 || !starts_with(head, "MZ")) return Match::none;
-  Bytes header = probe.at(LittleFields(head, "DOS header").u32(60), 26);
-  if (header.size() < 26 || !starts_with(header, std::string_view("PE\0\0", 4))) return Match::none;
-  std::uint16_t magic = load_little<std::uint16_t>(header.data() + 24);
-  if (magic != 0x10B && magic != 0x20B) return Match::none;
+  auto at = headers_at(probe.head(size_on_disk<DosHeader>));
+  if (!at) return Match::none;
+  constexpr std::size_t head_size = size_on_disk<FileHeader>;
+  Bytes header = probe.at(*at, head_size + sizeof(std::uint16_t));  // and the optional header's magic
+  if (header.size() < head_size + sizeof(std::uint16_t)) return Match::none;
+  if (!starts_with(header, std::string_view("PE\0\0", 4))) return Match::none;
+  std::uint16_t magic = load_little<std::uint16_t>(header.data() + head_size);
+  if (magic != kNarrowMagic && magic != kWideMagic) return Match::none;
   if (!probe.source()) return Match::inside;
   try {
     auto image = read_image(*probe.source());

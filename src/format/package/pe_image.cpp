@@ -5,13 +5,14 @@
 #include <algorithm>
 
 #include "base/error.h"
-#include "base/fields.h"
+#include "base/structure_fields.h"
+#include "base/text.h"
+#include "format/package/pe_records.h"
 
 namespace operculum::pe {
 namespace {
 
-constexpr std::size_t kDosHeader = 64, kCoffHeader = 24, kSectionHeader = 40, kMostDirectories = 16;
-constexpr std::uint16_t kNarrowMagic = 0x10B, kWideMagic = 0x20B;
+constexpr std::size_t kMostDirectories = 16;
 
 struct Machine {
   std::uint16_t number;
@@ -32,46 +33,64 @@ std::optional<std::pair<std::uint64_t, std::uint64_t>> Image::locate(std::uint32
   return std::nullopt;
 }
 
-std::optional<Image> read_image(const Source& bytes) {
-  Bytes dos = read_up_to(bytes, 0, kDosHeader);
-  if (dos.size() < kDosHeader || !starts_with(dos, "MZ")) return std::nullopt;
-  std::uint64_t at = LittleFields(dos, "DOS header").u32(60);
-  Bytes coff = read_up_to(bytes, at, kCoffHeader);
-  if (coff.size() < kCoffHeader || !starts_with(coff, std::string_view("PE\0\0", 4))) return std::nullopt;
-  LittleFields c(coff, "PE header", at);
-  Image image;
-  image.machine = c.u16(4);
-  std::size_t sections = c.u16(6), optional_size = c.u16(20);
-  image.characteristics = c.u16(22);
-  Bytes optional = read_up_to(bytes, at + kCoffHeader, optional_size);
-  LittleFields o(optional, "PE optional header", at + kCoffHeader);
-  if (optional.size() < 70) return std::nullopt;
-  std::uint16_t magic = o.u16(0);
-  if (magic != kNarrowMagic && magic != kWideMagic) return std::nullopt;
-  image.wide = magic == kWideMagic;
-  image.subsystem = o.u16(68);
-  std::size_t first = image.wide ? 112 : 96;
-  if (optional.size() >= first) {
-    std::size_t count =
-        std::min<std::size_t>({o.u32(first - 4), kMostDirectories, (optional.size() - first) / 8});
-    for (std::size_t i = 0; i < count; ++i)
-      image.directories.push_back({o.u32(first + i * 8), o.u32(first + i * 8 + 4)});
+std::optional<std::uint64_t> headers_at(ByteView head) {
+  if (head.size() < size_on_disk<DosHeader> || !starts_with(head, "MZ")) return std::nullopt;
+  return read_field(&DosHeader::e_lfanew, head.data());
+}
+
+namespace {
+
+void read_directories(const LittleFields& optional, Image& image) {
+  std::size_t first = image.wide ? kWideDirectoriesAt : kNarrowDirectoriesAt;
+  if (optional.size() < first) return;
+  std::size_t stated = optional.u32(first - sizeof(std::uint32_t)), step = size_on_disk<DirectoryRecord>;
+  std::size_t count = std::min({stated, kMostDirectories, (optional.size() - first) / step});
+  for (std::size_t i = 0; i < count; ++i) {
+    auto one = structure_at<DirectoryRecord>(optional, first + i * step);
+    image.directories.push_back({one.VirtualAddress, one.Size});
   }
-  std::uint64_t table_at = at + kCoffHeader + optional_size;
-  Bytes table = read_exactly(bytes, table_at, sections * kSectionHeader, "PE section table");
-  LittleFields t(table, "PE section table", table_at);
+}
+
+Section read_section(const SectionHeader& row, std::uint64_t file_size) {
+  Section section;
+  section.name = until_zero(as_text(row.Name));
+  section.virtual_size = row.VirtualSize;
+  section.address = row.VirtualAddress;
+  section.at = row.PointerToRawData;
+  section.size =
+      section.at >= file_size ? 0 : std::min<std::uint64_t>(row.SizeOfRawData, file_size - section.at);
+  return section;
+}
+
+}  // namespace
+
+std::optional<Image> read_image(const Source& bytes) {
+  auto at = headers_at(read_up_to(bytes, 0, size_on_disk<DosHeader>));
+  if (!at) return std::nullopt;
+  constexpr std::size_t head_size = size_on_disk<FileHeader>;
+  Bytes raw = read_up_to(bytes, *at, head_size);
+  if (raw.size() < head_size) return std::nullopt;
+  auto head = read_structure<FileHeader>(raw.data());
+  if (as_text(head.Signature) != std::string_view("PE\0\0", 4)) return std::nullopt;
+  Bytes optional = read_up_to(bytes, *at + head_size, head.SizeOfOptionalHeader);
+  if (optional.size() < size_on_disk<OptionalHeader>) return std::nullopt;
+  LittleFields fields(optional, "PE optional header", *at + head_size);
+  auto common = structure_at<OptionalHeader>(fields, 0);
+  if (common.Magic != kNarrowMagic && common.Magic != kWideMagic) return std::nullopt;
+  Image image;
+  image.machine = head.Machine;
+  image.characteristics = head.Characteristics;
+  image.wide = common.Magic == kWideMagic;
+  image.subsystem = common.Subsystem;
+  read_directories(fields, image);
+  std::uint64_t table_at = *at + head_size + head.SizeOfOptionalHeader;
+  constexpr std::size_t step = size_on_disk<SectionHeader>;
+  Bytes table = read_exactly(bytes, table_at, head.NumberOfSections * step, "PE section table");
   image.end = image.stated_end = table_at + table.size();
-  for (std::size_t i = 0; i < sections; ++i) {
-    LittleFields s = t.from(i * kSectionHeader);
-    Section section;
-    section.name = s.text(0, 8);
-    section.name.resize(std::min(section.name.size(), section.name.find('\0')));
-    section.virtual_size = s.u32(8);
-    section.address = s.u32(12);
-    section.at = s.u32(20);
-    std::uint64_t stated = s.u32(16);
-    if (stated != 0) image.stated_end = std::max(image.stated_end, section.at + stated);
-    section.size = section.at >= bytes.size() ? 0 : std::min(stated, bytes.size() - section.at);
+  for (std::size_t i = 0; i < table.size(); i += step) {
+    auto row = read_structure<SectionHeader>(table.data() + i);
+    Section section = read_section(row, bytes.size());
+    if (row.SizeOfRawData != 0) image.stated_end = std::max(image.stated_end, section.at + row.SizeOfRawData);
     if (section.size != 0) image.end = std::max(image.end, section.at + section.size);
     image.sections.push_back(std::move(section));
   }

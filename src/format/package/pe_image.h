@@ -8,6 +8,7 @@
 
 namespace operculum::pe {
 
+/// A part of the program, and where it goes.
 struct Section {
   std::string name;
   std::uint32_t address = 0, virtual_size = 0;  ///< in memory
@@ -19,6 +20,7 @@ struct Directory {
   std::uint32_t address = 0, size = 0;
 };
 
+/// What some of them name.
 enum DirectoryIndex : std::size_t { kResources = 2, kCertificates = 4 };
 
 /// The headers of a Windows executable (the PE format specification, revision 11).
@@ -35,6 +37,9 @@ struct Image {
   /// Where an address lies in the file, and how many bytes are there from it on.
   std::optional<std::pair<std::uint64_t, std::uint64_t>> locate(std::uint32_t address) const;
 };
+
+/// Where the PE headers are said to begin; nothing when these 64 bytes are not the front of a DOS program.
+std::optional<std::uint64_t> headers_at(ByteView head);
 
 /// Nothing when the bytes are no such executable at all. Throws Malformed when its tables are cut short.
 std::optional<Image> read_image(const Source& bytes);

@@ -7,14 +7,15 @@
 #include <set>
 
 #include "base/error.h"
-#include "base/fields.h"
-#include "base/numbers.h"
+#include "base/structure_fields.h"
 #include "base/text.h"
+#include "format/package/pe_records.h"
+#include "format/package/pe_resource_records.h"
 
 namespace operculum::pe {
 namespace {
 
-constexpr std::size_t kTableHeader = 16, kTableRow = 8, kLeaf = 16, kMostLeaves = 100000, kMostRows = 65536;
+constexpr std::size_t kMostLeaves = 100000, kMostRows = 65536;
 constexpr std::uint32_t kHighBit = 0x80000000;
 constexpr std::uint64_t kMostMade = 64 << 20;  // bytes of a resource that is put together
 
@@ -88,14 +89,15 @@ class TreeReader {
  private:
   void table(std::uint32_t at, int level, const Resource& so_far) {
     if (!seen_.insert(at).second) return trouble_("the resource tree has a loop");
-    Bytes header = read(at, kTableHeader);
-    if (header.size() < kTableHeader) return;
-    LittleFields h(header, "resource table", base_ + at);
-    std::size_t rows = std::min<std::size_t>(std::size_t{h.u16(12)} + h.u16(14), kMostRows);
-    Bytes raw = read(at + kTableHeader, rows * kTableRow);
-    LittleFields r(raw, "resource table", base_ + at + kTableHeader);
-    for (std::size_t i = 0; i + 1 <= raw.size() / kTableRow && found_.size() < kMostLeaves; ++i) {
-      std::uint32_t id = r.u32(i * kTableRow), to = r.u32(i * kTableRow + 4);
+    constexpr std::size_t head_size = size_on_disk<ResourceTable>, step = size_on_disk<ResourceRow>;
+    Bytes header = read(at, head_size);
+    if (header.size() < head_size) return;
+    auto head = read_structure<ResourceTable>(header.data());
+    std::size_t rows =
+        std::min<std::size_t>(std::size_t{head.NumberOfNameEntries} + head.NumberOfIdEntries, kMostRows);
+    Bytes raw = read(at + head_size, rows * step);
+    for (std::size_t i = 0; i < raw.size() / step && found_.size() < kMostLeaves; ++i) {
+      auto [id, to] = read_structure<ResourceRow>(raw.data() + i * step);
       Resource one = so_far;
       if (level == 0) {
         name(id, one.type, one.type_name);
@@ -126,15 +128,15 @@ class TreeReader {
   }
 
   void leaf(std::uint32_t at, Resource one) {
-    Bytes raw = read(at, kLeaf);
-    if (raw.size() < kLeaf) return;
-    LittleFields l(raw, "resource data entry", base_ + at);
-    auto place = image_.locate(l.u32(0));
+    Bytes raw = read(at, size_on_disk<ResourceLeaf>);
+    if (raw.size() < size_on_disk<ResourceLeaf>) return;
+    auto stated = read_structure<ResourceLeaf>(raw.data());
+    auto place = image_.locate(stated.DataRVA);
     if (!place) return trouble_("a resource lies outside the sections; it is left out");
     one.at = place->first;
-    one.size = std::min<std::uint64_t>(l.u32(4), place->second);
-    if (one.size < l.u32(4))
-      trouble_(fmt::format("a resource states {} bytes where {} are left", l.u32(4), place->second));
+    one.size = std::min<std::uint64_t>(stated.Size, place->second);
+    if (one.size < stated.Size)
+      trouble_(fmt::format("a resource states {} bytes where {} are left", stated.Size, place->second));
     found_.push_back(std::move(one));
   }
 
@@ -161,71 +163,74 @@ Bytes bytes_of(const Source& bytes, const Resource& resource) {
   return read_up_to(bytes, resource.at, resource.size);
 }
 
-void append_little(Bytes& out, std::uint32_t value, unsigned size) {
-  append_number(out, size, value);
+/// Bytes between a bitmap's header and its pixels.
+std::uint32_t colours_size(const LittleFields& raw, std::uint32_t header_size) {
+  if (header_size == size_on_disk<BitmapCoreHeader>) {
+    unsigned bits = structure_at<BitmapCoreHeader>(raw, 0).bcBitCount;
+    return bits <= 8 ? (1U << bits) * 3 : 0;
+  }
+  auto head = structure_at<BitmapInfoHeader>(raw, 0);
+  std::uint32_t size = head.biClrUsed != 0    ? head.biClrUsed * 4
+                       : head.biBitCount <= 8 ? (1U << head.biBitCount) * 4
+                                              : 0;
+  return header_size == size_on_disk<BitmapInfoHeader> && head.biCompression == kBitFields ? size + 12 : size;
 }
 
 /// A bitmap is stored without the header that a file of it begins with.
 Bytes make_bitmap(ByteView raw) {
   LittleFields f(raw, "bitmap resource");
-  std::uint32_t header = f.u32(0), colours = 0;
-  if (header == 12) {
-    unsigned bits = f.u16(10);
-    colours = bits <= 8 ? (1u << bits) * 3 : 0;
-  } else {
-    unsigned bits = f.u16(14);
-    std::uint32_t used = f.u32(32);
-    colours = used != 0 ? used * 4 : bits <= 8 ? (1u << bits) * 4 : 0;
-    if (header == 40 && f.u32(16) == 3) colours += 12;  // masks stand between header and pixels
-  }
-  Bytes out = {'B', 'M'};
-  append_little(out, static_cast<std::uint32_t>(raw.size() + 14), 4);
-  append_little(out, 0, 4);
-  append_little(out, 14 + header + colours, 4);
+  std::uint32_t header_size = f.u32(0);
+  constexpr std::uint32_t front = size_on_disk<BitmapFileHeader>;
+  BitmapFileHeader head;
+  head.bfSize = static_cast<std::uint32_t>(raw.size() + front);
+  head.bfOffBits = front + header_size + colours_size(f, header_size);
+  Bytes out;
+  append_structure(out, head);
   out.insert(out.end(), raw.begin(), raw.end());
   return out;
+}
+
+/// An image of a group as a file of icons or cursors has it: its row, and its bytes.
+std::pair<IconFileRow, Bytes> group_member(const LittleFields& row, Bytes image, bool cursor) {
+  auto icon = structure_at<GroupIcon>(row, 0);
+  IconFileRow out{icon.Width, icon.Height, icon.ColorCount, icon.reserved, icon.Planes, icon.BitCount};
+  constexpr std::size_t spot_size = size_on_disk<HotSpot>;
+  if (cursor && image.size() >= spot_size) {
+    auto shown = structure_at<GroupCursor>(row, 0);
+    auto spot = read_structure<HotSpot>(image.data());
+    out = {static_cast<std::uint8_t>(shown.Width),
+           static_cast<std::uint8_t>(shown.Height / 2),
+           0,
+           0,
+           spot.xHotSpot,
+           spot.yHotSpot};
+    image.erase(image.begin(), image.begin() + spot_size);
+  }
+  out.dwBytesInRes = static_cast<std::uint32_t>(image.size());
+  return {out, std::move(image)};
 }
 
 /// A group names images that are resources of their own; a file has them behind each other.
 Bytes make_group(const Source& bytes, const Resource& group, const Images& images, bool cursor) {
   Bytes raw = bytes_of(bytes, group);
   LittleFields g(raw, "icon group");
-  std::size_t count = g.u16(4);
-  Bytes directory, data;
-  std::size_t kept = 0;
   std::vector<std::pair<std::size_t, const Resource*>> members;
-  for (std::size_t i = 0; i < count; ++i) {
-    auto image = images.find(g.u16(6 + i * 14 + 12));
-    if (image != images.end()) members.emplace_back(6 + i * 14, &image->second);
+  for (std::size_t i = 0, count = structure_at<GroupHead>(g, 0).ResCount; i < count; ++i) {
+    std::size_t at = size_on_disk<GroupHead> + i * size_on_disk<GroupIcon>;
+    auto image = images.find(structure_at<GroupIcon>(g, at).IconCursorId);
+    if (image != images.end()) members.emplace_back(at, &image->second);
   }
-  std::size_t at = 6 + members.size() * 16;
-  for (auto [row, resource] : members) {
-    Bytes image = bytes_of(bytes, *resource);
-    std::uint32_t spot_x = 0, spot_y = 0;
-    if (cursor && image.size() >= 4) {  // the hot spot stands in front of the image
-      spot_x = load_little<std::uint16_t>(image.data());
-      spot_y = load_little<std::uint16_t>(image.data() + 2);
-      image.erase(image.begin(), image.begin() + 4);
-      append_little(directory, g.u16(row) & 0xFF, 1);
-      append_little(directory, (g.u16(row + 2) / 2) & 0xFF, 1);
-      append_little(directory, 0, 2);
-      append_little(directory, spot_x, 2);
-      append_little(directory, spot_y, 2);
-    } else {
-      ByteView start = g.bytes(row, 8);
-      directory.insert(directory.end(), start.begin(), start.end());
-    }
-    append_little(directory, static_cast<std::uint32_t>(image.size()), 4);
-    append_little(directory, static_cast<std::uint32_t>(at + data.size()), 4);
+  Bytes out, data;
+  append_structure(out, GroupHead{0, static_cast<std::uint16_t>(cursor ? 2 : 1),
+                                  static_cast<std::uint16_t>(members.size())});
+  std::size_t data_at = out.size() + members.size() * size_on_disk<IconFileRow>;
+  for (auto [at, resource] : members) {
+    auto [row, image] = group_member(g.from(at), bytes_of(bytes, *resource), cursor);
+    row.dwImageOffset = static_cast<std::uint32_t>(data_at + data.size());
+    append_structure(out, row);
     data.insert(data.end(), image.begin(), image.end());
     if (data.size() > kMostMade) throw LimitExceeded("an icon of more than 64 MiB");
-    ++kept;
   }
-  Bytes out;
-  append_little(out, 0, 2);
-  append_little(out, cursor ? 2 : 1, 2);
-  append_little(out, static_cast<std::uint32_t>(kept), 2);
-  out.insert(out.end(), directory.begin(), directory.end());
   out.insert(out.end(), data.begin(), data.end());
   return out;
 }
@@ -260,17 +265,18 @@ struct VersionNode {
 };
 
 std::optional<VersionNode> version_node(ByteView raw) {
-  if (raw.size() < 6) return std::nullopt;
+  constexpr std::size_t head_size = size_on_disk<VersionHead>;
+  if (raw.size() < head_size) return std::nullopt;
   LittleFields f(raw, "version information");
-  std::size_t length = f.u16(0), value_length = f.u16(2);
-  bool is_text = f.u16(4) == 1;
-  if (length < 6 || length > raw.size()) return std::nullopt;
+  auto head = structure_at<VersionHead>(f, 0);
+  std::size_t length = head.wLength;
+  if (length < head_size || length > raw.size()) return std::nullopt;
   VersionNode node;
-  std::size_t at = 6;
+  std::size_t at = head_size;
   while (at + 2 <= length && f.u16(at) != 0) at += 2;
-  node.key = wide_text(f.bytes(6, at - 6));
+  node.key = wide_text(f.bytes(head_size, at - head_size));
   at = (at + 2 + 3) / 4 * 4;
-  std::size_t size = is_text ? value_length * 2 : value_length;
+  std::size_t size = head.wType == 1 ? std::size_t{head.wValueLength} * 2 : head.wValueLength;  // 1: text
   at = std::min(at, length);
   size = std::min(size, length - at);
   node.value = raw.subspan(at, size);
@@ -304,14 +310,15 @@ std::vector<Resource> read_resources(const Source& bytes, const Image& image,
   return TreeReader(bytes, image, trouble).read();
 }
 
-std::vector<std::pair<std::string, std::string>> read_version(ByteView raw) {
-  std::vector<std::pair<std::string, std::string>> values;
+Facts read_version(ByteView raw) {
+  Facts values;
   auto root = version_node(raw);
   if (!root || root->key != "VS_VERSION_INFO") return values;
-  if (root->value.size() >= 24) {
-    LittleFields f(root->value, "version information");
-    values.emplace_back("File version", version_number(f.u32(8), f.u32(12)));
-    values.emplace_back("Product version", version_number(f.u32(16), f.u32(20)));
+  if (root->value.size() >= size_on_disk<FixedFileInfo>) {
+    auto fixed = read_structure<FixedFileInfo>(root->value.data());
+    values.emplace_back("File version", version_number(fixed.dwFileVersionMS, fixed.dwFileVersionLS));
+    values.emplace_back("Product version",
+                        version_number(fixed.dwProductVersionMS, fixed.dwProductVersionLS));
   }
   auto each = [](ByteView within, const std::function<void(const VersionNode&)>& visitor) {
     while (auto node = version_node(within)) {

@@ -2,6 +2,7 @@
 
 #include <functional>
 
+#include "base/facts.h"
 #include "container/container.h"
 #include "format/package/pe_image.h"
 
@@ -36,6 +37,6 @@ std::vector<Presented> present(const SourcePtr& bytes, const std::vector<Resourc
 
 /// Version information as lines "Name: value" ([VS_VERSIONINFO] of the resource formats); empty when it is no
 /// such.
-std::vector<std::pair<std::string, std::string>> read_version(ByteView raw);
+Facts read_version(ByteView raw);
 
 }  // namespace operculum::pe

@@ -20,7 +20,6 @@ namespace operculum {
 namespace {
 
 using namespace rpm;
-using Facts = std::vector<std::pair<std::string, std::string>>;
 
 constexpr std::uint64_t kLead = 96;
 constexpr Byte kMark[] = {0xED, 0xAB, 0xEE, 0xDB};

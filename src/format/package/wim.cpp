@@ -19,7 +19,6 @@ namespace operculum {
 namespace {
 
 using namespace wim;
-using Facts = std::vector<std::pair<std::string, std::string>>;
 
 constexpr std::uint64_t kMostMetadata = std::uint64_t{1} << 30, kMostXml = 16 << 20,
                         kLongestReparse = 64 * 1024;

@@ -17,8 +17,6 @@
 namespace operculum {
 namespace {
 
-using Facts = std::vector<std::pair<std::string, std::string>>;
-
 constexpr std::string_view kMark = "xar!";
 constexpr std::size_t kHeader = 28;
 constexpr std::uint64_t kMostTable = 64 << 20;

@@ -57,9 +57,7 @@ class ChunkedXzContainer final : public Container {
     if (!cut_) return whole;
     return make_content([whole]() -> StreamPtr { return std::make_unique<CutStream>(whole->stream()); });
   }
-  std::vector<std::pair<std::string, std::string>> facts() override {
-    return {{"chunks", std::to_string(blocks_.size())}};
-  }
+  Facts facts() override { return {{"chunks", std::to_string(blocks_.size())}}; }
 
  private:
   /// Finds all chunks; returns how many bytes they unpack to.

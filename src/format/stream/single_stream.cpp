@@ -40,7 +40,7 @@ class SingleContainer final : public Container {
     return PackedRun{stream_.codec, bytes, std::nullopt, std::nullopt};
   }
 
-  std::vector<std::pair<std::string, std::string>> facts() override { return stream_.facts; }
+  Facts facts() override { return stream_.facts; }
 
   Assembly rewrite(const Changes& changes, const Writing& writing) override {
     SourcePtr packed = random_access(*content_, writing.spool);

@@ -1,5 +1,6 @@
 #pragma once
 
+#include "base/facts.h"
 #include "container/format.h"
 #include "container/rewrite.h"
 
@@ -37,7 +38,7 @@ struct SingleStream {
   std::vector<PackedMember> members =
       {};                 ///< where an index tells them; else they are looked for when needed
   SourcePtr random = {};  ///< random access to the unpacked bytes, where its index allows
-  std::vector<std::pair<std::string, std::string>> facts = {};
+  Facts facts = {};
   FindFraming framing_of = nullptr;  ///< where the codec's bytes are not all there is to write
 };
 

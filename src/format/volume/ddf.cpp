@@ -305,10 +305,9 @@ ContainerPtr open_ddf(const Input& input, OpenContext& context) {
   auto anchor = anchor_of(*file);
   if (!anchor) throw Malformed("DDF: there is no anchor in the last sector");
   Disk own = DiskReader(file, *anchor).take();
-  std::vector<std::pair<std::string, std::string>> facts = {
-      {"group", to_hex(own.header.guid)},
-      {"metadata", escape(std::string(until_zero(as_text(own.header.revision))))},
-      {"disk", hex_number(own.reference)}};
+  Facts facts = {{"group", to_hex(own.header.guid)},
+                 {"metadata", escape(std::string(until_zero(as_text(own.header.revision))))},
+                 {"disk", hex_number(own.reference)}};
   Group group(input, std::move(own));
   facts.emplace_back("disks", fmt::format("{} found", group.disks()));
   return make_raid_volumes(group.volumes(), std::move(facts), {});

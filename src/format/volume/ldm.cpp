@@ -57,7 +57,7 @@ class DynamicDisks final : public Container {
 
   ContentPtr content(std::size_t index) override { return make_content(volume(ids_[index])); }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
+  Facts facts() override {
     return {{"group", escape(database_.group)},
             {"uuid", escape(database_.group_id)},
             {"part", fmt::format("disk {}", escape(own_.id))},

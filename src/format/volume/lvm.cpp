@@ -90,12 +90,11 @@ class GroupContainer final : public Container {
 
   ContentPtr content(std::size_t index) override { return make_content(group_->open(entries_[index].path)); }
 
-  std::vector<std::pair<std::string, std::string>> facts() override {
-    std::vector<std::pair<std::string, std::string>> out = {
-        {"group", escape(group_->name())},
-        {"uuid", escape(group_->text().text("id", ""))},
-        {"extent", fmt::format("{} bytes", group_->extent())},
-        {"part", fmt::format("physical volume {}", escape(id_))}};
+  Facts facts() override {
+    Facts out = {{"group", escape(group_->name())},
+                 {"uuid", escape(group_->text().text("id", ""))},
+                 {"extent", fmt::format("{} bytes", group_->extent())},
+                 {"part", fmt::format("physical volume {}", escape(id_))}};
     const Section* all = group_->text().section("physical_volumes");
     std::size_t count = all ? all->sections().size() : 0;
     out.emplace_back("parts", fmt::format("{} of {}", count - group_->missing().size(), count));

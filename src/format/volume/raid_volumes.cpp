@@ -10,14 +10,14 @@ namespace {
 
 class VolumesContainer final : public Container {
  public:
-  VolumesContainer(std::vector<RaidVolume> volumes, std::vector<std::pair<std::string, std::string>> facts)
+  VolumesContainer(std::vector<RaidVolume> volumes, Facts facts)
       : volumes_(std::move(volumes)), facts_(std::move(facts)) {
     for (const RaidVolume& volume : volumes_) add(volume);
   }
 
   std::span<const Entry> entries() override { return entries_; }
   ContentPtr content(std::size_t index) override { return make_content(volumes_[index].open()); }
-  std::vector<std::pair<std::string, std::string>> facts() override { return facts_; }
+  Facts facts() override { return facts_; }
 
  private:
   void add(const RaidVolume& volume) {
@@ -39,14 +39,13 @@ class VolumesContainer final : public Container {
   }
 
   std::vector<RaidVolume> volumes_;
-  std::vector<std::pair<std::string, std::string>> facts_;
+  Facts facts_;
   std::vector<Entry> entries_;
 };
 
 }  // namespace
 
-ContainerPtr make_raid_volumes(std::vector<RaidVolume> volumes,
-                               std::vector<std::pair<std::string, std::string>> facts,
+ContainerPtr make_raid_volumes(std::vector<RaidVolume> volumes, Facts facts,
                                const std::vector<Finding>& findings) {
   auto container = std::make_shared<VolumesContainer>(std::move(volumes), std::move(facts));
   for (const Finding& one : findings) container->add_finding(one.level, one.text);

@@ -1,5 +1,6 @@
 #pragma once
 
+#include "base/facts.h"
 #include "container/container.h"
 
 namespace operculum {
@@ -15,8 +16,7 @@ struct RaidVolume {
 };
 
 /// A container whose entries are the volumes. What is missing of one becomes a finding.
-ContainerPtr make_raid_volumes(std::vector<RaidVolume> volumes,
-                               std::vector<std::pair<std::string, std::string>> facts,
+ContainerPtr make_raid_volumes(std::vector<RaidVolume> volumes, Facts facts,
                                const std::vector<Finding>& findings);
 
 }  // namespace operculum

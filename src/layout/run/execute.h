@@ -1,5 +1,6 @@
 #pragma once
 
+#include "base/facts.h"
 #include "layout/run/run.h"
 
 namespace operculum::layout {
@@ -18,7 +19,7 @@ struct DifferingCheck {
 
 /// What the statements of a description find out before any entry is listed.
 struct Head {
-  std::vector<std::pair<std::string, std::string>> facts;
+  Facts facts;
   std::vector<std::string> missing;  ///< sentences: files that are wanted beside this one
 };
 
