@@ -7,7 +7,7 @@ operculum_packages_build=(
   g++ cmake ninja-build pkg-config ccache mold
   libcli11-dev libfmt-dev nlohmann-json3-dev libtomlplusplus-dev
   libdeflate-dev zlib1g-dev liblzma-dev libzstd-dev libbz2-dev liblz4-dev liblzo2-dev libbrotli-dev
-  libssl-dev libmagic-dev libblkid-dev libtbb-dev libpugixml-dev libfuse3-dev libdtl-dev libcurl4-openssl-dev libseccomp-dev libsqlite3-dev
+  libssl-dev libmagic-dev libblkid-dev libtbb-dev libpugixml-dev libfuse3-dev libdtl-dev libcurl4-openssl-dev libcairo2-dev libseccomp-dev libsqlite3-dev
   libargon2-dev libxxhash-dev libb2-dev
 )
 operculum_packages_demo=(nginx-light)

@@ -10,6 +10,7 @@
 
 namespace operculum {
 
+/// Gives a context back to OpenSSL.
 struct FreeCipherContext {
   void operator()(EVP_CIPHER_CTX* context) const { EVP_CIPHER_CTX_free(context); }
 };

@@ -14,6 +14,7 @@ inline constexpr unsigned kLengthSymbols = 249, kShortestCopy = 2, kLongestCopy 
 inline constexpr unsigned kAlignedSymbols = 8, kAlignedBits = 3;         // the code for low bits of distances
 inline constexpr unsigned kLengthCodeSymbols = 20, kLengthCodeBits = 4;  // the code for code lengths
 inline constexpr unsigned kTypeBits = 3, kSizeBits = 24;                 // of a block
+/// Kinds of blocks, in the three bits that each begins with.
 enum Type : unsigned { kVerbatim = 1, kAligned = 2, kPlain = 3 };
 
 /// Where distances begin, which are counted from -2 on, and how many bits follow.

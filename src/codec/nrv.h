@@ -10,6 +10,7 @@ namespace operculum {
 /// parts of distances as gamma codes, most of their bits between bits that tell whether more follow.
 enum class NrvForm { b, d, e };
 
+/// A form of the packing, and how its bits lie.
 struct NrvDialect {
   NrvForm form = NrvForm::b;
   unsigned word = 8;  ///< bits lie in little-endian words of 8, 16 or 32 bits, the highest of each first

@@ -10,6 +10,7 @@
 
 namespace operculum {
 
+/// What is to be compared, and how closely.
 struct CompareRequest {
   bool deep = false;      ///< containers that differ are compared by their entries
   bool content = false;   ///< the bytes decide, never a stored checksum
@@ -45,6 +46,7 @@ struct Difference {
   std::string message;            ///< in words: what kinds of things they are, why it cannot be told
 };
 
+/// How many entries became what.
 struct CompareTotals {
   std::uint64_t same = 0, changed = 0, added = 0, removed = 0, moved = 0;
   std::uint64_t metadata = 0;  ///< of `same`, those with a Kind::metadata

@@ -53,6 +53,7 @@ struct FoundFile {
   std::vector<ContentHit> hits;
 };
 
+/// How much was found, and how much was looked through for it.
 struct FindTotals {
   std::uint64_t found = 0;
   std::uint64_t targets = 0;       ///< looked through
@@ -61,6 +62,7 @@ struct FindTotals {
   bool key_needed = false;
 };
 
+/// Who is told while the search goes on; called from one thread at a time.
 struct FindEvents {
   std::function<void(const FoundFile&)> found;
   std::function<void(const std::string& locator, const Error&)> unreadable;

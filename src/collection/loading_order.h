@@ -18,6 +18,7 @@ enum class LoadingRule {
 /// Sorts targets into the order in which they are loaded.
 std::vector<std::string> in_loading_order(std::vector<std::string> targets, LoadingRule rule);
 
+/// The rules of an order: who wins, and which paths are the same.
 struct LoadingRequest {
   bool first_wins = false;  ///< a path is taken from the first pack that has it, not from the last
   Glob::Case letters = Glob::Case::exact;  ///< whether paths that differ in ASCII case are the same
@@ -43,6 +44,7 @@ struct ProvidedPath {
   bool differs() const;  ///< some pack that loses has other bytes
 };
 
+/// A pack at its place in the order, and what its entries are worth there.
 struct LoadedPack {
   std::string target;
   const Format* format = nullptr;  ///< null when it could not be opened

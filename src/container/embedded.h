@@ -11,6 +11,7 @@ struct Embedded {
   bool end_stated = false;
 };
 
+/// How far and for what a search within bytes goes.
 struct EmbeddedSearch {
   std::size_t most = 1000;  ///< stops when so many were found
   /// Looks for the ends of ZIP archives and gzip files, and goes on within what follows the front of another

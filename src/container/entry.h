@@ -12,6 +12,7 @@
 
 namespace operculum {
 
+/// What an entry is to a file system.
 enum class EntryKind : std::uint8_t {
   file,
   folder,

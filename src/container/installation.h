@@ -25,6 +25,7 @@ struct InstallAction {
   std::string text;     ///< of a script; may be long, with line ends
 };
 
+/// A value that an installation would write to the registry.
 struct RegistryValue {
   std::string key;  ///< with its root: "HKLM\\Software\\..."
   std::string name;
@@ -38,6 +39,7 @@ struct MemoryWrite {
   std::string from;        ///< the entry that they are
 };
 
+/// A shortcut that an installation would make.
 struct Shortcut {
   std::string path, target, about;
 };

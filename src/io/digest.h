@@ -15,6 +15,7 @@ std::string sha256_of(const Source& source);
 /// digits.
 std::string stream_digest(Stream& stream, std::string_view sum);
 
+/// Which sums are taken.
 enum class Sums { crc32, sha256, both };
 
 /// What reading a stream to its end tells of it.

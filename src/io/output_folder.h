@@ -24,6 +24,7 @@ enum class Existing {
   rename,   ///< write beside it under a numbered name
 };
 
+/// Whom a file is to belong to.
 struct Owner {
   std::uint32_t user = 0, group = 0;  ///< numbers
 };

@@ -73,12 +73,12 @@ std::string fields(const LayoutTrial& trial) {
 }  // namespace
 
 std::string check_page(const LayoutTrial& trial, const std::string& title) {
-  std::string out = page_head("Description: " + trial.target) + std::string(drawing_style());
+  std::string out = page_head("Description: " + trial.target) + drawing_style();
   out +=
       fmt::format("<h1>{}</h1>\n<p class=\"lead\">read by \"{}\": {}</p>\n", html(trial.target), html(title),
                   trial.failure.empty() ? counted(trial.entries, "entry", "entries") : html(trial.failure));
-  out +=
-      sums(trial) + file_map_svg(map_of(trial), Drawn::in_page) + look_legend(map_of(trial)) + cover_legend();
+  out += sums(trial) + svg_of(map_drawing(map_of(trial), Drawn::in_page), Drawn::in_page) +
+         look_legend(map_of(trial)) + cover_legend();
   for (const FoldedFinding& finding : trial.findings)
     out += fmt::format("<p><span class=\"kind\">{}</span> {}</p>\n", name_of(finding.level),
                        html(to_text(finding)));
@@ -86,7 +86,7 @@ std::string check_page(const LayoutTrial& trial, const std::string& title) {
 }
 
 std::vector<Figure> check_figures(const LayoutTrial& trial) {
-  return {{"map.svg", file_map_svg(map_of(trial), Drawn::alone)}};
+  return {{"map", map_drawing(map_of(trial), Drawn::alone)}};
 }
 
 }  // namespace operculum

@@ -2,12 +2,14 @@
 
 #include <string>
 
+#include "report/drawing.h"
+
 namespace operculum {
 
-/// A drawing for a file of its own.
+/// A drawing for files of its own.
 struct Figure {
-  std::string name;  ///< of the file
-  std::string svg;
+  std::string name;  ///< of the files, without an ending
+  Drawing drawing;
 };
 
 }  // namespace operculum

@@ -4,6 +4,7 @@
 #include <string>
 
 #include "layout/coverage.h"
+#include "report/drawing.h"
 #include "study/hypothesis.h"
 #include "study/profile.h"
 #include "task/study_file.h"
@@ -19,17 +20,12 @@ struct FileMap {
   std::span<const Recognised> inside = {};  ///< files that lie within it
 };
 
-/// A drawing that stands in a page of ours, or alone in a file, which then needs nothing else.
-enum class Drawn { in_page, alone };
-
 /// The file from left to right: how its bytes look, how dense they are, what a description makes of them.
-std::string file_map_svg(const FileMap& map, Drawn drawn);
+/// Alone it has a legend within.
+Drawing map_drawing(const FileMap& map, Drawn drawn);
 
 /// The first records of the index that was found, byte by byte, coloured by what each column means.
-std::string index_svg(const study::Hypothesis& found, Drawn drawn);
-
-/// Colours for a page that holds such drawings.
-std::string_view drawing_style();
+Drawing index_drawing(const study::Hypothesis& found, Drawn drawn);
 
 /// What the colours mean: of looks, of coverage, of columns.
 std::string look_legend(const FileMap& map);

@@ -26,21 +26,22 @@ FileMap map_of(const StudyReport& report) {
 }  // namespace
 
 std::vector<Figure> study_figures(const StudyReport& report) {
-  std::vector<Figure> figures = {{"map.svg", file_map_svg(map_of(report), Drawn::alone)}};
+  std::vector<Figure> figures = {{"map", map_drawing(map_of(report), Drawn::alone)}};
   if (report.findings.solved())
-    figures.push_back({"index.svg", index_svg(report.findings.drafts.front().hypothesis, Drawn::alone)});
+    figures.push_back({"index", index_drawing(report.findings.drafts.front().hypothesis, Drawn::alone)});
   return figures;
 }
 
 std::string study_page(const StudyReport& report) {
-  std::string out = page_head("Study: " + report.target) + std::string(drawing_style());
+  std::string out = page_head("Study: " + report.target) + drawing_style();
   out += fmt::format("<h1>{}</h1>\n{}", html(report.target), paragraphs(study_summary(report)));
   out += "<h2>The file from its first byte to its last</h2>\n" +
-         file_map_svg(map_of(report), Drawn::in_page) + look_legend(map_of(report));
+         svg_of(map_drawing(map_of(report), Drawn::in_page), Drawn::in_page) + look_legend(map_of(report));
   if (report.findings.solved()) {
     out += cover_legend();
     const study::Drafted& best = report.findings.drafts.front();
-    out += "<h2>The first records</h2>\n" + index_svg(best.hypothesis, Drawn::in_page) +
+    out += "<h2>The first records</h2>\n" +
+           svg_of(index_drawing(best.hypothesis, Drawn::in_page), Drawn::in_page) +
            role_legend(best.hypothesis);
     out +=
         "<h2>Evidence</h2>\n<table><tr><th>of every record</th><th class=\"number\">at</th><th "

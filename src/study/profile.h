@@ -29,6 +29,7 @@ struct LookRange {
   std::uint64_t begin, end;  ///< offsets in the file
 };
 
+/// What can be seen of bytes without knowing their form.
 struct Profile {
   std::uint64_t block = 0;               ///< bytes of a block
   std::vector<LookRange> ranges;         ///< every byte once, in order

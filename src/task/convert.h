@@ -4,6 +4,7 @@
 
 namespace operculum {
 
+/// Which container becomes which other form, and where it goes.
 struct ConvertRequest {
   std::string target;  ///< a locator
   std::string as;      ///< as in PackRequest; "raw" for the disk in a disk image

@@ -48,6 +48,7 @@ struct Identification {
   std::string suggestion;         ///< a command that would be the next step
 };
 
+/// How much work may be done to describe a file.
 struct IdentifyRequest {
   bool count_solid = false;  ///< decode solid layers to count what is in them
   bool map_disks = false;    ///< make the map of tables of partitions, too, whose parts are told anyway

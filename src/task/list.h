@@ -5,6 +5,7 @@
 
 namespace operculum {
 
+/// Which entries are shown, and what is found out about each.
 struct ListRequest {
   Selection selection;
   bool deep = false;

@@ -19,6 +19,7 @@ struct NewFile {
   bool digest = false;
 };
 
+/// A file that was written and has its name.
 struct WrittenFile {
   std::string path;
   std::string replaced;    ///< where what was there is now; empty when nothing was

@@ -4,6 +4,7 @@
 
 namespace operculum {
 
+/// What is packed, in which form, and where it goes.
 struct PackRequest {
   std::string folder;  ///< or a file
   std::string as;      ///< formats from the inside out, with dots between: "zip", "tar.xz"
@@ -22,6 +23,7 @@ RebuildResult pack(const PackRequest& request, OpenContext& context, Progress& p
 struct ChosenName {
   std::string name, reason;
 };
+/// Which end of a loading folder a name is to sort at.
 enum class Among { first, last };
 ChosenName name_among(const std::string& folder, const std::string& name, Among among);
 

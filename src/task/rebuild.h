@@ -25,6 +25,7 @@ struct Wish {
   std::string with;  ///< set, add: a file on disk; rename: the new path
 };
 
+/// Which container is to be written anew, with what changed, and where to.
 struct RebuildRequest {
   std::string target;  ///< a locator: the innermost container is rebuilt, and each one around it
   std::vector<Wish> wishes;
@@ -52,6 +53,7 @@ struct Fate {
   std::vector<std::string> notes;  ///< what a person should know of how it was packed
 };
 
+/// What became of each entry, and of the container.
 struct RebuildResult {
   std::vector<Fate> fates;
   std::uint64_t kept_entries = 0;            ///< of the innermost container, as they were

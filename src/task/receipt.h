@@ -48,6 +48,7 @@ struct DiscardEvent {
   std::string message;
 };
 
+/// What became of the files that a receipt names.
 struct DiscardTotals {
   std::uint64_t removed = 0, changed = 0, missing = 0, failed = 0;
   std::uint64_t returned = 0;  ///< files that had been replaced and are back

@@ -14,6 +14,7 @@ struct Region {
   std::vector<Region> inner;
 };
 
+/// What lies where in a file, and what its bytes tell of versions.
 struct RegionMap {
   std::uint64_t size = 0;  ///< of the file, in bytes
   std::vector<Region> regions;

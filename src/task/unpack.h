@@ -16,6 +16,7 @@ enum class LinkRule {
   none,
 };
 
+/// Where entries go, which, and what may happen to what is there.
 struct UnpackRequest {
   std::string into;       ///< the output folder; made when the first thing is written
   bool into_new = false;  ///< it must be a new one: where its name is taken, a numbered one is made
@@ -74,6 +75,7 @@ struct UnpackEvent {
   std::string replaced = {};     ///< the output path that what was there before has now
 };
 
+/// How many entries became what.
 struct UnpackTotals {
   std::uint64_t files = 0, folders = 0, links = 0, devices = 0, bytes = 0;
   std::uint64_t kept = 0, left_out = 0, failed = 0, faults = 0;

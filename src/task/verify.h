@@ -6,6 +6,7 @@
 
 namespace operculum {
 
+/// Which entries are checked, and how deep.
 struct VerifyRequest {
   Selection selection;
   bool deep = false;
@@ -21,6 +22,7 @@ struct Fault {
   ErrorKind error = ErrorKind::malformed;
 };
 
+/// How many entries were decoded, compared and found wrong.
 struct VerifyTotals {
   std::uint64_t entries = 0;  ///< files decoded to their end, and right as far as that can be told
   std::uint64_t bytes = 0;    ///< of these, unpacked

@@ -21,6 +21,7 @@ struct Found {
   std::size_t index = 0;       ///< of the entry, in its container
 };
 
+/// Which containers a walk enters, and how it reads them.
 struct WalkOptions {
   bool deep = false;      ///< also into entries that are containers, instead of handing them out
   bool programs = false;  ///< with deep, also into programs and scripts that carry something

@@ -7,6 +7,7 @@
 #include "base/text.h"
 #include "base/time.h"
 #include "base/units.h"
+#include "support/refusal.h"
 #include "support/sample_tree.h"
 
 namespace operculum {
@@ -32,13 +33,15 @@ TEST(Cursor, SaysWhereAndHowMuchIsMissing) {
     EXPECT_STREQ(error.what(),
                  "tide table at offset 101: expected 4 more bytes, found 2; the file may be cut short");
   }
-  EXPECT_THROW(cursor.take(UINT64_MAX), Malformed);
+  EXPECT_REFUSAL(cursor.take(UINT64_MAX), Malformed,
+                 "tide table at offset 101: expected 18446744073709551615 more bytes, found 2; the file may "
+                 "be cut short");
 }
 
 TEST(Checked, RefusesWhatLeaves64Bits) {
   EXPECT_EQ(checked_add(1, 2, "x"), 3u);
-  EXPECT_THROW(checked_add(UINT64_MAX, 1, "x"), Malformed);
-  EXPECT_THROW(checked_mul(UINT64_MAX / 2, 3, "x"), Malformed);
+  EXPECT_REFUSAL(checked_add(UINT64_MAX, 1, "x"), Malformed, "x is too large for any file");
+  EXPECT_REFUSAL(checked_mul(UINT64_MAX / 2, 3, "x"), Malformed, "x is too large for any file");
 }
 
 TEST(Checksums, FitTheirPublishedCheckValues) {

@@ -3,6 +3,7 @@
 #include <gtest/gtest.h>
 
 #include "base/text.h"
+#include "support/refusal.h"
 
 namespace operculum {
 namespace {
@@ -87,7 +88,8 @@ TEST(Structure, NamesAFieldAndItsPlaceWhenItIsRefused) {
 
 TEST(Structure, EndsWhereTheBytesEnd) {
   Cursor cursor(ByteView(kLittle).first(16), "tide gauge", 40);
-  EXPECT_THROW(read_structure<Gauge>(cursor), CutShort);
+  EXPECT_REFUSAL(read_structure<Gauge>(cursor), CutShort,
+                 "tide gauge at offset 40: expected 17 more bytes, found 16; the file may be cut short");
 }
 
 }  // namespace

@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "base/error.h"
+#include "support/refusal.h"
 
 namespace operculum {
 namespace {
@@ -49,13 +50,15 @@ TEST(Encodings, AreReadThroughIconv) {
   EXPECT_EQ(to_utf8("\x8a\x4c.bmp", "CP932"), "貝.bmp");
   EXPECT_EQ(to_utf8(std::string_view("k\0\xfc\0", 4), "UTF-16LE"), "kü");
   EXPECT_EQ(to_utf8("\xff", "UTF-8"), std::nullopt);
-  EXPECT_THROW(to_utf8("x", "NO-SUCH"), Unsupported);
+  EXPECT_REFUSAL(to_utf8("x", "NO-SUCH"), Unsupported,
+                 "Unsupported: text encoding \"NO-SUCH\"; `iconv -l` lists the names this machine knows");
 }
 
 TEST(Encodings, AreWrittenWhereTheyHaveTheCharacters) {
   EXPECT_EQ(from_utf8("März", "CP437"), "M\x84rz");
   EXPECT_EQ(from_utf8("潮", "CP437"), std::nullopt);
-  EXPECT_THROW(from_utf8("x", "NO-SUCH-CODE"), Unsupported);
+  EXPECT_REFUSAL(from_utf8("x", "NO-SUCH-CODE"), Unsupported,
+                 "Unsupported: text encoding \"UTF-8\"; `iconv -l` lists the names this machine knows");
 }
 
 TEST(Numbers, RefuseWhatIsNoNumber) {

@@ -6,6 +6,7 @@
 #include "cipher/zip_aes.h"
 #include "cipher/zip_traditional.h"
 #include "support/byte_writer.h"
+#include "support/refusal.h"
 
 namespace operculum {
 namespace {
@@ -58,9 +59,12 @@ KeyRing::Fit limpet(const std::string& secret) {
 
 TEST(KeyRing, PrefersKeysOfTheContainerAndSaysWhenThereIsNone) {
   KeyRing ring;
-  EXPECT_THROW(ring.find("kiosk.zip", any), NeedsKey);
+  EXPECT_REFUSAL(ring.find("kiosk.zip", any), NeedsKey,
+                 "a password is needed; give it with --password-file, in OPERCULUM_PASSWORD or in keys.toml");
   ring.add({"other", "keys.toml"}, "gauge-*");
-  EXPECT_THROW(ring.find("kiosk.zip", any), NeedsKey) << "that key is for another container";
+  EXPECT_REFUSAL(ring.find("kiosk.zip", any), NeedsKey,
+                 "a password is needed; give it with --password-file, in OPERCULUM_PASSWORD or in keys.toml")
+      << "that key is for another container";
   ring.add({"limpet", "keys.toml"}, "KIOSK*");
   EXPECT_EQ(ring.find("kiosk.zip", any).secret, "limpet");
 }
@@ -88,9 +92,9 @@ TEST(KeyRing, AsksAPersonAgainAfterAWrongAnswerThreeTimesForAContainer) {
   EXPECT_EQ(ring.find("kiosk.zip", limpet).secret, "limpet");
   EXPECT_EQ(ring.find("kiosk.zip", limpet).secret, "limpet");
   EXPECT_EQ(asked, (std::vector<bool>{false, true})) << "the answer is remembered";
-  EXPECT_THROW(ring.find("kiosk.zip", none), NeedsKey);
+  EXPECT_REFUSAL(ring.find("kiosk.zip", none), NeedsKey, "wrong password (3 tried)");
   EXPECT_EQ(asked.size(), 4u) << "one wrong answer was given before";
-  EXPECT_THROW(ring.find("kiosk.zip", none), NeedsKey);
+  EXPECT_REFUSAL(ring.find("kiosk.zip", none), NeedsKey, "wrong password (1 tried)");
   EXPECT_EQ(asked.size(), 4u) << "for the next entry nobody is asked again";
 }
 
@@ -101,8 +105,10 @@ TEST(KeyRing, WhoGivesNoAnswerIsNotAskedAgain) {
     ++asked;
     return std::optional<std::string>();
   });
-  EXPECT_THROW(ring.find("kiosk.zip", limpet), NeedsKey);
-  EXPECT_THROW(ring.find("kiosk.zip", limpet), NeedsKey);
+  EXPECT_REFUSAL(ring.find("kiosk.zip", limpet), NeedsKey,
+                 "a password is needed; give it with --password-file, in OPERCULUM_PASSWORD or in keys.toml");
+  EXPECT_REFUSAL(ring.find("kiosk.zip", limpet), NeedsKey,
+                 "a password is needed; give it with --password-file, in OPERCULUM_PASSWORD or in keys.toml");
   EXPECT_EQ(asked, 1);
 }
 

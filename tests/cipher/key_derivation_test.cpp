@@ -5,6 +5,7 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "cipher/disk_cipher.h"
+#include "support/refusal.h"
 
 namespace operculum {
 namespace {
@@ -16,13 +17,18 @@ TEST(KeyDerivation, Pbkdf2GivesTheVectorOfItsRfc) {
 }
 
 TEST(KeyDerivation, WhatNobodyWaitsForIsRefused) {
-  EXPECT_THROW(derive_pbkdf2(as_bytes("a"), "sha256", as_bytes("salt"), UINT32_MAX, 32), LimitExceeded);
-  EXPECT_THROW(derive_argon2(as_bytes("a"), {false, 4, std::uint64_t{8} << 20, 1}, as_bytes("saltsalt"), 32),
-               LimitExceeded);
-  EXPECT_THROW(derive_argon2(as_bytes("a"), {false, UINT32_MAX, 1024, 1}, as_bytes("saltsalt"), 32),
-               LimitExceeded);
-  EXPECT_THROW(derive_pbkdf2(as_bytes("a"), "sha256", as_bytes("salt"), 0, 32), Malformed);
-  EXPECT_THROW(derive_pbkdf2(as_bytes("a"), "no such hash", as_bytes("salt"), 1, 32), Unsupported);
+  EXPECT_REFUSAL(derive_pbkdf2(as_bytes("a"), "sha256", as_bytes("salt"), UINT32_MAX, 32), LimitExceeded,
+                 "deriving the key takes 4294967295 rounds, more than the 50000000 that are done");
+  EXPECT_REFUSAL(
+      derive_argon2(as_bytes("a"), {false, 4, std::uint64_t{8} << 20, 1}, as_bytes("saltsalt"), 32),
+      LimitExceeded, "deriving the key takes 4 passes over 8192 MiB of memory, more than is done");
+  EXPECT_REFUSAL(derive_argon2(as_bytes("a"), {false, UINT32_MAX, 1024, 1}, as_bytes("saltsalt"), 32),
+                 LimitExceeded,
+                 "deriving the key takes 4294967295 passes over 1 MiB of memory, more than is done");
+  EXPECT_REFUSAL(derive_pbkdf2(as_bytes("a"), "sha256", as_bytes("salt"), 0, 32), Malformed,
+                 "a key derived in 0 rounds is not possible");
+  EXPECT_REFUSAL(derive_pbkdf2(as_bytes("a"), "no such hash", as_bytes("salt"), 1, 32), Unsupported,
+                 "Unsupported: the hash \"no such hash\"");
 }
 
 TEST(KeyDerivation, SecretsMoveAndAreNotCopied) {
@@ -46,10 +52,14 @@ TEST(DiskCipher, AesXtsGivesTheVectorOfItsStandard) {
 
 TEST(DiskCipher, NamesWhatIsNotThere) {
   Bytes key(32);
-  EXPECT_THROW(make_disk_cipher("serpent-xts-plain64", key, 512), Unsupported);
-  EXPECT_THROW(make_disk_cipher("aes-xts-tide", key, 512), Unsupported);
-  EXPECT_THROW(make_disk_cipher("aes-lrw-benbi", key, 512), Unsupported);
-  EXPECT_THROW(make_disk_cipher("aes-xts-plain64", Bytes(31), 512), Unsupported);
+  EXPECT_REFUSAL(make_disk_cipher("serpent-xts-plain64", key, 512), Unsupported,
+                 "Unsupported: the cipher serpent-xts-plain64 with keys of 256 bits");
+  EXPECT_REFUSAL(make_disk_cipher("aes-xts-tide", key, 512), Unsupported,
+                 "Unsupported: initialisation vectors of kind \"tide\"");
+  EXPECT_REFUSAL(make_disk_cipher("aes-lrw-benbi", key, 512), Unsupported,
+                 "Unsupported: the cipher aes-lrw-benbi with keys of 256 bits");
+  EXPECT_REFUSAL(make_disk_cipher("aes-xts-plain64", Bytes(31), 512), Unsupported,
+                 "Unsupported: the cipher aes-xts-plain64 with keys of 248 bits");
 }
 
 }  // namespace

@@ -63,6 +63,9 @@ TEST(StudyCommand, WritesItsDrawingsIntoANewFolder) {
     EXPECT_TRUE(has(map, part)) << part;
   EXPECT_TRUE(has(index, "<rect class=\"place\"")) << index.substr(0, 3000);
   EXPECT_TRUE(has(index, ">m</text>")) << "names are shown as letters";
+  for (const char* name : {"figures/map.png", "figures/index.png"})
+    EXPECT_TRUE(folder.read(name).starts_with("\x89PNG\r\n")) << name;
+  EXPECT_TRUE(has(ran.err, "2 figures are in figures, as SVG and PNG")) << ran.err;
   Ran again = operculum({"study", "charts.hob", "--figures", "figures"}, folder.path());
   EXPECT_EQ(again.exit_code, 3);
   EXPECT_TRUE(has(again.err, "cannot make the folder figures: File exists")) << again.err;

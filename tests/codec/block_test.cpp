@@ -13,6 +13,7 @@
 #include "codec/lznt1.h"
 #include "codec/lzvn.h"
 #include "support/block_packer.h"
+#include "support/refusal.h"
 #include "support/sample_tree.h"
 
 namespace operculum {
@@ -81,7 +82,8 @@ TEST(Lznt1, DecodesThePublishedExample) {
 
 TEST(Lznt1, RefusesCopiesFromBeforeTheChunk) {
   Bytes out(100);
-  EXPECT_THROW(decode_lznt1(Bytes{0x02, 0xB0, 0x01, 0x00, 0x10}, out), Malformed);
+  EXPECT_REFUSAL(decode_lznt1(Bytes{0x02, 0xB0, 0x01, 0x00, 0x10}, out), Malformed,
+                 "an LZNT1 chunk does not decode; the data is damaged");
 }
 
 // ---- ADC
@@ -91,7 +93,8 @@ TEST(Adc, DecodesItsThreeKindsOfItems) {
   Bytes out(13);
   EXPECT_EQ(decode_adc(packed, out), 13u);
   EXPECT_EQ(as_text(out), "crabcrabcrab!");
-  EXPECT_THROW(decode_adc(Bytes{0x04, 0x03}, out), Malformed);
+  EXPECT_REFUSAL(decode_adc(Bytes{0x04, 0x03}, out), Malformed,
+                 "an ADC block does not decode; the data is damaged");
 }
 
 // ---- LZVN, by its items
@@ -127,9 +130,12 @@ TEST(Lzvn, DecodesEveryKindOfItem) {
 
 TEST(Lzvn, RefusesWhatNoEncoderWrites) {
   Bytes out(100);
-  EXPECT_THROW(decode_lzvn(Bytes{0x70}, out), Malformed);
-  EXPECT_THROW(decode_lzvn(Bytes{0x08, 0x04}, out), Malformed);  // a copy from before the start
-  EXPECT_THROW(decode_lzvn(Bytes{0xE4, 'a'}, out), Malformed);
+  EXPECT_REFUSAL(decode_lzvn(Bytes{0x70}, out), Malformed,
+                 "an LZVN block does not decode; the data is damaged");
+  EXPECT_REFUSAL(decode_lzvn(Bytes{0x08, 0x04}, out), Malformed,
+                 "an LZVN block does not decode; the data is damaged");  // a copy from before the start
+  EXPECT_REFUSAL(decode_lzvn(Bytes{0xE4, 'a'}, out), Malformed,
+                 "an LZVN block does not decode; the data is damaged");
 }
 
 // ---- LZFSE: an encoder with even frequencies, from the description of the format

@@ -6,6 +6,7 @@
 #include "support/bit_writer.h"
 #include "support/byte_writer.h"
 #include "support/program.h"
+#include "support/refusal.h"
 #include "support/temp_folder.h"
 
 namespace operculum {
@@ -52,7 +53,7 @@ TEST_P(RoundTrip, JoinsMembersWhereTheFormatDoes) {
 TEST_P(RoundTrip, TellsOfCutData) {
   Bytes packed = encode(GetParam(), sample(5000));
   packed.resize(packed.size() - packed.size() / 3);
-  EXPECT_THROW(decode(GetParam(), packed), CutShort);
+  EXPECT_REFUSAL(decode(GetParam(), packed), CutShort, "; it is cut short");
 }
 
 TEST_P(RoundTrip, NeverCallsDamagedDataRight) {
@@ -86,7 +87,7 @@ TEST(Codec, TellsOfBytesBehindTheLastMember) {
 }
 
 TEST(Codec, NamesWhatItDoesNotKnow) {
-  EXPECT_THROW(decode("kelp", {}), Unsupported);
+  EXPECT_REFUSAL(decode("kelp", {}), Unsupported, "Unsupported: codec \"kelp\"");
 }
 
 TEST(Codec, DecodesInOneGoWhenThereIsRoom) {
@@ -111,9 +112,14 @@ TEST(CheckedStream, ComparesSizeAndChecksum) {
                     100);
   };
   EXPECT_EQ(as_text(checked({9, 0xcbf43926})), "123456789");
-  EXPECT_THROW(checked({9, 0x12345678}), Malformed);
-  EXPECT_THROW(checked({8, std::nullopt}), Malformed) << "longer than stated";
-  EXPECT_THROW(checked({10, std::nullopt}), Malformed) << "shorter than stated";
+  EXPECT_REFUSAL(checked({9, 0x12345678}), Malformed,
+                 "checksum differs (stored 12345678, computed cbf43926); the data is damaged");
+  EXPECT_REFUSAL(checked({8, std::nullopt}), Malformed,
+                 "the data is longer than the 8 bytes stated; it is damaged")
+      << "longer than stated";
+  EXPECT_REFUSAL(checked({10, std::nullopt}), Malformed,
+                 "the data ends after 9 of 10 bytes; it is damaged or cut short")
+      << "shorter than stated";
 }
 
 TEST(Lz4, ReadsLegacyFrames) {
@@ -121,7 +127,7 @@ TEST(Lz4, ReadsLegacyFrames) {
   Bytes legacy = ByteWriter().u32(0x184C2102).u32(9).u8(0x80).text("tidepool").take();
   EXPECT_EQ(as_text(decode("lz4", legacy)), "tidepool");
   legacy.pop_back();
-  EXPECT_THROW(decode("lz4", legacy), CutShort);
+  EXPECT_REFUSAL(decode("lz4", legacy), CutShort, "LZ4 legacy frame: the last block is cut short");
 }
 
 TEST(Zstd, PassesOverSkippableFrames) {
@@ -137,7 +143,8 @@ TEST(Zstd, PassesOverSkippableFrames) {
 }
 
 TEST(Lzma, WantsFivePropertyBytes) {
-  EXPECT_THROW(decode("lzma", {}, {.properties = {1, 2}}), Malformed);
+  EXPECT_REFUSAL(decode("lzma", {}, {.properties = {1, 2}}), Malformed,
+                 "LZMA properties: expected 5 bytes, found another number");
   Bytes packed = encode("lzma", to_bytes("tide pool"));
   CodecOptions options;
   options.properties.assign(packed.begin(), packed.begin() + 5);
@@ -177,7 +184,8 @@ TEST(Compress, ReadsCodesAndTheClearCode) {
       ByteWriter().text("\x1f\x9d").u8(0x90).bytes(pack({'a', 'b', 257, 256, 0, 0, 0, 0, 'c'})).take();
   EXPECT_EQ(as_text(decode("compress", packed)), "ababc");
   Bytes wrong = ByteWriter().text("\x1f\x9d").u8(0x90).bytes(pack({'a', 300})).take();
-  EXPECT_THROW(decode("compress", wrong), Malformed);
+  EXPECT_REFUSAL(decode("compress", wrong), Malformed,
+                 "compress data: a code refers to a string that does not exist yet; the data is damaged");
 }
 
 /// A literal or length symbol of deflate's fixed code (RFC 1951, 3.2.6).
@@ -214,14 +222,21 @@ TEST(Deflate64, ReadsPlainDeflateBlocksOfAllTypes) {
 }
 
 TEST(Deflate64, RefusesDamage) {
-  EXPECT_THROW(decode("deflate64", BitWriter().put(1, 1).put(3, 2).take()), Malformed) << "block type 3";
+  EXPECT_REFUSAL(decode("deflate64", BitWriter().put(1, 1).put(3, 2).take()), Malformed,
+                 "deflate64 data: an invalid block type; the data is damaged")
+      << "block type 3";
   BitWriter before_start;
   fixed(fixed(before_start.put(1, 1).put(1, 2), 257).code(0, 5), 256);
-  EXPECT_THROW(decode("deflate64", before_start.take()), Malformed) << "a copy from before the start";
+  EXPECT_REFUSAL(decode("deflate64", before_start.take()), Malformed,
+                 "deflate64 data: a copy from before the start; the data is damaged")
+      << "a copy from before the start";
   BitWriter endless;
   fixed(endless.put(1, 1).put(1, 2), 'a');
-  EXPECT_THROW(decode("deflate64", endless.take()), Malformed) << "no end";
-  EXPECT_THROW(decode("deflate64", ByteWriter().u8(1).u16(4).u16(4).text("tide").take()), Malformed)
+  EXPECT_REFUSAL(decode("deflate64", endless.take()), Malformed,
+                 "deflate64 data: an unused code; the data is damaged")
+      << "no end";
+  EXPECT_REFUSAL(decode("deflate64", ByteWriter().u8(1).u16(4).u16(4).text("tide").take()), Malformed,
+                 "deflate64 data: a stored block's length is damaged")
       << "a stored length that does not fit its complement";
 }
 

@@ -8,6 +8,7 @@
 #include "base/error.h"
 #include "codec/lzhuf.h"
 #include "support/bit_writer.h"
+#include "support/refusal.h"
 #include "support/sample_tree.h"
 
 namespace operculum {
@@ -100,7 +101,8 @@ TEST_P(Lzw, DamageIsToldOrGivesOtherBytes) {
     }
   }
   packed.resize(packed.size() / 2);
-  EXPECT_THROW(decoded(open_lzw(stream_of(packed), GetParam().dialect, text.size())), CutShort);
+  EXPECT_REFUSAL(decoded(open_lzw(stream_of(packed), GetParam().dialect, text.size())), CutShort,
+                 "lzw data: the data ends too early; it is cut short");
 }
 
 INSTANTIATE_TEST_SUITE_P(Dialects, Lzw,
@@ -112,9 +114,12 @@ INSTANTIATE_TEST_SUITE_P(Dialects, Lzw,
                          [](const auto& one) { return one.param.name; });
 
 TEST(LzwDialects, RefusesWhatCannotBe) {
-  EXPECT_THROW(open_lzw(stream_of({}), {8, 12}, 1), Malformed);
-  EXPECT_THROW(open_lzw(stream_of({}), {9, 17}, 1), Malformed);
-  EXPECT_THROW(open_lzw(stream_of({}), {9, 12, 300, 100}, 1), Malformed);
+  EXPECT_REFUSAL(open_lzw(stream_of({}), {8, 12}, 1), Malformed,
+                 "lzw: codes of 8 to 12 bits; 9 to 16 are known");
+  EXPECT_REFUSAL(open_lzw(stream_of({}), {9, 17}, 1), Malformed,
+                 "lzw: codes of 9 to 17 bits; 9 to 16 are known");
+  EXPECT_REFUSAL(open_lzw(stream_of({}), {9, 12, 300, 100}, 1), Malformed,
+                 "lzw: 100 is no code behind those of bytes");
 }
 
 /// The encoder of LZHUF as it was published, with its arrays; matches are searched plainly.
@@ -270,7 +275,8 @@ TEST(Lzhuf, DamageIsToldOrGivesOtherBytes) {
     }
   }
   packed.resize(packed.size() / 2);
-  EXPECT_THROW(decoded(open_lzhuf(stream_of(packed), text.size())), CutShort);
+  EXPECT_REFUSAL(decoded(open_lzhuf(stream_of(packed), text.size())), CutShort,
+                 "lzhuf data: the data ends too early; it is cut short");
 }
 
 }  // namespace

@@ -4,6 +4,7 @@
 #include "base/error.h"
 #include "codec/settings_search.h"
 #include "support/byte_writer.h"
+#include "support/refusal.h"
 #include "support/sample_tree.h"
 
 namespace operculum::test {
@@ -117,7 +118,8 @@ TEST(OpenEncoder, PacksWhatComesPieceByPiece) {
       EXPECT_EQ(decoded(codec, encode(codec, plain)), plain) << codec << " " << size;
     }
   }
-  EXPECT_THROW(open_encoder("brotli", make_source_stream(make_memory_source({}))), Unsupported);
+  EXPECT_REFUSAL(open_encoder("brotli", make_source_stream(make_memory_source({}))), Unsupported,
+                 "Unsupported: packing with codec \"brotli\"");
 }
 
 TEST(PackSettings, AreToldInWordsThatAPersonKnows) {

@@ -10,6 +10,7 @@
 #include "codec/xpress.h"
 #include "support/lzx_writer.h"
 #include "support/quantum_writer.h"
+#include "support/refusal.h"
 #include "support/sample_tree.h"
 #include "support/xpress_writer.h"
 
@@ -112,8 +113,9 @@ TEST(Lzx, RefusesDamage) {
   }
   EXPECT_GT(refused, 100u);
   LzxDecoder decoder(16);
-  EXPECT_THROW(decoder.decode_frame(ByteView(frames[0]).first(1000), 32768), Malformed);
-  EXPECT_THROW(LzxDecoder(22), Malformed);
+  EXPECT_REFUSAL(decoder.decode_frame(ByteView(frames[0]).first(1000), 32768), Malformed,
+                 "LZX data: a copy runs beyond its frame");
+  EXPECT_REFUSAL(LzxDecoder(22), Malformed, "LZX data: a window of 2^22 bytes is not possible");
 }
 
 TEST(Quantum, DecodesFramesOfEveryWindow) {
@@ -127,8 +129,9 @@ TEST(Quantum, DecodesFramesOfEveryWindow) {
 TEST(Quantum, RefusesDamage) {
   std::vector<Bytes> frames = pack_quantum(sample(32'768), 15);
   QuantumDecoder decoder(15);
-  EXPECT_THROW(decoder.decode_frame(ByteView(frames[0]).first(200), 32768), Malformed);
-  EXPECT_THROW(QuantumDecoder(9), Malformed);
+  EXPECT_REFUSAL(decoder.decode_frame(ByteView(frames[0]).first(200), 32768), Malformed,
+                 "Quantum data: the data ends too early; it is cut short");
+  EXPECT_REFUSAL(QuantumDecoder(9), Malformed, "Quantum data: a window of 2^9 bytes is not possible");
   for (std::size_t i = 0; i < frames[0].size(); i += 11) {
     Bytes bad = frames[0];
     bad[i] ^= 0x40;
@@ -171,22 +174,27 @@ TEST(Xpress, DecodesTheVectorOfTheSpecification) {
 
 TEST(Xpress, RefusesDamage) {
   Bytes packed = pack_xpress(sample(20'000)), out(20'000);
-  EXPECT_THROW(decode_xpress(ByteView(packed).first(100), out), Malformed);
-  EXPECT_THROW(decode_xpress(ByteView(packed).first(2000), out), Malformed);
+  EXPECT_REFUSAL(decode_xpress(ByteView(packed).first(100), out), Malformed,
+                 "XPRESS data: the data ends within a code table; it is cut short");
+  EXPECT_REFUSAL(decode_xpress(ByteView(packed).first(2000), out), Malformed,
+                 "XPRESS data: the data ends too early; it is cut short");
   Bytes bad = packed;
   std::fill_n(bad.begin(), 256, Byte{0x11});
-  EXPECT_THROW(decode_xpress(bad, out), Malformed);
+  EXPECT_REFUSAL(decode_xpress(bad, out), Malformed, "XPRESS data: its code is not possible");
 }
 
 TEST(Mszip, RefusesBlocksWithoutTheirMark) {
   MszipDecoder decoder;
-  EXPECT_THROW(decoder.decode_block(as_bytes("XXxx"), 10), Malformed);
-  EXPECT_THROW(decoder.decode_block(as_bytes("CK"), 10), Malformed);
+  EXPECT_REFUSAL(decoder.decode_block(as_bytes("XXxx"), 10), Malformed,
+                 "MSZIP data: the mark \"CK\" is missing in front of a block; the data is damaged");
+  EXPECT_REFUSAL(decoder.decode_block(as_bytes("CK"), 10), Malformed,
+                 "MSZIP data: a block does not decode to its stated size; the data is damaged");
   Bytes stored = {'C', 'K', 1, 5, 0, 0xFA, 0xFF, 't', 'i', 'd', 'e', 's'};
   EXPECT_EQ(as_text(decoder.decode_block(stored, 5)), "tides");
   // a copy of five bytes that lie in the block before: distance 5, fixed codes
   Bytes copy = {'C', 'K', 0x03, 0x12, 0x00, 0x00};
-  EXPECT_THROW(decoder.decode_block(copy, 6), Malformed);
+  EXPECT_REFUSAL(decoder.decode_block(copy, 6), Malformed,
+                 "MSZIP data: a block does not decode to its stated size; the data is damaged");
 }
 
 }  // namespace

@@ -5,6 +5,7 @@
 #include "collection/catalogue/merge.h"
 #include "collection/catalogue/update.h"
 #include "collection/catalogue/writer.h"
+#include "support/refusal.h"
 #include "support/temp_folder.h"
 #include "support/zip_builder.h"
 
@@ -106,7 +107,7 @@ TEST(CatalogueMerge, TheNewerReadingStays) {
   MergeTotals again = merge.take(theirs.folder.path("c.db"));
   EXPECT_EQ(again.files, 0u);
   EXPECT_EQ(again.kept, 1u);
-  EXPECT_THROW(merge.take(ours.folder.path("none.db")), Error);
+  EXPECT_REFUSAL(merge.take(ours.folder.path("none.db")), Error, "none.db: unable to open database file");
 }
 
 TEST(CatalogueMerge, TakesIndexesAwayWhereMuchComesAndMakesThemOnce) {
@@ -151,9 +152,11 @@ TEST(CatalogueMerge, TakesIndexesAwayWhereMuchComesAndMakesThemOnce) {
 TEST(CatalogueSchema, RefusesWhatIsNoCatalogue) {
   TempFolder folder;
   { Database(folder.path("other.db"), Database::Mode::create).execute("CREATE TABLE t(a)"); }
-  EXPECT_THROW(open_catalogue(folder.path("other.db"), Database::Mode::create), Malformed);
+  EXPECT_REFUSAL(open_catalogue(folder.path("other.db"), Database::Mode::create), Malformed,
+                 "is no catalogue; `operculum catalogue` makes one in a new file");
   open_catalogue(folder.path("c.db"), Database::Mode::create)->execute("PRAGMA user_version = 99");
-  EXPECT_THROW(open_catalogue(folder.path("c.db"), Database::Mode::read), Malformed);
+  EXPECT_REFUSAL(open_catalogue(folder.path("c.db"), Database::Mode::read), Malformed,
+                 "is a catalogue of version 99, and this program knows version 1");
 }
 
 }  // namespace

@@ -4,6 +4,7 @@
 
 #include "base/error.h"
 #include "support/byte_writer.h"
+#include "support/refusal.h"
 
 namespace operculum::test {
 namespace {
@@ -60,7 +61,9 @@ TEST(ContentSearch, FindsOtherEncodings) {
   ASSERT_EQ(hits(old).size(), 1u);
   EXPECT_EQ(hits(old)[0].encoding, "CP437");
   EXPECT_EQ(hits(old)[0].excerpt, "xx Flut bei Hörn");
-  EXPECT_THROW(Needles().add_text("x", Glob::Case::exact, {"NO-SUCH-CODE"}), Unsupported);
+  EXPECT_REFUSAL(
+      Needles().add_text("x", Glob::Case::exact, {"NO-SUCH-CODE"}), Unsupported,
+      "Unsupported: text encoding \"NO-SUCH-CODE\"; `iconv -l` lists the names this machine knows");
 }
 
 TEST(ContentSearch, IgnoresCaseOnlyWhenAsked) {

@@ -4,6 +4,7 @@
 
 #include "base/checksum.h"
 #include "codec/codec.h"
+#include "support/refusal.h"
 #include "support/sample_tree.h"
 #include "support/tar_builder.h"
 #include "support/temp_folder.h"
@@ -53,7 +54,8 @@ TEST(Inventory, TakesSumsOfWhatPassesByOnlyOnce) {
   EXPECT_EQ(held.inventory.items.size(), 2u);  // a later entry replaces the earlier one
   EXPECT_EQ(held.at("logs/tide.log").sha256, sha256_hex(as_bytes("new\n")));
   EXPECT_EQ(held.at("logs/tide.log").crc32, crc32(0, as_bytes("new\n")));
-  EXPECT_THROW(held.inventory.content(held.at("second")), Malformed);  // it was not kept
+  EXPECT_REFUSAL(held.inventory.content(held.at("second")), Malformed,
+                 "its data was not kept");  // it was not kept
   held.inventory.keep([](const Item& item) { return item.path == "second"; }, held.context);
   EXPECT_EQ(held.text("second"), "new\n");
 }

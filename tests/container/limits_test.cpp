@@ -2,6 +2,8 @@
 
 #include <gtest/gtest.h>
 
+#include "support/refusal.h"
+
 namespace operculum {
 namespace {
 
@@ -11,7 +13,10 @@ TEST(Limits, EntriesOfAllContainersCountTogetherAgainstWhatTheFileTakes) {
   limits.begin(1 << 20, 10);
   for (std::uint64_t i = 0; i < Limits::kFreeEntries; ++i) limits.count_entry();
   for (int i = 0; i < 10; ++i) copy.count_entry();
-  EXPECT_THROW(copy.count_entry(), GuardTripped) << "copies count together";
+  EXPECT_REFUSAL(copy.count_entry(), GuardTripped,
+                 "more than 100,010 entries in all containers of a file of 10 B, as in files made to be "
+                 "endless; if that is right, raise --max-entries")
+      << "copies count together";
   limits.begin(1 << 20, 1 << 20);
   EXPECT_NO_THROW(limits.count_entry()) << "another target begins anew";
 }
@@ -34,14 +39,19 @@ TEST(Limits, ListingsKeepNoMoreMemoryThanTheFileCanMean) {
   limits.begin(1000, 1000);
   limits.count_retained(Limits::kFreeMemory);
   EXPECT_NO_THROW(limits.count_retained(16 * 1000));
-  EXPECT_THROW(limits.count_retained(1), GuardTripped);
+  EXPECT_REFUSAL(
+      limits.count_retained(1), GuardTripped,
+      "listing a file of 1000 B takes more than 160.0 MiB of memory; if that is right, raise --max-memory");
 }
 
 TEST(Limits, WhatIsSpooledIsHeldAgainstWhatIsStored) {
   Limits limits;
   limits.begin(std::uint64_t{1} << 60, 1000);
   limits.count_spooled(Meter::kRatioFloor);
-  EXPECT_THROW(limits.count_spooled(Meter::kRatioFloor), GuardTripped) << "a claimed size is worth nothing";
+  EXPECT_REFUSAL(limits.count_spooled(Meter::kRatioFloor), GuardTripped,
+                 "inner containers of 512.0 MiB came out of 1000 B, more than 2000 to 1, as files made to "
+                 "fill a disk do; if that is right, raise --max-ratio")
+      << "a claimed size is worth nothing";
 }
 
 }  // namespace

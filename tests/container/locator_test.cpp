@@ -4,6 +4,7 @@
 
 #include "base/error.h"
 #include "codec/codec.h"
+#include "support/refusal.h"
 #include "support/tar_builder.h"
 #include "support/temp_folder.h"
 #include "support/zip_builder.h"
@@ -94,7 +95,9 @@ TEST_F(LocatorTest, TakesTheLastOfEntriesWithOneName) {
 TEST_F(LocatorTest, StopsAtTheDepthLimit) {
   context.limits.max_depth = 2;
   EXPECT_NO_THROW(at("box/card.tar.xz/etc/hosts"));
-  EXPECT_THROW(at("box/card.tar.xz/pool.zip/reef/crab.txt"), LimitExceeded);
+  EXPECT_REFUSAL(at("box/card.tar.xz/pool.zip/reef/crab.txt"), LimitExceeded,
+                 "more than 2 containers lie inside each other, as in files made to be endless; if that is "
+                 "right, raise --max-depth");
 }
 
 TEST_F(LocatorTest, ReadsLittleToRecogniseALargeFile) {

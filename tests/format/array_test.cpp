@@ -6,6 +6,7 @@
 
 #include "container/locator.h"
 #include "support/kernel_images.h"
+#include "support/refusal.h"
 #include "support/system_tools.h"
 
 namespace operculum {
@@ -86,7 +87,7 @@ TEST_P(MdArray, SaysWhatCannotBeComputed) {
   Held held = open();
   for (std::size_t i = 0; i < lost; ++i) images.hide(member(i), false);
   EXPECT_TRUE(has_finding(*held, lost == 1 ? "; put it there" : "; put them there"));
-  EXPECT_THROW(
+  EXPECT_REFUSAL(
       {
         try {
           sum_of_entry(*held, 0);
@@ -97,7 +98,7 @@ TEST_P(MdArray, SaysWhatCannotBeComputed) {
           throw;
         }
       },
-      Malformed);
+      Malformed, "of the array");
 }
 
 INSTANTIATE_TEST_SUITE_P(Sets, MdArray,

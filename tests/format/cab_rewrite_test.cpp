@@ -11,6 +11,7 @@
 #include "support/cab_writer.h"
 #include "support/cfb_writer.h"
 #include "support/new_container.h"
+#include "support/refusal.h"
 #include "support/rewritten.h"
 #include "support/sample_tree.h"
 
@@ -146,15 +147,18 @@ TEST(CabRewrite, AnotherMethodWhenAsked) {
   EXPECT_EQ(entry_at(*after, "tide.txt").method, "lzx");
   EXPECT_EQ(entry_at(*after, "labels/crab.txt").method, "mszip");
   EXPECT_EQ(text_at(*after, "surf.raw"), text_of(noise(70'000)));
-  EXPECT_THROW(Rewritten(before).set("tide.txt", "low").method("bzip2").bytes(), Unsupported);
+  EXPECT_REFUSAL(Rewritten(before).set("tide.txt", "low").method("bzip2").bytes(), Unsupported,
+                 "Unsupported: the method \"bzip2\" in a cabinet; there are stored, mszip and lzx");
 }
 
 TEST(CabRewrite, WhatItCannotIsSaid) {
   Bytes quantum = make_cab(two_folders(CabMethod::quantum));
-  EXPECT_THROW(Rewritten(quantum).set("tide.txt", "low").bytes(), Unsupported);
+  EXPECT_REFUSAL(Rewritten(quantum).set("tide.txt", "low").bytes(), Unsupported,
+                 "Unsupported: packing a cabinet's folder with quantum");
   EXPECT_EQ(text_at(*Rewritten(quantum).set("tide.txt", "low").method("mszip").open(), "tide.txt"), "low");
   Bytes one_of_set = make_cab_set(two_folders(CabMethod::mszip), 40'000)[0];
-  EXPECT_THROW(Rewritten(one_of_set).add("x", "y").bytes(), Unsupported);
+  EXPECT_REFUSAL(Rewritten(one_of_set).add("x", "y").bytes(), Unsupported,
+                 "Unsupported: writing a cabinet of a set of several; unpack the set and pack it as one");
 }
 
 /// A file whose folder is none of the cabinet's.
@@ -162,7 +166,8 @@ TEST(CabRewrite, AFileWithoutAFolderIsNotWritten) {
   Bytes before = make_cab({{{{"a.txt", lines(50, "a")}, {"b.txt", lines(50, "b")}}, CabMethod::stored}});
   std::size_t files = load_little<std::uint32_t>(&before[16]);
   store_number(&before[files + 8], 2, 7);
-  EXPECT_THROW(Rewritten(before).set("b.txt", "x").bytes(), Unsupported);
+  EXPECT_REFUSAL(Rewritten(before).set("b.txt", "x").bytes(), Unsupported,
+                 "Unsupported: writing a cabinet that is damaged");
 }
 
 TEST(CabPack, MakesCabinetsFromScratch) {
@@ -254,7 +259,8 @@ TEST_P(CfbRewrite, AnImpossibleNameIsNotWritten) {
   auto name = std::search(before.begin(), before.end(), std::begin(wanted), std::end(wanted));
   ASSERT_NE(name, before.end());
   store_number(&*name + 64, 2, 50'000);
-  EXPECT_THROW(Rewritten(before).add("x", "y").bytes(), Unsupported);
+  EXPECT_REFUSAL(Rewritten(before).add("x", "y").bytes(), Unsupported,
+                 "Unsupported: writing a compound file that is damaged");
 }
 
 /// A short stream whose chain leads behind all short sectors: what stays must be whole.
@@ -267,14 +273,19 @@ TEST_P(CfbRewrite, AStreamThatIsNotAllThereIsNotWritten) {
   };
   std::size_t short_sectors = load_little<std::uint32_t>(entry_of("Root Entry") + 120) / 64;
   store_number(entry_of("short") + 116, 4, short_sectors);  // a row of the table is there, no sector
-  EXPECT_THROW(Rewritten(before).add("x", "y").bytes(), Malformed);
+  EXPECT_REFUSAL(Rewritten(before).add("x", "y").bytes(), Malformed, "\"Exhibit/short\" is not all there");
 }
 
 TEST_P(CfbRewrite, WhatItCannotIsSaid) {
   Bytes before = make_cfb(exhibit(), GetParam());
-  EXPECT_THROW(Rewritten(before).add("a name of more than thirty-one letters", "x").bytes(), Unsupported);
-  EXPECT_THROW(Rewritten(before).add("SURF", "x").bytes(), Unsupported);
-  EXPECT_THROW(Rewritten(before).rename("Surf", "a:b").bytes(), Unsupported);
+  EXPECT_REFUSAL(Rewritten(before).add("a name of more than thirty-one letters", "x").bytes(), Unsupported,
+                 "Unsupported: the name \"a name of more than thirty-one letters\" in a compound file, where "
+                 "names have up to 31 characters, none of them / \\ : !");
+  EXPECT_REFUSAL(Rewritten(before).add("SURF", "x").bytes(), Unsupported,
+                 "Unsupported: two names in a storage of a compound file that differ in case alone");
+  EXPECT_REFUSAL(Rewritten(before).rename("Surf", "a:b").bytes(), Unsupported,
+                 "Unsupported: the name \"a:b\" in a compound file, where names have up to 31 characters, "
+                 "none of them / \\ : !");
 }
 
 INSTANTIATE_TEST_SUITE_P(Versions, CfbRewrite, ::testing::Values(3u, 4u));

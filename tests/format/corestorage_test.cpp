@@ -5,6 +5,7 @@
 #include "support/corestorage_writer.h"
 #include "support/has.h"
 #include "support/open.h"
+#include "support/refusal.h"
 #include "support/system_tools.h"
 
 namespace operculum {
@@ -68,7 +69,7 @@ TEST(CoreStorage, ACutImageEndsInASentence) {
   Bytes cut = make_corestorage({});
   cut.resize(70 * kCoreBlock);
   Held held = open_bytes(cut, "log.img", As::file, with_key(kCorePassphrase));
-  EXPECT_THROW(
+  EXPECT_REFUSAL(
       {
         try {
           text_of(*held, 0);
@@ -77,7 +78,7 @@ TEST(CoreStorage, ACutImageEndsInASentence) {
           throw;
         }
       },
-      CutShort);
+      CutShort, "the encrypted disk is cut short");
 }
 
 }  // namespace

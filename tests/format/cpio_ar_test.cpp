@@ -3,6 +3,7 @@
 
 #include "support/open.h"
 #include "support/program.h"
+#include "support/refusal.h"
 #include "support/tar_builder.h"
 #include "support/temp_folder.h"
 
@@ -99,7 +100,8 @@ TEST(CpioCrc, IsCompared) {
   Bytes bytes = cpio("070702", {{"a", "alpha"}});
   bytes[112 + 1] ^= 1;  // in the data: 110 bytes of header, "a" and NUL
   Held held = open_bytes(bytes);
-  EXPECT_THROW(text_at(*held, "a"), Malformed);
+  EXPECT_REFUSAL(text_at(*held, "a"), Malformed,
+                 "checksum differs (stored 00000206, computed 00000207); the data is damaged");
 }
 
 TEST(CpioSeveral, InARowAreAllListed) {
@@ -162,7 +164,8 @@ TEST(Ar, ReadsCommonGnuAndBsdNames) {
 }
 
 TEST(Ar, TellsOfThinArchivesAndOfDamage) {
-  EXPECT_THROW(open_bytes(to_bytes("!<thin>\n")), Unsupported);
+  EXPECT_REFUSAL(open_bytes(to_bytes("!<thin>\n")), Unsupported,
+                 "Unsupported: a thin ar archive: it holds names only, the data lies in other files");
   Bytes bytes =
       ByteWriter().text("!<arch>\n").bytes(ar_member("a", "alpha")).bytes(ar_member("/99", "x")).take();
   Held held = open_bytes(bytes);

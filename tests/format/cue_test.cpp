@@ -7,6 +7,7 @@
 #include "support/byte_writer.h"
 #include "support/iso_writer.h"
 #include "support/open.h"
+#include "support/refusal.h"
 #include "support/sample_tree.h"
 #include "support/system_tools.h"
 
@@ -124,7 +125,8 @@ TEST(CueSheet, AMissingDataFileIsNamed) {
   Disc disc;
   Held held = open_beside("sounds.cue", {{"sounds.cue", to_bytes(disc.sheet)}});
   EXPECT_TRUE(has_finding(*held, "sounds.bin\" is not beside the sheet"));
-  EXPECT_THROW(text_at(*held, "track-02.wav"), Malformed);
+  EXPECT_REFUSAL(text_at(*held, "track-02.wav"), Malformed,
+                 "the data file \"old folder\\\\sounds.bin\" is not beside the sheet");
 }
 
 TEST(CueSheet, ATrackBehindTheEndIsTold) {

@@ -1,5 +1,5 @@
-// Every file system and partition table cut at a thousand places and with a thousand bytes flipped: no crash,
-// no hang, and nothing that claims to be whole and is not.
+// Every file system and partition table cut at hundreds of places and with hundreds of bytes flipped: no
+// crash, no hang, and nothing that claims to be whole and is not.
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
@@ -39,7 +39,7 @@ struct Case {
   std::function<Bytes()> make;
   std::size_t reach;  // bytes at the front in which structures lie: cuts and flips fall there
   bool ranges = false;
-  std::size_t rounds = 1000;  // fewer for images that take long to read
+  std::size_t rounds = 500;  // fewer for images that take long to read; fuzz targets try the rest
 };
 
 /// An image that a tool of the system makes of the tree; empty where it cannot.
@@ -68,7 +68,7 @@ std::vector<Case> cases() {
   return {
       {"ext", [=] { return make_ext(with_links, 256 << 10); }, 64 << 10},
       {"fat12", [=] { return make_fat(tree, 12); }, 64 << 10},
-      {"fat32", [=] { return make_fat(tree, 32); }, 300 << 10, false, 250},
+      {"fat32", [=] { return make_fat(tree, 32); }, 300 << 10, false, 100},
       {"exfat", [=] { return make_exfat(tree); }, 80 << 10},
       {"squashfs", [=] { return make_squashfs(with_links, {.codec = BlockCodec::zlib}); }, kMost},
       {"squashfs_long",

@@ -9,6 +9,7 @@
 #include "support/ext_writer.h"
 #include "support/fat_writer.h"
 #include "support/open.h"
+#include "support/refusal.h"
 #include "support/system_tools.h"
 #include "support/temp_folder.h"
 
@@ -187,15 +188,17 @@ TEST(Qcow2, AsksForAKeyWhenTheBytesAreWanted) {
   image[35] = 1;
   Held held = open_bytes(image);
   EXPECT_EQ(fact(*held, "encryption"), "AES-128 in CBC mode");
-  EXPECT_THROW(text_of(*held, 0), NeedsKey);
+  EXPECT_REFUSAL(text_of(*held, 0), NeedsKey,
+                 "a password is needed; give it with --password-file, in OPERCULUM_PASSWORD or in keys.toml");
 }
 
 TEST(Qcow2, NamesEncryptionThatIsNotKnown) {
   Bytes image = make_qcow2(sample_disk());
   image[35] = 3;
-  EXPECT_THROW(open_bytes(image), Unsupported);
+  EXPECT_REFUSAL(open_bytes(image), Unsupported, "Unsupported: QCOW2 encryption method 3");
   image[35] = 2;  // LUKS, without its header
-  EXPECT_THROW(open_bytes(image), Malformed);
+  EXPECT_REFUSAL(open_bytes(image), Malformed,
+                 "QCOW2 header: it is encrypted, but tells no place of a LUKS header");
 }
 
 TEST(Vmdk, JoinsTheExtentsThatADescriptorNames) {
@@ -244,7 +247,8 @@ TEST(AndroidSparse, ComparesItsChecksum) {
   Bytes image = make_android_sparse(sample_disk());
   image[image.size() / 2] ^= 1;
   Held held = open_bytes(image);
-  EXPECT_THROW(read_all(*held->content(0)->stream(), 64 << 20), Malformed);
+  EXPECT_REFUSAL(read_all(*held->content(0)->stream(), 64 << 20), Malformed,
+                 "checksum differs (stored 134ca873, computed b61113a6); the data is damaged");
 }
 
 TEST(Vhd, ReadsAnImageWhoseFooterIsMissing) {

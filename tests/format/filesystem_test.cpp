@@ -13,6 +13,7 @@
 #include "support/hfs_writer.h"
 #include "support/iso_writer.h"
 #include "support/open.h"
+#include "support/refusal.h"
 #include "support/squashfs_writer.h"
 #include "support/udf_writer.h"
 
@@ -172,7 +173,7 @@ TEST(Ext, TellsOfAJournalThatIsNotApplied) {
 TEST(Ext, NamesFeaturesThatAreNotRead) {
   Bytes image = make_ext(sample_tree(), kDisk);
   image[1024 + 96] |= 1;  // compression
-  EXPECT_THROW(open_bytes(image), Unsupported);
+  EXPECT_REFUSAL(open_bytes(image), Unsupported, "Unsupported: ext feature bits 0x1 (compression)");
 }
 
 TEST(Ext, NamesWhatIsEncrypted) {
@@ -184,7 +185,7 @@ TEST(Ext, NamesWhatIsEncrypted) {
   Held held = open_bytes(image);
   EXPECT_EQ(paths_of(*held), "sealed sealed/encrypted-6c6574746572");
   EXPECT_TRUE(entry_at(*held, "sealed/encrypted-6c6574746572").is(Entry::encrypted));
-  EXPECT_THROW(held->content(1), Unsupported);
+  EXPECT_REFUSAL(held->content(1), Unsupported, "Unsupported: files encrypted by the file system");
 }
 
 TEST(Ext, DoesNotFollowFoldersThatLeadBack) {

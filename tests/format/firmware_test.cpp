@@ -9,6 +9,7 @@
 #include "support/firmware_writer.h"
 #include "support/has.h"
 #include "support/open.h"
+#include "support/refusal.h"
 #include "support/sample_tree.h"
 #include "support/system_tools.h"
 #include "support/zip_builder.h"
@@ -35,7 +36,8 @@ TEST(BootImage, TellsItsHeaderAndGivesItsData) {
 TEST(BootImage, ChecksumsOfHeaderAndDataAreCompared) {
   Bytes image = make_boot_image("gauge", noise(5000));
   image[70] ^= 1;
-  EXPECT_THROW(text_of(*open_bytes(image), 0), Malformed);
+  EXPECT_REFUSAL(text_of(*open_bytes(image), 0), Malformed,
+                 "checksum differs (stored 65f08bc4, computed 7a4abd9e); the data is damaged");
   image[70] ^= 1;
   image[33] ^= 1;  // in the name
   EXPECT_TRUE(has_finding(*open_bytes(image), "the header does not fit its checksum"));
@@ -116,7 +118,8 @@ TEST(DeviceTree, SurvivesCutsAndFlips) {
 TEST(DeviceTree, DeepNestingEndsInASentence) {
   TreeNode node{"deep"};
   for (int i = 0; i < 200; ++i) node = TreeNode{"deep", {}, {node}};
-  EXPECT_THROW(open_bytes(make_device_tree({"", {}, {node}})), LimitExceeded);
+  EXPECT_REFUSAL(open_bytes(make_device_tree({"", {}, {node}})), LimitExceeded,
+                 "device tree: more than 64 nodes within each other");
 }
 
 // ---- image trees
@@ -170,13 +173,17 @@ TEST(ImageTree, EncryptedPartsNeedTheirKey) {
   Bytes update = make_fit("gauge update", update_images("gauge-key"));
   Held without = open_bytes(update);
   EXPECT_TRUE(entry_at(*without, "images/settings").is(Entry::encrypted));
-  EXPECT_THROW(text_at(*without, "images/settings"), NeedsKey);
+  EXPECT_REFUSAL(text_at(*without, "images/settings"), NeedsKey,
+                 "the key \"gauge-key\" is needed: a password is needed; give it with --password-file, in "
+                 "OPERCULUM_PASSWORD or in keys.toml; keys.toml can hold it under that name");
   auto with_key = [&](const Bytes& key) {
     return open_bytes(update, "sample", As::file, [&](OpenContext& context) {
       context.keys.add_named("gauge-key", {std::string(as_text(key)), "a test"});
     });
   };
-  EXPECT_THROW(text_at(*with_key(noise(32, 77)), "images/settings"), NeedsKey);
+  EXPECT_REFUSAL(text_at(*with_key(noise(32, 77)), "images/settings"), NeedsKey,
+                 "the key \"gauge-key\" does not fit: a password is needed; give it with --password-file, in "
+                 "OPERCULUM_PASSWORD or in keys.toml; keys.toml can hold it under that name");
   EXPECT_EQ(text_at(*with_key(noise(32, 9)), "images/settings"), "station=7\nlamp=on\n");
 }
 
@@ -270,8 +277,8 @@ TEST(VendorBoot, APageOfNothingIsRefused) {
                              [](const Format& one) { return one.id == "vendor-boot"; });
   ASSERT_NE(format, formats().end());
   OpenContext context;
-  EXPECT_THROW(format->open({make_content(make_memory_source(image.take())), "vendor.img"}, context),
-               Malformed);
+  EXPECT_REFUSAL(format->open({make_content(make_memory_source(image.take())), "vendor.img"}, context),
+                 Malformed, "vendor boot image header: a page of 0 bytes");
 }
 
 // ---- device upgrades

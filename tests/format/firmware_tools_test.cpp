@@ -10,6 +10,7 @@
 #include "io/file_source.h"
 #include "support/firmware_writer.h"
 #include "support/has.h"
+#include "support/refusal.h"
 #include "support/system_tools.h"
 #include "task/region_map.h"
 
@@ -137,7 +138,7 @@ TEST(UbiTool, ADamagedBlockOfAStaticVolumeIsTold) {
   ASSERT_NE(at, std::string::npos);
   image[at + 100] ^= 1;
   folder.write("image", image);
-  EXPECT_THROW(text_at(*open_path(path), "kernel"), Malformed);
+  EXPECT_REFUSAL(text_at(*open_path(path), "kernel"), Malformed, "kernel: block 0 does not fit its checksum");
 }
 
 TEST(UbiTool, SpareBytesAreGuessed) {
@@ -237,10 +238,15 @@ TEST(ImageTreeTool, DataWithinBehindAndEncrypted) {
   }
   folder.write("b.its", source(image + secret));
   Held held = open_path(make_image(folder, "mkimage", {"-f", "b.its", "-k", "keys", "image"}));
-  EXPECT_THROW(text_at(*held, "images/settings"), NeedsKey);
+  EXPECT_REFUSAL(text_at(*held, "images/settings"), NeedsKey,
+                 "the key \"iv\" is needed: a password is needed; give it with --password-file, in "
+                 "OPERCULUM_PASSWORD or in keys.toml; keys.toml can hold it under that name");
   held.context->keys.add_named("gauge", {std::string(as_text(key)), "a test"});
-  EXPECT_THROW(text_at(*held, "images/settings"),
-               NeedsKey);  // its initialisation vector is kept outside, too
+  EXPECT_REFUSAL(
+      text_at(*held, "images/settings"), NeedsKey,
+      "the key \"iv\" is needed: a password is needed; give it with --password-file, in OPERCULUM_PASSWORD "
+      "or in keys.toml; keys.toml can hold it under that name");  // its initialisation vector is kept
+                                                                  // outside, too
   held.context->keys.add_named("iv", {std::string(as_text(noise(16, 7))), "a test"});
   EXPECT_EQ(text_at(*held, "images/settings"), "station=7\n");
 }

@@ -9,6 +9,7 @@
 #include "support/firmware_writer.h"
 #include "support/has.h"
 #include "support/open.h"
+#include "support/refusal.h"
 #include "support/sample_tree.h"
 #include "support/squashfs_writer.h"
 #include "support/system_tools.h"
@@ -233,7 +234,7 @@ TEST(PartitionLine, SizesPlacesAndNames) {
   EXPECT_TRUE(parts[3].rest);
   for (const char* wrong :
        {"", "boot", "256k(boot", "-(all),1k(more)", "256k(boot)x", "99999999999999999999", "1g1"})
-    EXPECT_THROW(read_partition_line(wrong), Malformed) << wrong;
+    EXPECT_REFUSAL(read_partition_line(wrong), Malformed, "--parts: ") << wrong;
 }
 
 TEST(CutFile, CutsOnlyTheFileItWasToldOf) {

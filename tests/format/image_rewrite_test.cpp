@@ -17,6 +17,7 @@
 #include "support/kernel_mount.h"
 #include "support/new_container.h"
 #include "support/program.h"
+#include "support/refusal.h"
 #include "support/rewritten.h"
 #include "support/squashfs_writer.h"
 #include "support/system_tools.h"
@@ -247,7 +248,8 @@ TEST(QcowRewrite, DamagedImagesAreRefusedOrWritten) {
 TEST(IsoRewrite, NothingIsWrittenOverTheDescriptors) {
   Bytes before = make_iso(sample_tree(), {.joliet = false});
   store_number(&before[16 * 2048 + 140], 4, 16);
-  EXPECT_THROW(Rewritten(before).set("crab.txt", "x").bytes(), Malformed);
+  EXPECT_REFUSAL(Rewritten(before).set("crab.txt", "x").bytes(), Malformed,
+                 "ISO 9660: a path table at sector 16, where the volume descriptors lie");
 }
 
 /// A disk of several blocks, of which the second holds nothing.

@@ -14,6 +14,7 @@
 #include "support/open.h"
 #include "support/pe_writer.h"
 #include "support/program.h"
+#include "support/refusal.h"
 #include "support/sample_tree.h"
 #include "support/temp_folder.h"
 #include "support/zip_builder.h"
@@ -75,7 +76,8 @@ TEST(CompoundFile, SizesThatCannotBeAreRefused) {
   Canvas canvas(bytes);
   canvas.u64(directory + 128 + 120, std::uint64_t{1} << 50);
   Held held = open_bytes(canvas.take());
-  EXPECT_THROW(text_at(*held, "Contents"), Malformed);
+  EXPECT_REFUSAL(text_at(*held, "Contents"), Malformed,
+                 "Contents: it states more sectors (274877906944) than there are (1024)");
   EXPECT_EQ(text_at(*held, "Notes/short"), "a short stream\n");
 }
 
@@ -187,7 +189,9 @@ TEST(Msi, AWrongHashIsFound) {
   auto other = files;
   other["chart.exe"][100] ^= 1;
   Held held = open_bytes(make_msi(sample_msi(files, cabinet_of(other), "#disk1.cab")));
-  EXPECT_THROW(text_at(*held, std::string(kRoot) + "chart.exe"), Malformed);
+  EXPECT_REFUSAL(text_at(*held, std::string(kRoot) + "chart.exe"), Malformed,
+                 "md5 differs (stored 7ee47df611620c1566437e4367470a45, computed "
+                 "dfe2ba7234a5cb529ec00373c05da7f9); the data is damaged");
   EXPECT_EQ(text_at(*held, std::string(kRoot) + "data/read me.txt"), "keep dry\n");
 }
 

@@ -7,6 +7,7 @@
 #include "support/has.h"
 #include "support/ldm_writer.h"
 #include "support/open.h"
+#include "support/refusal.h"
 #include "support/system_tools.h"
 
 namespace operculum {
@@ -57,10 +58,11 @@ TEST(DynamicDisks, ADiskThatIsMissingCostsOnlyWhatItAloneHeld) {
     EXPECT_FALSE(entry_at(*held, name).is(Entry::damaged)) << name;
     expect_volume(held, name);
   }
-  for (const char* name : {"Spanned", "Striped"}) {
+  for (auto [name, why] : {std::pair{"Spanned", "the disk that holds \"Disk2-01\" is missing"},
+                           {"Striped", "this part lies on member 1 of the array, which is not there"}}) {
     EXPECT_TRUE(entry_at(*held, name).is(Entry::damaged)) << name;
     EXPECT_TRUE(has_finding(*held, fmt::format("volume \"{}\" cannot be read wholly", name)));
-    EXPECT_THROW(text_at(*held, name), Malformed);
+    EXPECT_REFUSAL(text_at(*held, name), Malformed, why);
   }
   files.erase("shelf-3.img");
   Held alone = open_beside("shelf-1.img", files);
@@ -87,7 +89,7 @@ TEST(DynamicDisks, ADamagedDatabaseIsTakenFromAnotherDisk) {
   Held held = open_beside("shelf-1.img", files);
   EXPECT_TRUE(has_finding(*held, "the mark is missing; another disk's database was used"));
   expect_volume(held, "Parity");
-  EXPECT_THROW(
+  EXPECT_REFUSAL(
       {
         try {
           open_beside("shelf-1.img", {{"shelf-1.img", files["shelf-1.img"]}});
@@ -96,7 +98,7 @@ TEST(DynamicDisks, ADamagedDatabaseIsTakenFromAnotherDisk) {
           throw;
         }
       },
-      Malformed);
+      Malformed, "LDM database at offset 165376: the mark is missing");
 }
 
 TEST(DynamicDisks, DamagedRecordsCostNoOther) {

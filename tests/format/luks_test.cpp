@@ -4,6 +4,7 @@
 
 #include "support/kernel_images.h"
 #include "support/program.h"
+#include "support/refusal.h"
 #include "support/system_tools.h"
 
 namespace operculum {
@@ -57,7 +58,7 @@ TEST_P(LuksVolume, ReadsFromAnywhere) {
 
 TEST_P(LuksVolume, AWrongPassphraseIsNoDamage) {
   Held held = images.open(name + ".img", with_key("flow and ebb"));
-  EXPECT_THROW(
+  EXPECT_REFUSAL(
       {
         try {
           front_of(held);
@@ -66,7 +67,7 @@ TEST_P(LuksVolume, AWrongPassphraseIsNoDamage) {
           throw;
         }
       },
-      NeedsKey);
+      NeedsKey, "wrong password (1 tried)");
 }
 
 INSTANTIATE_TEST_SUITE_P(Sets, LuksVolume,
@@ -89,7 +90,8 @@ TEST(Luks, TellsItsHeaderWithoutAKey) {
   Held held = images.open("luks-2-argon2id.img");
   EXPECT_EQ(fact(*held, "key slots"), "1: argon2id");
   EXPECT_EQ(fact(*held, "uuid").size(), 36u);
-  EXPECT_THROW(front_of(held), NeedsKey);
+  EXPECT_REFUSAL(front_of(held), NeedsKey,
+                 "a password is needed; give it with --password-file, in OPERCULUM_PASSWORD or in keys.toml");
   Ran ran = test::operculum({"identify", images.path("luks-2-argon2id.img")}, images.path());
   EXPECT_EQ(ran.exit_code, 0);
   EXPECT_NE(ran.out.find("LUKS encrypted volume"), std::string::npos) << ran.out;
@@ -113,7 +115,7 @@ TEST(Luks, ADamagedKeySlotIsNoWrongFile) {
   raw[4096 + 100] ^= 1;  // in the first slot's stripes
   images.folder().write("luks-1.img", raw);
   Held held = images.open("luks-1.img", with_key(kPassphrase));
-  EXPECT_THROW(front_of(held), NeedsKey);
+  EXPECT_REFUSAL(front_of(held), NeedsKey, "wrong password (1 tried)");
 }
 
 TEST(Luks, NamesACipherThatIsNotHere) {
@@ -122,7 +124,7 @@ TEST(Luks, NamesACipherThatIsNotHere) {
   raw.replace(8, 8, std::string("serpent\0", 8));
   images.folder().write("luks-1.img", raw);
   Held held = images.open("luks-1.img", with_key(kPassphrase));
-  EXPECT_THROW(
+  EXPECT_REFUSAL(
       {
         try {
           front_of(held);
@@ -131,7 +133,7 @@ TEST(Luks, NamesACipherThatIsNotHere) {
           throw;
         }
       },
-      Unsupported);
+      Unsupported, "Unsupported: the cipher serpent-xts-plain64 with keys of 256 bits");
 }
 
 /// Sizes that nobody waits for or has.
@@ -141,7 +143,8 @@ TEST(Luks, HostileDerivationsAreRefused) {
   for (int i = 0; i < 4; ++i) raw[208 + 4 + i] = '\x7F';  // rounds of the first slot
   images.folder().write("luks-1.img", raw);
   Held held = images.open("luks-1.img", with_key(kPassphrase));
-  EXPECT_THROW(front_of(held), LimitExceeded);
+  EXPECT_REFUSAL(front_of(held), LimitExceeded,
+                 "deriving the key takes 2139062143 rounds, more than the 50000000 that are done");
 }
 
 /// The header in one file, the data in another.

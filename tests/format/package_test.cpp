@@ -7,6 +7,7 @@
 #include "support/open.h"
 #include "support/package_writer.h"
 #include "support/program.h"
+#include "support/refusal.h"
 #include "support/temp_folder.h"
 
 namespace operculum {
@@ -73,7 +74,7 @@ TEST(RpmForms, DigestsAreCompared) {
     Bytes bytes = make_rpm(installed_tree(), {.codec = "stored", .digest = kind});
     bytes[bytes.size() - 30'000] ^= 1;  // within the text, which is the last large file
     Held held = open_bytes(bytes);
-    EXPECT_THROW(text_at(*held, "usr/share/chart.txt"), Malformed) << kind;
+    EXPECT_REFUSAL(text_at(*held, "usr/share/chart.txt"), Malformed, " differs (stored ") << kind;
     EXPECT_EQ(text_at(*held, "usr/bin/chart"), as_text(noise(70'000)));
   }
   Bytes bytes = make_rpm(installed_tree());
@@ -98,8 +99,10 @@ TEST(RpmForms, PartsAreTheStoredView) {
   Bytes damaged = make_rpm(installed_tree(), {.codec = "xz"});
   damaged[damaged.size() - 30] ^= 1;
   EXPECT_EQ(text_of(*held, 3).substr(1, 4), "7zXZ");
-  EXPECT_THROW(text_of(*open_viewed(damaged, "stored"), 3),
-               Malformed);  // the payload has a digest of its own
+  EXPECT_REFUSAL(text_of(*open_viewed(damaged, "stored"), 3), Malformed,
+                 "sha256 differs (stored 394ffc76da4de2b54d8657e7d5ee4ffe330b5b0404a2544ff164e507f0d533e5, "
+                 "computed ad5cd362a7cc547224dce9d307a61a4afd5316ec1838d9eb466afef3116fd7c9); the data is "
+                 "damaged");  // the payload has a digest of its own
   Held installed = open_bytes(make_rpm(installed_tree(), {.codec = "xz"}));
   EXPECT_EQ(installed->find("payload.cpio.xz").kind, Lookup::Kind::entry);
 }
@@ -148,7 +151,9 @@ TEST(Deb, DigestsAreCompared) {
   Bytes mixed(good.begin(), good.begin() + static_cast<std::ptrdiff_t>(data_of(good)));
   mixed.insert(mixed.end(), other.begin() + static_cast<std::ptrdiff_t>(data_of(other)), other.end());
   Held held = open_bytes(mixed);
-  EXPECT_THROW(text_at(*held, "usr/bin/chart"), Malformed);
+  EXPECT_REFUSAL(text_at(*held, "usr/bin/chart"), Malformed,
+                 "md5 differs (stored 136fee0874fe4479824734424ecfa674, computed "
+                 "6be5a9ad0132efd6386705f08a32d82b); the data is damaged");
   EXPECT_EQ(text_at(*held, "usr/share/chart.txt"), as_text(tree[4].data));
   TempFolder folder;
   folder.write("mixed.deb", mixed);
@@ -199,10 +204,13 @@ TEST(XarForms, ChecksumsAreCompared) {
   Bytes bytes = make_xar(installed_tree(), {.encoding = "application/octet-stream"});
   Bytes table = bytes;
   table[28 + 40] ^= 1;
-  EXPECT_THROW(open_bytes(table), Malformed);
+  EXPECT_REFUSAL(open_bytes(table), Malformed,
+                 "deflate data near packed offset 54: invalid literal/lengths set");
   bytes[bytes.size() - 5] ^= 1;
   Held held = open_bytes(bytes);
-  EXPECT_THROW(text_at(*held, "usr/share/chart.txt"), Malformed);
+  EXPECT_REFUSAL(text_at(*held, "usr/share/chart.txt"), Malformed,
+                 "sha1 differs (stored e14f1b51babf55b2f7e42aa1fb521a8f517c9f01, computed "
+                 "a9294d1baf71a38acf1467985c83c722215ddbb9); the data is damaged");
   Bytes sum = make_xar(installed_tree());
   std::size_t heap = 28 + static_cast<std::size_t>(BigFields(sum, "").u64(8));
   sum[heap] ^= 1;
@@ -295,7 +303,9 @@ TEST(WimForms, HashesAreCompared) {
   Bytes bytes = make_wim(installed_tree(), {.packing = Packing::none})[0];
   bytes[208 + 100] ^= 1;
   Held held = open_bytes(bytes);
-  EXPECT_THROW(text_at(*held, "usr/bin/chart"), Malformed);
+  EXPECT_REFUSAL(text_at(*held, "usr/bin/chart"), Malformed,
+                 "sha1 differs (stored bd69a03657454fbb30b8991711b84f4434b1524a, computed "
+                 "30eb3c8138676087120aa1af333f49f057ac87cb); the data is damaged");
 }
 
 TEST(WimForms, SurvivesCutsAndFlips) {

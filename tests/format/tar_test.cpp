@@ -3,6 +3,7 @@
 
 #include "support/open.h"
 #include "support/program.h"
+#include "support/refusal.h"
 #include "support/tar_builder.h"
 #include "support/temp_folder.h"
 
@@ -160,7 +161,9 @@ TEST(Tar, RefusesSparseMapsThatOverlap) {
                   .pax({{"GNU.sparse.size", "100"}, {"GNU.sparse.map", "0,60,50,10"}})
                   .file("sparse", std::string(70, 'x'))
                   .build();
-  EXPECT_THROW(open_bytes(tar)->entries(), Malformed);
+  EXPECT_REFUSAL(
+      open_bytes(tar)->entries(), Malformed,
+      "sparse map: the extent at 50 with 10 bytes overlaps another or leaves the entry's 100 bytes");
 }
 
 TEST(Tar, AgreesWithTheSystemsTarOnSparseAndLongNames) {
@@ -236,7 +239,9 @@ TEST(Tar, StopsAtTheEntryLimit) {
   Bytes tar = TarBuilder().file("a", "").file("b", "").file("c", "").build();
   Held opened =
       open_bytes(tar, "s.tar", As::file, [](OpenContext& context) { context.limits.max_entries = 2; });
-  EXPECT_THROW(opened->entries(), LimitExceeded);
+  EXPECT_REFUSAL(opened->entries(), LimitExceeded,
+                 "more than 2 entries in all containers of a file of 0 B, as in files made to be endless; if "
+                 "that is right, raise --max-entries");
 }
 
 TEST(Tar, ASlashAtTheEndMakesAFolderOnlyOfAnOldEntry) {
@@ -283,7 +288,9 @@ TEST(Tar, ListingAndFindingKeepNoEntries) {
   ASSERT_EQ(found.kind, Lookup::Kind::entry);
   EXPECT_EQ(as_text(read_all(*found.open()->stream(), 100)), "2718");
   EXPECT_EQ(open_bytes(tar, "t.tar", As::file, little)->find("log").kind, Lookup::Kind::folder);
-  EXPECT_THROW(open_bytes(tar, "t.tar", As::file, little)->entries(), LimitExceeded);
+  EXPECT_REFUSAL(
+      open_bytes(tar, "t.tar", As::file, little)->entries(), LimitExceeded,
+      "listing a file of 0 B takes more than 48.8 KiB of memory; if that is right, raise --max-memory");
 }
 
 /// However often it is gone through, each entry counts once.

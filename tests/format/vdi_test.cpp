@@ -5,6 +5,7 @@
 
 #include "support/byte_writer.h"
 #include "support/open.h"
+#include "support/refusal.h"
 #include "support/sample_tree.h"
 #include "support/system_tools.h"
 
@@ -78,19 +79,23 @@ TEST(Vdi, AParentThatWasChangedIsFoundAndTold) {
 TEST(Vdi, AMissingParentIsNoZeros) {
   Held held = open_beside("child.vdi", {{"child.vdi", vdi({kAbsent, 0}, {block_of('B')}, 4, 8, 7)}});
   EXPECT_TRUE(has_finding(*held, "with id 00000007-"));
-  EXPECT_THROW(text_of(*held, 0), Malformed);
+  EXPECT_REFUSAL(text_of(*held, 0), Malformed,
+                 "this part is kept in the parent image with id 00000007-0000-0000-0000-000000000000, which "
+                 "is not beside this one");
   EXPECT_EQ(held->content(0)->source()->hole_at(0), 0u);
 }
 
 TEST(Vdi, ParentsThatNameEachOtherEnd) {
   Bytes first = vdi({kAbsent}, {}, 4, 1, 2), second = vdi({kAbsent}, {}, 4, 2, 1);
   Held held = open_beside("first.vdi", {{"first.vdi", first}, {"second.vdi", second}});
-  EXPECT_THROW(text_of(*held, 0), Malformed);
+  EXPECT_REFUSAL(text_of(*held, 0), Malformed,
+                 "this part is kept in the parent image with id 00000001-0000-0000-0000-000000000000, which "
+                 "is not beside this one");
 }
 
 TEST(Vdi, RefusesAMapThatLeavesTheImage) {
   Held held = open_bytes(vdi({5}, {block_of('a')}, 1, 7, 0), "deck.vdi");
-  EXPECT_THROW(
+  EXPECT_REFUSAL(
       {
         try {
           text_of(*held, 0);
@@ -99,7 +104,7 @@ TEST(Vdi, RefusesAMapThatLeavesTheImage) {
           throw;
         }
       },
-      Malformed);
+      Malformed, "VDI block map at offset 512: expected a block below 1, found 5");
 }
 
 TEST(Vdi, EveryPrefixAndFlippedBits) {
@@ -132,7 +137,9 @@ TEST(Qed, ClustersZerosAndHoles) {
 
 TEST(Qed, ATableBehindTheEndIsTold) {
   Held held = open_bytes(qed({std::uint64_t{1} << 40}, {}), "deck.qed");
-  EXPECT_THROW(text_of(*held, 0), CutShort);
+  EXPECT_REFUSAL(
+      text_of(*held, 0), CutShort,
+      "the image's block at offset 1099511627776 ends after 0 of 4096 bytes; the file is cut short");
 }
 
 struct MakerImage : testing::TestWithParam<std::vector<std::string>> {};

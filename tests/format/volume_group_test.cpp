@@ -5,6 +5,7 @@
 #include "base/text.h"
 #include "format/volume/lvm_text.h"
 #include "support/kernel_images.h"
+#include "support/refusal.h"
 #include "support/system_tools.h"
 
 namespace operculum {
@@ -50,7 +51,9 @@ TEST_F(VolumeGroup, AMissingPhysicalVolumeCostsOnlyWhatLiesOnIt) {
   expect(held, "twin");
   const Entry& spread = entry_at(*held, "spread");
   EXPECT_TRUE(spread.is(Entry::damaged));
-  EXPECT_THROW(sum_of_entry(*held, index_of(*held, "spread")), Malformed);
+  EXPECT_REFUSAL(sum_of_entry(*held, index_of(*held, "spread")), Malformed,
+                 "this part lies on physical volume dE6B8D-WSRY-PsLO-zcPI-x5RC-81W2-SXFpxi of group "
+                 "\"gauge\", which is not beside this one");
 }
 
 TEST_F(VolumeGroup, ALabelThatDoesNotFitItsChecksumIsNone) {

@@ -12,6 +12,7 @@
 #include "base/text.h"
 #include "io/file_source.h"
 #include "support/kernel_mount.h"
+#include "support/refusal.h"
 #include "support/system_tools.h"
 
 namespace operculum {
@@ -209,10 +210,10 @@ TEST(Xfs, DamageCostsOnlyWhatItHits) {
 TEST(Xfs, ASuperblockThatIsNoneSaysWhy) {
   Bytes raw(1024);
   std::copy_n("XFSB", 4, raw.begin());
-  EXPECT_THROW(open_bytes(raw, "image", As::file)->entries(), Malformed);
+  EXPECT_REFUSAL(open_bytes(raw, "image", As::file)->entries(), Malformed, "the bytes were not recognised");
   raw[5] = 0x10;              // sb_blocksize 4096 * 256
   raw[120] = raw[122] = 254;  // sb_blocklog, sb_inodelog
-  EXPECT_THROW(open_bytes(raw, "image", As::file)->entries(), Malformed);
+  EXPECT_REFUSAL(open_bytes(raw, "image", As::file)->entries(), Malformed, "the bytes were not recognised");
 }
 
 }  // namespace

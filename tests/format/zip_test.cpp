@@ -4,6 +4,7 @@
 #include "format/formats.h"
 #include "support/old_zip_packers.h"
 #include "support/open.h"
+#include "support/refusal.h"
 #include "support/rewritten.h"
 #include "support/zip_builder.h"
 
@@ -34,7 +35,8 @@ TEST_P(ZipMethods, AreUnpackedAndChecked) {
       ZipBuilder()
           .add({.name = "tides.txt", .data = long_text(), .codec = codec, .method = method, .crc = 1})
           .build());
-  EXPECT_THROW(text_at(*damaged, "tides.txt"), Malformed);
+  EXPECT_REFUSAL(text_at(*damaged, "tides.txt"), Malformed,
+                 "checksum differs (stored 00000001, computed c8975bed); the data is damaged");
 }
 
 INSTANTIATE_TEST_SUITE_P(All, ZipMethods,
@@ -304,7 +306,8 @@ TEST(Zip, ReadsMethodsThatNobodyWritesAnyMore) {
     EXPECT_EQ(text_at(*held, "tide.txt"), text) << one.name << one.flags;
     (*item.stored)[item.stored->size() / 2] ^= 0x10;
     Held damaged = open_bytes(ZipBuilder().add(item).build(), "old.zip");
-    EXPECT_THROW(text_at(*damaged, "tide.txt"), Malformed) << one.name << ": the checksum stands";
+    EXPECT_REFUSAL(text_at(*damaged, "tide.txt"), Malformed, "the data")
+        << one.name << ": the checksum stands";
   }
 }
 
@@ -354,9 +357,12 @@ TEST_P(Encrypted, OpensWithTheRightPassword) {
 }
 
 TEST_P(Encrypted, TellsAWrongPasswordFromNone) {
-  EXPECT_THROW(text_at(*open_bytes(build()), "a"), NeedsKey);
+  EXPECT_REFUSAL(text_at(*open_bytes(build()), "a"), NeedsKey,
+                 "a password is needed; give it with --password-file, in OPERCULUM_PASSWORD or in keys.toml");
   for (int i = 0; i < 300; ++i) {  // a traditional check byte alone would let about one of these pass
-    EXPECT_THROW(open_with(build("stored", 0), "whelk" + std::to_string(i))->content(0), NeedsKey) << i;
+    EXPECT_REFUSAL(open_with(build("stored", 0), "whelk" + std::to_string(i))->content(0), NeedsKey,
+                   "wrong password (1 tried)")
+        << i;
     if (GetParam().first != 0) break;
   }
 }
@@ -365,7 +371,7 @@ TEST_P(Encrypted, TellsDamageFromAWrongPassword) {
   Bytes zip = build();
   zip[90] ^= 1;  // within the first entry's data
   Held opened = open_with(zip, "limpet");
-  EXPECT_THROW(text_at(*opened, "a"), Malformed);
+  EXPECT_REFUSAL(text_at(*opened, "a"), Malformed, "deflate data near packed offset ");
   EXPECT_EQ(text_at(*opened, "b"), as_text(long_text()));
 }
 

@@ -5,6 +5,7 @@
 #include "base/error.h"
 #include "io/file_source.h"
 #include "support/byte_writer.h"
+#include "support/refusal.h"
 #include "support/temp_folder.h"
 
 namespace operculum::test {
@@ -68,7 +69,8 @@ TEST(Assembly, TellsWhenASourceBecameShorter) {
   std::filesystem::resize_file(folder.path("original"), 100);
   OutputFolder out(folder.path());
   OutputFile file = out.begin_file("written");
-  EXPECT_THROW(write_assembly(assembly, file, [](std::uint64_t) {}), CutShort);
+  EXPECT_REFUSAL(write_assembly(assembly, file, [](std::uint64_t) {}), CutShort,
+                 "expected 5000 bytes from offset 0 on, found 100; the file became shorter");
 }
 
 TEST(OutputFile, KeepsWhatItReplacesUnderANameThatIsFree) {

@@ -6,6 +6,7 @@
 #include "io/input_buffer.h"
 #include "io/mapped_source.h"
 #include "io/read_ahead.h"
+#include "support/refusal.h"
 #include "support/temp_folder.h"
 
 namespace operculum {
@@ -98,7 +99,7 @@ class StandingStill final : public MappedSource {
 
 TEST(Holes, AMapThatStandsStillIsAnError) {
   Bytes out(10);
-  EXPECT_THROW(StandingStill().read_at(0, out), Malformed);
+  EXPECT_REFUSAL(StandingStill().read_at(0, out), Malformed, "the image's map stands still at offset 0");
   EXPECT_EQ(StandingStill().hole_at(0), 0u);
 }
 

@@ -10,6 +10,7 @@
 #include "io/cached_source.h"
 #include "io/run_source.h"
 #include "support/counting_source.h"
+#include "support/refusal.h"
 #include "support/sample_tree.h"
 
 namespace operculum {
@@ -66,7 +67,7 @@ TEST(BlockCache, ForgetsWhatWasUsedLongestAgo) {
 
 TEST(BlockCache, TriesAgainAfterAFailure) {
   BlockCache cache(1000);
-  EXPECT_THROW(cache.get(1, []() -> Bytes { throw Malformed("no"); }), Malformed);
+  EXPECT_REFUSAL(cache.get(1, []() -> Bytes { throw Malformed("no"); }), Malformed, "no");
   EXPECT_EQ(cache.get(1, [] { return Bytes(3); })->size(), 3u);
 }
 
@@ -87,17 +88,20 @@ TEST(RunSource, PutsAnImageTogether) {
 
 TEST(RunSource, RefusesRunsThatOverlapOrLeaveTheImage) {
   SourcePtr whole = make_memory_source(Bytes(100));
-  EXPECT_THROW(RunSource(whole, 50, {{0, 10, MappedRun::From::stored, 0}, {9, 3, MappedRun::From::stored, 0}},
-                         nullptr),
-               Malformed);
-  EXPECT_THROW(RunSource(whole, 50, {{45, 10, MappedRun::From::stored, 0}}, nullptr), Malformed);
+  EXPECT_REFUSAL(
+      RunSource(whole, 50, {{0, 10, MappedRun::From::stored, 0}, {9, 3, MappedRun::From::stored, 0}},
+                nullptr),
+      Malformed, "two runs of the image overlap at offset 9");
+  EXPECT_REFUSAL(RunSource(whole, 50, {{45, 10, MappedRun::From::stored, 0}}, nullptr), Malformed,
+                 "a run of the image ends at 55, the image at 50");
 }
 
 TEST(RunSource, TellsWhenItsContainerIsCutShort) {
   SourcePtr whole = make_memory_source(Bytes(10));
   RunSource source(whole, 50, {{0, 20, MappedRun::From::stored, 0}}, nullptr);
   Bytes out(20);
-  EXPECT_THROW(source.read_at(0, out), CutShort);
+  EXPECT_REFUSAL(source.read_at(0, out), CutShort,
+                 "the image's block at offset 0 ends after 10 of 20 bytes; the file is cut short");
 }
 
 TEST(BlockContent, StreamsAndSeeks) {

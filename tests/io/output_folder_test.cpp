@@ -4,6 +4,7 @@
 #include <sys/stat.h>
 
 #include "base/error.h"
+#include "support/refusal.h"
 #include "support/temp_folder.h"
 
 namespace operculum {
@@ -61,10 +62,18 @@ TEST_F(OutputFolderTest, FollowsNoLinkThatLeadsOut) {
   std::filesystem::create_directory(temp.path("elsewhere"));
   std::filesystem::create_directory_symlink(temp.path("elsewhere"), temp.path("out/away"));
   std::filesystem::create_directory_symlink("../elsewhere", temp.path("out/up"));
-  EXPECT_THROW(put(folder, "away/crab.png", "x"), IoError);
-  EXPECT_THROW(put(folder, "up/crab.png", "x"), IoError);
-  EXPECT_THROW(folder.make_folder("up/reef"), IoError);
-  EXPECT_THROW(folder.make_symbolic_link("up/l", "x", {}), IoError);
+  EXPECT_REFUSAL(put(folder, "away/crab.png", "x"), IoError,
+                 "cannot open the folder \"away\": a link there leads out of the folder; not followed: "
+                 "Invalid cross-device link");
+  EXPECT_REFUSAL(put(folder, "up/crab.png", "x"), IoError,
+                 "cannot open the folder \"up\": a link there leads out of the folder; not followed: Invalid "
+                 "cross-device link");
+  EXPECT_REFUSAL(folder.make_folder("up/reef"), IoError,
+                 "cannot open the folder \"up\": a link there leads out of the folder; not followed: Invalid "
+                 "cross-device link");
+  EXPECT_REFUSAL(folder.make_symbolic_link("up/l", "x", {}), IoError,
+                 "cannot open the folder \"up\": a link there leads out of the folder; not followed: Invalid "
+                 "cross-device link");
   EXPECT_EQ(temp.listing("elsewhere"), "");
 }
 

@@ -3,6 +3,7 @@
 #include <gtest/gtest.h>
 
 #include "base/error.h"
+#include "support/refusal.h"
 #include "support/sample_tree.h"
 
 namespace operculum {
@@ -59,12 +60,14 @@ TEST(Patches, RefuseRunsThatLieOverEachOther) {
   Patches patches(make_memory_source(Bytes(4096)));
   patches.put(0, make_memory_source(Bytes(1000, 1)), 0, 1000);
   patches.put(500, make_memory_source(Bytes(1000, 2)), 0, 1000);
-  EXPECT_THROW(patches.assembly(4096), Malformed);
+  EXPECT_REFUSAL(patches.assembly(4096), Malformed,
+                 "two parts that change lie over each other at offset 500");
 }
 
 TEST(Patches, CannotReadWhatIsNotThere) {
   Patches patches(make_memory_source(Bytes(100)));
-  EXPECT_THROW(patches.read(90, 20), CutShort);
+  EXPECT_REFUSAL(patches.read(90, 20), CutShort,
+                 "what is to be changed at offset 100: the file ends before it");
 }
 
 }  // namespace

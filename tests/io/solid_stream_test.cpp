@@ -3,6 +3,7 @@
 #include <gtest/gtest.h>
 
 #include "base/error.h"
+#include "support/refusal.h"
 #include "support/sample_tree.h"
 
 namespace operculum {
@@ -69,16 +70,18 @@ TEST_F(SolidStreams, GoBackByDecodingAgain) {
 TEST_F(SolidStreams, PartsThatPassTheEndAreCutShort) {
   auto solid = make();
   StreamPtr part = solid->part(99'990, 20)->stream();
-  EXPECT_THROW(read_all(*part, 20), CutShort);
+  EXPECT_REFUSAL(read_all(*part, 20), CutShort,
+                 "the packed data around it ends after 100000 bytes; 10 more are missing here");
 }
 
 TEST_F(SolidStreams, BehindDamageNothingIsDecodedAgain) {
   auto solid = make(30'000);
   EXPECT_EQ(read_all(*solid->part(29'000, 1000)->stream(), 1000), expected(29'000, 1000)) << "in front of it";
-  EXPECT_THROW(read_all(*solid->part(40'000, 10)->stream(), 10), Malformed);
+  EXPECT_REFUSAL(read_all(*solid->part(40'000, 10)->stream(), 10), Malformed, "damage");
   std::uint64_t before = read;
   for (int i = 0; i < 5; ++i)
-    EXPECT_THROW(read_all(*solid->part(50'000 + static_cast<std::uint64_t>(i), 10)->stream(), 10), Malformed);
+    EXPECT_REFUSAL(read_all(*solid->part(50'000 + static_cast<std::uint64_t>(i), 10)->stream(), 10),
+                   Malformed, "damage");
   EXPECT_EQ(read, before) << "what lies behind damage is known to be lost";
 }
 

@@ -8,6 +8,7 @@
 #include "io/read_ahead.h"
 #include "io/spool.h"
 #include "support/byte_writer.h"
+#include "support/refusal.h"
 #include "support/temp_folder.h"
 
 namespace operculum {
@@ -48,7 +49,8 @@ TEST(Source, ReadsShortAtItsEndAndNeverBeyond) {
   EXPECT_EQ(at(*source, 4, 100), "pool");
   EXPECT_EQ(at(*source, 8, 1), "");
   EXPECT_EQ(at(*source, UINT64_MAX, 1), "");
-  EXPECT_THROW(read_exactly(*source, 4, 5, "sample"), CutShort);
+  EXPECT_REFUSAL(read_exactly(*source, 4, 5, "sample"), CutShort,
+                 "sample at offset 4: expected 5 bytes, found 4; the file may be cut short");
 }
 
 TEST(Source, SlicesAreClippedToWhatIsThere) {
@@ -73,8 +75,9 @@ TEST(FileSource, SurvivesAFileThatShrinksMeanwhile) {
 
 TEST(FileSource, RefusesFoldersAndNamesTheReason) {
   test::TempFolder folder;
-  EXPECT_THROW(open_file(folder.path()), IoError);
-  EXPECT_THROW(open_file(folder.path("missing")), IoError);
+  EXPECT_REFUSAL(open_file(folder.path()), IoError, "cannot open the file: Is a directory");
+  EXPECT_REFUSAL(open_file(folder.path("missing")), IoError,
+                 "cannot open the file: No such file or directory");
 }
 
 TEST(ExtentSource, FillsHolesWithZerosInBothForms) {
@@ -86,9 +89,12 @@ TEST(ExtentSource, FillsHolesWithZerosInBothForms) {
 }
 
 TEST(ExtentSource, RefusesOverlapsAndExtentsBeyondTheSize) {
-  EXPECT_THROW(check_extents({{0, 0, 4}, {3, 4, 4}}, 10), Malformed);
-  EXPECT_THROW(check_extents({{8, 0, 4}}, 10), Malformed);
-  EXPECT_THROW(check_extents({{UINT64_MAX, 0, 4}}, UINT64_MAX), Malformed);
+  EXPECT_REFUSAL(check_extents({{0, 0, 4}, {3, 4, 4}}, 10), Malformed,
+                 "sparse map: the extent at 3 with 4 bytes overlaps another or leaves the entry's 10 bytes");
+  EXPECT_REFUSAL(check_extents({{8, 0, 4}}, 10), Malformed,
+                 "sparse map: the extent at 8 with 4 bytes overlaps another or leaves the entry's 10 bytes");
+  EXPECT_REFUSAL(check_extents({{UINT64_MAX, 0, 4}}, UINT64_MAX), Malformed,
+                 "a sparse extent is too large for any file");
 }
 
 TEST(BlockSource, DecodesOnlyWhatIsAskedFor) {
@@ -105,7 +111,7 @@ TEST(BlockSource, DecodesOnlyWhatIsAskedFor) {
 
 TEST(BlockSource, TellsOfBlocksThatUnpackToAnotherSize) {
   BlockSource source({{0, 4, 0, 4}}, [](const Block&) { return Bytes(3); });
-  EXPECT_THROW(at(source, 0, 1), Malformed);
+  EXPECT_REFUSAL(at(source, 0, 1), Malformed, "a compressed block has another size than its index says");
 }
 
 TEST(Spool, GoesToATemporaryFileWhenMemoryIsUsedUp) {
@@ -119,7 +125,8 @@ TEST(Spool, GoesToATemporaryFileWhenMemoryIsUsedUp) {
 TEST(Spool, StopsAtTheDiskBudgetAndGivesItBack) {
   SpoolBudget budget(0, 10);
   Dripping stream("more than ten bytes", false);
-  EXPECT_THROW(spool(stream, budget), LimitExceeded);
+  EXPECT_REFUSAL(spool(stream, budget), LimitExceeded,
+                 "an inner container needs more temporary space than allowed; raise it with --max-spool");
   Dripping small("ten bytes!", false);
   EXPECT_EQ(spool(small, budget)->size(), 10u);
 }
@@ -136,7 +143,7 @@ TEST(ReadAhead, PassesErrorsOnBehindTheBytesBeforeThem) {
   Bytes bytes(16);
   EXPECT_EQ(read_fully(*stream, bytes), 16u);
   EXPECT_EQ(as_text(bytes), "before the break");
-  EXPECT_THROW(stream->read(bytes), Malformed);
+  EXPECT_REFUSAL(stream->read(bytes), Malformed, "the stream broke");
 }
 
 TEST(ReadAhead, CanBeLeftEarly) {
@@ -156,7 +163,8 @@ TEST(FileSource, AFileThatIsCutUnderUsEndsEarly) {
   EXPECT_EQ(file->read_at(900'000, out), 0u);
   EXPECT_EQ(file->read_at(499'000, out), 1000u);
   EXPECT_EQ(file->hole_at(600'000), 0u);  // what is gone is no hole
-  EXPECT_THROW(read_exactly(*file, 900'000, 10, "the tides"), Malformed);
+  EXPECT_REFUSAL(read_exactly(*file, 900'000, 10, "the tides"), Malformed,
+                 "the tides at offset 900000: expected 10 bytes, found 0; the file may be cut short");
 }
 
 }  // namespace

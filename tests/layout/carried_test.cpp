@@ -104,7 +104,7 @@ TEST(Scan, MustCarryOneKind) {
 TEST(Scan, IsBoundedLikeEveryList) {
   Described d("a = scan(s from 0, x in rest(0): s + x)\n", Bytes(100),
               [](OpenContext& context) { context.limits.max_entries = 50; });
-  EXPECT_TRUE(has(d.error(), "a list of more than 51 elements")) << d.error();
+  EXPECT_TRUE(has(d.error(), "a list of more than 50 elements")) << d.error();
 }
 
 TEST(BytesInLoops, AreNumbersOneByOne) {

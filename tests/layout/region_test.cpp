@@ -4,6 +4,7 @@
 
 #include "base/error.h"
 #include "support/counting_source.h"
+#include "support/refusal.h"
 #include "support/sample_tree.h"
 
 namespace operculum::layout {
@@ -53,8 +54,10 @@ TEST_F(RegionReads, LargeOnesAndThoseAcrossAndAtTheEnd) {
   }
   expect(kSize - 1, 1);
   expect(kSize, 0);
-  EXPECT_THROW(region.at(kSize - 1, 2), CutShort);
-  EXPECT_THROW(region.at(kSize + 1, 0), CutShort);
+  EXPECT_REFUSAL(region.at(kSize - 1, 2), CutShort,
+                 "expected 2 bytes at offset 25165823, but the file ends after 1");
+  EXPECT_REFUSAL(region.at(kSize + 1, 0), CutShort,
+                 "offset 25165825 lies outside the file, which has 25165824 bytes");
 }
 
 }  // namespace

@@ -136,7 +136,11 @@ struct Expected {
   std::size_t same, longer, shorter;
 };
 
-TEST(DescribedRewrite, GivesPacksOfNearlyAllFamiliesNewContentsAndTouchesNothingElse) {
+/// Each of the packs that descriptions read.
+struct DescribedPack : testing::TestWithParam<std::size_t> {};
+INSTANTIATE_TEST_SUITE_P(Packs, DescribedPack, testing::Range(std::size_t{0}, kPacks));
+
+TEST_P(DescribedPack, GetsNewContentsAndNothingElseIsTouched) {
   // ledger: the key runs on through the file, so
   // what moves is encrypted anew. mussel: there is no room in as many data files as its index says.
   const Expected kExpected[] = {
@@ -144,16 +148,14 @@ TEST(DescribedRewrite, GivesPacksOfNearlyAllFamiliesNewContentsAndTouchesNothing
       {"reef", 6, 6, 6},   {"eel", 3, 3, 3},    {"cockle", 4, 4, 4},  {"drift", 3, 3, 3},
       {"ledger", 3, 3, 3}, {"mussel", 3, 0, 3}, {"harbour", 3, 3, 3}, {"swell", 2, 2, 2},
   };
-  for (std::size_t i = 0; i < kPacks; ++i) {
-    const Pack& pack = pack_number(i);
-    auto expected = std::find_if(std::begin(kExpected), std::end(kExpected),
-                                 [&](const Expected& one) { return one.layout == pack.layout; });
-    ASSERT_NE(expected, std::end(kExpected)) << pack.layout;
-    Outcome outcome = try_all(pack);
-    EXPECT_EQ(outcome.same, expected->same) << pack.layout;
-    EXPECT_EQ(outcome.longer, expected->longer) << pack.layout;
-    EXPECT_EQ(outcome.shorter, expected->shorter) << pack.layout;
-  }
+  const Pack& pack = pack_number(GetParam());
+  auto expected = std::find_if(std::begin(kExpected), std::end(kExpected),
+                               [&](const Expected& one) { return one.layout == pack.layout; });
+  ASSERT_NE(expected, std::end(kExpected)) << pack.layout;
+  Outcome outcome = try_all(pack);
+  EXPECT_EQ(outcome.same, expected->same);
+  EXPECT_EQ(outcome.longer, expected->longer);
+  EXPECT_EQ(outcome.shorter, expected->shorter);
 }
 
 /// How many entries of a family can be removed, be renamed to a longer and to a shorter name, and whether one
@@ -213,7 +215,7 @@ Rows try_rows(const Pack& pack) {
   return rows;
 }
 
-TEST(DescribedRewrite, EntriesComeAndGoAndGetOtherNames) {
+TEST_P(DescribedPack, EntriesComeAndGoAndGetOtherNames) {
   // gauge: a name has no room in its field. tern: names are known by their hashes, one by its hash alone.
   // reef: a node with two children cannot be taken out of its tree, and the nodes have no room for longer
   // names. cockle, reef: where a new entry belongs in chains and trees is not stated; eel: nor where its own
@@ -223,13 +225,11 @@ TEST(DescribedRewrite, EntriesComeAndGoAndGetOtherNames) {
       {"reef", 5, 2, 6, 0},   {"eel", 3, 3, 3, 0},    {"cockle", 4, 4, 4, 0},  {"drift", 3, 3, 3, 1},
       {"ledger", 3, 3, 3, 1}, {"mussel", 4, 4, 4, 1}, {"harbour", 3, 3, 3, 1}, {"swell", 2, 2, 2, 1},
   };
-  for (std::size_t i = 0; i < kPacks; ++i) {
-    const Pack& pack = pack_number(i);
-    auto expected = std::find_if(std::begin(kExpected), std::end(kExpected),
-                                 [&](const Rows& one) { return one.layout == pack.layout; });
-    ASSERT_NE(expected, std::end(kExpected)) << pack.layout;
-    EXPECT_EQ(try_rows(pack), *expected);
-  }
+  const Pack& pack = pack_number(GetParam());
+  auto expected = std::find_if(std::begin(kExpected), std::end(kExpected),
+                               [&](const Rows& one) { return one.layout == pack.layout; });
+  ASSERT_NE(expected, std::end(kExpected)) << pack.layout;
+  EXPECT_EQ(try_rows(pack), *expected);
 }
 
 TEST(DescribedRewrite, AFolderGoesWithAllThatIsInIt) {

@@ -5,6 +5,7 @@
 #include "base/ordered_work.h"
 #include "codec/codec.h"
 #include "support/open.h"
+#include "support/refusal.h"
 #include "support/tar_builder.h"
 #include "support/zip_builder.h"
 #include "task/output_names.h"
@@ -69,7 +70,8 @@ TEST(Walk, NoticesAContainerThatContainsItself) {
     walk({&formats()[0], std::make_shared<Mirror>(inside), "sample"}, zip, context, {true},
          {.found = [](const Found&) { return true; }});
   };
-  EXPECT_THROW(run(zip), LimitExceeded);
+  EXPECT_REFUSAL(run(zip), LimitExceeded,
+                 "a container that contains itself: unpacking it with --deep would never end");
   EXPECT_NO_THROW(run(twin)) << "of the same size, but another";
 }
 
@@ -93,7 +95,7 @@ TEST(OrderedWork, ReportsInOrderWhateverFinishesFirst) {
 TEST(OrderedWork, StopsAtTheFirstException) {
   OrderedWork work(2);
   work.submit([]() -> OrderedWork::Report { throw LimitExceeded("enough"); });
-  EXPECT_THROW(work.finish(), LimitExceeded);
+  EXPECT_REFUSAL(work.finish(), LimitExceeded, "enough");
 }
 
 TEST(OrderedWork, SmallPiecesAmongOthersAreReportedInOrder) {
@@ -124,7 +126,7 @@ TEST(OrderedWork, ASmallPieceThatThrowsEndsTheRun) {
       return [i, &order] { order.push_back(i); };
     });
   }
-  EXPECT_THROW(work.finish(), LimitExceeded);
+  EXPECT_REFUSAL(work.finish(), LimitExceeded, "enough");
   EXPECT_EQ(order.size(), 12u);
 }
 

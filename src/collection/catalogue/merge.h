@@ -4,6 +4,7 @@
 
 namespace operculum {
 
+/// What was taken over from other catalogues.
 struct MergeTotals {
   std::uint64_t files = 0;  ///< taken over
   std::uint64_t kept = 0;   ///< of which the catalogue had a newer reading

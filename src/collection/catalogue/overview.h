@@ -17,6 +17,7 @@ struct OverviewDuplicate {
   std::uint64_t cost() const { return (copies - 1) * size; }
 };
 
+/// A file of the collection as the catalogue has it.
 struct OverviewFile {
   std::string path, state, message;
   std::uint64_t size = 0;

@@ -16,6 +16,7 @@ struct Shard {
   bool has(std::string_view path) const;
 };
 
+/// How much is read of each file, and which of the files.
 struct CatalogueRequest {
   bool digests = false;         ///< take the SHA-256 of every entry, which decodes everything
   bool verify = false;          ///< decode and check everything that was not verified yet
@@ -26,6 +27,7 @@ struct CatalogueRequest {
   unsigned jobs = 0;  ///< files read at a time; 0: one for each processor
 };
 
+/// What a run did with the files that it was given.
 struct CatalogueTotals {
   std::uint64_t files = 0;      ///< of this shard
   std::uint64_t unchanged = 0;  ///< of these, not read again

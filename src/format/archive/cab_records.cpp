@@ -81,10 +81,9 @@ Cabinet read_cabinet(SourcePtr bytes, std::string name) {
 }
 
 Signature signature(const Cabinet& cabinet) {
-  constexpr std::size_t kTelling = 20;
-  if (cabinet.reserve.size() != kTelling) return {};
-  std::uint64_t at = load_little<std::uint32_t>(cabinet.reserve.data() + 8);
-  std::uint64_t length = load_little<std::uint32_t>(cabinet.reserve.data() + 12);
+  if (cabinet.reserve.size() != SignatureReserve::size) return {};
+  auto reserve = read_structure<SignatureReserve>(cabinet.reserve.data());
+  std::uint64_t at = reserve.offset, length = reserve.length;
   bool there = length != 0 && at >= cabinet.stated_size && at + length <= cabinet.bytes->size();
   return there ? Signature{at, length} : Signature{};
 }

@@ -29,7 +29,9 @@ struct Header {
       field("setID", &Header::set_id), field("iCabinet", &Header::number));
 };
 
+/// Bits of flags: what the header has behind it.
 enum HeaderFlag : std::uint16_t { has_previous = 1, has_next = 2, has_reserve = 4 };
+/// Bits of attribs.
 enum FileFlag : std::uint16_t {
   read_only = 1,
   hidden = 2,
@@ -43,6 +45,7 @@ enum FileFlag : std::uint16_t {
 /// the first) or the first folder (the first).
 enum Continued : std::uint16_t { from_previous = 0xFFFD, to_next = 0xFFFE, from_previous_to_next = 0xFFFF };
 
+/// CFFOLDER: files that are packed together.
 struct FolderRecord {
   std::uint32_t at = 0;      ///< of its first data block, in the cabinet
   std::uint16_t blocks = 0;  ///< data blocks in this cabinet
@@ -52,8 +55,10 @@ struct FolderRecord {
       little_endian(field("coffCabStart", &FolderRecord::at), field("cCFData", &FolderRecord::blocks),
                     field("typeCompress", &FolderRecord::method));
 };
+/// How a folder is packed.
 enum Codec : std::uint16_t { kStored = 0, kMszip = 1, kQuantum = 2, kLzx = 3 };
 
+/// CFFILE: a file within a folder.
 struct FileRecord {
   std::uint32_t size = 0, offset = 0;  ///< bytes; the offset is in the unpacked folder
   std::uint16_t folder = 0, date = 0, time = 0, flags = 0;
@@ -63,6 +68,15 @@ struct FileRecord {
       little_endian(field("cbFile", &FileRecord::size), field("uoffFolderStart", &FileRecord::offset),
                     field("iFolder", &FileRecord::folder), field("date", &FileRecord::date),
                     field("time", &FileRecord::time), field("attribs", &FileRecord::flags));
+};
+
+/// What is reserved in a cabinet that is signed: where the signature lies, behind the cabinet.
+struct SignatureReserve {
+  std::uint32_t offset = 0, length = 0;
+  static constexpr std::size_t size = 20;  ///< with what is not read
+  static constexpr auto layout =
+      little_endian(from_byte<8>(), field("signature offset", &SignatureReserve::offset),
+                    field("signature length", &SignatureReserve::length));
 };
 
 /// "CFDATA", in front of the reserved area and the packed bytes of a block.

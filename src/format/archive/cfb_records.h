@@ -51,7 +51,9 @@ struct Header {
       field("Number of DIFAT Sectors", &Header::difat_sectors));
 };
 
+/// What a directory entry stands for (2.6.1).
 enum NodeType : std::uint8_t { kUnallocated = 0, kStorage = 1, kStream = 2, kRoot = 5 };
+/// The colour of a node in a storage's tree (2.6.1).
 enum Color : std::uint8_t { kRed = 0, kBlack = 1 };
 
 /// 2.6.1.

@@ -11,8 +11,10 @@ namespace operculum::cpio {
 // "TRAILER!!!" ends it. There are forms with numbers in digits and in binary words; those of SVR4 fill name
 // and data up to multiples of four bytes.
 
+/// The kinds of headers.
 enum class Variant { newc, crc, odc, binary_little, binary_big };
 
+/// What a kind of header looks like.
 struct VariantInfo {
   std::string_view magic;
   Variant variant;

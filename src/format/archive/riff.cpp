@@ -10,7 +10,7 @@
 
 #include "base/depth_guard.h"
 #include "base/error.h"
-#include "base/fields.h"
+#include "base/structure.h"
 #include "format/firmware/firmware_parts.h"
 #include "format/formats.h"
 
@@ -20,6 +20,23 @@ namespace {
 constexpr int kDeepest = 32;
 constexpr std::size_t kMostChunks = 200'000;
 constexpr std::uint32_t kIn64 = 0xFFFFFFFF;  ///< the size is in the ds64 chunk
+
+/// In front of a chunk; the order is that of the whole.
+struct ChunkHeader {
+  std::array<Byte, 4> ckID{};
+  std::uint32_t ckSize = 0;
+  static constexpr auto layout =
+      little_endian(field("ckID", &ChunkHeader::ckID), field("ckSize", &ChunkHeader::ckSize));
+};
+constexpr std::size_t kChunkHeader = size_on_disk<ChunkHeader>;
+constexpr std::size_t kFormHeader = kChunkHeader + 4;  // with the form's kind
+
+/// The chunk ds64, as far as it is read (BS.2088, section 5).
+struct LongSizes {
+  std::uint64_t riffSize = 0, dataSize = 0;
+  static constexpr auto layout =
+      little_endian(field("riffSize", &LongSizes::riffSize), field("dataSize", &LongSizes::dataSize));
+};
 
 bool is_in(std::string_view name, std::initializer_list<std::string_view> names) {
   return std::find(names.begin(), names.end(), name) != names.end();
@@ -40,7 +57,7 @@ bool is_name(ByteView raw) {
 class Reader {
  public:
   Reader(SourcePtr bytes, Firmware& out) : bytes_(std::move(bytes)), out_(out) {
-    Bytes head = read_exactly(*bytes_, 0, 12, "RIFF header");
+    Bytes head = read_exactly(*bytes_, 0, kFormHeader, "RIFF header");
     std::string_view name = as_text(head).substr(0, 4);
     riff_ = is_riff(name);
     big_ = !riff_ || name == "RIFX";
@@ -50,49 +67,51 @@ class Reader {
   void read() { chunks(0, bytes_->size(), ""); }
 
  private:
-  std::uint64_t number(ByteView raw) const {
-    return big_ ? BigFields(raw, "chunk").u32(0) : LittleFields(raw, "chunk").u32(0);
+  /// The length of a chunk, out of its header.
+  std::uint64_t length(const Bytes& head) const {
+    return read_structure<ChunkHeader>(head.data(), big_ ? std::endian::big : std::endian::little).ckSize;
   }
 
   /// The chunk ds64 comes first, and has the sizes of the whole and of the data.
   void read_sizes() {
-    Bytes raw = read_exactly(*bytes_, 12, 8 + 16, "ds64 chunk");
+    constexpr std::size_t head_size = size_on_disk<ChunkHeader>;
+    Bytes raw = read_exactly(*bytes_, kFormHeader, head_size + size_on_disk<LongSizes>, "ds64 chunk");
     if (as_text(raw).substr(0, 4) != "ds64") throw Malformed("RF64: its chunk ds64 is missing");
-    LittleFields f(raw, "ds64 chunk", 12);
-    whole_ = f.u64(8);
-    data_ = f.u64(16);
+    auto sizes = read_structure<LongSizes>(raw.data() + head_size);
+    whole_ = sizes.riffSize;
+    data_ = sizes.dataSize;
   }
 
   void chunks(std::uint64_t at, std::uint64_t end, const std::string& folder) {
     DepthGuard guard(depth_, kDeepest,
                      [] { throw LimitExceeded("chunks: more than 32 lists within each other"); });
-    while (at + 8 <= end) {
-      Bytes head = read_exactly(*bytes_, at, 8, "chunk");
+    while (at + kChunkHeader <= end) {
+      Bytes head = read_exactly(*bytes_, at, kChunkHeader, "chunk");
       std::string_view name = as_text(head).substr(0, 4);
       if (!is_name(ByteView(head).first(4)) || ++count_ > kMostChunks) {
         out_.fault(fmt::format(
             "at offset {}: expected the name of a chunk, found other bytes; the rest is not listed", at));
         return;
       }
-      std::uint64_t size = number(ByteView(head).subspan(4, 4));
+      std::uint64_t size = length(head);
       if (size == kIn64 && whole_) size = name == "data" ? data_ : *whole_;
-      std::uint64_t next = at + 8 + size + size % 2;
-      if (at + 8 + size > end) {
+      std::uint64_t data_at = at + kChunkHeader, next = data_at + size + size % 2;
+      if (data_at + size > end) {
         out_.fault(fmt::format("the chunk \"{}\" at offset {} states {} bytes, {} are left: it is cut short",
-                               name, at, size, end - at - 8));
-        size = end - at - 8;
+                               name, at, size, end - data_at));
+        size = end - data_at;
         next = end;
       }
       std::string path = folder + part_name(name, "chunk");
       if (is_list(name, riff_) && size >= 4) {
-        Bytes kind = read_exactly(*bytes_, at + 8, 4, "list");
+        Bytes kind = read_exactly(*bytes_, data_at, 4, "list");
         path += "-" + part_name(as_text(kind), "list");
         if (std::size_t same = lists_[path]++; same > 0) path += fmt::format(".{}", same + 1);
         out_.parts.push_back(
             {.path = path, .type = "list", .at = at, .size = next - at, .kind = EntryKind::folder});
-        chunks(at + 12, at + 8 + size, path + "/");
+        chunks(at + kFormHeader, data_at + size, path + "/");
       } else {
-        out_.parts.push_back({.path = path, .type = "chunk", .at = at + 8, .size = size});
+        out_.parts.push_back({.path = path, .type = "chunk", .at = data_at, .size = size});
       }
       at = next;
     }

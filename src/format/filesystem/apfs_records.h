@@ -147,6 +147,7 @@ struct CheckpointMap {
   static constexpr auto layout = little_endian(from_byte<32>(), field("cpm_flags", &CheckpointMap::flags),
                                                field("cpm_count", &CheckpointMap::count));
 };
+/// An object that lives in memory, and where it was put (checkpoint_mapping_t).
 struct CheckpointRow {
   std::uint32_t type = 0, subtype = 0, size = 0;
   std::uint64_t fs_oid = 0, oid = 0, paddr = 0;
@@ -249,6 +250,7 @@ struct FieldsHead {
   static constexpr auto layout = little_endian(field("xf_num_exts", &FieldsHead::num_exts),
                                                field("xf_used_data", &FieldsHead::used_data));
 };
+/// The kind and size of an extended field (x_field_t).
 struct FieldRow {
   std::uint8_t type = 0, flags = 0;
   std::uint16_t size = 0;
@@ -262,6 +264,7 @@ struct SparseBytes {
   std::uint64_t count = 0;
   static constexpr auto layout = little_endian(field("sparse bytes", &SparseBytes::count));
 };
+/// A device's number (INO_EXT_TYPE_RDEV).
 struct DeviceNumber {
   std::uint32_t rdev = 0;
   static constexpr auto layout = little_endian(field("rdev", &DeviceNumber::rdev));

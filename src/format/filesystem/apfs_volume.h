@@ -31,6 +31,7 @@ struct Attribute {
   std::uint64_t size = 0;
 };
 
+/// The state of a volume at a transaction, and its name.
 struct Snapshot {
   std::uint64_t xid = 0, made = 0, super_at = 0;
   std::string name;

@@ -202,7 +202,8 @@ class BtrfsContainer final : public FileTree {
 
 Match recognise_btrfs(Probe& probe) {
   Bytes raw = probe.at(kSuperAt, kSuperSize);
-  if (raw.size() < kSuperSize || as_text(raw).substr(64, 8) != "_BHRfS_M") return Match::none;
+  if (raw.size() < kSuperSize || as_text(read_structure<SuperRecord>(raw.data()).magic) != kMagic)
+    return Match::none;
   return match_superblock(probe, "btrfs", [&] { read_superblock(raw); });
 }
 

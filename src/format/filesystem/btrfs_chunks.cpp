@@ -5,7 +5,7 @@
 #include <algorithm>
 
 #include "base/error.h"
-#include "base/fields.h"
+#include "base/structure_fields.h"
 #include "format/filesystem/btrfs_records.h"
 #include "format/volume/raid_array.h"
 
@@ -34,7 +34,7 @@ RaidShape shape_of(std::uint64_t profile, std::uint64_t stripe, std::uint64_t le
 void Chunks::add(std::uint64_t logical, ByteView item) {
   LittleFields f(item, "btrfs chunk");
   constexpr std::size_t kHead = size_on_disk<ChunkItem>, kStripe = size_on_disk<StripeRecord>;
-  auto head = read_structure<ChunkItem>(f.bytes(0, kHead).data());
+  auto head = structure_at<ChunkItem>(f, 0);
   Chunk chunk{logical, head.length, {}};
   std::uint64_t profile = head.type;
   std::size_t count = head.num_stripes;
@@ -45,7 +45,7 @@ void Chunks::add(std::uint64_t logical, ByteView item) {
   std::uint64_t each = striped ? shape.member_size : chunk.length;
   std::vector<SourcePtr> parts;
   for (std::size_t i = 0; i < count; ++i) {
-    auto stripe = read_structure<StripeRecord>(f.bytes(kHead + i * kStripe, kStripe).data());
+    auto stripe = structure_at<StripeRecord>(f, kHead + i * kStripe);
     std::uint64_t physical = stripe.offset;
     if (physical + each < physical)
       throw Malformed(fmt::format("btrfs chunk at {}: its length {} leads nowhere", logical, chunk.length));

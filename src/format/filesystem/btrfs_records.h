@@ -17,6 +17,8 @@ constexpr std::uint64_t kSuperAt = 64 << 10;
 constexpr std::size_t kSuperSize = 4096;
 constexpr std::size_t kSumSize = 32;  // of the field in front of superblock and nodes
 
+constexpr std::string_view kMagic = "_BHRfS_M";
+
 /// struct btrfs_super_block; the first chunks follow.
 struct SuperRecord {
   std::array<Byte, 16> fsid{};

@@ -15,7 +15,6 @@ namespace {
 
 constexpr std::uint64_t kSumTree = 7, kSumObject = static_cast<std::uint64_t>(-10);
 constexpr unsigned kHighest = 8;  // BTRFS_MAX_LEVEL
-constexpr std::string_view kMagic = "_BHRfS_M";
 
 constexpr std::uint64_t kExtentTree2 = 1 << 13, kRaidStripeTree = 1 << 14;
 

@@ -13,6 +13,7 @@ namespace operculum::btrfs {
 
 // The records and how they hang together: btrfs_records.h.
 
+/// Whose item it is, of which kind, and a number that the kind gives a meaning.
 struct Key {
   std::uint64_t objectid = 0;
   std::uint8_t type = 0;
@@ -43,6 +44,7 @@ struct Tree {
   std::uint8_t level = 0;
 };
 
+/// What the superblock tells.
 struct Superblock {
   Bytes fsid, device_uuid;
   std::uint64_t generation = 0, total_bytes = 0, bytes_used = 0, devices = 0, device = 0, device_bytes = 0;
@@ -54,6 +56,7 @@ struct Superblock {
   Bytes first_chunks;  ///< sys_chunk_array
 };
 
+/// What an inode item tells.
 struct Inode {
   std::uint64_t number = 0, size = 0, bytes = 0, device = 0, flags = 0;
   std::uint32_t links = 0, uid = 0, gid = 0, mode = 0;

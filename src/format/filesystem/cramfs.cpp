@@ -5,7 +5,9 @@
 #include <algorithm>
 #include <bit>
 
-#include "base/fields.h"
+#include "base/bit_structure.h"
+#include "base/numbers.h"
+#include "base/structure.h"
 #include "base/text.h"
 #include "codec/block.h"
 #include "container/trim.h"
@@ -19,7 +21,6 @@ namespace {
 
 constexpr std::uint32_t kMagic = 0x28CD3D45;
 constexpr std::string_view kSignature = "Compressed ROMFS";
-constexpr std::size_t kSuperSize = 76, kInodeSize = 12, kRootAt = 64;
 constexpr std::uint64_t kBlock = 4096;
 constexpr std::uint32_t kUncompressed = 1U << 31, kDirect = 1U << 30, kPointerFlags = kUncompressed | kDirect;
 
@@ -30,10 +31,30 @@ enum Flag : std::uint32_t {
   kKnown = 0xF03
 };
 
-struct Inode {
-  std::uint32_t mode = 0, uid = 0, gid = 0, size = 0;
-  std::uint64_t name_length = 0, offset = 0;  // bytes
+/// struct cramfs_super, in the order of the machine that made it; the root's inode follows.
+struct Super {
+  std::uint32_t magic = 0, size = 0, flags = 0, future = 0;
+  std::array<Byte, 16> signature{};
+  std::uint32_t crc = 0, edition = 0, blocks = 0, files = 0;
+  std::array<Byte, 16> name{};
+  static constexpr auto layout = little_endian(
+      field("magic", &Super::magic), field("size", &Super::size), field("flags", &Super::flags),
+      field("future", &Super::future), field("signature", &Super::signature), field("fsid.crc", &Super::crc),
+      field("fsid.edition", &Super::edition), field("fsid.blocks", &Super::blocks),
+      field("fsid.files", &Super::files), field("name", &Super::name));
 };
+constexpr std::size_t kRootAt = size_on_disk<Super>;
+
+/// struct cramfs_inode; the name follows.
+struct Inode {
+  std::uint64_t mode = 0, uid = 0, size = 0, gid = 0, namelen = 0, offset_words = 0;
+  static constexpr BitField<Inode> layout[] = {
+      {"mode", &Inode::mode, 16}, {"uid", &Inode::uid, 16},        {"size", &Inode::size, 24},
+      {"gid", &Inode::gid, 8},    {"namelen", &Inode::namelen, 6}, {"offset", &Inode::offset_words, 26}};
+  std::uint64_t name_length() const { return namelen * 4; }  ///< bytes
+  std::uint64_t offset() const { return offset_words * 4; }  ///< bytes
+};
+constexpr std::size_t kInodeSize = bit_structure_size<Inode>();
 
 class CramContainer final : public FileTree {
  public:
@@ -42,12 +63,11 @@ class CramContainer final : public FileTree {
         image_(make_slice(image, base, image->size() - base)),
         meta_(make_cached(image_)),
         big_(big) {
-    Bytes raw = read_exactly(*image_, 0, kSuperSize, "cramfs superblock");
-    size_ = word(raw, 4);
-    flags_ = word(raw, 8);
-    files_ = word(raw, 44);
-    std::string_view name = as_text(raw).substr(48, 16);
-    name_ = until_zero(name);
+    Bytes raw = read_exactly(*image_, 0, kRootAt + kInodeSize, "cramfs superblock");
+    auto super = read_structure<Super>(raw.data(), order());
+    size_ = super.size;
+    flags_ = super.flags;
+    name_ = until_zero(as_text(super.name));
     if (std::uint32_t unknown = flags_ & ~std::uint32_t{kKnown}; unknown != 0)
       throw Unsupported(fmt::format("cramfs feature bits {:#x}", unknown));
     if ((flags_ & kWrongSignature) != 0)
@@ -72,44 +92,33 @@ class CramContainer final : public FileTree {
   void list(NodeRef folder, Detail, const TreeSink& sink) override {
     Inode inode = read_inode(folder.a);
     if ((inode.mode & 0xF000) != 0x4000) throw Malformed("cramfs: a folder's inode is of another kind");
-    for (std::uint64_t at = inode.offset, end = inode.offset + inode.size; at + kInodeSize <= end;) {
+    for (std::uint64_t at = inode.offset(), end = inode.offset() + inode.size; at + kInodeSize <= end;) {
       Inode child = read_inode(at);
-      if (child.name_length == 0)
-        throw Malformed(fmt::format("cramfs inode at offset {}: it has no name", at));
-      Bytes name = read_exactly(*meta_, at + kInodeSize, child.name_length, "cramfs name");
+      if (child.namelen == 0) throw Malformed(fmt::format("cramfs inode at offset {}: it has no name", at));
+      Bytes name = read_exactly(*meta_, at + kInodeSize, child.name_length(), "cramfs name");
       row(at, child, as_text(name), sink);
-      at += kInodeSize + child.name_length;
+      at += kInodeSize + child.name_length();
     }
   }
 
   ContentPtr open(const Entry&, NodeRef ref) override { return content_of(read_inode(ref.a)); }
 
  private:
-  std::uint32_t word(ByteView raw, std::size_t at) const {
-    return big_ ? BigFields(raw, "cramfs").u32(at) : LittleFields(raw, "cramfs").u32(at);
-  }
+  std::endian order() const { return big_ ? std::endian::big : std::endian::little; }
 
   Inode read_inode(std::uint64_t at) const {
     Bytes raw = read_exactly(*meta_, at, kInodeSize, "cramfs inode");
-    std::uint32_t a = word(raw, 0), b = word(raw, 4), c = word(raw, 8);
-    if (big_)
-      return {a >> 16,
-              a & 0xFFFF,
-              b & 0xFF,
-              b >> 8,
-              std::uint64_t{c >> 26} * 4,
-              std::uint64_t{c & 0x3FFFFFF} * 4};
-    return {
-        a & 0xFFFF, a >> 16, b >> 24, b & 0xFFFFFF, std::uint64_t{c & 0x3F} * 4, std::uint64_t{c >> 6} * 4};
+    return read_bit_structure<Inode>(raw.data(), order());
   }
 
   ContentPtr content_of(const Inode& inode) {
     std::uint64_t count = (inode.size + kBlock - 1) / kBlock;
-    Bytes table = read_exactly(*meta_, inode.offset, count * 4, "cramfs block pointers");
-    std::uint64_t at = inode.offset + count * 4;
+    constexpr std::size_t kPointer = sizeof(std::uint32_t);
+    Bytes table = read_exactly(*meta_, inode.offset(), count * kPointer, "cramfs block pointers");
+    std::uint64_t at = inode.offset() + table.size();
     std::vector<Block> blocks;
     for (std::uint64_t i = 0; i < count; ++i) {
-      std::uint32_t pointer = word(table, i * 4);
+      auto pointer = static_cast<std::uint32_t>(load_number(table.data() + i * kPointer, kPointer, order()));
       Block block{i * kBlock, std::min<std::uint64_t>(kBlock, inode.size - i * kBlock), at, 0, 0};
       if ((flags_ & kExtendedPointers) == 0) {
         block.stored_size = pointer - std::min<std::uint64_t>(pointer, at);
@@ -135,10 +144,10 @@ class CramContainer final : public FileTree {
       block.stored_offset = target * 4;
       block.stored_size = block.unpacked_size;
       if (!plain) {
-        Bytes raw = read_exactly(*meta_, block.stored_offset, 2, "cramfs block");
-        block.stored_size =
-            big_ ? BigFields(raw, "cramfs block").u16(0) : LittleFields(raw, "cramfs block").u16(0);
-        block.stored_offset += 2;
+        constexpr std::size_t kLength = sizeof(std::uint16_t);
+        Bytes raw = read_exactly(*meta_, block.stored_offset, kLength, "cramfs block");
+        block.stored_size = load_number(raw.data(), kLength, order());
+        block.stored_offset += kLength;
       }
       at = block.stored_offset + block.stored_size;
     } else {
@@ -192,7 +201,7 @@ class CramContainer final : public FileTree {
   SourcePtr image_, meta_;
   bool big_;
   std::uint64_t size_ = 0;
-  std::uint32_t flags_ = 0, files_ = 0;
+  std::uint32_t flags_ = 0;
   std::string name_;
 };
 
@@ -204,10 +213,13 @@ struct Found {
 /// At the front, or behind a boot block of 512 bytes.
 std::optional<Found> find_super(const std::function<Bytes(std::uint64_t, std::size_t)>& read) {
   for (std::uint64_t base : {0, 512}) {
-    Bytes raw = read(base, 32);
-    if (raw.size() < 32 || as_text(raw).substr(16, 16) != kSignature) continue;
-    if (LittleFields(raw, "cramfs").u32(0) == kMagic) return Found{base, false};
-    if (BigFields(raw, "cramfs").u32(0) == kMagic) return Found{base, true};
+    Bytes raw = read(base, size_on_disk<Super>);
+    if (raw.size() < size_on_disk<Super>) continue;
+    for (std::endian order : {std::endian::little, std::endian::big}) {
+      auto super = read_structure<Super>(raw.data(), order);
+      if (super.magic == kMagic && as_text(super.signature) == kSignature)
+        return Found{base, order == std::endian::big};
+    }
   }
   return std::nullopt;
 }

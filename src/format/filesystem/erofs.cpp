@@ -5,7 +5,7 @@
 
 #include "base/checked.h"
 #include "base/checksum.h"
-#include "base/fields.h"
+#include "base/structure_fields.h"
 #include "base/text.h"
 #include "codec/block.h"
 #include "codec/codec.h"
@@ -323,7 +323,7 @@ class ErofsContainer final : public FileTree {
     Bytes raw = read_exactly(*meta_, inode.attributes_at, inode.attributes_size, "EROFS attributes");
     LittleFields f(raw, "EROFS attributes", inode.attributes_at);
     constexpr std::size_t kHead = size_on_disk<AttributesHead>, kMostShared = 4 + 255 + 65536;
-    std::size_t shared = read_structure<AttributesHead>(f.bytes(0, kHead).data()).h_shared_count;
+    std::size_t shared = structure_at<AttributesHead>(f, 0).h_shared_count;
     for (std::size_t i = 0; i < shared; ++i) {
       std::uint64_t place =
           super_.xattr_blkaddr * super_.block_size() + std::uint64_t{f.u32(kHead + i * 4)} * 4;

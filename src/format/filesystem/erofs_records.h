@@ -45,8 +45,10 @@ struct Super {
 constexpr std::size_t kSuperSize = size_on_disk<Super>;
 constexpr unsigned kLeastBlockBits = 9, kMostBlockBits = 16;
 constexpr std::uint32_t kHasChecksum = 1;  // of feature_compat
+/// Bits of feature_incompat.
 enum Feature : std::uint32_t { zero_padding = 1, attribute_prefixes = 0x40, known_features = 0x7F };
 
+/// How a file's data lies, out of i_format.
 enum Layout : unsigned { flat = 0, packed_full = 1, flat_inline = 2, packed_compact = 3, in_chunks = 4 };
 
 /// struct erofs_inode_compact, in its first form.

@@ -33,6 +33,7 @@ struct BootRecord {
       field("VolumeFlags", &BootRecord::flags), field("BytesPerSectorShift", &BootRecord::sector_shift),
       field("SectorsPerClusterShift", &BootRecord::cluster_shift));
 };
+/// Bits of VolumeFlags.
 enum VolumeFlag : std::uint16_t { volume_dirty = 2, media_failure = 4 };
 /// Bytes of the boot region that change while it is mounted: VolumeFlags and PercentInUse (3.4).
 constexpr bool is_summed(std::size_t at) {
@@ -84,6 +85,7 @@ struct FileRow {
       field("LastModifiedUtcOffset", &FileRow::modified_zone),
       field("LastAccessedUtcOffset", &FileRow::accessed_zone));
 };
+/// Bits of FileAttributes.
 enum Attribute : std::uint16_t { read_only = 1, directory = 16 };
 constexpr bool is_set_summed(std::size_t at) {
   return at != 2 && at != 3;
@@ -101,6 +103,7 @@ struct StreamRow {
       field("ValidDataLength", &StreamRow::valid_length), from_byte<20>(),
       field("FirstCluster", &StreamRow::first_cluster), field("DataLength", &StreamRow::length));
 };
+/// Bits of GeneralSecondaryFlags of a stream extension.
 enum StreamFlag : std::uint8_t { no_fat_chain = 2 };
 
 /// 7.7.

@@ -211,9 +211,8 @@ class ExtContainer final : public FileTree {
         break;
       case EntryKind::character_device:
       case EntryKind::block_device: {
-        auto old = load_little<std::uint32_t>(inode.block.data()),
-             wide = load_little<std::uint32_t>(inode.block.data() + 4);
-        set_device(extra, old != 0 ? old & 0xFFFF : wide);
+        auto device = read_structure<DeviceRecord>(inode.block.data());
+        set_device(extra, device.old_encoded != 0 ? device.old_encoded & 0xFFFF : device.new_encoded);
         break;
       }
       default:

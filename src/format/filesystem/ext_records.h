@@ -19,6 +19,14 @@ constexpr std::uint16_t kMagic = 0xEF53, kExtentMagic = 0xF30A;
 constexpr std::uint32_t kAttributeMagic = 0xEA020000;
 constexpr std::uint16_t kMostInExtent = 32768;  // blocks; more stand for blocks that were never written
 
+/// What a device has in place of its first block numbers.
+struct DeviceRecord {
+  std::uint32_t old_encoded = 0, new_encoded = 0;
+  static constexpr auto layout = little_endian(field("i_block[0]", &DeviceRecord::old_encoded),
+                                               field("i_block[1]", &DeviceRecord::new_encoded));
+};
+
+/// struct ext4_super_block.
 struct SuperRecord {
   std::uint32_t inodes = 0, blocks_low = 0, free_blocks_low = 0, free_inodes = 0, first_data_block = 0,
                 log_block_size = 0, log_cluster_size = 0, blocks_per_group = 0, inodes_per_group = 0,
@@ -56,6 +64,7 @@ struct SuperRecord {
 };
 static_assert(size_on_disk<SuperRecord> == kSuperSize);
 
+/// struct ext4_group_desc; the upper halves are there with the 64bit feature.
 struct GroupDescriptor {
   static constexpr std::uint16_t kBlocksUninit = 2;  // in `flags`: the bitmap was never written
   std::uint32_t bitmap_low = 0, inode_table_low = 0;
@@ -83,6 +92,7 @@ struct WideDescriptor {
 };
 constexpr std::size_t kWideDescriptorSize = 64;  // with what is in front of it
 
+/// struct ext4_inode.
 struct InodeRecord {
   std::uint16_t mode = 0, uid_low = 0;
   std::uint32_t size_low = 0, accessed = 0, changed = 0, modified = 0;
@@ -118,6 +128,7 @@ struct WideInode {
       field("i_crtime_extra", &WideInode::created_extra));
 };
 
+/// struct ext4_extent_header.
 struct ExtentHead {
   std::uint16_t magic = kExtentMagic, entries = 0, most = 0, depth = 0;
   std::uint32_t generation = 0;
@@ -126,6 +137,7 @@ struct ExtentHead {
                     field("eh_max", &ExtentHead::most), field("eh_depth", &ExtentHead::depth),
                     field("eh_generation", &ExtentHead::generation));
 };
+/// struct ext4_extent: a run of blocks.
 struct ExtentRow {
   std::uint32_t logical = 0;
   std::uint16_t count = 0, start_high = 0;
@@ -138,6 +150,7 @@ struct ExtentRow {
   bool written() const { return count <= kMostInExtent; }
   std::uint32_t blocks() const { return written() ? count : count - kMostInExtent; }
 };
+/// struct ext4_extent_idx: the node below.
 struct ExtentIndex {
   std::uint32_t logical = 0, leaf_low = 0;
   std::uint16_t leaf_high = 0, unused = 0;

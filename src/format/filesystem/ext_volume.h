@@ -13,6 +13,7 @@ namespace operculum::ext {
 
 // Names of fields and features follow the Linux kernel's documentation of ext4 (filesystems/ext4).
 
+/// Bits of s_feature_incompat.
 enum Incompat : std::uint32_t {
   kCompression = 0x1,
   kFileType = 0x2,
@@ -31,11 +32,13 @@ enum Incompat : std::uint32_t {
   kEncrypt = 0x10000,
   kCaseFold = 0x20000,
 };
+/// Bits of s_feature_ro_compat.
 enum ReadOnlyCompat : std::uint32_t {
   kGroupChecksum = 0x10,
   kBigAlloc = 0x200,
   kMetadataChecksum = 0x400,
 };
+/// Bits of i_flags.
 enum InodeFlag : std::uint32_t {
   kEncryptedFlag = 0x800,
   kIndexFlag = 0x1000,
@@ -44,6 +47,7 @@ enum InodeFlag : std::uint32_t {
   kInlineDataFlag = 0x10000000,
 };
 
+/// What the superblock tells, put together from its parts; sizes are bytes.
 struct Superblock {
   std::uint64_t blocks = 0, free_blocks = 0;
   std::uint32_t inodes = 0, free_inodes = 0, first_data_block = 0;
@@ -58,6 +62,7 @@ struct Superblock {
   bool has(ReadOnlyCompat feature) const { return (ro_compat & feature) != 0; }
 };
 
+/// An inode, put together from its parts.
 struct Inode {
   std::uint32_t number = 0, generation = 0, flags = 0;
   std::uint32_t mode = 0, uid = 0, gid = 0, links = 0;

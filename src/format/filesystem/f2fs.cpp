@@ -2,7 +2,7 @@
 
 #include <algorithm>
 
-#include "base/fields.h"
+#include "base/structure_fields.h"
 #include "base/text.h"
 #include "format/filesystem/device_number.h"
 #include "format/filesystem/f2fs_volume.h"
@@ -108,13 +108,13 @@ class F2fsContainer final : public FileTree {
         break;
       case EntryKind::character_device:
       case EntryKind::block_device: {
-        LittleFields pointers(ByteView(inode.node).subspan(kInodePointersAt + inode.extra * 4),
-                              "F2FS device");
-        if (std::uint32_t old = pointers.u32(0); old != 0) {  // 8 bits each, or as the kernel has it now
+        auto pointers = structure_at<DevicePointers>(LittleFields(inode.node, "F2FS device"),
+                                                     kInodePointersAt + inode.extra * 4);
+        if (std::uint32_t old = pointers.old_encoded; old != 0) {
           extra.device_major = old >> 8 & 0xFF;
           extra.device_minor = old & 0xFF;
         } else {
-          set_device(extra, pointers.u32(4));
+          set_device(extra, pointers.new_encoded);
         }
         break;
       }
@@ -140,7 +140,8 @@ class F2fsContainer final : public FileTree {
 Match recognise_f2fs(Probe& probe) {
   for (std::uint64_t at : {kSuperAt, kBlock + kSuperAt}) {
     Bytes raw = probe.at(at, size_on_disk<Superblock>);
-    if (raw.size() < size_on_disk<Superblock> || LittleFields(raw, "F2FS").u32(0) != 0xF2F52010) continue;
+    if (raw.size() < size_on_disk<Superblock> || read_field(&Superblock::magic, raw.data()) != kMagic)
+      continue;
     Match match = match_superblock(probe, "F2FS", [&] {
       try {
         read_superblock(raw, at);

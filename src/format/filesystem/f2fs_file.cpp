@@ -4,7 +4,7 @@
 #include <algorithm>
 #include <unordered_set>
 
-#include "base/fields.h"
+#include "base/structure_fields.h"
 #include "codec/block.h"
 #include "format/filesystem/f2fs_volume.h"
 #include "format/filesystem/indirect_blocks.h"
@@ -17,7 +17,7 @@ namespace {
 constexpr std::uint32_t kNowhere = 0, kNotWritten = 0xFFFFFFFF,
                         kCluster = 0xFFFFFFFE;       // NULL_, NEW_, COMPRESS_ADDR
 constexpr std::uint64_t kLargestFolder = 256 << 20;  // bytes
-constexpr std::size_t kFolderEntry = 11, kSlot = 8, kPackedHead = 24;
+constexpr std::size_t kFolderEntry = 11, kSlot = 8;
 
 /// The names in a folder's block, or in a folder within an inode: bits of slots in use, entries, slots for
 /// names.
@@ -172,7 +172,7 @@ ContentPtr Volume::packed_data(const Inode& inode) const {
     }
     if (!cluster.packed) return;
     LittleFields f(kept, "F2FS cluster");
-    ByteView packed = f.bytes(kPackedHead, f.u32(0));
+    ByteView packed = f.bytes(ClusterHead::size, structure_at<ClusterHead>(f, 0).clen);
     Bytes whole(static_cast<std::size_t>(size));
     std::size_t got = decode_block(codec, packed, whole);
     if (got < out.size())
@@ -223,10 +223,7 @@ void Volume::list_folder(const Inode& folder, const std::function<void(const Fol
 }
 
 ExtendedAttributes Volume::attributes(const Inode& inode) const {
-  // struct f2fs_xattr_header, then entries: kind of name, its length, the value's, name, value, filled to
-  // four bytes
-  constexpr std::uint32_t kMagic = 0xF2F52011;
-  constexpr std::size_t kHead = 24, kNodeRoom = 4072;
+  constexpr std::size_t kNodeRoom = 4072, head_size = size_on_disk<AttributeHead>;
   constexpr std::string_view kPrefixes[] = {
       "", "user.", "system.posix_acl_access", "system.posix_acl_default", "trusted.", "", "security."};
   Bytes all;
@@ -242,13 +239,16 @@ ExtendedAttributes Volume::attributes(const Inode& inode) const {
   }
   ExtendedAttributes out;
   LittleFields f(all, "F2FS attributes");
-  if (all.size() < kHead || f.u32(0) != kMagic) return out;
-  for (std::size_t at = kHead; at + 4 <= all.size() && f.u32(at) != 0;) {
-    std::size_t kind = f.u8(at), name = f.u8(at + 1), value = f.u16(at + 2);
-    std::string_view stored = f.text(at + 4, name), bytes = f.text(at + 4 + name, value);
+  if (all.size() < AttributesHead::size ||
+      structure_at<AttributesHead>(f, 0).h_magic != AttributesHead::magic)
+    return out;
+  for (std::size_t at = AttributesHead::size; at + head_size <= all.size() && f.u32(at) != 0;) {
+    auto head = structure_at<AttributeHead>(f, at);
+    std::size_t kind = head.e_name_index, name = head.e_name_len, value = head.e_value_size;
+    std::string_view stored = f.text(at + head_size, name), bytes = f.text(at + head_size + name, value);
     if (kind < std::size(kPrefixes) && !kPrefixes[kind].empty())
       out.emplace_back(std::string(kPrefixes[kind]) + std::string(stored), bytes);
-    at += (4 + name + value + 3) / 4 * 4;
+    at += (head_size + name + value + 3) / 4 * 4;
   }
   return out;
 }

@@ -5,14 +5,14 @@
 #include <algorithm>
 
 #include "base/checksum.h"
-#include "base/fields.h"
+#include "base/structure_fields.h"
 #include "io/cached_source.h"
 
 namespace operculum::f2fs {
 namespace {
 
-constexpr std::uint32_t kMagic = 0xF2F52010;
-constexpr std::size_t kNatEntry = 9, kNatInBlock = kBlock / kNatEntry, kJournalEntry = 13, kJournal = 507;
+constexpr std::size_t kNatEntry = size_on_disk<NatEntry>, kNatInBlock = kBlock / kNatEntry, kJournal = 507;
+constexpr std::size_t kJournalEntry = size_on_disk<JournalRow> + kNatEntry;
 constexpr std::size_t kSummaryEntries = 3584;  ///< bytes in front of a summary block's journal
 constexpr std::size_t kNodeFooterAt = 4072, kInodeChecksumAt = 368;
 
@@ -129,12 +129,16 @@ void Volume::read_nat_journal(std::uint64_t pack) {
   }
   Bytes raw = read_exactly(*image_, pack + index * kBlock + skip, kJournal, "F2FS journal");
   LittleFields f(raw, "F2FS journal", pack + index * kBlock + skip);
-  std::size_t count = f.u16(0);
-  if (2 + count * kJournalEntry > kJournal)
+  constexpr std::size_t head_size = size_on_disk<JournalHead>, row_size = size_on_disk<JournalRow>;
+  std::size_t count = structure_at<JournalHead>(f, 0).n_nats;
+  if (head_size + count * kJournalEntry > kJournal)
     throw Malformed(
         fmt::format("F2FS journal at offset {}: expected at most 38 entries, found {}", f.base(), count));
-  for (std::size_t i = 0; i < count; ++i)
-    nat_journal_[f.u32(2 + i * kJournalEntry)] = f.u32(2 + i * kJournalEntry + 9);
+  for (std::size_t i = 0; i < count; ++i) {
+    std::size_t at = head_size + i * kJournalEntry;
+    std::uint32_t address = structure_at<NatEntry>(f, at + row_size).block_addr;
+    nat_journal_[structure_at<JournalRow>(f, at).nid] = address;
+  }
 }
 
 std::uint64_t Volume::place_of(std::uint32_t address) const {
@@ -157,7 +161,7 @@ Bytes Volume::node(std::uint32_t id) const {
     if ((nat_bitmap_[static_cast<std::size_t>(index / 8)] >> (7 - index % 8) & 1) != 0) block += in_segment;
     Bytes entry =
         read_exactly(*meta_, block * kBlock + id % kNatInBlock * kNatEntry, kNatEntry, "F2FS NAT entry");
-    address = LittleFields(entry, "F2FS NAT entry").u32(5);
+    address = read_structure<NatEntry>(entry.data()).block_addr;
   }
   if (address == 0) throw Malformed(fmt::format("node {} is not there", id));
   Bytes out = read_exactly(*meta_, place_of(address), kBlock, "F2FS node");

@@ -21,6 +21,7 @@ namespace operculum::f2fs {
 // in their inode.
 
 constexpr std::uint64_t kBlock = 4096, kSuperAt = 1024;
+constexpr std::uint32_t kMagic = 0xF2F52010;
 constexpr std::size_t kPointersInInode = 923, kPointersInNode = 1018, kInodePointersAt = 360, kTreesAt = 4052;
 
 /// struct f2fs_super_block.
@@ -53,11 +54,66 @@ struct Superblock {
 
   bool has(std::uint32_t bit) const { return (feature & bit) != 0; }
 };
+/// Bits of the superblock's feature.
 enum Feature : std::uint32_t {
   kExtraAttributes = 0x8,
   kInodeChecksum = 0x20,
   kFlexibleInlineAttributes = 0x40,
   kCreationTime = 0x100,
+};
+
+/// Where a device has its number, in the room of pointers: eight bits each, or, where that is 0, as the
+/// kernel has it now.
+struct DevicePointers {
+  std::uint32_t old_encoded = 0, new_encoded = 0;
+  static constexpr auto layout = little_endian(field("i_addr[0]", &DevicePointers::old_encoded),
+                                               field("i_addr[1]", &DevicePointers::new_encoded));
+};
+
+/// struct f2fs_nat_entry: where a node lies.
+struct NatEntry {
+  std::uint8_t version = 0;
+  std::uint32_t ino = 0, block_addr = 0;
+  static constexpr auto layout =
+      little_endian(field("version", &NatEntry::version), field("ino", &NatEntry::ino),
+                    field("block_addr", &NatEntry::block_addr));
+};
+
+/// struct nat_journal, up to its entries, and one of them (struct nat_journal_entry) up to its NatEntry.
+struct JournalHead {
+  std::uint16_t n_nats = 0;
+  static constexpr auto layout = little_endian(field("n_nats", &JournalHead::n_nats));
+};
+/// An entry of that journal, in front of its NatEntry (struct nat_journal_entry).
+struct JournalRow {
+  std::uint32_t nid = 0;
+  static constexpr auto layout = little_endian(field("nid", &JournalRow::nid));
+};
+
+/// struct f2fs_xattr_header, and an entry (struct f2fs_xattr_entry): name, then value follow, filled up to
+/// four bytes; the last is followed by a zero.
+struct AttributesHead {
+  std::uint32_t h_magic = 0, h_refcount = 0;
+  static constexpr std::uint32_t magic = 0xF2F52011;
+  static constexpr std::size_t size = 24;  ///< with what is reserved
+  static constexpr auto layout = little_endian(field("h_magic", &AttributesHead::h_magic),
+                                               field("h_refcount", &AttributesHead::h_refcount));
+};
+/// An extended attribute (struct f2fs_xattr_entry): name, then value follow, filled up to four bytes.
+struct AttributeHead {
+  std::uint8_t e_name_index = 0, e_name_len = 0;
+  std::uint16_t e_value_size = 0;
+  static constexpr auto layout = little_endian(field("e_name_index", &AttributeHead::e_name_index),
+                                               field("e_name_len", &AttributeHead::e_name_len),
+                                               field("e_value_size", &AttributeHead::e_value_size));
+};
+
+/// struct compress_data: in front of a packed cluster.
+struct ClusterHead {
+  std::uint32_t clen = 0, chksum = 0;
+  static constexpr std::size_t size = 24;  ///< with what is reserved
+  static constexpr auto layout =
+      little_endian(field("clen", &ClusterHead::clen), field("chksum", &ClusterHead::chksum));
 };
 
 /// struct f2fs_checkpoint, in front of the bitmaps.
@@ -77,6 +133,7 @@ struct Checkpoint {
 
   bool has(std::uint32_t bit) const { return (flags & bit) != 0; }
 };
+/// Bits of ckpt_flags.
 enum CheckpointFlag : std::uint32_t {
   kUnmounted = 1,
   kCompactSummaries = 4,
@@ -128,11 +185,13 @@ struct Inode {
     return ByteView(node).subspan(kInodePointersAt + (extra + 1) * 4, (pointers() - 1) * 4);
   }
 };
+/// Bits of i_inline: what lies in the inode itself.
 enum InlineFlag : std::uint8_t { kInlineXattr = 1, kInlineData = 2, kInlineFolder = 4, kExtraAttr = 0x20 };
 
 /// Throws Malformed unless the bytes are a superblock that makes sense.
 Superblock read_superblock(ByteView raw, std::uint64_t at);
 
+/// A name in a folder, and what it stands for.
 struct FolderItem {
   std::string_view name;
   std::uint32_t inode = 0;

@@ -79,6 +79,7 @@ struct InfoRecord {
 };
 static_assert(size_on_disk<InfoRecord> == 512);
 
+/// Bits of DIR_Attr.
 enum Attribute : std::uint8_t {
   read_only = 0x01,
   volume_label = 0x08,
@@ -89,6 +90,7 @@ enum Attribute : std::uint8_t {
 };
 constexpr Byte kDeleted = 0xE5, kEnd = 0;  // a row's first byte
 
+/// A row of a folder with a short name.
 struct Row {
   std::array<Byte, 11> name{};
   std::uint8_t attributes = 0, cases = 0, created_tenths = 0;

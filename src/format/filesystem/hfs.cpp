@@ -98,7 +98,7 @@ class HfsContainer final : public FileTree {
     try {
       volume_.catalog().from([](const BigFields& key) { return parent_in(key) < kRootParent; },
                              [&](const LeafRecord& record) {
-                               if (record.key.u32(0) == kRootParent)
+                               if (parent_in(record.key) == kRootParent)
                                  out.emplace_back("label", name_in(record.key));
                                return false;
                              });
@@ -157,7 +157,7 @@ class HfsContainer final : public FileTree {
     volume_.catalog().from([&](const BigFields& key) { return parent_in(key) < parent; },
                            [&](const LeafRecord& record) {
                              if (parent_in(record.key) != parent) return false;
-                             std::uint16_t kind = record.data.u16(0);
+                             std::uint16_t kind = structure_at<RecordKind>(record.data, 0).kind;
                              if (kind == folder_record || kind == file_record)
                                take(name_in(record.key), read_item(record));
                              return true;
@@ -257,7 +257,7 @@ class HfsContainer final : public FileTree {
           auto key = structure_at<AttributeKey>(record.key, 0);
           if (key.file != id) return false;
           std::string name = name_behind(record.key, size_on_disk<AttributeKey>, key.name_length);
-          std::uint32_t kind = record.data.u32(0);
+          std::uint32_t kind = structure_at<AttributeKind>(record.data, 0).kind;
           if (kind == inline_attribute) {
             std::uint32_t size = structure_at<InlineAttribute>(record.data, 0).size;
             out.emplace_back(std::move(name), record.data.text(size_on_disk<InlineAttribute>, size));

@@ -48,6 +48,7 @@ struct VolumeHeader {
       field("folderCount", &VolumeHeader::folder_count), field("blockSize", &VolumeHeader::block_size),
       field("totalBlocks", &VolumeHeader::total_blocks), field("freeBlocks", &VolumeHeader::free_blocks));
 };
+/// Bits of attributes.
 enum VolumeAttribute : std::uint32_t {
   volume_unmounted = 1 << 8,
   boot_volume_inconsistent = 1 << 11,
@@ -94,6 +95,7 @@ struct NodeDescriptor {
       field("kind", &NodeDescriptor::kind), field("height", &NodeDescriptor::height),
       field("numRecords", &NodeDescriptor::record_count), field("reserved", &NodeDescriptor::reserved));
 };
+/// What a node of a tree is.
 enum NodeKind : std::uint8_t { index_node = 0, header_node = 1, leaf_node = 0xFF };
 
 /// BTHeaderRec, behind the descriptor of the first node.
@@ -138,6 +140,30 @@ struct AttributeKey {
                                             field("attrNameLen", &AttributeKey::name_length));
 };
 
+/// What each record of the catalog begins with.
+struct RecordKind {
+  std::uint16_t kind = 0;
+  static constexpr auto layout = big_endian(field("recordType", &RecordKind::kind));
+};
+
+/// What each record of the attributes begins with.
+struct AttributeKind {
+  std::uint32_t kind = 0;
+  static constexpr auto layout = big_endian(field("recordType", &AttributeKind::kind));
+};
+
+/// What a key of an index leads to: the node below.
+struct ChildNode {
+  std::uint32_t node = 0;
+  static constexpr auto layout = big_endian(field("node", &ChildNode::node));
+};
+
+/// What each record of a tree begins with: the length of its key.
+struct KeyLength {
+  std::uint16_t length = 0;
+  static constexpr auto layout = big_endian(field("keyLength", &KeyLength::length));
+};
+
 /// What HFSPlusCatalogFolder and HFSPlusCatalogFile have in common.
 struct CatalogRecord {
   std::uint16_t kind = 0;
@@ -154,6 +180,7 @@ struct CatalogRecord {
       field("bsdInfo.ownerFlags", &CatalogRecord::owner_flags),
       field("bsdInfo.fileMode", &CatalogRecord::mode), field("bsdInfo.special", &CatalogRecord::special));
 };
+/// What a record of the catalog stands for; others are threads.
 enum CatalogRecordKind : std::uint16_t { folder_record = 1, file_record = 2 };
 
 /// What of HFSPlusCatalogFile comes behind that; its forks follow.
@@ -170,6 +197,7 @@ struct InlineAttribute {
   static constexpr auto layout = big_endian(field("recordType", &InlineAttribute::kind), from_byte<12>(),
                                             field("attrSize", &InlineAttribute::size));
 };
+/// Where an attribute's value lies.
 enum AttributeRecordKind : std::uint32_t { inline_attribute = 0x10, fork_attribute = 0x20 };
 constexpr std::size_t attribute_fork_at = 8;
 

@@ -92,8 +92,9 @@ LeafRecord Tree::record(ByteView node, unsigned index) const {
   if (begin < kDescriptor || end <= begin || end > node.size())
     throw Malformed(fmt::format("{}: a record's place in its node makes no sense", what_));
   BigFields all(node.subspan(begin, end - begin), what_);
-  std::size_t key = all.u16(0), data = (2 + key + 1) / 2 * 2;
-  return {BigFields(all.bytes(2, key), what_), all.from(data)};
+  constexpr std::size_t key_at = size_on_disk<KeyLength>;
+  std::size_t key = structure_at<KeyLength>(all, 0).length, data = (key_at + key + 1) / 2 * 2;
+  return {BigFields(all.bytes(key_at, key), what_), all.from(data)};
 }
 
 void Tree::at(std::uint64_t place, const std::function<void(const LeafRecord&)>& take) const {
@@ -113,7 +114,7 @@ void Tree::from(const Before& before, const std::function<bool(const LeafRecord&
     for (unsigned i = 0; i < head.record_count; ++i) {  // the last child whose first key is not behind
       LeafRecord one = record(raw, i);
       if (i > 0 && !before(one.key)) break;
-      child = one.data.u32(0);
+      child = structure_at<ChildNode>(one.data, 0).node;
     }
     number = child;
     raw = node(number);

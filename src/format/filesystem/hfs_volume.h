@@ -19,6 +19,7 @@ struct Fork {
 Fork read_fork(const BigFields& f, std::size_t at);
 void read_extents(const BigFields& f, std::size_t at, Fork& out);
 
+/// What the volume header tells; sizes are bytes.
 struct Header {
   bool extended = false;  ///< HFSX
   std::uint16_t version = 0;

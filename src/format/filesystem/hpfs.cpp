@@ -44,6 +44,15 @@ struct SpareBlock {
       little_endian(field("magic", &SpareBlock::magic), from_byte<8>(), field("flags", &SpareBlock::flags));
 };
 
+/// What an extended attribute begins with; its name and a zero, then the value follow.
+struct AttributeHead {
+  std::uint8_t flags = 0, name_length = 0;
+  std::uint16_t value_length = 0;
+  static constexpr auto layout = little_endian(field("ea_flags", &AttributeHead::flags),
+                                               field("ea_namelen", &AttributeHead::name_length),
+                                               field("ea_valuelen", &AttributeHead::value_length));
+};
+
 struct Fnode {
   std::uint32_t magic = 0;
   std::uint16_t ea_size = 0;
@@ -222,17 +231,18 @@ class HpfsContainer final : public FileTree {
   void fill(TreeItem& item) const {
     Bytes raw = fnode_at(item.ref.a);
     auto fnode = read_structure<Fnode>(raw.data());
-    constexpr std::size_t kHead = 4;
+    constexpr std::size_t kHead = size_on_disk<AttributeHead>;
     if (fnode.ea_at < kHead || fnode.ea_at > raw.size()) return;
     ByteView rest =
         ByteView(raw).subspan(fnode.ea_at, std::min<std::size_t>(fnode.ea_size, raw.size() - fnode.ea_at));
     while (rest.size() > kHead) {
-      std::size_t name_length = rest[1], length = load_little<std::uint16_t>(rest.data() + 2),
+      auto head = read_structure<AttributeHead>(rest.data());
+      std::size_t name_length = head.name_length, length = head.value_length,
                   whole = kHead + name_length + 1 + length;
       if (whole > rest.size()) return;
       std::string name(as_text(rest.subspan(kHead, name_length)));
       ByteView value = rest.subspan(kHead + name_length + 1, length);
-      if ((rest[0] & 3) == 0) take_attribute(item.entry, name, value);  // else it lies elsewhere
+      if ((head.flags & 3) == 0) take_attribute(item.entry, name, value);  // else it lies elsewhere
       rest = rest.subspan(whole);
     }
   }

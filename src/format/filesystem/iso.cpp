@@ -327,8 +327,9 @@ class IsoContainer final : public FileTree {
     }
     if (ridge.child) {  // a folder that was moved up to stay within eight levels
       entry.kind = EntryKind::folder;
-      Bytes own = read_exactly(*meta_, *ridge.child * volume_.block, 34, "ISO 9660 folder record");
-      item.ref = {*ridge.child, load_little<std::uint32_t>(own.data() + 10)};
+      Bytes own = read_exactly(*meta_, *ridge.child * volume_.block, size_on_disk<FolderRecord>,
+                               "ISO 9660 folder record");
+      item.ref = {*ridge.child, read_structure<FolderRecord>(own.data()).data_length};
       return sink(std::move(item));
     }
     if (folder) {
@@ -402,9 +403,9 @@ class IsoContainer final : public FileTree {
         item.entry.path = name_of(record);
         item.entry.kind = EntryKind::folder;
         item.entry.flags = Entry::recovered;
-        Bytes own = read_up_to(*meta_, place * volume_.block, 34);
-        if (own.size() == 34) {
-          item.ref = {place, load_little<std::uint32_t>(own.data() + 10)};
+        Bytes own = read_up_to(*meta_, place * volume_.block, size_on_disk<FolderRecord>);
+        if (own.size() == size_on_disk<FolderRecord>) {
+          item.ref = {place, read_structure<FolderRecord>(own.data()).data_length};
           sink(std::move(item));
         }
       }

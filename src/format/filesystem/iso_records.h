@@ -19,6 +19,7 @@ enum DescriptorType : std::uint8_t {
   supplementary_descriptor = 2,
   last_descriptor = 255,
 };
+/// What each volume descriptor begins with (8.1).
 struct DescriptorHead {
   std::uint8_t type = 0;
   std::array<Byte, 5> identifier{};
@@ -48,6 +49,7 @@ struct FolderRecord {
       both_orders("Volume Sequence Number", &FolderRecord::volume_number),
       field("Length of File Identifier", &FolderRecord::name_length));
 };
+/// Bits of File Flags (9.1.6).
 enum FileFlag : std::uint8_t { folder_flag = 2, goes_on_flag = 0x80 };
 constexpr std::size_t longest_record = 254;
 
@@ -137,6 +139,7 @@ struct BootRow {
       field("Boot Indicator", &BootRow::indicator), field("Boot media type", &BootRow::medium),
       from_byte<6>(), field("Sector Count", &BootRow::sector_count), field("Load RBA", &BootRow::load_at));
 };
+/// What a row of the boot catalogue is, by its first byte.
 enum RowKind : std::uint8_t {
   not_bootable = 0,
   validation_row = 1,
@@ -184,6 +187,7 @@ struct PosixAttributes {
                     both_orders("POSIX File User ID", &PosixAttributes::uid),
                     both_orders("POSIX File Group ID", &PosixAttributes::gid));
 };
+/// The serial number that later versions have behind "PX" (4.1.1).
 struct PosixSerial {
   std::uint32_t serial = 0;
   static constexpr auto layout = little_endian(from_byte<size_on_disk<PosixAttributes>>(),
@@ -213,6 +217,7 @@ enum TimeFlag : std::uint8_t {
   time_long_form = 0x80
 };
 
+/// A part of a link's target, within "SL" (4.1.3.1).
 struct Component {
   std::uint8_t flags = 0, length = 0;
   static constexpr auto layout =

@@ -11,6 +11,7 @@
 /// update sequence, so that one that was only half written shows.
 namespace operculum::ntfs {
 
+/// The boot sector, as far as it tells where things lie.
 struct BootSector {
   std::array<Byte, 8> oem{};
   std::uint16_t bytes_per_sector = 0;
@@ -60,6 +61,7 @@ struct FileRecordHeader {
                     field("Flags", &FileRecordHeader::flags), from_byte<32>(),
                     field("BaseFileRecordSegment", &FileRecordHeader::base));
 };
+/// Bits of a file record's Flags.
 enum FileRecordFlag : std::uint16_t { record_in_use = 1, record_is_folder = 2 };
 
 /// ATTRIBUTE_RECORD_HEADER.
@@ -92,12 +94,14 @@ struct NonresidentForm {
                     field("MappingPairsOffset", &NonresidentForm::pairs_at),
                     field("CompressionUnit", &NonresidentForm::unit_shift));
 };
+/// Sizes of an attribute that lies in clusters of its own, in bytes.
 struct NonresidentSizes {
   std::uint64_t allocated = 0, size = 0, initialised = 0;
   static constexpr auto layout = little_endian(
       from_byte<40>(), field("AllocatedLength", &NonresidentSizes::allocated),
       field("FileSize", &NonresidentSizes::size), field("ValidDataLength", &NonresidentSizes::initialised));
 };
+/// What a packed attribute takes on disk.
 struct PackedSize {
   std::uint64_t total_allocated = 0;
   static constexpr auto layout =

@@ -8,6 +8,7 @@
 
 namespace operculum::ntfs {
 
+/// Kinds of attributes (Attribute Type Code).
 enum AttributeType : std::uint32_t {
   kStandardInformation = 0x10,
   kAttributeList = 0x20,
@@ -21,6 +22,7 @@ enum AttributeType : std::uint32_t {
   kReparsePoint = 0xC0,
   kEnd = 0xFFFFFFFF,
 };
+/// How an attribute's data is stored.
 enum AttributeFlag : std::uint16_t { kCompressed = 0x0001, kEncrypted = 0x4000, kSparse = 0x8000 };
 
 /// Clusters one after another; without a place they read as zeros.
@@ -42,6 +44,7 @@ struct Attribute {
   unsigned unit_bits = 0;  ///< of a compression unit, in clusters, as a power of two
 };
 
+/// A file record, its fixups undone.
 struct Record {
   std::uint64_t number = 0;
   std::uint16_t sequence = 0, flags = 0;
@@ -60,6 +63,7 @@ struct Boot {
 /// Throws Malformed unless it is an NTFS boot sector that makes sense.
 Boot read_boot(ByteView raw);
 
+/// The records of an NTFS volume, read as they are wanted.
 class Volume {
  public:
   Volume(SourcePtr image, const std::function<void(Finding::Level, std::string)>& report);

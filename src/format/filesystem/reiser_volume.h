@@ -44,6 +44,7 @@ struct Superblock {
       field("s_label", &Superblock::label));
 };
 
+/// What an item holds.
 enum class ItemKind { stat, indirect, direct, folder, other };
 
 /// An item of an object.
@@ -55,6 +56,7 @@ struct Item {
   std::uint64_t at = 0;      ///< of the body in the image
 };
 
+/// What the system knows of an object.
 struct Stat {
   std::uint16_t mode = 0;
   std::uint32_t links = 0, uid = 0, gid = 0, device = 0;
@@ -62,6 +64,7 @@ struct Stat {
   Timestamp accessed, modified, changed, created;
 };
 
+/// A name in a folder, and the object that it stands for.
 struct FolderItem {
   std::string name;
   Id id;

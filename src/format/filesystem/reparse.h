@@ -7,6 +7,7 @@
 
 namespace operculum {
 
+/// Kinds of reparse points that lead elsewhere ([MS-FSCC] 2.1.2.1).
 enum ReparseTag : std::uint32_t {
   kReparseMountPoint = 0xA0000003,
   kReparseSymbolicLink = 0xA000000C,

@@ -166,7 +166,7 @@ class RomContainer final : public FileTree {
 Match recognise_romfs(Probe& probe) {
   ByteView head = probe.head(kSummed);
   if (head.size() < kLeastSize || !starts_with(head, kMagic)) return Match::none;
-  std::uint64_t size = BigFields(head, "romfs superblock").u32(8);
+  std::uint64_t size = read_structure<RomSuper>(head.data()).size;
   ByteView summed = head.first(static_cast<std::size_t>(std::min<std::uint64_t>(head.size(), size)));
   return size >= kLeastSize && sum_fits(sum_of(summed), 0) ? Match::front : Match::weak;
 }

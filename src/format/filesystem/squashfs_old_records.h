@@ -69,6 +69,7 @@ struct InodeNumber {
                                                      {"inode_number", &InodeNumber::number, 32}};
 };
 
+/// A count of links, as version 3 has it behind the common part.
 struct Links {
   std::uint64_t count = 0;
   static constexpr BitField<Links> layout[] = {{"nlink", &Links::count, 32}};
@@ -83,6 +84,7 @@ struct FileInode2 {
                                                     {"offset", &FileInode2::offset, 32},
                                                     {"file_size", &FileInode2::size, 32}};
 };
+/// A regular file in version 3.
 struct FileInode3 {
   std::uint64_t start = 0, fragment = 0, offset = 0, size = 0;
   static constexpr BitField<FileInode3> layout[] = {{"start_block", &FileInode3::start, 64},
@@ -90,6 +92,7 @@ struct FileInode3 {
                                                     {"offset", &FileInode3::offset, 32},
                                                     {"file_size", &FileInode3::size, 32}};
 };
+/// The same for files that are large or have several names.
 struct LongFileInode3 {
   std::uint64_t links = 0, start = 0, fragment = 0, offset = 0, size = 0;
   static constexpr BitField<LongFileInode3> layout[] = {{"nlink", &LongFileInode3::links, 32},
@@ -99,6 +102,7 @@ struct LongFileInode3 {
                                                         {"file_size", &LongFileInode3::size, 64}};
 };
 
+/// A folder in version 2.
 struct FolderInode2 {
   std::uint64_t size = 0, offset = 0, time = 0, start = 0;
   static constexpr BitField<FolderInode2> layout[] = {{"file_size", &FolderInode2::size, 19},
@@ -106,6 +110,7 @@ struct FolderInode2 {
                                                       {"mtime", &FolderInode2::time, 32},
                                                       {"start_block", &FolderInode2::start, 24}};
 };
+/// The same with an index.
 struct LongFolderInode2 {
   std::uint64_t size = 0, offset = 0, time = 0, start = 0, indexes = 0;
   static constexpr BitField<LongFolderInode2> layout[] = {{"file_size", &LongFolderInode2::size, 27},
@@ -114,6 +119,7 @@ struct LongFolderInode2 {
                                                           {"start_block", &LongFolderInode2::start, 24},
                                                           {"i_count", &LongFolderInode2::indexes, 16}};
 };
+/// A folder in version 3.
 struct FolderInode3 {
   std::uint64_t links = 0, size = 0, offset = 0, start = 0, parent = 0;
   static constexpr BitField<FolderInode3> layout[] = {{"nlink", &FolderInode3::links, 32},
@@ -122,6 +128,7 @@ struct FolderInode3 {
                                                       {"start_block", &FolderInode3::start, 32},
                                                       {"parent_inode", &FolderInode3::parent, 32}};
 };
+/// The same with an index.
 struct LongFolderInode3 {
   std::uint64_t links = 0, size = 0, offset = 0, start = 0, indexes = 0, parent = 0;
   static constexpr BitField<LongFolderInode3> layout[] = {
@@ -136,6 +143,7 @@ struct LinkInode {
   static constexpr BitField<LinkInode> layout[] = {{"symlink_size", &LinkInode::size, 16}};
 };
 
+/// A device's number.
 struct DeviceInode {
   std::uint64_t device = 0;
   static constexpr BitField<DeviceInode> layout[] = {{"rdev", &DeviceInode::device, 16}};
@@ -147,6 +155,7 @@ struct FolderHead2 {
   static constexpr BitField<FolderHead2> layout[] = {{"count", &FolderHead2::count, 8},
                                                      {"start_block", &FolderHead2::start, 24}};
 };
+/// In front of names whose inodes lie in one block, in version 3.
 struct FolderHead3 {
   std::uint64_t count = 0, start = 0, number = 0;
   static constexpr BitField<FolderHead3> layout[] = {{"count", &FolderHead3::count, 8},
@@ -162,11 +171,13 @@ struct FolderRow {
 };
 constexpr std::size_t kRowNumberSize = 2;
 
+/// Where a block of fragments lies, in version 2.
 struct FragmentRecord2 {
   std::uint64_t start = 0, size = 0;
   static constexpr BitField<FragmentRecord2> layout[] = {{"start_block", &FragmentRecord2::start, 32},
                                                          {"size", &FragmentRecord2::size, 32}};
 };
+/// Where a block of fragments lies, in version 3.
 struct FragmentRecord3 {
   std::uint64_t start = 0, size = 0, unused = 0;
   static constexpr BitField<FragmentRecord3> layout[] = {{"start_block", &FragmentRecord3::start, 64},

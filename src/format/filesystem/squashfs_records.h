@@ -20,6 +20,7 @@ constexpr std::uint32_t kDataStored = 1U << 24;  // in a data block's word
 constexpr std::uint32_t kMostRowsAHead = 256;    // rows of a folder that share a head
 constexpr std::string_view kAttributePrefixes[] = {"user.", "trusted.", "security."};  // by their number
 
+/// Kinds of inodes; the extended ones are seven more.
 enum Type : std::uint16_t {
   folder = 1,
   file,
@@ -37,6 +38,7 @@ enum Type : std::uint16_t {
   long_socket,
 };
 
+/// Bits of the superblock's flags.
 enum Flag : std::uint16_t {
   inodes_stored = 0x1,
   data_stored = 0x2,
@@ -83,6 +85,7 @@ struct InodeHead {
                     field("mtime", &InodeHead::time), field("inode_number", &InodeHead::number));
 };
 
+/// A folder.
 struct FolderInode {
   std::uint32_t start = 0, links = 0;
   std::uint16_t size = 0, offset = 0;
@@ -93,6 +96,7 @@ struct FolderInode {
                     field("parent_inode", &FolderInode::parent));
 };
 
+/// A folder with an index, or with attributes.
 struct LongFolderInode {
   std::uint32_t links = 0, size = 0, start = 0, parent = 0;
   std::uint16_t indexes = 0, offset = 0;
@@ -120,6 +124,7 @@ struct FileInode {
                     field("offset", &FileInode::offset), field("file_size", &FileInode::size));
 };
 
+/// A file that is large, or has holes, several names or attributes.
 struct LongFileInode {
   std::uint64_t start = 0, size = 0, sparse = 0;
   std::uint32_t links = 0, fragment = 0, offset = 0, attributes = 0;
@@ -137,6 +142,7 @@ struct LinkInode {
       little_endian(field("nlink", &LinkInode::links), field("symlink_size", &LinkInode::size));
 };
 
+/// A device.
 struct DeviceInode {
   std::uint32_t links = 0, device = 0;
   static constexpr auto layout =
@@ -159,6 +165,7 @@ struct FolderRow {
                     field("type", &FolderRow::type), field("size", &FolderRow::size));
 };
 
+/// Where a block of fragments lies.
 struct FragmentRecord {
   std::uint64_t start = 0;
   std::uint32_t size = 0, unused = 0;
@@ -174,6 +181,13 @@ struct AttributeTableHead {
   static constexpr auto layout = little_endian(field("xattr_table_start", &AttributeTableHead::pairs),
                                                field("xattr_ids", &AttributeTableHead::count),
                                                field("unused", &AttributeTableHead::unused));
+};
+
+/// In front of an attribute's name (struct squashfs_xattr_entry); its value has its size in front.
+struct AttributeKey {
+  std::uint16_t type = 0, size = 0;
+  static constexpr auto layout =
+      little_endian(field("type", &AttributeKey::type), field("size", &AttributeKey::size));
 };
 
 /// All attributes of an inode.

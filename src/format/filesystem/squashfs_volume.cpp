@@ -165,9 +165,9 @@ ExtendedAttributes Volume::attributes(std::uint32_t index) {
   };
   MetaReader reader = at(record.reference);
   for (std::uint32_t i = 0; i < record.count; ++i) {
-    Bytes key = reader.take(4);
-    std::uint16_t type = load_little<std::uint16_t>(key.data());
-    Bytes name = reader.take(load_little<std::uint16_t>(key.data() + 2));
+    auto key = read_structure<AttributeKey>(reader.take(size_on_disk<AttributeKey>).data());
+    std::uint16_t type = key.type;
+    Bytes name = reader.take(key.size);
     std::uint32_t size = load_little<std::uint32_t>(reader.take(4).data());
     if (size > 65536)
       throw Malformed(fmt::format("SquashFS: an attribute of {} bytes is not possible", size));

@@ -101,6 +101,7 @@ struct NamedMap {
                     from_byte<38>(), field("PartitionNumber", &NamedMap::partition));
 };
 constexpr std::size_t kNamedMapSize = 64;
+/// The map of a partition with replacements for damaged packets (UDF 2.60, 2.2.9).
 struct SparableMap {
   std::uint16_t packet = 0;  // sectors
   std::uint8_t tables = 0;
@@ -114,6 +115,7 @@ struct SparableMap {
                     field("LocationsofSparingTables[2]", &SparableMap::table_2),
                     field("LocationsofSparingTables[3]", &SparableMap::table_3));
 };
+/// The map of a partition whose blocks are those of a file (UDF 2.60, 2.2.10).
 struct MetadataMap {
   std::uint32_t file = 0, mirror = 0;
   static constexpr auto layout =
@@ -127,6 +129,7 @@ struct SparingHead {
   static constexpr auto layout =
       little_endian(from_byte<48>(), field("ReallocationTableLength", &SparingHead::rows), from_byte<56>());
 };
+/// Where a packet that cannot be written lies instead (UDF 2.60, 2.2.12).
 struct SparingRow {
   std::uint32_t original = 0, mapped = 0;
   static constexpr auto layout = little_endian(field("OriginalLocation", &SparingRow::original),

@@ -2,10 +2,11 @@
 
 #include <algorithm>
 
-#include "base/fields.h"
+#include "base/structure_fields.h"
 #include "base/text.h"
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/inode_entry.h"
+#include "format/filesystem/xfs_records.h"
 #include "format/filesystem/xfs_volume.h"
 #include "format/formats.h"
 #include "io/spool.h"
@@ -103,7 +104,7 @@ class XfsContainer final : public FileTree {
         break;
       case EntryKind::character_device:
       case EntryKind::block_device: {
-        std::uint32_t device = BigFields(inode.data, "XFS device").u32(0);
+        std::uint32_t device = structure_at<DeviceRecord>(BigFields(inode.data, "XFS device"), 0).dev;
         extra.device_major = device >> 18;
         extra.device_minor = device & 0x3FFFF;
         break;

@@ -61,7 +61,9 @@ struct WideInodeRecord {
       field("di_crtime.t_nsec", &WideInodeRecord::crtime_nsec), field("di_ino", &WideInodeRecord::ino));
   TimeRecord created() const { return {crtime, crtime_nsec}; }
 };
-enum InodeFlag : std::uint16_t { on_real_time_device = 1 };           ///< di_flags
+/// Bits of di_flags.
+enum InodeFlag : std::uint16_t { on_real_time_device = 1 };  ///< di_flags
+/// Bits of di_flags2.
 enum InodeFlag2 : std::uint64_t { big_time = 8, large_counts = 16 };  ///< di_flags2
 
 /// xfs_bmbt_rec: from the highest bit on whether it was never written, offset in the file (54 bits), block
@@ -73,6 +75,12 @@ struct ExtentRecord {
   std::uint64_t startoff() const { return (l0 >> 9) & ((std::uint64_t{1} << 54) - 1); }
   std::uint64_t startblock() const { return (l0 & 0x1FF) << 43 | l1 >> 21; }
   std::uint64_t blockcount() const { return l1 & 0x1FFFFF; }
+};
+
+/// A device's number, in place of a fork's data (xfs_dev_t).
+struct DeviceRecord {
+  std::uint32_t dev = 0;
+  static constexpr auto layout = big_endian(field("di_rdev", &DeviceRecord::dev));
 };
 
 /// xfs_bmdr_block: the root of a tree of extents in an inode. Behind it room for keys, then for blocks.
@@ -118,6 +126,7 @@ struct LogOperation {
   std::uint8_t flags = 0;
   static constexpr auto layout = big_endian(from_byte<9>(), field("oh_flags", &LogOperation::flags));
 };
+/// Bits of oh_flags.
 enum LogOperationFlag : std::uint8_t { unmount_transaction = 0x20 };
 
 /// xfs_da_blkinfo, in front of each block of a tree of attributes.
@@ -136,6 +145,7 @@ struct LeafRecord {
   std::uint16_t count = 0;
   static constexpr auto layout = big_endian(from_byte<12>(), field("hdr.count", &LeafRecord::count));
 };
+/// The same in version 5.
 struct LeafRecord5 {
   std::array<Byte, 4> crc{};
   std::uint16_t count = 0;
@@ -159,6 +169,7 @@ struct LeafEntry {
       big_endian(field("hashval", &LeafEntry::hashval), field("nameidx", &LeafEntry::nameidx),
                  field("flags", &LeafEntry::flags), field("pad2", &LeafEntry::pad2));
 };
+/// Where an attribute lies, and in which name space.
 enum AttributeFlag : std::uint8_t {
   attribute_local = 1,
   attribute_root = 2,
@@ -193,6 +204,7 @@ struct ShortAttributes {
       big_endian(field("totsize", &ShortAttributes::totsize), field("count", &ShortAttributes::count),
                  field("padding", &ShortAttributes::padding));
 };
+/// An attribute in an inode; name, then value follow.
 struct ShortAttribute {
   std::uint8_t namelen = 0, valuelen = 0, flags = 0;
   static constexpr auto layout =
@@ -207,6 +219,7 @@ struct ShortFolder {
   static constexpr auto layout =
       big_endian(field("count", &ShortFolder::count), field("i8count", &ShortFolder::i8count));
 };
+/// A name in an inode; it follows, then the inode's number.
 struct ShortFolderEntry {
   std::uint8_t namelen = 0;
   std::uint16_t offset = 0;

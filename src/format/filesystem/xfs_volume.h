@@ -23,6 +23,7 @@ constexpr std::size_t kLargestSector = 32768;  ///< bytes
 
 /// di_format and di_aformat.
 enum class ForkForm : std::uint8_t { device = 0, local = 1, extents = 2, btree = 3 };
+/// The two things that an inode has extents of.
 enum class Fork { data, attributes };
 
 /// xfs_dsb: the first sector of every allocation group.

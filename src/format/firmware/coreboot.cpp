@@ -6,7 +6,7 @@
 #include <fmt/format.h>
 
 #include "base/error.h"
-#include "base/fields.h"
+#include "base/structure_fields.h"
 #include "base/sum_kinds.h"
 #include "base/text.h"
 #include "base/units.h"
@@ -20,8 +20,46 @@ namespace {
 
 constexpr std::string_view kFileMagic = "LARCHIVE";
 constexpr std::uint64_t kAlignment = 64, kLargestRom = 256 << 20;
-constexpr std::size_t kFileHeader = 24, kMostFiles = 10'000, kMostLooks = 16 << 20, kLongestHeader = 4096;
+constexpr std::size_t kMostFiles = 10'000, kMostLooks = 16 << 20, kLongestHeader = 4096;
 constexpr std::uint32_t kPacked = 0x42435A4C, kHash = 0x68736148;  // attributes
+
+/// struct cbfs_file: in front of each component; its name and attributes follow.
+struct ComponentHeader {
+  std::array<Byte, 8> magic{};
+  std::uint32_t len = 0, type = 0, attributes_offset = 0, offset = 0;  ///< offset: of its data
+  static constexpr auto layout = big_endian(
+      field("magic", &ComponentHeader::magic), field("len", &ComponentHeader::len),
+      field("type", &ComponentHeader::type), field("attributes_offset", &ComponentHeader::attributes_offset),
+      field("offset", &ComponentHeader::offset));
+};
+constexpr std::size_t kFileHeader = size_on_disk<ComponentHeader>;
+
+/// struct cbfs_file_attribute, and what those for packed data and for digests have behind it.
+struct AttributeHeader {
+  std::uint32_t tag = 0, len = 0;  ///< len: with this header
+  static constexpr auto layout =
+      big_endian(field("tag", &AttributeHeader::tag), field("len", &AttributeHeader::len));
+};
+struct PackedAttribute {
+  std::uint32_t compression = 0, decompressed_size = 0;
+  static constexpr auto layout = big_endian(field("compression", &PackedAttribute::compression),
+                                            field("decompressed_size", &PackedAttribute::decompressed_size));
+};
+struct HashAttribute {
+  std::uint32_t hash_type = 0;
+  static constexpr auto layout = big_endian(field("hash_type", &HashAttribute::hash_type));
+};
+
+/// struct cbfs_header: the master header.
+struct MasterHeader {
+  std::array<Byte, 4> magic{};
+  std::uint32_t version = 0, romsize = 0, bootblocksize = 0, align = 0, offset = 0;
+  static constexpr std::size_t size = 32;
+  static constexpr auto layout = big_endian(
+      field("magic", &MasterHeader::magic), field("version", &MasterHeader::version),
+      field("romsize", &MasterHeader::romsize), field("bootblocksize", &MasterHeader::bootblocksize),
+      field("align", &MasterHeader::align), field("offset", &MasterHeader::offset));
+};
 
 constexpr NamedNumber kTypes[] = {
     {0x01, "boot block"},   {0x02, "file system header"},
@@ -49,17 +87,21 @@ struct Component {
 
 void read_attributes(ByteView header, std::size_t at, Component& out) {
   BigFields f(header, "CBFS attributes");
-  while (at + 8 <= header.size()) {
-    std::uint32_t tag = f.u32(at), length = f.u32(at + 4);
-    if (length < 8 || at + length > header.size()) return;
-    if (tag == kPacked && length >= 16) {
-      out.packing = f.u32(at + 8);
-      out.unpacked = f.u32(at + 12);
-    } else if (tag == kHash && length >= 12) {
+  constexpr std::size_t head_size = size_on_disk<AttributeHeader>;
+  constexpr std::size_t digest_at = head_size + size_on_disk<HashAttribute>;
+  while (at + head_size <= header.size()) {
+    auto [tag, length] = structure_at<AttributeHeader>(f, at);
+    if (length < head_size || at + length > header.size()) return;
+    if (tag == kPacked && length >= head_size + size_on_disk<PackedAttribute>) {
+      auto packed = structure_at<PackedAttribute>(f, at + head_size);
+      out.packing = packed.compression;
+      out.unpacked = packed.decompressed_size;
+    } else if (tag == kHash && length >= digest_at) {
       constexpr std::string_view kSums[] = {"", "", "sha1", "sha256", "sha512"};
-      std::uint32_t kind = f.u32(at + 8);
-      if (kind < std::size(kSums) && !kSums[kind].empty() && length - 12 == find_sum(kSums[kind])->bytes) {
-        ByteView digest = f.bytes(at + 12, length - 12);
+      std::uint32_t kind = structure_at<HashAttribute>(f, at + head_size).hash_type;
+      if (kind < std::size(kSums) && !kSums[kind].empty() &&
+          length - digest_at == find_sum(kSums[kind])->bytes) {
+        ByteView digest = f.bytes(at + digest_at, length - digest_at);
         out.hash = {.sum = kSums[kind], .digest = Bytes(digest.begin(), digest.end())};
       }
     }
@@ -70,19 +112,19 @@ void read_attributes(ByteView header, std::size_t at, Component& out) {
 std::optional<Component> component_at(const Source& bytes, std::uint64_t at) {
   Bytes head = read_up_to(bytes, at, kFileHeader);
   if (head.size() < kFileHeader || !starts_with(head, kFileMagic)) return std::nullopt;
-  BigFields f(head, "CBFS file", at);
-  std::uint64_t size = f.u32(8), attributes = f.u32(16), offset = f.u32(20);
+  auto stated = read_structure<ComponentHeader>(head.data());
+  std::uint64_t attributes = stated.attributes_offset, offset = stated.offset;
   if (offset < kFileHeader || offset > kLongestHeader) return std::nullopt;
   Bytes header = read_up_to(bytes, at, offset);
   std::size_t names_end =
       attributes >= kFileHeader && attributes < header.size() ? attributes : header.size();
   Component out;
-  out.type = f.u32(12);
+  out.type = stated.type;
   out.name = field_text(ByteView(header).subspan(std::min(kFileHeader, names_end),
                                                  names_end - std::min(kFileHeader, names_end)));
   out.data = at + offset;
-  out.size = size;
-  out.end = out.data + size;
+  out.size = stated.len;
+  out.end = out.data + stated.len;
   if (names_end < header.size()) read_attributes(header, names_end, out);
   return out;
 }
@@ -182,10 +224,10 @@ std::optional<std::uint64_t> first_component(const Source& bytes) {
   Bytes last = read_up_to(bytes, bytes.size() - 4, 4);
   auto relative = static_cast<std::int32_t>(load_little<std::uint32_t>(last.data()));
   std::uint64_t at = bytes.size() + static_cast<std::uint64_t>(std::int64_t{relative});
-  if (relative >= 0 || at + 32 > bytes.size()) return std::nullopt;
-  Bytes raw = read_up_to(bytes, at, 32);
+  if (relative >= 0 || at + MasterHeader::size > bytes.size()) return std::nullopt;
+  Bytes raw = read_up_to(bytes, at, MasterHeader::size);
   if (!starts_with(raw, "ORBC")) return std::nullopt;
-  return BigFields(raw, "CBFS master header", at).u32(20);
+  return read_structure<MasterHeader>(raw.data()).offset;
 }
 
 Match recognise_coreboot(Probe& probe) {

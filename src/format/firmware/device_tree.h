@@ -29,6 +29,7 @@ struct Node {
   std::optional<std::uint64_t> number(std::string_view wanted) const;  ///< of a property of one or two cells
 };
 
+/// A device tree as its blob holds it.
 struct Tree {
   std::uint32_t version = 0, total_size = 0;                      ///< bytes
   std::vector<std::pair<std::uint64_t, std::uint64_t>> reserved;  ///< memory: address and size

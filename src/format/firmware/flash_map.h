@@ -11,6 +11,7 @@ struct FlashArea {
   std::uint16_t flags = 0;         ///< 1: static, 2: compressed, 4: read-only
 };
 
+/// A map of a flash chip, and where it was found.
 struct FlashMap {
   std::uint64_t at = 0, base = 0, size = 0;  ///< where the map lies; the chip's address and size in bytes
   std::string name;

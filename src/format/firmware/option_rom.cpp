@@ -6,6 +6,7 @@
 #include "base/error.h"
 #include "base/structure_fields.h"
 #include "format/firmware/firmware_parts.h"
+#include "format/firmware/uefi_records.h"
 #include "format/firmware/uefi_sections.h"
 #include "format/formats.h"
 
@@ -90,8 +91,9 @@ FirmwarePart efi_program(const SourcePtr& bytes, const Image& image, std::string
       return as_text(read_up_to(plain, 0, 2)) == "MZ";
     }));
   };
-  Bytes head = read_up_to(*bytes, part.at, 8);  // sizes, packed and not
-  if (head.size() == 8) part.unpacked = LittleFields(head, "packed EFI program").u32(4);
+  Bytes head = read_up_to(*bytes, part.at, size_on_disk<uefi::StandardPacking>);
+  if (head.size() == size_on_disk<uefi::StandardPacking>)
+    part.unpacked = read_structure<uefi::StandardPacking>(head.data()).original_size;
   return part;
 }
 

@@ -48,7 +48,7 @@ constexpr ChipRegion kRegions[] = {
 };
 
 bool has_descriptor(ByteView head) {
-  return head.size() >= 64 && load_little<std::uint32_t>(head.data() + 16) == kDescriptorMark;
+  return head.size() >= 64 && read_structure<FlashDescriptor>(head.data()).FLVALSIG == kDescriptorMark;
 }
 
 void add_chip(const SourcePtr& bytes, OpenContext& context, Firmware& out) {

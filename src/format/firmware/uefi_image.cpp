@@ -168,13 +168,13 @@ class Builder {
               const std::string& folder) {
     std::uint64_t data = at + header.HeaderLength;
     std::string name = fmt::format("volume-{:08x}", at), comment = name_or_text(header.FileSystemGuid);
-    if (header.ExtHeaderOffset != 0 && header.ExtHeaderOffset + 20u <= length) {
-      Bytes raw = read_up_to(*area.bytes, at + header.ExtHeaderOffset, 20);
-      if (raw.size() == 20) {
-        Guid own{};
-        std::copy_n(raw.begin(), 16, own.begin());
-        comment = fmt::format("{}, {}", name_or_text(own), comment);
-        data = std::max(data, at + header.ExtHeaderOffset + load_little<std::uint32_t>(raw.data() + 16));
+    constexpr std::size_t kExtHeader = size_on_disk<ExtHeader>;
+    if (header.ExtHeaderOffset != 0 && header.ExtHeaderOffset + kExtHeader <= length) {
+      Bytes raw = read_up_to(*area.bytes, at + header.ExtHeaderOffset, kExtHeader);
+      if (raw.size() == kExtHeader) {
+        auto own = read_structure<ExtHeader>(raw.data());
+        comment = fmt::format("{}, {}", name_or_text(own.FvName), comment);
+        data = std::max(data, at + header.ExtHeaderOffset + own.ExtHeaderSize);
       }
     }
     std::string path = folder + name;

@@ -3,18 +3,19 @@
 #include <fmt/format.h>
 
 #include "base/error.h"
-#include "base/fields.h"
+#include "base/numbers.h"
 #include "codec/codec.h"
 #include "codec/lzh.h"
 #include "codec/x86_branches.h"
 #include "format/firmware/uefi_names.h"
+#include "format/firmware/uefi_records.h"
 #include "io/digest.h"
 
 namespace operculum::uefi {
 namespace {
 
-constexpr std::uint64_t kShortHeader = 4, kLongHeader = 8;
-constexpr std::uint32_t kExtended = 0xFFFFFF;
+constexpr std::uint64_t kShortHeader = size_on_disk<SectionHeader>;
+constexpr std::uint64_t kLongHeader = kShortHeader + size_on_disk<ExtendedSize>;
 constexpr std::uint64_t kLargest = std::uint64_t{1} << 30;  // bytes that come out of a section
 
 /// What a section may hold: a few bytes can be made to unpack to any size.
@@ -60,9 +61,9 @@ SourcePtr open_brotli_section(StreamPtr packed, SpoolBudget& budget) {
 /// UEFI specification 2.10, section 19: sizes packed and unpacked, then codes as in lzh files; positions have
 /// codes of 4 bits' length numbers in the first form, and 5 in the second, whose window is larger.
 SourcePtr open_standard(StreamPtr packed, SpoolBudget& budget, unsigned window_bits) {
-  Bytes head(8);
+  Bytes head(size_on_disk<StandardPacking>);
   if (read_fully(*packed, head) < head.size()) throw CutShort("the packed section ends within its header");
-  std::uint32_t size = load_little<std::uint32_t>(head.data() + 4);
+  std::uint32_t size = read_structure<StandardPacking>(head.data()).original_size;
   if (size > kLargest) throw LimitExceeded("a packed section of more than 1 GiB");
   StreamPtr plain = open_lzh(std::move(packed), window_bits, size);
   return spool(*plain, budget);
@@ -87,17 +88,19 @@ constexpr Packing kPackings[] = {
 constexpr std::string_view kCrc32 = "fc1bcdb0-7d31-49aa-936a-a4600d9dd083";
 
 Unwrapped unwrap_packed(const SourcePtr& bytes, const Section& section, SpoolBudget& budget) {
-  Bytes raw = read_exactly(*bytes, section.data, 5, "packed section");
-  LittleFields f(raw, "packed section", section.data);
-  std::uint64_t at = section.data + 5, size = section.end - at;
-  if (f.u8(4) == 0) return {.bytes = bytes, .at = at, .name = "nothing"};
-  if (f.u8(4) != 1) throw Unsupported(fmt::format("a section packed by method {}", f.u8(4)));
+  constexpr std::size_t head_size = size_on_disk<CompressionHead>;
+  Bytes raw = read_exactly(*bytes, section.data, head_size, "packed section");
+  auto head = read_structure<CompressionHead>(raw.data());
+  std::uint64_t at = section.data + head_size, size = section.end - at;
+  if (head.CompressionType == 0) return {.bytes = bytes, .at = at, .name = "nothing"};
+  if (head.CompressionType != 1)
+    throw Unsupported(fmt::format("a section packed by method {}", head.CompressionType));
   Unwrapped out{.packed = true, .name = "EFI standard compression", .method = "efi"};
   out.bytes = unpack_standard(bytes, at, size, budget, [](const Source& plain) {
     return read_section(plain, 0, plain.size()).has_value();
   });
-  if (out.bytes->size() != f.u32(0))
-    out.fault = fmt::format("{} bytes are stated, {} came out", f.u32(0), out.bytes->size());
+  if (out.bytes->size() != head.UncompressedLength)
+    out.fault = fmt::format("{} bytes are stated, {} came out", head.UncompressedLength, out.bytes->size());
   return out;
 }
 
@@ -107,14 +110,14 @@ std::uint32_t crc_of(const SourcePtr& bytes, std::uint64_t at, std::uint64_t end
 }
 
 Unwrapped unwrap_guided(const SourcePtr& bytes, const Section& section, SpoolBudget& budget) {
-  Bytes raw = read_exactly(*bytes, section.data, 20, "guided section");
-  LittleFields f(raw, "guided section", section.data);
-  Guid guid{};
-  std::copy_n(raw.begin(), 16, guid.begin());
-  std::uint64_t at = section.at + f.u16(16);
-  bool needs_work = (f.u16(18) & 1) != 0;
+  constexpr std::size_t head_size = size_on_disk<GuidedHead>;
+  Bytes raw = read_exactly(*bytes, section.data, head_size, "guided section");
+  auto head = read_structure<GuidedHead>(raw.data());
+  const Guid& guid = head.SectionDefinitionGuid;
+  std::uint64_t at = section.at + head.DataOffset;
+  bool needs_work = (head.Attributes & GuidedHead::processing_required) != 0;
   Unwrapped out{.name = name_or_text(guid)};
-  if (at < section.data + 20 || at > section.end)
+  if (at < section.data + head_size || at > section.end)
     throw Malformed("a guided section whose data lies outside of it");
   for (const Packing& one : kPackings) {
     if (!is(guid, one.guid)) continue;
@@ -124,8 +127,9 @@ Unwrapped unwrap_guided(const SourcePtr& bytes, const Section& section, SpoolBud
     out.bytes = one.open(make_source_stream(bytes, at, section.end - at), budget);
     return out;
   }
-  if (is(guid, kCrc32) && at >= section.data + 24) {
-    Bytes stored = read_exactly(*bytes, section.data + 20, 4, "checksum of a section");
+  if (is(guid, kCrc32) && at >= section.data + head_size + sizeof(std::uint32_t)) {
+    Bytes stored =
+        read_exactly(*bytes, section.data + head_size, sizeof(std::uint32_t), "checksum of a section");
     if (std::uint32_t found = crc_of(bytes, at, section.end),
         expected = load_little<std::uint32_t>(stored.data());
         found != expected)
@@ -146,13 +150,14 @@ Unwrapped unwrap_guided(const SourcePtr& bytes, const Section& section, SpoolBud
 std::optional<Section> read_section(const Source& bytes, std::uint64_t at, std::uint64_t end) {
   Bytes raw = read_up_to(bytes, at, kLongHeader);
   if (raw.size() < kShortHeader) return std::nullopt;
-  std::uint64_t size = raw[0] | raw[1] << 8 | raw[2] << 16, head = kShortHeader;
-  if (size == kExtended && raw.size() == kLongHeader) {
-    size = load_little<std::uint32_t>(raw.data() + 4);
+  auto header = read_structure<SectionHeader>(raw.data());
+  std::uint64_t size = header.Size, head = kShortHeader;
+  if (size == SectionHeader::extended && raw.size() == kLongHeader) {
+    size = read_structure<ExtendedSize>(raw.data() + kShortHeader).Size;
     head = kLongHeader;
   }
   if (size < head || size > end - at) return std::nullopt;
-  return Section{at, at + head, at + size, raw[3]};
+  return Section{at, at + head, at + size, header.Type};
 }
 
 /// Both forms begin alike, and nothing says which it is: the first one is tried, then the other.

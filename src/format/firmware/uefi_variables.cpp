@@ -4,26 +4,34 @@
 
 #include <algorithm>
 
-#include "base/fields.h"
+#include "base/structure_fields.h"
 #include "base/text.h"
+#include "format/firmware/uefi_records.h"
 
 namespace operculum::uefi {
 namespace {
 
 constexpr std::string_view kAuthenticated = "aaf32c78-947b-439a-a180-2e144ec37792",
                            kPlain = "ddcf3616-3275-4164-98b6-fe85707ffe7d";
-constexpr std::size_t kStoreHeader = 28, kAuthenticatedHeader = 60, kPlainHeader = 32;
+constexpr std::size_t kAuthenticatedHeader = 60, kPlainHeader = 32;
 constexpr std::uint16_t kStart = 0x55AA;
 constexpr std::uint8_t kAdded = 0x3F, kBeingDeleted = 0x3E;
 constexpr std::uint32_t kLongestName = 4096;
 constexpr std::uint64_t kLargestStore = 64 << 20;
 constexpr std::size_t kMostShown = 64;
 
-Guid guid_at(const LittleFields& f, std::size_t at) {
-  Guid guid{};
-  ByteView raw = f.bytes(at, 16);
-  std::copy(raw.begin(), raw.end(), guid.begin());
-  return guid;
+/// What both kinds of headers of a variable say.
+struct VariableHead {
+  std::uint16_t start = 0;
+  std::uint8_t state = 0;
+  std::uint32_t attributes = 0;
+  std::uint64_t name_size = 0, data_size = 0;
+  Guid vendor{};
+};
+template <typename Header>
+VariableHead head_at(const LittleFields& store, std::size_t at) {
+  auto head = structure_at<Header>(store, at);
+  return {head.StartId, head.State, head.Attributes, head.NameSize, head.DataSize, head.VendorGuid};
 }
 
 bool is_wide_text(ByteView data) {
@@ -56,8 +64,10 @@ bool is_load_option(std::string_view name) {
 
 std::string option_text(ByteView data) {
   LittleFields f(data, "load option");
-  std::string out = wide_text(f.bytes(6, data.size() - 6));
-  if ((f.u32(0) & 1) == 0) out += " (not active)";
+  auto head = structure_at<LoadOption>(f, 0);
+  constexpr std::size_t text_at = size_on_disk<LoadOption>;
+  std::string out = wide_text(f.bytes(text_at, data.size() - text_at));
+  if ((head.Attributes & LoadOption::active) == 0) out += " (not active)";
   return out;
 }
 
@@ -65,22 +75,23 @@ std::string option_text(ByteView data) {
 
 std::optional<std::vector<Variable>> read_variables(const Source& bytes, std::uint64_t at,
                                                     std::string& trouble) {
-  Bytes head = read_up_to(bytes, at, kStoreHeader);
-  if (head.size() < kStoreHeader) return std::nullopt;
-  LittleFields h(head, "variable store", at);
-  std::string kind = text_of(guid_at(h, 0));
-  if ((kind != kAuthenticated && kind != kPlain) || h.u8(20) != 0x5A) return std::nullopt;
+  Bytes head = read_up_to(bytes, at, StoreHeader::size);
+  if (head.size() < StoreHeader::size) return std::nullopt;
+  auto stated = read_structure<StoreHeader>(head.data());
+  std::string kind = text_of(stated.Signature);
+  if ((kind != kAuthenticated && kind != kPlain) || stated.Format != StoreHeader::formatted)
+    return std::nullopt;
   bool authenticated = kind == kAuthenticated;
-  std::uint64_t size = std::min({std::uint64_t{h.u32(16)}, bytes.size() - at, kLargestStore});
+  std::uint64_t size = std::min({std::uint64_t{stated.Size}, bytes.size() - at, kLargestStore});
   Bytes store = read_up_to(bytes, at, size);
   std::size_t header = authenticated ? kAuthenticatedHeader : kPlainHeader;
   std::vector<Variable> out;
   LittleFields f(store, "variable", at);
-  for (std::size_t place = kStoreHeader; place + header <= store.size();) {
-    if (f.u16(place) != kStart) break;
-    std::uint8_t state = f.u8(place + 2);
-    std::size_t sizes = place + (authenticated ? 36 : 8);
-    std::uint64_t name_size = f.u32(sizes), data_size = f.u32(sizes + 4);
+  for (std::size_t place = StoreHeader::size; place + header <= store.size();) {
+    VariableHead one_head =
+        authenticated ? head_at<AuthenticatedVariable>(f, place) : head_at<PlainVariable>(f, place);
+    if (one_head.start != kStart) break;
+    std::uint64_t name_size = one_head.name_size, data_size = one_head.data_size;
     bool erased = name_size == UINT32_MAX && data_size == UINT32_MAX;
     if (erased || name_size > kLongestName || place + header + name_size + data_size > store.size()) {
       if (!erased)
@@ -90,11 +101,11 @@ std::optional<std::vector<Variable>> read_variables(const Source& bytes, std::ui
     }
     Variable one;
     one.name = wide_text(f.bytes(place + header, name_size));
-    one.vendor = guid_at(f, sizes + 8);
-    one.attributes = f.u32(place + 4);
+    one.vendor = one_head.vendor;
+    one.attributes = one_head.attributes;
     one.at = at + place + header + name_size;
     one.size = data_size;
-    one.deleted = state != kAdded && state != kBeingDeleted;
+    one.deleted = one_head.state != kAdded && one_head.state != kBeingDeleted;
     out.push_back(std::move(one));
     place += header + name_size + data_size;
     place = (place + 3) / 4 * 4;
@@ -122,7 +133,7 @@ std::string value_text(const Variable& variable, ByteView data) {
       out += fmt::format("{}{:04x}", out.empty() ? "" : " ", load_little<std::uint16_t>(data.data() + i));
     return out;
   }
-  if (is_load_option(variable.name) && data.size() > 6) return option_text(data);
+  if (is_load_option(variable.name) && data.size() > size_on_disk<LoadOption>) return option_text(data);
   if (is_wide_text(data)) return "\"" + wide_text(data) + "\"";
   if (is_plain_text(data)) return "\"" + std::string(until_zero(as_text(data))) + "\"";
   if (data.size() == 1) return std::to_string(data[0]);

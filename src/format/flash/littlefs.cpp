@@ -7,7 +7,7 @@
 #include <set>
 
 #include "base/error.h"
-#include "base/fields.h"
+#include "base/structure.h"
 #include "base/text.h"
 #include "format/filesystem/file_tree.h"
 #include "format/flash/littlefs_pair.h"
@@ -23,15 +23,21 @@ constexpr std::uint16_t kFile = 0x01, kFolder = 0x02, kSuperblock = 0xFF;
 constexpr std::uint16_t kFolderPair = 0x200, kWithin = 0x201, kBlocks = 0x202;
 constexpr std::uint64_t kMostBlocks = 1 << 22;
 
+/// The superblock's fields, at a fixed place of the first commit: revision, tag, "littlefs", tag, numbers.
 struct Super {
-  std::uint32_t version = 0, block_size = 0, block_count = 0, name_most = 0, file_most = 0;
+  std::array<Byte, 8> magic{};
+  std::uint32_t version = 0, block_size = 0, block_count = 0, name_max = 0, file_max = 0, attr_max = 0;
+  static constexpr auto layout =
+      little_endian(from_byte<8>(), field("magic", &Super::magic), from_byte<20>(),
+                    field("version", &Super::version), field("block size", &Super::block_size),
+                    field("block count", &Super::block_count), field("name max", &Super::name_max),
+                    field("file max", &Super::file_max), field("attr max", &Super::attr_max));
 };
 
-/// The superblock's fields, at a fixed place of the first commit: revision, tag, "littlefs", tag, numbers.
 std::optional<Super> super_of(ByteView front) {
-  if (front.size() < 44 || as_text(front.subspan(8, 8)) != "littlefs") return std::nullopt;
-  LittleFields f(front, "LittleFS superblock");
-  Super out{f.u32(20), f.u32(24), f.u32(28), f.u32(32), f.u32(36)};
+  if (front.size() < size_on_disk<Super>) return std::nullopt;
+  auto out = read_structure<Super>(front.data());
+  if (as_text(out.magic) != "littlefs") return std::nullopt;
   bool fits =
       out.version >> 16 == 2 && out.block_size >= 128 && out.block_size <= 1 << 24 && out.block_count >= 2;
   return fits ? std::optional(out) : std::nullopt;
@@ -79,18 +85,18 @@ class LittleFsContainer final : public FileTree {
     entry.path = item.name;
     if (item.type == kFolder) {
       entry.kind = EntryKind::folder;
-      if (item.structure != kFolderPair || item.data.size() < 8)
+      auto pair = two_words(item.data);
+      if (item.structure != kFolderPair || !pair)
         return add_damaged(std::move(out), "the pair of a folder is missing", sink);
-      out.ref = {load_little<std::uint32_t>(item.data.data()) |
-                 std::uint64_t{load_little<std::uint32_t>(item.data.data() + 4)} << 32};
+      out.ref = {pair->first | std::uint64_t{pair->second} << 32};
     } else if (item.type == kFile) {
       if (item.structure == kWithin) {
         entry.size = entry.stored_size = item.data.size();
         entry.offset = item.data_at;
         out.ref = {item.data_at, UINT64_MAX};
-      } else if (item.structure == kBlocks && item.data.size() >= 8) {
-        entry.size = entry.stored_size = load_little<std::uint32_t>(item.data.data() + 4);
-        out.ref = {load_little<std::uint32_t>(item.data.data()), 0};
+      } else if (auto list = two_words(item.data); item.structure == kBlocks && list) {
+        entry.size = entry.stored_size = list->second;
+        out.ref = {list->first, 0};
         entry.offset = out.ref.a * super_.block_size;
       } else {
         return add_damaged(std::move(out), "a file without its data", sink);

@@ -50,8 +50,7 @@ class State {
       case splice_kind:
         return splice(tag);
       case tail_kind:
-        if (data.size() >= 8)
-          pair.tail = {load_little<std::uint32_t>(data.data()), load_little<std::uint32_t>(data.data() + 4)};
+        if (auto words = two_words(data)) pair.tail = {words->first, words->second};
         pair.hard_tail = (tag.type & 1) != 0;
         return;
       case name_kind:
@@ -128,6 +127,11 @@ std::optional<Read> read_block(const Source& image, std::uint32_t block_size, st
 }
 
 }  // namespace
+
+std::optional<TwoWords> two_words(ByteView data) {
+  if (data.size() < size_on_disk<TwoWords>) return std::nullopt;
+  return read_structure<TwoWords>(data.data());
+}
 
 Pair read_pair(const Source& image, std::uint32_t block_size, PairPlace place) {
   auto first = read_block(image, block_size, place.first),

@@ -4,11 +4,21 @@
 #include <optional>
 #include <vector>
 
+#include "base/structure.h"
 #include "io/source.h"
 
 namespace operculum::littlefs {
 
 constexpr std::uint32_t kNone = 0xFFFFFFFF;
+
+/// What two kinds of structures hold: a pair's blocks, or a list's last block and its size in bytes.
+struct TwoWords {
+  std::uint32_t first = 0, second = 0;
+  static constexpr auto layout =
+      little_endian(field("first", &TwoWords::first), field("second", &TwoWords::second));
+};
+/// Nothing where they are cut short.
+std::optional<TwoWords> two_words(ByteView data);
 
 /// Two blocks that hold the same metadata, the newer of which counts.
 struct PairPlace {

@@ -10,6 +10,7 @@ namespace operculum::ubifs {
 constexpr std::uint32_t kNodeMagic = 0x06101831;
 constexpr std::size_t node_crc_end = 8;  ///< what is summed begins here
 
+/// What a node is.
 enum NodeType : std::uint8_t {
   inode = 0,
   data = 1,
@@ -46,6 +47,7 @@ struct Key {
   std::uint32_t type() const { return second >> 29; }
   std::uint32_t rest() const { return second & 0x1FFFFFFF; }
 };
+/// What a key belongs to.
 enum KeyType : std::uint32_t { inode_key = 0, data_key = 1, name_key = 2, extended_key = 3 };
 
 /// ubifs_sb_node.
@@ -147,6 +149,7 @@ struct CommitStart {
   static constexpr auto layout =
       little_endian(from_byte<common_size>(), field("cmt_no", &CommitStart::commit));
 };
+/// ubifs_ref_node: an erase block of the journal.
 struct Reference {
   std::uint32_t block = 0, offset = 0;
   static constexpr auto layout = little_endian(from_byte<common_size>(), field("lnum", &Reference::block),

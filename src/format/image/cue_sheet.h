@@ -12,6 +12,7 @@ struct CueFile {
   std::string name, kind;  ///< kind: "BINARY", "MOTOROLA", "WAVE", ...
 };
 
+/// A track and where its sectors lie.
 struct CueTrack {
   unsigned number = 0;
   std::string mode;  ///< "AUDIO", "MODE1/2352", ...
@@ -22,6 +23,7 @@ struct CueTrack {
   bool has_begin = false;
 };
 
+/// A disc as its sheet describes it.
 struct CueSheet {
   std::vector<CueFile> files;
   std::vector<CueTrack> tracks;

@@ -20,6 +20,7 @@ struct Wrapping {
   Bytes salt, vector, wrapped;
 };
 
+/// What the header of an encrypted image tells.
 struct Head {
   std::string id;
   std::size_t key_size = 0;    ///< bytes

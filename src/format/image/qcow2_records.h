@@ -17,6 +17,7 @@ constexpr std::uint32_t kMagic = 0x514649FB;  // "QFI\xfb"
 constexpr std::uint64_t kPlaceMask = 0x00FFFFFFFFFFFE00, kCopied = std::uint64_t{1} << 63,
                         kPacked = std::uint64_t{1} << 62, kZeros = 1;
 
+/// The header of version 2, with which version 3 begins, too.
 struct HeaderRecord {
   std::uint32_t magic = kMagic, version = 3;
   std::uint64_t backing_file_offset = 0;
@@ -40,6 +41,7 @@ struct HeaderRecord {
 };
 constexpr std::size_t kHeaderSize = size_on_disk<HeaderRecord>;
 static_assert(kHeaderSize == 72);
+/// How clusters are encrypted (crypt_method).
 enum CryptMethod : std::uint32_t { crypt_none = 0, crypt_aes = 1, crypt_luks = 2 };
 
 /// Behind it in version 3.
@@ -56,6 +58,7 @@ struct MoreRecord {
 constexpr std::size_t kHeader3Size = kHeaderSize + size_on_disk<MoreRecord>;
 static_assert(kHeader3Size == 104);
 constexpr std::size_t kCompressionAt = kHeader3Size;  // a byte, where the header is longer
+/// Bits of incompatible_features.
 enum Incompatible : std::uint64_t {
   feature_dirty = 1,
   feature_corrupt = 2,
@@ -70,6 +73,7 @@ struct ExtensionHead {
   static constexpr auto layout = big_endian(field("header extension type", &ExtensionHead::type),
                                             field("length", &ExtensionHead::length));
 };
+/// Kinds of header extensions that are read.
 enum ExtensionType : std::uint32_t { data_file_name = 0x44415441, encryption_header = 0x0537BE77 };
 
 /// What the extension of an encrypted image tells.

@@ -84,9 +84,9 @@ Header read_header(const Source& file) {
 }
 
 Match recognise_qed(Probe& probe) {
-  ByteView head = probe.head(8);
-  if (head.size() < 8 || !starts_with(head, kMagic)) return Match::none;
-  std::uint32_t cluster = load_little<std::uint32_t>(head.data() + 4);
+  ByteView head = probe.head(size_on_disk<Header>);
+  if (head.size() < size_on_disk<Header> || !starts_with(head, kMagic)) return Match::none;
+  std::uint32_t cluster = read_structure<Header>(head.data()).cluster_size;
   return cluster >= 4096 && std::has_single_bit(cluster) ? Match::front : Match::none;
 }
 

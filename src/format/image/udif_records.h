@@ -41,6 +41,7 @@ struct TableHead {
                  from_byte<200>(), field("NumberOfBlockChunks", &TableHead::number_of_chunks));
 };
 
+/// A row of a block map: sectors that are stored in one way.
 struct Chunk {
   std::uint32_t kind = 0;
   std::uint64_t sector_number = 0, sector_count = 0, offset = 0, length = 0;
@@ -49,6 +50,7 @@ struct Chunk {
                  field("SectorNumber", &Chunk::sector_number), field("SectorCount", &Chunk::sector_count),
                  field("CompressedOffset", &Chunk::offset), field("CompressedLength", &Chunk::length));
 };
+/// How a chunk's sectors are stored.
 enum Kind : std::uint32_t {
   kZero = 0,
   kRaw = 1,

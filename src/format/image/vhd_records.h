@@ -11,6 +11,7 @@ namespace operculum::vhd {
 inline constexpr std::uint64_t kSector = 512;
 inline constexpr std::size_t kFooterSize = 512, kDynamicSize = 1024;
 inline constexpr std::uint32_t kUnused = 0xFFFFFFFF;  // in the block table: the block is not there
+/// The footer's Disk Type.
 enum DiskType : std::uint32_t { fixed = 2, dynamic = 3, differencing = 4 };
 
 /// "Hard Disk Footer Format".

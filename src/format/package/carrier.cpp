@@ -3,7 +3,7 @@
 #include <algorithm>
 
 #include "base/error.h"
-#include "base/fields.h"
+#include "base/structure_fields.h"
 #include "base/text.h"
 #include "container/embedded.h"
 #include "container/ranges.h"
@@ -17,22 +17,51 @@ constexpr std::string_view kScriptMark = "#!", kElfMark =
                                                    "\x7F"
                                                    "ELF";
 
+// ELF headers (System V ABI, chapter 4), as far as they tell where things lie. Both widths have the same
+// fields; places and sizes are as wide as addresses are.
+template <typename Address>
+struct ElfHeader {
+  Address e_phoff = 0, e_shoff = 0;
+  std::uint32_t e_flags = 0;
+  std::uint16_t e_ehsize = 0, e_phentsize = 0, e_phnum = 0, e_shentsize = 0, e_shnum = 0;
+  static constexpr auto layout =
+      little_endian(from_byte<24 + sizeof(Address)>(), field("e_phoff", &ElfHeader::e_phoff),
+                    field("e_shoff", &ElfHeader::e_shoff), field("e_flags", &ElfHeader::e_flags),
+                    field("e_ehsize", &ElfHeader::e_ehsize), field("e_phentsize", &ElfHeader::e_phentsize),
+                    field("e_phnum", &ElfHeader::e_phnum), field("e_shentsize", &ElfHeader::e_shentsize),
+                    field("e_shnum", &ElfHeader::e_shnum));
+};
+template <typename Address>
+struct ElfSegment {
+  Address p_offset = 0, p_vaddr = 0, p_paddr = 0, p_filesz = 0;
+  static constexpr auto layout =
+      little_endian(from_byte<sizeof(Address)>(), field("p_offset", &ElfSegment::p_offset),
+                    field("p_vaddr", &ElfSegment::p_vaddr), field("p_paddr", &ElfSegment::p_paddr),
+                    field("p_filesz", &ElfSegment::p_filesz));
+};
+constexpr std::size_t kElfHeader = 64, kClassAt = 4, kOrderAt = 5;  // in e_ident
+constexpr Byte kWide = 2, kLittle = 1;
+
+template <typename Address>
+std::optional<std::uint64_t> end_of(const Source& bytes, ByteView head) {
+  auto header = read_structure<ElfHeader<Address>>(head.data());
+  std::size_t row = header.e_phentsize;
+  if (row < size_on_disk<ElfSegment<Address>>) return std::nullopt;
+  std::uint64_t end = header.e_shoff + std::uint64_t{header.e_shentsize} * header.e_shnum;
+  Bytes table = read_up_to(bytes, header.e_phoff, row * header.e_phnum);
+  for (std::size_t at = 0; at + row <= table.size(); at += row) {
+    auto segment = read_structure<ElfSegment<Address>>(table.data() + at);
+    end = std::max<std::uint64_t>(end, std::uint64_t{segment.p_offset} + segment.p_filesz);
+  }
+  return end;
+}
+
 /// Where the bytes end that make a 32 or 64-bit little-endian ELF file; nothing when the head is no such.
 std::optional<std::uint64_t> elf_end(const Source& bytes) {
-  Bytes head = read_up_to(bytes, 0, 64);
-  if (head.size() < 64 || !starts_with(head, kElfMark) || head[5] != 1) return std::nullopt;
-  LittleFields f(head, "ELF header");
-  bool wide = head[4] == 2;
-  std::uint64_t segments = wide ? f.u64(32) : f.u32(28), sections = wide ? f.u64(40) : f.u32(32);
-  std::size_t row = f.u16(wide ? 54 : 42), rows = f.u16(wide ? 56 : 44);
-  std::uint64_t end = sections + std::uint64_t{f.u16(wide ? 58 : 46)} * f.u16(wide ? 60 : 48);
-  if (row < 32) return std::nullopt;
-  Bytes table = read_up_to(bytes, segments, row * rows);
-  LittleFields t(table, "ELF program header", segments);
-  for (std::size_t at = 0; at + row <= table.size(); at += row)
-    end = std::max(end, wide && row >= 56 ? t.u64(at + 8) + t.u64(at + 32)
-                                          : std::uint64_t{t.u32(at + 4)} + t.u32(at + 16));
-  return end;
+  Bytes head = read_up_to(bytes, 0, kElfHeader);
+  if (head.size() < kElfHeader || !starts_with(head, kElfMark) || head[kOrderAt] != kLittle)
+    return std::nullopt;
+  return head[kClassAt] == kWide ? end_of<std::uint64_t>(bytes, head) : end_of<std::uint32_t>(bytes, head);
 }
 
 /// A script is text; where its front stops being text, something else begins.

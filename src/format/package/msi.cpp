@@ -6,7 +6,7 @@
 #include <unordered_map>
 
 #include "base/error.h"
-#include "base/fields.h"
+#include "base/numbers.h"
 #include "base/text.h"
 #include "codec/codec.h"
 #include "container/two_views.h"
@@ -271,6 +271,8 @@ class InstalledView final : public Container {
 
 // ---- the format
 
+/// First numbers of the root's class; the rest is that of all classes of the system.
+constexpr std::array<Byte, 12> kClassRest = {0, 0, 0, 0, 0xC0, 0, 0, 0, 0, 0, 0, 0x46};
 enum RootClass : std::uint32_t { kTransform = 0x000C1082, kDatabase = 0x000C1084, kPatch = 0x000C1086 };
 
 /// The root storage's class tells a database from other compound files.
@@ -278,14 +280,14 @@ Match recognise_msi(Probe& probe) {
   ByteView head = probe.head(cfb::kHeader);
   if (head.size() < cfb::kHeader || !std::equal(cfb::kMark.begin(), cfb::kMark.end(), head.begin()))
     return Match::none;
-  LittleFields f(head, "compound file header");
-  unsigned shift = f.u16(30);
+  auto header = read_structure<cfb::Header>(head.data());
+  unsigned shift = header.sector_shift;
   if (shift < 7 || shift > 16) return Match::none;
-  Bytes root = probe.at((std::uint64_t{f.u32(48)} + 1) << shift, 128);
-  if (root.size() < 128) return Match::none;
-  LittleFields r(root, "compound file root");
-  std::uint32_t first = r.u32(80);
-  bool rest = r.u32(84) == 0 && r.u32(88) == 0xC0 && r.u32(92) == 0x46000000;
+  Bytes raw = probe.at((std::uint64_t{header.first_directory_sector} + 1) << shift, cfb::kDirectoryEntry);
+  if (raw.size() < cfb::kDirectoryEntry) return Match::none;
+  auto root = read_structure<cfb::DirectoryEntry>(raw.data());
+  std::uint32_t first = load_little<std::uint32_t>(root.clsid.data());
+  bool rest = std::equal(kClassRest.begin(), kClassRest.end(), root.clsid.begin() + sizeof first);
   bool known = first == kTransform || first == kDatabase || first == kPatch;
   return known && rest ? Match::front : Match::none;
 }

@@ -8,6 +8,7 @@
 
 namespace operculum::msi {
 
+/// A column of a table.
 struct Column {
   std::string name;
   unsigned type = 0;      ///< as the column table has it

@@ -12,6 +12,7 @@ struct Media {
   std::string cabinet;  ///< a file beside the database, "#stream" within it, or empty: loose files
 };
 
+/// A file that an installation would put somewhere.
 struct InstalledFile {
   std::string path;    ///< from the name of a place on: "ProgramFiles/Saltmarsh/chart.exe"
   std::string source;  ///< where a loose file lies, from the database's folder on

@@ -1,7 +1,7 @@
 #include "format/package/property_set.h"
 
 #include "base/error.h"
-#include "base/fields.h"
+#include "base/structure_fields.h"
 #include "base/text.h"
 #include "base/time.h"
 
@@ -11,26 +11,70 @@ namespace {
 constexpr unsigned kCodePage = 1;
 constexpr std::size_t kMostProperties = 1000;
 
+// On disk ([MS-OLEPS] 2.21): a stream's header, for each set its kind (FMTID) and place, then the sets: their
+// size, the number of properties, for each its number and place within the set, and the values.
+
+/// PropertySetStream, up to the first set's place.
+struct StreamHeader {
+  std::uint16_t ByteOrder = 0, Version = 0;
+  std::uint32_t SystemIdentifier = 0;
+  std::array<Byte, 16> CLSID{};
+  std::uint32_t NumPropertySets = 0;
+  static constexpr std::uint16_t little = 0xFFFE;
+  static constexpr auto layout = little_endian(
+      field("ByteOrder", &StreamHeader::ByteOrder), field("Version", &StreamHeader::Version),
+      field("SystemIdentifier", &StreamHeader::SystemIdentifier), field("CLSID", &StreamHeader::CLSID),
+      field("NumPropertySets", &StreamHeader::NumPropertySets));
+};
+struct SetPlace {
+  std::array<Byte, 16> FMTID{};
+  std::uint32_t Offset = 0;
+  static constexpr auto layout =
+      little_endian(field("FMTID0", &SetPlace::FMTID), field("Offset0", &SetPlace::Offset));
+};
+
+/// PropertySet (2.20), and a row of what follows it (2.19).
+struct SetHeader {
+  std::uint32_t Size = 0, NumProperties = 0;
+  static constexpr auto layout =
+      little_endian(field("Size", &SetHeader::Size), field("NumProperties", &SetHeader::NumProperties));
+};
+struct PropertyPlace {
+  std::uint32_t PropertyIdentifier = 0, Offset = 0;
+  static constexpr auto layout =
+      little_endian(field("PropertyIdentifier", &PropertyPlace::PropertyIdentifier),
+                    field("Offset", &PropertyPlace::Offset));
+};
+
+/// What a value begins with (2.15); a text has its length behind it, in characters.
+struct ValueHead {
+  std::uint16_t Type = 0, Padding = 0;
+  static constexpr auto layout =
+      little_endian(field("Type", &ValueHead::Type), field("Padding", &ValueHead::Padding));
+};
+constexpr std::size_t kValueAt = size_on_disk<ValueHead>, kTextAt = kValueAt + sizeof(std::uint32_t);
+
 /// Types of values ([MS-OLEPS] 2.15).
-enum ValueType : std::uint32_t { kShort = 2, kLong = 3, kAnsiText = 30, kWideText = 31, kFileTime = 64 };
+enum ValueType : std::uint16_t { kShort = 2, kLong = 3, kAnsiText = 30, kWideText = 31, kFileTime = 64 };
 
 std::string value_text(const LittleFields& f, std::size_t at, const std::string& encoding) {
-  switch (f.u32(at)) {
+  switch (structure_at<ValueHead>(f, at).Type) {
     case kShort:
-      return std::to_string(static_cast<std::int16_t>(f.u16(at + 4)));
+      return std::to_string(static_cast<std::int16_t>(f.u16(at + kValueAt)));
     case kLong:
-      return std::to_string(static_cast<std::int32_t>(f.u32(at + 4)));
+      return std::to_string(static_cast<std::int32_t>(f.u32(at + kValueAt)));
     case kAnsiText: {
-      std::string_view raw = f.text(at + 8, f.u32(at + 4));
+      std::string_view raw = f.text(at + kTextAt, f.u32(at + kValueAt));
       raw = until_zero(raw);
       return is_ascii(raw) ? std::string(raw) : to_utf8(raw, encoding).value_or(std::string(raw));
     }
     case kWideText: {
-      std::string text = to_utf8(f.text(at + 8, f.u32(at + 4) * std::size_t{2}), "UTF-16LE").value_or("");
+      std::string text =
+          to_utf8(f.text(at + kTextAt, f.u32(at + kValueAt) * std::size_t{2}), "UTF-16LE").value_or("");
       return std::string(until_zero(text));
     }
     case kFileTime:
-      return to_text(from_filetime(f.u64(at + 4)));
+      return to_text(from_filetime(f.u64(at + kValueAt)));
     default:
       return "";
   }
@@ -40,17 +84,23 @@ std::string value_text(const LittleFields& f, std::size_t at, const std::string&
 
 std::map<unsigned, std::string> read_property_set(ByteView raw) {
   LittleFields f(raw, "property set");
-  if (f.u16(0) != 0xFFFE) throw Malformed("property set: the byte order mark is wrong");
-  if (f.u32(24) == 0) return {};
-  std::size_t section = f.u32(44);
-  std::size_t count = f.u32(section + 4);
+  auto head = structure_at<StreamHeader>(f, 0);
+  if (head.ByteOrder != StreamHeader::little)
+    throw Malformed(
+        fmt::format("property set: expected the byte order mark 0xfffe, found {:#06x}", head.ByteOrder));
+  if (head.NumPropertySets == 0) return {};
+  std::size_t section = structure_at<SetPlace>(f, size_on_disk<StreamHeader>).Offset;
+  std::size_t count = structure_at<SetHeader>(f, section).NumProperties;
   if (count > kMostProperties) throw Malformed("property set: more than 1000 properties");
   std::map<unsigned, std::size_t> places;
-  for (std::size_t i = 0; i < count; ++i)
-    places[f.u32(section + 8 + i * 8)] = section + f.u32(section + 12 + i * 8);
+  for (std::size_t i = 0; i < count; ++i) {
+    auto row =
+        structure_at<PropertyPlace>(f, section + size_on_disk<SetHeader> + i * size_on_disk<PropertyPlace>);
+    places[row.PropertyIdentifier] = section + row.Offset;
+  }
   std::string encoding = "CP1252";
   if (auto page = places.find(kCodePage); page != places.end()) {
-    unsigned number = f.u16(page->second + 4);
+    unsigned number = f.u16(page->second + kValueAt);
     encoding = number == 65001 ? "UTF-8" : number == 0 ? "CP1252" : fmt::format("CP{}", number);
   }
   std::map<unsigned, std::string> values;

@@ -5,12 +5,26 @@
 #include <algorithm>
 
 #include "base/error.h"
-#include "base/fields.h"
+#include "base/structure.h"
 
 namespace operculum::rpm {
 namespace {
 
-constexpr std::size_t kIntro = 16, kRow = 16;
+/// What a header begins with; rows of its index, then the values follow.
+struct HeaderIntro {
+  std::array<Byte, 4> magic{};  // and a version
+  std::uint32_t reserved = 0, nindex = 0, hsize = 0;
+  static constexpr auto layout =
+      big_endian(field("magic", &HeaderIntro::magic), field("reserved", &HeaderIntro::reserved),
+                 field("nindex", &HeaderIntro::nindex), field("hsize", &HeaderIntro::hsize));
+};
+struct IndexRow {
+  std::uint32_t tag = 0, type = 0, offset = 0, count = 0;
+  static constexpr auto layout =
+      big_endian(field("tag", &IndexRow::tag), field("type", &IndexRow::type),
+                 field("offset", &IndexRow::offset), field("count", &IndexRow::count));
+};
+constexpr std::size_t kIntro = size_on_disk<HeaderIntro>, kRow = size_on_disk<IndexRow>;
 constexpr std::uint32_t kMostRows = 65536, kMostStore = 64 << 20;
 constexpr std::size_t kMostValues = 4 << 20;
 constexpr Byte kMark[] = {0x8E, 0xAD, 0xE8, 0x01};
@@ -44,8 +58,8 @@ Header Header::read(const Source& bytes, std::uint64_t at) {
   Bytes intro = read_exactly(bytes, at, kIntro, "RPM header");
   if (!std::equal(std::begin(kMark), std::end(kMark), intro.begin()))
     throw Malformed(fmt::format("RPM header at offset {}: its mark is missing; the package is damaged", at));
-  BigFields f(intro, "RPM header", at);
-  std::uint32_t rows = f.u32(8), size = f.u32(12);
+  auto head = read_structure<HeaderIntro>(intro.data());
+  std::uint32_t rows = head.nindex, size = head.hsize;
   if (rows > kMostRows || size > kMostStore)
     throw Malformed(
         fmt::format("RPM header at offset {}: {} values in {} bytes are not possible", at, rows, size));
@@ -54,9 +68,10 @@ Header Header::read(const Source& bytes, std::uint64_t at) {
   header.begin_ = at;
   header.store_ = read_exactly(bytes, at + kIntro + table.size(), size, "RPM header store");
   header.end_ = at + kIntro + table.size() + size;
-  BigFields t(table, "RPM header index", at + kIntro);
-  for (std::size_t i = 0; i < rows; ++i)
-    header.values_[t.u32(i * kRow)] = {t.u32(i * kRow + 4), t.u32(i * kRow + 8), t.u32(i * kRow + 12)};
+  for (std::size_t i = 0; i < rows; ++i) {
+    auto row = read_structure<IndexRow>(table.data() + i * kRow);
+    header.values_[row.tag] = {row.type, row.offset, row.count};
+  }
   return header;
 }
 

@@ -24,6 +24,7 @@ struct ResourceRecord {
   std::uint64_t size() const { return flags_and_size & 0x00FFFFFFFFFFFFFF; }
   bool has(unsigned flag) const { return (flags_and_size >> 56 & flag) != 0; }
 };
+/// What a resource is, and how it is stored.
 enum ResourceFlag : unsigned { is_free = 0x01, is_metadata = 0x02, is_packed = 0x04, is_solid = 0x10 };
 
 /// Its three resources follow.
@@ -44,6 +45,7 @@ constexpr std::size_t kLookupAt = size_on_disk<HeaderRecord>,
                       kXmlAt = kLookupAt + size_on_disk<ResourceRecord>;
 constexpr std::size_t kHeaderSize = 208;
 
+/// Bits of the header's flags.
 enum HeaderFlag : std::uint32_t {
   has_compression = 2,
   is_spanned = 8,
@@ -94,6 +96,7 @@ struct FileRecord {
   std::uint32_t reparse_tag() const { return static_cast<std::uint32_t>(link_group); }
 };
 static_assert(size_on_disk<FileRecord> == 102);
+/// Bits of a file's attributes.
 enum Attribute : std::uint32_t { read_only = 1, folder = 0x10, reparse = 0x400 };
 
 /// STREAMENTRY: another stream of a file, or its data when it has no name; the name follows.

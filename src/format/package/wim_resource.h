@@ -9,6 +9,7 @@
 
 namespace operculum::wim {
 
+/// How the chunks of a resource are packed.
 enum class Packing { none, xpress, lzx, lzms };
 
 /// Where bytes lie in an archive and how: a resource header of the format.
@@ -17,6 +18,7 @@ struct Resource {
   bool metadata = false, packed = false, solid = false, unused = false;
 };
 
+/// What an archive's header tells.
 struct Header {
   std::uint32_t flags = 0, chunk = 0, images = 0;
   std::uint16_t part = 1, parts = 1;

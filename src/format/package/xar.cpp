@@ -8,7 +8,7 @@
 #include <pugixml.hpp>
 
 #include "base/error.h"
-#include "base/fields.h"
+#include "base/structure.h"
 #include "base/sum_kinds.h"
 #include "base/text.h"
 #include "codec/codec.h"
@@ -18,7 +18,20 @@ namespace operculum {
 namespace {
 
 constexpr std::string_view kMark = "xar!";
-constexpr std::size_t kHeader = 28;
+/// The header; the table of contents follows, packed with zlib.
+struct HeaderRecord {
+  std::array<Byte, 4> magic{};
+  std::uint16_t size = 0, version = 0;
+  std::uint64_t toc_length_compressed = 0, toc_length_uncompressed = 0;
+  std::uint32_t cksum_alg = 0;
+  static constexpr auto layout =
+      big_endian(field("magic", &HeaderRecord::magic), field("size", &HeaderRecord::size),
+                 field("version", &HeaderRecord::version),
+                 field("toc_length_compressed", &HeaderRecord::toc_length_compressed),
+                 field("toc_length_uncompressed", &HeaderRecord::toc_length_uncompressed),
+                 field("cksum_alg", &HeaderRecord::cksum_alg));
+};
+constexpr std::size_t kHeader = size_on_disk<HeaderRecord>;
 constexpr std::uint64_t kMostTable = 64 << 20;
 constexpr int kMostDepth = 500;
 constexpr std::size_t kLongestPath = 32768;
@@ -73,8 +86,9 @@ class XarContainer final : public Container {
  public:
   XarContainer(SourcePtr bytes, const Limits& limits) : bytes_(std::move(bytes)), limits_(limits) {
     Bytes header = read_exactly(*bytes_, 0, kHeader, "xar header");
-    BigFields h(header, "xar header");
-    std::uint64_t packed = h.u64(8), unpacked = h.u64(16), at = h.u16(4);
+    auto head = read_structure<HeaderRecord>(header.data());
+    std::uint64_t packed = head.toc_length_compressed, unpacked = head.toc_length_uncompressed,
+                  at = head.size;
     heap_ = at + packed;
     if (unpacked > kMostTable || packed > kMostTable)
       throw LimitExceeded("a xar table of contents of more than 64 MiB");
@@ -262,8 +276,8 @@ class XarContainer final : public Container {
 Match recognise_xar(Probe& probe) {
   ByteView head = probe.head(kHeader);
   if (head.size() < kHeader || !starts_with(head, kMark)) return Match::none;
-  BigFields h(head, "xar header");
-  return h.u16(4) >= kHeader && h.u16(6) <= 1 ? Match::front : Match::none;
+  auto header = read_structure<HeaderRecord>(head.data());
+  return header.size >= kHeader && header.version <= 1 ? Match::front : Match::none;
 }
 
 ContainerPtr open_xar(const Input& input, OpenContext& context) {

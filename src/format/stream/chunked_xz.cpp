@@ -5,7 +5,7 @@
 #include <algorithm>
 
 #include "base/error.h"
-#include "base/fields.h"
+#include "base/structure.h"
 #include "codec/block.h"
 #include "format/formats.h"
 #include "io/block_content.h"
@@ -14,7 +14,23 @@ namespace operculum {
 namespace {
 
 constexpr std::string_view kMark = "pbzx";
-constexpr std::uint64_t kFront = 12, kChunkHeader = 16, kMostChunk = 64 << 20;
+constexpr std::uint64_t kMostChunk = 64 << 20;
+
+/// What the file begins with: the mark, and what a full chunk unpacks to.
+struct FrontRecord {
+  std::array<Byte, 4> magic{};
+  std::uint64_t chunk_size = 0;
+  static constexpr auto layout =
+      big_endian(field("magic", &FrontRecord::magic), field("chunk size", &FrontRecord::chunk_size));
+};
+/// In front of each chunk. One that is not smaller than what it unpacks to is plain.
+struct ChunkRecord {
+  std::uint64_t unpacked_size = 0, packed_size = 0;
+  static constexpr auto layout = big_endian(field("unpacked size", &ChunkRecord::unpacked_size),
+                                            field("packed size", &ChunkRecord::packed_size));
+};
+constexpr std::size_t kFront = size_on_disk<FrontRecord>, kChunkHeader = size_on_disk<ChunkRecord>;
+
 enum Tag : std::uint32_t { kPacked, kPlain };
 
 /// What is there of a file that is cut short, then the error.
@@ -64,15 +80,14 @@ class ChunkedXzContainer final : public Container {
   std::uint64_t read_headers() {
     std::uint64_t at = kFront, unpacked = 0, size = bytes_->size();
     Bytes front = read_exactly(*bytes_, 0, kFront, "chunked xz header");
-    std::uint64_t usual = BigFields(front, "chunked xz header").u64(4);
+    std::uint64_t usual = read_structure<FrontRecord>(front.data()).chunk_size;
     while (at < size) {
       Bytes header = read_up_to(*bytes_, at, kChunkHeader);
       if (header.size() < kChunkHeader) {
         cut("it ends within the header of a chunk; the file is cut short");
         return unpacked;
       }
-      BigFields f(header, "chunk header", at);
-      std::uint64_t plain = f.u64(0), packed = f.u64(8);
+      auto [plain, packed] = read_structure<ChunkRecord>(header.data());
       at += kChunkHeader;
       if (plain == 0 || plain > kMostChunk || packed == 0 || packed > kMostChunk) {
         cut(fmt::format("the chunk at offset {} states {} bytes in {}; the file is damaged from here on", at,

@@ -39,6 +39,7 @@ struct Protector {
   std::optional<SealedKey> master;
 };
 
+/// What the metadata of an encrypted volume tells.
 struct Volume {
   unsigned version = 0;
   std::string id, description;

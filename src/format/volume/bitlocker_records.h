@@ -27,8 +27,10 @@ struct BlockHead {
       field("third metadata block offset", &BlockHead::third_at),
       field("volume header offset", &BlockHead::head_at));
 };
+/// What of the volume is encrypted.
 enum State : std::uint16_t { kDecrypted = 1, kEncrypted = 4 };
 
+/// In front of the entries.
 struct MetadataHead {
   std::uint32_t size = 0;  ///< with this head, in bytes
   std::uint32_t version = 0, head_size = 0, size_copy = 0;
@@ -44,6 +46,7 @@ struct MetadataHead {
       field("encryption method", &MetadataHead::method), field("creation time", &MetadataHead::created));
 };
 
+/// In front of each entry's value.
 struct EntryHead {
   std::uint16_t size = 0;  ///< with this head, in bytes
   std::uint16_t type = 0, value_type = 0, version = 0;
@@ -51,12 +54,14 @@ struct EntryHead {
       little_endian(field("entry size", &EntryHead::size), field("entry type", &EntryHead::type),
                     field("value type", &EntryHead::value_type), field("version", &EntryHead::version));
 };
+/// What an entry is for.
 enum EntryType : std::uint16_t {
   kMasterKeyEntry = 2,
   kVolumeKeyEntry = 3,
   kDescriptionEntry = 7,
   kHeadEntry = 15
 };
+/// What an entry's value is.
 enum ValueType : std::uint16_t {
   kKeyValue = 1,
   kTextValue = 2,

@@ -31,6 +31,7 @@ struct Run {
   std::uint64_t logical = 0, physical = 0, length = 0;
 };
 
+/// A logical volume and the physical one that holds it.
 struct Volume {
   std::string physical_id, group_id, family_id, id, name, status;
   std::uint64_t size = 0;  ///< bytes

@@ -13,6 +13,7 @@ namespace operculum::ddf {
 using Guid = std::array<Byte, 24>;
 constexpr std::size_t kSectorSize = 512;  // all places are counted in these
 
+/// What each structure begins with.
 enum Signature : std::uint32_t {
   header_signature = 0xDE11DE11,
   disks_signature = 0x22222222,
@@ -21,6 +22,7 @@ enum Signature : std::uint32_t {
   configuration_signature = 0xEEEEEEEE,
 };
 
+/// The header, of which there are up to three copies.
 struct Header {
   std::uint32_t signature = 0, crc = 0;
   Guid guid{};
@@ -58,6 +60,7 @@ struct TableHead {
 };
 constexpr std::size_t kRowsAt = 64;
 
+/// A row of the table of virtual disks.
 struct VolumeRow {
   Guid guid{};
   std::array<Byte, 16> name{};

@@ -12,6 +12,7 @@ namespace operculum::imsm {
 constexpr std::size_t kSectorSize = 512;
 constexpr std::string_view kSignature = "Intel Raid ISM Cfg Sig. ";
 
+/// The anchor, with which the metadata begins.
 struct Head {
   std::array<Byte, 32> sig{};
   std::uint32_t check_sum = 0, mpb_size = 0, family_num = 0, generation_num = 0;
@@ -25,6 +26,7 @@ struct Head {
 };
 constexpr std::size_t kDisksAt = 0xD8;
 
+/// A disk of the group.
 struct DiskRow {
   std::array<Byte, 16> serial{};
   std::uint32_t total_blocks_lo = 0, scsi_id = 0, status = 0;
@@ -34,6 +36,7 @@ struct DiskRow {
 };
 constexpr std::size_t kDiskRowSize = 48;
 
+/// A volume of the group; its maps follow.
 struct Volume {
   std::array<Byte, 16> volume{};
   std::uint32_t size_low = 0, size_high = 0;
@@ -44,8 +47,10 @@ struct Volume {
       field("migr_type", &Volume::migr_type), field("dirty", &Volume::dirty));
 };
 constexpr std::size_t kMapAt = 112;  // in a volume
+/// What a volume is being turned into.
 enum Migration : std::uint8_t { general_migration = 3, state_change = 4 };
 
+/// Where a volume lies on its members; their numbers follow.
 struct Map {
   std::uint32_t pba_of_lba0_lo = 0, blocks_per_member_lo = 0, num_data_stripes_lo = 0;
   std::uint16_t blocks_per_strip = 0;

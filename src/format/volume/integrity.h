@@ -14,6 +14,7 @@ namespace operculum::integrity {
 
 inline constexpr std::string_view kMark("integrt\0", 8);
 
+/// Where data and tags lie.
 struct Layout {
   unsigned version = 0;
   std::size_t tag_size = 0;  ///< bytes

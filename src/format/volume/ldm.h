@@ -26,6 +26,7 @@ struct Disk {
   std::uint64_t config_at = 0, config_size = 0;  ///< bytes
 };
 
+/// A piece of a disk that belongs to a component.
 struct Partition {
   std::string name;
   std::uint64_t component = 0, disk = 0;  ///< ids in the database
@@ -34,6 +35,7 @@ struct Partition {
   std::uint64_t column = 0;
 };
 
+/// How partitions make a volume.
 struct Component {
   enum class Kind { striped = 1, joined = 2, parity = 3 };
   std::string name;
@@ -43,11 +45,13 @@ struct Component {
   std::uint64_t columns = 0;
 };
 
+/// A volume as the database names it.
 struct Volume {
   std::string name, state, hint;  ///< "ACTIVE"; the drive's letter, where it is told
   std::uint64_t size = 0;         ///< bytes
 };
 
+/// What the database of a disk group tells.
 struct Database {
   std::string group, group_id;
   std::uint64_t sequence = 0;

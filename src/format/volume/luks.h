@@ -24,6 +24,7 @@ struct Derivation {
   Bytes salt;
 };
 
+/// A key slot: how a passphrase opens it, and where its key lies.
 struct Slot {
   unsigned number = 0;
   Derivation derivation;
@@ -42,6 +43,7 @@ struct Digest {
   std::vector<unsigned> slots;  ///< that hold this key; empty: all
 };
 
+/// What the header tells, of either version.
 struct Header {
   unsigned version = 0;
   std::string uuid, label;

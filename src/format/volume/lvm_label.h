@@ -14,6 +14,7 @@ namespace operculum::lvm {
 // with its data and metadata areas. A metadata area begins with a header that tells where in the area's ring
 // the newest text lies.
 
+/// What the label of a physical volume tells.
 struct Label {
   std::string id;  ///< of the physical volume, with dashes as the text has it
   std::vector<std::pair<std::uint64_t, std::uint64_t>> metadata;  ///< areas: begin, size, in bytes

@@ -15,6 +15,7 @@ namespace operculum::verity {
 
 inline constexpr std::string_view kMark("verity\0\0", 8);
 
+/// What a hash tree's header tells, or the command line.
 struct Tree {
   unsigned hash_type = 1;  ///< 0: the salt behind the block, hashes without gaps
   std::string uuid, algorithm;

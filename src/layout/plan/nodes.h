@@ -36,8 +36,10 @@ NodePtr form_node(Span where, std::vector<std::string> texts, std::vector<Shown>
 
 NodePtr arithmetic_node(Span where, char what, NodePtr a, NodePtr b);
 NodePtr not_node(Span where, NodePtr a);
+/// How two truths are joined.
 enum class Logic { both, either };
 NodePtr logic_node(Span where, Logic logic, NodePtr a, NodePtr b);
+/// How two values are compared.
 enum class Comparison { equal, unequal, less, greater, less_or_equal, greater_or_equal };
 NodePtr compare_node(Span where, Comparison how, NodePtr a, NodePtr b);
 NodePtr between_node(Span where, NodePtr a, NodePtr low, NodePtr high);
@@ -78,6 +80,7 @@ struct Each {
   std::size_t slot = 0;
   std::optional<std::size_t> number_slot;
 };
+/// What is made of the elements of a list.
 enum class Over { first, last, any, all, count, sum, least, most, each, join };
 NodePtr over_node(Span where, StaticType type, Over what, Each each);
 NodePtr chain_node(Span where, StaticType type, NodePtr from, NodePtr condition, NodePtr next,

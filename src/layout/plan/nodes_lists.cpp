@@ -59,12 +59,12 @@ class RangeNode final : public Node {
   Value value(Frame& frame) const override {
     Run& run = frame.run;
     List list;
+    list.shape = List::Shape::range;
     std::int64_t to = to_->number(frame);
-    for (std::int64_t i = from_->number(frame); i < to; ++i) {
-      run.step(where());
-      run.check_room(list.values.size());
-      list.values.push_back(Value::of(i));
-    }
+    list.first = from_->number(frame);
+    if (list.first < to) list.count = static_cast<std::uint64_t>(to) - static_cast<std::uint64_t>(list.first);
+    run.check_room(list.count);
+    run.step(where(), list.count);
     return run.store().add(std::move(list));
   }
 

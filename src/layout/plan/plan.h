@@ -8,6 +8,7 @@
 
 namespace operculum::layout {
 
+/// A function that can be called.
 struct FunctionPlan {
   std::string name;
   Span where;
@@ -54,6 +55,7 @@ struct EntryPlan {
   std::size_t slots = 0;
 };
 
+/// A statement that can be carried out.
 struct StatementPlan {
   enum class Kind { binding, require, expect, fact, check, entry, order, region };
   Kind kind;

@@ -37,6 +37,7 @@ struct Action {
   virtual void run(Frame& frame, Reader& reader) const = 0;
 };
 
+/// How a field of a record is read or computed.
 struct FieldPlan {
   std::string name;
   std::size_t slot = 0;
@@ -45,6 +46,7 @@ struct FieldPlan {
   std::optional<std::uint64_t> offset;  ///< from the record's start, when it is always the same
 };
 
+/// How a record is read.
 struct RecordPlan {
   std::string name;
   Span where;
@@ -122,6 +124,7 @@ struct TextPlan final : ReadPlan {
   void decode(Run& run, const Value& raw, std::string& out) const;
 };
 
+/// Bytes, up to a length or a mark.
 struct BytesPlan final : ReadPlan {
   BytesPlan() : ReadPlan({StaticType::Base::bytes}) {}
   TextPlan::Ends ends = TextPlan::Ends::length;
@@ -134,6 +137,7 @@ struct BytesPlan final : ReadPlan {
   Value read(Frame& frame, Reader& reader) const override;
 };
 
+/// A record within another thing.
 struct RecordRead final : ReadPlan {
   explicit RecordRead(const RecordPlan& plan) : ReadPlan({StaticType::Base::record, &plan}), record(plan) {}
   const RecordPlan& record;
@@ -144,6 +148,7 @@ struct RecordRead final : ReadPlan {
   static void run_actions(const RecordPlan& record, Frame& frame, Reader& reader);
 };
 
+/// Things of one kind, one after another.
 struct ListRead final : ReadPlan {
   explicit ListRead(StaticType list) : ReadPlan(list) {}
   ReadPlanPtr element;

@@ -10,6 +10,7 @@
 
 namespace operculum::layout {
 
+/// A name, what it is, and where its value is kept.
 struct Variable {
   std::string name;
   StaticType type;

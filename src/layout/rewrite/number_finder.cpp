@@ -40,14 +40,19 @@ NumberFinder::Measures NumberFinder::measures_of(const EntryLook& look, const So
   return out;
 }
 
-std::optional<NumberFinder::Measures> NumberFinder::measured(std::size_t index,
-                                                             const SourcePtr& source) const {
+std::optional<NumberFinder::Measures> NumberFinder::measured(std::size_t index, const SourcePtr& source,
+                                                             Trial& trial) const {
+  bool listed = false;
   try {
     bool is_part = index >= paths_.size();
     Recorder reads;
     OnTrial container = open_on_trial(file_, source, is_part ? &reads : nullptr);
     std::span<const Entry> entries = container->entries();
-    if (entries.size() != paths_.size()) return std::nullopt;
+    listed = entries.size() == paths_.size();
+    if (!listed) {
+      trial.readable = false;
+      return std::nullopt;
+    }
     if (is_part) {
       const PartMade* made = reads.part(file_.parts[index - paths_.size()].ordinal);
       EntryLook look;
@@ -58,22 +63,27 @@ std::optional<NumberFinder::Measures> NumberFinder::measured(std::size_t index,
     return measures_of(container->look(index), *source);
   } catch (const LimitExceeded&) {
     throw;
-  } catch (const std::exception&) {
-    return std::nullopt;  // it is read no more: not this number, or not so
+  } catch (const std::exception&) {  // it is read no more: not this number, or not so
+    trial.readable = listed;
+    return std::nullopt;
   }
 }
 
 /// What becomes of the entry when the number is another one by so much.
 std::optional<NumberFinder::Measures> NumberFinder::changed(const NumberRead& read, std::size_t index,
-                                                            std::int64_t change) const {
+                                                            std::int64_t change) {
+  Trial& trial = trials_[{read.at, read.plan, change}];
+  if (!trial.readable) return std::nullopt;
+  if (auto known = trial.known.find(index); known != trial.known.end()) return known->second;
   auto bytes = bytes_for(read, read.value + change, *file_.source);
-  return bytes ? measured(index, with_number(file_.source, read, *bytes)) : std::nullopt;
+  auto found = bytes ? measured(index, with_number(file_.source, read, *bytes), trial) : std::nullopt;
+  return trial.known[index] = found;
 }
 
 /// Whether another change, twice as large or the other way, gives as much more.
 template <typename Of>
 bool NumberFinder::follows_evenly(const NumberRead& read, std::size_t index, std::int64_t change,
-                                  std::int64_t step, Of of, const Measures& now) const {
+                                  std::int64_t step, Of of, const Measures& now) {
   std::int64_t expected = change < 0 ? -step : step;
   for (std::int64_t times : {2, -1}) {
     auto again = changed(read, index, times * change);
@@ -84,7 +94,7 @@ bool NumberFinder::follows_evenly(const NumberRead& read, std::size_t index, std
 
 /// Whether a measure follows a number evenly, and nothing else of the entry follows it that should not.
 std::optional<Driver> NumberFinder::tried(const NumberRead& read, std::size_t index, Measure measure,
-                                          const Measures& now) const {
+                                          const Measures& now) {
   auto of = [&](const Measures& one) {
     return measure == Measure::offset ? one.offset : measure == Measure::length ? one.length : one.size;
   };
@@ -127,8 +137,7 @@ std::optional<Driver> NumberFinder::place_of_record(const EntryLook& look, std::
   return std::nullopt;
 }
 
-std::optional<Driver> NumberFinder::find_driver(const EntryLook& look, std::size_t index,
-                                                Measure measure) const {
+std::optional<Driver> NumberFinder::find_driver(const EntryLook& look, std::size_t index, Measure measure) {
   Measures now = measures_of(look, *file_.source);
   auto value = measure == Measure::offset ? now.offset : measure == Measure::length ? now.length : now.size;
   if (!value) return std::nullopt;

@@ -1,6 +1,7 @@
 #pragma once
 
 #include <map>
+#include <tuple>
 
 #include "layout/rewrite/described_rewrite.h"
 
@@ -46,22 +47,29 @@ class NumberFinder {
     std::optional<std::int64_t> offset, length, size;
   };
   static Measures measures_of(const EntryLook& look, const Source& base);
-  std::optional<Measures> measured(std::size_t index, const SourcePtr& source) const;
-  std::optional<Measures> changed(const NumberRead& read, std::size_t index, std::int64_t change) const;
+  /// What a number that was changed by so much made of the container.
+  struct Trial {
+    bool readable = true;                                       ///< with the same entries
+    std::map<std::size_t, std::optional<Measures>> known = {};  ///< by entry
+  };
+  std::optional<Measures> measured(std::size_t index, const SourcePtr& source, Trial& trial) const;
+  std::optional<Measures> changed(const NumberRead& read, std::size_t index, std::int64_t change);
   template <typename Of>
   bool follows_evenly(const NumberRead& read, std::size_t index, std::int64_t change, std::int64_t step,
-                      Of of, const Measures& now) const;
+                      Of of, const Measures& now);
   std::optional<Driver> tried(const NumberRead& read, std::size_t index, Measure measure,
-                              const Measures& now) const;
+                              const Measures& now);
 
   static std::optional<Driver> place_of_record(const EntryLook& look, std::int64_t at);
-  std::optional<Driver> find_driver(const EntryLook& look, std::size_t index, Measure measure) const;
+  std::optional<Driver> find_driver(const EntryLook& look, std::size_t index, Measure measure);
   std::vector<const NumberRead*> equal_numbers(std::int64_t value, std::uint64_t at) const;
   std::optional<Driver> found_or_missed(const EntryLook& look, std::size_t index);
 
   const DescribedFile& file_;
   const Recorder& head_;
   std::map<std::pair<std::size_t, Measure>, std::optional<Driver>> known_;
+  std::map<std::tuple<std::uint64_t, const NumberPlan*, std::int64_t>, Trial>
+      trials_;  // by the number's offset, how it is read, and the change: measures and entries share them
   std::size_t misses_ = 0;
   std::vector<std::string> paths_;  // of all entries: no number that changes one of these is the right one
 };

@@ -68,8 +68,8 @@ void Run::expect(const Node& condition, Frame& frame, const Span& where, const s
 
 void Run::check_room(std::size_t count) const {
   if (count > context_.limits.max_entries)
-    throw LimitExceeded(
-        fmt::format("a list of more than {} elements; if that is right, raise --max-entries", count));
+    throw LimitExceeded(fmt::format("a list of more than {} elements; if that is right, raise --max-entries",
+                                    context_.limits.max_entries));
 }
 
 void Run::fail_depth(const Span& where) const {
@@ -127,6 +127,7 @@ Value Run::element(const Value& list, std::uint64_t index) {
   const List& all = store_.lists[list.object];
   if (all.shape == List::Shape::offsets)
     return {static_cast<std::int64_t>(index), 0, list.object, Value::Kind::item};
+  if (all.shape == List::Shape::range) return Value::of(all.first + static_cast<std::int64_t>(index));
   Value value;
   if (all.shape == List::Shape::values) {
     value = all.values[index];

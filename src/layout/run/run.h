@@ -41,6 +41,7 @@ struct StandIn {
   SourcePtr bytes;       ///< null: none
   std::uint64_t at = 0;  ///< the offset that a recorder is told for its first byte
 };
+/// What is read in place of parts and files, where a change is tried.
 struct StandIns {
   std::vector<StandIn> parts;  ///< for the parts that are decoded first, in their order
   std::map<std::string, StandIn, std::less<>> files;

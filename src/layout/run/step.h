@@ -14,6 +14,7 @@ namespace operculum::layout {
 /// A secret is bytes that may also be a key of the user's: its step gives nothing of it away.
 enum class ParameterKind { number, bytes, text, secret };
 
+/// An argument that a step takes.
 struct StepParameter {
   std::string_view name;
   ParameterKind kind;

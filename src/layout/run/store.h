@@ -33,11 +33,12 @@ struct Instance {
 /// Elements one after another. Three shapes: of fixed size and read when asked for; records whose offsets are
 /// kept; or values.
 struct List {
-  enum class Shape { strided, offsets, values };
+  enum class Shape { strided, offsets, values, range };
   Shape shape = Shape::values;
   const ReadPlan* element = nullptr;  // of what was read from bytes
   std::uint32_t region = 0;
   std::uint64_t offset = 0, stride = 0, count = 0;
+  std::int64_t first = 0;  // of a range: `count` numbers in a row
   std::vector<std::uint64_t> offsets;
   std::uint64_t limit = 0;           // where the elements with offsets must end
   std::uint64_t begin = 0, end = 0;  // of what was read one after another, in the region
@@ -47,7 +48,8 @@ struct List {
   std::vector<std::int64_t> siblings;  // of a tree: how many children its parent has before it
 
   std::uint64_t size() const {
-    return shape == Shape::strided ? count : shape == Shape::offsets ? offsets.size() : values.size();
+    if (shape == Shape::strided || shape == Shape::range) return count;
+    return shape == Shape::offsets ? offsets.size() : values.size();
   }
 };
 

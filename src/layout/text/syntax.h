@@ -28,6 +28,7 @@ struct Argument {
   Span where;
 };
 
+/// An expression as it is written.
 struct Expr {
   enum class Kind {
     number,
@@ -85,6 +86,7 @@ struct Transform {
 /// How a list ends.
 enum class ListEnd { counted, until, whilst, within, to_end };
 
+/// What a field is read as.
 struct Type {
   enum class Kind { number, bits, text, bytes, record, list };
   Kind kind;
@@ -111,6 +113,7 @@ struct Type {
   ExprPtr at, in;                // placed elsewhere
 };
 
+/// A line of a record.
 struct Field {
   enum class Kind { read, let, skip, align, seek, require, expect, when, within, order };
   Kind kind;
@@ -123,11 +126,13 @@ struct Field {
   bool big = false, other_order = false;  // of order
 };
 
+/// A name that a record or a function is given a value for.
 struct Parameter {
   std::string name, type;
   Span where;
 };
 
+/// A record as it is written.
 struct Record {
   std::string name;
   Span where;
@@ -135,6 +140,7 @@ struct Record {
   std::vector<Field> fields;
 };
 
+/// A function as it is written.
 struct Function {
   std::string name;
   Span where;
@@ -143,12 +149,14 @@ struct Function {
   ExprPtr body;
 };
 
+/// What an entry rule is carried out for each of.
 struct Loop {
   std::string variable, number_variable;
   ExprPtr list;
   Span where;
 };
 
+/// A checksum that must fit.
 struct Check {
   std::string algorithm;
   std::vector<Argument> arguments;
@@ -157,12 +165,14 @@ struct Check {
   Span where;
 };
 
+/// What a value is for an entry: its path, its data, ...
 struct Role {
   std::string name;
   ExprPtr value;
   Span where;
 };
 
+/// What makes entries, and of what.
 struct EntryRule {
   Span where;
   std::vector<Loop> loops;
@@ -172,6 +182,7 @@ struct EntryRule {
   std::vector<Check> checks;
 };
 
+/// A line outside of records.
 struct Statement {
   enum class Kind { binding, require, expect, fact, check, entry, order, region };
   Kind kind;
@@ -184,6 +195,7 @@ struct Statement {
   bool big = false, other_order = false;
 };
 
+/// A whole description.
 struct Layout {
   std::string title;
   Span where;

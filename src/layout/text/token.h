@@ -6,6 +6,7 @@
 
 namespace operculum::layout {
 
+/// A word of a description and where it stands.
 struct Token {
   enum class Kind {
     word,    ///< a name or a keyword
