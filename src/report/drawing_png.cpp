@@ -14,7 +14,7 @@ namespace {
 
 constexpr double kScale = 2;  // pixels a unit
 
-std::uint32_t colour(std::string_view name) {
+std::uint32_t rgb_of(std::string_view name) {
   if (name.front() == '#') return static_cast<std::uint32_t>(parse_number(name.substr(1), 16).value_or(0));
   auto known = std::find_if(std::begin(kThemeColours), std::end(kThemeColours),
                             [&](const ThemeColour& one) { return one.name == name; });
@@ -55,7 +55,7 @@ class Painter {
   }
 
   void use(std::string_view name) {
-    std::uint32_t value = colour(name);
+    std::uint32_t value = rgb_of(name);
     auto part = [&](unsigned shift) { return static_cast<double>(value >> shift & 0xFF) / 255; };
     cairo_.set_source_rgb(context_.get(), part(16), part(8), part(0));
   }

@@ -13,15 +13,15 @@ i.inside { border: 1px solid var(--ink); box-sizing: border-box }
 @media print { body { max-width: none } }
 )css";
 
-std::string colour(std::string_view name) {
+std::string css_colour(std::string_view name) {
   if (name.empty()) return "none";
   return name.front() == '#' ? std::string(name) : fmt::format("var(--{})", name);
 }
 
 std::string rule(const ShapeStyle& style) {
-  std::string out = fmt::format(".{} {{ fill: {}", style.name, colour(style.fill));
+  std::string out = fmt::format(".{} {{ fill: {}", style.name, css_colour(style.fill));
   if (!style.stroke.empty())
-    out += fmt::format("; stroke: {}; stroke-width: {}", colour(style.stroke), style.stroke_width);
+    out += fmt::format("; stroke: {}; stroke-width: {}", css_colour(style.stroke), style.stroke_width);
   if (style.font_size > 0) {
     out += fmt::format("; font: {}px {}", style.font_size,
                        style.monospace ? "ui-monospace, monospace" : "system-ui, sans-serif");

@@ -58,11 +58,15 @@ TEST(DynamicDisks, ADiskThatIsMissingCostsOnlyWhatItAloneHeld) {
     EXPECT_FALSE(entry_at(*held, name).is(Entry::damaged)) << name;
     expect_volume(held, name);
   }
-  for (auto [name, why] : {std::pair{"Spanned", "the disk that holds \"Disk2-01\" is missing"},
-                           {"Striped", "this part lies on member 1 of the array, which is not there"}}) {
+  struct Missing {
+    const char *name, *why;
+  };
+  for (const Missing& one : {Missing{"Spanned", "the disk that holds \"Disk2-01\" is missing"},
+                             {"Striped", "this part lies on member 1 of the array, which is not there"}}) {
+    const char* name = one.name;
     EXPECT_TRUE(entry_at(*held, name).is(Entry::damaged)) << name;
     EXPECT_TRUE(has_finding(*held, fmt::format("volume \"{}\" cannot be read wholly", name)));
-    EXPECT_REFUSAL(text_at(*held, name), Malformed, why);
+    EXPECT_REFUSAL(text_at(*held, name), Malformed, one.why);
   }
   files.erase("shelf-3.img");
   Held alone = open_beside("shelf-1.img", files);
