@@ -120,7 +120,8 @@ void EntryTable::write_kept(bool complete) {
       head += padded(std::string(kTitles[i]), widths_[i], i <= stored ? Align::right : Align::left) + "  ";
   }
   session_.data.write(
-      styled(head + std::string(kTitles[path]), "1", session_.output.empty() && colour_wanted(1)) + "\n");
+      styled(head + std::string(kTitles[path]), "1", session_.output.empty() && colour_wanted(1)) +
+      Shown("\n"));
   for (const Row& row : kept_) write(row);
   kept_.clear();
   kept_.shrink_to_fit();
@@ -131,7 +132,7 @@ void EntryTable::write(const Row& row) {
   for (std::size_t i = 0; i < path; ++i) {
     if (shown_[i]) line += padded(row[i], widths_[i], i <= stored ? Align::right : Align::left) + "  ";
   }
-  session_.data.write(line + row[path] + "\n");
+  session_.data.write(shown("{}{}\n", line, row[path]));
 }
 
 }  // namespace operculum::cli

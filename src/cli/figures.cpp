@@ -22,7 +22,7 @@ constexpr const char* kFontFiles[] = {"/etc/fonts",
 void write_file(const std::string& path, std::string_view bytes) {
   Output file;
   file.open(path);
-  file.write(bytes);
+  file.write_bytes(bytes);
   file.finish();
 }
 

@@ -64,7 +64,7 @@ char* Output::room(std::size_t count) {
   return buffer_.get() + used_;
 }
 
-void Output::write(std::string_view text) {
+void Output::write_bytes(std::string_view text) {
   if (text.empty()) return;
   if (text.size() > kBuffer) {
     flush();
@@ -75,7 +75,7 @@ void Output::write(std::string_view text) {
 }
 
 void Output::write_line(std::string_view untrusted) {
-  if (untrusted.size() >= kBuffer || !is_plain(untrusted)) return write(escape(untrusted) + '\n');
+  if (untrusted.size() >= kBuffer || !is_plain(untrusted)) return write_bytes(escape(untrusted) + '\n');
   char* to = room(untrusted.size() + 1);
   std::memcpy(to, untrusted.data(), untrusted.size());
   to[untrusted.size()] = '\n';
@@ -114,8 +114,9 @@ bool colour_wanted(int descriptor) {
   return (no_colour == nullptr || *no_colour == '\0') && isatty(descriptor) == 1;
 }
 
-std::string styled(std::string_view text, std::string_view sgr, bool wanted) {
-  return wanted ? fmt::format("\x1b[{}m{}\x1b[0m", sgr, text) : std::string(text);
+Shown styled(std::string_view untrusted, std::string_view sgr, bool wanted) {
+  std::string text = printable(untrusted);
+  return Shown::made(wanted ? fmt::format("\x1b[{}m{}\x1b[0m", sgr, text) : text);
 }
 
 }  // namespace operculum::cli

@@ -4,6 +4,7 @@
 #include <string>
 #include <string_view>
 
+#include "base/shown.h"
 #include "io/descriptor.h"
 
 namespace operculum::cli {
@@ -19,7 +20,8 @@ class Output {
 
   /// A file that must not exist yet. Throws IoError.
   void open(const std::string& path);
-  void write(std::string_view text);
+  void write(const Shown& text) { write_bytes(text.text()); }
+  void write_bytes(std::string_view bytes);     ///< contents, as a person asked for them; or a file's
   void write_line(std::string_view untrusted);  ///< escaped, with a line end
   void flush();   ///< throws IoError; a reader that went away ends the program quietly
   void finish();  ///< flushes, and gives the file its name; throws IoError
@@ -44,7 +46,7 @@ std::size_t terminal_width(int descriptor);
 /// True when text on this descriptor may have colour: a terminal, and NO_COLOR is not set.
 bool colour_wanted(int descriptor);
 
-/// `text` in an SGR style ("1" bold, "35" magenta) when `wanted`.
-std::string styled(std::string_view text, std::string_view sgr, bool wanted);
+/// Anybody's words, made printable, in an SGR style ("1" bold, "35" magenta) when `wanted`.
+Shown styled(std::string_view untrusted, std::string_view sgr, bool wanted);
 
 }  // namespace operculum::cli

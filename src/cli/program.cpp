@@ -43,7 +43,7 @@ int run_program(Session& session, const std::vector<std::string>& arguments) {
   CommandLine program(kAbout, "operculum " OPERCULUM_VERSION);
   add_commands(program, session);
   try {
-    if (auto text = program.run(arguments)) session.data.write(*text);
+    if (auto text = program.run(arguments)) session.data.write(Shown::lines(*text));
     session.data.finish();
   } catch (const UsageError& error) {
     session.say(Session::Tone::error, error.sentence);

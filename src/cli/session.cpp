@@ -94,18 +94,17 @@ std::vector<std::string> known_views() {
 void Session::say(Tone tone, const std::string& sentence) const {
   if (quiet && tone == Tone::note) return;
   bool colour = colour_wanted(2);
-  std::string word = tone == Tone::note      ? ""
-                     : tone == Tone::warning ? styled("warning: ", "35", colour)
-                                             : styled("error: ", "31", colour);
-  // Whatever a sentence was put together from, nothing in it may steer the terminal.
-  std::string line = fmt::format("operculum: {}{}\n", word, printable(sentence));
-  std::fwrite(line.data(), 1, line.size(), stderr);
+  Shown word = tone == Tone::note      ? Shown()
+               : tone == Tone::warning ? styled("warning: ", "35", colour)
+                                       : styled("error: ", "31", colour);
+  Shown line = shown("operculum: {}{}\n", word, sentence);
+  std::fwrite(line.text().data(), 1, line.text().size(), stderr);
 }
 
 void Session::write_new_file(const std::string& path, std::string_view text, std::string_view what) const {
   Output file;
   file.open(path);
-  file.write(text);
+  file.write_bytes(text);
   file.finish();
   say(Tone::note, fmt::format("the {} is in {}", what, escape(path)));
 }

@@ -8,7 +8,7 @@
 
 namespace operculum {
 
-std::string json_line(const Difference& difference) {
+Shown json_line(const Difference& difference) {
   Json record = {{"record", "difference"},
                  {"kind", name_of(difference.kind)},
                  {"path", escape(difference.path)},
@@ -31,7 +31,7 @@ std::string json_line(const Difference& difference) {
   return line_of(record);
 }
 
-std::string json_line(const CompareTotals& totals) {
+Shown json_line(const CompareTotals& totals) {
   return line_of({{"record", "totals"},
                   {"same", totals.same},
                   {"changed", totals.changed},
@@ -43,7 +43,7 @@ std::string json_line(const CompareTotals& totals) {
                   {"order_differs", totals.order_differs}});
 }
 
-std::string json_line(const FoundFile& file) {
+Shown json_line(const FoundFile& file) {
   Json record = {{"record", "find"}, {"locator", escape(file.locator)}, {"target", escape(file.target)}};
   add_text(record, "path", file.path);
   record["kind"] = name_of(file.kind);
@@ -59,7 +59,7 @@ std::string json_line(const FoundFile& file) {
   return line_of(record);
 }
 
-std::string json_line(const FileVersions& file, const FileVersion& version) {
+Shown json_line(const FileVersions& file, const FileVersion& version) {
   Json record = {{"record", "version"}, {"name", escape(file.name)}};
   record["newest"] = &version == &file.versions.front();
   add_time(record, "time", version.modified);
@@ -69,7 +69,7 @@ std::string json_line(const FileVersions& file, const FileVersion& version) {
   return line_of(record);
 }
 
-std::string json_line(const FindTotals& totals) {
+Shown json_line(const FindTotals& totals) {
   return line_of({{"record", "totals"},
                   {"found", totals.found},
                   {"targets", totals.targets},
@@ -77,7 +77,7 @@ std::string json_line(const FindTotals& totals) {
                   {"unreadable", totals.unreadable}});
 }
 
-std::string json_line(const LoadingOrder& order, const ProvidedPath& path) {
+Shown json_line(const LoadingOrder& order, const ProvidedPath& path) {
   Json record = {{"record", "path"},
                  {"path", escape(path.path)},
                  {"winner", escape(order.packs()[path.winner().pack].target)}};
@@ -92,7 +92,7 @@ std::string json_line(const LoadingOrder& order, const ProvidedPath& path) {
   return line_of(record);
 }
 
-std::string json_line(const LoadedPack& pack, std::size_t place) {
+Shown json_line(const LoadedPack& pack, std::size_t place) {
   Json record = {{"record", "pack"}, {"loaded", place + 1}, {"target", escape(pack.target)}};
   if (pack.format != nullptr) record["format"] = pack.format->id;
   add_text(record, "message", pack.error);
@@ -104,7 +104,7 @@ std::string json_line(const LoadedPack& pack, std::size_t place) {
   return line_of(record);
 }
 
-std::string json_line(const CatalogueTotals& totals) {
+Shown json_line(const CatalogueTotals& totals) {
   return line_of({{"record", "totals"},
                   {"files", totals.files},
                   {"unchanged", totals.unchanged},
@@ -116,7 +116,7 @@ std::string json_line(const CatalogueTotals& totals) {
                   {"complete", !totals.stopped}});
 }
 
-std::string json_line(const std::string& catalogue, const MergeTotals& totals) {
+Shown json_line(const std::string& catalogue, const MergeTotals& totals) {
   return line_of({{"record", "merged"},
                   {"catalogue", escape(catalogue)},
                   {"files", totals.files},
@@ -124,7 +124,7 @@ std::string json_line(const std::string& catalogue, const MergeTotals& totals) {
                   {"entries", totals.entries}});
 }
 
-std::string json_line(const Overview& overview) {
+Shown json_line(const Overview& overview) {
   Json record = {{"record", "overview"},
                  {"files", overview.files},
                  {"bytes", overview.bytes},

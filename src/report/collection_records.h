@@ -1,5 +1,6 @@
 #pragma once
 
+#include "base/shown.h"
 #include "collection/catalogue/merge.h"
 #include "collection/catalogue/overview.h"
 #include "collection/catalogue/update.h"
@@ -11,15 +12,15 @@ namespace operculum {
 
 // The records of --json that answer questions across many containers, as those of report/records.h.
 
-std::string json_line(const Difference& difference);
-std::string json_line(const CompareTotals& totals);
-std::string json_line(const FoundFile& file);
-std::string json_line(const FileVersions& file, const FileVersion& version);
-std::string json_line(const FindTotals& totals);
-std::string json_line(const CatalogueTotals& totals);
-std::string json_line(const Overview& overview);
-std::string json_line(const std::string& catalogue, const MergeTotals& totals);
-std::string json_line(const LoadingOrder& order, const ProvidedPath& path);
-std::string json_line(const LoadedPack& pack, std::size_t place);  ///< the place from 0
+Shown json_line(const Difference& difference);
+Shown json_line(const CompareTotals& totals);
+Shown json_line(const FoundFile& file);
+Shown json_line(const FileVersions& file, const FileVersion& version);
+Shown json_line(const FindTotals& totals);
+Shown json_line(const CatalogueTotals& totals);
+Shown json_line(const Overview& overview);
+Shown json_line(const std::string& catalogue, const MergeTotals& totals);
+Shown json_line(const LoadingOrder& order, const ProvidedPath& path);
+Shown json_line(const LoadedPack& pack, std::size_t place);  ///< the place from 0
 
 }  // namespace operculum

@@ -17,7 +17,7 @@ std::string hex_letters(ByteView bytes) {
   return out;
 }
 
-std::string hex_lines(ByteView bytes, std::uint64_t offset) {
+Shown hex_lines(ByteView bytes, std::uint64_t offset) {
   std::string out;
   for (std::size_t at = 0; at < bytes.size(); at += kPerLine) {
     ByteView line = bytes.subspan(at, std::min(kPerLine, bytes.size() - at));
@@ -28,7 +28,7 @@ std::string hex_lines(ByteView bytes, std::uint64_t offset) {
     }
     out += "  " + hex_letters(line) + '\n';
   }
-  return out;
+  return Shown::made(std::move(out));
 }
 
 }  // namespace operculum

@@ -3,12 +3,13 @@
 #include <string>
 
 #include "base/bytes.h"
+#include "base/shown.h"
 
 namespace operculum {
 
 /// Bytes as lines of sixteen: offset, hexadecimal in two groups of eight, characters. `offset` is that of the
 /// first.
-std::string hex_lines(ByteView bytes, std::uint64_t offset);
+Shown hex_lines(ByteView bytes, std::uint64_t offset);
 
 /// Bytes as characters: printable ASCII as it is, all else as dots.
 std::string hex_letters(ByteView bytes);

@@ -9,32 +9,32 @@
 namespace operculum {
 namespace {
 
-std::string item_line(const InstalledItem& item) {
+Shown item_line(const InstalledItem& item) {
   std::string mode = item.mode == Entry::kNoMode ? "    " : fmt::format("{:04o}", item.mode);
   std::string path = escape(item.path) + (item.kind == EntryKind::folder ? "/" : "");
   if (!item.link_target.empty()) path += " -> " + escape(item.link_target);
   if (item.configuration) path += "  (configuration)";
-  return fmt::format("    {} {:<12} {:>12}  {}\n", mode, escape(item.owner),
-                     item.kind == EntryKind::file ? grouped(item.size) : "-", path);
+  return shown("    {} {:<12} {:>12}  {}\n", mode, escape(item.owner),
+               item.kind == EntryKind::file ? grouped(item.size) : "-", path);
 }
 
-std::string action_lines(const InstallAction& action, bool scripts) {
-  std::string text = fmt::format("  {:<14} {}", name_of(action.kind), printable(action.name));
-  if (!action.when.empty()) text += fmt::format(", {}", printable(action.when));
+Shown action_lines(const InstallAction& action, bool scripts) {
+  Shown text = shown("  {:<14} {}", name_of(action.kind), printable(action.name));
+  if (!action.when.empty()) text += shown(", {}", printable(action.when));
   if (!action.command.empty() && action.command != action.name)
-    text += fmt::format("\n  {:<14} {}", "", printable(action.command));
+    text += shown("\n  {:<14} {}", "", printable(action.command));
   text += "\n";
   if (!scripts || action.text.empty()) return text;
   for (std::string_view line : split(trim(action.text), '\n'))
-    text += fmt::format("  {:<14} | {}\n", "", printable(line));
+    text += shown("  {:<14} | {}\n", "", printable(line));
   return text;
 }
 
 /// Of an update: what it would write where. It puts no files anywhere and runs nothing.
-std::string writes_text(const PackageReport& report) {
-  std::string out = "would write\n";
+Shown writes_text(const PackageReport& report) {
+  Shown out = "would write\n";
   for (const MemoryWrite& write : report.plan.writes)
-    out += fmt::format("  {:>12}  {}  ({})\n", grouped(write.size), printable(write.to), escape(write.from));
+    out += shown("  {:>12}  {}  ({})\n", grouped(write.size), printable(write.to), escape(write.from));
   return out;
 }
 
@@ -44,10 +44,10 @@ std::string removal_line(const std::string& path) {
   return escape(path) + (path.ends_with('/') ? " (if empty)" : "");
 }
 
-std::string install_text(const PackageReport& report, bool scripts) {
-  std::string out = escape(report.target) + "\n";
+Shown install_text(const PackageReport& report, bool scripts) {
+  Shown out = shown("{}\n", escape(report.target));
   auto fact = [&](std::string_view name, const std::string& value) {
-    out += fmt::format("  {:<14} {}\n", name, printable(value));
+    out += shown("  {:<14} {}\n", name, printable(value));
   };
   fact("is", std::string(report.format));
   for (const auto& [name, value] : report.plan.about) fact(name, value);
@@ -59,33 +59,33 @@ std::string install_text(const PackageReport& report, bool scripts) {
   if (updates) return out + writes_text(report);
   out += "would put\n";
   for (const InstalledPlace& place : report.places) {
-    out += fmt::format("  {}  ({}, {})\n", escape(place.place), counted(place.files, "file", "files"),
-                       human_size(place.bytes));
+    out += shown("  {}  ({}, {})\n", escape(place.place), counted(place.files, "file", "files"),
+                 human_size(place.bytes));
     for (const InstalledItem& item : place.items) out += item_line(item);
   }
   auto section = [&](std::string_view title, bool empty) {
-    out += fmt::format("{}\n", title);
+    out += shown("{}\n", title);
     if (empty) out += "  nothing\n";
   };
   section("would run", report.plan.actions.empty());
   for (const InstallAction& action : report.plan.actions) out += action_lines(action, scripts);
   if (!report.effects.empty()) section("scripts say that they would make", false);
-  for (const std::string& effect : report.effects) out += fmt::format("  {}\n", printable(effect));
+  for (const std::string& effect : report.effects) out += shown("  {}\n", printable(effect));
   if (!report.plan.registry.empty()) section("would write to the registry", false);
   for (const RegistryValue& value : report.plan.registry)
-    out += fmt::format("  {}\n    {} = {}\n", printable(value.key),
-                       printable(value.name.empty() ? "(default)" : value.name), printable(value.value));
+    out += shown("  {}\n    {} = {}\n", printable(value.key),
+                 printable(value.name.empty() ? "(default)" : value.name), printable(value.value));
   if (!report.plan.shortcuts.empty()) section("would make shortcuts", false);
   for (const Shortcut& shortcut : report.plan.shortcuts)
-    out += fmt::format("  {} -> {}\n", escape(shortcut.path), printable(shortcut.target));
+    out += shown("  {} -> {}\n", escape(shortcut.path), printable(shortcut.target));
   if (!report.plan.needs.empty()) section("needs", false);
-  for (const std::string& need : report.plan.needs) out += fmt::format("  {}\n", printable(need));
+  for (const std::string& need : report.plan.needs) out += shown("  {}\n", printable(need));
   if (!report.plan.notes.empty()) section("beside that", false);
-  for (const std::string& note : report.plan.notes) out += fmt::format("  {}\n", printable(note));
+  for (const std::string& note : report.plan.notes) out += shown("  {}\n", printable(note));
   section("to remove by hand", report.removal.empty());
-  for (const std::string& path : report.removal) out += fmt::format("  {}\n", removal_line(path));
+  for (const std::string& path : report.removal) out += shown("  {}\n", removal_line(path));
   if (!report.undo.empty()) section("to undo beside that", false);
-  for (const std::string& undo : report.undo) out += fmt::format("  {}\n", printable(undo));
+  for (const std::string& undo : report.undo) out += shown("  {}\n", printable(undo));
   return out;
 }
 

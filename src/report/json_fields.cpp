@@ -5,8 +5,10 @@
 
 namespace operculum {
 
-std::string line_of(const Json& record) {
-  return record.dump(-1, ' ', false, Json::error_handler_t::replace) + "\n";
+Shown line_of(const Json& record) {
+  std::string line = record.dump(-1, ' ', false, Json::error_handler_t::replace);
+  if (printable(line) != line) line = record.dump(-1, ' ', true, Json::error_handler_t::replace);
+  return Shown::made(line + "\n");
 }
 
 void add_text(Json& record, const char* field, const std::string& value) {

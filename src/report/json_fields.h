@@ -3,6 +3,7 @@
 #include <nlohmann/json.hpp>
 #include <string>
 
+#include "base/shown.h"
 #include "base/time.h"
 
 namespace operculum {
@@ -11,7 +12,7 @@ namespace operculum {
 
 using Json = nlohmann::ordered_json;
 
-std::string line_of(const Json& record);                                   ///< with its line end
+Shown line_of(const Json& record);  ///< with its line end; what could steer a terminal is \u...
 void add_text(Json& record, const char* field, const std::string& value);  ///< escaped; not when empty
 void add_time(Json& record, const char* field, const Timestamp& time);     ///< not when unknown
 void add_size(Json& record, const char* field, std::uint64_t size);        ///< not Entry::kUnknownSize

@@ -22,10 +22,10 @@ class Lines {
     }
   }
 
-  std::string finish() {
+  Shown finish() {
     if (count_ > most_)
-      out_ += fmt::format("            and {}; --json and --page have all\n",
-                          counted(count_ - most_, "more range", "more ranges"));
+      out_ += shown("            and {}; --json and --page have all\n",
+                    counted(count_ - most_, "more range", "more ranges"));
     return std::move(out_);
   }
 
@@ -41,21 +41,21 @@ class Lines {
       if (note.size() > kLongestNote) note = note.substr(0, kLongestNote) + "...";
       if (is_utf8(note)) what += fmt::format(" ({})", note);
     }
-    out_ += fmt::format("  {:<9} {:08x} {:>10}  {:{}}{}\n", out_.empty() ? "map" : "", one.at,
-                        human_size(one.size), "", 2 * depth, what);
+    out_ += shown("  {:<9} {:08x} {:>10}  {:{}}{}\n", out_.empty() ? "map" : "", one.at, human_size(one.size),
+                  "", 2 * depth, what);
   }
 
   std::size_t most_, count_ = 0;
-  std::string out_;
+  Shown out_;
 };
 
 }  // namespace
 
-std::string map_text(const RegionMap& map, std::size_t most) {
+Shown map_text(const RegionMap& map, std::size_t most) {
   Lines lines(most);
   lines.add(map.regions, 0);
-  std::string out = lines.finish();
-  for (const std::string& one : map.versions) out += fmt::format("  {:<9} \"{}\"\n", "says", printable(one));
+  Shown out = lines.finish();
+  for (const std::string& one : map.versions) out += shown("  {:<9} \"{}\"\n", "says", printable(one));
   return out;
 }
 

@@ -19,7 +19,7 @@ std::string pack_name(const LoadedPack& pack) {
   return escape(base_name(name));
 }
 
-std::string packs_table(const LoadingOrder& order) {
+Shown packs_table(const LoadingOrder& order) {
   using Align = TextTable::Align;
   TextTable table({{"loaded", Align::right},
                    {"pack"},
@@ -49,7 +49,7 @@ std::string losers_text(const LoadingOrder& order, const ProvidedPath& path) {
   return text;
 }
 
-std::string why_text(const LoadingOrder& order, const ProvidedPath& path) {
+Shown why_text(const LoadingOrder& order, const ProvidedPath& path) {
   using Align = TextTable::Align;
   TextTable table({{"  loaded", Align::right},
                    {"pack"},
@@ -66,7 +66,7 @@ std::string why_text(const LoadingOrder& order, const ProvidedPath& path) {
                one.item->crc32 ? fmt::format("{:08x}", *one.item->crc32) : "-",
                wins ? "wins" : std::string(name_of(one.standing)), escape(one.item->path)});
   }
-  return fmt::format("{}\n{}", escape(path.path), table.text());
+  return shown("{}\n{}", path.path, table.text());
 }
 
 }  // namespace operculum

@@ -2,6 +2,7 @@
 
 #include <string>
 
+#include "base/shown.h"
 #include "collection/loading_order.h"
 
 namespace operculum {
@@ -10,14 +11,14 @@ namespace operculum {
 std::string pack_name(const LoadedPack& pack);
 
 /// The packs in the order in which they are loaded, and what becomes of their files.
-std::string packs_table(const LoadingOrder& order);
+Shown packs_table(const LoadingOrder& order);
 
 /// What lost against the winner of a path: "over harbour.pack (same), tide.pack (differs)"; empty when
 /// nothing did.
 std::string losers_text(const LoadingOrder& order, const ProvidedPath& path);
 
 /// Why a path is what it is: every pack that has it, the first loaded first.
-std::string why_text(const LoadingOrder& order, const ProvidedPath& path);
+Shown why_text(const LoadingOrder& order, const ProvidedPath& path);
 
 /// A whole page: the packs, a matrix of who wins over whom, the paths that differ.
 std::string order_page(const LoadingOrder& order);

@@ -14,14 +14,14 @@ namespace {
 
 using Align = TextTable::Align;
 
-std::string formats_text(const Overview& overview) {
+Shown formats_text(const Overview& overview) {
   TextTable table({{"format"}, {"files", Align::right}, {"bytes", Align::right}});
   for (const OverviewRow& row : overview.formats)
     table.add({format_name(row.name), grouped(row.count), human_size(row.bytes)});
   return table.text();
 }
 
-std::string duplicates_text(const Overview& overview) {
+Shown duplicates_text(const Overview& overview) {
   TextTable table({{"cost", Align::right}, {"copies", Align::right}, {"bytes each", Align::right}, {"in"}});
   for (const OverviewDuplicate& one : overview.duplicates) {
     bool first = true;
@@ -34,7 +34,7 @@ std::string duplicates_text(const Overview& overview) {
   return table.text();
 }
 
-std::string files_text(const std::vector<OverviewFile>& files) {
+Shown files_text(const std::vector<OverviewFile>& files) {
   TextTable table({{"bytes", Align::right}, {"modified"}, {"entry"}});
   for (const OverviewFile& file : files)
     table.add({grouped(file.size), file.modified == 0 ? "-" : to_text(from_unix(file.modified)),
@@ -42,12 +42,12 @@ std::string files_text(const std::vector<OverviewFile>& files) {
   return table.text();
 }
 
-std::string faulty_text(const Overview& overview) {
-  std::string out;
+Shown faulty_text(const Overview& overview) {
+  Shown out;
   for (const OverviewFile& file : overview.faulty)
-    out += fmt::format("{} ({}): {}\n", escape(file.path), file.state, printable(file.message));
+    out += shown("{} ({}): {}\n", escape(file.path), file.state, printable(file.message));
   if (overview.faulty_count > overview.faulty.size())
-    out += fmt::format("and {} more\n", grouped(overview.faulty_count - overview.faulty.size()));
+    out += shown("and {} more\n", grouped(overview.faulty_count - overview.faulty.size()));
   return out;
 }
 
@@ -61,16 +61,15 @@ std::string format_name(const std::string& id) {
   return escape(id);
 }
 
-std::string overview_text(const Overview& overview) {
-  std::string out =
-      fmt::format("{} ({}) with {} ({} unpacked); {} verified as whole, {} faulty, {} gone",
-                  counted(overview.files, "file", "files"), human_size(overview.bytes),
-                  counted(overview.entries, "entry", "entries"), human_size(overview.unpacked),
-                  grouped(overview.verified), grouped(overview.faulty_count), grouped(overview.gone));
-  if (overview.unfinished > 0) out += fmt::format(", {} not read to the end", grouped(overview.unfinished));
+Shown overview_text(const Overview& overview) {
+  Shown out = shown("{} ({}) with {} ({} unpacked); {} verified as whole, {} faulty, {} gone",
+                    counted(overview.files, "file", "files"), human_size(overview.bytes),
+                    counted(overview.entries, "entry", "entries"), human_size(overview.unpacked),
+                    grouped(overview.verified), grouped(overview.faulty_count), grouped(overview.gone));
+  if (overview.unfinished > 0) out += shown(", {} not read to the end", grouped(overview.unfinished));
   out += ".\n";
-  auto section = [&](std::string_view title, const std::string& text) {
-    if (!text.empty()) out += fmt::format("\n{}\n{}", title, text);
+  auto section = [&](std::string_view title, const Shown& text) {
+    if (!text.empty()) out += shown("\n{}\n{}", title, text);
   };
   section("What there is", formats_text(overview));
   if (!overview.unknown.empty()) {
@@ -89,8 +88,8 @@ std::string overview_text(const Overview& overview) {
   return out;
 }
 
-std::string overview_csv(const Overview& overview) {
-  std::string out = csv_line({"section", "name", "count", "bytes", "note"});
+Shown overview_csv(const Overview& overview) {
+  Shown out = csv_line({"section", "name", "count", "bytes", "note"});
   auto number = [](std::uint64_t value) { return std::to_string(value); };
   out += csv_line({"total", "files", number(overview.files), number(overview.bytes), ""});
   out += csv_line({"total", "entries", number(overview.entries), number(overview.unpacked), ""});

@@ -2,6 +2,7 @@
 
 #include <string>
 
+#include "base/shown.h"
 #include "collection/catalogue/overview.h"
 
 namespace operculum {
@@ -10,10 +11,10 @@ namespace operculum {
 std::string format_name(const std::string& id);
 
 /// A collection as tables for a terminal.
-std::string overview_text(const Overview& overview);
+Shown overview_text(const Overview& overview);
 
 /// The same as RFC 4180: section, name, count, bytes, note.
-std::string overview_csv(const Overview& overview);
+Shown overview_csv(const Overview& overview);
 
 /// The same as a page with figures.
 std::string overview_page(const Overview& overview, const std::string& title);

@@ -9,40 +9,40 @@
 namespace operculum {
 namespace {
 
-std::string line_of(const Fate& fate) {
-  std::string text = fmt::format("{}: {}", escape(fate.path), name_of(fate.kind));
-  if (fate.kind == Fate::Kind::renamed) text += fmt::format(" to {}", escape(fate.new_path));
+Shown line_of(const Fate& fate) {
+  Shown text = shown("{}: {}", escape(fate.path), name_of(fate.kind));
+  if (fate.kind == Fate::Kind::renamed) text += shown(" to {}", escape(fate.new_path));
   bool both = fate.old_size != Entry::kUnknownSize && fate.new_size != Entry::kUnknownSize;
   if (fate.kind == Fate::Kind::changed && both)
-    text += fmt::format(", {} to {}", human_size(fate.old_size), human_size(fate.new_size));
-  if (fate.kind == Fate::Kind::added) text += fmt::format(", {}", human_size(fate.new_size));
+    text += shown(", {} to {}", human_size(fate.old_size), human_size(fate.new_size));
+  if (fate.kind == Fate::Kind::added) text += shown(", {}", human_size(fate.new_size));
   text += "\n";
-  for (const std::string& note : fate.notes) text += fmt::format("  {}\n", printable(note));
+  for (const std::string& note : fate.notes) text += shown("  {}\n", printable(note));
   return text;
 }
 
 }  // namespace
 
-std::string rebuild_text(const RebuildResult& result, const std::string& target, bool dry_run) {
-  std::string text;
+Shown rebuild_text(const RebuildResult& result, const std::string& target, bool dry_run) {
+  Shown text;
   for (const Fate& fate : result.fates) text += line_of(fate);
   if (result.trimmed > 0)
-    text += fmt::format("{:<8} {} of filling ({} bytes)\n", "trimmed", human_size(result.trimmed),
-                        grouped(result.trimmed));
+    text += shown("{:<8} {} of filling ({} bytes)\n", "trimmed", human_size(result.trimmed),
+                  grouped(result.trimmed));
   std::string kept = counted(result.kept_entries, "other entry", "other entries");
   if (result.fates.empty() && result.written.empty() && !dry_run)
-    return text + fmt::format("{}: nothing differs, so nothing was written\n", escape(target));
+    return text + shown("{}: nothing differs, so nothing was written\n", escape(target));
   if (dry_run) {
-    return text + fmt::format("{}: would become {}, from {}; {} kept as they lie\n", escape(target),
-                              human_size(result.new_size), human_size(result.old_size), kept);
+    return text + shown("{}: would become {}, from {}; {} kept as they lie\n", escape(target),
+                        human_size(result.new_size), human_size(result.old_size), kept);
   }
-  text += fmt::format("{}: written, {}, {} of it as it lay in the original; {} kept, {} compared\n",
-                      escape(result.written), human_size(result.new_size), human_size(result.kept_bytes),
-                      kept, grouped(result.compared));
-  if (!result.original.empty()) text += fmt::format("{}: the original\n", escape(result.original));
+  text += shown("{}: written, {}, {} of it as it lay in the original; {} kept, {} compared\n",
+                escape(result.written), human_size(result.new_size), human_size(result.kept_bytes), kept,
+                grouped(result.compared));
+  if (!result.original.empty()) text += shown("{}: the original\n", escape(result.original));
   for (const WrittenFile& file : result.beside) {
-    text += fmt::format("{}: written, a part of it\n", escape(file.path));
-    if (!file.replaced.empty()) text += fmt::format("{}: the original\n", escape(file.replaced));
+    text += shown("{}: written, a part of it\n", escape(file.path));
+    if (!file.replaced.empty()) text += shown("{}: the original\n", escape(file.replaced));
   }
   return text;
 }

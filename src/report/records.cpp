@@ -139,8 +139,8 @@ std::vector<std::string_view> flag_words(const Entry& entry) {
   return words;
 }
 
-std::string json_line(const Found& found, const std::string& container, const std::string& sum,
-                      const std::string& digest) {
+Shown json_line(const Found& found, const std::string& container, const std::string& sum,
+                const std::string& digest) {
   const Entry& entry = found.entry;
   Json record = {{"record", "entry"}};
   add_text(record, "container", container);
@@ -175,7 +175,7 @@ std::string json_line(const Found& found, const std::string& container, const st
   return line_of(record);
 }
 
-std::string json_line(const Identification& identification) {
+Shown json_line(const Identification& identification) {
   Json record = {{"record", "identification"}, {"target", escape(identification.target)}};
   add_size(record, "size", identification.size);
   record["layers"] = Json::array();
@@ -196,7 +196,7 @@ std::string json_line(const Identification& identification) {
   return line_of(record);
 }
 
-std::string json_line(const UnpackEvent& event) {
+Shown json_line(const UnpackEvent& event) {
   Json record = {{"record", name_of(event.kind)}, {"path", escape(event.path)}};
   add_text(record, "output", event.output);
   if (event.kind == UnpackEvent::Kind::file) record["size"] = event.size;
@@ -207,7 +207,7 @@ std::string json_line(const UnpackEvent& event) {
   return line_of(record);
 }
 
-std::string json_line(const UnpackTotals& totals, bool dry_run) {
+Shown json_line(const UnpackTotals& totals, bool dry_run) {
   return line_of({{"record", "totals"},
                   {"dry_run", dry_run},
                   {"files", totals.files},
@@ -222,7 +222,7 @@ std::string json_line(const UnpackTotals& totals, bool dry_run) {
                   {"stopped", totals.stopped}});
 }
 
-std::string json_line(const Fault& fault) {
+Shown json_line(const Fault& fault) {
   Json record = {{"record", name_of(fault.level)}};
   add_text(record, "path", fault.path);
   record["message"] = escape(fault.message);
@@ -230,8 +230,7 @@ std::string json_line(const Fault& fault) {
   return line_of(record);
 }
 
-std::string json_digest_line(const std::string& target, const std::string& published,
-                             const std::string& computed) {
+Shown json_digest_line(const std::string& target, const std::string& published, const std::string& computed) {
   return line_of({{"record", "digest"},
                   {"target", escape(target)},
                   {"published", published},
@@ -239,7 +238,7 @@ std::string json_digest_line(const std::string& target, const std::string& publi
                   {"same", published == computed}});
 }
 
-std::string json_line(const VerifyTotals& totals) {
+Shown json_line(const VerifyTotals& totals) {
   return line_of({{"record", "totals"},
                   {"files", totals.entries},
                   {"bytes", totals.bytes},
@@ -249,7 +248,7 @@ std::string json_line(const VerifyTotals& totals) {
                   {"warnings", totals.warnings}});
 }
 
-std::string json_line(const Summary& summary, const std::string& container) {
+Shown json_line(const Summary& summary, const std::string& container) {
   Json record = {{"record", "summary"}};
   add_text(record, "container", container);
   record["files"] = tally_json(summary.all);
@@ -264,7 +263,7 @@ std::string json_line(const Summary& summary, const std::string& container) {
   return line_of(record);
 }
 
-std::string json_line(const Format& format) {
+Shown json_line(const Format& format) {
   return line_of({{"record", "format"},
                   {"format", format.id},
                   {"name", format.name},
@@ -277,7 +276,7 @@ std::string json_line(const Format& format) {
                   {"endings", format.suffixes}});
 }
 
-std::string json_line(const PackageReport& report) {
+Shown json_line(const PackageReport& report) {
   Json about = Json::object(), actions = Json::array(), places = Json::array(), registry = Json::array(),
        shortcuts = Json::array(), findings = Json::array();
   for (const auto& [name, value] : report.plan.about) about[name] = escape(value);
@@ -339,17 +338,17 @@ std::string json_line(const PackageReport& report) {
                   {"findings", std::move(findings)}});
 }
 
-std::string json_line(const Finding& finding) {
+Shown json_line(const Finding& finding) {
   return line_of(finding_json(finding));
 }
 
-std::string json_line(const DiscardEvent& event) {
+Shown json_line(const DiscardEvent& event) {
   Json record = {{"record", name_of(event.kind)}, {"path", escape(event.path)}};
   add_text(record, "message", event.message);
   return line_of(record);
 }
 
-std::string json_line(const DiscardTotals& totals, bool dry_run) {
+Shown json_line(const DiscardTotals& totals, bool dry_run) {
   return line_of({{"record", "totals"},
                   {"dry_run", dry_run},
                   {"removed", totals.removed},
@@ -359,7 +358,7 @@ std::string json_line(const DiscardTotals& totals, bool dry_run) {
                   {"failed", totals.failed}});
 }
 
-std::string json_line(const Fate& fate, bool dry_run) {
+Shown json_line(const Fate& fate, bool dry_run) {
   Json record = {{"record", name_of(fate.kind)}, {"path", escape(fate.path)}, {"dry_run", dry_run}};
   if (!fate.new_path.empty()) record["new_path"] = escape(fate.new_path);
   if (fate.old_size != Entry::kUnknownSize) record["old_size"] = fate.old_size;
@@ -368,7 +367,7 @@ std::string json_line(const Fate& fate, bool dry_run) {
   return line_of(record);
 }
 
-std::string json_line(const RebuildResult& result, bool dry_run) {
+Shown json_line(const RebuildResult& result, bool dry_run) {
   Json record = {
       {"record", "totals"},          {"dry_run", dry_run},          {"kept_entries", result.kept_entries},
       {"old_size", result.old_size}, {"new_size", result.new_size}, {"kept_bytes", result.kept_bytes},
@@ -380,7 +379,7 @@ std::string json_line(const RebuildResult& result, bool dry_run) {
   return line_of(record);
 }
 
-std::string json_line(const layout::Description& description, const layout::Problem& problem) {
+Shown json_line(const layout::Description& description, const layout::Problem& problem) {
   auto place = description.place_of(problem.where.at);
   Json record = {{"record", problem.level == layout::Problem::Level::error ? "error" : "warning"},
                  {"file", escape(description.name)},
@@ -391,7 +390,7 @@ std::string json_line(const layout::Description& description, const layout::Prob
   return line_of(record);
 }
 
-std::string json_line(const layout::Tracer::Field& field) {
+Shown json_line(const layout::Tracer::Field& field) {
   Json record = {{"record", "field"}, {"name", escape(field.name)}, {"value", field.value}};
   if (field.offset) {
     record["offset"] = *field.offset;
@@ -402,14 +401,14 @@ std::string json_line(const layout::Tracer::Field& field) {
   return line_of(record);
 }
 
-std::string json_line(const layout::CoverRange& range) {
+Shown json_line(const layout::CoverRange& range) {
   return line_of({{"record", "range"},
                   {"kind", layout::name_of(range.kind)},
                   {"begin", range.begin},
                   {"end", range.end}});
 }
 
-std::string json_line(const FoldedFinding& finding) {
+Shown json_line(const FoldedFinding& finding) {
   Json record = {{"record", "finding"}, {"level", name_of(finding.level)}, {"text", finding.text}};
   if (finding.count > 1) {
     record["count"] = finding.count;
@@ -418,7 +417,7 @@ std::string json_line(const FoldedFinding& finding) {
   return line_of(record);
 }
 
-std::string json_line(const LayoutTrial::OtherFile& file) {
+Shown json_line(const LayoutTrial::OtherFile& file) {
   auto bytes = bytes_by_kind(file.ranges);
   Json record = {{"record", "file"}, {"name", escape(file.name)}, {"size", file.size}};
   for (std::size_t kind = 0; kind < bytes.size(); ++kind)
@@ -426,7 +425,7 @@ std::string json_line(const LayoutTrial::OtherFile& file) {
   return line_of(record);
 }
 
-std::string json_line(const LayoutTrial& trial) {
+Shown json_line(const LayoutTrial& trial) {
   auto bytes = bytes_by_kind(trial.ranges);
   Json record = {
       {"record", "coverage"}, {"size", trial.size}, {"entries", trial.entries}, {"compared", trial.compared}};
@@ -437,7 +436,7 @@ std::string json_line(const LayoutTrial& trial) {
   return line_of(record);
 }
 
-std::string json_line(const LayoutReview& review) {
+Shown json_line(const LayoutReview& review) {
   Json record = {{"record", "review"},
                  {"target", escape(review.trial.target)},
                  {"entries", review.trial.entries},
@@ -463,7 +462,7 @@ std::string json_line(const LayoutReview& review) {
   return line_of(record);
 }
 
-std::string json_line(const RoleBack& role) {
+Shown json_line(const RoleBack& role) {
   return line_of({{"record", "role"},
                   {"rule", role.rule},
                   {"role", role.role},
@@ -471,12 +470,12 @@ std::string json_line(const RoleBack& role) {
                   {"obstacle", role.obstacle}});
 }
 
-std::string json_line(const Checkup& checkup) {
+Shown json_line(const Checkup& checkup) {
   return line_of(
       {{"record", "checkup"}, {"subject", checkup.subject}, {"well", checkup.well}, {"text", checkup.text}});
 }
 
-std::string json_line(const StudyReport& report) {
+Shown json_line(const StudyReport& report) {
   Json looks = Json::object();
   for (std::size_t i = 0; i < report.profile.bytes.size(); ++i)
     looks[std::string(study::name_of(static_cast<study::Look>(i)))] = report.profile.bytes[i];
@@ -513,7 +512,7 @@ std::string json_line(const StudyReport& report) {
                   {"drafts", drafts}});
 }
 
-std::string json_line(const layout::Found& found) {
+Shown json_line(const layout::Found& found) {
   const auto& plan = found.compiled.plan;
   return line_of({{"record", "layout"},
                   {"name", escape(layout::layout_name(found.path))},
@@ -523,7 +522,7 @@ std::string json_line(const layout::Found& found) {
                   {"valid", plan != nullptr}});
 }
 
-std::string csv_line(const std::vector<std::string>& cells) {
+Shown csv_line(const std::vector<std::string>& cells) {
   std::string line;
   for (const std::string& cell : cells) {
     if (&cell != &cells.front()) line += ',';
@@ -536,7 +535,7 @@ std::string csv_line(const std::vector<std::string>& cells) {
     for (char c : cell) line += c == '"' ? "\"\"" : std::string(1, c);
     line += '"';
   }
-  return line + "\r\n";
+  return Shown::made(line + "\r\n");
 }
 
 }  // namespace operculum

@@ -11,11 +11,11 @@ namespace {
 
 constexpr std::size_t kMostShown = 12;
 
-std::string more(std::size_t all, std::string_view one, std::string_view many) {
-  return all > kMostShown ? fmt::format("  ... and {}\n", counted(all - kMostShown, one, many)) : "";
+Shown more(std::size_t all, std::string_view one, std::string_view many) {
+  return all > kMostShown ? shown("  ... and {}\n", counted(all - kMostShown, one, many)) : Shown();
 }
 
-std::string ranges(const LayoutReview& review) {
+Shown ranges(const LayoutReview& review) {
   if (review.ranges.empty()) return "Every byte is explained.\n";
   TextTable table(
       {{"from"}, {"to"}, {"bytes", TextTable::Align::right}, {"looks"}, {"begins like"}, {"told by"}});
@@ -25,11 +25,11 @@ std::string ranges(const LayoutReview& review) {
                grouped(range.end - range.begin), std::string(study::name_of(range.look)),
                escape(range.begins_like), escape(range.told_by)});
   }
-  return fmt::format("Not explained ({}):\n", counted(review.ranges.size(), "range", "ranges")) +
-         table.text() + more(review.ranges.size(), "smaller one", "smaller ones");
+  return shown("Not explained ({}):\n", counted(review.ranges.size(), "range", "ranges")) + table.text() +
+         more(review.ranges.size(), "smaller one", "smaller ones");
 }
 
-std::string fields(const LayoutReview& review) {
+Shown fields(const LayoutReview& review) {
   if (review.fields.empty()) return "";
   TextTable table({{"field"},
                    {"bytes", TextTable::Align::right},
@@ -41,30 +41,30 @@ std::string fields(const LayoutReview& review) {
     table.add({escape(field.name), std::to_string(field.size),
                fmt::format("{} of {}", field.distinct, field.records), std::to_string(field.least),
                std::to_string(field.most), field.idea});
-  return "\nRead, but used by no entry:\n" + table.text();
+  return Shown("\nRead, but used by no entry:\n") + table.text();
 }
 
-std::string failing(const LayoutReview& review) {
+Shown failing(const LayoutReview& review) {
   if (review.failing.empty()) return "";
-  std::string text = "\nEntries that cannot be read:\n";
+  Shown text = "\nEntries that cannot be read:\n";
   for (std::size_t i = 0; i < std::min(review.failing.size(), kMostShown); ++i)
-    text += fmt::format("  {} of {}, the first is {}: {}\n", review.failing[i].entries, review.read,
-                        escape(review.failing[i].first), printable(review.failing[i].why));
+    text += shown("  {} of {}, the first is {}: {}\n", review.failing[i].entries, review.read,
+                  escape(review.failing[i].first), printable(review.failing[i].why));
   return text + more(review.failing.size(), "reason more", "reasons more");
 }
 
 }  // namespace
 
-std::string review_text(const LayoutReview& review) {
+Shown review_text(const LayoutReview& review) {
   const LayoutTrial& trial = review.trial;
   if (!trial.failure.empty())
-    return fmt::format("{}: the description does not fit: {}\n\n{}", escape(trial.target),
-                       printable(trial.failure), ranges(review));
+    return shown("{}: the description does not fit: {}\n\n{}", escape(trial.target), printable(trial.failure),
+                 ranges(review));
   auto bytes = bytes_by_kind(trial.ranges);
   std::uint64_t open = bytes[static_cast<std::size_t>(layout::CoverRange::Kind::unexplained)];
   double share = trial.size == 0 ? 0 : 100.0 * static_cast<double>(open) / static_cast<double>(trial.size);
-  return fmt::format("{}: {}; {:.1f} % of {} bytes are not explained.\n\n", escape(trial.target),
-                     counted(trial.entries, "entry", "entries"), share, grouped(trial.size)) +
+  return shown("{}: {}; {:.1f} % of {} bytes are not explained.\n\n", escape(trial.target),
+               counted(trial.entries, "entry", "entries"), share, grouped(trial.size)) +
          ranges(review) + fields(review) + failing(review);
 }
 

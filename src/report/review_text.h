@@ -2,11 +2,12 @@
 
 #include <string>
 
+#include "base/shown.h"
 #include "task/layout_review.h"
 
 namespace operculum {
 
 /// For a terminal: what a description that is nearly right leaves open, and what to look at next.
-std::string review_text(const LayoutReview& review);
+Shown review_text(const LayoutReview& review);
 
 }  // namespace operculum

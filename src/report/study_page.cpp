@@ -34,7 +34,7 @@ std::vector<Figure> study_figures(const StudyReport& report) {
 
 std::string study_page(const StudyReport& report) {
   std::string out = page_head("Study: " + report.target) + drawing_style();
-  out += fmt::format("<h1>{}</h1>\n{}", html(report.target), paragraphs(study_summary(report)));
+  out += fmt::format("<h1>{}</h1>\n{}", html(report.target), paragraphs(study_summary(report).text()));
   out += "<h2>The file from its first byte to its last</h2>\n" +
          svg_of(map_drawing(map_of(report), Drawn::in_page), Drawn::in_page) + look_legend(map_of(report));
   if (report.findings.solved()) {

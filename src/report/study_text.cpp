@@ -84,13 +84,13 @@ std::string recognised(const std::vector<Recognised>& inside) {
 
 }  // namespace
 
-std::string study_summary(const StudyReport& report) {
-  std::string text = fmt::format("{}: {} bytes; by their statistics {}.\n", escape(report.target),
-                                 grouped(report.size), looks(report));
+Shown study_summary(const StudyReport& report) {
+  Shown text = shown("{}: {} bytes; by their statistics {}.\n", escape(report.target), grouped(report.size),
+                     looks(report));
   if (!report.known_as.empty())
-    text += fmt::format("The program knows it already: {}. `list` and `unpack` work as they are.\n",
-                        report.known_as);
-  if (!report.inside.empty()) text += fmt::format("Recognised inside: {}.\n", recognised(report.inside));
+    text +=
+        shown("The program knows it already: {}. `list` and `unpack` work as they are.\n", report.known_as);
+  if (!report.inside.empty()) text += shown("Recognised inside: {}.\n", recognised(report.inside));
   if (!report.findings.solved()) {
     text += "No index was found that chance does not explain as well: ";
     std::uint64_t dense = report.profile.bytes[static_cast<std::size_t>(study::Look::dense)];
@@ -114,31 +114,30 @@ std::string study_summary(const StudyReport& report) {
                           ? fmt::format("at offset {} of {}", grid.begin, escape(best.subject.index->name))
                           : fmt::format("at offset {} of an index that lies at {} and goes through {}",
                                         grid.begin, grid.space->stored_at, grid.space->made);
-  text += fmt::format("It seems to hold {}, by {} {}.\n", counted(best.trial.entries, "entry", "entries"),
-                      kind, where);
-  for (const std::string& sentence : found.evidence) text += fmt::format("  {}.\n", sentence);
   text +=
-      fmt::format("The draft opens it; {} of {} that were read are whole; {} of the file are explained.\n",
-                  best.trial.read - best.trial.failed, counted(best.trial.read, "entry", "entries"),
-                  percent(best.trial.explained));
+      shown("It seems to hold {}, by {} {}.\n", counted(best.trial.entries, "entry", "entries"), kind, where);
+  for (const std::string& sentence : found.evidence) text += shown("  {}.\n", sentence);
+  text += shown("The draft opens it; {} of {} that were read are whole; {} of the file are explained.\n",
+                best.trial.read - best.trial.failed, counted(best.trial.read, "entry", "entries"),
+                percent(best.trial.explained));
   return text;
 }
 
-std::string study_text(const StudyReport& report, bool alternatives) {
-  std::string text = study_summary(report);
+Shown study_text(const StudyReport& report, bool alternatives) {
+  Shown text = study_summary(report);
   if (report.findings.solved()) {
     TextTable table({{"where"}, {"at", TextTable::Align::right}, {"is"}, {"form"}, {"why"}});
     evidence(table, report.findings.drafts.front().hypothesis);
-    text += "\n" + table.text();
+    text += Shown("\n") + table.text();
     std::uint64_t open = 0;
-    std::string places;
+    Shown places;
     for (const layout::CoverRange& range : report.findings.drafts.front().trial.ranges) {
       if (range.kind != layout::CoverRange::Kind::unexplained) continue;
       if (open++ < 5)
-        places += fmt::format("  {:#x} to {:#x}, {} bytes\n", range.begin, range.end,
-                              grouped(range.end - range.begin));
+        places +=
+            shown("  {:#x} to {:#x}, {} bytes\n", range.begin, range.end, grouped(range.end - range.begin));
     }
-    if (open > 0) text += fmt::format("\nNot explained ({}):\n{}", counted(open, "range", "ranges"), places);
+    if (open > 0) text += shown("\nNot explained ({}):\n{}", counted(open, "range", "ranges"), places);
   }
   if (!alternatives) return text;
   TextTable table({{"evidence", TextTable::Align::right},
@@ -157,7 +156,7 @@ std::string study_text(const StudyReport& report, bool alternatives) {
                grid.varies() ? "varies" : std::to_string(grid.shape.fixed()), printable(why)});
     first = false;
   }
-  return text + "\nWhat was tried, with its evidence in bits:\n" + table.text();
+  return text + Shown("\nWhat was tried, with its evidence in bits:\n") + table.text();
 }
 
 }  // namespace operculum

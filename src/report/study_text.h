@@ -2,6 +2,7 @@
 
 #include <string>
 
+#include "base/shown.h"
 #include "report/figure.h"
 #include "task/study_file.h"
 
@@ -9,7 +10,7 @@ namespace operculum {
 
 /// For a terminal: what the file seems to be built like, the evidence as a table, what stays open.
 /// `alternatives` adds what else was tried, and why it was dropped.
-std::string study_text(const StudyReport& report, bool alternatives);
+Shown study_text(const StudyReport& report, bool alternatives);
 
 /// A page of HTML that needs nothing else: a map of the file, the evidence, the draft.
 std::string study_page(const StudyReport& report);
@@ -18,6 +19,6 @@ std::string study_page(const StudyReport& report);
 std::vector<Figure> study_figures(const StudyReport& report);
 
 /// What the file seems to be built like, in a few sentences.
-std::string study_summary(const StudyReport& report);
+Shown study_summary(const StudyReport& report);
 
 }  // namespace operculum

@@ -30,11 +30,11 @@ std::string wrapped(std::string_view text, std::size_t width, std::size_t indent
   return out;
 }
 
-std::string TextTable::text() const {
+Shown TextTable::text() const {
   std::vector<std::size_t> widths;
   for (std::size_t i = 0; i < columns_.size(); ++i) {
     std::size_t width = display_width(columns_[i].title);
-    for (const auto& row : rows_) width = std::max(width, display_width(row[i]));
+    for (const auto& row : rows_) width = std::max(width, display_width(row[i].text()));
     widths.push_back(width);
   }
   std::string out;
@@ -46,8 +46,8 @@ std::string TextTable::text() const {
     out += text + '\n';
   };
   line([&](std::size_t i) { return columns_[i].title; });
-  for (const auto& row : rows_) line([&](std::size_t i) { return row[i]; });
-  return out;
+  for (const auto& row : rows_) line([&](std::size_t i) { return row[i].text(); });
+  return Shown::made(std::move(out));
 }
 
 }  // namespace operculum

@@ -4,7 +4,17 @@
 #include <string_view>
 #include <vector>
 
+#include "base/shown.h"
+
 namespace operculum {
+
+/// What stands in a table: anybody's words, made printable.
+struct Cell : Shown {
+  Cell(Shown text) : Shown(std::move(text)) {}
+  Cell(const std::string& untrusted) : Shown(std::string_view(untrusted)) {}
+  Cell(std::string_view untrusted) : Shown(untrusted) {}
+  Cell(const char* untrusted) : Shown(std::string_view(untrusted)) {}
+};
 
 /// Rows of text in columns as wide as their widest cell. Widths count terminal columns, not bytes.
 class TextTable {
@@ -16,12 +26,12 @@ class TextTable {
   };
 
   explicit TextTable(std::vector<Column> columns) : columns_(std::move(columns)) {}
-  void add(std::vector<std::string> cells) { rows_.push_back(std::move(cells)); }
-  std::string text() const;  ///< with a line of titles, each line ended
+  void add(std::vector<Cell> cells) { rows_.push_back(std::move(cells)); }
+  Shown text() const;  ///< with a line of titles, each line ended
 
  private:
   std::vector<Column> columns_;
-  std::vector<std::vector<std::string>> rows_;
+  std::vector<std::vector<Cell>> rows_;
 };
 
 /// Words of `text` in lines of `width` columns at most; lines behind the first begin with `indent` blanks.

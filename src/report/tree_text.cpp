@@ -52,7 +52,7 @@ void draw(const Node& root, std::string& out) {
 
 }  // namespace
 
-std::string tree_text(const std::vector<TreeLine>& items) {
+Shown tree_text(const std::vector<TreeLine>& items) {
   Node root;
   for (const TreeLine& item : items) {
     Node* at = &root;
@@ -75,7 +75,7 @@ std::string tree_text(const std::vector<TreeLine>& items) {
   }
   std::string out;
   draw(root, out);
-  return out;
+  return Shown::made(std::move(out));
 }
 
 }  // namespace operculum

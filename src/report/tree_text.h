@@ -3,6 +3,8 @@
 #include <string>
 #include <vector>
 
+#include "base/shown.h"
+
 namespace operculum {
 
 /// One line of a tree: a path, and what stands behind its name.
@@ -14,6 +16,6 @@ struct TreeLine {
 
 /// Paths as an indented tree, folders in the order in which they were first met; missing folders are filled
 /// in.
-std::string tree_text(const std::vector<TreeLine>& items);
+Shown tree_text(const std::vector<TreeLine>& items);
 
 }  // namespace operculum

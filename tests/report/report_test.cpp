@@ -22,7 +22,7 @@ TEST(TextTable, WrapsBetweenWords) {
 }
 
 TEST(HexView, ShowsOffsetsAndCharacters) {
-  EXPECT_EQ(hex_lines(as_bytes("tide\n"), 0x10),
+  EXPECT_EQ(hex_lines(as_bytes("tide\n"), 0x10).text(),
             "00000010  74 69 64 65 0a" + std::string(36, ' ') + "tide.\n");
 }
 
@@ -46,7 +46,7 @@ TEST(Csv, DisarmsCellsThatASpreadsheetWouldRun) {
 TEST(Tree, PutsWhatLiesVeryDeepOnOneLine) {
   std::string path;
   for (int i = 0; i < 5000; ++i) path += "a/";
-  std::string text = tree_text({{path + "f", false, ""}});
+  std::string text = tree_text({{path + "f", false, ""}}).text();
   EXPECT_LT(text.size(), 100'000u) << "indents of 5,000 levels would take megabytes";
   EXPECT_TRUE(text.ends_with("a/a/f\n")) << text.substr(text.size() - 20);
 }
@@ -59,6 +59,13 @@ TEST(Tree, FillsInMissingFoldersAndEscapesNames) {
 TEST(Json, SurvivesBytesThatAreNoText) {
   EXPECT_EQ(json_line(Finding{Finding::Level::note, "caf\xe9"}),
             "{\"record\":\"note\",\"message\":\"caf\xef\xbf\xbd\"}\n");
+}
+
+TEST(Json, HasNothingThatSteersATerminal) {
+  EXPECT_EQ(json_line(Finding{Finding::Level::note,
+                              "\xe2\x80\xae"
+                              "gnp \x7f \xc2\x9b"}),
+            "{\"record\":\"note\",\"message\":\"\\u202egnp \\u007f \\u009b\"}\n");
 }
 
 }  // namespace

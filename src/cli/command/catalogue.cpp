@@ -66,12 +66,12 @@ void update(Session& session, CatalogueOptions& options) {
   fold.finish();
   if (totals.faulty > 0) session.raise(some_failed);
   if (session.json) return session.data.write(json_line(totals));
-  std::string text = fmt::format("{}: {}, {} unchanged, {} read ({})", escape(options.database),
-                                 counted(totals.files, "file", "files"), grouped(totals.unchanged),
-                                 grouped(totals.read), counted(totals.entries, "entry", "entries"));
-  if (totals.verified > 0) text += fmt::format(", {} verified", grouped(totals.verified));
-  if (totals.gone > 0) text += fmt::format(", {} gone", grouped(totals.gone));
-  if (totals.faulty > 0) text += fmt::format(", {} faulty", grouped(totals.faulty));
+  Shown text = shown("{}: {}, {} unchanged, {} read ({})", escape(options.database),
+                     counted(totals.files, "file", "files"), grouped(totals.unchanged), grouped(totals.read),
+                     counted(totals.entries, "entry", "entries"));
+  if (totals.verified > 0) text += shown(", {} verified", grouped(totals.verified));
+  if (totals.gone > 0) text += shown(", {} gone", grouped(totals.gone));
+  if (totals.faulty > 0) text += shown(", {} faulty", grouped(totals.faulty));
   session.data.write(text + "\n");
   if (totals.stopped)
     session.say(Session::Tone::warning, "the same command goes on where this one was interrupted");
@@ -140,11 +140,11 @@ void add_merge(CommandLine& program, Session& session) {
     for (const std::string& other : options->others) {
       try {
         MergeTotals totals = merge.take(other);
-        session.data.write(session.json ? json_line(other, totals)
-                                        : fmt::format("{}: {} taken ({}), {} known better already\n",
-                                                      escape(other), counted(totals.files, "file", "files"),
-                                                      counted(totals.entries, "entry", "entries"),
-                                                      grouped(totals.kept)));
+        session.data.write(session.json
+                               ? json_line(other, totals)
+                               : shown("{}: {} taken ({}), {} known better already\n", escape(other),
+                                       counted(totals.files, "file", "files"),
+                                       counted(totals.entries, "entry", "entries"), grouped(totals.kept)));
         session.data.flush();  // the next one may take minutes
       } catch (const std::exception& thrown) {
         report_error(session, other, as_error(thrown));

@@ -22,15 +22,16 @@ struct CompareOptions {
   bool summary = false;
 };
 
+constexpr std::size_t kRowBytes = 8;  // of a hex view
 constexpr std::string_view kBlankLabel = "           ";
 
 std::string_view colour_of(char mark) {
   return mark == '+' ? "32" : mark == '-' ? "31" : mark == '@' ? "36" : "";
 }
 
-std::string hex_side(ByteView ours, ByteView theirs, bool colour) {
-  auto mark = [colour](const std::string& digits) { return styled(digits, "1;31", colour); };
-  return fmt::format("{} {:<8}", hex_digits(ours, theirs, mark), hex_letters(ours));
+Shown hex_side(ByteView ours, ByteView theirs, bool colour, std::size_t letters) {
+  auto mark = [colour](const std::string& digits) { return styled(digits, "1;31", colour).text(); };
+  return shown("{} {:<{}}", Shown::made(hex_digits(ours, theirs, mark)), hex_letters(ours), letters);
 }
 
 class Comparison {
@@ -92,9 +93,9 @@ class Comparison {
     std::string path = escape(difference.path);
     if (path.empty()) path = escape(options_.before);
     if (!difference.new_path.empty()) path += " -> " + escape(difference.new_path);
-    session_.data.write(fmt::format("{}  {}{}\n",
-                                    styled(fmt::format("{:<9}", name_of(difference.kind)), "1", colour_),
-                                    path, with_dash(difference_text(difference))));
+    session_.data.write(shown("{}  {}{}\n",
+                              styled(fmt::format("{:<9}", name_of(difference.kind)), "1", colour_), path,
+                              with_dash(difference_text(difference))));
     if (difference.text) tell_lines(*difference.text);
     if (difference.bytes) tell_bytes(*difference.bytes);
   }
@@ -106,28 +107,23 @@ class Comparison {
     for (std::string_view line : split(lines, '\n')) {
       if (line.empty()) continue;
       std::string_view sgr = colour_of(line[0]);
-      session_.data.write(fmt::format("{}{}\n", kBlankLabel, styled(line, sgr, colour_ && !sgr.empty())));
+      session_.data.write(shown("{}{}\n", kBlankLabel, styled(line, sgr, colour_ && !sgr.empty())));
     }
   }
 
   void tell_bytes(const ByteDiff& bytes) {
     for (const HexPair& row : hex_pairs(bytes))
-      session_.data.write(fmt::format("{}{:08x}  {}   {}\n", kBlankLabel, row.at,
-                                      hex_side(row.before, row.after, colour_),
-                                      trim_end(hex_side(row.after, row.before, colour_))));
-  }
-
-  static std::string trim_end(std::string text) {
-    text.erase(text.find_last_not_of(' ') + 1);
-    return text;
+      session_.data.write(shown("{}{:08x}  {}   {}\n", kBlankLabel, row.at,
+                                hex_side(row.before, row.after, colour_, kRowBytes),
+                                hex_side(row.after, row.before, colour_, 0)));
   }
 
   void finish(const CompareTotals& totals) {
     if (session_.json) {
       session_.data.write(json_line(totals));
     } else if (!session_.quiet || totals.differ()) {
-      session_.data.write(fmt::format("{} and {}: {}.\n", escape(options_.before), escape(options_.after),
-                                      totals_text(totals)));
+      session_.data.write(
+          shown("{} and {}: {}.\n", escape(options_.before), escape(options_.after), totals_text(totals)));
     }
     if (totals.containers_changed > 0 && !options_.request.deep)
       session_.say(Session::Tone::note,

@@ -49,8 +49,8 @@ void convert_one(Session& session, const ConvertOptions& options) {
   if (session.json) return session.data.write(json_line(result, request.dry_run));
   std::string entries = result.fates.empty() ? "" : ", " + counted(result.fates.size(), "entry", "entries");
   std::string size = result.new_size == 0 ? "" : ", " + human_size(result.new_size);
-  session.data.write(fmt::format("{}: {}{}{}\n", escape(request.into),
-                                 request.dry_run ? "would be written" : "written", size, entries));
+  session.data.write(shown("{}: {}{}{}\n", escape(request.into),
+                           request.dry_run ? "would be written" : "written", size, entries));
 }
 
 }  // namespace

@@ -17,7 +17,7 @@ void tell(Session& session, const DiscardEvent& event, bool dry_run) {
   std::string_view text = !removed  ? std::string_view(event.message)
                           : dry_run ? "would be removed"
                                     : "removed";
-  session.data.write(fmt::format("{}: {}\n", escape(event.path), text));
+  session.data.write(shown("{}: {}\n", escape(event.path), text));
 }
 
 }  // namespace
@@ -43,15 +43,15 @@ void add_discard(CommandLine& program, Session& session) {
       bool nothing = totals.removed == 0 && totals.missing > 0;
       if (totals.failed > 0 || totals.changed > 0 || nothing) session.raise(some_failed);
       if (session.json) return session.data.write(json_line(totals, *dry_run));
-      session.data.write(
-          fmt::format("{}: {} {}, {} changed since and kept, {} missing{}\n", escape(receipt.folder),
-                      counted(totals.removed, "file or link", "files and links"),
-                      *dry_run ? "would be removed" : "removed", totals.changed, totals.missing,
-                      totals.returned > 0 ? fmt::format(", {} that had been replaced {}", totals.returned,
-                                                        *dry_run               ? "would be back"
-                                                        : totals.returned == 1 ? "is back"
-                                                                               : "are back")
-                                          : ""));
+      session.data.write(shown("{}: {} {}, {} changed since and kept, {} missing{}\n", escape(receipt.folder),
+                               counted(totals.removed, "file or link", "files and links"),
+                               *dry_run ? "would be removed" : "removed", totals.changed, totals.missing,
+                               totals.returned > 0
+                                   ? fmt::format(", {} that had been replaced {}", totals.returned,
+                                                 *dry_run               ? "would be back"
+                                                 : totals.returned == 1 ? "is back"
+                                                                        : "are back")
+                                   : ""));
     } catch (const std::exception& thrown) {
       Error error = as_error(thrown);
       report_error(session, *path, error);

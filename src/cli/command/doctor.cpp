@@ -101,8 +101,8 @@ void add_doctor(CommandLine& program, Session& session) {
       if (!one.well) session.raise(some_failed);
       session.data.write(session.json
                              ? json_line(one)
-                             : fmt::format("{}  {:<16} {}\n", one.well ? "  " : styled("!!", "31", colour),
-                                           one.subject, printable(one.text)));
+                             : shown("{}  {:<16} {}\n", one.well ? Shown("  ") : styled("!!", "31", colour),
+                                     one.subject, printable(one.text)));
     }
   });
 }

@@ -148,7 +148,7 @@ class Finder {
           hit.line > 0 ? fmt::format("line {}", grouped(hit.line)) : fmt::format("{:#x}", hit.at);
       std::string encoding = hit.encoding.empty() || hit.encoding == "UTF-8" ? "" : " (" + hit.encoding + ")";
       session_.data.write(
-          fmt::format("    {}{}: {}\n", styled(place, "36", colour_), encoding, printable(hit.excerpt)));
+          shown("    {}{}: {}\n", styled(place, "36", colour_), encoding, printable(hit.excerpt)));
     }
   }
 
@@ -168,8 +168,8 @@ class Finder {
   }
 
   void tell_table(const FileVersions& file) {
-    session_.data.write(fmt::format("{}: {}\n", styled(escape(file.name), "1", colour_),
-                                    counted(file.versions.size(), "version", "versions")));
+    session_.data.write(shown("{}: {}\n", styled(escape(file.name), "1", colour_),
+                              counted(file.versions.size(), "version", "versions")));
     using Align = TextTable::Align;
     TextTable table({{"  modified"}, {"bytes", Align::right}, {"copies", Align::right}, {"sum"}, {"in"}});
     for (const FileVersion& version : file.versions) {

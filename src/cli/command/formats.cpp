@@ -39,14 +39,15 @@ void add_formats(CommandLine& program, Session& session) {
       for (const Format* format : all) session.data.write(json_line(*format));
       return;
     }
-    std::string text;
+    Shown text;
     for (const Format* one : all) {
       const Format& format = *one;
-      text += fmt::format("{}  ({}, {})\n",
-                          styled(format.name, "1", session.data.is_terminal() && colour_wanted(1)), format.id,
-                          format.family);
+      text +=
+          shown("{}  ({}, {})\n", styled(format.name, "1", session.data.is_terminal() && colour_wanted(1)),
+                format.id, format.family);
       auto line = [&](std::string_view label, std::string_view value) {
-        if (!value.empty()) text += fmt::format("  {:<9} {}\n", label, wrapped(value, kWidth, kIndent));
+        if (!value.empty())
+          text += shown("  {:<9} {}\n", label, Shown::lines(wrapped(value, kWidth, kIndent)));
       };
       line("follows", format.specification);
       line("reads", format.reads);

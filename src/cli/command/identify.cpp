@@ -63,7 +63,7 @@ std::string contents_text(const IdentifiedLayer& layer) {
 }
 
 /// One line: what it is, how large, and what is in it.
-std::string brief_text(const Identification& found) {
+Shown brief_text(const Identification& found) {
   std::string where, text = found.within ? within_text(found, where) : stack_text(found);
   bool plain_file = found.layers.empty() && found.volume.empty() && found.kind != "data";
   if (plain_file) text = leaf_text(found);
@@ -74,7 +74,7 @@ std::string brief_text(const Identification& found) {
     if (finding.level != Finding::Level::note)
       text += fmt::format("; {}: {}", name_of(finding.level), finding.text);
   }
-  return fmt::format("{}: {}\n", escape(found.target), printable(text));
+  return shown("{}: {}\n", escape(found.target), text);
 }
 
 bool has_fault(const Identification& found) {
@@ -106,10 +106,10 @@ std::string part_text(const IdentifiedPart& part) {
   return text;
 }
 
-std::string to_text(const Identification& found, bool colour) {
-  std::string out = styled(escape(found.target), "1", colour) + "\n";
+Shown to_text(const Identification& found, bool colour) {
+  Shown out = styled(escape(found.target), "1", colour) + "\n";
   auto line = [&](std::string_view label, const std::string& text) {
-    out += fmt::format("  {:<9} {}\n", label, text);
+    out += shown("  {:<9} {}\n", label, text);
   };
   std::string where;
   line("is", found.within ? within_text(found, where) : stack_text(found));
@@ -153,8 +153,8 @@ std::string to_text(const Identification& found, bool colour) {
     std::string_view sgr = finding.level == Finding::Level::note      ? "36"
                            : finding.level == Finding::Level::warning ? "35"
                                                                       : "31";
-    out += fmt::format("  {} {}\n", styled(fmt::format("{:<9}", name_of(finding.level)), sgr, colour),
-                       printable(finding.text));
+    out += shown("  {} {}\n", styled(fmt::format("{:<9}", name_of(finding.level)), sgr, colour),
+                 printable(finding.text));
   };
   for (const Finding& finding : found.findings) tell(finding);
   for (const IdentifiedLayer& layer : found.layers) {

@@ -28,7 +28,7 @@ void report_one(Session& session, const ReportOptions& options, const std::strin
     if (session.json) {
       session.data.write(json_line(report));
     } else if (options.removal) {
-      for (const std::string& path : report.removal) session.data.write(removal_line(path) + "\n");
+      for (const std::string& path : report.removal) session.data.write(shown("{}\n", removal_line(path)));
     } else {
       session.data.write(install_text(report, options.scripts));
     }

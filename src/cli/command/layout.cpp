@@ -33,7 +33,8 @@ struct CheckOptions {
 bool tell_problems(Session& session, const layout::Description& description,
                    const layout::Compiled& compiled) {
   for (const Problem& problem : compiled.problems)
-    session.data.write(session.json ? json_line(description, problem) : description.show(problem));
+    session.data.write(session.json ? json_line(description, problem)
+                                    : Shown::lines(description.show(problem)));
   return compiled.plan != nullptr;
 }
 
@@ -64,33 +65,33 @@ void tell_fields(Session& session, const CheckOptions& options, const LayoutTria
   }
   session.data.write(table.text());
   if (trial.fields_left_out > 0)
-    session.data.write(fmt::format("... and {} (--fields N shows more)\n",
-                                   counted(trial.fields_left_out, "field more", "fields more")));
+    session.data.write(shown("... and {} (--fields N shows more)\n",
+                             counted(trial.fields_left_out, "field more", "fields more")));
 }
 
 void tell_coverage(Session& session, const CheckOptions& options, const std::string& name, std::uint64_t size,
                    std::span<const CoverRange> ranges) {
   auto bytes = bytes_by_kind(ranges);
-  std::string text = fmt::format("\n{} ({} bytes):", escape(name), grouped(size));
+  Shown text = shown("\n{} ({} bytes):", escape(name), grouped(size));
   for (std::size_t kind = 0; kind < bytes.size(); ++kind)
-    text += fmt::format("{} {} {}", kind == 0 ? "" : ",",
-                        layout::name_of(static_cast<CoverRange::Kind>(kind)), share(bytes[kind], size));
+    text += shown("{} {} {}", kind == 0 ? "" : ",", layout::name_of(static_cast<CoverRange::Kind>(kind)),
+                  share(bytes[kind], size));
   session.data.write(text + "\n");
-  std::size_t shown = 0, left = 0;
+  std::size_t told = 0, left = 0;
   for (const CoverRange& range : ranges) {
     bool wanted = options.ranges || range.kind == CoverRange::Kind::unexplained;
     if (!wanted) continue;
-    if (!options.ranges && ++shown > kRangesShown) {
+    if (!options.ranges && ++told > kRangesShown) {
       ++left;
       continue;
     }
-    session.data.write(fmt::format("  {:>12} to {:<12} {:>12} bytes  {}\n",
-                                   fmt::format("0x{:x}", range.begin), fmt::format("0x{:x}", range.end),
-                                   grouped(range.end - range.begin), layout::name_of(range.kind)));
+    session.data.write(shown("  {:>12} to {:<12} {:>12} bytes  {}\n", fmt::format("0x{:x}", range.begin),
+                             fmt::format("0x{:x}", range.end), grouped(range.end - range.begin),
+                             layout::name_of(range.kind)));
   }
   if (left > 0)
-    session.data.write(fmt::format("  ... and {} (--ranges shows all)\n",
-                                   counted(left, "unexplained range more", "unexplained ranges more")));
+    session.data.write(shown("  ... and {} (--ranges shows all)\n",
+                             counted(left, "unexplained range more", "unexplained ranges more")));
 }
 
 void tell_json(Session& session, const CheckOptions& options, const LayoutTrial& trial) {
@@ -131,10 +132,8 @@ std::optional<std::uint64_t> offset_of(const std::string& text) {
 }
 
 void tell_description(Session& session, const std::string& file, const layout::Plan& plan) {
-  session.data.write(
-      fmt::format("{}: \"{}\" is a description without errors\n", escape(file), escape(plan.title)));
-  for (const std::string& sentence : recognition_of(plan))
-    session.data.write(fmt::format("  {}\n", sentence));
+  session.data.write(shown("{}: \"{}\" is a description without errors\n", escape(file), escape(plan.title)));
+  for (const std::string& sentence : recognition_of(plan)) session.data.write(shown("  {}\n", sentence));
 }
 
 /// What is found beside the fields: coverage, facts, faults.
@@ -144,15 +143,13 @@ void tell_trial(Session& session, const CheckOptions& options, const LayoutTrial
     tell_coverage(session, options, trial.target, trial.size, trial.ranges);
     for (const auto& file : trial.others) tell_coverage(session, options, file.name, file.size, file.ranges);
   }
-  for (const auto& [name, value] : trial.facts)
-    session.data.write(fmt::format("  {}: {}\n", name, escape(value)));
+  for (const auto& [name, value] : trial.facts) session.data.write(shown("  {}: {}\n", name, escape(value)));
   for (const FoldedFinding& finding : trial.findings)
-    session.data.write(fmt::format("{}: {}\n", name_of(finding.level), to_text(finding)));
+    session.data.write(shown("{}: {}\n", name_of(finding.level), to_text(finding)));
   if (trial.compared > 0)
-    session.data.write(fmt::format("the checksums of the first {} are right\n",
-                                   counted(trial.compared, "entry that has one", "entries that have one")));
-  if (trial.failure.empty())
-    session.data.write(fmt::format("{}\n", counted(trial.entries, "entry", "entries")));
+    session.data.write(shown("the checksums of the first {} are right\n",
+                             counted(trial.compared, "entry that has one", "entries that have one")));
+  if (trial.failure.empty()) session.data.write(shown("{}\n", counted(trial.entries, "entry", "entries")));
 }
 
 void check(Session& session, const CheckOptions& options, const Figures& figures) {
@@ -278,7 +275,9 @@ void add_list_and_show(CommandLine& program, Session& session) {
     try {
       if (found == nullptr)
         throw Malformed("there is no such description; `operculum layout list` shows what there is");
-      session.data.write(session.description_of(found->path).text);
+      std::string text = session.description_of(found->path).text;
+      if (!session.data.is_terminal()) return session.data.write_bytes(text);
+      session.data.write(Shown::lines(text));
     } catch (const std::exception& thrown) {
       Error error = as_error(thrown);
       report_error(session, *name, error);

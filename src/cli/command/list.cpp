@@ -169,7 +169,7 @@ class Listing {
     } else if (options_.paths || !options_.digest.empty()) {
       std::string path = several_ ? target_ + "/" + found.path : found.path;
       if (!options_.digest.empty()) {
-        if (found.entry.has_data()) session_.data.write(fmt::format("{}  {}\n", digest, escape(path)));
+        if (found.entry.has_data()) session_.data.write(shown("{}  {}\n", digest, escape(path)));
       } else {
         session_.data.write_line(path);
       }
@@ -205,9 +205,9 @@ class Listing {
     table_.finish();
     if (is_table() && (begun_ || !options_.selection.searches()))
       session_.data.write(
-          fmt::format("{}: {}{}\n", counts_text(tally_),
-                      options_.form.human ? human_size(tally_.bytes) : grouped(tally_.bytes) + " bytes",
-                      several_ ? "\n" : ""));
+          shown("{}: {}{}\n", counts_text(tally_),
+                options_.form.human ? human_size(tally_.bytes) : grouped(tally_.bytes) + " bytes",
+                several_ ? Shown("\n") : Shown()));
   }
 
   void print_summary(const Summary& summary) {
@@ -232,8 +232,8 @@ class Listing {
                             ? fmt::format(", {:.0f} %", 100.0 * static_cast<double>(summary.stored_bytes) /
                                                             static_cast<double>(summary.all.bytes))
                             : "";
-    session_.data.write(fmt::format("{}; {} unpacked, {} stored{}\n", counts_text(summary.counts),
-                                    human_size(summary.all.bytes), human_size(summary.stored_bytes), ratio));
+    session_.data.write(shown("{}; {} unpacked, {} stored{}\n", counts_text(summary.counts),
+                              human_size(summary.all.bytes), human_size(summary.stored_bytes), ratio));
   }
 
   void tell(const std::string& path, const Finding& finding) {

@@ -132,9 +132,8 @@ class OrderReport {
         continue;
       }
       std::string losers = losers_text(order, path);
-      session_.data.write(fmt::format("{}: {}{}\n", escape(path.path),
-                                      pack_name(order.packs()[path.winner().pack]),
-                                      losers.empty() ? "" : " " + losers));
+      session_.data.write(shown("{}: {}{}\n", escape(path.path), pack_name(order.packs()[path.winner().pack]),
+                                losers.empty() ? "" : " " + losers));
     }
   }
 
@@ -149,9 +148,9 @@ class OrderReport {
       contested += path.contested() ? 1 : 0;
       differing += path.differs() ? 1 : 0;
     }
-    session_.data.write(fmt::format("\n{}\n{}; {} in several packs, {} of these with other bytes.\n",
-                                    packs_table(order), counted(order.paths().size(), "path", "paths"),
-                                    grouped(contested), grouped(differing)));
+    session_.data.write(shown("\n{}\n{}; {} in several packs, {} of these with other bytes.\n",
+                              packs_table(order), counted(order.paths().size(), "path", "paths"),
+                              grouped(contested), grouped(differing)));
   }
 
   void unpack_winners(LoadingOrder& order) {

@@ -54,9 +54,9 @@ void pack_new(Session& session, const PackCommand& command) {
     for (const Fate& fate : result.fates) session.data.write(json_line(fate, request.dry_run));
     return session.data.write(json_line(result, request.dry_run));
   }
-  session.data.write(
-      fmt::format("{}: {}, {}, {}\n", escape(command.into), request.dry_run ? "would be written" : "written",
-                  human_size(result.new_size), counted(result.fates.size(), "entry", "entries")));
+  session.data.write(shown("{}: {}, {}, {}\n", escape(command.into),
+                           request.dry_run ? "would be written" : "written", human_size(result.new_size),
+                           counted(result.fates.size(), "entry", "entries")));
 }
 
 /// The form of a container that is there, with what is in the folder.

@@ -38,7 +38,7 @@ class Show {
     }
     bool a_part = options_.hex || options_.from > 0 || options_.length != UINT64_MAX;
     if (place.is_container() && !a_part) {
-      if (auto text = place.layers.back().container->text()) return session_.data.write(*text);
+      if (auto text = place.layers.back().container->text()) return session_.data.write(Shown::lines(*text));
       throw Malformed(fmt::format(
           "it is a container ({}); name an entry in it, or see what there is with: operculum list {}; "
           "--hex shows its own bytes",
@@ -46,7 +46,7 @@ class Show {
     }
     if (!a_part && session_.data.is_terminal()) {
       if (auto text = text_within(place.content)) {
-        session_.data.write(*text);
+        session_.data.write(Shown::lines(*text));
         return session_.say(Session::Tone::note, "this is its content as text; --hex shows its own bytes");
       }
     }
@@ -89,7 +89,7 @@ class Show {
       std::size_t count =
           stream.read(ByteSpan(block).first(static_cast<std::size_t>(std::min<std::uint64_t>(left, kBlock))));
       if (count == 0) break;
-      session_.data.write(as_text(ByteView(block).first(count)));
+      session_.data.write_bytes(as_text(ByteView(block).first(count)));
       left -= count;
     }
   }
@@ -123,7 +123,7 @@ class Show {
     Bytes rest = read_all(stream, kTextLimit);
     head.insert(head.end(), rest.begin(), rest.end());
     if (head.size() > options_.length) head.resize(static_cast<std::size_t>(options_.length));
-    session_.data.write(readable_text(head));
+    session_.data.write(Shown::lines(readable_text(head)));
   }
 
   Session& session_;

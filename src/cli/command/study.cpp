@@ -48,7 +48,7 @@ void study_one(Session& session, const StudyOptions& options, const Figures& fig
   if (!options.draft.empty()) {
     session.write_new_file(options.draft, draft, "draft");
   } else if (!session.json) {
-    session.data.write("\n" + draft);
+    session.data.write(Shown("\n") + Shown::lines(draft));
   }
 }
 

@@ -164,7 +164,7 @@ class UnpackReport {
     std::string mark = event.kind == UnpackEvent::Kind::folder ? "/" : "";
     std::string size =
         event.kind == UnpackEvent::Kind::file ? fmt::format("  {}", human_size(event.size)) : "";
-    session_.data.write(fmt::format("{}{}{}\n", output, mark, size));
+    session_.data.write(shown("{}{}{}\n", output, mark, size));
   }
 
   void say(Session::Tone tone, const UnpackEvent& event, const std::string& path,

@@ -36,10 +36,10 @@ void verify_digest(Session& session, const VerifyOptions& options, const std::st
   if (session.json) return session.data.write(json_digest_line(target, expected, computed));
   if (same && session.quiet) return;
   session.data.write(
-      same ? fmt::format("{}: its SHA-256 is the one that was published\n", escape(target))
-           : fmt::format("{}: its SHA-256 differs (published {}, computed {}); the file is not the one "
-                         "that was published\n",
-                         escape(target), expected, computed));
+      same ? shown("{}: its SHA-256 is the one that was published\n", escape(target))
+           : shown("{}: its SHA-256 differs (published {}, computed {}); the file is not the one "
+                   "that was published\n",
+                   escape(target), expected, computed));
 }
 
 /// One honest sentence on the whole.
@@ -78,14 +78,14 @@ class FaultReport {
     std::string path =
         fault.path.empty() ? escape(target_) : fmt::format("{}/{}", escape(target_), escape(fault.path));
     std::string level = fault.level == Finding::Level::fault ? "" : fmt::format("{}: ", name_of(fault.level));
-    session_.data.write(fmt::format("{}: {}{}\n", path, level, printable(fault.message)));
+    session_.data.write(shown("{}: {}{}\n", path, level, printable(fault.message)));
   }
 
   void finish() {
     for (const auto& [message, count] : told_) {
       if (session_.json || session_.verbose || count <= kSaid) continue;
-      session_.data.write(fmt::format("{}: {} more of these: {} (--verbose lists them)\n", escape(target_),
-                                      grouped(count - kSaid), printable(message)));
+      session_.data.write(shown("{}: {} more of these: {} (--verbose lists them)\n", escape(target_),
+                                grouped(count - kSaid), printable(message)));
     }
   }
 
@@ -116,7 +116,7 @@ void verify_one(Session& session, VerifyOptions& options, const std::string& tar
   if (session.json) return session.data.write(json_line(totals));
   bool nothing = totals.entries + totals.failed == 0 && options.selection.searches();
   if (nothing || (session.quiet && totals.faults == 0)) return;
-  session.data.write(fmt::format("{}: {}\n", escape(target), totals_text(totals)));
+  session.data.write(shown("{}: {}\n", escape(target), totals_text(totals)));
   if (totals.nested > 0) {
     session.say(Session::Tone::note,
                 fmt::format("{}: {} not entered; --deep verifies the contents, too", escape(target),
