@@ -65,14 +65,14 @@ void confine_rebuild(Session& session, const RebuildRequest& request, const std:
   confinement.begin();
 }
 
-void run_rebuild(Session& session, const RebuildRequest& request, Shown shown) {
+void run_rebuild(Session& session, const RebuildRequest& request, Told told) {
   RebuildResult result;
   {
     ProgressLine line(session);
     result = rebuild(request, session.context, session.progress);
     line.clear();
   }
-  if (shown == Shown::result)
+  if (told == Told::result)
     std::erase_if(result.fates, [](const Fate& fate) { return fate.kind == Fate::Kind::removed; });
   if (session.json) {
     for (const Fate& fate : result.fates) session.data.write(json_line(fate, request.dry_run));

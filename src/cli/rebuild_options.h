@@ -23,9 +23,9 @@ Wish wish_of(Wish::Kind kind, const std::string& text, const char* option);
 void confine_rebuild(Session& session, const RebuildRequest& request, const std::string& workshop = "");
 
 /// What is told of a rebuild: every entry's fate, or of a new pack what is in it.
-enum class Shown { fates, result };
+enum class Told { fates, result };
 
 /// Runs a rebuild and tells of it.
-void run_rebuild(Session& session, const RebuildRequest& request, Shown shown = Shown::fates);
+void run_rebuild(Session& session, const RebuildRequest& request, Told told = Told::fates);
 
 }  // namespace operculum::cli

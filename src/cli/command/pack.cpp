@@ -69,7 +69,7 @@ void pack_like(Session& session, const PackCommand& command) {
   request.choice = command.pack.choice();
   request.into = command.into;
   request.dry_run = command.dry_run;
-  run_rebuild(session, request, Shown::result);
+  run_rebuild(session, request, Told::result);
 }
 
 }  // namespace
