@@ -132,7 +132,7 @@ void EntryTable::write(const Row& row) {
   for (std::size_t i = 0; i < path; ++i) {
     if (shown_[i]) line += padded(row[i], widths_[i], i <= stored ? Align::right : Align::left) + "  ";
   }
-  session_.data.write(shown("{}{}\n", line, row[path]));
+  session_.data.write(Shown::made(line + row[path] + "\n"));
 }
 
 }  // namespace operculum::cli

@@ -58,6 +58,33 @@ const Format* recognise(Probe& probe, const OpenContext& context) {
   return searched != nullptr ? searched : own.format;
 }
 
+std::vector<Claim> claims_on(Probe& probe, const OpenContext& context) {
+  std::vector<Claim> out;
+  for (std::span<const Format> candidates :
+       {std::span<const Format>(context.preferred), std::span<const Format>(formats()), described(context)}) {
+    for (const Format& format : candidates) {
+      if (Match match = format.recognise(probe); match != Match::none) out.push_back({&format, match});
+    }
+  }
+  std::stable_sort(out.begin(), out.end(), [](const Claim& a, const Claim& b) { return a.match > b.match; });
+  return out;
+}
+
+std::string_view reason_of(const Claim& claim, std::string_view name) {
+  switch (claim.match) {
+    case Match::front:
+      return "its structure is there from the first byte on";
+    case Match::inside:
+      return "its structure is there, but something else may lie around it";
+    case Match::weak:
+      return name_fits(*claim.format, name) ? "a few bytes fit, and so does the name"
+                                            : "a few bytes fit, but the name does not: not taken";
+    case Match::none:
+      break;
+  }
+  return "";
+}
+
 const Format* recognise_described(Probe& probe, const OpenContext& context) {
   if (const Format* named = strongest_of(probe, context.preferred).format) return named;
   return strongest_of(probe, described(context)).format;

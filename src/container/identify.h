@@ -14,6 +14,19 @@ bool name_fits(const Format& format, std::string_view name);
 /// The same with the formats that `context` adds.
 const Format* recognise(Probe& probe, const OpenContext& context);
 
+/// A format that recognises bytes, and how sure it is.
+struct Claim {
+  const Format* format = nullptr;
+  Match match = Match::none;
+};
+
+/// All that recognise the bytes, the surest first; weak ones, too, which count only where the name agrees.
+/// What nearly does says so in the probe (Probe::almost()).
+std::vector<Claim> claims_on(Probe& probe, const OpenContext& context);
+
+/// Why a claim counts or does not, for a person.
+std::string_view reason_of(const Claim& claim, std::string_view name);
+
 /// By descriptions alone: those that the user named, then the others.
 const Format* recognise_described(Probe& probe, const OpenContext& context);
 

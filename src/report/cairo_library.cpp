@@ -4,6 +4,16 @@
 
 #include <optional>
 
+#include "sandbox/sanitizers.h"
+
+// What fontconfig keeps for the next time is no leak of ours.
+// NOLINTNEXTLINE(bugprone-reserved-identifier): the sanitizer asks by this name
+extern "C" const char* __lsan_default_suppressions();
+// NOLINTNEXTLINE(bugprone-reserved-identifier)
+const char* __lsan_default_suppressions() {
+  return operculum::kSanitizers ? "leak:libfontconfig.so" : "";
+}
+
 namespace operculum {
 namespace {
 

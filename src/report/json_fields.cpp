@@ -7,7 +7,8 @@ namespace operculum {
 
 Shown line_of(const Json& record) {
   std::string line = record.dump(-1, ' ', false, Json::error_handler_t::replace);
-  if (printable(line) != line) line = record.dump(-1, ' ', true, Json::error_handler_t::replace);
+  if (!is_plain(line) && printable(line) != line)
+    line = record.dump(-1, ' ', true, Json::error_handler_t::replace);
   return Shown::made(line + "\n");
 }
 

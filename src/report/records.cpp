@@ -191,6 +191,10 @@ Shown json_line(const Identification& identification) {
     for (const std::string& one : identification.map->versions) record["versions"].push_back(escape(one));
   }
   for (std::string_view other : identification.also) record["also"].push_back(other);
+  for (const IdentifiedClaim& claim : identification.claims)
+    record["claims"].push_back({{"format", claim.format->id}, {"reason", claim.reason}});
+  for (const std::string& sentence : identification.near_claims)
+    record["near_claims"].push_back(escape(sentence));
   for (const Finding& finding : identification.findings) record["findings"].push_back(finding_json(finding));
   add_text(record, "suggestion", identification.suggestion);
   return line_of(record);

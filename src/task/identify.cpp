@@ -253,6 +253,20 @@ std::vector<std::string_view> other_formats(const Content& content, const Format
   return names;
 }
 
+/// Every format that recognises the target's own bytes: of a file on disk those that lie there.
+void tell_claims(const Place& place, bool whole_file, const OpenContext& context, Identification& out) {
+  const Layer* layer = place.layers.empty() || (!whole_file && place.entry) ? nullptr
+                       : whole_file                                         ? &place.layers.front()
+                                                                            : &place.layers.back();
+  ContentPtr content = layer == nullptr ? place.content : layer->content;
+  if (!content) return;
+  std::string name = layer == nullptr ? place.name : layer->name;
+  Probe probe = make_probe(*content, name);
+  for (const Claim& claim : claims_on(probe, context))
+    out.claims.push_back({claim.format, reason_of(claim, name)});
+  out.near_claims = probe.almost();
+}
+
 /// Several numbered files that were read as one.
 void tell_parts(const Place& place, Identification& out) {
   if (place.parts < 2) return;
@@ -322,6 +336,7 @@ Identification identify(const std::string& target, const IdentifyRequest& reques
       out.findings.push_back(locked(error));
     }
   }
+  if (request.claims) tell_claims(place, whole_file, context, out);
   for (const std::string& sentence : place.almost)
     out.findings.push_back({Finding::Level::warning, sentence});
   if (whole_file) {

@@ -31,6 +31,12 @@ struct IdentifiedLayer {
   std::vector<IdentifiedPart> parts;  ///< of a partition table
 };
 
+/// A format that recognises the bytes, and why it counts or does not.
+struct IdentifiedClaim {
+  const Format* format = nullptr;
+  std::string_view reason;
+};
+
 /// The truth about one file, whatever its name says.
 struct Identification {
   std::string target;
@@ -44,13 +50,16 @@ struct Identification {
   std::optional<RegionMap> map;        ///< of firmware, tables of partitions, and files that were searched
   std::vector<std::string_view> also;  ///< other formats that the same bytes are, too
   bool within = false;  ///< the target is an entry, or a container in others: the last layer is what it is
-  std::vector<Finding> findings;  ///< about the name, the size, the end
-  std::string suggestion;         ///< a command that would be the next step
+  std::vector<IdentifiedClaim> claims;  ///< where they were asked for: every format that recognises the bytes
+  std::vector<std::string> near_claims;  ///< likewise: why others do not, though they nearly do
+  std::vector<Finding> findings;         ///< about the name, the size, the end
+  std::string suggestion;                ///< a command that would be the next step
 };
 
 /// How much work may be done to describe a file.
 struct IdentifyRequest {
   bool count_solid = false;  ///< decode solid layers to count what is in them
+  bool claims = false;       ///< tell every format that recognises the bytes, not only the one that is taken
   bool map_disks = false;    ///< make the map of tables of partitions, too, whose parts are told anyway
 };
 

@@ -62,6 +62,26 @@ TEST_F(Commands, IdentifyTellsTheTruthAboutRenamedFiles) {
             std::string::npos);
 }
 
+TEST_F(Commands, IdentifyTellsEveryClaimWhenAsked) {
+  std::string zip = temp.read("pool.skin");
+  temp.write("hall.img", std::string(40'000, '\0') + zip);
+  Ran ran = tool({"identify", "--verbose", "pool.skin"});
+  EXPECT_NE(ran.out.find("claim     ZIP archive: its structure is there from the first byte on\n"),
+            std::string::npos)
+      << ran.out;
+  ran = tool({"identify", "--verbose", "hall.img"});
+  EXPECT_NE(
+      ran.out.find("claim     ZIP archive: its structure is there, but something else may lie around it\n"),
+      std::string::npos)
+      << ran.out;
+  EXPECT_EQ(tool({"identify", "pool.skin"}).out.find("claim "), std::string::npos);
+  json found = lines_of(tool({"identify", "--verbose", "--json", "pool.skin"}).out).at(0);
+  EXPECT_EQ(found["claims"][0]["format"], "zip");
+  EXPECT_EQ(found["claims"][0]["reason"], "its structure is there from the first byte on");
+  ran = tool({"identify", "--verbose", "pool.skin/notes.txt"});
+  EXPECT_EQ(ran.out.find("claim "), std::string::npos) << "a text is no container\n" << ran.out;
+}
+
 TEST_F(Commands, IdentifyNamesEveryLayer) {
   json found = lines_of(tool({"identify", "--json", "pool.tar.gz"}).out).at(0);
   ASSERT_EQ(found["layers"].size(), 2u);

@@ -398,6 +398,12 @@ TEST_F(LayoutCommands, AHeadThatCannotBeReadDoesNotFit) {
              "entry { path = \"x\"\ndata = bytes(0, 4) }\n");
   std::filesystem::copy(temp.path("zzz.layout"), temp.path(".config/operculum/layouts/zzz.layout"));
   EXPECT_EQ(tool({"list", "--paths", "odd.bin"}).out, "x\n") << "another description fits";
+  told = tool({"identify", "--verbose", "odd.bin"});
+  EXPECT_NE(told.out.find("claim     Other: its structure is there from the first byte on"),
+            std::string::npos)
+      << told.out;
+  EXPECT_NE(told.out.find("no claim  it looks like a Tide log, but aaa.layout"), std::string::npos)
+      << told.out;
   Ran checked = tool({"layout", "check", "zzz.layout", "odd.bin"});
   EXPECT_EQ(checked.exit_code, 0) << "this description alone: " << checked.err << checked.out;
 }

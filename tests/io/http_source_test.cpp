@@ -91,8 +91,7 @@ TEST(HttpSource, TellsWhereAnAnswerWithoutRangesWasCut) {
   Bytes got(part.size());
   EXPECT_EQ(read_fully(*file.stream, got), part.size());
   EXPECT_TRUE(got == part);
-  EXPECT_REFUSAL(file.stream->read(got), Error,
-                 "the server cannot be read: transfer closed with 100000 bytes remaining to read");
+  EXPECT_REFUSAL(file.stream->read(got), Error, "the server cannot be read: transfer closed");
 }
 
 TEST(HttpSource, KnowsEmptyFiles) {
@@ -139,8 +138,7 @@ TEST(HttpSource, IsNotOpenedWhereItsFrontIsCut) {
 TEST(HttpSource, SaysWhatIsNotThere) {
   HttpStandIn server(Manner::plain);
   SpoolBudget spool;
-  EXPECT_REFUSAL(open_url(server.url("/gone"), {}, spool), IoError,
-                 "http://127.0.0.1:59365/gone: No such file or directory");
+  EXPECT_REFUSAL(open_url(server.url("/gone"), {}, spool), IoError, "/gone: No such file or directory");
 }
 
 TEST(HttpSource, FollowsRedirects) {
@@ -151,7 +149,7 @@ TEST(HttpSource, FollowsRedirects) {
 TEST(HttpSource, ShowsWhoAsksOnlyWhenItMust) {
   EXPECT_REFUSAL(Served{Manner::locked}, NeedsKey,
                  "the server answers 401: it wants to know who asks; ~/.netrc or keys.toml can hold "
-                 "user:password for 127.0.0.1:38771");
+                 "user:password for 127.0.0.1:");
   HttpOptions options;
   options.credentials = [](const std::string& host, const auto& works) -> std::optional<std::string> {
     EXPECT_TRUE(host.starts_with("127.0.0.1"));

@@ -115,6 +115,9 @@ Shown to_text(const Identification& found, bool colour) {
   line("is", found.within ? within_text(found, where) : stack_text(found));
   if (!where.empty()) line("in", where);
   for (std::string_view other : found.also) line("also", std::string(other));
+  for (const IdentifiedClaim& claim : found.claims)
+    line("claim", fmt::format("{}: {}", claim.format->name, claim.reason));
+  for (const std::string& sentence : found.near_claims) line("no claim", sentence);
   if (!found.description.empty() && (found.layers.empty() || found.within || !found.kind.empty()))
     line(found.kind == "data" ? "perhaps" : "content", printable(found.description));
   for (const auto& [name, value] : found.volume)
@@ -204,6 +207,7 @@ void add_identify(CommandLine& program, Session& session) {
     prepare(session);
     bool colour = session.output.empty() && colour_wanted(1);
     bool brief = options->brief || has_folder(options->targets);
+    options->request.claims = session.verbose;
     options->request.map_disks = session.json || !options->page.empty();
     std::vector<std::string> targets = options->folders.files(session, options->targets);
     Confinement(session).reads(options->targets).reads_links(targets).makes(options->page).begin();
