@@ -12,10 +12,9 @@ if [ "${1:-}" = --fix-format ]; then
   exit 0
 fi
 clang-format --dry-run -Werror "${files[@]}"
-cmake --preset release >/dev/null
-# clang does not read the precompiled headers that g++ made.
-mkdir -p build/lint
-sed -e 's/-Winvalid-pch//g; s/-include [^ ]*cmake_pch.hxx//g; s#/usr/bin/ccache ##g' build/release/compile_commands.json > build/lint/compile_commands.json
+# Each file by itself; and clang does not read the precompiled headers that g++ made.
+cmake --preset release -B build/lint -DOPERCULUM_TOGETHER=OFF >/dev/null
+sed -i -e 's/-Winvalid-pch//g; s/-include [^ ]*cmake_pch.hxx//g; s#/usr/bin/ccache ##g' build/lint/compile_commands.json
 checks=(--checks=-clang-analyzer-*)
 sources=()
 base=$(cat scripts/lint-base)
