@@ -4,22 +4,6 @@
 
 #include <optional>
 
-#include "sandbox/sanitizers.h"
-
-// What fontconfig keeps for the next time is no leak of ours. The sanitizer asks by these names.
-// NOLINTBEGIN(bugprone-reserved-identifier)
-extern "C" {
-const char* __lsan_default_suppressions();
-const char* __lsan_default_options();
-}
-const char* __lsan_default_suppressions() {
-  return operculum::kSanitizers ? "leak:libfontconfig.so" : "";
-}
-const char* __lsan_default_options() {
-  return "print_suppressions=0";
-}
-// NOLINTEND(bugprone-reserved-identifier)
-
 namespace operculum {
 namespace {
 
