@@ -17,7 +17,7 @@ inline constexpr ThemeColour kThemeColours[] = {
 
 /// How shapes of a name look. A colour is "#rrggbb", the name of a ThemeColour, or empty: none.
 struct ShapeStyle {
-  std::string_view name, fill, stroke = "";
+  std::string_view name, fill, stroke;
   double stroke_width = 0;
   double font_size = 0;  ///< of words
   bool monospace = false;

@@ -199,12 +199,13 @@ class IndexDrawing {
     if (grid_.shape.text == study::TextEnd::none) return;
     std::string name = printable(grid_.texts[number]);
     if (name.size() > kTextDrawn) name = name.substr(0, kTextDrawn - 3) + "...";
-    box(std::move(name), "name", 12 + 8 * static_cast<int>(name.size()));
+    int width = 12 + 8 * static_cast<int>(name.size());
+    box(std::move(name), "name", width);
   }
 
   void box(std::string content, std::string_view kind, int width) {
     out_.box(kind, x_, y_, width - 1, kCellHeight - 2);
-    out_.words(kind == "unknown" ? "bare" : "byte", x_ + width / 2, y_ + 14, std::move(content),
+    out_.words(kind == "unknown" ? "bare" : "byte", x_ + width / 2.0, y_ + 14, std::move(content),
                Shape::Anchor::middle);
     x_ += width;
   }
