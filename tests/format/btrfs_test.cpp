@@ -225,8 +225,7 @@ TEST_P(BtrfsSum, ADamagedSectorIsToldOrReadFromTheOtherCopy) {
   if (std::string(profile) == "dup") {
     EXPECT_EQ(text_at(*held, "large.bin"), as_text(large));
   } else {
-    EXPECT_REFUSAL(text_at(*held, "large.bin"), Malformed,
-                   " does not fit its checksum");
+    EXPECT_REFUSAL(text_at(*held, "large.bin"), Malformed, " does not fit its checksum");
   }
 }
 
