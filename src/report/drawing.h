@@ -29,8 +29,8 @@ struct Drawing {
   std::string_view label;  ///< what it shows, for those who cannot see it
   std::vector<Shape> shapes = {};
 
-  void box(std::string_view style, double x, double y, double width, double height, std::string words = "") {
-    shapes.push_back({Shape::Kind::box, style, x, y, width, height, Shape::Anchor::begin, std::move(words)});
+  void box(std::string_view style, double x, double y, double across, double down, std::string words = "") {
+    shapes.push_back({Shape::Kind::box, style, x, y, across, down, Shape::Anchor::begin, std::move(words)});
   }
   void words(std::string_view style, double x, double y, std::string words,
              Shape::Anchor anchor = Shape::Anchor::begin) {
