@@ -35,11 +35,9 @@ Shown Shown::made(std::string safe) {
 
 Shown Shown::lines(std::string_view untrusted) {
   Shown out;
-  for (std::size_t at = 0; at < untrusted.size();) {
-    std::size_t end = std::min(untrusted.find('\n', at), untrusted.size());
-    out.text_ += printable(untrusted.substr(at, end - at));
-    if (end < untrusted.size()) out.text_ += '\n';
-    at = end + 1;
+  for (std::string_view line : split(untrusted, '\n')) {
+    if (line.data() != untrusted.data()) out.text_ += '\n';
+    out.text_ += printable(line);
   }
   return out;
 }

@@ -8,8 +8,6 @@
 namespace operculum {
 namespace {
 
-constexpr std::size_t kRow = 8;  // bytes of each side
-
 std::string sizes_text(const Difference& difference) {
   if (difference.before_size == Entry::kUnknownSize || difference.after_size == Entry::kUnknownSize)
     return "";
@@ -43,9 +41,9 @@ std::string bytes_text(const ByteDiff& bytes) {
 std::vector<HexPair> hex_pairs(const ByteDiff& diff) {
   std::vector<HexPair> rows;
   auto row_of = [](const Bytes& bytes, std::size_t at) {
-    return at < bytes.size() ? ByteView(bytes).subspan(at, std::min(kRow, bytes.size() - at)) : ByteView();
+    return at < bytes.size() ? ByteView(bytes).subspan(at, std::min(kHexRow, bytes.size() - at)) : ByteView();
   };
-  for (std::size_t at = 0; at < std::max(diff.before_bytes.size(), diff.after_bytes.size()); at += kRow)
+  for (std::size_t at = 0; at < std::max(diff.before_bytes.size(), diff.after_bytes.size()); at += kHexRow)
     rows.push_back({diff.shown_at + at, row_of(diff.before_bytes, at), row_of(diff.after_bytes, at)});
   return rows;
 }
@@ -58,7 +56,7 @@ std::string hex_digits(ByteView ours, ByteView theirs,
     std::string digits = fmt::format("{:02x}", ours[i]);
     out += (other ? mark(digits) : digits) + " ";
   }
-  return out + std::string(3 * (kRow - ours.size()), ' ');
+  return out + std::string(3 * (kHexRow - ours.size()), ' ');
 }
 
 std::string difference_text(const Difference& difference) {

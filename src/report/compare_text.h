@@ -7,7 +7,10 @@
 
 namespace operculum {
 
-/// One row of a hex view of two files side by side.
+/// Bytes of each side in a row of a hex view of two files.
+inline constexpr std::size_t kHexRow = 8;
+
+/// One such row.
 struct HexPair {
   std::uint64_t at = 0;  ///< offset of the row, the same in both
   ByteView before, after;

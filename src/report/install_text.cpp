@@ -19,14 +19,13 @@ Shown item_line(const InstalledItem& item) {
 }
 
 Shown action_lines(const InstallAction& action, bool scripts) {
-  Shown text = shown("  {:<14} {}", name_of(action.kind), printable(action.name));
-  if (!action.when.empty()) text += shown(", {}", printable(action.when));
+  Shown text = shown("  {:<14} {}", name_of(action.kind), action.name);
+  if (!action.when.empty()) text += shown(", {}", action.when);
   if (!action.command.empty() && action.command != action.name)
-    text += shown("\n  {:<14} {}", "", printable(action.command));
+    text += shown("\n  {:<14} {}", "", action.command);
   text += "\n";
   if (!scripts || action.text.empty()) return text;
-  for (std::string_view line : split(trim(action.text), '\n'))
-    text += shown("  {:<14} | {}\n", "", printable(line));
+  for (std::string_view line : split(trim(action.text), '\n')) text += shown("  {:<14} | {}\n", "", line);
   return text;
 }
 
@@ -34,7 +33,7 @@ Shown action_lines(const InstallAction& action, bool scripts) {
 Shown writes_text(const PackageReport& report) {
   Shown out = "would write\n";
   for (const MemoryWrite& write : report.plan.writes)
-    out += shown("  {:>12}  {}  ({})\n", grouped(write.size), printable(write.to), escape(write.from));
+    out += shown("  {:>12}  {}  ({})\n", grouped(write.size), write.to, escape(write.from));
   return out;
 }
 
@@ -47,7 +46,7 @@ std::string removal_line(const std::string& path) {
 Shown install_text(const PackageReport& report, bool scripts) {
   Shown out = shown("{}\n", escape(report.target));
   auto fact = [&](std::string_view name, const std::string& value) {
-    out += shown("  {:<14} {}\n", name, printable(value));
+    out += shown("  {:<14} {}\n", name, value);
   };
   fact("is", std::string(report.format));
   for (const auto& [name, value] : report.plan.about) fact(name, value);
@@ -70,22 +69,22 @@ Shown install_text(const PackageReport& report, bool scripts) {
   section("would run", report.plan.actions.empty());
   for (const InstallAction& action : report.plan.actions) out += action_lines(action, scripts);
   if (!report.effects.empty()) section("scripts say that they would make", false);
-  for (const std::string& effect : report.effects) out += shown("  {}\n", printable(effect));
+  for (const std::string& effect : report.effects) out += shown("  {}\n", effect);
   if (!report.plan.registry.empty()) section("would write to the registry", false);
   for (const RegistryValue& value : report.plan.registry)
-    out += shown("  {}\n    {} = {}\n", printable(value.key),
-                 printable(value.name.empty() ? "(default)" : value.name), printable(value.value));
+    out +=
+        shown("  {}\n    {} = {}\n", value.key, value.name.empty() ? "(default)" : value.name, value.value);
   if (!report.plan.shortcuts.empty()) section("would make shortcuts", false);
   for (const Shortcut& shortcut : report.plan.shortcuts)
-    out += shown("  {} -> {}\n", escape(shortcut.path), printable(shortcut.target));
+    out += shown("  {} -> {}\n", escape(shortcut.path), shortcut.target);
   if (!report.plan.needs.empty()) section("needs", false);
-  for (const std::string& need : report.plan.needs) out += shown("  {}\n", printable(need));
+  for (const std::string& need : report.plan.needs) out += shown("  {}\n", need);
   if (!report.plan.notes.empty()) section("beside that", false);
-  for (const std::string& note : report.plan.notes) out += shown("  {}\n", printable(note));
+  for (const std::string& note : report.plan.notes) out += shown("  {}\n", note);
   section("to remove by hand", report.removal.empty());
   for (const std::string& path : report.removal) out += shown("  {}\n", removal_line(path));
   if (!report.undo.empty()) section("to undo beside that", false);
-  for (const std::string& undo : report.undo) out += shown("  {}\n", printable(undo));
+  for (const std::string& undo : report.undo) out += shown("  {}\n", undo);
   return out;
 }
 

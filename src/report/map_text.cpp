@@ -55,7 +55,7 @@ Shown map_text(const RegionMap& map, std::size_t most) {
   Lines lines(most);
   lines.add(map.regions, 0);
   Shown out = lines.finish();
-  for (const std::string& one : map.versions) out += shown("  {:<9} \"{}\"\n", "says", printable(one));
+  for (const std::string& one : map.versions) out += shown("  {:<9} \"{}\"\n", "says", one);
   return out;
 }
 

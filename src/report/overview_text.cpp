@@ -45,7 +45,7 @@ Shown files_text(const std::vector<OverviewFile>& files) {
 Shown faulty_text(const Overview& overview) {
   Shown out;
   for (const OverviewFile& file : overview.faulty)
-    out += shown("{} ({}): {}\n", escape(file.path), file.state, printable(file.message));
+    out += shown("{} ({}): {}\n", escape(file.path), file.state, file.message);
   if (overview.faulty_count > overview.faulty.size())
     out += shown("and {} more\n", grouped(overview.faulty_count - overview.faulty.size()));
   return out;

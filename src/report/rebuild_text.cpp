@@ -17,7 +17,7 @@ Shown line_of(const Fate& fate) {
     text += shown(", {} to {}", human_size(fate.old_size), human_size(fate.new_size));
   if (fate.kind == Fate::Kind::added) text += shown(", {}", human_size(fate.new_size));
   text += "\n";
-  for (const std::string& note : fate.notes) text += shown("  {}\n", printable(note));
+  for (const std::string& note : fate.notes) text += shown("  {}\n", note);
   return text;
 }
 

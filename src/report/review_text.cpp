@@ -49,7 +49,7 @@ Shown failing(const LayoutReview& review) {
   Shown text = "\nEntries that cannot be read:\n";
   for (std::size_t i = 0; i < std::min(review.failing.size(), kMostShown); ++i)
     text += shown("  {} of {}, the first is {}: {}\n", review.failing[i].entries, review.read,
-                  escape(review.failing[i].first), printable(review.failing[i].why));
+                  escape(review.failing[i].first), review.failing[i].why);
   return text + more(review.failing.size(), "reason more", "reasons more");
 }
 
@@ -58,7 +58,7 @@ Shown failing(const LayoutReview& review) {
 Shown review_text(const LayoutReview& review) {
   const LayoutTrial& trial = review.trial;
   if (!trial.failure.empty())
-    return shown("{}: the description does not fit: {}\n\n{}", escape(trial.target), printable(trial.failure),
+    return shown("{}: the description does not fit: {}\n\n{}", escape(trial.target), trial.failure,
                  ranges(review));
   auto bytes = bytes_by_kind(trial.ranges);
   std::uint64_t open = bytes[static_cast<std::size_t>(layout::CoverRange::Kind::unexplained)];

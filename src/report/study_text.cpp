@@ -153,7 +153,7 @@ Shown study_text(const StudyReport& report, bool alternatives) {
     const study::Grid& grid = one.hypothesis.grid;
     table.add({fmt::format("{:.0f}", one.hypothesis.bits), percent(one.trial.explained),
                std::to_string(grid.begin), std::to_string(grid.count),
-               grid.varies() ? "varies" : std::to_string(grid.shape.fixed()), printable(why)});
+               grid.varies() ? "varies" : std::to_string(grid.shape.fixed()), why});
     first = false;
   }
   return text + Shown("\nWhat was tried, with its evidence in bits:\n") + table.text();

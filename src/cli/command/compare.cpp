@@ -22,7 +22,6 @@ struct CompareOptions {
   bool summary = false;
 };
 
-constexpr std::size_t kRowBytes = 8;  // of a hex view
 constexpr std::string_view kBlankLabel = "           ";
 
 std::string_view colour_of(char mark) {
@@ -114,7 +113,7 @@ class Comparison {
   void tell_bytes(const ByteDiff& bytes) {
     for (const HexPair& row : hex_pairs(bytes))
       session_.data.write(shown("{}{:08x}  {}   {}\n", kBlankLabel, row.at,
-                                hex_side(row.before, row.after, colour_, kRowBytes),
+                                hex_side(row.before, row.after, colour_, kHexRow),
                                 hex_side(row.after, row.before, colour_, 0)));
   }
 

@@ -102,7 +102,7 @@ void add_doctor(CommandLine& program, Session& session) {
       session.data.write(session.json
                              ? json_line(one)
                              : shown("{}  {:<16} {}\n", one.well ? Shown("  ") : styled("!!", "31", colour),
-                                     one.subject, printable(one.text)));
+                                     one.subject, one.text));
     }
   });
 }

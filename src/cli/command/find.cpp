@@ -147,8 +147,7 @@ class Finder {
       std::string place =
           hit.line > 0 ? fmt::format("line {}", grouped(hit.line)) : fmt::format("{:#x}", hit.at);
       std::string encoding = hit.encoding.empty() || hit.encoding == "UTF-8" ? "" : " (" + hit.encoding + ")";
-      session_.data.write(
-          shown("    {}{}: {}\n", styled(place, "36", colour_), encoding, printable(hit.excerpt)));
+      session_.data.write(shown("    {}{}: {}\n", styled(place, "36", colour_), encoding, hit.excerpt));
     }
   }
 

@@ -156,8 +156,8 @@ Shown to_text(const Identification& found, bool colour) {
     std::string_view sgr = finding.level == Finding::Level::note      ? "36"
                            : finding.level == Finding::Level::warning ? "35"
                                                                       : "31";
-    out += shown("  {} {}\n", styled(fmt::format("{:<9}", name_of(finding.level)), sgr, colour),
-                 printable(finding.text));
+    out +=
+        shown("  {} {}\n", styled(fmt::format("{:<9}", name_of(finding.level)), sgr, colour), finding.text);
   };
   for (const Finding& finding : found.findings) tell(finding);
   for (const IdentifiedLayer& layer : found.layers) {

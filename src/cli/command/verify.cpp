@@ -78,14 +78,14 @@ class FaultReport {
     std::string path =
         fault.path.empty() ? escape(target_) : fmt::format("{}/{}", escape(target_), escape(fault.path));
     std::string level = fault.level == Finding::Level::fault ? "" : fmt::format("{}: ", name_of(fault.level));
-    session_.data.write(shown("{}: {}{}\n", path, level, printable(fault.message)));
+    session_.data.write(shown("{}: {}{}\n", path, level, fault.message));
   }
 
   void finish() {
     for (const auto& [message, count] : told_) {
       if (session_.json || session_.verbose || count <= kSaid) continue;
       session_.data.write(shown("{}: {} more of these: {} (--verbose lists them)\n", escape(target_),
-                                grouped(count - kSaid), printable(message)));
+                                grouped(count - kSaid), message));
     }
   }
 

@@ -45,7 +45,7 @@ struct Attributes {
   std::optional<hfs::Packing> packing;
   std::optional<Attribute> resource;
   std::string link;
-  Facts others;
+  ExtendedAttributes others;
 };
 
 /// One volume's tree, or a folder for each volume; with the snapshots' view a folder for each of those.

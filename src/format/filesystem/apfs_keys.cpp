@@ -122,7 +122,7 @@ std::shared_ptr<const DiskCipher> unlock(const Container& container, const Volum
     return found;
   };
   WrappedKey vek = read_wrapped(entry(kVolumeKey)->data);
-  auto place = structure_at<BlockRange>(LittleFields(entry(kUnlockRecords)->data, "APFS keybag's place"), 0);
+  auto place = structure_in<BlockRange>(entry(kUnlockRecords)->data, "APFS keybag's place");
   auto records = read_bag(container.blocks(), place.start_paddr, place.block_count, volume.vol_uuid);
   std::shared_ptr<const DiskCipher> out;
   keys.find(name, [&](const std::string& secret) {

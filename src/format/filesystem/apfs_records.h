@@ -140,8 +140,7 @@ struct BlockRange {
                                                field("pr_block_count", &BlockRange::block_count));
 };
 
-/// Where objects that live in memory were put (checkpoint_map_phys_t), and a row of it
-/// (checkpoint_mapping_t).
+/// Where objects that live in memory were put (checkpoint_map_phys_t); its rows follow.
 struct CheckpointMap {
   std::uint32_t flags = 0, count = 0;
   static constexpr auto layout = little_endian(from_byte<32>(), field("cpm_flags", &CheckpointMap::flags),

@@ -133,7 +133,7 @@ Tree::Node Tree::node(std::uint64_t id, std::optional<unsigned> level) const {
 }
 
 std::uint64_t Tree::child(const Node& node, std::size_t index) {
-  return structure_at<ChildRecord>(LittleFields(node.record(index).value, "APFS index"), 0).oid;
+  return structure_in<ChildRecord>(node.record(index).value, "APFS index").oid;
 }
 
 void Tree::from(const std::function<bool(ByteView)>& before,
@@ -202,12 +202,12 @@ ObjectMap::ObjectMap(const Blocks& blocks, std::uint64_t at)
 std::optional<MappedObject> ObjectMap::find(std::uint64_t oid, std::uint64_t xid) const {
   std::optional<MappedObject> out;
   auto not_behind = [&](ByteView key) {
-    auto [own, moment] = structure_at<ObjectKey>(LittleFields(key, "APFS object map"), 0);
+    auto [own, moment] = structure_in<ObjectKey>(key, "APFS object map");
     return own != oid ? own < oid : moment <= xid;
   };
   tree_.last(not_behind, [&](const Record& record) {
-    if (structure_at<ObjectKey>(LittleFields(record.key, "APFS object map"), 0).oid != oid) return;
-    out = structure_at<MappedObject>(LittleFields(record.value, "APFS object map"), 0);
+    if (structure_in<ObjectKey>(record.key, "APFS object map").oid != oid) return;
+    out = structure_in<MappedObject>(record.value, "APFS object map");
   });
   if (out && (out->flags & MappedObject::deleted) != 0) out.reset();
   return out;

@@ -18,11 +18,6 @@ ObjectType type_of(const ObjectHead& head) {
   return static_cast<ObjectType>(head.type & 0xFFFF);
 }
 
-template <typename S>
-S structure_in(ByteView bytes, const char* what) {
-  return structure_at<S>(LittleFields(bytes, what), 0);
-}
-
 /// The first number of a key: whose record it is, and of which kind.
 struct Owner {
   std::uint64_t id;

@@ -109,7 +109,7 @@ std::vector<Block> read_table(const Packing& packing, const Kind& kind, const So
 }  // namespace
 
 Packing read_packing(ByteView attribute) {
-  auto stored = structure_at<PackingAttribute>(LittleFields(attribute, "packing attribute"), 0);
+  auto stored = structure_in<PackingAttribute>(attribute, "packing attribute");
   if (stored.magic != kPackingMark) throw Malformed("packing attribute: the mark is missing");
   Packing out;
   out.type = stored.type;

@@ -71,7 +71,7 @@ const Attribute* Record::find(std::uint32_t type, std::string_view name) const {
 }
 
 Boot read_boot(ByteView raw) {
-  auto boot = structure_at<BootSector>(LittleFields(raw, "NTFS boot sector"), 0);
+  auto boot = structure_in<BootSector>(raw, "NTFS boot sector");
   if (as_text(boot.oem) != kOemId) throw Malformed("NTFS boot sector: the mark is missing");
   Boot b;
   b.sector = boot.bytes_per_sector;
@@ -96,7 +96,7 @@ Boot read_boot(ByteView raw) {
 }
 
 void fix_up(ByteSpan raw, std::string_view mark) {
-  auto head = structure_at<MultiSectorHeader>(LittleFields(raw, "NTFS record"), 0);
+  auto head = structure_in<MultiSectorHeader>(raw, "NTFS record");
   if (as_text(head.signature) != mark) throw Malformed(fmt::format("NTFS: a record lacks the mark {}", mark));
   std::size_t at = head.sequence_at, count = head.sequence_count;
   if (count < 2 || (count - 1) * sequence_stride > raw.size() || at + count * 2 > raw.size())
@@ -236,7 +236,7 @@ void Volume::add_listed(const Attribute& list, std::uint64_t own, Record& out) c
   }
   for (std::uint64_t number : others) {
     Bytes more = raw_record(*table_, number);
-    auto head = structure_at<FileRecordHeader>(LittleFields(more, "NTFS file record"), 0);
+    auto head = structure_in<FileRecordHeader>(more, "NTFS file record");
     if (number_of(head.base) != own)
       throw Malformed(fmt::format("NTFS file {}: its record {} belongs to another file", own, number));
     Record part;

@@ -84,13 +84,13 @@ struct OldStatData {
 };
 
 Id id_in(ByteView key) {
-  auto stored = structure_at<KeyRecord>(LittleFields(key, "ReiserFS key"), 0);
+  auto stored = structure_in<KeyRecord>(key, "ReiserFS key");
   return {stored.folder, stored.object};
 }
 
 /// Offset and kind of a key: 60 and 4 bits, or, in format 3.5, 32 bits each.
 void read_key(ByteView key, Item& item) {
-  auto stored = structure_at<KeyRecord>(LittleFields(key, "ReiserFS key"), 0);
+  auto stored = structure_in<KeyRecord>(key, "ReiserFS key");
   std::uint64_t both = std::uint64_t{stored.uniqueness} << 32 | stored.offset;
   if (unsigned kind = static_cast<unsigned>(both >> 60); kind >= 1 && kind <= 3) {
     constexpr ItemKind kKinds[] = {ItemKind::stat, ItemKind::indirect, ItemKind::direct, ItemKind::folder};

@@ -104,7 +104,7 @@ class XfsContainer final : public FileTree {
         break;
       case EntryKind::character_device:
       case EntryKind::block_device: {
-        std::uint32_t device = structure_at<DeviceRecord>(BigFields(inode.data, "XFS device"), 0).dev;
+        std::uint32_t device = structure_in<DeviceRecord>(inode.data, "XFS device").dev;
         extra.device_major = device >> 18;
         extra.device_minor = device & 0x3FFFF;
         break;

@@ -144,7 +144,7 @@ ContainerPtr open_upgrade(const Input& input, OpenContext& context) {
     out.writes.push_back({"wherever the device puts it: this file does not say", end, "payload"});
     return make_firmware(std::move(bytes), std::move(out));
   }
-  unsigned targets = structure_at<UpgradePrefix>(LittleFields(head, "prefix"), 0).targets;
+  unsigned targets = structure_in<UpgradePrefix>(head, "prefix").targets;
   std::uint64_t at = kPrefixSize;
   for (unsigned i = 0; i < targets; ++i) {
     try {

@@ -95,7 +95,7 @@ class Reader {
     for (std::uint32_t block = kMasterFirst; block <= kMasterLast; ++block) {
       each_node(block, 0, [&](const CommonHeader& common, ByteView raw, const NodePlace&) {
         if (common.node_type != master || (newest && *newest >= common.sequence)) return true;
-        auto node = structure_at<MasterNode>(LittleFields(raw, "UBIFS master node"), 0);
+        auto node = structure_in<MasterNode>(raw, "UBIFS master node");
         newest = common.sequence;
         commit_ = node.commit;
         log_ = node.log_block;

@@ -55,7 +55,7 @@ struct GrainMarker {
 
 Header read_header(const Source& file, std::uint64_t at) {
   Bytes raw = read_exactly(file, at, kSector, "VMDK header");
-  auto h = structure_at<Header>(LittleFields(raw, "VMDK header", at), 0);
+  auto h = structure_in<Header>(raw, "VMDK header", at);
   if (h.magic != kMagic) throw Malformed("VMDK header: the magic is missing");
   if (h.version < 1 || h.version > 3) throw Unsupported(fmt::format("VMDK extents of version {}", h.version));
   if (h.grain == 0 || h.grain > 65536 || (h.grain & (h.grain - 1)) != 0 || h.per_table == 0 ||

@@ -189,9 +189,9 @@ NodePtr Compiler::field(const Expr& expr, Scope& scope) {
 }
 
 NodePtr Compiler::form(const Expr& expr, Scope& scope) {
-  std::vector<Shown> parts;
+  std::vector<FormPart> parts;
   for (std::size_t i = 0; i < expr.parts.size(); ++i) {
-    Shown shown;
+    FormPart shown;
     shown.part = expression(*expr.parts[i], scope);
     std::string_view how = expr.shows[i];
     const StaticType& type = shown.part->type();

@@ -25,14 +25,14 @@ NodePtr list_slice_node(Span where, NodePtr list, NodePtr from, NodePtr to);
 NodePtr text_slice_node(Span where, NodePtr text, NodePtr from, NodePtr to);
 NodePtr bytes_slice_node(Span where, NodePtr bytes, NodePtr from, NodePtr length);
 
-/// How a part of a form is shown.
-struct Shown {
+/// A part of a form, and how it is shown.
+struct FormPart {
   NodePtr part;
   unsigned width = 0;
   bool zeros = false;
   char kind = 'd';  // d, x, X
 };
-NodePtr form_node(Span where, std::vector<std::string> texts, std::vector<Shown> parts);
+NodePtr form_node(Span where, std::vector<std::string> texts, std::vector<FormPart> parts);
 
 NodePtr arithmetic_node(Span where, char what, NodePtr a, NodePtr b);
 NodePtr not_node(Span where, NodePtr a);

@@ -203,13 +203,13 @@ class ExistsNode final : public Node {
 
 class FormNode final : public Node {
  public:
-  FormNode(Span where, std::vector<std::string> texts, std::vector<Shown> parts)
+  FormNode(Span where, std::vector<std::string> texts, std::vector<FormPart> parts)
       : Node(where, {Base::text}), texts_(std::move(texts)), parts_(std::move(parts)) {}
   Value value(Frame& frame) const override { return frame.run.keep(text_of(frame)); }
   void text(Frame& frame, std::string& out) const override {
     for (std::size_t i = 0; i < parts_.size(); ++i) {
       out += texts_[i];
-      const Shown& shown = parts_[i];
+      const FormPart& shown = parts_[i];
       if (shown.part->type().is(Base::text)) {
         shown.part->text(frame, out);
         continue;
@@ -226,12 +226,12 @@ class FormNode final : public Node {
 
   void write_back(WriteBack& back) const override {
     if (parts_.size() > 1) back.stop("is put together of several values");
-    for (const Shown& shown : parts_) shown.part->write_back(back);
+    for (const FormPart& shown : parts_) shown.part->write_back(back);
   }
 
  private:
   std::vector<std::string> texts_;
-  std::vector<Shown> parts_;
+  std::vector<FormPart> parts_;
 };
 
 class PipeNode final : public Node {
@@ -293,7 +293,7 @@ class ReadNode final : public Node {
 
 }  // namespace
 
-NodePtr form_node(Span where, std::vector<std::string> texts, std::vector<Shown> parts) {
+NodePtr form_node(Span where, std::vector<std::string> texts, std::vector<FormPart> parts) {
   return std::make_unique<FormNode>(where, std::move(texts), std::move(parts));
 }
 NodePtr arithmetic_node(Span where, char what, NodePtr a, NodePtr b) {
