@@ -149,10 +149,10 @@ struct Bench : Measure {
     OpenContext context;
     Place tar = resolve(card, context, Step::into);
     for (const Entry& entry : tar.layers.back().container->entries()) {
-      places.push_back(entry.offset - 512);
-      end = entry.offset + entry.size;
+      places.push_back(entry.stored_at - 512);
+      end = entry.stored_at + entry.size;
       if (entry.path != "kiosk.zip") continue;
-      places.push_back(entry.offset + entry.size / 2);
+      places.push_back(entry.stored_at + entry.size / 2);
       places.push_back(end - 1);
     }
     places.push_back(end);

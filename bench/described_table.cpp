@@ -48,12 +48,12 @@ void list_shoal_by_hand(const std::string& path) {
       std::string_view name = cursor.text(24);
       entry.path = name.substr(0, name.find('\0'));
       clean_in_place(entry.path);
-      entry.offset = std::uint64_t{cursor.u32le()} * 16;
+      entry.stored_at = std::uint64_t{cursor.u32le()} * 16;
       entry.stored_size = cursor.u32le();
       entry.size = cursor.u32le();
       entry.crc32 = cursor.u32le();
       entry.flags = Entry::has_crc;
-      if (entry.offset > source->size() || entry.stored_size > source->size() - entry.offset)
+      if (entry.stored_at > source->size() || entry.stored_size > source->size() - entry.stored_at)
         entry.flags |= Entry::damaged;
       if (entry.stored_size < entry.size) entry.method = "deflate";
     }

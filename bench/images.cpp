@@ -251,7 +251,7 @@ void show_nested_image(Measure& m) {
     Place place = resolve(image + "/pack.zip", context, Step::into);
     for (const Entry& entry : place.layers.back().container->entries()) {
       if (entry.path == "levels/7.raw") {
-        begin = entry.offset;
+        begin = entry.stored_at;
         length = entry.stored_size;
       }
     }

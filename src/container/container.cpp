@@ -48,8 +48,9 @@ void Container::each(Detail, const std::function<void(const Entry&)>& visitor) {
 
 std::vector<Footprint> Container::footprint(std::size_t index) {
   const Entry& entry = entries()[index];
+  if (entry.stored_at == Entry::kUnknownSize) return {};
   if (entry.stored_size == Entry::kUnknownSize || entry.stored_size == 0) return {};
-  return {{entry.offset, entry.stored_size}};
+  return {{entry.stored_at, entry.stored_size}};
 }
 
 Assembly Container::rewrite(const Changes&, const Writing&) {

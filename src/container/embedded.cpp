@@ -151,8 +151,8 @@ class Finder {
       ContainerPtr container = format->open({make_content(part), ""}, context_);
       if (format->family == "firmware") {
         for (const Entry& entry : container->entries()) {
-          if (entry.stored_size != Entry::kUnknownSize && entry.offset < UINT64_MAX - entry.stored_size)
-            reach = std::max(reach, entry.offset + entry.stored_size);
+          if (entry.stored_size != Entry::kUnknownSize && entry.stored_at < UINT64_MAX - entry.stored_size)
+            reach = std::max(reach, entry.stored_at + entry.stored_size);
         }
       }
       if (!format->single_stream) return format;

@@ -44,12 +44,11 @@ Entry copy_of(const Entry& entry) {
   copy.path = entry.path;
   copy.size = entry.size;
   copy.stored_size = entry.stored_size;
-  copy.offset = entry.offset;
+  copy.stored_at = entry.stored_at;
   copy.modified = entry.modified;
   copy.method = entry.method;
   copy.mode = entry.mode;
   copy.crc32 = entry.crc32;
-  copy.format_flags = entry.format_flags;
   copy.kind = entry.kind;
   copy.flags = entry.flags;
   if (entry.extra) copy.extra = std::make_unique<EntryExtra>(*entry.extra);

@@ -54,12 +54,13 @@ struct Entry {
   std::string path;  ///< untrusted; '/' between parts, no leading "./"; UTF-8 where the encoding is known
   std::uint64_t size = kUnknownSize;         ///< unpacked, in bytes
   std::uint64_t stored_size = kUnknownSize;  ///< as it lies in the container, in bytes
-  std::uint64_t offset = 0;                  ///< in the container's bytes; of what, the format says
+  /// Where what is stored of it begins, in bytes from the container's beginning; kUnknownSize where that is
+  /// not one run, or is known only when the entry is opened.
+  std::uint64_t stored_at = kUnknownSize;
   Timestamp modified;
   std::string_view method = "stored";  ///< codec name; static storage
   std::uint32_t mode = kNoMode;        ///< Unix permission bits and set-id bits (07777)
   std::uint32_t crc32 = 0;             ///< of the unpacked bytes, when has_crc
-  std::uint16_t format_flags = 0;      ///< format-private
   EntryKind kind = EntryKind::file;
   std::uint8_t flags = 0;
   std::unique_ptr<EntryExtra> extra;

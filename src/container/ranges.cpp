@@ -12,7 +12,7 @@ class RangesContainer final : public Container {
     for (const NamedRange& range : ranges_) {
       Entry entry;
       entry.path = range.path;
-      entry.offset = range.at;
+      entry.stored_at = range.at;
       entry.size = entry.stored_size = range.size;
       if (!range.sum.empty()) entry.flags |= Entry::has_sum;
       entries_.push_back(std::move(entry));

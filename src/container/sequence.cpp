@@ -184,7 +184,7 @@ class SequenceContainer final : public Container {
   SourcePtr stored(std::size_t index) override {
     if (!source_ || forward_ || !plain(index)) return nullptr;
     const Entry& entry = entries()[index];
-    return make_slice(source_, entry.offset, entry.stored_size);
+    return make_slice(source_, entry.stored_at, entry.stored_size);
   }
 
   Assembly rewrite(const Changes& changes, const Writing& writing) override {
@@ -232,10 +232,10 @@ class SequenceContainer final : public Container {
 
   /// The data of an entry; `special` is null for those that have nothing of it.
   ContentPtr content_of(std::shared_ptr<const Entry> entry, const Special* special) {
-    if (source_ && special == nullptr && entry->offset + entry->stored_size <= source_->size())
-      return make_content(make_slice(source_, entry->offset, entry->stored_size));
+    if (source_ && special == nullptr && entry->stored_at + entry->stored_size <= source_->size())
+      return make_content(make_slice(source_, entry->stored_at, entry->stored_size));
     if (source_ && special != nullptr && special->only_holes()) {
-      SourcePtr packed = make_slice(source_, entry->offset, entry->stored_size);
+      SourcePtr packed = make_slice(source_, entry->stored_at, entry->stored_size);
       if (packed->size() == entry->stored_size)
         return make_content(make_extent_source(packed, special->extents, entry->size));
     }
@@ -246,7 +246,7 @@ class SequenceContainer final : public Container {
   }
 
   StreamPtr open_packed(const Entry& entry) const {
-    if (source_) return make_source_stream(source_, entry.offset, entry.stored_size);
+    if (source_) return make_source_stream(source_, entry.stored_at, entry.stored_size);
     struct Owned final : Stream {
       Owned(StreamPtr all, std::uint64_t begin, std::uint64_t length)
           : input(std::move(all)), packed(input, length) {
@@ -256,7 +256,7 @@ class SequenceContainer final : public Container {
       InputBuffer input;
       PackedStream packed;
     };
-    return std::make_unique<Owned>(content_->stream(), entry.offset, entry.stored_size);
+    return std::make_unique<Owned>(content_->stream(), entry.stored_at, entry.stored_size);
   }
 
   /// Each entry once, however many passes there are.

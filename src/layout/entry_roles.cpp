@@ -124,7 +124,7 @@ void EntryRoles::fill_data(const EntryPlan& rule, Frame& frame, Entry& entry) {
                                 [](const StepKind* step) { return step->keeps_size; });
   if (sizes_stay && rule.size == nullptr) entry.size = *outline_.length;
   if (!outline_.placed) return;
-  entry.offset = outline_.offset;
+  if (outline_.region == 0) entry.stored_at = outline_.offset;
   std::uint64_t there = run_.region(outline_.region).size();
   if (outline_.offset > there || *outline_.length > there - outline_.offset) {
     entry.flags |= Entry::damaged;

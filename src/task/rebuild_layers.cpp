@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <tuple>
+
 #include "base/error.h"
 #include "base/text.h"
 #include "base/units.h"
@@ -12,13 +14,20 @@
 namespace operculum {
 namespace {
 
+/// Whether two entries of one path, seen in two ways, are the same one.
+bool same_entry(const Entry& a, const Entry& b) {
+  return std::tie(a.stored_at, a.stored_size, a.size, a.crc32) ==
+             std::tie(b.stored_at, b.stored_size, b.size, b.crc32) &&
+         a.modified == b.modified;
+}
+
 /// Where an entry that leads inwards stands among those that are written.
 std::size_t index_of(Container& container, const Entry& entry) {
   std::span<const Entry> all = container.entries();
   std::optional<std::size_t> same_path;
   for (std::size_t i = 0; i < all.size(); ++i) {
     if (all[i].path != entry.path) continue;
-    if (all[i].offset == entry.offset) return i;
+    if (same_entry(all[i], entry)) return i;
     same_path = i;
   }
   if (!same_path) {

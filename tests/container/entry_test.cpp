@@ -51,12 +51,11 @@ Entry sample() {
   entry.path = "pool/crab.txt";
   entry.size = 5;
   entry.stored_size = 4;
-  entry.offset = 77;
+  entry.stored_at = 77;
   entry.modified = {1'700'000'000, 5, true};
   entry.method = "deflate";
   entry.mode = 0640;
   entry.crc32 = 0x1234;
-  entry.format_flags = 9;
   entry.flags = Entry::has_crc | Entry::sparse;
   entry.extras().owner = "technician";
   entry.extras().attributes.emplace_back("user.origin", "north");
@@ -68,13 +67,12 @@ TEST(EntryCopy, SaysTheSameAndSharesNothing) {
   EXPECT_EQ(copy.path, entry.path);
   EXPECT_EQ(copy.size, 5u);
   EXPECT_EQ(copy.stored_size, 4u);
-  EXPECT_EQ(copy.offset, 77u);
+  EXPECT_EQ(copy.stored_at, 77u);
   EXPECT_EQ(copy.modified.seconds, 1'700'000'000);
   EXPECT_TRUE(copy.modified.floating);
   EXPECT_EQ(copy.method, "deflate");
   EXPECT_EQ(copy.mode, 0640u);
   EXPECT_EQ(copy.crc32, 0x1234u);
-  EXPECT_EQ(copy.format_flags, 9);
   EXPECT_TRUE(copy.is(Entry::has_crc));
   EXPECT_TRUE(copy.is(Entry::sparse));
   EXPECT_FALSE(copy.is(Entry::damaged));

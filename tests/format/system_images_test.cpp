@@ -223,15 +223,15 @@ TEST(SystemTools, PartitionsAreWhereTheyWerePut) {
     ASSERT_EQ(made.exit_code, 0) << made.err;
     Held held = open_path(folder.path("disk"));
     ASSERT_EQ(held.format(), gpt ? "gpt" : "mbr");
-    EXPECT_EQ(entry_at(*held, "1").offset, 2048u * 512);
+    EXPECT_EQ(entry_at(*held, "1").stored_at, 2048u * 512);
     EXPECT_EQ(entry_at(*held, "1").size, 8192u * 512);
-    EXPECT_EQ(entry_at(*held, "2").offset, 20480u * 512);
+    EXPECT_EQ(entry_at(*held, "2").stored_at, 20480u * 512);
     if (gpt) {
       EXPECT_EQ(entry_at(*held, "1").extra->comment, "tide gauge");
       EXPECT_EQ(entry_at(*held, "3").size, 32768u * 512);
     } else {
-      EXPECT_EQ(entry_at(*held, "5").offset, 43008u * 512);
-      EXPECT_EQ(entry_at(*held, "6").offset, 49152u * 512);
+      EXPECT_EQ(entry_at(*held, "5").stored_at, 43008u * 512);
+      EXPECT_EQ(entry_at(*held, "6").stored_at, 49152u * 512);
     }
     for (const Finding& finding : held->findings())
       EXPECT_EQ(finding.level, Finding::Level::note) << finding.text;

@@ -48,7 +48,7 @@ class ArParser final : public SequenceParser {
       entry.mode = static_cast<std::uint32_t>(header.mode & 07777);
       entry.modified = from_unix(static_cast<std::int64_t>(header.date));
       entry.size = entry.stored_size = size;
-      entry.offset = input.consumed();
+      entry.stored_at = input.consumed();
       item.begin = offset;
       entry.extras().user_id = static_cast<std::uint32_t>(header.uid);
       entry.extras().group_id = static_cast<std::uint32_t>(header.gid);

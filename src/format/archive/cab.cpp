@@ -190,11 +190,9 @@ class CabContainer final : public Container {
     std::replace(name.begin(), name.end(), '\\', '/');
     entry.path = clean_path(name);
     entry.size = file.size;
-    entry.offset = file.offset;
     entry.modified = from_dos(file.date, file.time);
     entry.method = folder < folders_.size() ? method_name(folders_[folder]->method()) : "unknown";
     entry.mode = ((file.flags & read_only) != 0 ? 0444 : 0644) | ((file.flags & execute) != 0 ? 0111 : 0);
-    entry.format_flags = file.flags;
     if (folder < folders_.size() && sums_[folder]) entry.flags |= Entry::has_sum;
     if (folder >= folders_.size()) entry.flags |= Entry::damaged;
     limits_.count_kept(entry);

@@ -107,7 +107,7 @@ class CpioParser final : public SequenceParser {
     entry.mode = static_cast<std::uint32_t>(header.mode & 07777);
     entry.modified = from_unix(static_cast<std::int64_t>(header.mtime));
     entry.size = entry.stored_size = header.filesize;
-    entry.offset = input.consumed();
+    entry.stored_at = input.consumed();
     EntryExtra& extra = entry.extras();
     extra.user_id = static_cast<std::uint32_t>(header.uid);
     extra.group_id = static_cast<std::uint32_t>(header.gid);
@@ -144,7 +144,7 @@ class CpioParser final : public SequenceParser {
     if (header.filesize == 0 && file != files_.end()) {
       make_link(item.entry, file->second);
     } else if (header.filesize == 0) {
-      item.end = item.entry.offset;  // it has no data
+      item.end = item.entry.stored_at;  // it has no data
       item.padding = 0;
       waiting_[inode].push_back(std::move(item));
       item = {};

@@ -208,7 +208,7 @@ class TarParser final : public SequenceParser {
 
     fill_extra(entry, header, pax, link);
     read_sparse(input, header, pax, item);
-    entry.offset = input.consumed();
+    entry.stored_at = input.consumed();
   }
 
   static void fill_extra(Entry& entry, const Header& header, const PaxScope& pax, const std::string& link) {

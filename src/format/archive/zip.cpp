@@ -11,6 +11,7 @@
 #include "cipher/zip_aes.h"
 #include "cipher/zip_traditional.h"
 #include "codec/codec.h"
+#include "format/archive/zip_data.h"
 #include "format/archive/zip_directory.h"
 #include "format/archive/zip_local.h"
 #include "format/archive/zip_rewrite.h"
@@ -47,7 +48,9 @@ class ZipContainer final : public Container {
       return;
     }
     recovered_ = true;
-    entries_ = recover_entries(source_, context_, *this);
+    Recovered found = recover_entries(source_, context_, *this);
+    entries_ = std::move(found.entries);
+    places_ = std::move(found.places);
     if (entries_.empty()) {
       throw Malformed("neither a directory nor a local header could be read; the file is damaged");
     }
@@ -56,7 +59,7 @@ class ZipContainer final : public Container {
   std::span<const Entry> entries() override {
     std::call_once(listed_, [this] {
       if (!recovered_) read_all_entries();
-      for (Entry& entry : entries_) read_link(entry);
+      for (std::size_t i = 0; i < entries_.size(); ++i) read_link(entries_[i], places_[i]);
     });
     return entries_;
   }
@@ -65,22 +68,33 @@ class ZipContainer final : public Container {
     if (recovered_ || !entries_.empty()) return Container::each(detail, visitor);
     DirectoryReader reader(source_, directory_, context_, *this, detail);
     for (Entry entry; reader.next(entry);) {
-      if (detail == Detail::all) read_link(entry);
+      if (detail == Detail::all) read_link(entry, reader.place());
       visitor(entry);
     }
     note_surroundings(reader.front());
   }
 
-  ContentPtr content(std::size_t index) override { return data_content(entries()[index]); }
+  ContentPtr content(std::size_t index) override { return data_content(member(index)); }
 
   SourcePtr stored(std::size_t index) override {
-    const Entry& entry = entries()[index];
-    return make_slice(source_, read_local(*source_, entry.offset).data, entry.stored_size);
+    auto [entry, place] = member(index);
+    return make_slice(source_, read_local(*source_, place.header_at).data, entry.stored_size);
+  }
+
+  /// Its local header and its data.
+  std::vector<Footprint> footprint(std::size_t index) override {
+    auto [entry, place] = member(index);
+    try {
+      return {{place.header_at,
+               read_local(*source_, place.header_at).data - place.header_at + entry.stored_size}};
+    } catch (const Malformed&) {
+      return {};
+    }
   }
 
   std::optional<PackedRun> packed_alone(std::size_t index) override {
-    const Entry& entry = entries()[index];
-    const Method& method = method_of(entry.format_flags);
+    auto [entry, place] = member(index);
+    const Method& method = method_of(place.method);
     bool has_settings = method.number == kMethodLzma || method.number == kMethodImplode;
     if (has_settings || method.codec.empty() || !entry.has_data() || entry.is(Entry::encrypted))
       return std::nullopt;
@@ -92,11 +106,11 @@ class ZipContainer final : public Container {
   Assembly rewrite(const Changes& changes, const Writing& writing) override {
     if (recovered_)
       throw Unsupported("writing a ZIP archive whose directory is damaged; unpack it and pack anew");
-    Archive archive{source_, directory_, entries(), {}, {}, {}};
+    Archive archive{source_, directory_, entries(), places_, {}, {}, {}};
     archive.content = [this](std::size_t index) { return content(index); };
-    archive.password = [this](std::size_t index) { return data_of(entries_[index]).password; };
+    archive.password = [this](std::size_t index) { return data_of(member(index)).password; };
     archive.packed = [this, &writing](std::size_t index) {
-      Data data = data_of(entries_[index]);
+      EntryData data = data_of(member(index));
       return data.encrypted ? spool(*data.open_packed(), writing.spool) : data.stored;
     };
     return zip::rewrite(archive, changes, writing);
@@ -104,7 +118,8 @@ class ZipContainer final : public Container {
 
   std::optional<Trimmed> trimmed(Look look) override {
     if (recovered_) return std::nullopt;
-    return zip::trimmed({source_, directory_, entries(), {}, {}, {}}, {{}, context_.spool, {}}, look);
+    return zip::trimmed({source_, directory_, entries(), places_, {}, {}, {}}, {{}, context_.spool, {}},
+                        look);
   }
 
   Facts facts() override {
@@ -117,22 +132,28 @@ class ZipContainer final : public Container {
     }
     std::set<std::string> encryption;
     for (std::size_t i = 0; i < entries_.size() && encryption.size() < 2 && i < 1000; ++i) {
-      if (entries_[i].is(Entry::encrypted)) encryption.insert(encryption_of(entries_[i]));
+      if (entries_[i].is(Entry::encrypted)) encryption.insert(encryption_of({entries_[i], places_[i]}));
     }
     for (const std::string& kind : encryption) facts.emplace_back("encryption", kind);
     return facts;
   }
 
  private:
+  struct Member {
+    const Entry& entry;
+    const LocalPlace& place;
+  };
+  Member member(std::size_t index) { return {entries()[index], places_[index]}; }
+
   static Byte check_byte(const LocalHeader& header) {
     // 6.1.6: the high byte of the CRC; writers that stream do not know it yet and take that of the time.
     return (header.flags & descriptor_bit) != 0 ? static_cast<Byte>(header.time >> 8)
                                                 : static_cast<Byte>(header.crc32 >> 24);
   }
 
-  std::string encryption_of(const Entry& entry) {
+  std::string encryption_of(const Member& one) {
     try {
-      Local local = local_of(entry);
+      Local local = local_of(one);
       if (!local.extra.aes) return "traditional (weak)";
       return fmt::format("AES-{}, version AE-{}", 64 * (local.extra.aes->strength + 1),
                          local.extra.aes->version);
@@ -141,16 +162,17 @@ class ZipContainer final : public Container {
     }
   }
 
-  Local local_of(const Entry& entry) {
-    Local local = read_local(*source_, entry.offset);
+  Local local_of(const Member& one) {
+    Local local = read_local(*source_, one.place.header_at);
     LocalHeader sized = local.header;
     read_extra(sized);  // replaces the sizes that the Zip64 field tells
-    if (!entry.is(Entry::recovered)) compare(entry, sized, local.extra);
+    if (!one.entry.is(Entry::recovered)) compare(one, sized, local.extra);
     return local;
   }
 
   /// Local and central header must agree; where they do not, the central one is used and the difference told.
-  void compare(const Entry& entry, const LocalHeader& header, const ExtraFields& extra) {
+  void compare(const Member& one, const LocalHeader& header, const ExtraFields& extra) {
+    const Entry& entry = one.entry;
     auto tell = [&](std::string_view what, const std::string& here, const std::string& there) {
       add_finding(Finding::Level::warning, fmt::format("{}: its two headers contradict each other in the {} "
                                                        "(directory: {}, in front of the data: {}); "
@@ -167,7 +189,7 @@ class ZipContainer final : public Container {
     // Writers disagree on the encoding of the two copies; only plain names are compared.
     if (name != listed && is_ascii(name) && is_ascii(listed)) tell("name", escape(entry.path), escape(name));
     std::uint16_t method = header.method == kMethodAes && extra.aes ? extra.aes->method : header.method;
-    if (method != entry.format_flags)
+    if (method != one.place.method)
       tell("method", std::string(entry.method), std::string(method_of(method).name));
     if ((header.flags & descriptor_bit) != 0) return;  // sizes and CRC come behind the data
     if (header.uncompressed_size != entry.size)
@@ -179,69 +201,21 @@ class ZipContainer final : public Container {
       tell("checksum", fmt::format("{:08x}", entry.crc32), fmt::format("{:08x}", header.crc32));
   }
 
-  /// All that reading an entry's data takes; does not refer to the entry, which may be gone.
-  struct Data {
-    SourcePtr stored;
-    const Codec* codec;
-    Expected expected;
-    bool encrypted, complete;  // complete: all stored bytes are there
-    std::uint64_t stored_size;
-    std::uint16_t method, flags;
-    std::optional<ExtraFields::Aes> aes;
-    std::string password;
-
-    bool direct() const {
-      return !encrypted && complete && codec->name == "stored" && expected.size == stored->size();
-    }
-
-    /// The compressed bytes, without encryption.
-    StreamPtr open_packed() const {
-      StreamPtr packed = make_source_stream(stored);
-      if (!encrypted) return packed;
-      return aes ? open_zip_aes({aes->strength}, std::move(packed), stored_size, password)
-                 : open_zip_traditional(std::move(packed), password);
-    }
-
-    StreamPtr open() const {
-      CodecOptions options;
-      if (method == kMethodImplode) options.properties = {static_cast<Byte>(flags)};
-      if (!encrypted && method != kMethodLzma && complete && expected.size) {
-        return make_checked(open_sized_decoder(*codec, stored, *expected.size, options), expected);
-      }
-      StreamPtr packed = open_packed();
-      options.unpacked_size = expected.size;
-      if (method == kMethodLzma) read_lzma_header(*packed, flags, options);
-      return make_checked(codec->open(std::move(packed), options), expected);
-    }
-  };
-
-  /// Data as the content of an entry.
-  class DataContent final : public Content {
-   public:
-    DataContent(Data data, ContainerPtr container)
-        : data_(std::move(data)), container_(std::move(container)) {}
-    StreamPtr stream() const override { return data_.open(); }
-    SourcePtr source() const override { return data_.direct() ? data_.stored : nullptr; }
-
-   private:
-    Data data_;
-    ContainerPtr container_;  // its source and context are in use
-  };
-
-  Data data_of(const Entry& entry) {
-    Local local = local_of(entry);
-    const Method& method = method_of(entry.format_flags);
+  EntryData data_of(const Member& one) {
+    const Entry& entry = one.entry;
+    Local local = local_of(one);
+    const Method& method = method_of(one.place.method);
     std::uint16_t flags = local.header.flags;
     if ((flags & strong_encryption_bit) != 0) throw Unsupported("ZIP strong encryption (APPNOTE 7)");
     if ((flags & patch_bit) != 0) throw Unsupported("ZIP patched data");
     if (method.codec.empty()) {
-      throw Unsupported(fmt::format("ZIP compression method {} ({})", entry.format_flags, method.name));
+      throw Unsupported(fmt::format("ZIP compression method {} ({})", one.place.method, method.name));
     }
     if (local.data >= source_->size() && entry.stored_size > 0) {
       throw CutShort(fmt::format("its {} bytes lie behind the end of the file; the file is cut short",
                                  entry.stored_size));
     }
-    Data data;
+    EntryData data;
     data.stored = make_slice(source_, local.data, entry.stored_size);
     data.codec = find_codec(method.codec);
     if (entry.size_known()) data.expected.size = entry.size;
@@ -249,33 +223,20 @@ class ZipContainer final : public Container {
     data.encrypted = entry.is(Entry::encrypted);
     data.complete = data.stored->size() == entry.stored_size;
     data.stored_size = entry.stored_size;
-    data.method = entry.format_flags;
+    data.method = one.place.method;
     data.flags = flags;
     data.aes = local.extra.aes;
-    if (data.encrypted) data.password = password_for(entry, local, data);
+    if (data.encrypted) data.password = password_for(one, local, data);
     return data;
   }
 
-  ContentPtr data_content(const Entry& entry) {
-    return std::make_shared<DataContent>(data_of(entry), shared_from_this());
-  }
-
-  /// 5.8.8: two bytes of version, two of property size, the properties; bit 1 says that an end mark is there.
-  static void read_lzma_header(Stream& packed, std::uint16_t flags, CodecOptions& options) {
-    Bytes head(9);
-    if (read_fully(packed, head) < head.size()) throw CutShort("LZMA data: it ends within its header");
-    Cursor cursor(head, "zip LZMA header");
-    cursor.skip(2);
-    if (std::uint16_t size = cursor.u16le(); size != 5)
-      cursor.fail("5 bytes of LZMA properties", std::to_string(size));
-    ByteView properties = cursor.take(5);
-    options.properties.assign(properties.begin(), properties.end());
-    if ((flags & lzma_end_mark_bit) != 0) options.unpacked_size.reset();
+  ContentPtr data_content(const Member& one) {
+    return make_entry_content(data_of(one), shared_from_this());
   }
 
   /// A password that fits this entry: entries of one archive may have different ones.
-  std::string password_for(const Entry& entry, const Local& local, Data data) {
-    std::string key_name = name_.empty() ? entry.path : name_;
+  std::string password_for(const Member& one, const Local& local, EntryData data) {
+    std::string key_name = name_.empty() ? one.entry.path : name_;
     if (local.extra.aes) {
       ZipAes aes{local.extra.aes->strength};
       if (aes.strength < 1 || aes.strength > 3)
@@ -288,7 +249,7 @@ class ZipContainer final : public Container {
     }
     auto fits = [&](const std::string& secret) {
       if (!fits_traditional(secret, local)) return KeyRing::Fit::no;
-      if (confirmed(secret, entry)) return KeyRing::Fit::yes;
+      if (confirmed(secret, one.place)) return KeyRing::Fit::yes;
       data.password = secret;
       return decodes(data) ? KeyRing::Fit::yes : KeyRing::Fit::perhaps;
     };
@@ -296,7 +257,7 @@ class ZipContainer final : public Container {
   }
 
   /// Whether the front of an entry decodes with its password; all of it, checksum included, when it is short.
-  static bool decodes(const Data& data) {
+  static bool decodes(const EntryData& data) {
     try {
       StreamPtr stream = data.open();
       Bytes front(kTrialDecoded);
@@ -314,15 +275,15 @@ class ZipContainer final : public Container {
 
   /// One wrong password in 256 fits a single traditional entry, but not a few others as well: most archives
   /// have one password.
-  bool confirmed(const std::string& secret, const Entry& entry) {
+  bool confirmed(const std::string& secret, const LocalPlace& place) {
     std::size_t asked = 0, agreed = 0;
-    for (const Entry& other : entries_) {
-      if (asked == kConfirmations) break;
-      bool witness = other.has_data() && other.is(Entry::encrypted) && other.offset != entry.offset &&
-                     other.stored_size >= ZipTraditional::kHeader;
+    for (std::size_t i = 0; i < entries_.size() && asked < kConfirmations; ++i) {
+      const Entry& other = entries_[i];
+      bool witness = other.has_data() && other.is(Entry::encrypted) &&
+                     places_[i].header_at != place.header_at && other.stored_size >= ZipTraditional::kHeader;
       if (!witness) continue;
       try {
-        Local local = local_of(other);
+        Local local = local_of({other, places_[i]});
         if (local.extra.aes) continue;
         ++asked;
         agreed += fits_traditional(secret, local) ? 1 : 0;
@@ -336,19 +297,22 @@ class ZipContainer final : public Container {
   void read_all_entries() {
     DirectoryReader reader(source_, directory_, context_, *this);
     std::uint64_t most = (source_->size() - std::min(source_->size(), directory_.at)) / kCentralSize;
-    entries_.reserve(static_cast<std::size_t>(std::min(directory_.end.entries, most)));
+    auto expected = static_cast<std::size_t>(std::min(directory_.end.entries, most));
+    entries_.reserve(expected);
+    places_.reserve(expected);
     for (Entry entry; reader.next(entry);) {
-      context_.limits.count_retained(memory_of(entry));
+      context_.limits.count_retained(memory_of(entry) + sizeof(LocalPlace));
       entries_.push_back(std::move(entry));
+      places_.push_back(reader.place());
     }
     note_surroundings(reader.front());
   }
 
   /// A symbolic link keeps its target as data.
-  void read_link(Entry& entry) {
+  void read_link(Entry& entry, const LocalPlace& place) {
     if (entry.kind != EntryKind::symbolic_link) return;
     try {
-      Bytes target = read_all(*data_content(entry)->stream(), kLinkLimit);
+      Bytes target = read_all(*data_content({entry, place})->stream(), kLinkLimit);
       entry.extras().link_target = as_text(target);
     } catch (const Error& error) {
       entry.flags |= Entry::damaged;
@@ -406,6 +370,7 @@ class ZipContainer final : public Container {
   bool recovered_ = false;  // no directory: entries_ was filled from local headers
   std::once_flag listed_;
   std::vector<Entry> entries_;
+  std::vector<LocalPlace> places_;  // of the same
 };
 
 std::uint32_t mark_at(Probe& probe, std::uint64_t offset) {

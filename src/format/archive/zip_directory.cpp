@@ -135,11 +135,10 @@ std::string decode_name(std::string_view raw, bool utf8, const std::string& name
   return to_utf8(raw, names_in.empty() ? "CP437" : names_in).value_or(std::string(raw));
 }
 
-void describe(Entry& entry, std::uint16_t flags, std::uint16_t method, const ExtraFields& extra,
-              std::uint16_t date, std::uint16_t time) {
+std::uint16_t describe(Entry& entry, std::uint16_t flags, std::uint16_t method, const ExtraFields& extra,
+                       std::uint16_t date, std::uint16_t time) {
   if (method == kMethodAes && extra.aes) method = extra.aes->method;
   entry.method = method_of(method).name;
-  entry.format_flags = method;
   if ((flags & encrypted_bit) != 0) entry.flags |= Entry::encrypted;
   entry.modified = extra.modified.known() ? extra.modified : from_dos(date, time);
   // The second version of AES encryption stores no CRC: it would tell about the plain bytes.
@@ -150,6 +149,7 @@ void describe(Entry& entry, std::uint16_t flags, std::uint16_t method, const Ext
   if (extra.user_id) entry.extras().user_id = *extra.user_id;
   if (extra.group_id) entry.extras().group_id = *extra.group_id;
   if (extra.broken) entry.flags |= Entry::damaged;
+  return method;
 }
 
 namespace {
@@ -194,7 +194,7 @@ std::optional<std::uint64_t> locate_directory(const Source& source, const EndRec
 
 DirectoryReader::DirectoryReader(SourcePtr source, const DirectoryPlace& place, const OpenContext& context,
                                  Container& findings, Detail detail)
-    : place_(place),
+    : directory_(place),
       context_(context),
       findings_(findings),
       detail_(detail),
@@ -213,7 +213,7 @@ bool DirectoryReader::next(Entry& entry) {
   std::size_t length = central_length(raw);
   if (length > raw.size()) raw = input_.ensure(length);
   if (detail_ == Detail::paths && raw.size() >= length && take_plain(entry, raw.first(length))) return true;
-  Cursor cursor(raw, "zip central directory", place_.at + input_.consumed());
+  Cursor cursor(raw, "zip central directory", directory_.at + input_.consumed());
   try {
     CentralHeader header = CentralHeader::read(cursor);
     fill(entry, header);
@@ -232,12 +232,12 @@ bool DirectoryReader::next(Entry& entry) {
 /// The short way when only paths are wanted: true when the header `raw` is as most are, with no extra fields
 /// that tell of the path and a name in ASCII.
 bool DirectoryReader::take_plain(Entry& entry, ByteView raw) {
-  if (!place_.volume_starts.empty()) return false;
+  if (!directory_.volume_starts.empty()) return false;
   auto header = read_structure<CentralHeader>(raw.data());
   std::string_view name = as_text(raw.subspan(kCentralSize, header.name_length));
   auto offset = simple_offset(header, raw.subspan(kCentralSize + header.name_length, header.extra_length));
   if (!offset || *offset > UINT64_MAX / 2 || !is_ascii(name)) return false;
-  front_ = std::min(front_, *offset + place_.prefix);
+  front_ = std::min(front_, *offset + directory_.prefix);
   apply_attributes(entry, {header.version_made_by, header.external_attributes, header.uncompressed_size == 0,
                            name.ends_with('/')});
   entry.path.assign(name);
@@ -254,8 +254,8 @@ void DirectoryReader::fill(Entry& entry, CentralHeader& header) {
 }
 
 void DirectoryReader::fill(Entry& entry, const CentralHeader& header, const ExtraFields& extra) {
-  std::uint64_t base = place_.prefix;
-  if (header.disk < place_.volume_starts.size()) base += place_.volume_starts[header.disk];
+  std::uint64_t base = directory_.prefix;
+  if (header.disk < directory_.volume_starts.size()) base += directory_.volume_starts[header.disk];
   std::uint64_t offset = checked_add(header.local_offset, base, "the offset of a local header");
   front_ = std::min(front_, offset);
   broken_fields_ += extra.broken ? 1 : 0;
@@ -266,8 +266,7 @@ void DirectoryReader::fill(Entry& entry, const CentralHeader& header, const Extr
     entry.size = header.uncompressed_size;
     entry.stored_size = header.compressed_size;
     entry.crc32 = header.crc32;
-    entry.offset = offset;
-    describe(entry, header.flags, header.method, extra, header.date, header.time);
+    local_ = {offset, describe(entry, header.flags, header.method, extra, header.date, header.time)};
     if (!header.comment.empty()) {
       bool utf8 = (header.flags & utf8_bit) != 0;
       entry.extras().comment = extra.unicode_comment ? std::string(*extra.unicode_comment)
@@ -300,7 +299,7 @@ void DirectoryReader::finish_path(Entry& entry, std::uint16_t version_made_by) {
 }
 
 void DirectoryReader::tell_end() {
-  const EndRecord& end = place_.end;
+  const EndRecord& end = directory_.end;
   // The plain record counts modulo 65536 when a writer without Zip64 went beyond it.
   if (count_ != end.entries && (end.zip64 || count_ % 65536 != end.entries)) {
     findings_.add_finding(Finding::Level::fault,

@@ -93,8 +93,8 @@ std::optional<Descriptor> find_descriptor(const SourcePtr& source, std::uint64_t
 
 }  // namespace
 
-std::vector<Entry> recover_entries(const SourcePtr& source, const OpenContext& context, Container& findings) {
-  std::vector<Entry> entries;
+Recovered recover_entries(const SourcePtr& source, const OpenContext& context, Container& findings) {
+  Recovered found;
   Scanner scanner(source, 0);
   std::uint64_t unsized = 0;
   while (scanner.next([](std::uint64_t, ByteView bytes) { return mark_of(bytes) == kLocalHeader; })) {
@@ -116,11 +116,10 @@ std::vector<Entry> recover_entries(const SourcePtr& source, const OpenContext& c
     }
     Entry entry;
     entry.flags |= Entry::recovered;
-    entry.offset = at;
     entry.size = header.uncompressed_size;
     entry.stored_size = header.compressed_size;
     entry.crc32 = header.crc32;
-    describe(entry, header.flags, header.method, extra, header.date, header.time);
+    std::uint16_t method = describe(entry, header.flags, header.method, extra, header.date, header.time);
     std::string path = decode_name(extra.unicode_path.value_or(header.name),
                                    (header.flags & utf8_bit) != 0 || extra.unicode_path, context.names_in);
     if (path.ends_with('/')) entry.kind = EntryKind::folder;
@@ -142,18 +141,19 @@ std::vector<Entry> recover_entries(const SourcePtr& source, const OpenContext& c
     scanner.skip(header.length);
     scanner.skip(entry.stored_size);
     context.limits.count_kept(entry);
-    entries.push_back(std::move(entry));
+    found.entries.push_back(std::move(entry));
+    found.places.push_back({at, method});
   }
   findings.add_finding(
       Finding::Level::fault,
       fmt::format("the directory at the end is missing or damaged, so the file is probably cut short; {} "
                   "entries were recovered from their local headers, without comments and permissions",
-                  entries.size()));
+                  found.entries.size()));
   if (unsized > 0) {
     findings.add_finding(Finding::Level::fault,
                          fmt::format("the size of {} recovered entries is not known", unsized));
   }
-  return entries;
+  return found;
 }
 
 }  // namespace operculum::zip

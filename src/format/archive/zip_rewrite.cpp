@@ -52,9 +52,9 @@ class Rewriter {
     if (order_.empty()) {
       keep(0, data_end);
     } else {
-      if (!joined_volumes()) keep(0, archive_.entries[order_.front()].offset);
+      if (!joined_volumes()) keep(0, header_at(order_.front()));
       for (std::size_t i = 0; i < order_.size(); ++i) {
-        std::uint64_t end = i + 1 < order_.size() ? archive_.entries[order_[i + 1]].offset : data_end;
+        std::uint64_t end = i + 1 < order_.size() ? header_at(order_[i + 1]) : data_end;
         write_entry(order_[i], end);
       }
     }
@@ -66,6 +66,8 @@ class Rewriter {
 
  private:
   static constexpr std::uint64_t kGone = UINT64_MAX;
+
+  std::uint64_t header_at(std::size_t index) const { return archive_.places[index].header_at; }
 
   bool joined_volumes() const { return !archive_.place.volume_starts.empty(); }
 
@@ -91,10 +93,9 @@ class Rewriter {
     order_.resize(entries.size());
     std::iota(order_.begin(), order_.end(), std::size_t{0});
     std::stable_sort(order_.begin(), order_.end(),
-                     [&](std::size_t a, std::size_t b) { return entries[a].offset < entries[b].offset; });
+                     [&](std::size_t a, std::size_t b) { return header_at(a) < header_at(b); });
     for (std::size_t i = 0; i + 1 < order_.size(); ++i) {
-      const Entry& one = entries[order_[i]];
-      if (one.offset != entries[order_[i + 1]].offset) continue;
+      if (header_at(order_[i]) != header_at(order_[i + 1])) continue;
       for (std::size_t index : {order_[i], order_[i + 1]}) {
         if (changes_.replaced.contains(index) || changes_.removed.contains(index) ||
             changes_.renamed.contains(index)) {
@@ -103,7 +104,7 @@ class Rewriter {
         }
       }
     }
-    if (!order_.empty() && entries[order_.back()].offset >= archive_.place.at)
+    if (!order_.empty() && header_at(order_.back()) >= archive_.place.at)
       throw Unsupported("writing a ZIP archive whose directory does not lie behind its entries");
   }
 
@@ -115,10 +116,11 @@ class Rewriter {
     for (const Entry& entry : archive_.entries)
       stored += entry.method == "stored" && entry.has_data() ? 1 : 0;
     std::size_t step = stored / kAlignmentWitnesses + 1, number = 0;
-    for (const Entry& entry : archive_.entries) {
+    for (std::size_t i = 0; i < archive_.entries.size(); ++i) {
+      const Entry& entry = archive_.entries[i];
       if (entry.method != "stored" || !entry.has_data() || number++ % step != 0) continue;
       try {
-        Local local = read_local(source_, entry.offset);
+        Local local = read_local(source_, header_at(i));
         common = std::min(common, alignment_of(local.data));
         padded |= padding_of(local.header.extra).size > 0;
         ++seen;
@@ -143,12 +145,12 @@ class Rewriter {
     if (changes_.removed.contains(index)) return;
     place_[index] = out_.size();
     bool replaced = changes_.replaced.contains(index), renamed = changes_.renamed.contains(index);
-    if (gaps_ == Gaps::closed) return keep_closed(entry, end);
+    if (gaps_ == Gaps::closed) return keep_closed(index, end);
     if (!replaced && !renamed) {
-      if (out_.size() == entry.offset || alignment_ <= 1 || entry.method != "stored")
-        return keep(entry.offset, end);
+      if (out_.size() == header_at(index) || alignment_ <= 1 || entry.method != "stored")
+        return keep(header_at(index), end);
     }
-    Local local = read_local(source_, entry.offset);
+    Local local = read_local(source_, header_at(index));
     if ((local.header.flags & masked_header_bit) != 0 && (replaced || renamed))
       throw Unsupported("changing entries of a ZIP archive whose headers are encrypted");
     Record& record = changed_[index];
@@ -183,8 +185,9 @@ class Rewriter {
   }
 
   /// An entry as it lies, and of the filling behind it only what keeps the data of others aligned.
-  void keep_closed(const Entry& entry, std::uint64_t end) {
-    Local local = read_local(source_, entry.offset);
+  void keep_closed(std::size_t index, std::uint64_t end) {
+    const Entry& entry = archive_.entries[index];
+    Local local = read_local(source_, header_at(index));
     std::uint64_t gap = local.data + entry.stored_size;
     if ((local.header.flags & descriptor_bit) != 0) {
       Record record;
@@ -193,7 +196,7 @@ class Rewriter {
     }
     if (gap < end && is_filling(source_, gap, end))
       end -= (end - gap) / common_alignment_ * common_alignment_;
-    keep(entry.offset, end);
+    keep(header_at(index), end);
   }
 
   void realign(Record& record, std::uint64_t alignment) const {
@@ -230,9 +233,9 @@ class Rewriter {
     const NewEntry& changed = changes_.replaced.at(index);
     ContentPtr content = content_of(changed);
     DataForm form;
-    form.method = entry.format_flags;
+    form.method = archive_.places[index].method;
     if (!writing_.choice.method.empty()) form.method = chosen_method();
-    bool same_method = form.method == entry.format_flags;
+    bool same_method = form.method == archive_.places[index].method;
     form.flags = record.local.flags;
     form.time = record.local.time;
     if (entry.is(Entry::encrypted)) {
@@ -308,8 +311,9 @@ class Rewriter {
     if (!writing_.choice.method.empty()) return chosen_method();
     if (!usual_) {
       std::map<std::uint16_t, std::size_t> counts;
-      for (const Entry& entry : archive_.entries) {
-        if (entry.has_data() && entry.size > 0) ++counts[entry.format_flags];
+      for (std::size_t i = 0; i < archive_.entries.size(); ++i) {
+        const Entry& entry = archive_.entries[i];
+        if (entry.has_data() && entry.size > 0) ++counts[archive_.places[i].method];
       }
       std::pair<std::uint16_t, std::size_t> most{kMethodDeflate, 0};
       for (const auto& one : counts) {
@@ -323,7 +327,7 @@ class Rewriter {
 
   bool uses_times() const {
     try {
-      return has_field(read_local(source_, archive_.entries[0].offset).header.extra, extended_time_field);
+      return has_field(read_local(source_, header_at(0)).header.extra, extended_time_field);
     } catch (const Malformed&) {
       return false;
     }
@@ -334,7 +338,7 @@ class Rewriter {
     std::uint64_t directory_at = out_.size(), at = archive_.place.at, count = 0;
     for (std::size_t i = 0; i < archive_.entries.size(); ++i) {
       std::size_t length = central_length(at);
-      bool changed = changed_.contains(i) || place_[i] != archive_.entries[i].offset || joined_volumes();
+      bool changed = changed_.contains(i) || place_[i] != header_at(i) || joined_volumes();
       if (place_[i] != kGone) {
         ++count;
         if (changed) {

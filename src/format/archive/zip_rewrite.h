@@ -10,7 +10,8 @@ namespace operculum::zip {
 struct Archive {
   SourcePtr source;
   const DirectoryPlace& place;
-  std::span<const Entry> entries;  ///< in the directory's order
+  std::span<const Entry> entries;      ///< in the directory's order
+  std::span<const LocalPlace> places;  ///< of the same
   std::function<ContentPtr(std::size_t)> content;
   std::function<std::string(std::size_t)> password;  ///< of an encrypted entry; throws NeedsKey
   /// An entry's compressed bytes, without encryption.

@@ -97,7 +97,7 @@ class BfsContainer final : public FileTree {
         Entry& entry = one.entry;
         entry.kind = own.kind == kFolderKind ? EntryKind::folder : EntryKind::file;
         entry.size = entry.stored_size = own.length();
-        entry.offset = own.begin();
+        entry.stored_at = own.begin();
         entry.mode = own.mode & 07777;
         entry.modified = from_unix(own.mtime);
         EntryExtra& extra = entry.extras();

@@ -339,7 +339,7 @@ class IsoContainer final : public FileTree {
     }
     if (entry.kind == EntryKind::folder) entry.kind = EntryKind::file;
     item.ref = {at, folder_end};
-    entry.offset = record.extent * volume_.block;
+    entry.stored_at = record.extent * volume_.block;
     if (entry.kind == EntryKind::file) {
       entry.size = ridge.virtual_size ? *ridge.virtual_size : ridge.zisofs ? ridge.unpacked_size : size;
       entry.stored_size = size;
@@ -373,7 +373,7 @@ class IsoContainer final : public FileTree {
       TreeItem item;
       item.entry.path = one.name;
       item.entry.size = item.entry.stored_size = one.size;
-      item.entry.offset = one.at;
+      item.entry.stored_at = one.at;
       item.ref = {one.at | kBootImage};
       sink(std::move(item));
     }

@@ -146,7 +146,7 @@ class RomContainer final : public FileTree {
     }
     if (entry.kind == EntryKind::file) {
       entry.size = entry.stored_size = target.size;
-      entry.offset = target.data_at;
+      entry.stored_at = target.data_at;
       item.link_id = target.at;
     } else if (entry.kind == EntryKind::symbolic_link) {
       entry.extras().link_target =

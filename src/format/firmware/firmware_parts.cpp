@@ -83,7 +83,7 @@ class FirmwareContainer final : public Container {
     Entry entry;
     entry.path = part.path;
     entry.kind = part.kind;
-    entry.offset = part.at;
+    entry.stored_at = part.at;
     if (part.kind == EntryKind::folder && part.size > 0) entry.stored_size = part.size;
     if (part.kind == EntryKind::file) {
       entry.stored_size = part.size;

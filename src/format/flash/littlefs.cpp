@@ -92,12 +92,11 @@ class LittleFsContainer final : public FileTree {
     } else if (item.type == kFile) {
       if (item.structure == kWithin) {
         entry.size = entry.stored_size = item.data.size();
-        entry.offset = item.data_at;
+        entry.stored_at = item.data_at;
         out.ref = {item.data_at, UINT64_MAX};
       } else if (auto list = two_words(item.data); item.structure == kBlocks && list) {
         entry.size = entry.stored_size = list->second;
         out.ref = {list->first, 0};
-        entry.offset = out.ref.a * super_.block_size;
       } else {
         return add_damaged(std::move(out), "a file without its data", sink);
       }

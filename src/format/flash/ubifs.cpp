@@ -188,8 +188,7 @@ class UbifsContainer final : public FileTree {
     if (data == index_.data.end()) return;
     for (const auto& [block, place] : data->second) entry.stored_size += place.length;
     if (data->second.empty()) return;
-    entry.offset = data->second.begin()->second.at;
-    Bytes head = read_up_to(*volume_, entry.offset, size_on_disk<DataNode>);
+    Bytes head = read_up_to(*volume_, data->second.begin()->second.at, size_on_disk<DataNode>);
     if (head.size() == size_on_disk<DataNode>)
       entry.method = packing_name(read_structure<DataNode>(head.data()).packing);
   }

@@ -219,7 +219,6 @@ class YaffsContainer final : public FileTree {
     entry.extras().group_id = header.yst_gid;
     if (entry.kind == EntryKind::file) {
       entry.size = entry.stored_size = size_of(*object);
-      entry.offset = object->pieces.empty() ? object->header_at : object->pieces.begin()->second.at;
       item.link_id = item.ref.a;
     } else if (entry.kind == EntryKind::symbolic_link) {
       std::string_view target = as_text(header.alias);

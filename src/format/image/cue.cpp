@@ -143,7 +143,7 @@ class CueContainer final : public Container {
         begin = end = file->size();
       }
       SourcePtr part = make_slice(file, begin, end > begin ? end - begin : 0);
-      entry.offset = begin;
+      entry.stored_at = begin;
       entry.stored_size = part->size();
       source = sound ? sound_of(part, stride, track) : data_of(part, track, entry);
     }

@@ -104,7 +104,7 @@ class PartitionContainer final : public Container {
     Entry entry;
     entry.path = one.path;
     entry.size = entry.stored_size = one.length;
-    entry.offset = one.start;
+    entry.stored_at = one.start;
     entry.flags = Entry::sparse;
     entry.extras().comment = one.name;
     entry.extras().type_tag = one.type;

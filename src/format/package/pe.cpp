@@ -86,7 +86,7 @@ class PeContainer final : public Container {
   void add(std::string path, std::uint64_t at, std::uint64_t size, std::function<Bytes()> make = nullptr) {
     Entry entry;
     entry.path = std::move(path);
-    entry.offset = at;
+    entry.stored_at = at;
     if (make) {
       entry.method = "converted";
     } else {

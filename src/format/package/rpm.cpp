@@ -208,7 +208,7 @@ class PayloadParser final : public SequenceParser {
   static void place(std::uint64_t size, const InputBuffer& input, SequenceItem& item) {
     item.packed = size;
     item.padding = (4 - size % 4) % 4;
-    item.entry.offset = input.consumed();
+    item.entry.stored_at = input.consumed();
     if (item.entry.kind == EntryKind::hard_link && size != 0) item.entry.kind = EntryKind::file;
     if (item.entry.kind == EntryKind::file) item.entry.size = item.entry.stored_size = size;
   }

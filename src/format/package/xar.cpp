@@ -206,7 +206,7 @@ class XarContainer final : public Container {
       data = read_data(file.child("data"));
       entry.size = data.size;
       entry.stored_size = data.length;
-      entry.offset = data.offset;
+      entry.stored_at = heap_ + data.offset;
       entry.method = data.codec;
       if (!data.sum.empty()) entry.flags |= Entry::has_sum;
       if (data.damaged_sum)
