@@ -103,7 +103,7 @@ void EntryTable::choose_columns(bool complete) {
   shown_[flags] = differs(flags) || says(flags, [](const Row& row) { return row[flags] != "-"; });
   shown_[mode] = shown_[owner] = form_.full;
   shown_[kind] = form_.kinds;
-  for (std::size_t i = 0; i < kColumns; ++i) {
+  for (std::size_t i = 0; i < column_count; ++i) {
     widths_[i] = kTitles[i].size();
     for (const Row& row : kept_) widths_[i] = std::max(widths_[i], display_width(row[i]));
   }

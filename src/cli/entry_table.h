@@ -27,8 +27,8 @@ class EntryTable {
  private:
   static constexpr std::size_t kKept = 4096;  ///< rows
   static constexpr std::size_t kKeptBytes = 4 << 20;
-  enum Column { size, stored, method, time, flags, mode, owner, kind, path, kColumns };
-  using Row = std::array<std::string, kColumns>;
+  enum Column { size, stored, method, time, flags, mode, owner, kind, path, column_count };
+  using Row = std::array<std::string, column_count>;
 
   Row row_of(const Found& found) const;
   void choose_columns(bool complete);
@@ -40,8 +40,8 @@ class EntryTable {
   std::vector<Row> kept_;
   std::size_t kept_bytes_ = 0;  // of their paths
   bool chosen_ = false;
-  std::array<bool, kColumns> shown_{};
-  std::array<std::size_t, kColumns> widths_{};
+  std::array<bool, column_count> shown_{};
+  std::array<std::size_t, column_count> widths_{};
 };
 
 }  // namespace operculum::cli

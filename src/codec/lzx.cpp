@@ -32,7 +32,7 @@ class Core {
     while (out < end) {
       if (block_left_ == 0) begin_block(bits);
       auto count = std::min<std::size_t>(block_left_, static_cast<std::size_t>(end - out));
-      if (type_ == kPlain) {
+      if (type_ == plain_block) {
         copy_plain(bits, out, count);
         out += count;
         block_left_ -= count;
@@ -62,13 +62,13 @@ class Core {
       block_left_ = bits.take(window_ > 32768 ? 24 : 16);
     }
     switch (type_) {
-      case kAligned: {
+      case aligned_block: {
         std::array<Byte, kAlignedSymbols> lengths;
         for (Byte& length : lengths) length = static_cast<Byte>(bits.take(kAlignedBits));
         if (!aligned_.build(lengths)) fail("its code for low distance bits is not possible");
         [[fallthrough]];
       }
-      case kVerbatim:
+      case verbatim_block:
         read_lengths(bits, std::span(main_lengths_).first(kLiterals));
         read_lengths(bits, std::span(main_lengths_).subspan(kLiterals, main_symbols_ - kLiterals));
         if (!main_.build(std::span(main_lengths_).first(main_symbols_)))
@@ -76,7 +76,7 @@ class Core {
         read_lengths(bits, length_lengths_);
         if (!length_.build(length_lengths_)) fail("its code for lengths is not possible");
         break;
-      case kPlain: {
+      case plain_block: {
         bits.align(true);
         ByteView raw = bits.rest();
         if (raw.size() < 12) fail("the data ends too early; it is cut short");
@@ -127,7 +127,7 @@ class Core {
   Byte* decode_coded(WordBits& outer, const Byte* begin, Byte* out, Byte* stop, const Byte* end) {
     WordBits bits = outer;  // in registers while the loop runs
     std::array<std::uint32_t, 3> recent = recent_;
-    const bool aligned = type_ == kAligned;
+    const bool aligned = type_ == aligned_block;
     while (out < stop) {
       bits.refill();
       unsigned symbol = main_.decode(bits);

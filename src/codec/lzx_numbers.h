@@ -15,7 +15,7 @@ inline constexpr unsigned kAlignedSymbols = 8, kAlignedBits = 3;         // the 
 inline constexpr unsigned kLengthCodeSymbols = 20, kLengthCodeBits = 4;  // the code for code lengths
 inline constexpr unsigned kTypeBits = 3, kSizeBits = 24;                 // of a block
 /// Kinds of blocks, in the three bits that each begins with.
-enum Type : unsigned { kVerbatim = 1, kAligned = 2, kPlain = 3 };
+enum Type : unsigned { verbatim_block = 1, aligned_block = 2, plain_block = 3 };
 
 /// Where distances begin, which are counted from -2 on, and how many bits follow.
 inline constexpr auto kSlots =

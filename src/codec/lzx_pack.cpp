@@ -260,10 +260,10 @@ struct LzxEncoder::State {
     for (std::size_t i = 0; i < length.size(); ++i) coded += std::uint64_t{counts.length[i]} * length[i];
     start();
     if (coded / 8 >= plain.size()) return write_plain(plain);
-    Type type = aligned_bits < low_bits ? kAligned : kVerbatim;
+    Type type = aligned_bits < low_bits ? aligned_block : verbatim_block;
     out.put(type, kTypeBits);
     out.put(static_cast<std::uint32_t>(plain.size()), kSizeBits);
-    if (type == kAligned)
+    if (type == aligned_block)
       for (Byte one : aligned) out.put(one, kAlignedBits);
     put_lengths(std::span(main).first(kLiterals), std::span(main_lengths).first(kLiterals));
     put_lengths(std::span(main).subspan(kLiterals), std::span(main_lengths).subspan(kLiterals));
@@ -309,7 +309,7 @@ struct LzxEncoder::State {
                     const std::vector<std::uint16_t>& aligned_codes, Type type) {
     unsigned extra = kSlots.extra[slot];
     std::uint32_t low = distance + 2 - kSlots.base[slot];
-    if (type == kAligned && extra >= kAlignedBits) {
+    if (type == aligned_block && extra >= kAlignedBits) {
       out.put(low >> kAlignedBits, extra - kAlignedBits);
       unsigned symbol = low % kAlignedSymbols;
       out.put(aligned_codes[symbol], aligned[symbol]);
@@ -319,7 +319,7 @@ struct LzxEncoder::State {
   }
 
   std::vector<Bytes> write_plain(ByteView plain) {
-    out.put(kPlain, kTypeBits);
+    out.put(plain_block, kTypeBits);
     out.put(static_cast<std::uint32_t>(plain.size()), kSizeBits);
     out.align_always();
     for (std::uint32_t distance : recent) append_number(out.bytes(), 4, distance);

@@ -55,7 +55,8 @@ bool Sight::may_lie_in(Container& container, Timestamp undated, std::uint64_t de
   if (!numbers_decide || container.access() != Access::random) return true;
   bool any = false;
   std::uint64_t asked = 0;
-  container.each(Detail::all, [&](const Entry& entry) {
+  bool dated = request_.newer || request_.older;
+  container.each(dated ? Detail::all : Detail::numbers, [&](const Entry& entry) {
     ++asked;
     any = any || may_fit(entry, undated) || (entry.has_data() && may_hold(entry, depth));
   });

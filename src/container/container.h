@@ -43,7 +43,11 @@ enum class Access {
 };
 
 /// What a listing wants to know of its entries.
-enum class Detail { all, paths };
+enum class Detail {
+  all,
+  numbers,  ///< path, kind, sizes and stored checksum
+  paths,    ///< path and kind
+};
 
 /// One entry met on a walk.
 struct Visit {
@@ -99,7 +103,7 @@ class Container : public std::enable_shared_from_this<Container> {
 
   /// Visits all entries without their data, in stored order, and keeps none where the format allows: for
   /// listings of containers with millions of them. The entry given is valid only during the call; with
-  /// Detail::paths only its path and kind need be filled in.
+  /// less than Detail::all only what that names need be filled in.
   virtual void each(Detail detail, const std::function<void(const Entry&)>& visitor);
 
   /// The data of an entry of kind file, as often as wanted. Keeps the container alive. Throws NeedsKey,

@@ -13,7 +13,7 @@
 namespace operculum::study {
 namespace {
 
-constexpr std::size_t kMostStart = 48, kMostSide = 40, kMostTail = 64;  // bytes
+constexpr std::size_t kMostStart = 48, kMostSide = 40, kMostTail = 64, kMostFixed = 96;  // bytes
 constexpr std::size_t kLeastLinks = 3, kMostLinks = 200'000, kLinksRead = 4096;
 constexpr std::uint64_t kMostIdle = 40;   // entries of next to nothing, one behind the other
 constexpr double kEnough = 40;            // bits
@@ -206,19 +206,32 @@ class ChainSearch {
     Walk first = walker_.walk(start, link, kLeastLinks);
     if (first.rows < kLeastLinks && first.end != frame_.file_size()) return;
     Walk walk = walker_.walk(start, link, kMostLinks);
-    if (walk.end != frame_.file_size() || walk.rows < kLeastLinks ||
-        walk.bits < (link.shape.text == TextEnd::none ? 1.5 * kEnough : kEnough))
-      return;
+    bool nameless = link.shape.text == TextEnd::none;
+    if (walk.end != frame_.file_size() || walk.rows < kLeastLinks) return;
+    if (nameless && walk.bits < 1.5 * kEnough) walk.bits += bits_of_names(start, link, walk);
+    if (walk.bits < (nameless ? 1.5 * kEnough : kEnough)) return;
     if (walk.bits + 30 < most_bits_ || walk.largest * 4 > walk.all * 3 + 4096) return;
     most_bits_ = std::max(most_bits_, walk.bits);
     build(start, link, walk);
+  }
+
+  /// What speaks for a way through headers without texts of varying length: names among their fixed bytes.
+  double bits_of_names(std::uint64_t start, const Link& link, const Walk& walk) const {
+    constexpr std::size_t kLeastNamed = 5, kLeastName = 8;
+    constexpr double kBitsOfName = 6;
+    if (walk.rows < kLeastNamed || link.shape.before < kLeastName + link.form.width) return 0;
+    std::vector<Column> texts = find_texts(grid_of(start, link, walk));
+    bool named = std::any_of(texts.begin(), texts.end(), [](const Column& text) {
+      return text.role == Role::name && text.width >= kLeastName;
+    });
+    return named ? kBitsOfName * static_cast<double>(std::min<std::size_t>(walk.rows, 20)) : 0;
   }
 
   /// Whether the number there could be the size of what lies behind a header: a quick look, for there are
   /// many ways to build one.
   bool could_be_size(std::size_t at, NumberForm form) const {
     return at + form.width <= space_->bytes.size() &&
-           read_number(space_->bytes.data() + at, form) <= frame_.file_size() + kMostTail + 32;
+           read_number(space_->bytes.data() + at, form) <= frame_.file_size() + kMostFixed;
   }
 
   void without_names(std::size_t start) {
@@ -227,8 +240,7 @@ class ChainSearch {
       if (form.width * 8 < std::bit_width(frame_.file_size()) + 4u) continue;
       for (std::size_t size_at = 0; size_at + form.width <= kMostTail + 8; ++size_at) {
         if (!could_be_size(start + size_at, form)) continue;
-        for (std::size_t fixed = size_at + form.width;
-             fixed <= std::min<std::size_t>(size_at + kMostTail, kMostTail + 32); ++fixed) {
+        for (std::size_t fixed = size_at + form.width; fixed <= kMostFixed; ++fixed) {
           for (unsigned align : {1u, 2u, 4u, 16u}) {
             for (std::int64_t bias : {std::int64_t{0}, static_cast<std::int64_t>(fixed)}) {
               Link link{{fixed, 0, TextEnd::none, {}, 1, align, true}, form, size_at, bias};
@@ -259,7 +271,7 @@ class ChainSearch {
 
   /// A name, or its length, at `at`.
   void with_names(std::size_t at) {
-    bool inside = at > 0 && is_ascii_name_byte(space_->bytes[at - 1]);
+    bool inside = is_inside_text(space_->bytes, at);
     for (Shape shape : name_shapes()) {
       if (shape.unit != 1) continue;
       if (shape.text == TextEnd::zero && inside) continue;
@@ -286,32 +298,38 @@ class ChainSearch {
     }
   }
 
-  void build(std::uint64_t start, const Link& link, const Walk& walk) {
+  /// The headers of a walk; empty where it leads nowhere.
+  Grid grid_of(std::uint64_t start, const Link& link, const Walk& walk) const {
     Grid grid;
     grid.space = space_;
     grid.shape = link.shape;
     grid.begin = start;
     grid.end = walk.end;
     grid.count = walk.rows;
-    std::uint64_t at = start, last = start;
+    std::uint64_t at = start;
     for (std::size_t i = 0; i < std::min(walk.rows, kLinksRead); ++i) {
       auto header = walker_.header(at, link);
-      if (!header) return;
+      if (!header) return {};
       for (ByteView fixed : {header->bytes.first(link.shape.before), header->bytes.last(link.shape.after)})
         grid.cells.insert(grid.cells.end(), fixed.begin(), fixed.end());
       if (link.shape.text != TextEnd::none) grid.texts.emplace_back(header->text);
       grid.starts.push_back(at);
       grid.ends.push_back(header->end);
-      last = header->end + header->size;
       at = walker_.next(*header, link);
     }
     grid.break_at = grid.rows();
+    return grid;
+  }
+
+  void build(std::uint64_t start, const Link& link, const Walk& walk) {
+    Grid grid = grid_of(start, link, walk);
+    if (grid.starts.empty()) return;
     Placement placement;
     placement.size = Column{Role::size, link.size_at, link.form, link.form.width};
     placement.size->why = "leads from each header to the next, and at last to the end of the file";
     placement.bias = link.bias;
     placement.begin = grid.ends.front();
-    placement.end = std::max(last, walk.end);
+    placement.end = walk.end;
     placement.align = link.shape.align;
     placement.bits = walk.bits - (link.shape.align > 1 ? 2 : 0) - (link.bias != 0 ? 3 : 0) -
                      (link.form.width == 3  ? 6

@@ -349,22 +349,26 @@ double bits_against_text(const Grid& grid) {
   constexpr std::size_t kLooked = 20, kFew = 4, kKinds = 3;
   constexpr double kCut = 12;
   if (grid.shape.text == TextEnd::none) return 0;
-  double bits = grid.shape.align > 1 ? 3 : 0;
-  if (grid.shape.text != TextEnd::zero) return bits;
+  bool chain = grid.shape.data_behind;  // bytes in front of a header are data, and may be letters
+  double bits = grid.shape.align > 1 && !chain ? 3 : 0;
+  if (grid.shape.text != TextEnd::zero || (chain && grid.shape.before < 2)) return bits;
   const Space& space = *grid.space;
   // Bytes in front of a name: of a number in front of it, too, that are no letters now and then.
   auto in_front = [&](std::size_t row, std::size_t back) -> Byte {
+    if (chain) return grid.row(row)[grid.shape.before - back];
     std::uint64_t at = grid.starts[row] + grid.shape.before - space.at;
     return at < back ? 0 : space.bytes[static_cast<std::size_t>(at - back)];
   };
-  std::size_t letters = 0, rows = std::min(grid.rows(), kLooked);
+  std::size_t letters = 0, words = 0, rows = std::min(grid.rows(), kLooked);
   std::set<Byte> kinds;
   for (std::size_t row = 1; row < rows; ++row) {
     if (!is_ascii_name_byte(in_front(row, 1))) continue;
     ++letters;
+    words += is_ascii_name_byte(in_front(row, 2)) ? 1 : 0;
     kinds.insert(in_front(row, 1));
   }
-  bool most = letters > kFew && letters * 5 > rows * 4;
+  // A byte of a number is a letter now and then, two of them seldom are.
+  bool most = letters > kFew && (letters * 5 > rows * 4 || words * 3 > rows);
   if (most && kinds.size() >= kKinds) bits += 2.0 * static_cast<double>(letters);
   // The first name may be cut by where the table is said to begin; the last byte of a number in a header may
   // look like a letter.
@@ -534,7 +538,7 @@ std::optional<Hypothesis> explain(Grid grid, const Frame& frame, std::vector<Pai
     found.bits += 4;
   }
   found.bits -= kFragment * open_ends(found);
-  if (!rows.shape.data_behind) found.bits -= bits_against_text(rows);
+  found.bits -= bits_against_text(rows);
   weigh(found);
   return found;
 }

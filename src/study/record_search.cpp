@@ -26,15 +26,6 @@ struct TextChain {
   bool inside = false;  ///< a letter stands in front of each name: they may begin earlier
 };
 
-/// Whether a text goes on at `at`: a number in front of it, of four bytes at most, may look like letters,
-/// too.
-bool is_inside(ByteView bytes, std::size_t at) {
-  std::size_t printed = 0;
-  while (printed < at && printed <= kMostLikeLetters && is_ascii_name_byte(bytes[at - 1 - printed]))
-    ++printed;
-  return printed > kMostLikeLetters;
-}
-
 /// Where names of one shape begin in a window, each read once.
 class Names {
  public:
@@ -61,7 +52,7 @@ class Names {
     std::unordered_map<std::uint32_t, std::size_t> begins;  // by where they end
     for (std::size_t at = 0; at < taken_.size(); ++at) {
       if (rows_[at] < kLeastNamed || led_to_[at]) continue;
-      if (shape_.text == TextEnd::zero && is_inside(bytes_, at)) continue;
+      if (shape_.text == TextEnd::zero && is_inside_text(bytes_, at)) continue;
       if (++begins[ends_[at]] > kMostBegins) continue;
       TextChain chain{shape_, at, after(at, gap, align), rows_[at]};
       chain.shape.before = gap;

@@ -63,4 +63,11 @@ std::optional<RecordText> read_text(ByteView bytes, std::size_t at, const Shape&
   return is_name(found.text) ? std::optional(found) : std::nullopt;
 }
 
+bool is_inside_text(ByteView bytes, std::size_t at) {
+  std::size_t printed = 0;
+  while (printed < at && printed <= kMostLikeLetters && is_ascii_name_byte(bytes[at - 1 - printed]))
+    ++printed;
+  return printed > kMostLikeLetters;
+}
+
 }  // namespace operculum::study

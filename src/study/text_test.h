@@ -37,4 +37,8 @@ struct RecordText {
 /// The text of a record of `shape` at `at`; nothing when there is none.
 std::optional<RecordText> read_text(ByteView bytes, std::size_t at, const Shape& shape);
 
+/// Whether a text goes on at `at`: a number in front of it, of four bytes at most, may look like letters,
+/// too.
+bool is_inside_text(ByteView bytes, std::size_t at);
+
 }  // namespace operculum::study

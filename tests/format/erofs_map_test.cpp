@@ -23,7 +23,7 @@ TEST(ErofsMap, AFragmentComesInPiecesThatCanBeHeld) {
   for (const Block& block : blocks) {
     EXPECT_EQ(block.unpacked_offset, done);
     EXPECT_EQ(block.stored_offset, 100 + done);
-    EXPECT_EQ(block.tag, kFragment);
+    EXPECT_EQ(block.tag, fragment_packing);
     EXPECT_LE(block.unpacked_size, std::uint64_t{1} << 20);
     done += block.unpacked_size;
   }

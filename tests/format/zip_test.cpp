@@ -45,12 +45,14 @@ INSTANTIATE_TEST_SUITE_P(All, ZipMethods,
                                          MethodCase{"zstd", 93}, MethodCase{"zstd", 20},
                                          MethodCase{"xz", 95}));
 
-TEST(ZipDirectory, PathsAreTheSameWithAndWithoutTheRest) {
+TEST(ZipDirectory, PathsAndNumbersAreTheSameWithAndWithoutTheRest) {
   ByteWriter other;
   other.u16(0xFACE).u16(2).u16(7);
   ByteWriter unicode;  // Info-ZIP's field: version, CRC of the plain name, the name in UTF-8
   std::string plain = "gezeiten.txt", better = "gez\xc3\xa9iten.txt";
   unicode.u16(0x7075).u16(5 + better.size()).u8(1).u32(crc32(0, as_bytes(plain))).text(better);
+  ByteWriter time;  // the extended timestamp: which times are there, and one
+  time.u16(0x5455).u16(5).u8(1).u32(1'770'000'000);
   for (bool zip64 : {false, true}) {
     ZipBuilder zip;
     zip.folder("pool")
@@ -59,12 +61,34 @@ TEST(ZipDirectory, PathsAreTheSameWithAndWithoutTheRest) {
     zip.add({.name = "with/field.txt", .data = to_bytes("y"), .extra = other.view()});
     zip.add({.name = plain, .data = to_bytes("z"), .extra = unicode.view()});
     zip.add({.name = "\xc3\xbc.txt", .data = to_bytes("u"), .utf8 = true});
+    zip.add({.name = "timed.txt", .data = to_bytes("t"), .extra = time.view()});
+    zip.add({.name = "sealed.txt", .data = to_bytes("s"), .password = "kelp"});
+    zip.add({.name = "aes.txt", .data = to_bytes("a"), .password = "kelp", .aes_strength = 3});
     if (zip64) zip.zip64();
     Held held = open_bytes(zip.build());
     std::vector<std::pair<std::string, EntryKind>> brief, full;
     held->each(Detail::paths, [&](const Entry& entry) { brief.emplace_back(entry.path, entry.kind); });
-    for (const Entry& entry : held->entries()) full.emplace_back(entry.path, entry.kind);
+    using Numbers =
+        std::tuple<std::string, EntryKind, std::uint64_t, std::uint64_t, std::uint32_t, bool, bool>;
+    auto numbers_of = [](const Entry& entry) {
+      return Numbers{entry.path,
+                     entry.kind,
+                     entry.size,
+                     entry.stored_size,
+                     entry.crc32,
+                     entry.is(Entry::has_crc),
+                     entry.is(Entry::encrypted)};
+    };
+    std::vector<Numbers> some, all;
+    held->each(Detail::numbers, [&](const Entry& entry) { some.push_back(numbers_of(entry)); });
+    for (const Entry& entry : held->entries()) {
+      full.emplace_back(entry.path, entry.kind);
+      all.push_back(numbers_of(entry));
+    }
     EXPECT_EQ(brief, full);
+    EXPECT_EQ(some, all);
+    EXPECT_EQ(std::get<6>(all[7]), true);
+    EXPECT_EQ(std::get<5>(all[8]), false);
     EXPECT_EQ(full[4].first, better);
     EXPECT_EQ(full[2].first, "dos/limpet.txt");
   }

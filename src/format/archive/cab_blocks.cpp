@@ -54,13 +54,13 @@ class FolderPacker {
  public:
   FolderPacker(const BlockForm& form, SpoolBudget& budget)
       : form_(form), mszip_(form.level, form.memory_level), out_(budget) {
-    if (codec() == kLzx) lzx_ = std::make_unique<LzxEncoder>(form.method >> 8 & 0x1F);
-    if (codec() != kStored && codec() != kMszip && codec() != kLzx)
+    if (codec() == lzx_codec) lzx_ = std::make_unique<LzxEncoder>(form.method >> 8 & 0x1F);
+    if (codec() != stored_codec && codec() != mszip_codec && codec() != lzx_codec)
       throw Unsupported(fmt::format("packing a cabinet's folder with {}", method_name(form.method)));
   }
 
   PackedFolder run(Stream& plain, const OldBlocks* old) {
-    if (codec() == kLzx) {
+    if (codec() == lzx_codec) {
       Bytes block(LzxEncoder::kBlock);
       while (std::size_t count = read_fully(plain, block)) add_frames(ByteView(block).first(count));
     } else {
@@ -97,7 +97,7 @@ class FolderPacker {
         pieces_.push_back({true, before->begin, before->length});
         mszip_.pass_block(now);
       } else {
-        add(codec() == kStored ? now : mszip_.pack_block(now), count);
+        add(codec() == stored_codec ? now : mszip_.pack_block(now), count);
       }
       same_front = same;
     }
@@ -170,9 +170,9 @@ std::optional<BlockForm> find_form(const OldBlocks& old, BlockForm form) {
   OldReader before(old, form.reserve);
   Samples samples;
   while (samples.size() < kTried && before.next()) samples.emplace_back(before.plain, before.packed());
-  if ((form.method & 0xF) == kLzx)
+  if ((form.method & 0xF) == lzx_codec)
     return comes_out(samples, form.method) ? std::optional(form) : std::nullopt;
-  if ((form.method & 0xF) == kStored) return form;
+  if ((form.method & 0xF) == stored_codec) return form;
   for (int memory : kMemoryLevels) {
     for (int level : kLevels) {
       MszipEncoder encoder(level, memory);

@@ -10,8 +10,8 @@ namespace operculum::cab {
 
 /// How the blocks of a folder are made.
 struct BlockForm {
-  std::uint16_t method = kMszip;    ///< as in FolderRecord
-  int level = 9, memory_level = 8;  ///< of MSZIP, in zlib's scale
+  std::uint16_t method = mszip_codec;  ///< as in FolderRecord
+  int level = 9, memory_level = 8;     ///< of MSZIP, in zlib's scale
   bool sums = true;
   std::size_t reserve = 0;  ///< bytes between a block's header and its data
 };

@@ -56,7 +56,7 @@ struct FolderRecord {
                     field("typeCompress", &FolderRecord::method));
 };
 /// How a folder is packed.
-enum Codec : std::uint16_t { kStored = 0, kMszip = 1, kQuantum = 2, kLzx = 3 };
+enum Codec : std::uint16_t { stored_codec = 0, mszip_codec = 1, quantum_codec = 2, lzx_codec = 3 };
 
 /// CFFILE: a file within a folder.
 struct FileRecord {

@@ -47,8 +47,10 @@ struct NewFolder {
 };
 
 std::uint16_t method_for(const std::string& name) {
-  constexpr std::pair<std::string_view, std::uint16_t> kNames[] = {
-      {"stored", kStored}, {"mszip", kMszip}, {"deflate", kMszip}, {"lzx", kLzx | kUsualWindow << 8}};
+  constexpr std::pair<std::string_view, std::uint16_t> kNames[] = {{"stored", stored_codec},
+                                                                   {"mszip", mszip_codec},
+                                                                   {"deflate", mszip_codec},
+                                                                   {"lzx", lzx_codec | kUsualWindow << 8}};
   for (auto [known, method] : kNames)
     if (known == name) return method;
   throw Unsupported(
@@ -192,7 +194,7 @@ class Rewriter {
     for (std::size_t i = 0; i < cabinet_.files.size(); ++i) by_folder_[cabinet_.files[i].folder].push_back(i);
     for (std::size_t i = 0; i < cabinet_.folders.size(); ++i) write_folder(i);
     for (auto& [index, file] : kept_) writer_.files.push_back(std::move(file));  // rows stay in their order
-    std::uint16_t usual = kMszip;
+    std::uint16_t usual = mszip_codec;
     writer_.use(form_for(cabinet_.folders.empty() ? usual : cabinet_.folders.back().method));
     writer_.add_new(changes_.added);
     Assembly out = writer_.finish();
@@ -281,7 +283,7 @@ class Rewriter {
         form = *found;
       } else if (!path.empty()) {
         std::string how(method_name(form.method));
-        if (form.method == kMszip) how += fmt::format(" at level {}", form.level);
+        if (form.method == mszip_codec) how += fmt::format(" at level {}", form.level);
         writing_.note(path, fmt::format("packed with {}; the original was made by another encoder", how));
       }
     } catch (const Malformed&) {

@@ -29,7 +29,7 @@ class NodeList {
       root.record = before->nodes().front().record;
     } else {
       set_name(root.record, "Root Entry");
-      root.record.type = kRoot;
+      root.record.type = root_node;
     }
     nodes_.push_back(std::move(root));
   }
@@ -41,10 +41,10 @@ class NodeList {
       bool same_name = node->old && before_->nodes()[*node->old + 1].name == name;
       if (!same_name) set_name(made.record, name);
       if (node->kind == EntryKind::folder) {
-        made.record.type = kStorage;
+        made.record.type = storage_node;
         if (!node->old) made.record.modified = to_filetime(node->modified);
       } else if (node->kind == EntryKind::file && node->same_as == nullptr) {
-        made.record.type = kStream;
+        made.record.type = stream_node;
         made.bytes = node->content ? random_access(*node->content, budget_) : bytes_of_(*node->old);
       } else {
         throw Unsupported(fmt::format("links in a compound file (\"{}\")", escape(name)));

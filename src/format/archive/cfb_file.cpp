@@ -50,7 +50,7 @@ void CompoundFile::read_sector_table(ByteView raw) {
   std::vector<std::uint32_t> places = numbers(raw.subspan(kTableInHeaderAt, kTableInHeader * 4));
   std::uint32_t next = header_.first_difat_sector;
   std::unordered_set<std::uint32_t> seen;  // what is stated of the file's size bounds nothing
-  while (next <= kMostSector) {
+  while (next <= most_sector_mark) {
     if (!seen.insert(next).second) {
       troubles_.emplace_back("the list of table sectors is a loop");
       break;
@@ -67,7 +67,7 @@ void CompoundFile::read_sector_table(ByteView raw) {
   std::uint64_t wanted = header_.fat_sectors;
   std::unordered_set<std::uint32_t> named;
   for (std::uint32_t place : places) {
-    if (place > kMostSector || table_.size() / per_sector >= wanted) continue;
+    if (place > most_sector_mark || table_.size() / per_sector >= wanted) continue;
     if (!named.insert(place).second) {
       troubles_.emplace_back("a sector of the table of chains is named twice");
       break;
@@ -80,8 +80,8 @@ void CompoundFile::read_sector_table(ByteView raw) {
     std::vector<std::uint32_t> more = numbers(rows);
     table_.insert(table_.end(), more.begin(), more.end());
   }
-  auto last =
-      std::find_if(table_.rbegin(), table_.rend(), [](std::uint32_t value) { return value != kFree; });
+  auto last = std::find_if(table_.rbegin(), table_.rend(),
+                           [](std::uint32_t value) { return value != free_sector_mark; });
   stated_size_ = static_cast<std::uint64_t>(table_.rend() - last + 1) << header_.sector_shift;
 }
 
@@ -180,7 +180,7 @@ void CompoundFile::read_tree(ByteView directory) {
     std::string_view raw = as_text(ByteView(record.name).first(node.wide.size() * 2));
     node.name = to_utf8(raw, "UTF-16LE").value_or(fmt::format("entry-{}", id));
     node.parent = parent;
-    node.storage = record.type == kStorage || record.type == kRoot;
+    node.storage = record.type == storage_node || record.type == root_node;
     if (record.created != 0) node.created = from_filetime(record.created);
     if (record.modified != 0) node.modified = from_filetime(record.modified);
     node.size = header_.major_version < 4 ? record.size & UINT32_MAX : record.size;
@@ -203,9 +203,9 @@ void CompoundFile::read_tree(ByteView directory) {
     DirectoryEntry record = record_of(at.id);
     pending.push_back({record.right, at.parent, at.depth});
     pending.push_back({record.left, at.parent, at.depth});
-    if (record.type != kStorage && record.type != kStream) continue;
+    if (record.type != storage_node && record.type != stream_node) continue;
     take(at.id, at.parent, record);
-    if (record.type != kStorage) continue;
+    if (record.type != storage_node) continue;
     if (at.depth < kMostDepth) pending.push_back({record.child, nodes_.size() - 1, at.depth + 1});
     deep = deep || at.depth == kMostDepth;
   }

@@ -17,11 +17,11 @@ inline constexpr std::uint32_t kNoNode = 0xFFFFFFFF;
 
 /// Sector numbers with a meaning of their own (2.1).
 enum : std::uint32_t {
-  kMostSector = 0xFFFFFFFA,
-  kListSector = 0xFFFFFFFC,   // holds rows of the list of table sectors
-  kTableSector = 0xFFFFFFFD,  // holds rows of the table
-  kEndOfChain = 0xFFFFFFFE,
-  kFree = 0xFFFFFFFF
+  most_sector_mark = 0xFFFFFFFA,
+  list_sector_mark = 0xFFFFFFFC,   // holds rows of the list of table sectors
+  table_sector_mark = 0xFFFFFFFD,  // holds rows of the table
+  end_of_chain_sector_mark = 0xFFFFFFFE,
+  free_sector_mark = 0xFFFFFFFF
 };
 
 /// 2.2.
@@ -31,9 +31,9 @@ struct Header {
   std::uint16_t minor_version = 0x3E, major_version = 3, byte_order = 0xFFFE, sector_shift = 9,
                 mini_sector_shift = kShortShift;
   std::uint32_t directory_sectors = 0;  // 0 in version 3
-  std::uint32_t fat_sectors = 0, first_directory_sector = kEndOfChain, transaction_signature = 0,
-                mini_stream_cutoff = 4096, first_mini_fat_sector = kEndOfChain, mini_fat_sectors = 0,
-                first_difat_sector = kEndOfChain, difat_sectors = 0;
+  std::uint32_t fat_sectors = 0, first_directory_sector = end_of_chain_sector_mark, transaction_signature = 0,
+                mini_stream_cutoff = 4096, first_mini_fat_sector = end_of_chain_sector_mark,
+                mini_fat_sectors = 0, first_difat_sector = end_of_chain_sector_mark, difat_sectors = 0;
 
   static constexpr auto layout = little_endian(
       field("Header Signature", &Header::signature), field("Header CLSID", &Header::clsid),
@@ -52,15 +52,15 @@ struct Header {
 };
 
 /// What a directory entry stands for (2.6.1).
-enum NodeType : std::uint8_t { kUnallocated = 0, kStorage = 1, kStream = 2, kRoot = 5 };
+enum NodeType : std::uint8_t { unallocated_node = 0, storage_node = 1, stream_node = 2, root_node = 5 };
 /// The colour of a node in a storage's tree (2.6.1).
-enum Color : std::uint8_t { kRed = 0, kBlack = 1 };
+enum Color : std::uint8_t { red_node = 0, black_node = 1 };
 
 /// 2.6.1.
 struct DirectoryEntry {
   std::array<Byte, 64> name{};
   std::uint16_t name_length = 0;  // bytes, with the zero behind it
-  std::uint8_t type = kUnallocated, color = kBlack;
+  std::uint8_t type = unallocated_node, color = black_node;
   std::uint32_t left = kNoNode, right = kNoNode, child = kNoNode;
   std::array<Byte, 16> clsid{};
   std::uint32_t state = 0;

@@ -59,7 +59,7 @@ class Writer {
 
   void link_trees() {
     for (NewNode& node : nodes_) node.record.left = node.record.right = node.record.child = kNoNode;
-    nodes_.front().record.color = kBlack;
+    nodes_.front().record.color = black_node;
     for (NewNode& node : nodes_) {
       if (node.children.empty()) continue;
       std::vector<std::pair<std::u16string, std::size_t>> sorted;
@@ -81,7 +81,7 @@ class Writer {
     if (from == to) return kNoNode;
     std::size_t middle = from + (to - from) / 2;
     DirectoryEntry& record = nodes_[sorted[middle].second].record;
-    record.color = levels_left == 0 ? kRed : kBlack;
+    record.color = levels_left == 0 ? red_node : black_node;
     std::size_t below = levels_left == 0 ? 0 : levels_left - 1;
     record.left = link(sorted, from, middle, below);
     record.right = link(sorted, middle + 1, to, below);
@@ -91,14 +91,15 @@ class Writer {
   // ---- sectors
 
   void note_chain(std::vector<std::uint32_t>& table, std::uint64_t count) const {
-    if (table.size() + count > kMostSector) throw Unsupported("a compound file with so many sectors");
+    if (table.size() + count > most_sector_mark) throw Unsupported("a compound file with so many sectors");
     for (std::uint64_t i = 1; i <= count; ++i)
-      table.push_back(i == count ? std::uint32_t{kEndOfChain} : static_cast<std::uint32_t>(table.size() + 1));
+      table.push_back(i == count ? std::uint32_t{end_of_chain_sector_mark}
+                                 : static_cast<std::uint32_t>(table.size() + 1));
   }
 
   /// Adds what was put into `bytes` as a chain, and returns where it begins.
   std::uint32_t place(const Assembly& bytes, Byte filler = 0) {
-    if (bytes.size() == 0) return kEndOfChain;
+    if (bytes.size() == 0) return end_of_chain_sector_mark;
     std::uint32_t start = next();
     std::uint64_t count = (bytes.size() + sector_ - 1) / sector_;
     body_.add(bytes);
@@ -122,7 +123,7 @@ class Writer {
     for (NewNode& node : nodes_) {
       if (!node.bytes) continue;
       node.record.size = node.bytes->size();
-      node.record.start = kEndOfChain;
+      node.record.start = end_of_chain_sector_mark;
       if (is_short(node)) continue;
       Assembly all;
       all.add(node.bytes);
@@ -157,7 +158,7 @@ class Writer {
     Bytes directory;
     for (const NewNode& node : nodes_) append_structure(directory, node.record);
     DirectoryEntry unused;
-    unused.color = kRed;  // as makers leave it
+    unused.color = red_node;  // as makers leave it
     while (directory.size() % sector_ != 0) append_structure(directory, unused);
     header_.directory_sectors = header_.major_version < 4 ? 0 : sectors(directory.size());
     header_.first_directory_sector = place(std::move(directory), 0);
@@ -177,21 +178,21 @@ class Writer {
     }
     std::uint64_t total = used + tables + lists;
     if ((total + 1) * sector_ > kRangeLock) throw Unsupported("a compound file of 2 GiB and more");
-    table_.insert(table_.end(), static_cast<std::size_t>(tables), kTableSector);
-    table_.insert(table_.end(), static_cast<std::size_t>(lists), kListSector);
-    table_.resize(static_cast<std::size_t>(tables * rows), kFree);
+    table_.insert(table_.end(), static_cast<std::size_t>(tables), table_sector_mark);
+    table_.insert(table_.end(), static_cast<std::size_t>(lists), list_sector_mark);
+    table_.resize(static_cast<std::size_t>(tables * rows), free_sector_mark);
     std::vector<std::uint32_t> places;
     for (std::uint64_t i = 0; i < tables; ++i) places.push_back(static_cast<std::uint32_t>(used + i));
     header_.fat_sectors = static_cast<std::uint32_t>(tables);
     header_.difat_sectors = static_cast<std::uint32_t>(lists);
     auto list = static_cast<std::uint32_t>(used + tables);
-    header_.first_difat_sector = lists > 0 ? list : std::uint32_t{kEndOfChain};
+    header_.first_difat_sector = lists > 0 ? list : std::uint32_t{end_of_chain_sector_mark};
     Bytes front(static_cast<std::size_t>(sector_));
     write_structure(header_, front.data());
     std::vector<std::uint32_t> in_header(
         places.begin(),
         places.begin() + static_cast<std::ptrdiff_t>(std::min<std::size_t>(places.size(), kTableInHeader)));
-    in_header.resize(kTableInHeader, kFree);
+    in_header.resize(kTableInHeader, free_sector_mark);
     Bytes raw = bytes_of(in_header);
     std::copy(raw.begin(), raw.end(), front.begin() + kTableInHeaderAt);
     out_.add(std::move(front));
@@ -201,8 +202,8 @@ class Writer {
     for (std::uint64_t i = 0; i < lists; ++i) {
       std::vector<std::uint32_t> row;
       while (row.size() < rows - 1)
-        row.push_back(done < places.size() ? places[done++] : std::uint32_t{kFree});
-      row.push_back(i + 1 < lists ? ++list : std::uint32_t{kEndOfChain});
+        row.push_back(done < places.size() ? places[done++] : std::uint32_t{free_sector_mark});
+      row.push_back(i + 1 < lists ? ++list : std::uint32_t{end_of_chain_sector_mark});
       out_.add(bytes_of(row));
     }
   }

@@ -86,18 +86,35 @@ std::size_t central_length(ByteView raw) {
   return length;
 }
 
-/// The offset of the local header when the extra fields are nothing but a Zip64 one, or none; else nothing.
-std::optional<std::uint64_t> simple_offset(const CentralHeader& header, ByteView extra) {
-  std::uint64_t offset = header.local_offset;
-  if (extra.empty()) return offset == UINT32_MAX ? std::nullopt : std::optional(offset);
-  if (extra.size() < 4 || load_little<std::uint16_t>(extra.data()) != zip64_field ||
-      load_little<std::uint16_t>(extra.data() + 2) != extra.size() - 4)
-    return std::nullopt;
-  std::size_t at = 4;
-  for (std::uint64_t size : {header.uncompressed_size, header.compressed_size})
-    at += size == UINT32_MAX ? 8 : 0;
-  if (offset != UINT32_MAX) return at == extra.size() ? std::optional(offset) : std::nullopt;
-  return at + 8 == extra.size() ? std::optional(load_little<std::uint64_t>(extra.data() + at)) : std::nullopt;
+/// Whether what a field tells leaves the path, the sizes and the checksum of an entry as they are.
+bool tells_times_or_owners(std::uint16_t id) {
+  return id == extended_time_field || id == ntfs_field || id == unix_ids_field || id == unix_old_field ||
+         id == alignment_field;
+}
+
+/// Replaces the sizes and the offset that a Zip64 field tells; false when a field wants a closer look.
+bool take_plain_fields(CentralHeader& header, ByteView extra) {
+  bool wide = false;
+  while (extra.size() >= 4) {
+    auto id = load_little<std::uint16_t>(extra.data());
+    std::size_t size = load_little<std::uint16_t>(extra.data() + 2);
+    if (size > extra.size() - 4) return false;
+    if (id == zip64_field && !wide) {
+      wide = true;
+      const Byte* at = extra.data() + 4;
+      for (std::uint64_t* number :
+           {&header.uncompressed_size, &header.compressed_size, &header.local_offset}) {
+        if (*number != kSize32) continue;
+        if (static_cast<std::size_t>(at - extra.data()) + 8 > 4 + size) return false;
+        *number = load_little<std::uint64_t>(at);
+        at += 8;
+      }
+    } else if (!tells_times_or_owners(id)) {
+      return false;
+    }
+    extra = extra.subspan(4 + size);
+  }
+  return extra.empty() && (wide || header.local_offset != kSize32);
 }
 
 /// What of a central header tells the kind of its entry.
@@ -212,7 +229,7 @@ bool DirectoryReader::next(Entry& entry) {
   context_.limits.count_entry();
   std::size_t length = central_length(raw);
   if (length > raw.size()) raw = input_.ensure(length);
-  if (detail_ == Detail::paths && raw.size() >= length && take_plain(entry, raw.first(length))) return true;
+  if (detail_ != Detail::all && raw.size() >= length && take_plain(entry, raw.first(length))) return true;
   Cursor cursor(raw, "zip central directory", directory_.at + input_.consumed());
   try {
     CentralHeader header = CentralHeader::read(cursor);
@@ -229,15 +246,22 @@ bool DirectoryReader::next(Entry& entry) {
   return true;
 }
 
-/// The short way when only paths are wanted: true when the header `raw` is as most are, with no extra fields
-/// that tell of the path and a name in ASCII.
+/// The short way when only paths and numbers are wanted: true when the header `raw` is as most are, with no
+/// extra fields that tell of either and a name in ASCII.
 bool DirectoryReader::take_plain(Entry& entry, ByteView raw) {
   if (!directory_.volume_starts.empty()) return false;
   auto header = read_structure<CentralHeader>(raw.data());
   std::string_view name = as_text(raw.subspan(kCentralSize, header.name_length));
-  auto offset = simple_offset(header, raw.subspan(kCentralSize + header.name_length, header.extra_length));
-  if (!offset || *offset > UINT64_MAX / 2 || !is_ascii(name)) return false;
-  front_ = std::min(front_, *offset + directory_.prefix);
+  if (header.method == kMethodAes || !is_ascii(name) ||
+      !take_plain_fields(header, raw.subspan(kCentralSize + header.name_length, header.extra_length)) ||
+      header.local_offset > UINT64_MAX / 2)
+    return false;
+  front_ = std::min(front_, header.local_offset + directory_.prefix);
+  entry.size = header.uncompressed_size;
+  entry.stored_size = header.compressed_size;
+  entry.crc32 = header.crc32;
+  entry.flags = Entry::has_crc;
+  if ((header.flags & encrypted_bit) != 0) entry.flags |= Entry::encrypted;
   apply_attributes(entry, {header.version_made_by, header.external_attributes, header.uncompressed_size == 0,
                            name.ends_with('/')});
   entry.path.assign(name);
@@ -259,7 +283,7 @@ void DirectoryReader::fill(Entry& entry, const CentralHeader& header, const Extr
   std::uint64_t offset = checked_add(header.local_offset, base, "the offset of a local header");
   front_ = std::min(front_, offset);
   broken_fields_ += extra.broken ? 1 : 0;
-  if (detail_ == Detail::all) {
+  if (detail_ != Detail::paths) {
     std::string path = std::move(entry.path);  // its memory is used again
     entry = Entry{};
     entry.path = std::move(path);

@@ -29,12 +29,12 @@ constexpr std::uint64_t kReserved = 2;  ///< blocks in front of the first one th
 constexpr std::string_view kMark = "DOS";
 
 enum SecondType : std::uint32_t {
-  kRoot = 1,
-  kFolder = 2,
-  kSoftLink = 3,
-  kLinkToFolder = 4,
-  kLinkToFile = 0xFFFFFFFC,
-  kFile = 0xFFFFFFFD,
+  root_block = 1,
+  folder_block = 2,
+  soft_link_block = 3,
+  link_to_folder_block = 4,
+  link_to_file_block = 0xFFFFFFFC,
+  file_header_block = 0xFFFFFFFD,
 };
 
 struct Head {
@@ -100,7 +100,7 @@ Tail tail_of(ByteView block) {
 }
 
 bool is_root(ByteView block) {
-  return read_structure<Head>(block.data()).type == kHeader && tail_of(block).second_type == kRoot &&
+  return read_structure<Head>(block.data()).type == kHeader && tail_of(block).second_type == root_block &&
          sum_is_right(block);
 }
 
@@ -182,7 +182,7 @@ class AmigaContainer final : public FileTree {
   void list(NodeRef folder, Detail, const TreeSink& sink) override {
     Bytes raw = block_at(folder.a, "folder");
     std::uint32_t kind = tail_of(raw).second_type;
-    if (read_structure<Head>(raw.data()).type != kHeader || (kind != kFolder && kind != kRoot))
+    if (read_structure<Head>(raw.data()).type != kHeader || (kind != folder_block && kind != root_block))
       throw Malformed(fmt::format("block {} is no folder", folder.a));
     std::set<std::uint64_t> seen;
     std::string wrong;
@@ -199,7 +199,7 @@ class AmigaContainer final : public FileTree {
   ContentPtr open(const Entry&, NodeRef ref) override {
     Bytes raw = block_at(ref.a, "file");
     Tail tail = tail_of(raw);
-    if (tail.second_type != kFile) throw Malformed(fmt::format("block {} is no file", ref.a));
+    if (tail.second_type != file_header_block) throw Malformed(fmt::format("block {} is no file", ref.a));
     return make_content(make_extent_source(image_, extents_of(std::move(raw), tail.size), tail.size));
   }
 
@@ -245,9 +245,10 @@ class AmigaContainer final : public FileTree {
     Entry& entry = item.entry;
     entry.path = text_of(tail.name);
     item.ref = {key};
-    entry.kind = tail.second_type == kFolder || tail.second_type == kLinkToFolder ? EntryKind::folder
-                 : tail.second_type == kSoftLink                                  ? EntryKind::symbolic_link
-                                                                                  : EntryKind::file;
+    entry.kind = tail.second_type == folder_block || tail.second_type == link_to_folder_block
+                     ? EntryKind::folder
+                 : tail.second_type == soft_link_block ? EntryKind::symbolic_link
+                                                       : EntryKind::file;
     entry.mode = mode_of(tail.protect);
     entry.modified = time_of(tail.days, tail.minutes, tail.ticks);
     EntryExtra& extra = entry.extras();
@@ -255,24 +256,24 @@ class AmigaContainer final : public FileTree {
     extra.group_id = tail.gid;
     extra.comment = text_of(tail.comment);
     switch (tail.second_type) {
-      case kFile:
+      case file_header_block:
         entry.size = entry.stored_size = tail.size;
         if (tail.link_chain != 0) item.link_id = key;
         break;
-      case kLinkToFile:
+      case link_to_file_block:
         item.ref = {tail.original};
         item.link_id = tail.original;
         entry.size = entry.stored_size = tail_of(block_at(tail.original, "file")).size;
         break;
-      case kLinkToFolder:
+      case link_to_folder_block:
         item.ref = {tail.original};
         break;
-      case kSoftLink:
+      case soft_link_block:
         extra.link_target = until_zero(
             as_text(ByteView(header).subspan(kTableAt, shape_.block - kTableAt - Tail::size_in_block)));
         break;
       default:
-        if (tail.second_type != kFolder) entry.flags |= Entry::damaged;
+        if (tail.second_type != folder_block) entry.flags |= Entry::damaged;
         break;
     }
     sink(std::move(item));

@@ -116,7 +116,7 @@ class BtrfsContainer final : public FileTree {
     if (folder.b == 0) return list_snapshots(sink);
     const Tree& tree = tree_of(folder.b);
     volume_->each_item(
-        tree, {folder.a, kDirIndex, 0}, {folder.a, kDirIndex, UINT64_MAX}, [&](const Item& found) {
+        tree, {folder.a, dir_index, 0}, {folder.a, dir_index, UINT64_MAX}, [&](const Item& found) {
           each_name(found.data, [&](const Named& named) { row(named, folder.b, detail, sink); });
           return true;
         });
@@ -152,7 +152,7 @@ class BtrfsContainer final : public FileTree {
   void row(const Named& named, std::uint64_t subvolume, Detail detail, const TreeSink& sink) {
     TreeItem item;
     item.entry.path = std::string(named.name);
-    bool other = named.location.type == kRootItem;
+    bool other = named.location.type == root_item;
     item.ref =
         other ? NodeRef{kFirstFree, named.location.objectid} : NodeRef{named.location.objectid, subvolume};
     if (auto kind = kind_of_type(named.type); kind && detail == Detail::paths) {
@@ -168,7 +168,7 @@ class BtrfsContainer final : public FileTree {
     Entry& entry = item.entry;
     EntryExtra& extra = take_inode(entry, inode);
     volume_->each_item(
-        tree, {inode.number, kXattrItem, 0}, {inode.number, kXattrItem, UINT64_MAX}, [&](const Item& found) {
+        tree, {inode.number, xattr_item, 0}, {inode.number, xattr_item, UINT64_MAX}, [&](const Item& found) {
           each_name(found.data,
                     [&](const Named& one) { extra.attributes.emplace_back(one.name, one.value); });
           return true;

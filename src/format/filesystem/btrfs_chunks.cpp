@@ -13,17 +13,22 @@ namespace operculum::btrfs {
 namespace {
 
 /// Kinds of chunks (BTRFS_BLOCK_GROUP_*).
-enum Profile : std::uint64_t { kRaid0 = 8, kRaid10 = 64, kRaid5 = 128, kRaid6 = 256 };
-constexpr std::uint64_t kStriped = kRaid0 | kRaid10 | kRaid5 | kRaid6;
+enum Profile : std::uint64_t {
+  raid0_profile = 8,
+  raid10_profile = 64,
+  raid5_profile = 128,
+  raid6_profile = 256
+};
+constexpr std::uint64_t kStriped = raid0_profile | raid10_profile | raid5_profile | raid6_profile;
 
 /// The chunk's stripes as an array's members.
 RaidShape shape_of(std::uint64_t profile, std::uint64_t stripe, std::uint64_t length, std::size_t members) {
-  if ((profile & kRaid0) != 0) return {0, 0, stripe, length / members};
-  if ((profile & kRaid10) != 0) {
+  if ((profile & raid0_profile) != 0) return {0, 0, stripe, length / members};
+  if ((profile & raid10_profile) != 0) {
     constexpr unsigned kTwoNear = 0x102;
     return {10, kTwoNear, stripe, length * 2 / members};
   }
-  std::size_t parity = (profile & kRaid6) != 0 ? 2 : 1;
+  std::size_t parity = (profile & raid6_profile) != 0 ? 2 : 1;
   if (members <= parity)
     throw Malformed(fmt::format("btrfs chunk: {} stripes are too few for parity", members));
   return {parity == 2 ? 6 : 5, RaidShape::kForward, stripe, length / (members - parity)};

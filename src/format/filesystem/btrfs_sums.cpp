@@ -19,12 +19,12 @@ std::size_t sum_size(std::uint16_t type) {
 
 bool has_sum(std::uint16_t type, ByteView bytes, ByteView sum) {
   switch (type) {
-    case kCrc32c:
+    case crc32c_sum:
       return sum_fits(static_cast<std::uint32_t>(~crc32c(~0U, bytes)),
                       load_little<std::uint32_t>(sum.data()));
-    case kXxhash:
+    case xxhash_sum:
       return sum_fits(XXH64(bytes.data(), bytes.size(), 0), load_little<std::uint64_t>(sum.data()));
-    case kSha256:
+    case sha256_sum:
       return to_hex(sum.first(32)) == sha256_hex(bytes);
     default: {
       Byte own[32];

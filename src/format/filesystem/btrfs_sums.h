@@ -9,7 +9,7 @@
 namespace operculum::btrfs {
 
 /// csum_type of the superblock.
-enum SumType : std::uint16_t { kCrc32c = 0, kXxhash = 1, kSha256 = 2, kBlake2b = 3 };
+enum SumType : std::uint16_t { crc32c_sum = 0, xxhash_sum = 1, sha256_sum = 2, blake2b_sum = 3 };
 
 /// Bytes of a checksum.
 std::size_t sum_size(std::uint16_t type);

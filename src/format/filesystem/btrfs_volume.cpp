@@ -47,7 +47,7 @@ void check_power(std::uint32_t SuperRecord::*member, std::uint32_t value, std::u
                               place_of(member).name, grouped(least), grouped(kMost), value));
 }
 
-/// An item of kExtentData.
+/// An item of extent_data.
 FileExtent file_extent(const Item& item, std::uint64_t inode) {
   auto head = record_of<ExtentHead>(item.data, "btrfs extent");
   constexpr std::uint8_t kNewest = 3;  // compression
@@ -91,7 +91,7 @@ Superblock read_superblock(ByteView bytes) {
   if (as_text(raw.magic) != kMagic) throw Malformed("btrfs superblock: expected the magic \"_BHRfS_M\"");
   Superblock s;
   s.sum_type = raw.csum_type;
-  if (s.sum_type > kBlake2b)
+  if (s.sum_type > blake2b_sum)
     throw Malformed(fmt::format("btrfs superblock: expected csum_type to be 0 to 3, found {}", s.sum_type));
   if (bytes.size() < kSuperSize || !fits_sum(bytes.first(kSuperSize), s.sum_type))
     throw Malformed("btrfs superblock: it does not fit its checksum");
@@ -140,7 +140,7 @@ Volume::Volume(Superblock super, Devices devices)
     at += size;
   }
   std::vector<std::pair<Key, Bytes>> found;
-  each_item(super_.chunk_root, {kFirstFree, kChunkItem, 0}, {kFirstFree, kChunkItem, UINT64_MAX},
+  each_item(super_.chunk_root, {kFirstFree, chunk_item, 0}, {kFirstFree, chunk_item, UINT64_MAX},
             [&](const Item& item) {
               found.emplace_back(item.key, Bytes(item.data.begin(), item.data.end()));
               return true;
@@ -188,8 +188,8 @@ SectorSums Volume::find_sums(std::uint64_t logical, std::size_t count) const {
   std::uint64_t end = logical + count * super_.sectorsize;
   // one that begins in front may reach here: as far as a node may hold checksums
   std::uint64_t reach = std::uint64_t{super_.nodesize} / size * super_.sectorsize;
-  each_item(*sums_, {kSumObject, kExtentSum, logical - std::min(logical, reach)},
-            {kSumObject, kExtentSum, end - 1}, [&](const Item& item) {
+  each_item(*sums_, {kSumObject, extent_sum, logical - std::min(logical, reach)},
+            {kSumObject, extent_sum, end - 1}, [&](const Item& item) {
               for (std::size_t i = 0; (i + 1) * size <= item.data.size(); ++i) {
                 std::uint64_t at = item.key.offset + i * super_.sectorsize;
                 if (at < logical || at >= end) continue;
@@ -256,7 +256,7 @@ void Volume::each_item(const Tree& tree, const Key& first, const Key& last,
 
 std::optional<Tree> Volume::subvolume(std::uint64_t number) const {
   std::optional<Tree> found;
-  each_item(super_.root, {number, kRootItem, 0}, {number, kRootItem, UINT64_MAX}, [&](const Item& item) {
+  each_item(super_.root, {number, root_item, 0}, {number, root_item, UINT64_MAX}, [&](const Item& item) {
     auto root = record_of<RootItem>(item.data, "btrfs root item");
     found = Tree{root.bytenr, root.level};
     if (found->level >= kHighest)
@@ -271,14 +271,14 @@ void Volume::snapshots(const std::function<void(const Snapshot&)>& take) const {
   constexpr std::uint64_t kLastFree = static_cast<std::uint64_t>(-256);
   std::vector<Snapshot> found;
   each_item(super_.root, {kFirstFree, 0, 0}, {kLastFree, 255, UINT64_MAX}, [&](const Item& item) {
-    if (item.key.type == kRootItem && item.data.size() >= size_on_disk<LongRootItem>) {
+    if (item.key.type == root_item && item.data.size() >= size_on_disk<LongRootItem>) {
       auto root = read_structure<LongRootItem>(item.data.data());
       bool is_copy =
           std::any_of(root.parent_uuid.begin(), root.parent_uuid.end(), [](Byte b) { return b != 0; });
       if (is_copy)
         found.push_back({item.key.objectid, "", time_of(root.otime_sec, root.otime_nsec),
                          (root.flags & LongRootItem::kReadOnly) != 0});
-    } else if (item.key.type == kRootBackref && !found.empty() && found.back().number == item.key.objectid) {
+    } else if (item.key.type == root_backref && !found.empty() && found.back().number == item.key.objectid) {
       auto ref = record_of<RootRef>(item.data, "btrfs root backref");
       found.back().name =
           LittleFields(item.data, "btrfs root backref").text(size_on_disk<RootRef>, ref.name_len);
@@ -290,7 +290,7 @@ void Volume::snapshots(const std::function<void(const Snapshot&)>& take) const {
 
 Inode Volume::inode(const Tree& tree, std::uint64_t number) const {
   std::optional<Inode> found;
-  each_item(tree, {number, kInodeItem, 0}, {number, kInodeItem, UINT64_MAX}, [&](const Item& item) {
+  each_item(tree, {number, inode_item, 0}, {number, inode_item, UINT64_MAX}, [&](const Item& item) {
     auto raw = record_of<InodeItem>(item.data, "btrfs inode");
     Inode out;
     out.number = number;
@@ -315,7 +315,7 @@ Inode Volume::inode(const Tree& tree, std::uint64_t number) const {
 
 SourcePtr Volume::data(const Tree& tree, const Inode& inode) const {
   std::vector<FileExtent> extents;
-  each_item(tree, {inode.number, kExtentData, 0}, {inode.number, kExtentData, UINT64_MAX},
+  each_item(tree, {inode.number, extent_data, 0}, {inode.number, extent_data, UINT64_MAX},
             [&](const Item& item) {
               extents.push_back(file_extent(item, inode.number));
               return true;

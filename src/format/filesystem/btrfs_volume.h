@@ -25,14 +25,14 @@ struct Key {
 
 /// Types of items that are read here.
 enum ItemType : std::uint8_t {
-  kInodeItem = 1,
-  kXattrItem = 24,
-  kDirIndex = 96,
-  kExtentData = 108,
-  kExtentSum = 128,
-  kRootItem = 132,
-  kRootBackref = 144,
-  kChunkItem = 228,
+  inode_item = 1,
+  xattr_item = 24,
+  dir_index = 96,
+  extent_data = 108,
+  extent_sum = 128,
+  root_item = 132,
+  root_backref = 144,
+  chunk_item = 228,
 };
 
 /// Objects with numbers of their own.
@@ -127,7 +127,7 @@ struct Named {
 /// Several may share an item. Throws Malformed.
 void each_name(ByteView item, const std::function<void(const Named&)>& visit);
 
-/// The bytes of a file by its extents; `items` are those of kExtentData by offset, each with its own copy of
+/// The bytes of a file by its extents; `items` are those of extent_data by offset, each with its own copy of
 /// the data.
 struct FileExtent {
   std::uint64_t offset = 0, length = 0;  ///< in the file

@@ -25,10 +25,10 @@ constexpr std::uint64_t kBlock = 4096;
 constexpr std::uint32_t kUncompressed = 1U << 31, kDirect = 1U << 30, kPointerFlags = kUncompressed | kDirect;
 
 enum Flag : std::uint32_t {
-  kHasIdentity = 0x1,
-  kWrongSignature = 0x200,
-  kExtendedPointers = 0x800,
-  kKnown = 0xF03
+  has_identity = 0x1,
+  wrong_signature_flag = 0x200,
+  extended_pointers_flag = 0x800,
+  known_flags = 0xF03
 };
 
 /// struct cramfs_super, in the order of the machine that made it; the root's inode follows.
@@ -68,9 +68,9 @@ class CramContainer final : public FileTree {
     size_ = super.size;
     flags_ = super.flags;
     name_ = until_zero(as_text(super.name));
-    if (std::uint32_t unknown = flags_ & ~std::uint32_t{kKnown}; unknown != 0)
+    if (std::uint32_t unknown = flags_ & ~std::uint32_t{known_flags}; unknown != 0)
       throw Unsupported(fmt::format("cramfs feature bits {:#x}", unknown));
-    if ((flags_ & kWrongSignature) != 0)
+    if ((flags_ & wrong_signature_flag) != 0)
       add_finding(Finding::Level::warning, "it is marked as having a wrong signature");
     if (image_->size() < size_ || image_->size() >= size_ + kBlock)
       compare_sizes(*this, image_->size(), size_);
@@ -120,7 +120,7 @@ class CramContainer final : public FileTree {
     for (std::uint64_t i = 0; i < count; ++i) {
       auto pointer = static_cast<std::uint32_t>(load_number(table.data() + i * kPointer, kPointer, order()));
       Block block{i * kBlock, std::min<std::uint64_t>(kBlock, inode.size - i * kBlock), at, 0, 0};
-      if ((flags_ & kExtendedPointers) == 0) {
+      if ((flags_ & extended_pointers_flag) == 0) {
         block.stored_size = pointer - std::min<std::uint64_t>(pointer, at);
         at = pointer;
       } else {

@@ -201,8 +201,9 @@ class ErofsContainer final : public FileTree {
     PackedFile file{inode.size, (inode.data_at + 7) / 8 * 8, static_cast<std::uint32_t>(super_.block_size()),
                     inode.layout == packed_compact, fragments_for(inode)};
     std::vector<Block> blocks = map_blocks(*meta_, file);
-    if (inode.number == super_.packed_nid &&
-        std::any_of(blocks.begin(), blocks.end(), [](const Block& one) { return one.tag == kFragment; }))
+    if (inode.number == super_.packed_nid && std::any_of(blocks.begin(), blocks.end(), [](const Block& one) {
+          return one.tag == fragment_packing;
+        }))
       throw Malformed("EROFS: the file that holds the fragments refers to itself");
     auto self = std::static_pointer_cast<ErofsContainer>(shared_from_this());
     return make_block_content(std::move(blocks),
@@ -210,7 +211,7 @@ class ErofsContainer final : public FileTree {
   }
 
   void decode(const Block& block, ByteSpan out) {
-    if (block.tag == kFragment) {
+    if (block.tag == fragment_packing) {
       std::call_once(fragments_opened_, [this] {
         if (super_.packed_nid != 0) fragments_ = content_of(read_inode(super_.packed_nid))->source();
       });
@@ -218,7 +219,7 @@ class ErofsContainer final : public FileTree {
         throw Malformed("EROFS: a fragment is not within the file that holds them");
       return;
     }
-    if (block.tag == kShifted || block.tag == kInterlaced) return plain(block, out);
+    if (block.tag == shifted_packing || block.tag == interlaced_packing) return plain(block, out);
     if (block.stored_size > (1 << 20))
       throw Malformed(fmt::format("EROFS: a packed cluster of {} bytes is not possible", block.stored_size));
     thread_local Bytes raw;
@@ -229,7 +230,7 @@ class ErofsContainer final : public FileTree {
           fmt::format("EROFS cluster at offset {}: {} of {} bytes are there; the image is cut short",
                       block.stored_offset, got, raw.size()));
     ByteView data(raw);
-    if ((super_.feature_incompat & zero_padding) != 0 || block.tag != kLz4) {  // padding comes first
+    if ((super_.feature_incompat & zero_padding) != 0 || block.tag != lz4_packing) {  // padding comes first
       auto first = std::find_if(data.begin(), data.end(), [](Byte b) { return b != 0; });
       data = data.subspan(static_cast<std::size_t>(first - data.begin()));
     }
@@ -238,7 +239,7 @@ class ErofsContainer final : public FileTree {
     if (block.tag < std::size(kCodecs)) {
       count = decode_block(kCodecs[block.tag], data, out);
     } else {  // as a stream, for only the front of a shared cluster may be wanted
-      StreamPtr stream = open_decoder(block.tag == kDeflate ? "deflate" : "zstd",
+      StreamPtr stream = open_decoder(block.tag == deflate_packing ? "deflate" : "zstd",
                                       make_source_stream(make_memory_source({data.begin(), data.end()})));
       count = read_fully(*stream, out);
     }
@@ -248,8 +249,9 @@ class ErofsContainer final : public FileTree {
   }
 
   void plain(const Block& block, ByteSpan out) const {
-    std::size_t turned =
-        block.tag == kInterlaced ? static_cast<std::size_t>(block.unpacked_offset % super_.block_size()) : 0;
+    std::size_t turned = block.tag == interlaced_packing
+                             ? static_cast<std::size_t>(block.unpacked_offset % super_.block_size())
+                             : 0;
     std::size_t front =
         turned == 0 ? out.size() : std::min<std::size_t>(out.size(), super_.block_size() - turned);
     std::size_t got = image_->read_at(block.stored_offset + turned, out.first(front));

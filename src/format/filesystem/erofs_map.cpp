@@ -16,14 +16,14 @@ namespace operculum::erofs {
 namespace {
 
 enum Advise : std::uint16_t {
-  kCompacted2 = 0x1,
-  kBigCluster1 = 0x2,
-  kBigCluster2 = 0x4,
-  kInlineCluster = 0x8,
-  kInterlacedCluster = 0x10,
-  kFragmentCluster = 0x20,
+  compacted2_advice = 0x1,
+  big_cluster1_advice = 0x2,
+  big_cluster2_advice = 0x4,
+  inline_cluster_advice = 0x8,
+  interlaced_cluster_advice = 0x10,
+  fragment_cluster_advice = 0x20,
 };
-enum Type : std::uint8_t { kPlain = 0, kHead1 = 1, kNotHead = 2, kHead2 = 3 };
+enum Type : std::uint8_t { plain_cluster = 0, head1_cluster = 1, not_head_cluster = 2, head2_cluster = 3 };
 
 constexpr std::uint32_t kBlockCount = 1U << 11;  // in a distance: it is a count of packed blocks instead
 constexpr std::uint64_t kLargestExtent = 64 << 20, kPiece = 1 << 20;  // bytes
@@ -31,7 +31,7 @@ constexpr std::uint64_t kMostPieces = 1 << 16;                        // of one 
 constexpr std::uint64_t kMostClusters = 1 << 24;  // of one file: 64 GiB in clusters of the usual size
 
 struct Record {
-  Type type = kPlain;
+  Type type = plain_cluster;
   std::uint32_t within = 0;  // where in its cluster the extent begins
   std::uint64_t block = 0;   // of the packed bytes
   std::uint32_t blocks = 0;  // how many, where stated
@@ -67,7 +67,7 @@ class Map {
     bool wants_count = false;
     for (std::uint64_t i = 0; i < count_; ++i) {
       Record record = load(i);
-      if (record.type == kNotHead) {
+      if (record.type == not_head_cluster) {
         if (open && wants_count && record.blocks > 0)
           open->stored_size = std::uint64_t{record.blocks} * file_.block_size;
         wants_count = false;
@@ -77,15 +77,15 @@ class Map {
       if (begin >= file_.size) break;  // marks the end
       if (open) close(*open, begin, out);
       open = head(record, begin);
-      wants_count = (record.type == kHead1 && (advise_ & kBigCluster1) != 0) ||
-                    (record.type != kHead1 && (advise_ & kBigCluster2) != 0);
+      wants_count = (record.type == head1_cluster && (advise_ & big_cluster1_advice) != 0) ||
+                    (record.type != head1_cluster && (advise_ & big_cluster2_advice) != 0);
       last_block_ = record.block;
     }
     if (!open) throw Malformed("EROFS: the map of a packed file has no beginning");
-    if ((advise_ & kInlineCluster) != 0) {
+    if ((advise_ & inline_cluster_advice) != 0) {
       open->stored_offset = after_;
       open->stored_size = inline_size_;
-    } else if ((advise_ & kFragmentCluster) != 0) {
+    } else if ((advise_ & fragment_cluster_advice) != 0) {
       add_fragment(open->unpacked_offset, fragment_ | (file_.compact ? 0 : last_block_ << 32), out);
       return out;
     }
@@ -105,7 +105,7 @@ class Map {
     if (size / kPiece > kMostPieces)
       throw Malformed(fmt::format("EROFS: a fragment of {} bytes is larger than any here", size));
     for (std::uint64_t done = 0; done < size; done += kPiece) {
-      Block piece{begin + done, 0, at + done, 0, kFragment};
+      Block piece{begin + done, 0, at + done, 0, fragment_packing};
       close(piece, begin + std::min(size, done + kPiece), out);
     }
   }
@@ -122,9 +122,10 @@ class Map {
   }
 
   Block head(const Record& record, std::uint64_t begin) const {
-    std::uint32_t plain = (advise_ & kInterlacedCluster) != 0 ? kInterlaced : kShifted;
-    std::uint32_t tag = record.type == kPlain ? plain : algorithms_[record.type == kHead1 ? 0 : 1];
-    if (record.type != kPlain && tag > kZstd)
+    std::uint32_t plain = (advise_ & interlaced_cluster_advice) != 0 ? interlaced_packing : shifted_packing;
+    std::uint32_t tag =
+        record.type == plain_cluster ? plain : algorithms_[record.type == head1_cluster ? 0 : 1];
+    if (record.type != plain_cluster && tag > zstd_packing)
       throw Unsupported(fmt::format("EROFS compression number {}", tag));
     return {begin, 0, record.block * file_.block_size, std::uint64_t{1} << bits_, tag};
   }
@@ -138,7 +139,7 @@ class Map {
     after_ = at + index_size;
     Record record;
     record.type = static_cast<Type>(stored.type());
-    if (record.type == kNotHead) {
+    if (record.type == not_head_cluster) {
       if ((stored.distance() & kBlockCount) != 0) record.blocks = stored.distance() & ~kBlockCount;
     } else {
       record.within = stored.di_clusterofs;
@@ -150,7 +151,8 @@ class Map {
   Record load_compact(std::uint64_t index) {
     std::uint64_t at = file_.map_at + size_on_disk<MapHeader>;
     std::uint64_t first = (32 - at % 32) / 4 % 8;  // until packs of 32 bytes are aligned
-    std::uint64_t small = (advise_ & kCompacted2) != 0 && first < count_ ? (count_ - first) / 16 * 16 : 0;
+    std::uint64_t small =
+        (advise_ & compacted2_advice) != 0 && first < count_ ? (count_ - first) / 16 * 16 : 0;
     if (index < first) return unpack(at + index * 4, 4);
     at += first * 4;
     index -= first;
@@ -178,20 +180,20 @@ class Map {
     auto i = static_cast<std::int64_t>((at - begin) / width);
     Record record;
     std::uint32_t low = decode(i, record.type);
-    if (record.type == kNotHead) {
+    if (record.type == not_head_cluster) {
       if ((low & kBlockCount) != 0) record.blocks = low & ~kBlockCount;
       return record;
     }
     record.within = low;
-    bool big = (advise_ & kBigCluster1) != 0;
+    bool big = (advise_ & big_cluster1_advice) != 0;
     std::uint64_t before = big ? 0 : 1;  // blocks of this pack that come before
     while (i > 0) {
-      Type type = kPlain;
+      Type type = plain_cluster;
       low = decode(--i, type);
       if (!big) {
-        if (type == kNotHead) i -= low;
+        if (type == not_head_cluster) i -= low;
         if (i >= 0) ++before;
-      } else if (type != kNotHead) {
+      } else if (type != not_head_cluster) {
         ++before;
       } else if ((low & kBlockCount) != 0) {
         --i;

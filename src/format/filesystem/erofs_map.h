@@ -8,13 +8,13 @@ namespace operculum::erofs {
 
 /// How a block of a packed file is kept (Block::tag).
 enum Packing : std::uint32_t {
-  kLz4 = 0,
-  kLzma = 1,
-  kDeflate = 2,
-  kZstd = 3,
-  kShifted,     ///< as it is
-  kInterlaced,  ///< as it is, with what belongs before a block border moved behind the rest
-  kFragment,    ///< at stored_offset of the file that holds all fragments
+  lz4_packing = 0,
+  lzma_packing = 1,
+  deflate_packing = 2,
+  zstd_packing = 3,
+  shifted_packing,     ///< as it is
+  interlaced_packing,  ///< as it is, with what belongs before a block border moved behind the rest
+  fragment_packing,    ///< at stored_offset of the file that holds all fragments
 };
 
 /// What is needed to find the blocks of a packed file.

@@ -30,7 +30,7 @@ class ExtContainer final : public FileTree {
         }) {
     const Superblock& super = volume_.super();
     compare_sizes(*this, volume_.image()->size(), super.blocks * super.block_size);
-    if (super.has(kRecover)) {
+    if (super.has(recover_feature)) {
       add_finding(Finding::Level::warning,
                   "it was not unmounted: its journal holds changes that are not applied here; the newest "
                   "files may be missing");
@@ -50,9 +50,9 @@ class ExtContainer final : public FileTree {
     out.emplace_back("free", size_fact(s.free_blocks * s.block_size));
     out.emplace_back("block", fmt::format("{} bytes", s.block_size));
     constexpr std::uint32_t kHasJournal = 4;
-    out.emplace_back("version", s.has(kExtents) || s.has(kMetadataChecksum) ? "ext4"
-                                : (s.compat & kHasJournal) != 0             ? "ext3"
-                                                                            : "ext2");
+    out.emplace_back("version", s.has(extents_feature) || s.has(metadata_checksum_feature) ? "ext4"
+                                : (s.compat & kHasJournal) != 0                            ? "ext3"
+                                                                                           : "ext2");
     if (s.made.known()) out.emplace_back("made", to_text(s.made));
     if (!s.last_mounted.empty()) out.emplace_back("last mounted on", s.last_mounted);
     return out;
@@ -79,7 +79,7 @@ class ExtContainer final : public FileTree {
   void list(NodeRef folder, Detail detail, const TreeSink& sink) override {
     Inode inode = volume_.inode(static_cast<std::uint32_t>(folder.a));
     if ((inode.mode & 0xF000) != 0x4000) throw Malformed(fmt::format("inode {} is no folder", inode.number));
-    bool sealed = inode.has(kEncryptedFlag);
+    bool sealed = inode.has(encrypted_flag);
     if (sealed)
       add_finding(Finding::Level::note,
                   "names and data in encrypted folders cannot be read without the system's key");
@@ -111,7 +111,7 @@ class ExtContainer final : public FileTree {
 
   ContentPtr open(const Entry&, NodeRef ref) override {
     Inode inode = volume_.inode(static_cast<std::uint32_t>(ref.a));
-    if (inode.has(kEncryptedFlag)) throw Unsupported("files encrypted by the file system");
+    if (inode.has(encrypted_flag)) throw Unsupported("files encrypted by the file system");
     if (!inode.checksum_fits)
       add_finding(Finding::Level::fault, fmt::format("inode {} does not fit its checksum", inode.number));
     return make_content(volume_.data(inode));
@@ -128,9 +128,9 @@ class ExtContainer final : public FileTree {
   /// Blocks of entries end with a checksum in the shape of an entry; blocks of a folder's index, which look
   /// like empty ones, have theirs behind the room for the index.
   void check_sum(const Inode& folder, ByteView block, bool first) const {
-    if (!volume_.super().has(kMetadataChecksum) || block.size() < size_on_disk<FolderTail>) return;
+    if (!volume_.super().has(metadata_checksum_feature) || block.size() < size_on_disk<FolderTail>) return;
     auto front = read_structure<FolderEntry>(block.data());
-    bool root = first && folder.has(kIndexFlag), node = front.inode == 0 && front.length == block.size();
+    bool root = first && folder.has(index_flag), node = front.inode == 0 && front.length == block.size();
     if (root || node) return check_index_sum(folder, block, root ? kRootCountsAt : kNodeCountsAt);
     ByteView summed = block.first(block.size() - size_on_disk<FolderTail>);
     auto tail = read_structure<FolderTail>(summed.data() + summed.size());
@@ -167,7 +167,7 @@ class ExtContainer final : public FileTree {
                                     rows.folder.number, at, length));
       }
       std::string_view name = as_text(block.subspan(at + kHead, entry.name_length));
-      bool typed = volume_.super().has(kFileType);
+      bool typed = volume_.super().has(file_type_feature);
       if (entry.inode != 0 && name != "." && name != "..")
         row(rows, entry.inode, name, typed ? entry.type & 15 : 0);
       at += length;
@@ -192,20 +192,20 @@ class ExtContainer final : public FileTree {
       entry.flags |= Entry::damaged;
       add_finding(Finding::Level::fault, fmt::format("inode {} does not fit its checksum", inode.number));
     }
-    if (inode.has(kEncryptedFlag)) entry.flags |= Entry::encrypted;
+    if (inode.has(encrypted_flag)) entry.flags |= Entry::encrypted;
     for (auto& [name, value] : volume_.attributes(inode)) {
       if (name != "system.data") extra.attributes.emplace_back(std::move(name), std::move(value));
     }
     switch (entry.kind) {
       case EntryKind::file:
         entry.size = inode.size;
-        entry.stored_size = inode.has(kInlineDataFlag) ? inode.size : inode.allocated;
+        entry.stored_size = inode.has(inline_data_flag) ? inode.size : inode.allocated;
         if (entry.stored_size < inode.size) entry.flags |= Entry::sparse;
         entry.stored_size = std::min(entry.stored_size, inode.size);
         if (inode.links > 1) item.link_id = inode.number;
         break;
       case EntryKind::symbolic_link:
-        if (!inode.has(kEncryptedFlag))
+        if (!inode.has(encrypted_flag))
           extra.link_target =
               as_text(read_up_to(*volume_.data(inode), 0, std::min<std::uint64_t>(inode.size, 65536)));
         break;

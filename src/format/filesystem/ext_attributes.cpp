@@ -33,7 +33,7 @@ ExtendedAttributes Volume::attributes(const Inode& inode) const {
   if (head.magic != kAttributeMagic)
     throw Malformed(fmt::format("inode {}: its attribute block lacks the magic", inode.number));
   constexpr std::size_t kSumAt = place_of(&AttributeHead::checksum).at;
-  if (super_.has(kMetadataChecksum) &&
+  if (super_.has(metadata_checksum_feature) &&
       head.checksum != sum_without(with_number(seed_, inode.attribute_block, 8), raw, kSumAt, 4))
     throw Malformed(fmt::format("inode {}: its attribute block does not fit its checksum", inode.number));
   add_attributes(ByteView(raw).subspan(size_on_disk<AttributeHead>), raw, "ext attribute block", out);
@@ -52,7 +52,7 @@ void Volume::add_attributes(ByteView entries, ByteView values, std::string_view 
     name += names.text(at + kEntry, entry.name_length);
     if (entry.value_inode != 0) {
       Inode value = inode(entry.value_inode);
-      if (value.size > kMostValue || value.has(kInlineDataFlag))
+      if (value.size > kMostValue || value.has(inline_data_flag))
         throw Malformed(fmt::format("an attribute's inode {}: expected at most {} bytes in blocks, found {}",
                                     value.number, kMostValue, value.size));
       out.emplace_back(std::move(name), as_text(read_up_to(*this->data(value), 0, value.size)));

@@ -28,7 +28,7 @@ BlocksInUse::Group& BlocksInUse::group(std::uint64_t number) {
   if (raw.size() >= kWideDescriptorSize)
     bitmap |= std::uint64_t{read_structure<WideDescriptor>(raw.data() + kGroupDescriptorSize).bitmap_high}
               << 32;
-  bool never_written = (super.has(kGroupChecksum) || super.has(kMetadataChecksum)) &&
+  bool never_written = (super.has(group_checksum_feature) || super.has(metadata_checksum_feature)) &&
                        (record.flags & GroupDescriptor::kBlocksUninit) != 0;
   if (never_written) return out;
   out.usable = true;
@@ -87,13 +87,13 @@ void BlocksInUse::write(Patches& patches) const {
   }
   Bytes raw = patches.read(kSuperAt, kSuperSize);
   auto counts = read_structure<SuperRecord>(raw.data());
-  std::uint64_t free =
-      counts.free_blocks_low | (super.has(k64Bit) ? std::uint64_t{counts.free_blocks_high} << 32 : 0);
+  std::uint64_t free = counts.free_blocks_low |
+                       (super.has(is_64bit_feature) ? std::uint64_t{counts.free_blocks_high} << 32 : 0);
   free += static_cast<std::uint64_t>(freed);
   counts.free_blocks_low = static_cast<std::uint32_t>(free);
-  if (super.has(k64Bit)) counts.free_blocks_high = static_cast<std::uint32_t>(free >> 32);
+  if (super.has(is_64bit_feature)) counts.free_blocks_high = static_cast<std::uint32_t>(free >> 32);
   write_structure(counts, raw.data());
-  if (super.has(kMetadataChecksum)) {
+  if (super.has(metadata_checksum_feature)) {
     counts.checksum = crc32c(~0U, ByteView(raw).first(kSuperSize - 4));
     write_structure(counts, raw.data());
   }
@@ -111,7 +111,7 @@ void BlocksInUse::write_descriptor(std::uint64_t number, const Group& one, Patch
   free += static_cast<std::uint32_t>(one.freed);
   record.free_low = static_cast<std::uint16_t>(free);
   more.free_high = static_cast<std::uint16_t>(free >> 16);
-  if (super.has(kMetadataChecksum)) {
+  if (super.has(metadata_checksum_feature)) {
     std::uint32_t sum = crc32c(volume_.seed(), ByteView(one.bitmap).first(super.blocks_per_group / 8));
     record.bitmap_sum_low = static_cast<std::uint16_t>(sum);
     more.bitmap_sum_high = static_cast<std::uint16_t>(sum >> 16);

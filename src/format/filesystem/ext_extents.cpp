@@ -30,7 +30,8 @@ ExtentHead Volume::extent_head(const Inode& inode, ByteView node, unsigned level
     throw Malformed(fmt::format("inode {}: an extent node {} levels above the data, at most {} are possible",
                                 inode.number, head.depth, level));
   std::size_t tail = kHead + head.most * kRow;
-  bool summed = super_.has(kMetadataChecksum) && node.size() == super_.block_size && tail + 4 <= node.size();
+  bool summed =
+      super_.has(metadata_checksum_feature) && node.size() == super_.block_size && tail + 4 <= node.size();
   if (summed && load_little<std::uint32_t>(node.data() + tail) != crc32c(seed_of(inode), node.first(tail)))
     throw Malformed(fmt::format("inode {}: an extent node does not fit its checksum", inode.number));
   return head;
@@ -62,7 +63,7 @@ void Volume::each_extent(const Inode& inode, ByteView node, unsigned level, Exte
 
 std::vector<Extent> Volume::extents(const Inode& inode) const {
   std::vector<Extent> all;
-  if (inode.has(kExtentsFlag)) {
+  if (inode.has(extents_flag)) {
     ExtentWalk walk;
     walk.row = [&](const ExtentRow& row) {
       if (!row.written()) return;  // allocated, never written: reads as zeros
@@ -116,7 +117,7 @@ std::vector<Extent> Volume::block_map(const Inode& inode) const {
 
 std::optional<Bytes> Volume::inline_data(const Inode& inode) const {
   bool link = (inode.mode & 0xF000) == 0xA000;
-  if (!inode.has(kInlineDataFlag)) {
+  if (!inode.has(inline_data_flag)) {
     std::uint64_t for_attributes =
         inode.attribute_block != 0 ? std::uint64_t{super_.cluster_blocks} * super_.block_size : 0;
     if (!link || inode.allocated > for_attributes || inode.size >= inode.block.size()) return std::nullopt;
@@ -141,7 +142,7 @@ SourcePtr Volume::data(const Inode& inode) const {
 BlocksOfFile Volume::blocks_of(const Inode& inode) const {
   BlocksOfFile out;
   SeenBlocks seen;
-  if (inode.has(kExtentsFlag)) {
+  if (inode.has(extents_flag)) {
     ExtentWalk walk;
     walk.table = [&](std::uint64_t number) { out.tables.push_back(number); };
     walk.row = [&](const ExtentRow& row) {

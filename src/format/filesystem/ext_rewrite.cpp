@@ -54,7 +54,7 @@ class Rewriter {
   void replace(const NewContent& one) {
     Inode inode = volume_.inode(one.inode);
     constexpr std::uint32_t kVerity = 0x100000;
-    if (inode.has(kInlineDataFlag) || inode.has(kEncryptedFlag) || inode.has(kHugeFileFlag) ||
+    if (inode.has(inline_data_flag) || inode.has(encrypted_flag) || inode.has(huge_file_flag) ||
         (inode.flags & kVerity) != 0)
       throw Unsupported(fmt::format("another content of \"{}\", which the file system keeps in a special way",
                                     escape(one.path)));
@@ -75,7 +75,7 @@ class Rewriter {
       std::vector<std::uint64_t> more = in_use_.take(count - blocks.size(), near_);
       blocks.insert(blocks.end(), more.begin(), more.end());
     }
-    Bytes map = inode.has(kExtentsFlag) ? extent_map(inode, blocks, one.path) : pointer_map(blocks, one.path);
+    Bytes map = inode.has(extents_flag) ? extent_map(inode, blocks, one.path) : pointer_map(blocks, one.path);
     for (std::uint64_t left : spare_tables_) in_use_.free(left);
     put_data(content, blocks);
     put_inode(inode, content->size(), blocks.size() + tables_, had, map);
@@ -146,7 +146,7 @@ class Rewriter {
     for (const Run& run : runs) append_structure(raw, row_of(run));
     std::size_t tail = size_on_disk<ExtentHead> + most * size_on_disk<ExtentRow>;
     raw.resize(super_.block_size);
-    if (super_.has(kMetadataChecksum)) {
+    if (super_.has(metadata_checksum_feature)) {
       std::uint32_t sum = crc32c(volume_.seed_of(inode), ByteView(raw).first(tail));
       store_number(raw.data() + tail, 4, sum);
     }
@@ -219,9 +219,9 @@ class Rewriter {
 
 Assembly rewrite(const Volume& volume, const std::vector<NewContent>& contents, SpoolBudget& budget) {
   const Superblock& super = volume.super();
-  if (super.has(kBigAlloc))
+  if (super.has(big_alloc_feature))
     throw Unsupported("writing an ext file system with clusters of blocks (bigalloc)");
-  if (super.has(kRecover))
+  if (super.has(recover_feature))
     throw Unsupported("writing an ext file system that was not unmounted: its journal would undo it");
   return Rewriter(volume, budget).run(contents);
 }

@@ -30,7 +30,7 @@ void take_sizes(const SuperRecord& raw, Superblock& s) {
     throw Malformed(
         fmt::format("ext superblock: a block size of 2^{} KiB is not possible", raw.log_block_size));
   s.block_size = 1024U << raw.log_block_size;
-  if (!s.has(kBigAlloc)) return;
+  if (!s.has(big_alloc_feature)) return;
   if (raw.log_cluster_size < raw.log_block_size || raw.log_cluster_size > kMostLogCluster)
     refuse(&SuperRecord::log_cluster_size, raw.log_cluster_size,
            fmt::format("{} to {}", raw.log_block_size, kMostLogCluster));
@@ -56,7 +56,7 @@ void check(const SuperRecord& raw, const Superblock& s) {
 }
 
 bool sum_fits_in(const Superblock& super, ByteView bytes) {
-  return !super.has(kMetadataChecksum) ||
+  return !super.has(metadata_checksum_feature) ||
          sum_fits(crc32c(~0U, bytes.first(kSuperSize - 4)), read_field(&SuperRecord::checksum, bytes.data()));
 }
 
@@ -100,7 +100,7 @@ Superblock read_superblock(ByteView bytes) {
   s.inodes = raw.inodes;
   s.blocks = raw.blocks_low;
   s.free_blocks = raw.free_blocks_low;
-  if (s.has(k64Bit)) {
+  if (s.has(is_64bit_feature)) {
     s.blocks |= std::uint64_t{raw.blocks_high} << 32;
     s.free_blocks |= std::uint64_t{raw.free_blocks_high} << 32;
     s.descriptor_size = std::max<std::uint32_t>(kGroupDescriptorSize, raw.descriptor_size);

@@ -13,9 +13,10 @@
 namespace operculum::ext {
 namespace {
 
-constexpr std::uint32_t kKnownIncompat = kFileType | kRecover | kJournalDevice | kMetaGroups | kExtents |
-                                         k64Bit | kMultiMount | kFlexGroups | kAttributeInodes |
-                                         kChecksumSeed | kLargeFolders | kInlineData | kEncrypt | kCaseFold;
+constexpr std::uint32_t kKnownIncompat =
+    file_type_feature | recover_feature | journal_device_feature | meta_groups_feature | extents_feature |
+    is_64bit_feature | multi_mount_feature | flex_groups_feature | attribute_inodes_feature |
+    checksum_seed_feature | large_folders_feature | inline_data_feature | encrypt_feature | case_fold_feature;
 constexpr std::uint64_t kMaxGroups = 1 << 22;
 /// CRC-16 (polynomial 0x8005, reflected), as in group descriptors without metadata checksums.
 std::uint16_t crc16(std::uint16_t sum, ByteView bytes) {
@@ -61,16 +62,16 @@ Volume::Volume(SourcePtr image, const Report& report)
     : image_(std::move(image)), meta_(make_cached(image_)), super_(find_superblock(*image_, report)) {
   if (std::uint32_t unknown = super_.incompat & ~kKnownIncompat; unknown != 0)
     throw Unsupported(fmt::format("ext feature bits {:#x}{}", unknown,
-                                  (unknown & kCompression) != 0 ? " (compression)" : ""));
-  if (super_.has(kJournalDevice)) throw Unsupported("an external journal holds no files");
-  seed_ = super_.has(kChecksumSeed) ? super_.checksum_seed : crc32c(~0U, super_.uuid);
+                                  (unknown & compression_feature) != 0 ? " (compression)" : ""));
+  if (super_.has(journal_device_feature)) throw Unsupported("an external journal holds no files");
+  seed_ = super_.has(checksum_seed_feature) ? super_.checksum_seed : crc32c(~0U, super_.uuid);
   read_groups(report);
 }
 
 std::uint64_t Volume::descriptor_place(std::uint64_t group) const {
   std::uint64_t per_block = super_.block_size / super_.descriptor_size;
   std::uint64_t index = group / per_block, within = (group % per_block) * super_.descriptor_size;
-  if (!super_.has(kMetaGroups) || index < super_.first_meta_group)
+  if (!super_.has(meta_groups_feature) || index < super_.first_meta_group)
     return (kSuperAt / super_.block_size + 1 + index) * super_.block_size + within;
   std::uint64_t first = index * per_block;
   std::uint64_t block = super_.first_data_block + first * super_.blocks_per_group;
@@ -111,9 +112,9 @@ void Volume::read_groups(const Report& report) {
 
 std::optional<std::uint16_t> Volume::descriptor_sum(std::uint64_t group, ByteView raw) const {
   constexpr std::size_t kSumAt = place_of(&GroupDescriptor::checksum).at;
-  if (super_.has(kMetadataChecksum))
+  if (super_.has(metadata_checksum_feature))
     return static_cast<std::uint16_t>(sum_without(with_number(seed_, group, 4), raw, kSumAt, 2));
-  if (!super_.has(kGroupChecksum)) return std::nullopt;
+  if (!super_.has(group_checksum_feature)) return std::nullopt;
   Byte number[4];
   store_number(number, sizeof number, group);
   std::uint16_t sum = crc16(crc16(crc16(0xFFFF, super_.uuid), number), raw.first(kSumAt));
@@ -163,10 +164,10 @@ Inode Volume::inode(std::uint32_t number) const {
   n.generation = record.generation;
   n.size = record.size_low;
   constexpr std::uint32_t kKind = 0xF000, kRegular = 0x8000;
-  if ((n.mode & kKind) == kRegular || super_.has(kLargeFolders))
+  if ((n.mode & kKind) == kRegular || super_.has(large_folders_feature))
     n.size |= std::uint64_t{record.size_high} << 32;
   n.allocated = record.blocks_low | std::uint64_t{record.blocks_high} << 32;
-  n.allocated *= n.has(kHugeFileFlag) ? super_.block_size : kUnitOfBlocks;
+  n.allocated *= n.has(huge_file_flag) ? super_.block_size : kUnitOfBlocks;
   n.attribute_block = record.attributes_low | std::uint64_t{record.attributes_high} << 32;
   n.block.assign(record.block.begin(), record.block.end());
   n.changed = time_of(record.changed, wide.changed_extra);
@@ -185,7 +186,7 @@ Inode Volume::inode(std::uint32_t number) const {
 }
 
 std::optional<std::uint32_t> Volume::inode_sum(const Inode& inode, Bytes raw) const {
-  if (!super_.has(kMetadataChecksum)) return std::nullopt;
+  if (!super_.has(metadata_checksum_feature)) return std::nullopt;
   put_sum(raw, 0);
   return crc32c(seed_of(inode), raw);
 }

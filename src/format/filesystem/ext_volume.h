@@ -15,36 +15,36 @@ namespace operculum::ext {
 
 /// Bits of s_feature_incompat.
 enum Incompat : std::uint32_t {
-  kCompression = 0x1,
-  kFileType = 0x2,
-  kRecover = 0x4,
-  kJournalDevice = 0x8,
-  kMetaGroups = 0x10,
-  kExtents = 0x40,
-  k64Bit = 0x80,
-  kMultiMount = 0x100,
-  kFlexGroups = 0x200,
-  kAttributeInodes = 0x400,
-  kDirectoryData = 0x1000,
-  kChecksumSeed = 0x2000,
-  kLargeFolders = 0x4000,
-  kInlineData = 0x8000,
-  kEncrypt = 0x10000,
-  kCaseFold = 0x20000,
+  compression_feature = 0x1,
+  file_type_feature = 0x2,
+  recover_feature = 0x4,
+  journal_device_feature = 0x8,
+  meta_groups_feature = 0x10,
+  extents_feature = 0x40,
+  is_64bit_feature = 0x80,
+  multi_mount_feature = 0x100,
+  flex_groups_feature = 0x200,
+  attribute_inodes_feature = 0x400,
+  directory_data_feature = 0x1000,
+  checksum_seed_feature = 0x2000,
+  large_folders_feature = 0x4000,
+  inline_data_feature = 0x8000,
+  encrypt_feature = 0x10000,
+  case_fold_feature = 0x20000,
 };
 /// Bits of s_feature_ro_compat.
 enum ReadOnlyCompat : std::uint32_t {
-  kGroupChecksum = 0x10,
-  kBigAlloc = 0x200,
-  kMetadataChecksum = 0x400,
+  group_checksum_feature = 0x10,
+  big_alloc_feature = 0x200,
+  metadata_checksum_feature = 0x400,
 };
 /// Bits of i_flags.
 enum InodeFlag : std::uint32_t {
-  kEncryptedFlag = 0x800,
-  kIndexFlag = 0x1000,
-  kExtentsFlag = 0x80000,
-  kHugeFileFlag = 0x40000,
-  kInlineDataFlag = 0x10000000,
+  encrypted_flag = 0x800,
+  index_flag = 0x1000,
+  extents_flag = 0x80000,
+  huge_file_flag = 0x40000,
+  inline_data_flag = 0x10000000,
 };
 
 /// What the superblock tells, put together from its parts; sizes are bytes.

@@ -98,7 +98,7 @@ class F2fsContainer final : public FileTree {
       case EntryKind::file:
         entry.size = inode.size;
         entry.stored_size =
-            inode.is(kInlineData) ? inode.size : std::min(inode.size, blocks_of(inode) * kBlock);
+            inode.is(inline_data_flag) ? inode.size : std::min(inode.size, blocks_of(inode) * kBlock);
         if (inode.packed()) entry.method = method_of(inode);
         if (entry.stored_size < inode.size && !inode.packed()) entry.flags |= Entry::sparse;
         if (inode.links > 1) item.link_id = inode.number;

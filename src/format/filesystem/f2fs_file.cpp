@@ -184,7 +184,7 @@ ContentPtr Volume::packed_data(const Inode& inode) const {
 
 ContentPtr Volume::data(const Inode& inode) const {
   if (inode.encrypted()) throw Unsupported("files that are encrypted one by one (fscrypt)");
-  if (inode.is(kInlineData)) {
+  if (inode.is(inline_data_flag)) {
     ByteView room = inode.inline_room();
     Bytes bytes(room.begin(),
                 room.begin() + static_cast<std::ptrdiff_t>(std::min<std::uint64_t>(inode.size, room.size())));
@@ -199,7 +199,7 @@ std::string Volume::link_target(const Inode& inode) const {
 }
 
 void Volume::list_folder(const Inode& folder, const std::function<void(const FolderItem&)>& take) const {
-  if (folder.is(kInlineFolder)) {
+  if (folder.is(inline_folder_flag)) {
     ByteView room = folder.inline_room();
     return list_names(room, inline_shape(room.size()), take);
   }

@@ -83,15 +83,15 @@ Volume::Volume(SourcePtr image, const std::function<void(Finding::Level, std::st
   }
   if (!found) throw Malformed("F2FS: neither checkpoint fits its checksum");
   // the bitmap of the segments' table lies in front, or in blocks of its own
-  bool large = checkpoint_.has(kLargeNatBitmap);
+  bool large = checkpoint_.has(large_nat_bitmap_checkpoint);
   std::size_t at = Checkpoint::bitmap_at + (large ? 4 : 0);
   if (!large && super_.cp_payload == 0) at += checkpoint_.sit_bitmap_size;
   nat_bitmap_ = read_exactly(*image_, pack + at, checkpoint_.nat_bitmap_size, "F2FS checkpoint");
   read_nat_journal(pack);
-  if (!checkpoint_.has(kUnmounted))
+  if (!checkpoint_.has(unmounted_checkpoint))
     report(Finding::Level::warning,
            "it was not unmounted: what was written behind the newest checkpoint is missing");
-  if (checkpoint_.has(kErrors)) report(Finding::Level::warning, "it is marked as damaged");
+  if (checkpoint_.has(errors_checkpoint)) report(Finding::Level::warning, "it is marked as damaged");
 }
 
 /// A pack is whole when its last block repeats its first one's version and both fit their checksums.
@@ -106,7 +106,7 @@ bool Volume::read_checkpoint(std::uint64_t at, Checkpoint& out, Bytes& block) co
     if (one.checksum_offset < kBlock - 4) {  // behind it lies a part of the bitmap
       Byte zeros[4] = {};
       own = crc32_plain(crc32_plain(own, zeros), all.subspan(one.checksum_offset + 4));
-      if (!one.has(kLargeNatBitmap)) own = crc32_plain(kMagic, all.first(one.checksum_offset));
+      if (!one.has(large_nat_bitmap_checkpoint)) own = crc32_plain(kMagic, all.first(one.checksum_offset));
     }
     return sum_fits(own, LittleFields(all, "F2FS checkpoint").u32(one.checksum_offset));
   };
@@ -121,8 +121,9 @@ bool Volume::read_checkpoint(std::uint64_t at, Checkpoint& out, Bytes& block) co
 void Volume::read_nat_journal(std::uint64_t pack) {
   // the summary of hot data: the first of three, or of six when nodes' summaries are there, too
   std::uint64_t index = checkpoint_.start_sum, skip = 0;
-  if (!checkpoint_.has(kCompactSummaries)) {
-    std::uint64_t behind = checkpoint_.has(kUnmounted) || checkpoint_.has(kFastBoot) ? 6 : 3;
+  if (!checkpoint_.has(compact_summaries_checkpoint)) {
+    std::uint64_t behind =
+        checkpoint_.has(unmounted_checkpoint) || checkpoint_.has(fast_boot_checkpoint) ? 6 : 3;
     if (checkpoint_.total_blocks < behind + 1) throw Malformed("F2FS checkpoint: its summaries are missing");
     index = checkpoint_.total_blocks - (behind + 1);
     skip = kSummaryEntries;
@@ -176,25 +177,26 @@ Inode Volume::inode(std::uint32_t number) const {
   Inode out = read_structure<Inode>(raw.data());
   out.number = number;
   out.node = std::move(raw);
-  if (out.is(kExtraAttr)) {
+  if (out.is(extra_attr_flag)) {
     if (out.extra_isize % 4 != 0 || out.extra_isize > 400)
       throw Malformed(
           fmt::format("inode {}: extra attributes of {} bytes are not possible", number, out.extra_isize));
     out.extra = out.extra_isize / 4;
   }
   constexpr std::size_t kUsualInlineXattrs = 50, kEnd = 28;  // the last field that is read here ends there
-  if (super_.has(kFlexibleInlineAttributes) && out.is(kExtraAttr)) {
+  if (super_.has(flexible_inline_attributes_feature) && out.is(extra_attr_flag)) {
     out.inline_xattrs = out.inline_xattr_size;
-  } else if (out.is(kInlineXattr) || out.is(kInlineFolder)) {
+  } else if (out.is(inline_xattr_flag) || out.is(inline_folder_flag)) {
     out.inline_xattrs = kUsualInlineXattrs;
   }
   if (out.inline_xattrs + out.extra + 2 > kPointersInInode)
     throw Malformed(
         fmt::format("inode {}: attributes of {} words are not possible", number, out.inline_xattrs));
-  if (super_.has(kInodeChecksum) && out.is(kExtraAttr) &&
+  if (super_.has(inode_checksum_feature) && out.is(extra_attr_flag) &&
       out.extra_isize >= kInodeChecksumAt + 4 - kInodePointersAt)
     out.checksum_fits = inode_sum(super_, out) == out.inode_checksum;
-  if (!super_.has(kCreationTime) || out.extra_isize < kEnd - 4 || !out.is(kExtraAttr)) out.crtime = 0;
+  if (!super_.has(creation_time_feature) || out.extra_isize < kEnd - 4 || !out.is(extra_attr_flag))
+    out.crtime = 0;
   return out;
 }
 

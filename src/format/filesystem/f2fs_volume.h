@@ -56,10 +56,10 @@ struct Superblock {
 };
 /// Bits of the superblock's feature.
 enum Feature : std::uint32_t {
-  kExtraAttributes = 0x8,
-  kInodeChecksum = 0x20,
-  kFlexibleInlineAttributes = 0x40,
-  kCreationTime = 0x100,
+  extra_attributes_feature = 0x8,
+  inode_checksum_feature = 0x20,
+  flexible_inline_attributes_feature = 0x40,
+  creation_time_feature = 0x100,
 };
 
 /// Where a device has its number, in the room of pointers: eight bits each, or, where that is 0, as the
@@ -135,11 +135,11 @@ struct Checkpoint {
 };
 /// Bits of ckpt_flags.
 enum CheckpointFlag : std::uint32_t {
-  kUnmounted = 1,
-  kCompactSummaries = 4,
-  kErrors = 8,
-  kFastBoot = 0x20,
-  kLargeNatBitmap = 0x400,
+  unmounted_checkpoint = 1,
+  compact_summaries_checkpoint = 4,
+  errors_checkpoint = 8,
+  fast_boot_checkpoint = 0x20,
+  large_nat_bitmap_checkpoint = 0x400,
 };
 
 /// struct f2fs_inode, but its pointers and what some of them are used for.
@@ -186,7 +186,12 @@ struct Inode {
   }
 };
 /// Bits of i_inline: what lies in the inode itself.
-enum InlineFlag : std::uint8_t { kInlineXattr = 1, kInlineData = 2, kInlineFolder = 4, kExtraAttr = 0x20 };
+enum InlineFlag : std::uint8_t {
+  inline_xattr_flag = 1,
+  inline_data_flag = 2,
+  inline_folder_flag = 4,
+  extra_attr_flag = 0x20
+};
 
 /// Throws Malformed unless the bytes are a superblock that makes sense.
 Superblock read_superblock(ByteView raw, std::uint64_t at);

@@ -39,8 +39,8 @@ class NtfsContainer final : public FileTree {
     if (size < boot.size || size > covered) compare_sizes(*this, size, covered);
     try {
       Record volume = volume_.record(kVolumeFile);
-      if (const Attribute* name = volume.find(kVolumeName)) label_ = utf8(as_text(name->value));
-      if (const Attribute* about = volume.find(kVolumeInformation);
+      if (const Attribute* name = volume.find(volume_name_attribute)) label_ = utf8(as_text(name->value));
+      if (const Attribute* about = volume.find(volume_information_attribute);
           about != nullptr && about->value.size() >= 12) {
         version_ = fmt::format("{}.{}", about->value[8], about->value[9]);
         if ((about->value[10] & 1) != 0)
@@ -74,15 +74,15 @@ class NtfsContainer final : public FileTree {
   /// loop.
   void list(NodeRef folder, Detail, const TreeSink& sink) override {
     Record record = volume_.record(folder.a);
-    const Attribute* root = record.find(kIndexRoot, kIndexName);
+    const Attribute* root = record.find(index_root_attribute, kIndexName);
     if (root == nullptr || !root->resident)
       throw Malformed(fmt::format("NTFS file {} is no folder", record.number));
     LittleFields f(root->value, "NTFS index root");
     auto head = structure_at<IndexRoot>(f, 0);
     rows(f.from(index_root_size), sink);
-    const Attribute* blocks = record.find(kIndexAllocation, kIndexName);
+    const Attribute* blocks = record.find(index_allocation_attribute, kIndexName);
     if (blocks == nullptr) return;
-    const Attribute* bitmap = record.find(kBitmap, kIndexName);
+    const Attribute* bitmap = record.find(bitmap_attribute, kIndexName);
     Bytes used = bitmap != nullptr ? read_up_to(*volume_.data(*bitmap), 0, 1 << 20) : Bytes();
     SourcePtr data = volume_.data(*blocks);
     std::uint64_t size = head.block_size;
@@ -108,11 +108,11 @@ class NtfsContainer final : public FileTree {
     Record record = volume_.record(ref.a);
     std::uint64_t index = 0;
     if (ref.b == 0) {
-      if (const Attribute* data = record.find(kData)) return data_of(record, *data);
+      if (const Attribute* data = record.find(data_attribute)) return data_of(record, *data);
       return make_content(make_memory_source({}));
     }
     for (const Attribute& one : record.attributes) {
-      if (one.type == kData && !one.name.empty() && ++index == ref.b) return volume_.content(one);
+      if (one.type == data_attribute && !one.name.empty() && ++index == ref.b) return volume_.content(one);
     }
     throw Malformed(fmt::format("NTFS file {} has no such stream", ref.a));
   }
@@ -173,7 +173,7 @@ class NtfsContainer final : public FileTree {
   void fill(TreeItem& item, const Record& record) const {
     Entry& entry = item.entry;
     entry.kind = record.is_folder() ? EntryKind::folder : EntryKind::file;
-    if (const Attribute* about = record.find(kStandardInformation);
+    if (const Attribute* about = record.find(standard_information_attribute);
         about != nullptr && about->value.size() >= size_on_disk<StandardInformation>) {
       auto standard = read_structure<StandardInformation>(about->value.data());
       entry.modified = from_filetime(standard.modified);
@@ -183,7 +183,7 @@ class NtfsContainer final : public FileTree {
       extra.accessed = from_filetime(standard.accessed);
       if ((standard.attributes & file_read_only) != 0 && entry.kind == EntryKind::file) entry.mode = 0444;
     }
-    if (const Attribute* reparse = record.find(kReparsePoint)) {
+    if (const Attribute* reparse = record.find(reparse_point_attribute)) {
       if (auto target = target_of(*reparse)) {
         entry.kind = EntryKind::symbolic_link;
         entry.extras().link_target = *target;
@@ -191,7 +191,7 @@ class NtfsContainer final : public FileTree {
       }
     }
     if (entry.kind != EntryKind::file) return;
-    if (const Attribute* data = record.find(kData)) {
+    if (const Attribute* data = record.find(data_attribute)) {
       if (data->resident && starts_with(data->value, kUnixLinkMark)) {  // as POSIX subsystems store links
         entry.kind = EntryKind::symbolic_link;
         entry.extras().link_target = utf8(as_text(data->value).substr(kUnixLinkMark.size()));
@@ -201,13 +201,14 @@ class NtfsContainer final : public FileTree {
       if (auto overlay = overlay_of(record)) {
         entry.method = method_of(*overlay);
         entry.flags &= static_cast<std::uint8_t>(~Entry::sparse);  // what is there in their place is all hole
-        if (const Attribute* packed = record.find(kData, kOverlayStream)) entry.stored_size = packed->size;
+        if (const Attribute* packed = record.find(data_attribute, kOverlayStream))
+          entry.stored_size = packed->size;
       }
     } else {
       entry.size = entry.stored_size = 0;
     }
     auto names = std::count_if(record.attributes.begin(), record.attributes.end(), [&](const Attribute& one) {
-      return one.type == kFileName && one.value.size() >= size_on_disk<FileName> &&
+      return one.type == file_name_attribute && one.value.size() >= size_on_disk<FileName> &&
              read_structure<FileName>(one.value.data()).flags != short_name_only;
     });
     if (names > 1) item.link_id = record.number + 1;
@@ -216,9 +217,9 @@ class NtfsContainer final : public FileTree {
   static void set_sizes(Entry& entry, const Attribute& data) {
     entry.size = data.size;
     entry.stored_size = std::min(data.allocated, data.size);
-    if ((data.flags & kSparse) != 0) entry.flags |= Entry::sparse;
-    if ((data.flags & kEncrypted) != 0) entry.flags |= Entry::encrypted;
-    if ((data.flags & kCompressed) != 0 && !data.resident) entry.method = "lznt1";
+    if ((data.flags & sparse_attribute_flag) != 0) entry.flags |= Entry::sparse;
+    if ((data.flags & encrypted_attribute_flag) != 0) entry.flags |= Entry::encrypted;
+    if ((data.flags & compressed_attribute_flag) != 0 && !data.resident) entry.method = "lznt1";
   }
 
   /// The one with the packed bytes of the file itself only shows among the system's.
@@ -227,7 +228,7 @@ class NtfsContainer final : public FileTree {
     bool with_packed = with_system_ || !overlay_of(record);
     std::uint64_t index = 0;
     for (const Attribute& one : record.attributes) {
-      if (one.type != kData || one.name.empty()) continue;
+      if (one.type != data_attribute || one.name.empty()) continue;
       ++index;
       if (one.name == kOverlayStream && !with_packed) continue;
       TreeItem stream;
@@ -249,7 +250,7 @@ class NtfsContainer final : public FileTree {
   std::optional<std::uint64_t> used_clusters() const {
     try {
       Record record = volume_.record(kBitmapFile);
-      const Attribute* data = record.find(kData);
+      const Attribute* data = record.find(data_attribute);
       if (data == nullptr) return std::nullopt;
       SourcePtr source = volume_.data(*data);
       std::uint64_t clusters = volume_.boot().size / volume_.boot().cluster, count = 0;

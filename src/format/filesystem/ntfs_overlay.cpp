@@ -27,11 +27,11 @@ const Algorithm* algorithm_of(const Overlay& overlay) {
 }  // namespace
 
 std::optional<Overlay> overlay_of(const Record& record) {
-  const Attribute* reparse = record.find(kReparsePoint);
+  const Attribute* reparse = record.find(reparse_point_attribute);
   if (reparse == nullptr || reparse->value.size() < size_on_disk<OverlayPoint>) return std::nullopt;
   const Byte* raw = reparse->value.data();
   auto point = read_structure<OverlayPoint>(raw);
-  if (point.tag != kReparseOverlay) return std::nullopt;
+  if (point.tag != reparse_overlay) return std::nullopt;
   bool of_file = reparse->value.size() >= size_on_disk<OverlayOfFile>;
   return Overlay{point.provider, of_file ? read_structure<OverlayOfFile>(raw).algorithm : UINT32_MAX};
 }
@@ -46,7 +46,7 @@ ContentPtr overlay_content(const Volume& volume, const Record& record, const Ove
   if (algorithm == nullptr)
     throw Unsupported(
         fmt::format("files that the system's overlay takes from elsewhere (provider {})", overlay.provider));
-  const Attribute *packed = record.find(kData, kOverlayStream), *data = record.find(kData);
+  const Attribute *packed = record.find(data_attribute, kOverlayStream), *data = record.find(data_attribute);
   if (packed == nullptr || data == nullptr)
     throw Malformed(
         fmt::format("NTFS file {} is packed, but its stream {} is missing", record.number, kOverlayStream));

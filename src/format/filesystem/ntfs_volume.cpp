@@ -128,10 +128,10 @@ Volume::Volume(SourcePtr image, const std::function<void(Finding::Level, std::st
       SourcePtr front = make_slice(meta_, place, 16 * boot_.record);
       Record own;
       parse(raw_record(*front, 0), 0, own);
-      const Attribute* data = own.find(kData);
+      const Attribute* data = own.find(data_attribute);
       if (data == nullptr || data->resident) throw Malformed("NTFS: the master file table has no data");
       table_ = front;
-      table_ = make_cached(plain(*record(0).find(kData)));
+      table_ = make_cached(plain(*record(0).find(data_attribute)));
       if (place == boot_.mirror && place != boot_.table)
         report(Finding::Level::fault,
                fmt::format("the master file table is damaged ({}); its mirror was used", wrong));
@@ -153,7 +153,8 @@ Bytes Volume::raw_record(const Source& table, std::uint64_t number) const {
 Record Volume::record(std::uint64_t number) const {
   Record out;
   parse(raw_record(*table_, number_of(number)), number_of(number), out);
-  if (const Attribute* list = out.find(kAttributeList)) add_listed(Attribute(*list), out.number, out);
+  if (const Attribute* list = out.find(attribute_list_attribute))
+    add_listed(Attribute(*list), out.number, out);
   return out;
 }
 
@@ -163,7 +164,8 @@ void Volume::parse(ByteView raw, std::uint64_t number, Record& out) const {
   auto head = structure_at<FileRecordHeader>(f, 0);
   out.sequence = head.sequence;
   out.flags = head.flags;
-  for (std::size_t at = head.first_attribute; at + attribute_head_size <= raw.size() && f.u32(at) != kEnd;) {
+  for (std::size_t at = head.first_attribute;
+       at + attribute_head_size <= raw.size() && f.u32(at) != end_attribute;) {
     std::size_t length = f.u32(at + sizeof AttributeHeader::type);
     if (length < least_attribute_size || length > raw.size() - at)
       throw Malformed(fmt::format("NTFS file {}: an attribute has the impossible length {}", number, length));
@@ -265,8 +267,9 @@ SourcePtr Volume::plain(const Attribute& attribute) const {
 }
 
 ContentPtr Volume::content(const Attribute& attribute) const {
-  if ((attribute.flags & kEncrypted) != 0) throw Unsupported("files encrypted by the file system");
-  if (!attribute.resident && (attribute.flags & kCompressed) != 0 && attribute.unit_bits != 0)
+  if ((attribute.flags & encrypted_attribute_flag) != 0)
+    throw Unsupported("files encrypted by the file system");
+  if (!attribute.resident && (attribute.flags & compressed_attribute_flag) != 0 && attribute.unit_bits != 0)
     return compressed(attribute);
   return make_content(plain(attribute));
 }

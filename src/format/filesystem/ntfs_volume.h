@@ -10,20 +10,24 @@ namespace operculum::ntfs {
 
 /// Kinds of attributes (Attribute Type Code).
 enum AttributeType : std::uint32_t {
-  kStandardInformation = 0x10,
-  kAttributeList = 0x20,
-  kFileName = 0x30,
-  kVolumeName = 0x60,
-  kVolumeInformation = 0x70,
-  kData = 0x80,
-  kIndexRoot = 0x90,
-  kIndexAllocation = 0xA0,
-  kBitmap = 0xB0,
-  kReparsePoint = 0xC0,
-  kEnd = 0xFFFFFFFF,
+  standard_information_attribute = 0x10,
+  attribute_list_attribute = 0x20,
+  file_name_attribute = 0x30,
+  volume_name_attribute = 0x60,
+  volume_information_attribute = 0x70,
+  data_attribute = 0x80,
+  index_root_attribute = 0x90,
+  index_allocation_attribute = 0xA0,
+  bitmap_attribute = 0xB0,
+  reparse_point_attribute = 0xC0,
+  end_attribute = 0xFFFFFFFF,
 };
 /// How an attribute's data is stored.
-enum AttributeFlag : std::uint16_t { kCompressed = 0x0001, kEncrypted = 0x4000, kSparse = 0x8000 };
+enum AttributeFlag : std::uint16_t {
+  compressed_attribute_flag = 0x0001,
+  encrypted_attribute_flag = 0x4000,
+  sparse_attribute_flag = 0x8000
+};
 
 /// Clusters one after another; without a place they read as zeros.
 struct Run {

@@ -24,11 +24,11 @@ constexpr std::size_t kVersionSize = 4;  // of a link of Unix, in front of its t
 
 std::optional<std::string> reparse_target(std::uint32_t tag, ByteView data) {
   LittleFields f(data, "reparse point");
-  if (tag == kReparseUnixLink && data.size() > kVersionSize)
+  if (tag == reparse_unix_link && data.size() > kVersionSize)
     return std::string(f.text(kVersionSize, data.size() - kVersionSize));
-  if (tag != kReparseMountPoint && tag != kReparseSymbolicLink) return std::nullopt;
+  if (tag != reparse_mount_point && tag != reparse_symbolic_link) return std::nullopt;
   auto names = structure_at<Names>(f, 0);
-  std::size_t paths = size_on_disk<Names> + (tag == kReparseSymbolicLink ? kFlagsSize : 0);
+  std::size_t paths = size_on_disk<Names> + (tag == reparse_symbolic_link ? kFlagsSize : 0);
   auto name = [&](std::size_t offset, std::size_t length) {
     return to_utf8(f.text(paths + offset, length), "UTF-16LE").value_or("_");
   };

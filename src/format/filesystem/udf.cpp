@@ -20,14 +20,14 @@ constexpr std::uint64_t kRecognitionAt = 32768, kSector = 2048;
 constexpr std::string_view kIsoViews[] = {"rock-ridge", "joliet", "plain", "first-session"};
 
 enum FileType : std::uint8_t {
-  kFolder = 4,
-  kFile = 5,
-  kBlock = 6,
-  kCharacter = 7,
-  kFifo = 9,
-  kSocket = 10,
-  kLink = 12,
-  kRealTime = 249
+  folder_type = 4,
+  file_type = 5,
+  block_type = 6,
+  character_type = 7,
+  fifo_type = 9,
+  socket_type = 10,
+  link_type = 12,
+  real_time_type = 249
 };
 
 class UdfContainer final : public FileTree {
@@ -57,7 +57,7 @@ class UdfContainer final : public FileTree {
 
   void list(NodeRef folder, Detail detail, const TreeSink& sink) override {
     FileEntry own = volume_.entry(address(folder));
-    if (own.type != kFolder)
+    if (own.type != folder_type)
       throw Malformed(fmt::format("UDF block {}: its file entry is not a folder's", own.at.block));
     SourcePtr data = volume_.data(own);
     constexpr std::size_t kHead = size_on_disk<FileIdentifier>, kUsual = kHead + 255 + 64;
@@ -67,7 +67,7 @@ class UdfContainer final : public FileTree {
       auto one = read_structure<FileIdentifier>(raw.data());
       std::size_t length = (kHead + one.name_length + one.use_length + 3) / 4 * 4;
       if (length > raw.size()) raw = read_up_to(*data, at, length);
-      if (length > raw.size() || !has_tag(ByteView(raw).first(length), kFileIdentifier))
+      if (length > raw.size() || !has_tag(ByteView(raw).first(length), file_identifier_tag))
         throw Malformed(fmt::format(
             "UDF folder at block {}: the entry at byte {} is damaged; what follows it is not listed",
             own.at.block, at));
@@ -86,27 +86,31 @@ class UdfContainer final : public FileTree {
   }
 
   void row(const FileIdentifier& one, ByteView name, Detail detail, const TreeSink& sink) {
-    enum : std::uint8_t { kIsFolder = 2, kDeleted = 4, kParent = 8 };
-    if ((one.about & (kDeleted | kParent)) != 0) return;
+    enum : std::uint8_t {
+      directory_characteristic = 2,
+      deleted_characteristic = 4,
+      parent_characteristic = 8
+    };
+    if ((one.about & (deleted_characteristic | parent_characteristic)) != 0) return;
     TreeItem item;
     item.entry.path = unicode_of(name);
     Address at{one.block, one.partition};
     item.ref = {at.block, at.partition};
-    if ((one.about & kIsFolder) != 0) item.entry.kind = EntryKind::folder;
-    if (detail == Detail::paths && (one.about & kIsFolder) != 0) return sink(std::move(item));
+    if ((one.about & directory_characteristic) != 0) item.entry.kind = EntryKind::folder;
+    if (detail == Detail::paths && (one.about & directory_characteristic) != 0) return sink(std::move(item));
     add_filled(std::move(item), sink, [&](TreeItem& filled) { fill(filled, volume_.entry(at)); });
   }
 
   void fill(TreeItem& item, const FileEntry& file) {
     static constexpr std::pair<std::uint8_t, EntryKind> kKinds[] = {
-        {kFolder, EntryKind::folder},
-        {kBlock, EntryKind::block_device},
-        {kCharacter, EntryKind::character_device},
-        {kFifo, EntryKind::fifo},
-        {kSocket, EntryKind::socket},
-        {kLink, EntryKind::symbolic_link},
-        {kRealTime, EntryKind::file},
-        {kFile, EntryKind::file},
+        {folder_type, EntryKind::folder},
+        {block_type, EntryKind::block_device},
+        {character_type, EntryKind::character_device},
+        {fifo_type, EntryKind::fifo},
+        {socket_type, EntryKind::socket},
+        {link_type, EntryKind::symbolic_link},
+        {real_time_type, EntryKind::file},
+        {file_type, EntryKind::file},
     };
     Entry& entry = item.entry;
     for (auto [type, kind] : kKinds) {
@@ -148,18 +152,18 @@ class UdfContainer final : public FileTree {
   std::string target_of(const FileEntry& file) const {
     Bytes raw = read_up_to(*volume_.data(file), 0, std::min<std::uint64_t>(file.size, 65536));
     LittleFields f(raw, "UDF path component");
-    enum : std::uint8_t { kRootByAgreement = 1, kRoot, kUp, kHere };
+    enum : std::uint8_t { root_by_agreement_component = 1, root_component, up_component, here_component };
     std::string target;
     constexpr std::size_t kHead = size_on_disk<PathComponent>;
     for (std::size_t at = 0; at + kHead <= raw.size();) {
       auto part = read_structure<PathComponent>(raw.data() + at);
-      if (part.type == kRootByAgreement || part.type == kRoot) {
+      if (part.type == root_by_agreement_component || part.type == root_component) {
         target = "/";
       } else {
         if (!target.empty() && !target.ends_with('/')) target += '/';
-        target += part.type == kUp     ? ".."
-                  : part.type == kHere ? "."
-                                       : unicode_of(f.bytes(at + kHead, part.length));
+        target += part.type == up_component     ? ".."
+                  : part.type == here_component ? "."
+                                                : unicode_of(f.bytes(at + kHead, part.length));
       }
       at += kHead + part.length;
     }

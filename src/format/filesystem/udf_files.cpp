@@ -47,8 +47,8 @@ FileEntry Volume::entry(Address at) const {
 }
 
 FileEntry Volume::parse_entry(ByteView raw, Address at) const {
-  bool extended = has_tag(raw, kExtendedFileEntry);
-  if (!extended && !has_tag(raw, kFileEntry))
+  bool extended = has_tag(raw, extended_file_entry_tag);
+  if (!extended && !has_tag(raw, file_entry_tag))
     throw Malformed(
         fmt::format("UDF block {}: expected a file entry, found something else or damage", at.block));
   if (raw.size() < size_on_disk<ExtendedEntryRest>)
@@ -136,7 +136,7 @@ std::vector<Run> Volume::runs_of(const FileEntry& entry) const {
 Bytes Volume::more_descriptors(Address where) const {
   Bytes next = read_exactly(*partition(where.partition), where.block * block_size_, block_size_,
                             "UDF allocation extent");
-  if (!has_tag(next, kAllocationExtent))
+  if (!has_tag(next, allocation_extent_tag))
     throw Malformed(fmt::format("UDF block {}: expected an allocation extent", where.block));
   constexpr std::size_t kHead = size_on_disk<AllocationExtent>;
   std::size_t count =

@@ -130,7 +130,7 @@ SourcePtr Volume::virtual_partition(const SourcePtr& base, std::uint16_t index) 
   for (std::uint64_t back = 1; back <= std::min(kSearch, last); ++back) {
     auto block = static_cast<std::uint32_t>(last - back);
     Bytes raw = read_up_to(*base, block * block_size_, block_size_);
-    if (!has_tag(raw, kFileEntry) && !has_tag(raw, kExtendedFileEntry)) continue;
+    if (!has_tag(raw, file_entry_tag) && !has_tag(raw, extended_file_entry_tag)) continue;
     FileEntry file = parse_entry(raw, {block, index});
     constexpr std::uint8_t kTable = 248;
     if (file.type != kTable && file.type != 0) continue;

@@ -85,7 +85,7 @@ Volume::Volume(SourcePtr image, std::function<void(Finding::Level, std::string)>
   open_maps();
   Bytes raw = read_exactly(*partition(file_set_.partition), file_set_.block * block_size_, block_size_,
                            "UDF file set descriptor");
-  if (!has_tag(raw, kFileSet)) throw Malformed("UDF: the file set descriptor is missing or damaged");
+  if (!has_tag(raw, file_set_tag)) throw Malformed("UDF: the file set descriptor is missing or damaged");
   auto file_set = read_structure<FileSetRecord>(raw.data());
   root_ = {file_set.root_block, file_set.root_partition};
   if (integrity_.length > 0) read_integrity(integrity_);
@@ -98,7 +98,7 @@ void Volume::find_anchor() {
     for (std::uint64_t at : {kAnchorSector, sectors - 1, sectors - 1 - kAnchorSector, std::uint64_t{512}}) {
       if (at == 0 || at >= sectors) continue;
       Bytes raw = read_up_to(*meta_, at * sector, 512);
-      if (!has_tag(raw, kAnchor) || read_field(&TagRecord::location, raw.data()) != at) continue;
+      if (!has_tag(raw, anchor_tag) || read_field(&TagRecord::location, raw.data()) != at) continue;
       auto anchor = read_structure<AnchorRecord>(raw.data());
       sector_ = sector;
       main_ = {anchor.main_location, anchor.main_length};
@@ -117,12 +117,12 @@ bool Volume::read_sequence(Extent32 extent) {
   for (std::uint64_t i = 0; i < count; ++i) {
     Bytes raw = read_up_to(*meta_, (extent.block + i) * sector_, sector_);
     if (raw.size() < kLeastSector) break;
-    if (has_tag(raw, kTerminator)) break;
-    if (has_tag(raw, kPartition)) {
+    if (has_tag(raw, terminator_tag)) break;
+    if (has_tag(raw, partition_tag)) {
       auto record = read_structure<PartitionRecord>(raw.data());
       physical_.push_back({record.number, record.start, record.length});
     }
-    if (has_tag(raw, kLogicalVolume)) logical_volume_ = raw;
+    if (has_tag(raw, logical_volume_tag)) logical_volume_ = raw;
   }
   return !logical_volume_.empty() && !physical_.empty();
 }
@@ -153,7 +153,7 @@ SourcePtr Volume::partition(std::uint16_t index) const {
 
 void Volume::read_integrity(Extent32 extent) {
   Bytes raw = read_up_to(*meta_, extent.block * sector_, sector_);
-  if (raw.size() < kLeastSector || !has_tag(raw, kIntegrity)) return;
+  if (raw.size() < kLeastSector || !has_tag(raw, integrity_tag)) return;
   auto record = read_structure<IntegrityRecord>(raw.data());
   recorded = time_of(record.recorded);
   if (record.type == 0)

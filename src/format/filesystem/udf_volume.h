@@ -10,19 +10,19 @@ namespace operculum::udf {
 
 /// Descriptor tags (ECMA-167, 3/7.2.1 and 4/7.2.1).
 enum Tag : std::uint16_t {
-  kPrimaryVolume = 1,
-  kAnchor = 2,
-  kPointer = 3,
-  kPartition = 5,
-  kLogicalVolume = 6,
-  kTerminator = 8,
-  kIntegrity = 9,
-  kFileSet = 256,
-  kFileIdentifier = 257,
-  kAllocationExtent = 258,
-  kIndirect = 259,
-  kFileEntry = 261,
-  kExtendedFileEntry = 266,
+  primary_volume_tag = 1,
+  anchor_tag = 2,
+  pointer_tag = 3,
+  partition_tag = 5,
+  logical_volume_tag = 6,
+  terminator_tag = 8,
+  integrity_tag = 9,
+  file_set_tag = 256,
+  file_identifier_tag = 257,
+  allocation_extent_tag = 258,
+  indirect_tag = 259,
+  file_entry_tag = 261,
+  extended_file_entry_tag = 266,
 };
 
 /// A place within a partition: long_ad without its length (ECMA-167, 4/14.14.2).

@@ -21,18 +21,19 @@ constexpr std::uint64_t kSector = 512;  // of the log
 constexpr std::uint16_t kDirectory2 = 0x2000, kMoreBits = 0x8000;
 constexpr std::uint32_t kFileTypes4 = 0x200;
 enum Incompat : std::uint32_t {
-  kFileTypes = 1,
-  kSparseInodes = 2,
-  kMetaUuid = 4,
-  kBigTime = 8,
-  kNeedsRepair = 0x10,
-  kLargeCounts = 0x20,
-  kExchange = 0x40,
-  kParents = 0x80,
-  kMetaFolder = 0x100,
+  file_types_feature = 1,
+  sparse_inodes_feature = 2,
+  meta_uuid_feature = 4,
+  big_time_feature = 8,
+  needs_repair_feature = 0x10,
+  large_counts_feature = 0x20,
+  exchange_feature = 0x40,
+  parents_feature = 0x80,
+  meta_folder_feature = 0x100,
 };
-constexpr std::uint32_t kKnown = kFileTypes | kSparseInodes | kMetaUuid | kBigTime | kNeedsRepair |
-                                 kLargeCounts | kExchange | kParents | kMetaFolder;
+constexpr std::uint32_t kKnown = file_types_feature | sparse_inodes_feature | meta_uuid_feature |
+                                 big_time_feature | needs_repair_feature | large_counts_feature |
+                                 exchange_feature | parents_feature | meta_folder_feature;
 
 bool is_power_of_two(std::uint64_t value) {
   return value != 0 && (value & (value - 1)) == 0;
@@ -62,11 +63,11 @@ bool fits_checksum(ByteView bytes, std::size_t at) {
 }
 
 bool Superblock::needs_repair() const {
-  return has_checksums() && (features_incompat & kNeedsRepair) != 0;
+  return has_checksums() && (features_incompat & needs_repair_feature) != 0;
 }
 
 bool Superblock::has_file_types() const {
-  if (has_checksums()) return (features_incompat & kFileTypes) != 0;
+  if (has_checksums()) return (features_incompat & file_types_feature) != 0;
   return (versionnum & kMoreBits) != 0 && (features2 & kFileTypes4) != 0;
 }
 

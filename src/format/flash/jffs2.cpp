@@ -168,7 +168,6 @@ class Jffs2Container final : public FileTree {
       entry.size = newest.size;
       entry.stored_size = 0;
       for (const Piece& one : found->second) entry.stored_size += one.stored;
-      entry.offset = found->second.front().at;
       entry.flags |= Entry::has_sum;
       auto packed = std::find_if(found->second.begin(), found->second.end(),
                                  [](const Piece& one) { return one.packing > 1; });

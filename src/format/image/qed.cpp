@@ -18,7 +18,11 @@ namespace operculum {
 namespace {
 
 constexpr std::string_view kMagic{"QED\0", 4};
-enum Feature : std::uint64_t { kBackingFile = 1, kNeedsCheck = 2, kBackingIsRaw = 4 };
+enum Feature : std::uint64_t {
+  backing_file_feature = 1,
+  needs_check_feature = 2,
+  backing_is_raw_feature = 4
+};
 
 struct Header {
   std::uint32_t magic = 0, cluster_size = 0, table_size = 0, header_size = 0;
@@ -93,16 +97,17 @@ Match recognise_qed(Probe& probe) {
 ContainerPtr open_qed(const Input& input, OpenContext& context) {
   SourcePtr file = random_access(*input.content, context.spool);
   Header header = read_header(*file);
-  if (std::uint64_t unknown = header.features & ~std::uint64_t{kBackingFile | kNeedsCheck | kBackingIsRaw};
+  if (std::uint64_t unknown = header.features & ~std::uint64_t{backing_file_feature | needs_check_feature |
+                                                               backing_is_raw_feature};
       unknown != 0)
     throw Unsupported(fmt::format("QED feature bits {:#x}", unknown));
   DiskImage image;
   image.facts = {{"cluster", fmt::format("{} bytes", header.cluster_size)}};
-  if ((header.features & kNeedsCheck) != 0)
+  if ((header.features & needs_check_feature) != 0)
     image.findings.push_back(
         {Finding::Level::warning, "it is marked as needing a check: it was not closed cleanly"});
   SourcePtr parent;
-  if ((header.features & kBackingFile) != 0) {
+  if ((header.features & backing_file_feature) != 0) {
     constexpr std::uint32_t kLongestName = 1023;
     Bytes name = read_exactly(*file, header.backing_filename_offset,
                               std::min(header.backing_filename_size, kLongestName), "QED backing file name");

@@ -28,15 +28,15 @@ constexpr std::uint64_t kSector = 512, kLongestList = 64 << 20, kLargestChunk = 
 
 std::string_view method_of(std::uint32_t kind) {
   switch (kind) {
-    case kAdc:
+    case adc_chunk:
       return "adc";
-    case kZlib:
+    case zlib_chunk:
       return "zlib";
-    case kBzip2:
+    case bzip2_chunk:
       return "bzip2";
-    case kLzfse:
+    case lzfse_chunk:
       return "lzfse";
-    case kXz:
+    case xz_chunk:
       return "xz";
     default:
       return "stored";
@@ -134,13 +134,13 @@ void add_table(ByteView raw, std::uint64_t data_at, std::vector<ImageRun>& runs,
       throw CutShort(fmt::format("UDIF chunk table: expected {} chunks, found {}", head.number_of_chunks, i));
     auto chunk = read_structure<Chunk>(rest.data());
     rest = rest.subspan(size_on_disk<Chunk>);
-    if (chunk.kind == kEnd) break;
-    if (chunk.kind == kZero || chunk.kind == kIgnore || chunk.kind == kComment) continue;
-    if (chunk.kind != kRaw && method_of(chunk.kind) == "stored")
+    if (chunk.kind == end_chunk) break;
+    if (chunk.kind == zero_chunk || chunk.kind == ignore_chunk || chunk.kind == comment_chunk) continue;
+    if (chunk.kind != raw_chunk && method_of(chunk.kind) == "stored")
       throw Unsupported(fmt::format("UDIF chunks of kind {:#x}", chunk.kind));
     ImageRun run{checked_mul(checked_add(head.sector_number, chunk.sector_number, kPlace), kSector, kPlace),
                  checked_mul(chunk.sector_count, kSector, "a chunk's length"),
-                 chunk.kind == kRaw ? MappedRun::From::stored : MappedRun::From::packed,
+                 chunk.kind == raw_chunk ? MappedRun::From::stored : MappedRun::From::packed,
                  checked_add(checked_add(data_at, head.data_offset, kPlace), chunk.offset, kPlace),
                  chunk.length,
                  chunk.kind};
@@ -148,7 +148,7 @@ void add_table(ByteView raw, std::uint64_t data_at, std::vector<ImageRun>& runs,
       throw Malformed(fmt::format("UDIF chunk table: a chunk of {} bytes is not possible",
                                   std::max(run.length, run.packed)));
     if (run.length > 0) runs.push_back(run);
-    if (chunk.kind != kRaw) method = method_of(chunk.kind);
+    if (chunk.kind != raw_chunk) method = method_of(chunk.kind);
   }
 }
 
@@ -157,16 +157,16 @@ Bytes decode_chunk(const Source& file, const ImageRun& run) {
         out(static_cast<std::size_t>(run.length));
   std::size_t count = 0;
   switch (run.tag) {
-    case kAdc:
+    case adc_chunk:
       count = decode_adc(packed, out);
       break;
-    case kZlib:
+    case zlib_chunk:
       count = decode_block(BlockCodec::zlib, packed, out);
       break;
-    case kBzip2:
+    case bzip2_chunk:
       count = decode_block(BlockCodec::bzip2, packed, out);
       break;
-    case kXz:
+    case xz_chunk:
       count = decode_block(BlockCodec::xz, packed, out);
       break;
     default:

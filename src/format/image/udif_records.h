@@ -52,16 +52,16 @@ struct Chunk {
 };
 /// How a chunk's sectors are stored.
 enum Kind : std::uint32_t {
-  kZero = 0,
-  kRaw = 1,
-  kIgnore = 2,
-  kComment = 0x7FFFFFFE,
-  kAdc = 0x80000004,
-  kZlib = 0x80000005,
-  kBzip2 = 0x80000006,
-  kLzfse = 0x80000007,
-  kXz = 0x80000008,
-  kEnd = 0xFFFFFFFF,
+  zero_chunk = 0,
+  raw_chunk = 1,
+  ignore_chunk = 2,
+  comment_chunk = 0x7FFFFFFE,
+  adc_chunk = 0x80000004,
+  zlib_chunk = 0x80000005,
+  bzip2_chunk = 0x80000006,
+  lzfse_chunk = 0x80000007,
+  xz_chunk = 0x80000008,
+  end_chunk = 0xFFFFFFFF,
 };
 
 }  // namespace operculum::udif

@@ -40,7 +40,7 @@ struct Header {
       field("id of the last change", &Header::changed_id), field("parent's id", &Header::parent_id),
       field("id of the parent's last change", &Header::parent_changed_id));
 };
-enum Type : std::uint32_t { kDynamic = 1, kFixed = 2, kUndo = 3, kDifference = 4 };
+enum Type : std::uint32_t { dynamic_image = 1, fixed_image = 2, undo_image = 3, difference_image = 4 };
 constexpr std::string_view kTypes[] = {"", "dynamic", "fixed", "undo", "difference"};
 
 class VdiSource final : public MappedSource {
@@ -78,7 +78,8 @@ Header read_header(ByteView raw) {
   if (header.signature != kSignature) throw Malformed("VDI header: the signature is missing");
   if (header.version != kVersion)
     throw Unsupported(fmt::format("VDI version {}.{}", header.version >> 16, header.version & 0xFFFF));
-  if (header.type < kDynamic || header.type > kDifference) refuse(&Header::type, "1 to 4", header.type);
+  if (header.type < dynamic_image || header.type > difference_image)
+    refuse(&Header::type, "1 to 4", header.type);
   if (header.block_size == 0 || header.block_size % 512 != 0)
     refuse(&Header::block_size, "a multiple of 512", header.block_size);
   if (header.disk_size > std::uint64_t{header.blocks} * header.block_size)
@@ -111,7 +112,7 @@ ContainerPtr open_vdi(const Input& input, OpenContext& context) {
   std::string_view comment = as_text(header.comment);
   if (comment = until_zero(comment); !comment.empty()) image.facts.emplace_back("comment", escape(comment));
   SourcePtr parent;
-  if (header.type == kDifference || header.type == kUndo || is_written(header.parent_id)) {
+  if (header.type == difference_image || header.type == undo_image || is_written(header.parent_id)) {
     image.facts.emplace_back("parent", guid_text(header.parent_id));
     ParentImage wanted{"", {guid_text(header.parent_changed_id)}, {guid_text(header.parent_id)}};
     parent = open_parent(input, context, wanted, image.findings);

@@ -31,12 +31,12 @@ constexpr std::string_view kNoGuid = "00000000-0000-0000-0000-000000000000";
 constexpr std::string_view kParentLocator = "a8d35f2d-b30b-454d-abf7-d3d84834ab0c";
 
 enum State : std::uint64_t {
-  kAbsent = 0,
-  kUndefined = 1,
-  kZero = 2,
-  kUnmapped = 3,
-  kPresent = 6,
-  kPartly = 7
+  absent_block = 0,
+  undefined_block = 1,
+  zero_block = 2,
+  unmapped_block = 3,
+  present_block = 6,
+  partly_block = 7
 };
 
 using GuidBytes = std::array<Byte, 16>;
@@ -134,11 +134,11 @@ class VhdxSource final : public MappedSource {
                   left = layout_.block - within;
     std::uint64_t entry = word(index + index / ratio_), place = entry >> 20 << 20;
     switch (entry & 7) {
-      case kPresent:
+      case present_block:
         return {MappedRun::From::stored, left, place + within};
-      case kPartly:
+      case partly_block:
         return partly(index, place, within);
-      case kAbsent:
+      case absent_block:
         return {layout_.has_parent ? MappedRun::From::parent : MappedRun::From::zeros, left};
       default:
         return {MappedRun::From::zeros, left};

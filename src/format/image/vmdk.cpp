@@ -27,7 +27,7 @@ constexpr std::uint32_t kMagic = 0x564D444B;  // "KDMV"
 constexpr std::string_view kDescriptorMark = "# Disk DescriptorFile";
 constexpr std::uint64_t kSector = 512, kAtEnd = ~std::uint64_t{0};
 constexpr std::uint64_t kLongestDescriptor = 1 << 20;
-enum Flag : std::uint32_t { kZeroGrains = 1 << 2, kPacked = 1 << 16 };
+enum Flag : std::uint32_t { zero_grains_flag = 1 << 2, packed_flag = 1 << 16 };
 
 /// SparseExtentHeader; sectors.
 struct Header {
@@ -100,8 +100,8 @@ class SparseExtent final : public MappedSource {
     if (table == 0) return {absent, covered - offset % covered};
     std::uint64_t place = word(table * kSector + index % header_.per_table * 4);
     if (place == 0) return {absent, left};
-    if (place == 1 && (header_.flags & kZeroGrains) != 0) return {MappedRun::From::zeros, left};
-    if ((header_.flags & kPacked) != 0) return {MappedRun::From::packed, left, place * kSector, within};
+    if (place == 1 && (header_.flags & zero_grains_flag) != 0) return {MappedRun::From::zeros, left};
+    if ((header_.flags & packed_flag) != 0) return {MappedRun::From::packed, left, place * kSector, within};
     return {MappedRun::From::stored, left, place * kSector + within};
   }
 
@@ -200,7 +200,7 @@ SourcePtr join_extents(const Input& input, const Descriptor& descriptor, const S
       if (extent.kind == "SPARSE") {
         SourcePtr above = parent ? make_slice(parent, start, size) : nullptr;
         Header header = with_directory(*file, read_header(*file, 0));
-        if ((header.flags & kPacked) != 0) image.method = "zlib";
+        if ((header.flags & packed_flag) != 0) image.method = "zlib";
         part = make_slice(std::make_shared<SparseExtent>(file, header, above), 0, size);
       } else if (extent.kind == "FLAT" || extent.kind == "VMFS") {
         if (file->size() % kSector != 0)
@@ -258,7 +258,7 @@ ContainerPtr open_vmdk(const Input& input, OpenContext& context) {
   }
   if (header) {
     image.facts.emplace_back("grain", fmt::format("{} bytes", header->grain * kSector));
-    if ((header->flags & kPacked) != 0) image.method = "zlib";
+    if ((header->flags & packed_flag) != 0) image.method = "zlib";
     image.bytes = std::make_shared<SparseExtent>(file, *header, parent);
   } else {
     image.facts.emplace_back("extents", std::to_string(descriptor.extents.size()));

@@ -20,8 +20,14 @@ namespace {
 using namespace msi;
 
 constexpr std::string_view kSummaryStream = "\x05SummaryInformation";
-enum SummaryProperty : unsigned { kTitle = 2, kSubject = 3, kAuthor = 4, kTemplate = 7, kWordCount = 15 };
-enum SourceFlag : unsigned { kShortNames = 1, kCompressedSource = 2 };
+enum SummaryProperty : unsigned {
+  title_property = 2,
+  subject_property = 3,
+  author_property = 4,
+  template_property = 7,
+  word_count_property = 15
+};
+enum SourceFlag : unsigned { short_names_flag = 1, compressed_source_flag = 2 };
 
 /// The database with what both views take from it.
 struct Package {
@@ -30,15 +36,17 @@ struct Package {
       summary = read_property_set(read_up_to(*stream, 0, 1 << 20));
   }
   unsigned source_flags() const {
-    auto found = summary.find(kWordCount);
+    auto found = summary.find(word_count_property);
     return found == summary.end()
-               ? kCompressedSource
-               : static_cast<unsigned>(parse_number(found->second).value_or(kCompressedSource));
+               ? compressed_source_flag
+               : static_cast<unsigned>(parse_number(found->second).value_or(compressed_source_flag));
   }
   Facts about() const {
     Facts facts;
-    for (auto [number, label] :
-         {std::pair{kTitle, "title"}, {kSubject, "subject"}, {kAuthor, "author"}, {kTemplate, "for"}}) {
+    for (auto [number, label] : {std::pair{title_property, "title"},
+                                 {subject_property, "subject"},
+                                 {author_property, "author"},
+                                 {template_property, "for"}}) {
       auto found = summary.find(number);
       if (found != summary.end() && !found->second.empty()) facts.emplace_back(label, found->second);
     }
@@ -147,8 +155,8 @@ class InstalledView final : public Container {
  public:
   InstalledView(PackagePtr package, OpenContext& context) : package_(std::move(package)), context_(context) {
     unsigned flags = package_->source_flags();
-    tree_ = read_install_tree(package_->database, (flags & kCompressedSource) != 0,
-                              (flags & kShortNames) != 0, *this);
+    tree_ = read_install_tree(package_->database, (flags & compressed_source_flag) != 0,
+                              (flags & short_names_flag) != 0, *this);
     entries_.reserve(tree_.files.size());
     for (const InstalledFile& file : tree_.files) {
       Entry entry;
@@ -273,7 +281,11 @@ class InstalledView final : public Container {
 
 /// First numbers of the root's class; the rest is that of all classes of the system.
 constexpr std::array<Byte, 12> kClassRest = {0, 0, 0, 0, 0xC0, 0, 0, 0, 0, 0, 0, 0x46};
-enum RootClass : std::uint32_t { kTransform = 0x000C1082, kDatabase = 0x000C1084, kPatch = 0x000C1086 };
+enum RootClass : std::uint32_t {
+  transform_class = 0x000C1082,
+  database_class = 0x000C1084,
+  patch_class = 0x000C1086
+};
 
 /// The root storage's class tells a database from other compound files.
 Match recognise_msi(Probe& probe) {
@@ -288,7 +300,7 @@ Match recognise_msi(Probe& probe) {
   auto root = read_structure<cfb::DirectoryEntry>(raw.data());
   std::uint32_t first = load_little<std::uint32_t>(root.clsid.data());
   bool rest = std::equal(kClassRest.begin(), kClassRest.end(), root.clsid.begin() + sizeof first);
-  bool known = first == kTransform || first == kDatabase || first == kPatch;
+  bool known = first == transform_class || first == database_class || first == patch_class;
   return known && rest ? Match::front : Match::none;
 }
 

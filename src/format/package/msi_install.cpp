@@ -11,7 +11,11 @@ namespace {
 
 constexpr int kMostNested = 200;
 constexpr std::string_view kRoot = "TARGETDIR", kFolderWord = "Folder";
-enum FileAttribute : std::int32_t { kReadOnly = 1, kNotCompressed = 0x2000, kCompressed = 0x4000 };
+enum FileAttribute : std::int32_t {
+  read_only_attribute = 1,
+  not_compressed_attribute = 0x2000,
+  compressed_attribute = 0x4000
+};
 
 /// Directories that Windows Installer knows by these keys, whatever the table says about them.
 constexpr std::string_view kPlaces[] = {
@@ -159,12 +163,13 @@ class TreeReader {
       file.size = static_cast<std::uint32_t>(table->number(row, size).value_or(0));
       file.version = table->text(row, version);
       std::int32_t bits = table->number(row, attributes).value_or(0);
-      file.read_only = (bits & kReadOnly) != 0;
+      file.read_only = (bits & read_only_attribute) != 0;
       std::int32_t number = table->number(row, sequence).value_or(0);
       auto media = std::lower_bound(tree_.media.begin(), tree_.media.end(), number,
                                     [](const Media& one, std::int32_t n) { return one.last_sequence < n; });
       file.media = static_cast<std::size_t>(media - tree_.media.begin());
-      bool packed = (bits & kCompressed) != 0 || (compressed_ && (bits & kNotCompressed) == 0);
+      bool packed =
+          (bits & compressed_attribute) != 0 || (compressed_ && (bits & not_compressed_attribute) == 0);
       file.loose = !packed || media == tree_.media.end() || media->cabinet.empty();
       if (file.loose) file.source = joined(source_of(folder, 0), source_name(both));
       if (auto hash = hashes_.find(file.key); hash != hashes_.end()) file.md5 = hash->second;

@@ -94,8 +94,9 @@ std::optional<Image> read_image(const Source& bytes) {
     if (section.size != 0) image.end = std::max(image.end, section.at + section.size);
     image.sections.push_back(std::move(section));
   }
-  if (image.directories.size() > kCertificates) {
-    const Directory& signature = image.directories[kCertificates];  // its address is an offset in the file
+  if (image.directories.size() > certificates_directory) {
+    const Directory& signature =
+        image.directories[certificates_directory];  // its address is an offset in the file
     if (signature.size != 0 && signature.address < bytes.size()) {
       image.signature_at = signature.address;
       image.signature_size = std::min<std::uint64_t>(signature.size, bytes.size() - signature.address);

@@ -21,7 +21,7 @@ struct Directory {
 };
 
 /// What some of them name.
-enum DirectoryIndex : std::size_t { kResources = 2, kCertificates = 4 };
+enum DirectoryIndex : std::size_t { resources_directory = 2, certificates_directory = 4 };
 
 /// The headers of a Windows executable (the PE format specification, revision 11).
 struct Image {

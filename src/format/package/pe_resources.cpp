@@ -20,13 +20,13 @@ constexpr std::uint32_t kHighBit = 0x80000000;
 constexpr std::uint64_t kMostMade = 64 << 20;  // bytes of a resource that is put together
 
 enum Type : std::uint32_t {
-  kCursor = 1,
-  kBitmap = 2,
-  kIcon = 3,
-  kStrings = 6,
-  kGroupCursor = 12,
-  kGroupIcon = 14,
-  kManifest = 24
+  cursor_resource = 1,
+  bitmap_resource = 2,
+  icon_resource = 3,
+  strings_resource = 6,
+  group_cursor_resource = 12,
+  group_icon_resource = 14,
+  manifest_resource = 24
 };
 
 struct TypeName {
@@ -34,19 +34,19 @@ struct TypeName {
   std::string_view folder, ending;
 };
 constexpr TypeName kTypes[] = {
-    {kCursor, "cursor-images", ""},
-    {kBitmap, "bitmaps", ".bmp"},
-    {kIcon, "icon-images", ""},
+    {cursor_resource, "cursor-images", ""},
+    {bitmap_resource, "bitmaps", ".bmp"},
+    {icon_resource, "icon-images", ""},
     {4, "menus", ""},
     {5, "dialogs", ""},
-    {kStrings, "strings", ".txt"},
+    {strings_resource, "strings", ".txt"},
     {7, "font-folders", ""},
     {8, "fonts", ".fnt"},
     {9, "accelerators", ""},
     {10, "data", ""},
     {11, "messages", ""},
-    {kGroupCursor, "cursors", ".cur"},
-    {kGroupIcon, "icons", ".ico"},
+    {group_cursor_resource, "cursors", ".cur"},
+    {group_icon_resource, "icons", ".ico"},
     {kVersionType, "version", ".txt"},
     {17, "dialog-includes", ""},
     {19, "plug-and-play", ""},
@@ -54,7 +54,7 @@ constexpr TypeName kTypes[] = {
     {21, "animated-cursors", ".ani"},
     {22, "animated-icons", ".ani"},
     {23, "html", ".html"},
-    {kManifest, "manifest", ".xml"},
+    {manifest_resource, "manifest", ".xml"},
 };
 
 const TypeName* find_type(std::uint32_t type) {
@@ -74,8 +74,9 @@ class TreeReader {
       : bytes_(bytes), image_(image), trouble_(trouble) {}
 
   std::vector<Resource> read() {
-    if (image_.directories.size() <= kResources || image_.directories[kResources].size == 0) return {};
-    auto place = image_.locate(image_.directories[kResources].address);
+    if (image_.directories.size() <= resources_directory || image_.directories[resources_directory].size == 0)
+      return {};
+    auto place = image_.locate(image_.directories[resources_directory].address);
     if (!place) {
       trouble_("the resources lie outside the sections");
       return {};
@@ -351,9 +352,9 @@ std::vector<Presented> present(const SourcePtr& bytes, const std::vector<Resourc
     return one.name.empty() ? std::to_string(one.number) : safe_part(one.name);
   };
   for (const Resource& one : resources) {
-    if (one.type == kIcon) icons->emplace(one.number, one);
-    if (one.type == kCursor) cursors->emplace(one.number, one);
-    if (one.type == kStrings) strings[one.language].push_back(one);
+    if (one.type == icon_resource) icons->emplace(one.number, one);
+    if (one.type == cursor_resource) cursors->emplace(one.number, one);
+    if (one.type == strings_resource) strings[one.language].push_back(one);
     ++languages[{folder_of(one), name_of_one(one)}];
   }
   std::vector<Presented> shown;
@@ -362,7 +363,7 @@ std::vector<Presented> present(const SourcePtr& bytes, const std::vector<Resourc
     shown.push_back({path, 0, 0, [bytes, blocks = blocks] { return make_strings(*bytes, blocks); }});
   }
   for (const Resource& one : resources) {
-    if (one.type == kStrings && one.type_name.empty()) continue;
+    if (one.type == strings_resource && one.type_name.empty()) continue;
     std::string folder = folder_of(one), name = name_of_one(one);
     const TypeName* known = one.type_name.empty() ? find_type(one.type) : nullptr;
     std::string language =
@@ -370,11 +371,11 @@ std::vector<Presented> present(const SourcePtr& bytes, const std::vector<Resourc
     std::string_view ending = known != nullptr ? known->ending : "";
     Presented made{fmt::format("{}/{}{}{}", folder, name, language, ending), one.at, one.size, nullptr};
     std::uint32_t type = one.type_name.empty() ? one.type : 0;
-    if (type == kBitmap) made.make = [bytes, one] { return make_bitmap(bytes_of(*bytes, one)); };
+    if (type == bitmap_resource) made.make = [bytes, one] { return make_bitmap(bytes_of(*bytes, one)); };
     if (type == kVersionType) made.make = [bytes, one] { return make_version(*bytes, one); };
-    if (type == kGroupIcon)
+    if (type == group_icon_resource)
       made.make = [bytes, one, icons] { return make_group(*bytes, one, *icons, false); };
-    if (type == kGroupCursor)
+    if (type == group_cursor_resource)
       made.make = [bytes, one, cursors] { return make_group(*bytes, one, *cursors, true); };
     shown.push_back(std::move(made));
   }

@@ -55,25 +55,31 @@ struct ValueHead {
 constexpr std::size_t kValueAt = size_on_disk<ValueHead>, kTextAt = kValueAt + sizeof(std::uint32_t);
 
 /// Types of values ([MS-OLEPS] 2.15).
-enum ValueType : std::uint16_t { kShort = 2, kLong = 3, kAnsiText = 30, kWideText = 31, kFileTime = 64 };
+enum ValueType : std::uint16_t {
+  short_value = 2,
+  long_value = 3,
+  ansi_text_value = 30,
+  wide_text_value = 31,
+  file_time_value = 64
+};
 
 std::string value_text(const LittleFields& f, std::size_t at, const std::string& encoding) {
   switch (structure_at<ValueHead>(f, at).Type) {
-    case kShort:
+    case short_value:
       return std::to_string(static_cast<std::int16_t>(f.u16(at + kValueAt)));
-    case kLong:
+    case long_value:
       return std::to_string(static_cast<std::int32_t>(f.u32(at + kValueAt)));
-    case kAnsiText: {
+    case ansi_text_value: {
       std::string_view raw = f.text(at + kTextAt, f.u32(at + kValueAt));
       raw = until_zero(raw);
       return is_ascii(raw) ? std::string(raw) : to_utf8(raw, encoding).value_or(std::string(raw));
     }
-    case kWideText: {
+    case wide_text_value: {
       std::string text =
           to_utf8(f.text(at + kTextAt, f.u32(at + kValueAt) * std::size_t{2}), "UTF-16LE").value_or("");
       return std::string(until_zero(text));
     }
-    case kFileTime:
+    case file_time_value:
       return to_text(from_filetime(f.u64(at + kValueAt)));
     default:
       return "";

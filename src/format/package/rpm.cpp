@@ -51,10 +51,10 @@ std::string_view digest_name(std::uint64_t kind) {
 class FileTable {
  public:
   FileTable(const Header& header, const Limits& limits) {
-    std::vector<std::string> names = header.texts(kBaseNames), folders = header.texts(kFolderNames);
-    std::vector<std::uint64_t> indexes = header.numbers(kFolderIndexes);
+    std::vector<std::string> names = header.texts(basenames_tag), folders = header.texts(dirnames_tag);
+    std::vector<std::uint64_t> indexes = header.numbers(dirindexes_tag);
     if (names.empty()) {
-      paths_ = header.texts(kOldFileNames);
+      paths_ = header.texts(oldfilenames_tag);
     } else {
       for (std::size_t i = 0; i < names.size(); ++i) {
         std::size_t folder = i < indexes.size() ? static_cast<std::size_t>(indexes[i]) : SIZE_MAX;
@@ -63,17 +63,17 @@ class FileTable {
       }
     }
     for (std::string& path : paths_) path = clean_path(path.starts_with('/') ? path.substr(1) : path);
-    sizes_ = header.numbers(header.has(kLongFileSizes) ? kLongFileSizes : kFileSizes);
-    modes_ = header.numbers(kFileModes);
-    times_ = header.numbers(kFileTimes);
-    devices_ = header.numbers(kFileDevices);
-    flags_ = header.numbers(kFileFlags);
-    digests_ = header.texts(kFileDigests);
-    links_ = header.texts(kFileLinks);
-    owners_ = header.texts(kFileOwners);
-    groups_ = header.texts(kFileGroups);
-    sum_ = digest_name(header.number(kFileDigestKind, 1));
-    std::vector<std::uint64_t> inodes = header.numbers(kFileInodes), on = header.numbers(kFileInodeDevices);
+    sizes_ = header.numbers(header.has(longfilesizes_tag) ? longfilesizes_tag : filesizes_tag);
+    modes_ = header.numbers(filemodes_tag);
+    times_ = header.numbers(filemtimes_tag);
+    devices_ = header.numbers(filerdevs_tag);
+    flags_ = header.numbers(fileflags_tag);
+    digests_ = header.texts(filedigests_tag);
+    links_ = header.texts(filelinktos_tag);
+    owners_ = header.texts(fileusername_tag);
+    groups_ = header.texts(filegroupname_tag);
+    sum_ = digest_name(header.number(filedigestalgo_tag, 1));
+    std::vector<std::uint64_t> inodes = header.numbers(fileinodes_tag), on = header.numbers(filedevices_tag);
     for (std::size_t i = 0; i < paths_.size(); ++i) {
       by_path_[paths_[i]] = i;
       if (i >= inodes.size() || is_ghost(i) || (at(modes_, i) & 0170000) != 0100000) continue;
@@ -222,17 +222,17 @@ struct ScriptTag {
   std::string_view name, when;
 };
 constexpr ScriptTag kScripts[] = {
-    {kBeforeTransaction, kBeforeTransactionProgram, "pretrans", "before everything else"},
-    {kBeforeInstall, kBeforeInstallProgram, "pre", "before unpacking"},
-    {kAfterInstall, kAfterInstallProgram, "post", "after unpacking"},
-    {kBeforeRemove, kBeforeRemoveProgram, "preun", "before removing"},
-    {kAfterRemove, kAfterRemoveProgram, "postun", "after removing"},
-    {kAfterTransaction, kAfterTransactionProgram, "posttrans", "after everything else"},
+    {pretrans_tag, pretransprog_tag, "pretrans", "before everything else"},
+    {prein_tag, preinprog_tag, "pre", "before unpacking"},
+    {postin_tag, postinprog_tag, "post", "after unpacking"},
+    {preun_tag, preunprog_tag, "preun", "before removing"},
+    {postun_tag, postunprog_tag, "postun", "after removing"},
+    {posttrans_tag, posttransprog_tag, "posttrans", "after everything else"},
 };
 
 constexpr std::pair<std::uint32_t, const char*> kAbout[] = {
-    {kName, "product"},  {kVersion, "version"}, {kRelease, "release"}, {kArchitecture, "for"},
-    {kSummary, "title"}, {kVendor, "maker"},    {kLicence, "licence"}, {kUrl, "from"},
+    {name_tag, "product"},  {version_tag, "version"}, {release_tag, "release"}, {arch_tag, "for"},
+    {summary_tag, "title"}, {vendor_tag, "maker"},    {license_tag, "licence"}, {url_tag, "from"},
 };
 
 class InstalledView final : public TwoViews {
@@ -261,7 +261,7 @@ class InstalledView final : public TwoViews {
       result.actions.push_back(
           {InstallAction::Kind::script, std::string(one.name), std::string(one.when), program, text});
     }
-    for (const std::string& text : header_->texts(kTriggerScripts)) {
+    for (const std::string& text : header_->texts(triggerscripts_tag)) {
       result.actions.push_back(
           {InstallAction::Kind::script, "trigger", "when another package comes or goes", "", text});
     }
@@ -272,7 +272,7 @@ class InstalledView final : public TwoViews {
         result.notes.push_back(
             fmt::format("{} belongs to the package and is made later", escape(files_->path(i))));
     }
-    for (const std::string& need : header_->texts(kRequires)) {
+    for (const std::string& need : header_->texts(requirename_tag)) {
       if (!need.starts_with("rpmlib(")) result.needs.push_back(need);
     }
     return result;
@@ -294,11 +294,11 @@ class InstalledView final : public TwoViews {
 
 /// The parts of the package file as they lie in it.
 ContainerPtr stored_view(const SourcePtr& bytes, const Header& signature, const Header& header) {
-  std::string codec = header.text(kPayloadCodec);
+  std::string codec = header.text(payloadcompressor_tag);
   NamedRange payload{"payload.cpio" + (codec.empty() ? "" : "." + codec), header.end(),
                      bytes->size() - std::min(bytes->size(), header.end())};
-  std::string_view sum = digest_name(header.number(kPayloadDigestKind));
-  if (auto digest = read_digest(sum, header.text(kPayloadDigest))) {
+  std::string_view sum = digest_name(header.number(payloaddigestalgo_tag));
+  if (auto digest = read_digest(sum, header.text(payloaddigest_tag))) {
     payload.sum = sum;
     payload.digest = std::move(*digest);
   }
@@ -309,7 +309,7 @@ ContainerPtr stored_view(const SourcePtr& bytes, const Header& signature, const 
 }
 
 void check_header(const Source& bytes, const Header& signature, const Header& header, Container& container) {
-  std::uint64_t stated = signature.number(kLongSize, signature.number(kSize));
+  std::uint64_t stated = signature.number(longsize_signature_tag, signature.number(size_signature_tag));
   std::uint64_t there = bytes.size() - header.begin();
   if (stated > there) {
     container.add_finding(
@@ -318,8 +318,8 @@ void check_header(const Source& bytes, const Header& signature, const Header& he
                     "are {}; get it again",
                     stated, there));
   }
-  for (auto [tag, sum] :
-       {std::pair<std::uint32_t, std::string_view>{kSha256Header, "sha256"}, {kSha1Header, "sha1"}}) {
+  for (auto [tag, sum] : {std::pair<std::uint32_t, std::string_view>{sha256_signature_tag, "sha256"},
+                          {sha1_signature_tag, "sha1"}}) {
     auto stored = from_hex(signature.text(tag));
     if (!stored || stored->empty()) continue;
     auto computed = find_sum(sum)->make({});
@@ -344,7 +344,7 @@ ContainerPtr open_rpm(const Input& input, OpenContext& context) {
   std::uint64_t at = (signature.end() + 7) / 8 * 8;
   auto shared = std::make_shared<const Header>(Header::read(*bytes, at));
   const Header& header = *shared;
-  std::string format = header.text(kPayloadFormat);
+  std::string format = header.text(payloadformat_tag);
   ContainerPtr members = stored_view(bytes, signature, header);
   if (context.view == "stored") return members;
   if (!format.empty() && format != "cpio")

@@ -30,22 +30,22 @@ constexpr std::size_t kMostValues = 4 << 20;
 constexpr Byte kMark[] = {0x8E, 0xAD, 0xE8, 0x01};
 
 enum Type : std::uint32_t {
-  kInt8 = 2,
-  kInt16 = 3,
-  kInt32 = 4,
-  kInt64 = 5,
-  kText = 6,
-  kTexts = 8,
-  kTranslated = 9
+  int8_value = 2,
+  int16_value = 3,
+  int32_value = 4,
+  int64_value = 5,
+  text_value = 6,
+  texts_value = 8,
+  translated_value = 9
 };
 
 std::size_t width_of(std::uint32_t type) {
   switch (type) {
-    case kInt16:
+    case int16_value:
       return 2;
-    case kInt32:
+    case int32_value:
       return 4;
-    case kInt64:
+    case int64_value:
       return 8;
     default:
       return 1;
@@ -83,7 +83,8 @@ const Header::Value* Header::find(std::uint32_t tag) const {
 std::vector<std::string> Header::texts(std::uint32_t tag) const {
   const Value* value = find(tag);
   std::vector<std::string> all;
-  if (value == nullptr || (value->type != kText && value->type != kTexts && value->type != kTranslated))
+  if (value == nullptr ||
+      (value->type != text_value && value->type != texts_value && value->type != translated_value))
     return all;
   std::string_view rest = as_text(ByteView(store_).subspan(value->offset));
   for (std::size_t i = 0; i < std::min<std::size_t>(value->count, kMostValues) && !rest.empty(); ++i) {
@@ -103,7 +104,7 @@ std::string Header::text(std::uint32_t tag) const {
 std::vector<std::uint64_t> Header::numbers(std::uint32_t tag) const {
   const Value* value = find(tag);
   std::vector<std::uint64_t> all;
-  if (value == nullptr || value->type < kInt8 || value->type > kInt64) return all;
+  if (value == nullptr || value->type < int8_value || value->type > int64_value) return all;
   std::size_t width = width_of(value->type), room = (store_.size() - value->offset) / width;
   for (std::size_t i = 0; i < std::min<std::size_t>({value->count, room, kMostValues}); ++i) {
     std::uint64_t number = 0;

@@ -31,7 +31,7 @@ struct ChunkRecord {
 };
 constexpr std::size_t kFront = size_on_disk<FrontRecord>, kChunkHeader = size_on_disk<ChunkRecord>;
 
-enum Tag : std::uint32_t { kPacked, kPlain };
+enum Tag : std::uint32_t { packed_chunk, plain_chunk };
 
 /// What is there of a file that is cut short, then the error.
 class CutStream final : public Stream {
@@ -62,7 +62,7 @@ class ChunkedXzContainer final : public Container {
   ContentPtr content(std::size_t) override {
     auto decode = [bytes = bytes_](const Block& block, ByteSpan out) {
       Bytes packed = read_exactly(*bytes, block.stored_offset, block.stored_size, "chunk");
-      if (block.tag == kPlain) {
+      if (block.tag == plain_chunk) {
         std::copy(packed.begin(), packed.end(), out.begin());
       } else if (decode_block(BlockCodec::xz, packed, out) != out.size()) {
         throw Malformed(
@@ -98,7 +98,7 @@ class ChunkedXzContainer final : public Container {
         cut(fmt::format("the last chunk has {} of {} bytes; the file is cut short", size - at, packed));
         return unpacked;
       }
-      blocks_.push_back({unpacked, plain, at, packed, packed == plain ? kPlain : kPacked});
+      blocks_.push_back({unpacked, plain, at, packed, packed == plain ? plain_chunk : packed_chunk});
       unpacked += plain;
       at += packed;
     }

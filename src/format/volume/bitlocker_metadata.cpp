@@ -48,14 +48,14 @@ Protector protector_of(ByteView value) {
   out.kind = kind_of(head.protection);
   each_entry(value.subspan(size_on_disk<MasterKeyHead>), [&](const EntryHead& entry, ByteView bytes) {
     switch (entry.value_type) {
-      case kKeyValue:
+      case key_value:
         if (bytes.size() > kMethodSize) out.key = Bytes(bytes.begin() + kMethodSize, bytes.end());
         break;
-      case kStretchValue:
+      case stretch_value:
         if (bytes.size() >= kMethodSize + kSaltSize)
           out.salt.assign(bytes.begin() + kMethodSize, bytes.begin() + kMethodSize + kSaltSize);
         break;
-      case kSealedValue:
+      case sealed_value:
         if (!out.master) out.master = sealed_in(bytes);
         break;
       default:
@@ -67,13 +67,13 @@ Protector protector_of(ByteView value) {
 
 void take_entries(ByteView entries, Volume& out) {
   each_entry(entries, [&](const EntryHead& entry, ByteView bytes) {
-    if (entry.type == kMasterKeyEntry && entry.value_type == kMasterKeyValue) {
+    if (entry.type == master_key_entry && entry.value_type == master_key_value) {
       out.protectors.push_back(protector_of(bytes));
-    } else if (entry.type == kVolumeKeyEntry && entry.value_type == kSealedValue) {
+    } else if (entry.type == volume_key_entry && entry.value_type == sealed_value) {
       out.key = sealed_in(bytes);
-    } else if (entry.type == kDescriptionEntry && entry.value_type == kTextValue) {
+    } else if (entry.type == description_entry && entry.value_type == text_value) {
       out.description = std::string(until_zero(to_utf8(as_text(bytes), "UTF-16LE").value_or("")));
-    } else if (entry.type == kHeadEntry && bytes.size() >= size_on_disk<HeadPlace>) {
+    } else if (entry.type == head_entry && bytes.size() >= size_on_disk<HeadPlace>) {
       auto place = read_structure<HeadPlace>(bytes.data());
       out.head_at = place.offset;
       out.head_size = place.size;
@@ -129,10 +129,10 @@ Volume read_copy(const Source& file, std::uint64_t at, std::size_t sector) {
   take_entries(
       read_exactly(file, at + entries, metadata.size - size_on_disk<MetadataHead>, "BitLocker metadata"),
       out);
-  if (head.state != kEncrypted && head.state != kDecrypted)
+  if (head.state != encrypted_volume && head.state != decrypted_volume)
     out.warnings.push_back(fmt::format(
         "the volume was being encrypted or decrypted ({} of its bytes are encrypted)", out.encrypted));
-  if (head.state == kDecrypted) out.encrypted = 0;
+  if (head.state == decrypted_volume) out.encrypted = 0;
   return out;
 }
 

@@ -28,7 +28,7 @@ struct BlockHead {
       field("volume header offset", &BlockHead::head_at));
 };
 /// What of the volume is encrypted.
-enum State : std::uint16_t { kDecrypted = 1, kEncrypted = 4 };
+enum State : std::uint16_t { decrypted_volume = 1, encrypted_volume = 4 };
 
 /// In front of the entries.
 struct MetadataHead {
@@ -56,19 +56,19 @@ struct EntryHead {
 };
 /// What an entry is for.
 enum EntryType : std::uint16_t {
-  kMasterKeyEntry = 2,
-  kVolumeKeyEntry = 3,
-  kDescriptionEntry = 7,
-  kHeadEntry = 15
+  master_key_entry = 2,
+  volume_key_entry = 3,
+  description_entry = 7,
+  head_entry = 15
 };
 /// What an entry's value is.
 enum ValueType : std::uint16_t {
-  kKeyValue = 1,
-  kTextValue = 2,
-  kStretchValue = 3,
-  kSealedValue = 5,
-  kMasterKeyValue = 8,
-  kExternalKeyValue = 9
+  key_value = 1,
+  text_value = 2,
+  stretch_value = 3,
+  sealed_value = 5,
+  master_key_value = 8,
+  external_key_value = 9
 };
 
 /// In front of a master key's entries.

@@ -101,11 +101,11 @@ bool is_key_file(ByteView file) {
 std::optional<Bytes> file_key(ByteView file, const std::string& protector) {
   std::optional<Bytes> out;
   each_entry(file.subspan(size_on_disk<MetadataHead>), [&](const EntryHead& entry, ByteView value) {
-    if (entry.value_type != kExternalKeyValue || value.size() < size_on_disk<ExternalKeyHead>) return;
+    if (entry.value_type != external_key_value || value.size() < size_on_disk<ExternalKeyHead>) return;
     auto key = read_structure<ExternalKeyHead>(value.data());
     if (guid_text(key.identifier) != protector) return;
     each_entry(value.subspan(size_on_disk<ExternalKeyHead>), [&](const EntryHead& part, ByteView bytes) {
-      if (part.value_type == kKeyValue && bytes.size() == kMethodSize + kHash)
+      if (part.value_type == key_value && bytes.size() == kMethodSize + kHash)
         out = Bytes(bytes.begin() + kMethodSize, bytes.end());
     });
   });

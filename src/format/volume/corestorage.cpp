@@ -30,11 +30,11 @@ struct BlockHead {
                     field("version", &BlockHead::version), field("block type", &BlockHead::type));
 };
 enum Type : std::uint16_t {
-  kVolumeHead = 0x10,
-  kLabel = 0x11,
-  kFamily = 0x19,
-  kLogicalVolume = 0x1A,
-  kPlaces = 0x305,
+  volume_head_block = 0x10,
+  label_block = 0x11,
+  family_block = 0x19,
+  logical_volume_block = 0x1A,
+  places_block = 0x305,
 };
 
 struct VolumeHead {
@@ -241,7 +241,7 @@ GroupDescription read_description(const Source& file, const VolumeHead& head) {
     try {
       std::uint64_t at = checked_mul(number, head.block_size, "the place of CoreStorage's metadata");
       Bytes label = read_exactly(file, at, kMetadataBlock, "CoreStorage label");
-      if (read_structure<BlockHead>(label.data()).type != kLabel || !sum_is_right(label))
+      if (read_structure<BlockHead>(label.data()).type != label_block || !sum_is_right(label))
         throw Malformed(
             fmt::format("CoreStorage label at offset {}: its type or its checksum does not fit", at));
       auto offset = load_little<std::uint32_t>(label.data() + kDescriptionAt);
@@ -275,13 +275,13 @@ void read_blocks(const Source& file, const VolumeHead& head, const GroupDescript
     cipher->decrypt(i * (kMetadataBlock / kUnit), block);
     if (!sum_is_right(block)) continue;  // what is not in use
     switch (read_structure<BlockHead>(block.data()).type) {
-      case kFamily:
+      case family_block:
         take_family(List(list_text(block, kFamilyListAt)), out);
         break;
-      case kLogicalVolume:
+      case logical_volume_block:
         take_volume(List(list_text(block, kVolumeListAt)), out);
         break;
-      case kPlaces:
+      case places_block:
         out.runs.clear();
         take_places(block, head.block_size, out);
         break;
@@ -297,7 +297,8 @@ bool is_head(ByteView sector) {
   if (sector.size() < kSector) return false;
   auto head = read_structure<VolumeHead>(sector.data());
   return as_text(head.magic) == VolumeHead::mark &&
-         read_structure<BlockHead>(sector.data()).type == kVolumeHead && sum_is_right(sector.first(kSector));
+         read_structure<BlockHead>(sector.data()).type == volume_head_block &&
+         sum_is_right(sector.first(kSector));
 }
 
 Volume read_volume(const Source& file) {

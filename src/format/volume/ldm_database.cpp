@@ -78,11 +78,11 @@ struct ObjectHead {
                  field("size", &ObjectHead::size));
 };
 enum Type : std::uint8_t {
-  kComponent3 = 0x32,
-  kPartition3 = 0x33,
-  kDisk3 = 0x34,
-  kDisk4 = 0x44,
-  kVolume5 = 0x51,
+  component3_record = 0x32,
+  partition3_record = 0x33,
+  disk3_record = 0x34,
+  disk4_record = 0x44,
+  volume5_record = 0x51,
 };
 
 std::string text_of(ByteView field) {
@@ -108,7 +108,12 @@ std::uint64_t bytes_of(std::uint64_t sectors) {
 void take_volume(Cursor& from, const ObjectHead& head, Database& out) {
   constexpr std::size_t kStateSize = 14, kBeforeChildren = 7, kBeforeSize = 16, kBeforeType = 4,
                         kTypeAndGuid = 17;
-  enum Flag : std::uint8_t { kHint = 0x02, kFirstId = 0x08, kSecondId = 0x20, kSecondSize = 0x80 };
+  enum Flag : std::uint8_t {
+    hint_flag = 0x02,
+    first_id_flag = 0x08,
+    second_id_flag = 0x20,
+    second_size_flag = 0x80
+  };
   std::uint64_t id = number(from);
   Volume one;
   one.name = text(from);
@@ -120,10 +125,10 @@ void take_volume(Cursor& from, const ObjectHead& head, Database& out) {
   from.skip(kBeforeSize);
   one.size = bytes_of(number(from));
   from.skip(kBeforeType + kTypeAndGuid);
-  for (Flag flag : {kFirstId, kSecondId})
+  for (Flag flag : {first_id_flag, second_id_flag})
     if ((head.flags & flag) != 0) text(from);
-  if ((head.flags & kSecondSize) != 0) number(from);
-  if ((head.flags & kHint) != 0) one.hint = text(from);
+  if ((head.flags & second_size_flag) != 0) number(from);
+  if ((head.flags & hint_flag) != 0) one.hint = text(from);
   out.volumes[id] = std::move(one);
 }
 
@@ -170,7 +175,7 @@ void take_disk(Cursor& from, const ObjectHead& head, Database& out) {
   std::uint64_t id = number(from);
   std::string name = text(from);
   // a GUID's bytes are in the order in which it is written, unlike in other tables
-  std::string guid = head.type == kDisk4 ? uuid_text(from.take(kGuid)) : text(from);
+  std::string guid = head.type == disk4_record ? uuid_text(from.take(kGuid)) : text(from);
   out.disks[id] = {name, to_lower(guid)};
 }
 
@@ -179,14 +184,14 @@ void take_record(ByteView record, Database& out) {
   auto head = read_structure<ObjectHead>(record.data());
   Cursor from(record.subspan(size_on_disk<ObjectHead>), "LDM record");
   switch (head.type) {
-    case kVolume5:
+    case volume5_record:
       return take_volume(from, head, out);
-    case kComponent3:
+    case component3_record:
       return take_component(from, head, out);
-    case kPartition3:
+    case partition3_record:
       return take_partition(from, head, out);
-    case kDisk3:
-    case kDisk4:
+    case disk3_record:
+    case disk4_record:
       return take_disk(from, head, out);
     default:
       return;  // groups of disks, and what is not known, say nothing of where data lies

@@ -41,7 +41,7 @@ struct NewSuper {
       field("events", &NewSuper::events), field("resync_offset", &NewSuper::resync_offset),
       field("sb_csum", &NewSuper::sb_csum), field("max_dev", &NewSuper::max_dev));
 };
-enum Feature : std::uint32_t { kRecovering = 2, kReshaping = 4 };
+enum Feature : std::uint32_t { recovering_feature = 2, reshaping_feature = 4 };
 
 /// mdp_super_t, in the byte order of the machine that made it.
 struct OldSuper {
@@ -106,8 +106,8 @@ std::optional<Superblock> read_new(std::uint64_t at, std::string_view version, c
   out.events = s.events;
   out.data_at = s.data_offset * kSector;
   out.data_size = s.data_size * kSector;
-  if ((s.feature_map & kRecovering) != 0) out.synced = s.recovery_offset * kSector;
-  out.reshaping = (s.feature_map & kReshaping) != 0;
+  if ((s.feature_map & recovering_feature) != 0) out.synced = s.recovery_offset * kSector;
+  out.reshaping = (s.feature_map & reshaping_feature) != 0;
   out.clean = s.resync_offset == UINT64_MAX || s.resync_offset >= s.size;
   out.updated = from_unix(static_cast<std::int64_t>(s.utime & 0xFFFFFFFFFF));
   return out;
