@@ -13,9 +13,16 @@ namespace operculum::study {
 namespace {
 
 constexpr std::uint64_t kMostIndex = 32 << 20, kMostPacked = 8 << 20;  // bytes
-constexpr std::size_t kLeastIndex = 24, kKeyWindow = 1024, kMostKey = 16;
-constexpr std::size_t kMostPlaces = 64, kMostSpaces = 8;
+constexpr std::size_t kLeastIndex = 24, kLeastKeyed = 64, kMostKey = 16;
+constexpr std::size_t kKeyWindows[] = {1024, 384, 160};
+constexpr std::size_t kMostPlaces = 64, kMostSpaces = 12;
+constexpr std::uint64_t kFirstKeyed = 4;  // an index behind a header: where it begins shows when it was read
 constexpr std::uint64_t kMostKeyed = 1 << 20;
+
+/// The key in the layout language.
+std::string transform_of(ByteView key, KeyKind kind) {
+  return fmt::format("{}(hex \"{}\")", kind == KeyKind::exclusive ? "xor" : "subtract", to_hex(key));
+}
 
 /// What a packed stream begins with, cheaply looked at.
 struct Packer {
@@ -95,11 +102,13 @@ SpacePtr unpacked_at(const Subject& subject, std::uint64_t at, const std::vector
   return nullptr;
 }
 
-/// The shortest of the keys under which most bytes would be zero; empty when there is none.
-Bytes likely_key(ByteView bytes) {
-  Bytes best;
+/// Keys under which many bytes would be zero, the shortest first: a longer one has to do better, for columns
+/// that never change look like zeros under a key that is as long as a record.
+std::vector<Bytes> likely_keys(ByteView bytes) {
+  constexpr std::size_t kMostKeys = 3;
+  std::vector<Bytes> keys;
   std::size_t most_zeros = 0;
-  for (std::size_t length = 1; length <= kMostKey; ++length) {
+  for (std::size_t length = 1; length <= kMostKey && keys.size() < kMostKeys; ++length) {
     Bytes key(length);
     std::size_t zeros = 0;
     for (std::size_t i = 0; i < length; ++i) {
@@ -112,36 +121,50 @@ Bytes likely_key(ByteView bytes) {
     bool same = std::all_of(key.begin(), key.end(), [](Byte b) { return b == 0; });
     if (same || zeros * 5 < bytes.size() || zeros < length * 12 || zeros * 20 < most_zeros * 21) continue;
     most_zeros = zeros;
-    best = std::move(key);
+    keys.push_back(std::move(key));
   }
-  return best;
+  return keys;
+}
+
+/// Whether a key could be hidden in it: bytes that are zero or text as they lie have none.
+bool may_be_keyed(ByteView bytes) {
+  auto size = static_cast<std::ptrdiff_t>(bytes.size());
+  return std::count(bytes.begin(), bytes.end(), 0) * 8 <= size &&
+         std::count_if(bytes.begin(), bytes.end(), [](Byte b) { return b >= 0x20 && b < 0x7f; }) * 20 <=
+             size * 19;
+}
+
+/// Keys of what begins with these bytes: of a short index a few of them tell more than many.
+std::vector<Bytes> keys_of(ByteView bytes) {
+  for (std::size_t window : kKeyWindows) {
+    ByteView front = bytes.first(std::min(bytes.size(), window));
+    if (front.size() < kLeastKeyed || !may_be_keyed(front)) continue;
+    std::vector<Bytes> keys = likely_keys(front);
+    if (!keys.empty()) return keys;
+  }
+  return {};
 }
 
 std::vector<SpacePtr> keyed_at(const Subject& subject, std::uint64_t at) {
   std::vector<SpacePtr> spaces;
   Bytes bytes = subject.read(at, kMostKeyed);
-  ByteView window = ByteView(bytes).first(std::min(bytes.size(), kKeyWindow));
-  if (window.size() < 64 ||
-      std::count(window.begin(), window.end(), 0) * 8 > static_cast<std::ptrdiff_t>(window.size()))
-    return spaces;
-  if (std::count_if(window.begin(), window.end(), [](Byte b) { return b >= 0x20 && b < 0x7f; }) * 20 >
-      static_cast<std::ptrdiff_t>(window.size()) * 19)
-    return spaces;
-  Bytes key = likely_key(window);
-  if (key.empty()) return spaces;
-  for (bool exclusive : {true, false}) {
-    auto space = std::make_shared<Space>();
-    space->bytes = bytes;
-    for (std::size_t i = 0; i < bytes.size(); ++i)
-      space->bytes[i] =
-          static_cast<Byte>(exclusive ? bytes[i] ^ key[i % key.size()] : bytes[i] - key[i % key.size()]);
-    space->plain = false;
-    space->stored_at = at;
-    space->stored_size = bytes.size();
-    space->keyed = true;
-    space->made = fmt::format("{}(hex \"{}\")", exclusive ? "xor" : "subtract", to_hex(key));
-    space->file_size = subject.size();
-    spaces.push_back(std::move(space));
+  for (const Bytes& key : keys_of(bytes)) {
+    for (KeyKind kind : {KeyKind::exclusive, KeyKind::added}) {
+      auto space = std::make_shared<Space>();
+      space->bytes = bytes;
+      for (std::size_t i = 0; i < bytes.size(); ++i) {
+        Byte own = key[i % key.size()];
+        space->bytes[i] = static_cast<Byte>(kind == KeyKind::exclusive ? bytes[i] ^ own : bytes[i] - own);
+      }
+      space->plain = false;
+      space->stored_at = at;
+      space->stored_size = bytes.size();
+      space->key = key;
+      space->key_kind = kind;
+      space->made = transform_of(key, kind);
+      space->file_size = subject.size();
+      spaces.push_back(std::move(space));
+    }
   }
   return spaces;
 }
@@ -164,12 +187,22 @@ std::vector<SpacePtr> disguised_spaces(const Subject& subject) {
   }
   std::size_t pointed = 0;
   for (std::uint64_t place : places) {
-    bool behind_header = place == 8 || place == 12 || place == 16;
-    if (!behind_header && (place <= 64 || ++pointed > 12)) continue;
+    if (place != kFirstKeyed && (place <= 64 || ++pointed > 12)) continue;
     if (spaces.size() >= kMostSpaces) break;
     for (SpacePtr& space : keyed_at(subject, place)) spaces.push_back(std::move(space));
   }
   return spaces;
+}
+
+SpacePtr keyed_from(const Space& space, std::uint64_t begin) {
+  auto moved = std::make_shared<Space>(space);
+  moved->bytes.erase(moved->bytes.begin(), moved->bytes.begin() + static_cast<std::ptrdiff_t>(begin));
+  moved->stored_at += begin;
+  moved->stored_size -= begin;
+  std::rotate(moved->key.begin(), moved->key.begin() + static_cast<std::ptrdiff_t>(begin % moved->key.size()),
+              moved->key.end());
+  moved->made = transform_of(moved->key, moved->key_kind);
+  return moved;
 }
 
 }  // namespace operculum::study

@@ -10,4 +10,7 @@ namespace operculum::study {
 /// places that a header tells, behind it, and at the end.
 std::vector<SpacePtr> disguised_spaces(const Subject& subject);
 
+/// The same space, which is freed of a key, from `begin` of its bytes on.
+SpacePtr keyed_from(const Space& space, std::uint64_t begin);
+
 }  // namespace operculum::study

@@ -360,7 +360,8 @@ class Writer {
     if (needs_end) {
       std::string end =
           shape_.text == TextEnd::none
-              ? fmt::format("{} + {} * {}", found_.begin, parenthesised(found_.count), shape_.fixed())
+              ? fmt::format("{}{} * {}", found_.begin == "0" ? "" : found_.begin + " + ",
+                            parenthesised(found_.count), shape_.fixed())
               : fmt::format("end_of(items[{} - 1])", found_.count);
       if (!found_.goes_on.empty())
         end = "end_of(items[length(items) - 1])";
@@ -371,9 +372,8 @@ class Writer {
     if (!placement_.offset && !shape_.data_behind) {
       std::string size = found_.column(Role::unpacked) != nullptr ? "x.stored" : "x.size";
       bool aligned = placement_.align > 1;
-      std::string from = space.beside ? std::to_string(placement_.begin)
-                         : aligned    ? fmt::format("align(items_end, {})", placement_.align)
-                                      : "items_end";
+      std::string from = data_begin();
+      if (aligned && !space.beside) from = fmt::format("align({}, {})", from, placement_.align);
       std::string rest =
           subject_.describes_index ? fmt::format("part(data, {})", from) : fmt::format("rest({})", from);
       line(fmt::format(
@@ -384,6 +384,14 @@ class Writer {
       line(fmt::format("names = text until 0[{}] at {}{}",
                        found_.goes_on.empty() ? found_.count : "length(items)", found_.names_at, within));
     line("");
+  }
+
+  /// Where data begins that lies behind the index, as it is in the file.
+  std::string data_begin() const {
+    const Space& space = *found_.grid.space;
+    if (space.beside) return std::to_string(placement_.begin);
+    if (space.plain) return "items_end";
+    return fmt::format("{} + {}", found_.space_at, space.keyed() ? "items_end" : found_.packed_size);
   }
 
   static std::string parenthesised(const std::string& expression) {

@@ -4,6 +4,7 @@
 #include <bit>
 #include <set>
 
+#include "study/disguise.h"
 #include "study/fragment.h"
 #include "study/packing.h"
 #include "study/seams.h"
@@ -12,6 +13,7 @@
 namespace operculum::study {
 namespace {
 
+constexpr double kNameless = 20;  // bits against a last record without a name
 constexpr double kFragment = 80;  // bits against records that go on where they should end
 constexpr std::uint64_t kUsualMagic = 8;
 constexpr double kBitsOfHead = 0.3;      // of a byte of a header
@@ -100,7 +102,7 @@ void explain_count(Hypothesis& found, Lookup& lookup) {
       return;
     }
   }
-  bool to_end = space.keyed   ? space.stored_at + grid.end == space.file_size
+  bool to_end = space.keyed() ? space.stored_at + grid.end == space.file_size
                 : space.plain ? grid.end == space.file_size
                               : grid.end == space.end();
   if (to_end) {
@@ -180,7 +182,7 @@ void explain_begin(Hypothesis& found, Lookup& lookup, std::uint64_t file_size) {
       std::uint64_t trailer = file_size - grid.end;
       found.count = *count;
       found.begin = fmt::format("end - {} - {} * {}", trailer, *count, stride);
-      found.bits += 20;
+      found.bits += 20 - static_cast<double>(trailer) / 2;
       return;
     }
   }
@@ -234,7 +236,7 @@ void explain_packed(Hypothesis& found, Lookup& lookup) {
       found.bits += 12;
     }
   }
-  if (space.keyed) return;  // as far as the records go
+  if (space.keyed()) return;  // as far as the records go
   found.packed_size = std::to_string(space.stored_size);
   if (auto size = lookup.stated(space.stored_size, "index_size", "bytes of the index as it lies here")) {
     found.packed_size = *size;
@@ -290,8 +292,8 @@ Zone zone_of(const Grid& grid) {
   const Space& space = *grid.space;
   Zone zone{space.file_size, 4, grid.begin, grid.end};
   if (!space.plain) {
-    zone.table_begin = space.stored_at;
-    zone.table_end = space.stored_at + (space.keyed ? grid.end : space.stored_size);
+    zone.table_begin = space.stored_at + (space.keyed() ? grid.begin : 0);
+    zone.table_end = space.stored_at + (space.keyed() ? grid.end : space.stored_size);
   }
   if (zone.table_begin <= kFarTable) zone.first = zone.table_end;
   return zone;
@@ -316,6 +318,19 @@ void add_columns(Hypothesis& found, const Grid& grid) {
     text.why = text.role == Role::name ? "can be read in all records" : "can be read, few are different";
     found.add(std::move(text));
   }
+}
+
+/// What speaks against records at the end that are nothing but zeros, in bits: filling behind a table.
+double bits_against_zeros(const Grid& grid) {
+  constexpr double kBitsOfZeros = 12, kMost = 60;
+  if (grid.shape.text != TextEnd::none || grid.shape.data_behind) return 0;
+  double bits = 0;
+  for (std::size_t row = grid.rows(); row > 0 && bits < kMost; --row) {
+    const Byte* cells = grid.row(row - 1);
+    if (std::any_of(cells, cells + grid.shape.fixed(), [](Byte b) { return b != 0; })) break;
+    bits += kBitsOfZeros;
+  }
+  return bits > kBitsOfZeros ? bits : 0;  // one may be meant
 }
 
 /// Whether what is taken for a last record without a name is nothing but zeros.
@@ -411,6 +426,24 @@ void keep_explained(std::vector<Hypothesis>& best, const Grid& grid, const Frame
   for (std::size_t i = 0; i < std::min(pairs.size(), kTried); ++i) {
     if (auto found = explain(grid, frame, {pairs[i]})) keep_best(best, std::move(*found));
   }
+}
+
+void drop_front_of_keyed(Hypothesis& found) {
+  Grid& grid = found.grid;
+  std::uint64_t begin = grid.begin, stored_at = grid.space->stored_at;
+  bool in_front = std::any_of(found.head.begin(), found.head.end(),
+                              [](const HeadField& field) { return field.part == Part::index; });
+  if (!grid.space->keyed() || begin == 0 || in_front || found.begin != std::to_string(begin) ||
+      found.space_at != std::to_string(stored_at))
+    return;
+  grid.space = keyed_from(*grid.space, begin);
+  grid.begin = 0;
+  grid.end -= begin;
+  for (auto* places : {&grid.starts, &grid.ends}) {
+    for (std::uint64_t& place : *places) place -= begin;
+  }
+  found.begin = "0";
+  found.space_at = std::to_string(stored_at + begin);
 }
 
 void explain_gaps(Hypothesis& found, const Subject& subject) {
@@ -538,7 +571,9 @@ std::optional<Hypothesis> explain(Grid grid, const Frame& frame, std::vector<Pai
     found.bits += 4;
   }
   found.bits -= kFragment * open_ends(found);
-  found.bits -= bits_against_text(rows);
+  found.bits -= bits_against_text(rows) + bits_against_zeros(rows);
+  // Only a place can be all that a last record without a name is for.
+  if (!rows.texts.empty() && rows.texts.back().empty() && !found.nameless_end) found.bits -= kNameless;
   weigh(found);
   return found;
 }

@@ -50,6 +50,9 @@ void keep_best(std::vector<Hypothesis>& best, Hypothesis found);
 void keep_explained(std::vector<Hypothesis>& best, const Grid& grid, const Frame& frame,
                     const std::vector<Pair>& pairs);
 
+/// Lets an index that was freed of a key begin with its records, where nothing in front of them is told.
+void drop_front_of_keyed(Hypothesis& found);
+
 /// Looks at what lies between entries, where it is not explained by sizes: filling speaks for them, anything
 /// else against.
 void explain_gaps(Hypothesis& found, const Subject& subject);

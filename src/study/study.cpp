@@ -92,7 +92,10 @@ std::vector<Hypothesis> search_all(const std::vector<SpacePtr>& spaces, const Su
   for (std::vector<Hypothesis>& some : found_by) {
     for (Hypothesis& found : some) all.push_back(std::move(found));
   }
-  for (Hypothesis& found : all) explain_gaps(found, subject);
+  for (Hypothesis& found : all) {
+    explain_gaps(found, subject);
+    drop_front_of_keyed(found);
+  }
   std::stable_sort(all.begin(), all.end(),
                    [](const Hypothesis& a, const Hypothesis& b) { return a.bits > b.bits; });
   if (all.size() > kTried) all.resize(kTried);

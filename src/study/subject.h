@@ -28,18 +28,24 @@ struct Subject {
   NamedFile other() const { return describes_index ? NamedFile{source, name} : *index; }
 };
 
+/// How a key was laid over bytes.
+enum class KeyKind { exclusive, added };
+
 /// Bytes in which an index may lie: a part of the file as it is, or what comes out of one.
 struct Space {
   Bytes bytes;
   std::uint64_t at = 0;  ///< offset of bytes[0]: in the file, or within what was made of it
   bool plain = true;     ///< the file's own bytes
-  bool keyed = false;    ///< freed of a key: goes on for as long as the index does
   bool beside = false;   ///< a file of its own, beside the one with the data
   std::uint64_t stored_at = 0, stored_size = 0;  ///< where they lie in the file
   std::string made;                              ///< a transform of the layout language, such as "zlib"
+  Bytes key;                                     ///< that was taken off; empty: none
+  KeyKind key_kind = KeyKind::exclusive;
   std::uint64_t file_size = 0;
 
   std::uint64_t end() const { return at + bytes.size(); }
+  /// Freed of a key: goes on for as long as the index does.
+  bool keyed() const { return !key.empty(); }
 };
 using SpacePtr = std::shared_ptr<const Space>;
 

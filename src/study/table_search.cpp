@@ -14,7 +14,7 @@ namespace {
 
 constexpr std::uint64_t kNearFront = 64, kNearSizes = 32, kMostSizes = 1024;
 constexpr std::size_t kMostSizeStride = 24;
-constexpr std::uint64_t kRowsPaired = 160, kRowsMissed = 8;
+constexpr std::uint64_t kRowsPaired = 160, kRowsMissed = 8, kRowsSpared = 5;
 constexpr std::size_t kTableRowsTried = 256, kCountsTried = 8, kBeginsTried = 10, kMostGuesses = 160,
                       kStretchesPointed = 8, kMostTables = 16, kPointedWindow = 1536;
 
@@ -84,9 +84,12 @@ class Guesses {
   void counts_for(std::uint64_t begin) {
     std::uint64_t rows = rows_from(begin);
     std::uint64_t most = (end_ - begin) / stretch_.stride;
+    // Filling under a key looks like texts: they seem to go on behind the last record.
+    std::uint64_t least =
+        stretch_.text && space_.keyed() ? rows / 2 : rows - std::min<std::uint64_t>(rows, 2);
     std::vector<std::uint64_t> counts;
     for (std::uint64_t number : numbers_) {
-      if (number + 2 >= rows && number <= most) counts.push_back(number);
+      if (number >= least && number <= most) counts.push_back(number);
       if (number + 1 == rows) counts.push_back(rows);
       if (number % stretch_.stride == 0 && number / stretch_.stride + 2 >= rows)
         counts.push_back(number / stretch_.stride);
@@ -220,10 +223,11 @@ std::vector<Hypothesis> search_tables(const SpacePtr& space, const Subject& subj
     std::vector<Stretch> stretches = find_stretches(*space, window, length, space->file_size);
     if (length < kMostWindow && stretches.size() > kStretchesPointed) stretches.resize(kStretchesPointed);
     for (const Stretch& stretch : stretches) {
-      // Cut elsewhere than the records are, the last row may reach beyond the end.
-      std::uint64_t whole = (space->end() - stretch.at) / stretch.stride;
-      Grid rows = fixed_grid(space, subject, stretch.at, stretch.stride,
-                             std::min<std::uint64_t>({stretch.rows, kRowsPaired, whole}), kRowsPaired);
+      // Cut elsewhere than the records are, the last row reaches beyond them.
+      std::uint64_t whole = stretch.rows > kRowsSpared ? stretch.rows - 1 : stretch.rows;
+      whole = std::min(whole, (space->end() - stretch.at) / stretch.stride);
+      Grid rows =
+          fixed_grid(space, subject, stretch.at, stretch.stride, std::min(whole, kRowsPaired), kRowsPaired);
       std::vector<Pair> pairs = find_pairs(
           rows, space->file_size, free_bytes(find_texts(rows), stretch.stride, ShortNames::may_be_numbers));
       if (pairs.empty() && !stretch.text) continue;

@@ -76,6 +76,13 @@ void ascending(ByteView bytes, std::uint64_t origin, std::uint64_t file_size, Nu
   }
 }
 
+/// Whether texts begin alike.
+bool same_front(ByteView a, ByteView b) {
+  constexpr std::size_t kFront = 8;
+  std::size_t count = std::min(kFront, b.size());
+  return std::equal(a.begin(), a.begin() + static_cast<std::ptrdiff_t>(count), b.begin());
+}
+
 void texts(ByteView bytes, std::uint64_t origin, Collected& out) {
   std::vector<bool> begins(bytes.size());
   std::size_t in_front = 0;  // letters; a number in front of a text may look like some
@@ -88,8 +95,10 @@ void texts(ByteView bytes, std::uint64_t origin, Collected& out) {
     for (std::size_t at = 0; at + 2 * stride < bytes.size(); ++at) {
       if (!begins[at] || !begins[at + stride] || !begins[at + 2 * stride]) continue;
       if (at >= stride && begins[at - stride]) continue;
-      std::uint64_t rows = 3;
-      for (std::size_t i = at + 3 * stride; i < bytes.size() && begins[i]; i += stride) ++rows;
+      std::uint64_t rows = 1, others = 0;
+      for (std::size_t i = at + stride; i < bytes.size() && begins[i]; i += stride, ++rows)
+        others += same_front(bytes.subspan(i - stride), bytes.subspan(i)) ? 0 : 1;
+      if (others * 2 < rows) continue;  // filling
       out.add({origin + at, stride, rows, true, static_cast<double>(rows * 16), 0});
     }
   }
