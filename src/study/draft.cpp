@@ -358,11 +358,10 @@ class Writer {
     bool needs_end = found_.base.find("items_end") != std::string::npos || found_.names_at == "items_end" ||
                      (!placement_.offset && !shape_.data_behind && !space.beside);
     if (needs_end) {
-      std::string end =
-          shape_.text == TextEnd::none
-              ? fmt::format("{}{} * {}", found_.begin == "0" ? "" : found_.begin + " + ",
-                            parenthesised(found_.count), shape_.fixed())
-              : fmt::format("end_of(items[{} - 1])", found_.count);
+      std::string end = shape_.text == TextEnd::none
+                            ? fmt::format("{}{} * {}", found_.begin == "0" ? "" : found_.begin + " + ",
+                                          parenthesised(found_.count), shape_.fixed())
+                            : fmt::format("end_of(items[{} - 1])", found_.count);
       if (!found_.goes_on.empty())
         end = "end_of(items[length(items) - 1])";
       else if (found_.count.empty())

@@ -470,6 +470,23 @@ void explain_gaps(Hypothesis& found, const Subject& subject) {
   found.bits += bits;
 }
 
+void explain_anchors(Hypothesis& found, const Subject& subject) {
+  constexpr double kBitsOfAnchor = 3, kMostBits = 45, kMissed = 10;
+  constexpr std::size_t kTelling = 4;  // anchors among the data none of which is met
+  const std::vector<std::uint64_t>& anchors = subject.anchors;
+  auto begin = std::lower_bound(anchors.begin(), anchors.end(), found.placement.begin);
+  auto among = static_cast<std::size_t>(std::lower_bound(begin, anchors.end(), found.placement.end) - begin);
+  std::vector<DataRun> runs = data_runs(found);
+  auto met = std::count_if(runs.begin(), runs.end(), [&](const DataRun& run) {
+    return run.size > 0 && std::binary_search(anchors.begin(), anchors.end(), run.at);
+  });
+  if (met == 0 && among >= kTelling) found.bits -= kMissed;
+  if (met < 2) return;
+  found.bits += std::min(kMostBits, kBitsOfAnchor * static_cast<double>(met));
+  found.evidence.push_back(
+      fmt::format("{} of {} entries begin where something begins that is recognised", met, runs.size()));
+}
+
 void explain_names(Hypothesis& found, const Subject& subject) {
   const Grid& grid = found.grid;
   const Column* column = found.column(Role::name);

@@ -57,6 +57,9 @@ void drop_front_of_keyed(Hypothesis& found);
 /// else against.
 void explain_gaps(Hypothesis& found, const Subject& subject);
 
+/// Compares where entries begin with where something begins that is recognised by itself.
+void explain_anchors(Hypothesis& found, const Subject& subject);
+
 /// Looks for the names of records that have none, in a table of texts, and for what names tell.
 void explain_names(Hypothesis& found, const Subject& subject);
 

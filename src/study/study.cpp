@@ -94,6 +94,7 @@ std::vector<Hypothesis> search_all(const std::vector<SpacePtr>& spaces, const Su
   }
   for (Hypothesis& found : all) {
     explain_gaps(found, subject);
+    explain_anchors(found, subject);
     drop_front_of_keyed(found);
   }
   std::stable_sort(all.begin(), all.end(),
@@ -133,8 +134,9 @@ void refine(Findings& findings, std::size_t same, OpenContext& context) {
 }  // namespace
 
 Findings study(const NamedFile& file, std::size_t same, OpenContext& context,
-               const std::function<std::vector<NamedFile>()>& beside) {
+               const std::function<std::vector<NamedFile>()>& beside, std::vector<std::uint64_t> anchors) {
   Subject subject{file.source, file.name, std::nullopt};
+  subject.anchors = std::move(anchors);
   constexpr std::array<Search, 4> kPlain = {search_tables, search_records, search_unordered, search_digits};
   constexpr std::array<Search, 1> kChains = {search_chains};
   Findings findings;

@@ -27,8 +27,10 @@ struct Findings {
 
 /// Looks for an index in the file, and where there is none, in the files beside it, or for its data in them.
 /// `same` tells how many of the first bytes are the same in all files of its kind that are at hand; `beside`
-/// opens the files beside it, when they are needed.
+/// opens the files beside it, when they are needed; `anchors` are where in the file something begins that is
+/// recognised by itself, ascending.
 Findings study(const NamedFile& file, std::size_t same, OpenContext& context,
-               const std::function<std::vector<NamedFile>()>& beside = {});
+               const std::function<std::vector<NamedFile>()>& beside = {},
+               std::vector<std::uint64_t> anchors = {});
 
 }  // namespace operculum::study

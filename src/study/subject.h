@@ -3,6 +3,7 @@
 #include <memory>
 #include <optional>
 #include <string>
+#include <vector>
 
 #include "io/source.h"
 
@@ -20,6 +21,8 @@ struct Subject {
   std::string name;                ///< of the file with the data, without its folder
   std::optional<NamedFile> index;  ///< beside it
   bool describes_index = false;    ///< the index is the file that a person opens, the data lies beside it
+  /// Where in `source` something begins that is recognised by itself, ascending.
+  std::vector<std::uint64_t> anchors = {};
 
   std::uint64_t size() const { return source->size(); }
   Bytes read(std::uint64_t at, std::uint64_t count) const { return read_up_to(*source, at, count); }

@@ -85,8 +85,11 @@ StudyReport study_files(const std::vector<std::string>& targets, OpenContext& co
   report.same = same_bytes(*source, {targets.begin() + 1, targets.end()}, context);
   report.profile = study::profile_of(*source);
   report.inside = recognised_inside(source, context);
-  report.findings = study::study({source, place.name}, report.same, context,
-                                 [&] { return files_beside(place, targets, context); });
+  std::vector<std::uint64_t> anchors;
+  for (const Recognised& one : report.inside) anchors.push_back(one.begin);
+  report.findings = study::study(
+      {source, place.name}, report.same, context, [&] { return files_beside(place, targets, context); },
+      std::move(anchors));
   return report;
 }
 

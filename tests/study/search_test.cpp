@@ -3,6 +3,7 @@
 #include <gtest/gtest.h>
 
 #include <algorithm>
+#include <functional>
 #include <map>
 
 #include "base/checksum.h"
@@ -282,6 +283,150 @@ TEST(StudySearch, IsNotLedAstrayByNumbersThatPointIntoTheTable) {
   for (const File& file : files) bytes.bytes(file.data);
   Studied found = studied(bytes.view());
   EXPECT_EQ(found.files.size(), files.size()) << found.draft;
+}
+
+/// How an entry's header lies in front of its data.
+using HeaderOf = std::function<void(ByteWriter&, const File&)>;
+Bytes chained(std::string_view magic, const std::vector<File>& files, const HeaderOf& header) {
+  ByteWriter bytes;
+  bytes.text(magic).u32be(static_cast<std::uint32_t>(files.size()));
+  for (const File& file : files) {
+    header(bytes, file);
+    bytes.bytes(file.data).align(4);
+  }
+  return bytes.take();
+}
+
+std::uint32_t size_of(const File& file) {
+  return static_cast<std::uint32_t>(file.data.size());
+}
+
+std::string padded(const std::string& name, std::size_t size) {
+  std::string all = name;
+  all.resize(size);
+  return all;
+}
+
+TEST(StudySearch, FindsHeadersWhoseFirstNumberEndsLikeALetter) {
+  std::vector<File> files = exhibits(20);
+  files.front().data = noise(0x161, 1);
+  Bytes bytes = chained("BAY5", files, [](ByteWriter& out, const File& file) {
+    out.u32be(size_of(file)).text(file.name).u8(0);
+  });
+  Studied found = studied(bytes);
+  EXPECT_EQ(found.files, files) << found.draft;
+}
+
+TEST(StudySearch, FindsHeadersWithLongNamesBehindTheirSizes) {
+  std::vector<File> files = exhibits(16);
+  Bytes bytes = chained("BAY6", files, [](ByteWriter& out, const File& file) {
+    out.u32be(size_of(file)).text(padded(file.name, 64));
+  });
+  Studied found = studied(bytes);
+  EXPECT_EQ(found.files, files) << found.draft;
+}
+
+/// Headers that begin a little later, with the first letters of a name as a number, lead to the end as well.
+TEST(StudySearch, KeepsNamesInHeadersWhole) {
+  std::vector<File> files = exhibits(25);
+  for (File& file : files) file.name = "harbour/" + file.name;
+  Bytes bytes = chained("TIDEBAY7", files, [](ByteWriter& out, const File& file) {
+    out.text(file.name).u8(0).u32(size_of(file)).u32(0).u32(crc32(0, file.data));
+  });
+  Studied found = studied(bytes);
+  EXPECT_EQ(found.files, files) << found.draft;
+}
+
+TEST(StudySearch, FindsPlacesThatDescendBesideATableOfNames) {
+  std::vector<File> files = exhibits(32);
+  std::vector<std::size_t> at(files.size());
+  ByteWriter data, index, names;
+  for (std::size_t k = 0; k < files.size(); ++k) {
+    std::size_t i = k < 10 ? k : files.size() - 1 - (k - 10);  // from the tenth on they come from the end
+    at[i] = 12 + data.size();
+    data.bytes(files[i].data);
+  }
+  for (std::size_t i = 0; i < files.size(); ++i) {
+    index.u32(crc32(0, files[i].data)).u32(size_of(files[i])).u32(at[i]).u32(names.size());
+    names.text(files[i].name).u8(0);
+  }
+  ByteWriter bytes;
+  bytes.text("BAY8").u32(files.size()).u32(12 + data.size());
+  bytes.bytes(data.view()).bytes(index.view()).bytes(names.view());
+  Studied found = studied(bytes.view());
+  EXPECT_EQ(found.files, files) << found.draft;
+}
+
+/// Bytes under a key of four bytes.
+Bytes keyed(Bytes bytes) {
+  constexpr Byte kKey[] = {0x5a, 0xc3, 0x21, 0x7e};
+  for (std::size_t i = 0; i < bytes.size(); ++i) bytes[i] ^= kKey[i % 4];
+  return bytes;
+}
+
+TEST(StudySearch, FindsTheKeyOfAShortIndexRightBehindTheHeader) {
+  std::vector<File> files = exhibits(14);
+  std::size_t at = 6;
+  for (const File& file : files) at += 9 + file.name.size();
+  ByteWriter index, bytes;
+  for (const File& file : files) {
+    index.u8(file.name.size()).text(file.name).u32be(size_of(file)).u32be(at);
+    at += file.data.size();
+  }
+  bytes.text("BAY9").u16be(files.size()).bytes(keyed(index.take()));
+  for (const File& file : files) bytes.bytes(file.data);
+  Studied found = studied(bytes.view());
+  EXPECT_EQ(found.files, files) << found.draft;
+  EXPECT_NE(found.draft.find("rest(6) | xor(hex"), std::string::npos) << found.draft;
+}
+
+TEST(StudySearch, PutsDataBehindAnIndexUnderAKeyThatTellsSizesAlone) {
+  std::vector<File> files = exhibits(30);
+  ByteWriter index, bytes;
+  for (const File& file : files) index.text(padded(file.name, 32)).u32(size_of(file));
+  bytes.text("BAYA").u32(files.size()).bytes(keyed(index.take()));
+  for (const File& file : files) bytes.bytes(file.data);
+  Studied found = studied(bytes.view());
+  EXPECT_EQ(found.files, files) << found.draft;
+}
+
+/// The last letter of the mark would do as a number of records, if filling behind the table were records.
+TEST(StudySearch, EndsATableWhereFillingBegins) {
+  std::vector<File> files = exhibits(34);
+  ByteWriter bytes;
+  bytes.text("TIDEPACK").u16be(files.size());
+  std::size_t at = 2048;
+  for (const File& file : files) {
+    bytes.text(padded(file.name, 16)).u32be(size_of(file)).u32be(at / 2048);
+    at += (file.data.size() + 2047) / 2048 * 2048;
+  }
+  for (const File& file : files) bytes.align(2048).bytes(file.data);
+  bytes.align(2048);
+  Studied found = studied(bytes.view());
+  EXPECT_EQ(found.files, files) << found.draft;
+}
+
+TEST(StudySearch, ComparesEntriesWithWhatIsRecognised) {
+  std::vector<File> files = exhibits(12);
+  std::size_t at = 8 + files.size() * 24;
+  std::vector<std::uint64_t> anchors;
+  ByteWriter bytes;
+  bytes.text("BAYB").u32(files.size());
+  for (const File& file : files) {
+    bytes.text(padded(file.name, 16)).u32(at).u32(size_of(file));
+    anchors.push_back(at);
+    at += file.data.size();
+  }
+  for (const File& file : files) bytes.bytes(file.data);
+  OpenContext context;
+  NamedFile file{make_memory_source(bytes.view()), "store.bay"};
+  Findings without = study(file, 4, context), with = study(file, 4, context, {}, anchors);
+  ASSERT_TRUE(with.solved());
+  EXPECT_GT(with.drafts.front().hypothesis.bits, without.drafts.front().hypothesis.bits);
+  EXPECT_TRUE(std::any_of(with.drafts.front().hypothesis.evidence.begin(),
+                          with.drafts.front().hypothesis.evidence.end(), [](const std::string& line) {
+                            return line.starts_with("12 of 12 entries begin where something begins");
+                          }));
 }
 
 }  // namespace
