@@ -365,12 +365,12 @@ Bytes keyed(Bytes bytes) {
 }
 
 TEST(StudySearch, FindsTheKeyOfAShortIndexRightBehindTheHeader) {
-  std::vector<File> files = exhibits(14);
+  std::vector<File> files = exhibits(20);
   std::size_t at = 6;
-  for (const File& file : files) at += 9 + file.name.size();
+  for (const File& file : files) at += 13 + file.name.size();
   ByteWriter index, bytes;
   for (const File& file : files) {
-    index.u8(file.name.size()).text(file.name).u32be(size_of(file)).u32be(at);
+    index.u8(file.name.size()).text(file.name).u32be(0).u32be(size_of(file)).u32be(at);
     at += file.data.size();
   }
   bytes.text("BAY9").u16be(files.size()).bytes(keyed(index.take()));
@@ -393,6 +393,7 @@ TEST(StudySearch, PutsDataBehindAnIndexUnderAKeyThatTellsSizesAlone) {
 /// The last letter of the mark would do as a number of records, if filling behind the table were records.
 TEST(StudySearch, EndsATableWhereFillingBegins) {
   std::vector<File> files = exhibits(34);
+  for (std::size_t i = 0; i < files.size(); ++i) files[i].data = noise(300 + i * 1237 % 9000, 3);
   ByteWriter bytes;
   bytes.text("TIDEPACK").u16be(files.size());
   std::size_t at = 2048;
