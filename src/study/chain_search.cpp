@@ -13,7 +13,8 @@
 namespace operculum::study {
 namespace {
 
-constexpr std::size_t kMostStart = 48, kMostSide = 40, kMostTail = 64, kMostFixed = 96;  // bytes
+constexpr std::size_t kMostStart = 48, kMostSide = 40, kMostTail = 64, kMostFixed = 96,
+                      kUsualHeader = 32;  // bytes
 constexpr std::size_t kLeastLinks = 3, kMostLinks = 200'000, kLinksRead = 4096;
 constexpr std::uint64_t kMostIdle = 40;   // entries of next to nothing, one behind the other
 constexpr double kEnough = 40;            // bits
@@ -208,8 +209,11 @@ class ChainSearch {
     Walk walk = walker_.walk(start, link, kMostLinks);
     bool nameless = link.shape.text == TextEnd::none;
     if (walk.end != frame_.file_size() || walk.rows < kLeastLinks) return;
-    if (nameless && walk.bits < 1.5 * kEnough) walk.bits += bits_of_names(start, link, walk);
-    if (walk.bits < (nameless ? 1.5 * kEnough : kEnough)) return;
+    // Without names the ways to build a header are many, the more the longer it is.
+    std::size_t beyond = link.shape.before - std::min(link.shape.before, kUsualHeader);
+    double enough = nameless ? 1.5 * kEnough + static_cast<double>(beyond) / 2 : kEnough;
+    if (nameless && walk.bits < enough) walk.bits += bits_of_names(start, link, walk);
+    if (walk.bits < enough) return;
     if (walk.bits + 30 < most_bits_ || walk.largest * 4 > walk.all * 3 + 4096) return;
     most_bits_ = std::max(most_bits_, walk.bits);
     build(start, link, walk);
