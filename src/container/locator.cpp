@@ -25,7 +25,7 @@ class WatchedSource final : public Source {
   }
   std::optional<ByteView> view() const override { return inner_->view(); }
   std::uint64_t hole_at(std::uint64_t offset) const override { return inner_->hole_at(offset); }
-  bool costly() const override { return inner_->costly(); }
+  std::uint64_t grain() const override { return inner_->grain(); }
   std::optional<SourceRun> origin_at(std::uint64_t offset) const override {
     if (offset >= inner_->size()) return std::nullopt;
     return SourceRun{inner_.get(), offset, inner_->size() - offset};

@@ -106,7 +106,7 @@ class SequenceContainer final : public Container {
 
   std::span<const Entry> entries() override {
     std::call_once(listed_, [this] {
-      InputBuffer input(forward_ ? make_read_ahead(content_->stream()) : make_source_stream(source_));
+      InputBuffer input(headers());
       pass(input, Data::passed_over, [&](SequenceItem& item, std::size_t index, Stream*) {
         if (is_special(item)) special_[index] = special_of(item);
         note_end(item, input);
@@ -129,7 +129,7 @@ class SequenceContainer final : public Container {
   /// Keeps none, as long as nobody has asked for all.
   void each(Detail detail, const std::function<void(const Entry&)>& visitor) override {
     if (listed_already_) return Container::each(detail, visitor);
-    InputBuffer input(forward_ ? make_read_ahead(content_->stream()) : make_source_stream(source_));
+    InputBuffer input(headers());
     pass(input, Data::passed_over, [&](SequenceItem& item, std::size_t, Stream*) {
       note_end(item, input);
       visitor(item.entry);
@@ -144,8 +144,9 @@ class SequenceContainer final : public Container {
     bool again = asked_before_.exchange(true);
     if (listed_already_ || (again && !forward_)) return Container::find(path);
     Lookup result;
-    InputBuffer input(forward_ ? make_read_ahead(content_->stream()) : make_source_stream(source_));
-    pass(input, forward_ ? Data::handed_out : Data::passed_over,
+    InputBuffer input(headers());
+    const bool keeps = forward_ && !far_apart();
+    pass(input, keeps ? Data::handed_out : Data::passed_over,
          [&](SequenceItem& item, std::size_t, Stream* data) {
            std::string_view own = item.entry.path;
            bool beneath = own.size() > path.size() && own.starts_with(path) && own[path.size()] == '/';
@@ -157,7 +158,7 @@ class SequenceContainer final : public Container {
            }
            bool leads = path.starts_with(own) && (own.size() == path.size() || path[own.size()] == '/');
            if (!leads || item.entry.kind == EntryKind::folder || own.size() < result.consumed) return true;
-           SourcePtr kept = forward_ && item.entry.has_data() ? spool(*data, spool_) : nullptr;
+           SourcePtr kept = keeps && item.entry.has_data() ? spool(*data, spool_) : nullptr;
            result.kind = Lookup::Kind::entry;
            result.consumed = own.size();
            auto special = std::make_shared<const Special>(special_of(item));
@@ -229,6 +230,37 @@ class SequenceContainer final : public Container {
   }
 
   bool plain(std::size_t index) const { return !special_.contains(index); }
+
+  /// For whoever wants nothing but headers: what lies between them is passed over, or has to be decoded.
+  StreamPtr headers() {
+    return forward_ && !far_apart() ? make_read_ahead(content_->stream()) : make_source_stream(source_);
+  }
+
+  /// Whether bytes that are decoded block by block are worth being jumped about in: there are many blocks,
+  /// and the first headers lie further apart than a block reaches.
+  bool far_apart() {
+    constexpr std::uint64_t kManyBlocks = 16;  // then one that is decoded for nothing is little
+    std::call_once(looked_, [this] {
+      if (source_ && source_->size() / kManyBlocks >= source_->grain()) far_apart_ = headers_skip_blocks();
+    });
+    return far_apart_;
+  }
+
+  bool headers_skip_blocks() {
+    constexpr std::size_t kLooked = 8;
+    try {
+      auto parser = make_parser_();
+      InputBuffer input(make_source_stream(source_));
+      std::size_t count = 0;
+      for (SequenceItem item; count < kLooked && parser->next(input, item); item = {}) {
+        input.skip(item.packed + item.padding);
+        if (input.consumed() < source_->grain() * ++count) return false;
+      }
+      return count > 0;
+    } catch (const std::exception&) {
+      return false;  // told when the headers are read
+    }
+  }
 
   /// The data of an entry; `special` is null for those that have nothing of it.
   ContentPtr content_of(std::shared_ptr<const Entry> entry, const Special* special) {
@@ -322,6 +354,8 @@ class SequenceContainer final : public Container {
   MakeEditor make_editor_;
   std::once_flag listed_;
   std::atomic<bool> listed_already_{false}, asked_before_{false}, walked_{false};
+  std::once_flag looked_;
+  bool far_apart_ = false;
   std::atomic<std::size_t> counted_{0};  // entries
   std::vector<Entry> entries_;
   std::map<std::size_t, Special> special_;

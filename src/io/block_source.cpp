@@ -8,7 +8,9 @@
 namespace operculum {
 
 BlockSource::BlockSource(std::vector<Block> blocks, Decode decode)
-    : blocks_(std::move(blocks)), decode_(std::move(decode)) {}
+    : blocks_(std::move(blocks)), decode_(std::move(decode)) {
+  for (const Block& block : blocks_) largest_ = std::max(largest_, block.unpacked_size);
+}
 
 std::uint64_t BlockSource::size() const {
   return blocks_.empty() ? 0 : blocks_.back().unpacked_offset + blocks_.back().unpacked_size;

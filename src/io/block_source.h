@@ -1,5 +1,6 @@
 #pragma once
 
+#include <algorithm>
 #include <functional>
 
 #include "io/block_cache.h"
@@ -26,10 +27,11 @@ class BlockSource final : public Source {
   BlockSource(std::vector<Block> blocks, Decode decode);
   std::uint64_t size() const override;
   std::size_t read_at(std::uint64_t offset, ByteSpan out) const override;
-  bool costly() const override { return true; }
+  std::uint64_t grain() const override { return std::max<std::uint64_t>(largest_, 1); }
 
  private:
   std::vector<Block> blocks_;
+  std::uint64_t largest_ = 0;  // block, in bytes when it is decoded
   Decode decode_;
   mutable BlockCache cache_{kCacheBytes};
 };

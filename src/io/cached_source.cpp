@@ -14,7 +14,7 @@ class CachedSource final : public Source {
       : inner_(std::move(inner)), chunk_(chunk), cache_(limit) {}
   std::uint64_t size() const override { return inner_->size(); }
   std::uint64_t hole_at(std::uint64_t offset) const override { return inner_->hole_at(offset); }
-  bool costly() const override { return inner_->costly(); }
+  std::uint64_t grain() const override { return inner_->grain(); }
   std::optional<SourceRun> origin_at(std::uint64_t offset) const override {
     if (offset >= size()) return std::nullopt;
     return SourceRun{inner_.get(), offset, size() - offset};

@@ -1,5 +1,7 @@
 #include "io/digest.h"
 
+#include <algorithm>
+
 #include "base/checksum.h"
 #include "base/sum_kinds.h"
 #include "base/text.h"
@@ -8,7 +10,8 @@ namespace operculum {
 
 std::string sha256_of(const Source& source) {
   Sha256 digest;
-  Bytes block(256 * 1024);
+  constexpr std::uint64_t kBlock = 256 << 10;
+  Bytes block(static_cast<std::size_t>(std::clamp<std::uint64_t>(source.size(), 1, kBlock)));
   std::uint64_t at = 0;
   for (;;) {
     std::size_t count = source.read_at(at, block);

@@ -53,7 +53,7 @@ class ExtentSource final : public Source {
     }
     return (next == extents_.end() ? size_ : next->logical) - offset;
   }
-  bool costly() const override { return whole_->costly(); }
+  std::uint64_t grain() const override { return whole_->grain(); }
   std::optional<SourceRun> origin_at(std::uint64_t offset) const override {
     auto next = std::upper_bound(extents_.begin(), extents_.end(), offset,
                                  [](std::uint64_t at, const Extent& extent) { return at < extent.logical; });

@@ -44,7 +44,7 @@ class SliceSource final : public Source {
     if (!all) return std::nullopt;
     return all->subspan(static_cast<std::size_t>(begin_), static_cast<std::size_t>(size_));
   }
-  bool costly() const override { return whole_->costly(); }
+  std::uint64_t grain() const override { return whole_->grain(); }
   std::optional<SourceRun> origin_at(std::uint64_t offset) const override {
     if (offset >= size_) return std::nullopt;
     return SourceRun{whole_.get(), begin_ + offset, size_ - offset};
@@ -87,8 +87,10 @@ class JoinedSource final : public Source {
     std::uint64_t at = offset - begins_[index];
     return SourceRun{parts_[index].get(), at, parts_[index]->size() - at};
   }
-  bool costly() const override {
-    return std::any_of(parts_.begin(), parts_.end(), [](const SourcePtr& part) { return part->costly(); });
+  std::uint64_t grain() const override {
+    std::uint64_t most = 0;
+    for (const SourcePtr& part : parts_) most = std::max(most, part->grain());
+    return most;
   }
 
  private:

@@ -44,8 +44,11 @@ class Source {
   /// files. Borrowed.
   virtual int descriptor() const { return -1; }
 
+  /// How many bytes may have to be decoded for one of them; 0: they lie there.
+  virtual std::uint64_t grain() const { return 0; }
+
   /// True when reading decodes blocks: fine for one entry, but whoever wants everything should read a stream.
-  virtual bool costly() const { return false; }
+  bool costly() const { return grain() > 0; }
 };
 
 using SourcePtr = std::shared_ptr<const Source>;

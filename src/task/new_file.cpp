@@ -18,7 +18,7 @@ namespace operculum {
 namespace {
 
 constexpr std::string_view kOriginalEnding = ".before";
-constexpr std::size_t kBuffer = 1 << 20;
+constexpr std::size_t kBuffer = 1 << 20, kTextBuffer = 64 << 10;
 
 /// A path as the folder that it lies in and its name there.
 struct Spot {
@@ -89,8 +89,17 @@ void take_back(const WrittenFile& written) {
   }
 }
 
-void write_new_text(std::string_view text, const std::string& path) {
-  write_with({.path = path}, [&](OutputFile& out) { out.write(as_bytes(text)); });
+void write_new_text(const std::string& path, const std::function<void(const TextSink&)>& fill) {
+  write_with({.path = path}, [&](OutputFile& out) {
+    std::string waiting;
+    fill([&](std::string_view text) {
+      waiting += text;
+      if (waiting.size() < kTextBuffer) return;
+      out.write(as_bytes(waiting));
+      waiting.clear();
+    });
+    out.write(as_bytes(waiting));
+  });
 }
 
 WrittenFile write_new_file(const Assembly& assembly, const NewFile& file, Progress& progress) {

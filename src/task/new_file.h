@@ -37,8 +37,11 @@ void take_back(const WrittenFile& written);
 /// The same from a stream; holes stay holes.
 WrittenFile write_new_stream(Stream& stream, const NewFile& file, Progress& progress);
 
-/// Writes a text of this program's own, such as a receipt, to a new file. Throws IoError; EEXIST where
-/// something is.
-void write_new_text(std::string_view text, const std::string& path);
+/// Takes text, piece by piece.
+using TextSink = std::function<void(std::string_view)>;
+
+/// Writes a text of this program's own, such as a receipt, to a new file, as `fill` gives it out. Throws
+/// IoError; EEXIST where something is.
+void write_new_text(const std::string& path, const std::function<void(const TextSink&)>& fill);
 
 }  // namespace operculum

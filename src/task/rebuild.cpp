@@ -112,9 +112,8 @@ class Rebuild {
       Receipt::Item item;
       item.path = path.substr(slash + 1);
       item.size = one.size;
-      item.sha256 = one.digest;
-      item.kind = "file";
-      item.replaced = one.replaced.substr(one.replaced.rfind('/') + 1);
+      item.sha256 = sha256_from(one.digest);
+      item.set_replaced(one.replaced.substr(one.replaced.rfind('/') + 1));
       receipt.items.push_back(std::move(item));
     }
     receipt.write(request_.receipt);

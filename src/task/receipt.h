@@ -1,9 +1,14 @@
 #pragma once
 
+#include <array>
+#include <deque>
+#include <memory>
+#include <optional>
 #include <string>
+#include <string_view>
 #include <unordered_map>
-#include <vector>
 
+#include "base/bytes.h"
 #include "task/unpack.h"
 
 namespace operculum {
@@ -13,19 +18,33 @@ namespace operculum {
 /// elsewhere removes nothing.
 class Receipt {
  public:
+  enum class Kind : std::uint8_t { file, folder, link, hard_link };
+
+  /// Something that was written; there may be millions: about 90 bytes beside the path.
   struct Item {
     std::string path;  ///< beneath the folder
     std::uint64_t size = 0;
-    std::string sha256;       ///< of files and hard links
-    std::string kind;         ///< "file", "folder", "link", "hard link"
-    std::string link_target;  ///< of links
-    std::string replaced;     ///< the path that what was there before has now
+    std::optional<std::array<Byte, 32>> sha256;  ///< of files and hard links
+    Kind kind = Kind::file;
+
+    void set_link_target(std::string target);
+    void set_replaced(std::string path);
+    std::string_view link_target() const { return more_ ? std::string_view(more_->link_target) : ""; }
+    /// The path that what was there before has now.
+    std::string_view replaced() const { return more_ ? std::string_view(more_->replaced) : ""; }
+
+   private:
+    struct More {
+      std::string link_target, replaced;
+    };
+    More& more();
+    std::unique_ptr<More> more_;  // few have any of it
   };
 
   std::string source;    ///< the locator that was unpacked
   std::string folder;    ///< absolute
   bool complete = true;  ///< false: the unpacking was interrupted
-  std::vector<Item> items;
+  std::deque<Item> items;
 
   void add(const UnpackEvent& event);
 
@@ -34,30 +53,17 @@ class Receipt {
   void write(const std::string& path) const;
   static Receipt read(const std::string& path);  ///< throws IoError, Malformed
 
-  std::string seal() const;       ///< SHA-256 over what was written
-  std::string seal_path() const;  ///< beneath the folder
+  std::string seal() const;                             ///< SHA-256 over what was written
+  static std::string seal_path(std::string_view seal);  ///< of its file, beneath the folder
 
  private:
-  std::unordered_map<std::string, std::size_t> files_;  // into items, for hard links
+  std::size_t file_called(const std::string& path);
+
+  std::unordered_map<std::string_view, std::size_t> files_;  // into items; made for the first hard link
+  std::size_t known_ = 0;                                    // items that files_ knows
 };
 
-/// What became of one item of a receipt.
-struct DiscardEvent {
-  enum class Kind { removed, changed, missing, failed, returned } kind;
-  std::string path;
-  std::string message;
-};
-
-/// What became of the files that a receipt names.
-struct DiscardTotals {
-  std::uint64_t removed = 0, changed = 0, missing = 0, failed = 0;
-  std::uint64_t returned = 0;  ///< files that had been replaced and are back
-};
-
-/// Removes exactly the files and links that are still as they were written, then folders that are empty, and
-/// gives files that had been replaced their names back. Throws IoError, and Malformed when the receipt does
-/// not belong to the folder that it names.
-DiscardTotals discard(const Receipt& receipt, bool dry_run,
-                      const std::function<void(const DiscardEvent&)>& sink);
+/// The digest that these 64 digits are; nothing when they are none.
+std::optional<std::array<Byte, 32>> sha256_from(std::string_view digits);
 
 }  // namespace operculum

@@ -6,6 +6,7 @@
 #include <unistd.h>
 
 #include <algorithm>
+#include <array>
 #include <memory>
 
 #include "io/descriptor.h"
@@ -39,6 +40,14 @@ Descriptor sketch_of(const Source& source) {
   return made ? std::move(file) : Descriptor();
 }
 
+/// Whether the two stretches at either end where a pool of ZFS has its labels are holes; the library would
+/// read a megabyte to find that out.
+bool has_no_pool_labels(const Source& source) {
+  constexpr std::uint64_t kLabels = 512 << 10;
+  std::uint64_t size = source.size();
+  return size > 2 * kLabels && source.hole_at(0) >= kLabels && source.hole_at(size - kLabels) >= kLabels;
+}
+
 struct ValueName {
   std::string_view blkid, ours;
 };
@@ -60,6 +69,10 @@ Facts volume_facts(const Source& source, const std::string& path) {
   blkid_probe_set_superblocks_flags(probe.get(), BLKID_SUBLKS_TYPE | BLKID_SUBLKS_LABEL | BLKID_SUBLKS_UUID |
                                                      BLKID_SUBLKS_VERSION | BLKID_SUBLKS_USAGE |
                                                      BLKID_SUBLKS_SECTYPE);
+  std::string pool = "zfs_member";
+  std::array<char*, 2> left_out = {pool.data(), nullptr};
+  if (has_no_pool_labels(source))
+    blkid_probe_filter_superblocks_type(probe.get(), BLKID_FLTR_NOTIN, left_out.data());
   blkid_probe_enable_partitions(probe.get(), 1);
   while (blkid_do_probe(probe.get()) == 0) {
     int count = blkid_probe_numof_values(probe.get());

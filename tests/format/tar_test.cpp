@@ -1,6 +1,9 @@
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
+#include <atomic>
+
+#include "io/block_source.h"
 #include "support/open.h"
 #include "support/program.h"
 #include "support/refusal.h"
@@ -291,6 +294,49 @@ TEST(Tar, ListingAndFindingKeepNoEntries) {
   EXPECT_REFUSAL(
       open_bytes(tar, "t.tar", As::file, little)->entries(), LimitExceeded,
       "listing a file of 0 B takes more than 48.8 KiB of memory; if that is right, raise --max-memory");
+}
+
+/// Bytes in blocks that are decoded, and how many were.
+struct InBlocks {
+  explicit InBlocks(Bytes all) : all_(std::move(all)) {}
+
+  SourcePtr source() {
+    std::vector<Block> blocks;
+    for (std::uint64_t at = 0; at < all_.size(); at += kSize)
+      blocks.push_back({at, std::min<std::uint64_t>(kSize, all_.size() - at), at, 0});
+    return std::make_shared<BlockSource>(std::move(blocks), [this](const Block& block) {
+      ++decoded;
+      auto begin = all_.begin() + static_cast<std::ptrdiff_t>(block.unpacked_offset);
+      return Bytes(begin, begin + static_cast<std::ptrdiff_t>(block.unpacked_size));
+    });
+  }
+  std::atomic<std::size_t> decoded{0};
+
+ private:
+  static constexpr std::uint64_t kSize = 64 << 10;
+  const Bytes all_;
+};
+
+TEST(Tar, BlocksWithoutHeadersAreNotDecodedOnTheWayToOneEntry) {
+  std::string large(3 << 20, 's');
+  InBlocks far(TarBuilder().file("a.img", large).file("note.txt", "low water").file("b.img", large).build());
+  Held held = open_source(far.source(), "t.tar");
+  Lookup found = held->find("note.txt");
+  ASSERT_EQ(found.kind, Lookup::Kind::entry);
+  EXPECT_EQ(as_text(read_all(*found.open()->stream(), 100)), "low water");
+  EXPECT_EQ(paths_of(*held), "a.img note.txt b.img");
+  EXPECT_LT(far.decoded, 20u) << "of 97 blocks";
+}
+
+TEST(Tar, ManySmallEntriesInBlocksAreReadForwards) {
+  TarBuilder builder;
+  for (int i = 0; i < 3'000; ++i) builder.file("log/" + std::to_string(i), std::to_string(i));
+  InBlocks near(builder.build());
+  Held held = open_source(near.source(), "t.tar");
+  EXPECT_EQ(held->access(), Access::forward);
+  Lookup found = held->find("log/2718");
+  ASSERT_EQ(found.kind, Lookup::Kind::entry);
+  EXPECT_EQ(as_text(read_all(*found.open()->stream(), 100)), "2718");
 }
 
 /// However often it is gone through, each entry counts once.

@@ -21,7 +21,7 @@
 #include "task/pack.h"
 #include "task/places.h"
 #include "task/rebuild.h"
-#include "task/receipt.h"
+#include "task/discard.h"
 #include "task/unpack.h"
 #include "task/verify.h"
 

@@ -5,7 +5,7 @@
 #include "cli/confinement.h"
 #include "cli/session.h"
 #include "report/records.h"
-#include "task/receipt.h"
+#include "task/discard.h"
 
 namespace operculum::cli {
 namespace {
