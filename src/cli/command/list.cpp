@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <deque>
 #include <map>
 
 #include "base/text.h"
@@ -130,9 +131,18 @@ class Listing {
     }
     std::string digest = options_.digest.empty() || !entry.has_data() ? "" : digest_of(found);
     if (options_.sort == Sort::stored_order) return print(found, digest);
-    session_.context.limits.count_retained(memory_of(entry) + found.path.size() + sizeof(Kept));
-    kept_.push_back(
-        {copy_of(entry), found.path, digest, found.kind, &found.format, found.container.shared_from_this()});
+    keep(found, digest);
+  }
+
+  /// What an entry's line needs, and no more: there may be millions.
+  void keep(const Found& found, const std::string& digest) {
+    Kept kept{copy_of(found.entry), found.path,    digest,
+              found.kind,           &found.format, found.container.shared_from_this()};
+    kept.entry.path = {};  // the line has the whole path
+    bool all = session_.json || options_.form.full || found.format.family == "partition table";
+    if (!all && kept.entry.link_target().empty()) kept.entry.extra.reset();
+    session_.context.limits.count_retained(memory_of(kept.entry) + kept.path.size() + sizeof(Kept));
+    kept_.push_back(std::move(kept));
   }
 
   /// Of the unpacked bytes; empty when they cannot be had, which is told.
@@ -259,7 +269,7 @@ class Listing {
   bool several_;
   EntryTable table_;
   MessageFold fold_{session_};
-  std::vector<Kept> kept_;
+  std::deque<Kept> kept_;
   std::vector<TreeLine> tree_;
   Counts tally_;
   NameEncoding names_;
