@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <cstdlib>
 
+#include "base/path_parts.h"
 #include "base/text.h"
 #include "container/outer_file.h"
 #include "io/http_client.h"
@@ -43,12 +44,6 @@ constexpr const char* kNetworkFiles[] = {"/etc/resolv.conf",
                                          "/usr/local/share/ca-certificates",
                                          "/run/systemd/resolve"};
 
-std::string folder_of(const std::string& path) {
-  std::size_t slash = path.rfind('/');
-  if (slash == std::string::npos) return ".";
-  return slash == 0 ? "/" : path.substr(0, slash);
-}
-
 /// Each once, and few of those that lie in another one.
 void shorten(std::vector<std::string>& list) {
   std::sort(list.begin(), list.end());
@@ -76,7 +71,7 @@ Confinement& Confinement::reads(const std::string& target) {
   std::string file = file_of(target, &session_.context);
   if (file.empty() || file == "-" || stat(file.c_str(), &status) != 0) return *this;
   bool plain = S_ISREG(status.st_mode);
-  std::string folder = folder_of(file);
+  std::string folder = folder_on_disk(file);
   if (plain && folder != "/") rights_.read.push_back(folder);
   struct stat itself {};
   bool link = lstat(file.c_str(), &itself) == 0 && S_ISLNK(itself.st_mode);
@@ -105,7 +100,7 @@ Confinement& Confinement::reads_file(const std::string& path) {
 
 Confinement& Confinement::asks(const std::string& database) {
   if (database.empty()) return *this;
-  std::string folder = folder_of(real_path_of(database));
+  std::string folder = folder_on_disk(real_path_of(database));
   rights_.new_files.push_back(folder);
   setenv("SQLITE_TMPDIR", folder.c_str(), 0);  // what it sorts outside of memory goes there, too
   return *this;
@@ -117,12 +112,12 @@ Confinement& Confinement::changes(const std::string& folder) {
 }
 
 Confinement& Confinement::makes(const std::string& new_file) {
-  if (!new_file.empty()) rights_.new_files.push_back(folder_of(new_file));
+  if (!new_file.empty()) rights_.new_files.push_back(folder_on_disk(new_file));
   return *this;
 }
 
 Confinement& Confinement::takes_back(const std::string& folder) {
-  rights_.tidy.push_back(folder_of(folder));
+  rights_.tidy.push_back(folder_on_disk(folder));
   return *this;
 }
 

@@ -10,6 +10,7 @@
 #include <optional>
 
 #include "base/error.h"
+#include "base/path_parts.h"
 #include "base/text.h"
 #include "container/open.h"
 #include "io/file_source.h"
@@ -18,11 +19,6 @@ namespace operculum {
 namespace {
 
 constexpr int kMaxParts = 999;
-
-std::string folder_of(const std::string& path) {
-  std::size_t slash = path.rfind('/');
-  return slash == std::string::npos ? "" : path.substr(0, slash + 1);
-}
 
 /// `name` in `folder` as it is, or else one that differs only in case: sets made where case does not count
 /// are often renamed so. Empty when there is neither.
@@ -130,7 +126,7 @@ std::vector<Candidate> candidates_in(const Candidate& outer, bool wrapper, OpenC
 }  // namespace
 
 std::string path_beside(const std::string& path, const std::string& name) {
-  std::string full, within = folder_of(path);
+  std::string full, within(folder_part(path));
   for (std::string_view part : split(name, '/')) {
     if (part.starts_with('.')) return "";  // hidden files are no parts of anything
     full = find_part(within, part);
@@ -146,14 +142,14 @@ Beside file_sibling(const std::string& path) {
     std::string full = path_beside(path, name);
     return full.empty() ? nullptr : open_file(full);
   };
-  out.candidates = [folder = folder_of(path)] { return files_in(folder); };
+  out.candidates = [folder = std::string(folder_part(path))] { return files_in(folder); };
   return out;
 }
 
 Beside entry_sibling(ContainerPtr container, const std::string& path, OpenContext& context, Beside outer) {
   auto opened = std::make_shared<OpenedEntries>(std::move(container), context);
   Beside out;
-  out.open = [opened, folder = folder_of(path)](const std::string& name) -> SourcePtr {
+  out.open = [opened, folder = std::string(folder_part(path))](const std::string& name) -> SourcePtr {
     std::span<const Entry> entries = opened->entries();
     std::string full = folder + name, lower = to_lower(full);
     std::optional<std::size_t> found;
@@ -167,11 +163,12 @@ Beside entry_sibling(ContainerPtr container, const std::string& path, OpenContex
     }
     return found ? opened->open(*found) : nullptr;
   };
-  out.candidates = [opened, folder = folder_of(path), path, outer = std::move(outer), &context] {
+  out.candidates = [opened, folder = std::string(folder_part(path)), path, outer = std::move(outer),
+                    &context] {
     std::vector<Candidate> all;
     std::span<const Entry> entries = opened->entries();
     for (std::size_t i = 0; i < entries.size() && all.size() < kMaxCandidates; ++i) {
-      if (entries[i].has_data() && folder_of(entries[i].path) == folder)
+      if (entries[i].has_data() && folder_part(entries[i].path) == folder)
         all.push_back({entries[i].path, [opened, i] { return opened->open(i); }});
     }
     bool wrapper = entries.size() == 1;

@@ -5,8 +5,8 @@
 #include <algorithm>
 #include <cctype>
 
+#include "base/path_parts.h"
 #include "base/text.h"
-#include "layout/file_stem.h"
 #include "study/packing.h"
 #include "study/text_test.h"
 
@@ -79,7 +79,7 @@ class Writer {
   }
 
   void title() {
-    std::string file = subject_.main().name, stem(layout::file_stem(file));
+    std::string file = subject_.main().name, stem(file_stem(file));
     std::string name;
     for (char c : stem)
       name +=
@@ -422,8 +422,8 @@ class Writer {
   /// common.
   std::string other_file() const {
     std::string name = subject_.other().name, file = subject_.main().name;
-    std::string_view stem = layout::file_stem(file);
-    if (layout::file_stem(name) != stem) return literal(as_bytes(name));
+    std::string_view stem = file_stem(file);
+    if (file_stem(name) != stem) return literal(as_bytes(name));
     std::string ending = literal(as_bytes(name.substr(stem.size())));
     return "\"{file_stem}" + ending.substr(1);
   }

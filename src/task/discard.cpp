@@ -7,6 +7,7 @@
 #include <filesystem>
 #include <unordered_set>
 
+#include "base/path_parts.h"
 #include "base/text.h"
 #include "io/descriptor.h"
 #include "io/digest.h"
@@ -89,11 +90,6 @@ class Discard {
     return source->size() == item.size && sha256_from(sha256_of(*source)) == item.sha256;
   }
 
-  static std::string_view folder_of(std::string_view path) {
-    std::size_t slash = path.rfind('/');
-    return slash == std::string_view::npos ? std::string_view() : path.substr(0, slash);
-  }
-
   /// Innermost first; those that hold anything else stay.
   void remove_folders() {
     std::unordered_set<std::string> seen;
@@ -101,10 +97,10 @@ class Discard {
     for (const Receipt::Item& item : receipt_.items) {
       if (make_safe(item.path, NameRules::here).path != item.path) continue;
       bool is_folder = item.kind == Receipt::Kind::folder;
-      std::string_view folder = is_folder ? std::string_view(item.path) : folder_of(item.path);
+      std::string_view folder = is_folder ? std::string_view(item.path) : parent_of(item.path);
       if (folder == last) continue;
       last = folder;
-      while (!folder.empty() && seen.insert(std::string(folder)).second) folder = folder_of(folder);
+      while (!folder.empty() && seen.insert(std::string(folder)).second) folder = parent_of(folder);
     }
     std::vector<std::string> folders(seen.begin(), seen.end());
     std::sort(folders.begin(), folders.end(), [](const std::string& a, const std::string& b) {

@@ -6,24 +6,17 @@
 #include <map>
 
 #include "base/error.h"
+#include "base/path_parts.h"
 #include "base/text.h"
 #include "container/parts.h"
-#include "layout/file_stem.h"
 
 namespace operculum {
-namespace {
-
-std::string folder_of(const std::string& path) {
-  std::size_t slash = path.rfind('/');
-  return slash == std::string::npos ? "" : path.substr(0, slash + 1);
-}
-
-}  // namespace
+namespace {}  // namespace
 
 std::string name_beside(const std::string& file, const std::string& before, const std::string& after) {
-  std::string_view stem = layout::file_stem(before);
+  std::string_view stem = file_stem(before);
   if (!file.starts_with(stem)) return file;
-  return std::string(layout::file_stem(after)) + file.substr(stem.size());
+  return std::string(file_stem(after)) + file.substr(stem.size());
 }
 
 Beside beside_planned(const RebuildLayer& layer, const PlannedLayer& plan) {
@@ -48,7 +41,7 @@ std::vector<FileToWrite> files_to_write(const PlannedLayer& plan, const std::str
     NewFile as;
     as.in_place = into.empty();
     as.like = there;
-    as.path = into.empty() ? there : folder_of(into) + name_beside(one.name, before, after);
+    as.path = into.empty() ? there : std::string(folder_part(into)) + name_beside(one.name, before, after);
     std::error_code none;
     bool same_place = into.empty() || std::filesystem::equivalent(as.path, there, none);
     if (same_place && !one.changed) continue;

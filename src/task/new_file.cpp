@@ -9,6 +9,7 @@
 #include <memory>
 
 #include "base/error.h"
+#include "base/path_parts.h"
 #include "base/text.h"
 #include "container/limits.h"
 #include "io/digest.h"
@@ -25,9 +26,7 @@ struct Spot {
   std::string folder, name;
 };
 Spot spot_of(const std::string& path) {
-  std::size_t slash = path.rfind('/');
-  if (slash == std::string::npos) return {".", path};
-  return {slash == 0 ? "/" : path.substr(0, slash), path.substr(slash + 1)};
+  return {folder_on_disk(path), path.substr(folder_part(path).size())};
 }
 
 /// Where a link leads: the file itself is replaced, not the link to it.

@@ -2,10 +2,10 @@
 
 #include <algorithm>
 
+#include "base/path_parts.h"
 #include "container/embedded.h"
 #include "container/locator.h"
 #include "container/parts.h"
-#include "layout/file_stem.h"
 #include "study/leaves.h"
 #include "study/text_test.h"
 
@@ -46,7 +46,7 @@ std::vector<study::NamedFile> files_beside(const Place& place, const std::vector
     bool plain = std::all_of(bytes.begin(), bytes.end(), study::is_ascii_name_byte);
     bool meant = std::any_of(named.begin() + 1, named.end(),
                              [&](std::string_view target) { return base_name(target) == name; });
-    bool alike = layout::file_stem(name) == layout::file_stem(place.name);
+    bool alike = file_stem(name) == file_stem(place.name);
     if (!plain || name == place.name || (!meant && !alike) || files.size() >= kMostBeside) continue;
     if (SourcePtr source = beside(name)) files.push_back({std::move(source), name});
   }

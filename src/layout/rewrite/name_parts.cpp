@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <set>
 
+#include "base/path_parts.h"
 #include "base/sum_kinds.h"
 #include "base/text.h"
 #include "layout/plan/read_plan.h"
@@ -14,10 +15,6 @@ struct Texts {
   std::string before, after;
 };
 
-std::string folder_of(const std::string& path) {
-  return path.substr(0, path.size() - base_name(path).size());
-}
-
 std::string turned(std::string text) {
   std::replace(text.begin(), text.end(), '/', '\\');
   return text;
@@ -26,7 +23,7 @@ std::string turned(std::string text) {
 /// What of a path a text may be.
 std::vector<Texts> pieces_of(const std::string& before, const std::string& after) {
   std::string old_name(base_name(before)), new_name(base_name(after));
-  std::string old_folder = folder_of(before), new_folder = folder_of(after);
+  std::string old_folder(folder_part(before)), new_folder(folder_part(after));
   std::vector<Texts> out = {{before, after}};
   if (!old_folder.empty() || !new_folder.empty()) out.push_back({turned(before), turned(after)});
   if (old_folder == new_folder) {
