@@ -2,12 +2,15 @@
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
+#include "base/text.h"
 #include "support/byte_writer.h"
 #include "support/open.h"
+#include "support/program.h"
 #include "support/refusal.h"
 #include "support/sample_tree.h"
 #include "support/seals.h"
 #include "support/sentence.h"
+#include "support/temp_folder.h"
 
 namespace operculum::test {
 namespace {
@@ -117,6 +120,55 @@ TEST(Mcuboot, IsFoundInADumpWithItsEnd) {
   ASSERT_EQ(held.format(), "searched");
   EXPECT_EQ(paths_of(*held), "offset-00001000");
   EXPECT_EQ(held->entries()[0].size, image.size());
+}
+
+/// A key sealed by another program, step by step as the boot loader's documents have it.
+class SealedByOpenssl {
+ public:
+  explicit SealedByOpenssl(const Bytes& key) {
+    temp_.write("key", key);
+    for (const char* name : {"own", "new"})
+      call({"genpkey", "-algorithm", "X25519", "-out", std::string(name) + ".pem"});
+    call({"pkey", "-in", "own.pem", "-pubout", "-out", "own-public.pem"});
+    call({"pkey", "-in", "new.pem", "-pubout", "-outform", "DER", "-out", "new-public.der"});
+    call({"pkeyutl", "-derive", "-inkey", "new.pem", "-peerkey", "own-public.pem", "-out", "shared"});
+    call({"kdf", "-keylen", std::to_string(key.size() + 32), "-kdfopt", "digest:SHA256", "-kdfopt",
+          "hexkey:" + to_hex(bytes("shared")), "-kdfopt", "info:MCUBoot_ECIES_v1", "-binary", "-out",
+          "derived", "HKDF"});
+    Bytes derived = bytes("derived");
+    std::string cipher_key = to_hex(ByteView(derived).first(key.size()));
+    call({"enc", key.size() == 16 ? "-aes-128-ctr" : "-aes-256-ctr", "-K", cipher_key, "-iv",
+          std::string(32, '0'), "-in", "key", "-out", "sealed"});
+    call({"dgst", "-sha256", "-mac", "HMAC", "-macopt",
+          "hexkey:" + to_hex(ByteView(derived).subspan(key.size())), "-binary", "-out", "mac", "sealed"});
+  }
+
+  SealedKey sealed() const {
+    Bytes made = bytes("new-public.der");  // the key itself comes last
+    ByteWriter value;
+    value.bytes(ByteView(made).last(32)).bytes(bytes("mac")).bytes(bytes("sealed"));
+    constexpr std::uint16_t kSealedOnX25519 = 0x33;
+    return {temp_.read("own.pem"), kSealedOnX25519, value.take()};
+  }
+
+ private:
+  void call(const std::vector<std::string>& words) {
+    Ran ran = run("openssl", words, temp_.path());
+    EXPECT_EQ(ran.exit_code, 0) << words.front() << ": " << ran.err;
+  }
+  Bytes bytes(const std::string& name) const { return to_bytes(temp_.read(name)); }
+
+  TempFolder temp_;
+};
+
+TEST(Mcuboot, KeysThatOpensslSealedOnX25519) {
+  if (!on_path("openssl")) GTEST_SKIP() << "this machine has no openssl program";
+  for (std::size_t size : {16u, 32u}) {
+    Bytes key = noise(size, 9);
+    SealedKey sealed = SealedByOpenssl(key).sealed();
+    Bytes image = make_mcuboot(program(), {.key = key, .sealed = sealed});
+    EXPECT_EQ(text_at(*with_key(image, to_bytes(sealed.owner)), "image.bin"), as_text(program()));
+  }
 }
 
 }  // namespace

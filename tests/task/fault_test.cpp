@@ -17,11 +17,11 @@
 #include "support/temp_folder.h"
 #include "support/zip_builder.h"
 #include "task/convert.h"
+#include "task/discard.h"
 #include "task/identify.h"
 #include "task/pack.h"
 #include "task/places.h"
 #include "task/rebuild.h"
-#include "task/discard.h"
 #include "task/unpack.h"
 #include "task/verify.h"
 

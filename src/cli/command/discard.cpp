@@ -1,3 +1,5 @@
+#include "task/discard.h"
+
 #include <fmt/format.h>
 
 #include "base/text.h"
@@ -5,7 +7,6 @@
 #include "cli/confinement.h"
 #include "cli/session.h"
 #include "report/records.h"
-#include "task/discard.h"
 
 namespace operculum::cli {
 namespace {

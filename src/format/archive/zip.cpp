@@ -230,9 +230,7 @@ class ZipContainer final : public Container {
     return data;
   }
 
-  ContentPtr data_content(const Member& one) {
-    return make_entry_content(data_of(one), shared_from_this());
-  }
+  ContentPtr data_content(const Member& one) { return make_entry_content(data_of(one), shared_from_this()); }
 
   /// A password that fits this entry: entries of one archive may have different ones.
   std::string password_for(const Member& one, const Local& local, EntryData data) {
