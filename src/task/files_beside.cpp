@@ -11,7 +11,6 @@
 #include "container/parts.h"
 
 namespace operculum {
-namespace {}  // namespace
 
 std::string name_beside(const std::string& file, const std::string& before, const std::string& after) {
   std::string_view stem = file_stem(before);

@@ -5,6 +5,7 @@
 #include <tuple>
 
 #include "base/error.h"
+#include "base/path_parts.h"
 #include "base/text.h"
 #include "base/units.h"
 #include "container/parts.h"
@@ -36,6 +37,20 @@ std::size_t index_of(Container& container, const Entry& entry) {
                     escape(entry.path)));
   }
   return *same_path;
+}
+
+/// Where a file that lies beside the entry at `path` stands among a container's entries.
+std::size_t index_beside(Container& container, const std::string& path, const std::string& name) {
+  std::span<const Entry> all = container.entries();
+  std::string full = std::string(folder_part(path)) + name, lower = to_lower(full);
+  std::optional<std::size_t> alike;
+  for (std::size_t i = 0; i < all.size(); ++i) {
+    if (!all[i].has_data()) continue;
+    if (all[i].path == full) return i;
+    if (!alike && to_lower(all[i].path) == lower) alike = i;
+  }
+  if (!alike) throw Unsupported(fmt::format("changing \"{}\", which is not among the entries", escape(full)));
+  return *alike;
 }
 
 /// Whether this layer's change is one file in the place of another of the same size.
@@ -88,12 +103,13 @@ Assembly rewritten(const RebuildLayer& layer, const Changes& changes, const Writ
 
 }  // namespace
 
-RebuildLayer prepare_layer(const Layer& layer, OpenContext& context) {
+RebuildLayer prepare_layer(const Layer& layer, OpenContext& context, Beside sibling) {
   RebuildLayer out{layer.format, nullptr, layer.container, layer.content->source(), layer.name, 0};
   if (!out.source || out.source->costly()) {
     out.source = spool(*layer.content->stream(), context.spool);  // decoded once, however often it is read
-    out.shown = layer.format->open({make_content(out.source), layer.name}, context);
+    out.shown = layer.format->open({make_content(out.source), layer.name, sibling}, context);
   }
+  out.sibling = std::move(sibling);
   out.container = out.shown->written_as();
   return out;
 }
@@ -101,10 +117,17 @@ RebuildLayer prepare_layer(const Layer& layer, OpenContext& context) {
 std::vector<RebuildLayer> prepare_layers(const Place& place, OpenContext& context) {
   std::vector<RebuildLayer> out;
   for (const Layer& layer : place.layers) {
-    RebuildLayer made = prepare_layer(layer, context);
-    if (out.empty() && !place.file.empty()) made.sibling = file_sibling(place.file);
-    if (layer.entry && !out.empty()) made.index = index_of(*out.back().container, *layer.entry);
-    out.push_back(std::move(made));
+    std::size_t index = 0;
+    Beside sibling;
+    if (out.empty()) {
+      if (!place.file.empty()) sibling = file_sibling(place.file);
+    } else if (layer.entry) {
+      ContainerPtr around = out.back().container;
+      index = index_of(*around, *layer.entry);
+      sibling = entry_sibling(around, around->entries()[index].path, context);
+    }
+    out.push_back(prepare_layer(layer, context, std::move(sibling)));
+    out.back().index = index;
   }
   return out;
 }
@@ -153,6 +176,17 @@ std::vector<PlannedLayer> plan_layers(const std::vector<RebuildLayer>& layers,
     around.size = out[i].source->size();
     around.content = make_content(out[i].source);
     Changes changes;
+    for (const FileBeside& one : out[i].beside) {
+      if (!one.changed) continue;
+      std::size_t index = index_beside(*layers[i - 1].container, around.path, one.name);
+      NewEntry file;
+      file.path = layers[i - 1].container->entries()[index].path;
+      file.size = one.bytes->size();
+      file.content = make_content(one.bytes);
+      if (writing.note)
+        writing.note(file.path, "changes with \"" + escape(around.path) + "\", whose data it has");
+      changes.replaced.emplace(index, std::move(file));
+    }
     changes.replaced.emplace(layers[i].index, std::move(around));
     if (more) more(i - 1, changes);
     out[i - 1] = *plan_changes(layers[i - 1], std::move(changes), writing);

@@ -14,11 +14,11 @@ struct RebuildLayer {
   SourcePtr source;        ///< its bytes
   std::string name;        ///< of the file or entry that it is
   std::size_t index = 0;   ///< of that entry in the layer around; of no use for the outermost
-  Beside sibling = {};     ///< what lies beside it, where that can be written, too: a file on disk
+  Beside sibling = {};     ///< what lies beside it, on disk or in the container around
 };
 
-/// A layer, opened again where it was read as a stream.
-RebuildLayer prepare_layer(const Layer& layer, OpenContext& context);
+/// A layer, opened again where it was read as a stream; `sibling` is what lies beside it.
+RebuildLayer prepare_layer(const Layer& layer, OpenContext& context, Beside sibling = {});
 
 /// The layers of a place, opened again where they were read as a stream. Throws Unsupported where an entry
 /// that leads inwards cannot be found among those that are written.
