@@ -12,11 +12,11 @@ namespace {
 
 using namespace test;
 
-constexpr std::string_view kDigest = "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855";
+constexpr std::string_view kOfNothing = "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855";
 
-UnpackEvent written(const std::string& path, UnpackEvent::Kind kind = UnpackEvent::Kind::file) {
+UnpackEvent event_of(const std::string& path, UnpackEvent::Kind kind = UnpackEvent::Kind::file) {
   UnpackEvent event{.kind = kind, .path = path, .output = path};
-  if (kind == UnpackEvent::Kind::file) event.sha256 = kDigest;
+  if (kind == UnpackEvent::Kind::file) event.sha256 = kOfNothing;
   return event;
 }
 
@@ -26,15 +26,15 @@ TEST(Receipt, SaysTheSameWhenItIsReadAgain) {
   receipt.source = "pool \xff.zip";
   receipt.folder = temp.path();
   receipt.complete = false;
-  receipt.add(written("pool", UnpackEvent::Kind::folder));
-  UnpackEvent file = written("pool/odd \"name\"\n\xff");
+  receipt.add(event_of("pool", UnpackEvent::Kind::folder));
+  UnpackEvent file = event_of("pool/odd \"name\"\n\xff");
   file.size = 7;
   file.replaced = "pool/before";
   receipt.add(file);
-  UnpackEvent link = written("pool/latest", UnpackEvent::Kind::link);
+  UnpackEvent link = event_of("pool/latest", UnpackEvent::Kind::link);
   link.link_target = "crab.txt";
   receipt.add(link);
-  receipt.add(written("left", UnpackEvent::Kind::left_out));
+  receipt.add(event_of("left", UnpackEvent::Kind::left_out));
   receipt.write(temp.path("r.json"));
   Receipt again = Receipt::read(temp.path("r.json"));
   EXPECT_EQ(again.source, receipt.source);
@@ -46,23 +46,23 @@ TEST(Receipt, SaysTheSameWhenItIsReadAgain) {
   EXPECT_FALSE(again.items[0].sha256);
   EXPECT_EQ(again.items[1].path, file.output);
   EXPECT_EQ(again.items[1].size, 7u);
-  EXPECT_EQ(again.items[1].sha256, sha256_from(kDigest));
+  EXPECT_EQ(again.items[1].sha256, sha256_from(kOfNothing));
   EXPECT_EQ(again.items[1].replaced(), "pool/before");
   EXPECT_EQ(again.items[2].kind, Receipt::Kind::link);
   EXPECT_EQ(again.items[2].link_target(), "crab.txt");
   nlohmann::json json = parse_json(temp.read("r.json"));
   EXPECT_EQ(json["written"].size(), 3u);
-  EXPECT_EQ(json["written"][1]["sha256"], kDigest);
+  EXPECT_EQ(json["written"][1]["sha256"], kOfNothing);
   EXPECT_TRUE(temp.has(Receipt::seal_path(receipt.seal())));
 }
 
 TEST(Receipt, HardLinksHaveTheDigestOfTheFileThatTheyShare) {
   Receipt receipt;
-  UnpackEvent file = written("a");
+  UnpackEvent file = event_of("a");
   file.size = 5;
   receipt.add(file);
   auto link = [&](const std::string& path, const std::string& to) {
-    UnpackEvent event = written(path, UnpackEvent::Kind::link);
+    UnpackEvent event = event_of(path, UnpackEvent::Kind::link);
     event.hard_link = true;
     event.link_target = to;
     receipt.add(event);
@@ -73,7 +73,7 @@ TEST(Receipt, HardLinksHaveTheDigestOfTheFileThatTheyShare) {
   ASSERT_EQ(receipt.items.size(), 3u);
   EXPECT_EQ(receipt.items[2].kind, Receipt::Kind::hard_link);
   EXPECT_EQ(receipt.items[2].size, 5u);
-  EXPECT_EQ(receipt.items[2].sha256, sha256_from(kDigest));
+  EXPECT_EQ(receipt.items[2].sha256, sha256_from(kOfNothing));
   EXPECT_EQ(receipt.items[2].link_target(), "");
 }
 
@@ -98,24 +98,24 @@ TEST_P(ReceiptRefuses, WhatIsNone) {
   EXPECT_REFUSAL(Receipt::read(temp.path("r.json")), Malformed, std::string(GetParam().sentence));
 }
 
-constexpr std::string_view kExpected =
+constexpr std::string_view kOtherJson =
     "the file is no receipt: expected the JSON that unpack --receipt writes";
 
 INSTANTIATE_TEST_SUITE_P(
     Texts, ReceiptRefuses,
     testing::Values(
-        NoReceipt{"", kExpected}, NoReceipt{"tide", kExpected}, NoReceipt{"[1, -2, 3.5, null]", kExpected},
+        NoReceipt{"", kOtherJson}, NoReceipt{"tide", kOtherJson}, NoReceipt{"[1, -2, 3.5, null]", kOtherJson},
         NoReceipt{
             R"({"kind": "operculum receipt", "version": 2, "folder": "/x", "complete": true, "written": []})",
-            kExpected},
+            kOtherJson},
         NoReceipt{R"({"kind": "operculum receipt", "version": 3})",
                   "the file is no receipt of this program's version"},
         NoReceipt{R"({"kind": "shopping list"})", "the file is no receipt of this program's version"},
         NoReceipt{R"({"kind": "operculum receipt", "version": 2, "source": "a\\q"})",
                   "the receipt has a path that is not written as this program writes it"},
-        NoReceipt{R"({"written": [{"kind": "file"}]})", kExpected},
-        NoReceipt{R"({"written": [{"path": "a", "kind": "fjord"}]})", kExpected},
-        NoReceipt{R"({"written": [{"path": "a", "kind": "file", "sha256": "12"}]})", kExpected}));
+        NoReceipt{R"({"written": [{"kind": "file"}]})", kOtherJson},
+        NoReceipt{R"({"written": [{"path": "a", "kind": "fjord"}]})", kOtherJson},
+        NoReceipt{R"({"written": [{"path": "a", "kind": "file", "sha256": "12"}]})", kOtherJson}));
 
 }  // namespace
 }  // namespace operculum
