@@ -90,6 +90,14 @@ constexpr Onwards<At> from_byte() {
   return {};
 }
 
+/// What is called for each field has to become part of its caller: places are constants then, and reading a
+/// structure is as many loads as it has fields.
+#ifdef NDEBUG
+#define OPERCULUM_FOR_EACH_FIELD __attribute__((always_inline))
+#else
+#define OPERCULUM_FOR_EACH_FIELD
+#endif
+
 namespace detail {
 
 // Fields of several types side by side: what std::tuple is, without the overloads that take so long to
@@ -104,7 +112,7 @@ template <std::size_t... Index, typename... Fields>
 struct Places<std::index_sequence<Index...>, Fields...> : Place<Index, Fields>... {
   /// Calls `step(field)` for each, in order.
   template <typename Step>
-  constexpr void each(Step step) const {
+  OPERCULUM_FOR_EACH_FIELD constexpr void each(Step step) const {
     (step(static_cast<const Place<Index, Fields>&>(*this).field), ...);
   }
 };
@@ -126,9 +134,9 @@ struct StructureLayout {
 
   /// Calls `visit(field, at)` for each field that holds something.
   template <typename Visit>
-  constexpr void each(Visit visit) const {
+  OPERCULUM_FOR_EACH_FIELD constexpr void each(Visit visit) const {
     std::size_t at = 0;
-    fields.each([&](const auto& part) {
+    fields.each([&](const auto& part) OPERCULUM_FOR_EACH_FIELD {
       at = part.begin(at);
       if constexpr (requires { part.member; }) visit(part, at);
       at += part.width;
@@ -207,7 +215,7 @@ void store_field(const Field&, Byte* bytes, const Member& member) {
 template <typename S, std::endian Order = decltype(S::layout)::order>
 S read_structure(const Byte* bytes) {
   S out{};
-  S::layout.each([&](const auto& part, std::size_t at) {
+  S::layout.each([&](const auto& part, std::size_t at) OPERCULUM_FOR_EACH_FIELD {
     detail::load_field<Order>(part, bytes + at, out.*(part.member));
   });
   return out;
@@ -229,7 +237,7 @@ S read_structure(Cursor& cursor) {
 /// Puts the structure over `bytes`, size_on_disk<S> of them; what no field covers is left as it is.
 template <typename S, std::endian Order = decltype(S::layout)::order>
 void write_structure(const S& from, Byte* bytes) {
-  S::layout.each([&](const auto& part, std::size_t at) {
+  S::layout.each([&](const auto& part, std::size_t at) OPERCULUM_FOR_EACH_FIELD {
     detail::store_field<Order>(part, bytes + at, from.*(part.member));
   });
 }
@@ -249,7 +257,7 @@ struct FieldPlace {
 template <typename S, typename Member>
 constexpr FieldPlace place_of(Member S::*member) {
   FieldPlace place;
-  S::layout.each([&](const auto& part, std::size_t at) {
+  S::layout.each([&](const auto& part, std::size_t at) OPERCULUM_FOR_EACH_FIELD {
     if constexpr (requires { part.member == member; }) {
       if (part.member == member) place = {part.name, at};
     }
@@ -261,7 +269,7 @@ constexpr FieldPlace place_of(Member S::*member) {
 template <typename S, typename T>
 T read_field(T S::*member, const Byte* bytes) {
   T value{};
-  S::layout.each([&](const auto& part, std::size_t at) {
+  S::layout.each([&](const auto& part, std::size_t at) OPERCULUM_FOR_EACH_FIELD {
     if constexpr (requires { part.member == member; }) {
       if (part.member == member) detail::load_field<decltype(S::layout)::order>(part, bytes + at, value);
     }
@@ -272,7 +280,7 @@ T read_field(T S::*member, const Byte* bytes) {
 /// Puts one field alone over the bytes of its structure.
 template <typename S, typename T>
 void write_field(T S::*member, const std::type_identity_t<T>& value, Byte* bytes) {
-  S::layout.each([&](const auto& part, std::size_t at) {
+  S::layout.each([&](const auto& part, std::size_t at) OPERCULUM_FOR_EACH_FIELD {
     if constexpr (requires { part.member == member; }) {
       if (part.member == member) detail::store_field<decltype(S::layout)::order>(part, bytes + at, value);
     }
@@ -283,7 +291,7 @@ void write_field(T S::*member, const std::type_identity_t<T>& value, Byte* bytes
 template <typename S, typename T>
 Bytes written_field(T S::*member, const std::type_identity_t<T>& value) {
   Bytes out;
-  S::layout.each([&](const auto& part, std::size_t) {
+  S::layout.each([&](const auto& part, std::size_t) OPERCULUM_FOR_EACH_FIELD {
     if constexpr (requires { part.member == member; }) {
       if (part.member != member) return;
       out.resize(part.width);

@@ -14,6 +14,7 @@ namespace operculum::study {
 namespace {
 
 constexpr double kNameless = 20;  // bits against a last record without a name
+constexpr double kKeyed = 30;     // bits against a key: there are many, and any makes something of any bytes
 constexpr double kFragment = 80;  // bits against records that go on where they should end
 constexpr std::uint64_t kUsualMagic = 8;
 constexpr double kBitsOfHead = 0.3;      // of a byte of a header
@@ -236,7 +237,10 @@ void explain_packed(Hypothesis& found, Lookup& lookup) {
       found.bits += 12;
     }
   }
-  if (space.keyed()) return;  // as far as the records go
+  if (space.keyed()) {                                         // as far as the records go
+    found.bits -= found.placement.size ? kKeyed : 2 * kKeyed;  // places that rise alone are easily made
+    return;
+  }
   found.packed_size = std::to_string(space.stored_size);
   if (auto size = lookup.stated(space.stored_size, "index_size", "bytes of the index as it lies here")) {
     found.packed_size = *size;
@@ -353,7 +357,10 @@ double bits_of_gaps(const std::vector<DataRun>& runs, std::uint64_t moved, const
     if (bytes.empty()) continue;
     ++looked;
     bool filling = std::all_of(bytes.begin(), bytes.end(), [&](Byte b) { return b == bytes.front(); });
-    bits += filling ? std::min(4.0, static_cast<double>(bytes.size()) / 4) : -8;
+    // A text may belong to an entry, such as its name.
+    auto letters = std::count_if(bytes.begin(), bytes.end(), is_ascii_name_byte);
+    bool text = letters * 5 > static_cast<std::ptrdiff_t>(bytes.size()) * 4;
+    bits += filling ? std::min(4.0, static_cast<double>(bytes.size()) / 4) : text ? -1 : -8;
   }
   return bits;
 }
@@ -391,6 +398,16 @@ double bits_against_text(const Grid& grid) {
   for (std::size_t back = 1; cut && back <= (space.plain ? 2u : 1u); ++back)
     cut = is_ascii_name_byte(in_front(0, back));
   return bits + (cut ? kCut : 0);
+}
+
+/// What a record's text speaks for, in bits: a letter or two may be anything.
+double bits_of_texts(const Grid& grid) {
+  constexpr double kBitsOfLetter = 0.75, kMost = 3;
+  std::size_t letters = 0;
+  for (const std::string& text : grid.texts) letters += text.size();
+  double each =
+      static_cast<double>(letters) / static_cast<double>(std::max<std::size_t>(1, grid.texts.size()));
+  return std::min(kMost, kBitsOfLetter * each);
 }
 
 }  // namespace
@@ -559,7 +576,10 @@ std::optional<Hypothesis> explain(Grid grid, const Frame& frame, std::vector<Pai
   add_columns(found, grid);
   // Up to four letters may be a number whose bytes happen to be printed.
   const Column* name = found.column(Role::name);
-  double letters = grid.shape.text != TextEnd::none ? 3 : name == nullptr ? 0 : name->width <= 4 ? 0.5 : 3;
+  double letters = grid.shape.text != TextEnd::none ? bits_of_texts(grid)
+                   : name == nullptr                ? 0
+                   : name->width <= 4               ? 0.5
+                                                    : 3;
   found.bits += letters * static_cast<double>(std::min<std::size_t>(grid.rows(), 20));
   found.grid = std::move(grid);
 
