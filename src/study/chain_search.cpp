@@ -20,7 +20,7 @@ constexpr std::uint64_t kMostIdle = 40;   // entries of next to nothing, one beh
 constexpr double kEnough = 40;            // bits
 constexpr std::uint64_t kMostAlike = 45;  // entries as large as the one before that tell something
 constexpr std::size_t kMostTagStart = 128, kTagSize = 4, kMostTagged = 20;  // bytes
-constexpr double kBitsOfTag = 6;
+constexpr double kBitsOfTag = 6, kBitsOfBeyond = 0.75;
 constexpr std::size_t kSampled = 4099;
 constexpr NumberForm kSizeForms[] = {{4, false}, {4, true},  {2, false}, {2, true}, {8, false},
                                      {8, true},  {3, false}, {3, true},  {1, false}};
@@ -211,7 +211,7 @@ class ChainSearch {
     if (walk.end != frame_.file_size() || walk.rows < kLeastLinks) return;
     // Without names the ways to build a header are many, the more the longer it is.
     std::size_t beyond = link.shape.before - std::min(link.shape.before, kUsualHeader);
-    double enough = nameless ? 1.5 * kEnough + static_cast<double>(beyond) / 2 : kEnough;
+    double enough = nameless ? 1.5 * kEnough + kBitsOfBeyond * static_cast<double>(beyond) : kEnough;
     if (nameless && walk.bits < enough) walk.bits += bits_of_names(start, link, walk);
     if (walk.bits < enough) return;
     if (walk.bits + 30 < most_bits_ || walk.largest * 4 > walk.all * 3 + 4096) return;
@@ -222,8 +222,9 @@ class ChainSearch {
   /// What speaks for a way through headers without texts of varying length: names among their fixed bytes.
   double bits_of_names(std::uint64_t start, const Link& link, const Walk& walk) const {
     constexpr std::size_t kLeastNamed = 5, kLeastName = 8;
-    constexpr double kBitsOfName = 6;
-    if (walk.rows < kLeastNamed || link.shape.before < kLeastName + link.form.width) return 0;
+    constexpr double kBitsOfName = 6, kLeastLed = 12;
+    bool leads = walk.bits >= kLeastLed && walk.all * 4 >= frame_.file_size();  // by sizes that are some
+    if (!leads || walk.rows < kLeastNamed || link.shape.before < kLeastName + link.form.width) return 0;
     std::vector<Column> texts = find_texts(grid_of(start, link, walk));
     bool named = std::any_of(texts.begin(), texts.end(), [](const Column& text) {
       return text.role == Role::name && text.width >= kLeastName;

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <functional>
 #include <map>
+#include <random>
 
 #include "base/checksum.h"
 #include "layout/compile.h"
@@ -428,6 +429,34 @@ TEST(StudySearch, ComparesEntriesWithWhatIsRecognised) {
                           with.drafts.front().hypothesis.evidence.end(), [](const std::string& line) {
                             return line.starts_with("12 of 12 entries begin where something begins");
                           }));
+}
+
+/// Each entry begins with a text that its size does not count, and a flag shares four bytes with its place.
+TEST(StudySearch, TakesTextsBetweenEntriesForWhatBelongsToThem) {
+  std::vector<File> files = exhibits(60);
+  std::size_t at = files.size() * 8;
+  ByteWriter index, data;
+  for (std::size_t i = 0; i < files.size(); ++i) {
+    files[i].data = noise(3000 + i * 1237 % 9000, static_cast<std::uint32_t>(i));
+    std::string said = fmt::format("recorded-at-the-mole-by-{}", files[i].name);
+    index.u32((at + data.size()) | 0x80000000u).u32(size_of(files[i]));
+    data.bytes(files[i].data).text(said);
+  }
+  Studied found = studied(ByteWriter().bytes(index.view()).bytes(data.view()).take());
+  ASSERT_EQ(found.files.size(), files.size()) << found.draft;
+  for (std::size_t i = 0; i < files.size(); ++i) EXPECT_EQ(found.files[i].data, files[i].data) << i;
+}
+
+/// What is made of bytes by a key that was found by counting is no index for that alone.
+TEST(StudySearch, BelievesNoKeyForNumbersThatRiseAlone) {
+  ByteWriter bytes;
+  bytes.u32(1500);
+  std::mt19937 lot(5);
+  for (std::uint32_t i = 0; i < 1500; ++i) {
+    std::uint32_t place = lot() % 0x400000, size = 200 + lot() % 0x8000;
+    bytes.u16(0x1000 + i * 7).u16(place & 0xffff).u8(place >> 16 | 0x80).u16(size & 0xffff).u8(0x40);
+  }
+  EXPECT_EQ(studied(bytes.view()).draft, "none");
 }
 
 }  // namespace
