@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <deque>
 #include <map>
+#include <numeric>
 
 #include "base/text.h"
 #include "base/units.h"
@@ -195,7 +196,10 @@ class Listing {
       session_.data.write(tree_text(tree_));
     }
     auto size = [](const Entry& entry) { return entry.size_known() ? entry.size : 0; };
-    std::stable_sort(kept_.begin(), kept_.end(), [&](const Kept& a, const Kept& b) {
+    std::vector<std::size_t> order(kept_.size());  // sorting what is kept itself would want room for it twice
+    std::iota(order.begin(), order.end(), std::size_t{0});
+    std::stable_sort(order.begin(), order.end(), [&](std::size_t i, std::size_t j) {
+      const Kept &a = kept_[i], &b = kept_[j];
       switch (options_.sort) {
         case Sort::size:
           return size(a.entry) > size(b.entry);
@@ -207,7 +211,8 @@ class Listing {
           return a.path < b.path;
       }
     });
-    for (const Kept& kept : kept_) {
+    for (std::size_t i : order) {
+      const Kept& kept = kept_[i];
       Found found{kept.entry, kept.path, *kept.format, *kept.container, false, 0, nullptr,
                   nullptr,    0,         kept.kind};
       print(found, kept.digest);
