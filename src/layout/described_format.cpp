@@ -13,42 +13,52 @@
 namespace operculum::layout {
 namespace {
 
-/// How many constant bytes fit, or which of them do not.
-struct MagicFit {
-  std::size_t bytes = 0;
-  std::string differs;  ///< a sentence; empty when all fit
-};
+/// Where constant bytes are to lie; nothing where what is looked at is too short.
+std::optional<std::uint64_t> place_of(const MagicPart& part, Probe& probe) {
+  if (!part.from_end) return part.offset;
+  auto size = probe.size();
+  return size && *size >= part.offset ? std::optional(*size - part.offset) : std::nullopt;
+}
 
-MagicFit magic_of(const Plan& plan, Probe& probe) {
-  MagicFit fit;
-  for (const MagicPart& part : plan.magic) {
-    std::uint64_t offset = part.offset;
-    if (part.from_end) {
-      auto size = probe.size();
-      if (!size || *size < part.offset) return {0, "it is too short"};
-      offset = *size - part.offset;
-    }
-    Bytes found = probe.at(offset, part.bytes.size());
-    if (as_text(found) != part.bytes)
-      return {0, fmt::format("at offset {} expected {}, found {}", offset, hex_text(as_bytes(part.bytes)),
-                             found.empty() ? "nothing" : hex_text(found))};
-    fit.bytes += part.bytes.size();
-  }
-  return fit;
+bool lie_there(const MagicPart& part, Probe& probe) {
+  auto offset = place_of(part, probe);
+  if (!offset) return false;
+  std::size_t size = part.bytes.size();
+  constexpr std::uint64_t kFront = 4096;  // bytes that are read of everything
+  if (*offset > kFront || *offset + size > kFront) return as_text(probe.at(*offset, size)) == part.bytes;
+  ByteView front = probe.head(static_cast<std::size_t>(*offset) + size);
+  return front.size() == *offset + size && as_text(front.last(size)) == part.bytes;
+}
+
+/// The first of a description's constant bytes that are other ones here; null when all fit.
+const MagicPart* misfit(const Plan& plan, Probe& probe) {
+  auto wrong = std::find_if(plan.magic.begin(), plan.magic.end(),
+                            [&](const MagicPart& part) { return !lie_there(part, probe); });
+  return wrong == plan.magic.end() ? nullptr : &*wrong;
+}
+
+std::string difference(const MagicPart& part, Probe& probe) {
+  auto offset = place_of(part, probe);
+  if (!offset) return "it is too short";
+  Bytes found = probe.at(*offset, part.bytes.size());
+  return fmt::format("at offset {} expected {}, found {}", *offset, hex_text(as_bytes(part.bytes)),
+                     found.empty() ? "nothing" : hex_text(found));
 }
 
 /// The cheap test: constant bytes at fixed places. The strict one: all that the description states up to its
 /// entries.
 Match recognise_described(const std::shared_ptr<const Plan>& plan, Chosen chosen, Probe& probe) {
-  MagicFit magic = magic_of(*plan, probe);
+  const MagicPart* wrong = misfit(*plan, probe);
   auto almost = [&](std::string_view why) {
     probe.add_almost(chosen == Chosen::by_user
                          ? fmt::format("the description {} does not fit: {}", escape(plan->id), why)
                          : fmt::format("it looks like {}, but {}", with_article(plan->title), why));
     return Match::none;
   };
-  if (!magic.differs.empty()) return chosen == Chosen::by_user ? almost(magic.differs) : Match::none;
-  bool strong = magic.bytes >= kStrongMagic || chosen == Chosen::by_user;
+  if (wrong != nullptr) return chosen == Chosen::by_user ? almost(difference(*wrong, probe)) : Match::none;
+  std::size_t magic = 0;
+  for (const MagicPart& part : plan->magic) magic += part.bytes.size();
+  bool strong = magic >= kStrongMagic || chosen == Chosen::by_user;
   std::string lower = to_lower(probe.name());
   bool named = std::any_of(plan->suffixes.begin(), plan->suffixes.end(),
                            [&](const std::string& suffix) { return lower.ends_with(suffix); });

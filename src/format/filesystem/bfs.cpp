@@ -136,8 +136,11 @@ class BfsContainer final : public FileTree {
 };
 
 Match recognise_bfs(Probe& probe) {
+  ByteView head = probe.head(size_on_disk<Superblock>);
+  if (head.size() < size_on_disk<Superblock> || read_field(&Superblock::magic, head.data()) != kMagic)
+    return Match::none;
   try {
-    read_superblock(probe.head(size_on_disk<Superblock>));
+    read_superblock(head);
     return Match::front;
   } catch (const Malformed&) {
     return Match::none;

@@ -225,6 +225,7 @@ class ExtContainer final : public FileTree {
 
 Match recognise_ext(Probe& probe) {
   Bytes raw = probe.at(kSuperAt, kSuperSize);
+  if (raw.size() < kSuperSize || read_field(&SuperRecord::magic, raw.data()) != kMagic) return Match::none;
   try {
     read_superblock(raw);
     return Match::front;

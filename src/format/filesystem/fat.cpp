@@ -181,7 +181,7 @@ class FatContainer final : public FileTree {
 
 Match recognise_fat(Probe& probe) {
   ByteView head = probe.head(kBootSize);
-  if (head.size() < kBootSize) return Match::none;
+  if (head.size() < kBootSize || (head[0] != 0xEB && head[0] != 0xE9)) return Match::none;
   try {
     Boot boot = read_boot(head);
     Bytes table = probe.at(boot.geometry.table_at, 3);

@@ -313,6 +313,9 @@ class HfsClassic final : public FileTree {
 
 Match recognise_hfs_classic(Probe& probe) {
   Bytes raw = probe.at(kMasterAt, size_on_disk<MasterBlock>);
+  if (raw.size() < size_on_disk<MasterBlock> ||
+      read_field(&MasterBlock::magic, raw.data()) != hfs::kClassicSignature)
+    return Match::none;
   try {
     MasterBlock master = read_master(raw);
     constexpr std::uint16_t kFirst = 3;  // behind the boot blocks and the master directory block
