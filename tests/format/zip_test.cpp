@@ -94,6 +94,20 @@ TEST(ZipDirectory, PathsAndNumbersAreTheSameWithAndWithoutTheRest) {
   }
 }
 
+TEST(ZipDirectory, DamagedFieldsAreToldWhateverIsAskedFor) {
+  ByteWriter time, owner;
+  time.u16(0x5455).u16(0);                     // without even the byte that says which times follow
+  owner.u16(0x7875).u16(3).u8(1).u8(9).u8(1);  // a number of nine bytes, of which one is there
+  for (const ByteWriter* field : {&time, &owner}) {
+    Bytes zip = ZipBuilder().add({.name = "a", .data = to_bytes("x"), .extra = field->view()}).build();
+    for (Detail detail : {Detail::all, Detail::numbers, Detail::paths}) {
+      Held held = open_bytes(zip);
+      held->each(detail, [](const Entry&) {});
+      EXPECT_TRUE(has_finding(*held, "extra fields that do not fill their space"));
+    }
+  }
+}
+
 TEST(ZipDirectory, ReadsHeadersLargerThanItsBuffer) {
   ByteWriter extra;
   extra.u16(0xFACE).u16(65'000).zeros(65'000);

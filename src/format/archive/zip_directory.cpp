@@ -86,10 +86,23 @@ std::size_t central_length(ByteView raw) {
   return length;
 }
 
-/// Whether what a field tells leaves the path, the sizes and the checksum of an entry as they are.
-bool tells_times_or_owners(std::uint16_t id) {
-  return id == extended_time_field || id == ntfs_field || id == unix_ids_field || id == unix_old_field ||
-         id == alignment_field;
+/// Whether a field tells times, owners or filling in a usual form, and so nothing of the path, the sizes and
+/// the checksum. Others are read in full, which tells of those that are damaged.
+bool is_usual_field(std::uint16_t id, ByteView field) {
+  switch (id) {
+    case extended_time_field:
+      return !field.empty();
+    case unix_ids_field:  // version 1, two numbers of four bytes
+      return field.size() == 11 && field[0] == 1 && field[1] == 4 && field[6] == 4;
+    case ntfs_field:  // attribute 1, three times
+      return field.size() == 32 && load_little<std::uint16_t>(field.data() + 4) == 1 &&
+             load_little<std::uint16_t>(field.data() + 6) == 24;
+    case unix_old_field:
+    case alignment_field:
+      return true;
+    default:
+      return false;
+  }
 }
 
 /// Replaces the sizes and the offset that a Zip64 field tells; false when a field wants a closer look.
@@ -109,7 +122,7 @@ bool take_plain_fields(CentralHeader& header, ByteView extra) {
         *number = load_little<std::uint64_t>(at);
         at += 8;
       }
-    } else if (!tells_times_or_owners(id)) {
+    } else if (!is_usual_field(id, extra.subspan(4, size))) {
       return false;
     }
     extra = extra.subspan(4 + size);
