@@ -11,6 +11,11 @@ inline std::string_view folder_part(std::string_view path) {
   return slash == std::string_view::npos ? std::string_view() : path.substr(0, slash + 1);
 }
 
+/// A path's last part: "c" of "a/b/c".
+inline std::string_view name_part(std::string_view path) {
+  return path.substr(folder_part(path).size());
+}
+
 /// The folder that holds what a path names, within what holds them all: "a/b" of "a/b/c", nothing of "c".
 inline std::string_view parent_of(std::string_view path) {
   std::string_view folder = folder_part(path);

@@ -12,6 +12,7 @@
 #include <utility>
 
 #include "base/error.h"
+#include "base/path_parts.h"
 #include "base/text.h"
 #include "io/kernel.h"
 
@@ -37,9 +38,7 @@ void Output::open(const std::string& path) {
   auto fail = [&](int error) { throw IoError(fmt::format("cannot write {}", escape(path)), error); };
   struct stat status {};
   if (lstat(path.c_str(), &status) == 0) fail(EEXIST);
-  std::size_t slash = path.rfind('/');
-  std::string folder = slash == std::string::npos ? "." : slash == 0 ? "/" : path.substr(0, slash);
-  file_ = Descriptor(kernel::open(folder.c_str(), O_WRONLY | O_TMPFILE, 0666));
+  file_ = Descriptor(kernel::open(folder_on_disk(path).c_str(), O_WRONLY | O_TMPFILE, 0666));
   if (file_) return;
   named_ = true;
   file_ = Descriptor(kernel::open(path.c_str(), O_WRONLY | O_CREAT | O_EXCL, 0666));

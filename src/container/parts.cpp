@@ -146,21 +146,23 @@ Beside file_sibling(const std::string& path) {
   return out;
 }
 
+std::optional<std::size_t> entry_beside(std::span<const Entry> entries, std::string_view path,
+                                        std::string_view name) {
+  std::string full = std::string(folder_part(path)).append(name), lower = to_lower(full);
+  std::optional<std::size_t> alike;
+  for (std::size_t i = 0; i < entries.size(); ++i) {
+    if (!entries[i].has_data() || entries[i].path.size() != full.size()) continue;
+    if (entries[i].path == full) return i;
+    if (!alike && to_lower(entries[i].path) == lower) alike = i;
+  }
+  return alike;
+}
+
 Beside entry_sibling(ContainerPtr container, const std::string& path, OpenContext& context, Beside outer) {
   auto opened = std::make_shared<OpenedEntries>(std::move(container), context);
   Beside out;
-  out.open = [opened, folder = std::string(folder_part(path))](const std::string& name) -> SourcePtr {
-    std::span<const Entry> entries = opened->entries();
-    std::string full = folder + name, lower = to_lower(full);
-    std::optional<std::size_t> found;
-    for (std::size_t i = 0; i < entries.size(); ++i) {
-      if (!entries[i].has_data() || entries[i].path.size() != full.size()) continue;
-      if (entries[i].path == full) {
-        found = i;
-        break;
-      }
-      if (!found && to_lower(entries[i].path) == lower) found = i;
-    }
+  out.open = [opened, path](const std::string& name) -> SourcePtr {
+    auto found = entry_beside(opened->entries(), path, name);
     return found ? opened->open(*found) : nullptr;
   };
   out.candidates = [opened, folder = std::string(folder_part(path)), path, outer = std::move(outer),

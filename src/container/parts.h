@@ -15,6 +15,11 @@ std::string path_beside(const std::string& path, const std::string& name);
 /// The plain files in the folder of `path`; hidden ones and links are not there.
 Beside file_sibling(const std::string& path);
 
+/// The file called `name` in the folder of `path` among these entries: exactly so, or else one that differs
+/// only in case.
+std::optional<std::size_t> entry_beside(std::span<const Entry> entries, std::string_view path,
+                                        std::string_view name);
+
 /// The entries in the folder of `path` in a container. For one thread at a time. What is in the disks beside
 /// its container
 /// (`outer`) are candidates, too: members of an array lie so in several images.

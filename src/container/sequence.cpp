@@ -145,7 +145,7 @@ class SequenceContainer final : public Container {
     if (listed_already_ || (again && !forward_)) return Container::find(path);
     Lookup result;
     InputBuffer input(headers());
-    const bool keeps = forward_ && !far_apart();
+    const bool keeps = decodes_all();
     pass(input, keeps ? Data::handed_out : Data::passed_over,
          [&](SequenceItem& item, std::size_t, Stream* data) {
            std::string_view own = item.entry.path;
@@ -233,8 +233,10 @@ class SequenceContainer final : public Container {
 
   /// For whoever wants nothing but headers: what lies between them is passed over, or has to be decoded.
   StreamPtr headers() {
-    return forward_ && !far_apart() ? make_read_ahead(content_->stream()) : make_source_stream(source_);
+    return decodes_all() ? make_read_ahead(content_->stream()) : make_source_stream(source_);
   }
+
+  bool decodes_all() { return forward_ && !far_apart(); }
 
   /// Whether bytes that are decoded block by block are worth being jumped about in: there are many blocks,
   /// and the first headers lie further apart than a block reaches.

@@ -16,6 +16,7 @@
 #include <memory>
 
 #include "base/error.h"
+#include "base/path_parts.h"
 #include "base/text.h"
 #include "io/file_source.h"
 #include "io/kernel.h"
@@ -81,9 +82,7 @@ struct PathParts {
   std::string folder, name;
 };
 PathParts parts_of(const std::string& path) {
-  std::size_t slash = path.rfind('/');
-  if (slash == std::string::npos) return {"", path};
-  return {path.substr(0, slash), path.substr(slash + 1)};
+  return {std::string(parent_of(path)), std::string(name_part(path))};
 }
 
 std::string new_temporary_name() {

@@ -18,6 +18,11 @@
 namespace operculum {
 namespace {
 
+/// What counts each kind of DiscardEvent, in their order.
+constexpr std::uint64_t DiscardTotals::*kTotals[] = {&DiscardTotals::removed, &DiscardTotals::changed,
+                                                     &DiscardTotals::missing, &DiscardTotals::failed,
+                                                     &DiscardTotals::returned};
+
 /// Takes back one receipt.
 class Discard {
  public:
@@ -110,23 +115,7 @@ class Discard {
   }
 
   void tell(DiscardEvent::Kind kind, const std::string& path, std::string message) {
-    switch (kind) {
-      case DiscardEvent::Kind::removed:
-        ++totals_.removed;
-        break;
-      case DiscardEvent::Kind::changed:
-        ++totals_.changed;
-        break;
-      case DiscardEvent::Kind::missing:
-        ++totals_.missing;
-        break;
-      case DiscardEvent::Kind::failed:
-        ++totals_.failed;
-        break;
-      case DiscardEvent::Kind::returned:
-        ++totals_.returned;
-        break;
-    }
+    ++(totals_.*kTotals[static_cast<std::size_t>(kind)]);
     sink_({kind, path, std::move(message)});
   }
 

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "base/path_parts.h"
 #include "base/text.h"
 #include "base/units.h"
 #include "container/identify.h"
@@ -270,7 +271,7 @@ void tell_claims(const Place& place, bool whole_file, const OpenContext& context
 /// Several numbered files that were read as one.
 void tell_parts(const Place& place, Identification& out) {
   if (place.parts < 2) return;
-  std::string name = place.file.substr(place.file.rfind('/') + 1);
+  std::string name(name_part(place.file));
   out.findings.push_back(
       {Finding::Level::note,
        fmt::format("{} files were joined, from {} to {}: the size is that of all of them", place.parts,

@@ -4,6 +4,7 @@
 #include <map>
 #include <set>
 
+#include "base/path_parts.h"
 #include "base/text.h"
 #include "container/open.h"
 #include "container/parts.h"
@@ -90,10 +91,8 @@ std::vector<std::string> removal_of(const PackageReport& report) {
         continue;
       }
       paths.push_back(root + item.path);
-      for (std::size_t slash = item.path.rfind('/'); slash != std::string::npos && slash > 0;
-           slash = item.path.rfind('/', slash - 1)) {
-        if (!folders.insert(item.path.substr(0, slash)).second) break;
-      }
+      std::string_view folder = parent_of(item.path);
+      while (!folder.empty() && folders.insert(std::string(folder)).second) folder = parent_of(folder);
     }
   }
   for (const Shortcut& shortcut : report.plan.shortcuts) paths.push_back(root + shortcut.path);

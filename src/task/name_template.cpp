@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "base/error.h"
+#include "base/path_parts.h"
 #include "base/text.h"
 
 namespace operculum {
@@ -15,9 +16,8 @@ struct Split {
 };
 Split split_path(const std::string& path) {
   Split out;
-  std::size_t slash = path.rfind('/');
-  if (slash != std::string::npos) out.folder = path.substr(0, slash);
-  out.name = path.substr(slash == std::string::npos ? 0 : slash + 1);
+  out.folder = parent_of(path);
+  out.name = name_part(path);
   std::size_t dot = out.name.rfind('.');
   if (dot != std::string::npos && dot > 0) {
     out.ending = out.name.substr(dot);

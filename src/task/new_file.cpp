@@ -26,7 +26,7 @@ struct Spot {
   std::string folder, name;
 };
 Spot spot_of(const std::string& path) {
-  return {folder_on_disk(path), path.substr(folder_part(path).size())};
+  return {folder_on_disk(path), std::string(name_part(path))};
 }
 
 /// Where a link leads: the file itself is replaced, not the link to it.

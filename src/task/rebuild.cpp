@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "base/error.h"
+#include "base/path_parts.h"
 #include "base/text.h"
 #include "task/files_beside.h"
 #include "task/new_file.h"
@@ -107,13 +108,12 @@ class Rebuild {
     receipt.source = request_.target;
     for (const WrittenFile& one : written) {
       std::string path = absolute_path(one.path);
-      std::size_t slash = path.rfind('/');
-      receipt.folder = slash == 0 ? "/" : path.substr(0, slash);
+      receipt.folder = folder_on_disk(path);
       Receipt::Item item;
-      item.path = path.substr(slash + 1);
+      item.path = name_part(path);
       item.size = one.size;
       item.sha256 = sha256_from(one.digest);
-      item.set_replaced(one.replaced.substr(one.replaced.rfind('/') + 1));
+      item.set_replaced(std::string(name_part(one.replaced)));
       receipt.items.push_back(std::move(item));
     }
     receipt.write(request_.receipt);

@@ -39,20 +39,6 @@ std::size_t index_of(Container& container, const Entry& entry) {
   return *same_path;
 }
 
-/// Where a file that lies beside the entry at `path` stands among a container's entries.
-std::size_t index_beside(Container& container, const std::string& path, const std::string& name) {
-  std::span<const Entry> all = container.entries();
-  std::string full = std::string(folder_part(path)) + name, lower = to_lower(full);
-  std::optional<std::size_t> alike;
-  for (std::size_t i = 0; i < all.size(); ++i) {
-    if (!all[i].has_data()) continue;
-    if (all[i].path == full) return i;
-    if (!alike && to_lower(all[i].path) == lower) alike = i;
-  }
-  if (!alike) throw Unsupported(fmt::format("changing \"{}\", which is not among the entries", escape(full)));
-  return *alike;
-}
-
 /// Whether this layer's change is one file in the place of another of the same size.
 const NewEntry* single_replacement(const Changes& changes) {
   bool single = changes.replaced.size() == 1 && changes.removed.empty() && changes.renamed.empty() &&
@@ -178,14 +164,18 @@ std::vector<PlannedLayer> plan_layers(const std::vector<RebuildLayer>& layers,
     Changes changes;
     for (const FileBeside& one : out[i].beside) {
       if (!one.changed) continue;
-      std::size_t index = index_beside(*layers[i - 1].container, around.path, one.name);
+      std::span<const Entry> entries = layers[i - 1].container->entries();
+      auto index = entry_beside(entries, around.path, one.name);
+      if (!index)
+        throw Unsupported(fmt::format("changing \"{}\", which is not among the entries",
+                                      escape(std::string(folder_part(around.path)) + one.name)));
       NewEntry file;
-      file.path = layers[i - 1].container->entries()[index].path;
+      file.path = entries[*index].path;
       file.size = one.bytes->size();
       file.content = make_content(one.bytes);
       if (writing.note)
         writing.note(file.path, "changes with \"" + escape(around.path) + "\", whose data it has");
-      changes.replaced.emplace(index, std::move(file));
+      changes.replaced.emplace(*index, std::move(file));
     }
     changes.replaced.emplace(layers[i].index, std::move(around));
     if (more) more(i - 1, changes);

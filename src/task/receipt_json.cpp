@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <istream>
 #include <iterator>
 #include <nlohmann/json.hpp>
 #include <streambuf>

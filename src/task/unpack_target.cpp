@@ -4,6 +4,7 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include "base/path_parts.h"
 #include "io/origin.h"
 
 namespace operculum {
@@ -35,13 +36,11 @@ bool there(const std::string& path) {
 UnpackTarget::UnpackTarget(const UnpackRequest& request, const std::string& inside, Meter& meter,
                            Progress& progress)
     : request_(request),
+      base_(folder_part(inside)),
       umask_(process_umask()),
       fresh_(request.into_new || !there(request.into)),
       meter_(meter),
-      progress_(progress) {
-  std::size_t slash = inside.rfind('/');
-  if (slash != std::string::npos) base_ = inside.substr(0, slash + 1);
-}
+      progress_(progress) {}
 
 OutputFolder& UnpackTarget::folder() {
   std::call_once(opened_, [this] {
