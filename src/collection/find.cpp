@@ -21,16 +21,36 @@ namespace {
 constexpr std::uint64_t kWorthAThread =
     4 << 20;  // bytes; a file that large is decoded ahead of what looks at it
 
-/// No codec in use packs ordinary files to less than a sixth of what quick deflate makes of them: a container
-/// that is smaller than that cannot hold one.
-constexpr std::uint64_t kBestPacking = 6;
-constexpr std::size_t kLikeFront = 256 << 10;  // bytes that are packed to see how small they get
+constexpr std::size_t kStep = 256 << 10;  // bytes read at a time
 
 /// What reading a file showed.
 struct Examined {
   std::uint64_t size = 0;
   std::vector<std::pair<std::string, std::string>> sums;  // by name, digits
   std::vector<ContentHit> hits;
+  bool same = false;  // as a file whose bytes are looked for
+};
+
+/// The files whose bytes are looked for that one file may still be the same as, while it is read.
+class Lookalikes {
+ public:
+  Lookalikes(const FindRequest& request, const Entry& entry) : wanted_(!request.files.empty()) {
+    for (const auto& file : request.files) {
+      if (!entry.size_known() || entry.size == file->size()) left_.push_back(file.get());
+    }
+  }
+  void add(std::uint64_t offset, ByteView bytes) {
+    std::erase_if(left_, [&](const WantedFile* file) { return !file->has(offset, bytes); });
+  }
+  bool ruled_out() const { return wanted_ && left_.empty(); }
+  bool any_of_size(std::uint64_t size) const {
+    return std::any_of(left_.begin(), left_.end(),
+                       [&](const WantedFile* file) { return file->size() == size; });
+  }
+
+ private:
+  bool wanted_;
+  std::vector<const WantedFile*> left_;
 };
 
 /// Looks through one target in a context of its own.
@@ -218,14 +238,16 @@ class TargetFinder {
            std::find(request_.kinds.begin(), request_.kinds.end(), tested.kind) != request_.kinds.end();
   }
 
+  bool looks_for_bytes() const { return !request_.digests.empty() || !request_.files.empty(); }
+
   bool needs_bytes(const Entry& entry) const {
     bool unsized = entry.has_data() && !entry.size_known() &&
                    (request_.least_size > 0 || request_.most_size != UINT64_MAX);
-    bool by_stored_crc = entry.is(Entry::has_crc) &&
+    bool by_stored_crc = entry.is(Entry::has_crc) && request_.files.empty() &&
                          std::all_of(request_.digests.begin(), request_.digests.end(),
                                      [](const WantedDigest& wanted) { return wanted.sum == "crc32"; });
-    bool digest = !request_.digests.empty() && !by_stored_crc;
-    return unsized || digest || !request_.needles.empty() || (request_.sums && entry.has_data());
+    return unsized || (looks_for_bytes() && !by_stored_crc) || !request_.needles.empty() ||
+           (request_.sums && entry.has_data());
   }
 
   bool fits_by_bytes(const Tested& tested, FoundFile& file) {
@@ -234,13 +256,13 @@ class TargetFinder {
     file.hits = std::move(examined.hits);
     if (examined.size < request_.least_size || examined.size > request_.most_size) return false;
     if (!request_.needles.empty() && file.hits.empty()) return false;
-    bool digest = request_.digests.empty();
+    bool wanted = !looks_for_bytes() || examined.same;
     for (const auto& [sum, digits] : examined.sums) {
       if (sum == "sha256") file.sha256 = digits;
-      for (const WantedDigest& wanted : request_.digests)
-        digest |= wanted.sum == sum && wanted.digits == digits;
+      for (const WantedDigest& digest : request_.digests)
+        wanted |= digest.sum == sum && digest.digits == digits;
     }
-    return digest;
+    return wanted;
   }
 
   Examined examine(const Tested& tested) {
@@ -254,17 +276,24 @@ class TargetFinder {
     Stream& stream = own ? *own : *tested.stream;
     std::vector<std::pair<std::string, std::unique_ptr<Sum>>> sums = sums_wanted();
     ContentSearch search(request_.needles, request_.hits_each);
+    Lookalikes lookalikes(request_, tested.entry);
     bool searching = !request_.needles.empty();
-    Bytes block(256 << 10);
-    while (std::size_t count = stream.read(block)) {
-      ByteView bytes = ByteView(block).first(count);
+    bool sums_decide =
+        !sums.empty() || tested.entry.is(Entry::has_crc);  // of the last, whether it is damaged
+    block_.resize(kStep);
+    while (std::size_t count = stream.read(block_)) {
+      ByteView bytes = ByteView(block_).first(count);
       meter_->add(count);
       progress_.bytes += count;
-      out.size += count;
       for (auto& [name, sum] : sums) sum->add(bytes);
+      lookalikes.add(out.size, bytes);
       if (searching && !search.full()) search.add(bytes);
-      if (progress_.stop || (searching && search.full() && sums.empty() && tested.entry.size_known())) break;
+      out.size += count;
+      if (progress_.stop || (!sums_decide && lookalikes.ruled_out())) break;
+      if (searching && search.full() && sums.empty() && request_.files.empty() && tested.entry.size_known())
+        break;
     }
+    out.same = lookalikes.any_of_size(out.size);
     if (tested.entry.size_known()) out.size = tested.entry.size;
     if (searching) {
       search.finish();
@@ -298,6 +327,7 @@ class TargetFinder {
   Result result_;
   std::string prefix_;  // what paths within are put behind
   Timestamp file_time_;
+  Bytes block_;  // of the file that is read
   std::uint64_t depth_of_containers_ = 0;
 };
 
@@ -308,24 +338,6 @@ std::optional<WantedDigest> read_wanted_digest(std::string_view digits) {
     if (auto bytes = read_digest(sum, digits)) return WantedDigest{sum, to_hex(*bytes)};
   }
   return std::nullopt;
-}
-
-void add_like(FindRequest& request, const Content& content) {
-  StreamPtr stream = content.stream();
-  std::unique_ptr<Sum> sha256 = find_sum("sha256")->make({}), crc32 = find_sum("crc32")->make({});
-  Bytes block(kLikeFront);
-  const PackSettings kQuick{.level = 1, .whole_buffer = true};
-  std::uint64_t size = 0, packed = 0;
-  while (std::size_t count = read_fully(*stream, block)) {
-    ByteView bytes = ByteView(block).first(count);
-    if (size == 0) packed = encode("deflate", bytes, kQuick).size();
-    sha256->add(bytes);
-    crc32->add(bytes);
-    size += count;
-  }
-  std::uint64_t least = packed / kBestPacking;
-  request.least_container = request.digests.empty() ? least : std::min(request.least_container, least);
-  request.digests.push_back({"sha256", to_hex(sha256->finish()), to_hex(crc32->finish()), size});
 }
 
 FindTotals find(const std::vector<std::string>& targets, const FindRequest& request,

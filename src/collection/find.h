@@ -1,6 +1,7 @@
 #pragma once
 
 #include "collection/content_search.h"
+#include "collection/wanted_file.h"
 #include "task/entering.h"
 #include "task/progress.h"
 #include "task/selection.h"
@@ -12,34 +13,28 @@ namespace operculum {
 struct WantedDigest {
   std::string sum;
   std::string digits;
-  std::string crc32 = {};                  ///< of the same bytes, where it is known; else empty
-  std::optional<std::uint64_t> size = {};  ///< of these bytes, where it is known
 };
 
 /// Which sum a digest is of, by its length; nothing when it is none.
 std::optional<WantedDigest> read_wanted_digest(std::string_view digits);
 
-/// What is looked for. All that is given must hold; of several digests one.
+/// What is looked for. All that is given must hold; of several digests and files one.
 struct FindRequest {
   Selection selection;
   std::uint64_t least_size = 0, most_size = UINT64_MAX;  ///< in bytes
   std::optional<std::int64_t> newer, older;              ///< seconds since 1970, both included
   std::vector<std::string> kinds;                        ///< by content, see KindReader
   std::vector<WantedDigest> digests;
+  std::vector<std::shared_ptr<const WantedFile>> files;  ///< whose bytes are looked for
   Needles needles;
-  std::size_t hits_each = 1;          ///< places within each file that are told
-  bool sums = false;                  ///< take the SHA-256 of everything that is found
-  bool first = false;                 ///< one thing found is enough
-  bool programs = false;              ///< also into programs that carry containers
-  std::uint64_t depth = UINT64_MAX;   ///< containers inside each other that are gone into
-  Enter enter = Enter::likely;        ///< which files are looked at for what is in them
-  std::uint64_t least_container = 0;  ///< bytes; what is smaller cannot hold what is looked for
-  unsigned jobs = 0;                  ///< files looked through at a time; 0: one for each processor
+  std::size_t hits_each = 1;         ///< places within each file that are told
+  bool sums = false;                 ///< take the SHA-256 of everything that is found
+  bool first = false;                ///< one thing found is enough
+  bool programs = false;             ///< also into programs that carry containers
+  std::uint64_t depth = UINT64_MAX;  ///< containers inside each other that are gone into
+  Enter enter = Enter::likely;       ///< which files are looked at for what is in them
+  unsigned jobs = 0;                 ///< files looked through at a time; 0: one for each processor
 };
-
-/// Looks for files with the same bytes as `content`: adds its size and digest, and how small a container that
-/// holds it may be. Throws what reading it throws.
-void add_like(FindRequest& request, const Content& content);
 
 /// Something that was looked for.
 struct FoundFile {

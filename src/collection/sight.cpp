@@ -6,18 +6,13 @@
 #include "base/text.h"
 
 namespace operculum {
-namespace {
-
-std::optional<std::uint32_t> number_of(const std::string& digits) {
-  if (digits.empty()) return std::nullopt;
-  return static_cast<std::uint32_t>(*parse_number(digits, 16));
-}
-
-}  // namespace
 
 Sight::Sight(const FindRequest& request, const OpenContext& context) : request_(request), context_(context) {
-  for (const WantedDigest& wanted : request.digests)
-    wanted_.push_back({wanted.size, number_of(wanted.sum == "crc32" ? wanted.digits : wanted.crc32)});
+  for (const WantedDigest& wanted : request.digests) {
+    Wanted& own = wanted_.emplace_back();
+    if (wanted.sum == "crc32") own.crc32 = static_cast<std::uint32_t>(*parse_number(wanted.digits, 16));
+  }
+  for (const auto& file : request.files) wanted_.push_back({file->size(), file->crc32()});
 }
 
 bool Sight::may_fit(const Entry& entry, Timestamp undated) const {
@@ -42,6 +37,13 @@ bool Sight::may_be_any(const Entry& entry) const {
     bool size_fits = !wanted.size || !entry.size_known() || entry.size == *wanted.size;
     return size_fits && (!wanted.crc32 || !entry.is(Entry::has_crc) || entry.crc32 == *wanted.crc32);
   });
+}
+
+bool Sight::has_room(const Entry& entry, std::uint64_t depth) const {
+  if (depth >= request_.depth) return false;
+  if (!request_.digests.empty() || request_.files.empty()) return true;
+  return std::any_of(request_.files.begin(), request_.files.end(),
+                     [&](const auto& file) { return file->may_lie_in(entry.size); });
 }
 
 bool Sight::may_hold(const Entry& entry, std::uint64_t depth) const {

@@ -17,9 +17,7 @@ class Sight {
 
   /// Whether what is looked for may lie in an entry, which is in `depth` containers within the first, if that
   /// is a container.
-  bool has_room(const Entry& entry, std::uint64_t depth) const {
-    return entry.size >= request_.least_container && depth < request_.depth;
-  }
+  bool has_room(const Entry& entry, std::uint64_t depth) const;
   /// The same of one that is a container by its name as far as that is asked for.
   bool may_hold(const Entry& entry, std::uint64_t depth) const;
 
@@ -29,7 +27,7 @@ class Sight {
                   std::atomic<std::uint64_t>& entries) const;
 
  private:
-  /// A digest that is looked for, as far as stored numbers can speak against it.
+  /// A digest or file that is looked for, as far as stored numbers can speak against it.
   struct Wanted {
     std::optional<std::uint64_t> size;
     std::optional<std::uint32_t> crc32;

@@ -90,12 +90,14 @@ void read_request(Session& session, FindOptions& options) {
   for (const std::string& like : options.likes) {
     Place place = resolve(like, session.context, Step::no_more);
     if (!place.content) throw Malformed(fmt::format("{} is a folder; --like wants a file", escape(like)));
-    add_like(request, *place.content);
+    request.files.push_back(
+        std::make_shared<WantedFile>(random_access(*place.content, session.context.spool)));
   }
   if (options.targets.empty() == options.catalogue.empty())
     throw UsageError{"find: say where to look: a PLACE, or a --catalogue"};
   bool anything = options.selection.searches() || !options.size.empty() || request.newer || request.older ||
-                  !request.kinds.empty() || !request.digests.empty() || !request.needles.empty();
+                  !request.kinds.empty() || !request.digests.empty() || !request.files.empty() ||
+                  !request.needles.empty();
   if (!anything)
     throw UsageError{
         "find: say what to look for: --match, --size, --only-kind, --newer, --older, --digest, --like, "

@@ -46,7 +46,7 @@ class Question {
     std::string time = "coalesce(entry.modified, file.modified / 1000000000)";
     if (request.newer) also(fmt::format("{} >= {}", time, *request.newer));
     if (request.older) also(fmt::format("{} <= {}", time, *request.older));
-    if (!request.digests.empty()) also(digests());
+    if (!request.digests.empty() || !request.files.empty()) also(contents());
     if (names_alone()) also(matching_names());
     sql_ += " ORDER BY file.path, entry.id";
   }
@@ -57,19 +57,21 @@ class Question {
   void also(const std::string& condition) { sql_ += "AND (" + condition + ") "; }
 
   /// Digits were checked when they were read.
-  std::string digests() const {
+  std::string contents() const {
     std::string any;
+    auto or_this = [&](const std::string& one) { any += (any.empty() ? "" : " OR ") + one; };
     for (const WantedDigest& wanted : request_.digests) {
       std::string one = wanted.sum == "crc32"
                             ? fmt::format("content.crc32 = {}", *parse_number(wanted.digits, 16))
                             : fmt::format("content.sha256 = x'{}'", wanted.digits);
       if (wanted.sum != "crc32" && wanted.sum != "sha256")
         throw Unsupported(fmt::format("{} in a catalogue, which knows CRC-32 and SHA-256", wanted.sum));
-      if (!wanted.crc32.empty() && wanted.size)
-        one += fmt::format(" OR (content.sha256 = x'' AND content.crc32 = {} AND entry.size = {})",
-                           *parse_number(wanted.crc32, 16), *wanted.size);
-      any += (any.empty() ? "" : " OR ") + one;
+      or_this(one);
     }
+    for (const auto& file : request_.files)
+      or_this(fmt::format(
+          "content.sha256 = x'{}' OR (content.sha256 = x'' AND content.crc32 = {} AND entry.size = {})",
+          file->sha256(), file->crc32(), file->size()));
     return any;
   }
 
