@@ -1,6 +1,6 @@
 // Opens arbitrary bytes as one format, whether or not they are recognised, lists them, reads all data, both
 // with random access and as a stream, and asks what they would install.
-#include "format/formats.h"
+#include "format/package/formats.h"
 
 #include <algorithm>
 #include <map>

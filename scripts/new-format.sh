@@ -15,7 +15,7 @@ cat >"$source" <<CPP
 #include "base/error.h"
 #include "base/structure.h"
 #include "container/ranges.h"
-#include "format/formats.h"
+#include "format/$family/formats.h"
 
 namespace operculum {
 namespace {
@@ -82,8 +82,8 @@ TEST($camel, HoldsItsEntries) {
 CPP
 
 declaration="Format ${name}_format();"
-sed -i "/^Format carrier_format();/i $declaration" src/format/formats.h
+sed -i "0,/^Format /s//$declaration\nFormat /" "src/format/$family/formats.h"
 sed -i "/^      carrier_format(),/i \\      ${name}_format()," src/format/registry.cpp
 clang-format -i "$source" "$test"
-echo "made $source and $test; in the list in src/format/formats.h and src/format/registry.cpp (before programs: move it to where it belongs)"
+echo "made $source and $test; in the lists in src/format/$family/formats.h and src/format/registry.cpp (before programs: move it to where it belongs)"
 echo "still to do: what says TODO; a seed in fuzz/seeds.cpp (then scripts/fuzz.sh --campaign 5 ${name//_/-}); a mark in src/container/marks.cpp where --search is to find it; CHANGELOG.md and the README's list"

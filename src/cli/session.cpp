@@ -13,9 +13,12 @@
 #include "base/text.h"
 #include "base/units.h"
 #include "cli/keys.h"
+#include "format/archive/formats.h"
+#include "format/firmware/formats.h"
 #include "format/firmware/partition_line.h"
 #include "format/flash/nand_dump.h"
-#include "format/formats.h"
+#include "format/package/formats.h"
+#include "format/volume/formats.h"
 #include "io/file_source.h"
 #include "layout/described_format.h"
 

@@ -32,7 +32,8 @@ bool WantedFile::has(std::uint64_t offset, ByteView part) const {
   while (!part.empty()) {
     std::size_t count = std::min(part.size(), own.size());
     if (bytes_->read_at(offset, ByteSpan(own).first(count)) != count) return false;
-    if (!std::equal(part.begin(), part.begin() + static_cast<std::ptrdiff_t>(count), own.begin())) return false;
+    if (!std::equal(part.begin(), part.begin() + static_cast<std::ptrdiff_t>(count), own.begin()))
+      return false;
     part = part.subspan(count);
     offset += count;
   }

@@ -7,9 +7,9 @@
 
 namespace operculum {
 
-/// A file whose bytes are looked for. Its size and CRC-32 are known at once, for they speak against most files
-/// without reading them; what only few searches ask for is worked out when it is asked for first. Safe to
-/// share between threads.
+/// A file whose bytes are looked for. Its size and CRC-32 are known at once, for they speak against most
+/// files without reading them; what only few searches ask for is worked out when it is asked for first. Safe
+/// to share between threads.
 class WantedFile {
  public:
   /// Throws what reading the bytes throws.

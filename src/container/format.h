@@ -8,6 +8,7 @@
 #include "cipher/key_ring.h"
 #include "container/beside.h"
 #include "container/container.h"
+#include "container/known_record.h"
 #include "container/limits.h"
 #include "container/probe.h"
 #include "io/http_client.h"
@@ -96,7 +97,8 @@ struct Format {
   /// A new container of these entries, in their order; not there for formats that are not made from scratch,
   /// and for those with a codec, which takes its place.
   std::function<Assembly(const std::vector<NewEntry>&, const Writing&)> pack = {};
-  Keeps keeps = {};  ///< by `pack`
+  Keeps keeps = {};                       ///< by `pack`
+  std::vector<KnownRecord> records = {};  ///< that a file of it can be shown by, field by field
 };
 
 /// All formats this program knows by itself, in order of preference.

@@ -1,4 +1,11 @@
-#include "format/formats.h"
+#include "format/archive/formats.h"
+#include "format/filesystem/formats.h"
+#include "format/firmware/formats.h"
+#include "format/flash/formats.h"
+#include "format/image/formats.h"
+#include "format/package/formats.h"
+#include "format/stream/formats.h"
+#include "format/volume/formats.h"
 
 namespace operculum {
 

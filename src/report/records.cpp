@@ -56,6 +56,13 @@ Json layer_json(const IdentifiedLayer& layer) {
     for (const Finding& finding : part.findings) one["findings"].push_back(finding_json(finding));
     record["parts"].push_back(std::move(one));
   }
+  for (const IdentifiedRecord& shown : layer.records) {
+    Json one = {{"name", shown.name}, {"at", shown.at}};
+    for (const FieldRow& row : shown.rows)
+      one["fields"].push_back(
+          {{"name", row.name}, {"at", row.at}, {"bytes", row.width}, {"value", escape(row.value)}});
+    record["records"].push_back(std::move(one));
+  }
   return record;
 }
 

@@ -1,6 +1,6 @@
 // A header holds fixed bytes, in their midst perhaps a name, and somewhere among the fixed bytes the size of
 // the data behind it. Which bytes those are is settled by walking: with the right ones, the way leads from
-// header to header and ends exactly with the file.
+// header to header and ends exactly with the file, or, where it is long, at what stands behind all entries.
 #include "study/chain_search.h"
 
 #include <algorithm>
@@ -15,9 +15,10 @@ namespace {
 
 constexpr std::size_t kMostStart = 48, kMostSide = 40, kMostTail = 64, kMostFixed = 96,
                       kUsualHeader = 32;  // bytes
-constexpr std::size_t kLeastLinks = 3, kMostLinks = 200'000, kLinksRead = 4096;
+constexpr std::size_t kLeastLinks = 3, kLeastEarly = 12, kMostLinks = 200'000, kLinksRead = 4096;
 constexpr std::uint64_t kMostIdle = 40;   // entries of next to nothing, one behind the other
 constexpr double kEnough = 40;            // bits
+constexpr double kBitsOfEnd = 40;         // against a way that does not end with the file
 constexpr std::uint64_t kMostAlike = 45;  // entries as large as the one before that tell something
 constexpr std::size_t kMostTagStart = 128, kTagSize = 4, kMostTagged = 20;  // bytes
 constexpr double kBitsOfTag = 6, kBitsOfBeyond = 0.75;
@@ -27,11 +28,12 @@ constexpr NumberForm kSizeForms[] = {{4, false}, {4, true},  {2, false}, {2, tru
 
 /// How headers are built.
 struct Link {
-  Shape shape;              ///< with data behind
-  NumberForm form;          ///< of the size
-  std::size_t size_at = 0;  ///< among the fixed bytes
-  std::int64_t bias = 0;    ///< what it counts beside the data, in bytes
-  bool tagged = false;      ///< headers begin with a tag
+  Shape shape;               ///< with data behind
+  NumberForm form;           ///< of the size
+  std::size_t size_at = 0;   ///< among the fixed bytes
+  std::int64_t bias = 0;     ///< what it counts beside the data, in bytes
+  bool tagged = false;       ///< headers begin with a tag
+  bool counts_rest = false;  ///< the size counts what lies behind it in the header, too
 };
 
 /// Whether the bytes could be a tag: letters and digits, blanks behind them.
@@ -84,6 +86,11 @@ class Walker {
     std::uint64_t value = read_number(bytes.data() + place, link.form);
     if (link.bias > 0 && value < static_cast<std::uint64_t>(link.bias)) return std::nullopt;
     found.size = value - static_cast<std::uint64_t>(link.bias);
+    if (link.counts_rest) {
+      std::uint64_t rest = found.bytes.size() - place - link.form.width;
+      if (rest > found.size) return std::nullopt;
+      found.size -= rest;
+    }
     if (found.size > size_ - std::min(size_, found.end)) return std::nullopt;
     return found;
   }
@@ -208,12 +215,16 @@ class ChainSearch {
     if (first.rows < kLeastLinks && first.end != frame_.file_size()) return;
     Walk walk = walker_.walk(start, link, kMostLinks);
     bool nameless = link.shape.text == TextEnd::none;
-    if (walk.end != frame_.file_size() || walk.rows < kLeastLinks) return;
+    bool early = walk.end != frame_.file_size();
+    if (walk.rows < (early ? kLeastEarly : kLeastLinks)) return;
+    if (early && (frame_.file_size() - walk.end) * 8 > frame_.file_size()) return;
     // Without names the ways to build a header are many, the more the longer it is.
     std::size_t beyond = link.shape.before - std::min(link.shape.before, kUsualHeader);
     double enough = nameless ? 1.5 * kEnough + kBitsOfBeyond * static_cast<double>(beyond) : kEnough;
-    if (nameless && walk.bits < enough) walk.bits += bits_of_names(start, link, walk);
+    if (early) enough += kBitsOfEnd;
+    if (nameless && !early && walk.bits < enough) walk.bits += bits_of_names(start, link, walk);
     if (walk.bits < enough) return;
+    if (early) walk.bits -= kBitsOfEnd;
     if (walk.bits + 30 < most_bits_ || walk.largest * 4 > walk.all * 3 + 4096) return;
     most_bits_ = std::max(most_bits_, walk.bits);
     build(start, link, walk);
@@ -247,8 +258,13 @@ class ChainSearch {
         if (!could_be_size(start + size_at, form)) continue;
         for (std::size_t fixed = size_at + form.width; fixed <= kMostFixed; ++fixed) {
           for (unsigned align : {1u, 2u, 4u, 16u}) {
-            for (std::int64_t bias : {std::int64_t{0}, static_cast<std::int64_t>(fixed)}) {
-              Link link{{fixed, 0, TextEnd::none, {}, 1, align, true}, form, size_at, bias};
+            std::size_t rest = fixed - size_at - form.width;
+            for (std::size_t bias : {std::size_t{0}, fixed, rest}) {
+              if (bias == rest && rest == 0) continue;
+              Link link{{fixed, 0, TextEnd::none, {}, 1, align, true},
+                        form,
+                        size_at,
+                        static_cast<std::int64_t>(bias)};
               try_link(start, link);
             }
           }
@@ -295,6 +311,7 @@ class ChainSearch {
               for (unsigned align : {1u, 4u, 16u}) {
                 shape.align = align;
                 try_link(at - before, {shape, form, size_at, 0});
+                if (size_at < before) try_link(at - before, {shape, form, size_at, 0, false, true});
               }
             }
           }
@@ -331,12 +348,16 @@ class ChainSearch {
     if (grid.starts.empty()) return;
     Placement placement;
     placement.size = Column{Role::size, link.size_at, link.form, link.form.width};
-    placement.size->why = "leads from each header to the next, and at last to the end of the file";
+    placement.size->why = walk.end == frame_.file_size()
+                              ? "leads from each header to the next, and at last to the end of the file"
+                              : "leads from each header to the next";
     placement.bias = link.bias;
+    placement.counts_rest = link.counts_rest;
     placement.begin = grid.ends.front();
     placement.end = walk.end;
     placement.align = link.shape.align;
-    placement.bits = walk.bits - (link.shape.align > 1 ? 2 : 0) - (link.bias != 0 ? 3 : 0) -
+    placement.bits = walk.bits - (link.shape.align > 1 ? 2 : 0) -
+                     (link.bias != 0 || link.counts_rest ? 3 : 0) -
                      (link.form.width == 3  ? 6
                       : link.form.width < 3 ? 1
                                             : 0);

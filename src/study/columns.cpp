@@ -199,11 +199,41 @@ double closeness(std::uint64_t found, std::uint64_t expected, std::uint64_t alig
   return found - expected < align ? 14 : std::max(0.0, 14 - log2_of(found - expected));
 }
 
-/// `low` and `high` are where data begins and ends, counted as offsets are.
-Base best_base(std::uint64_t low, std::optional<std::uint64_t> high, std::uint64_t top, std::uint64_t align,
-               const Zone& zone) {
-  constexpr double kNone = 10,
+/// Where data lies as offsets count it.
+struct Extent {
+  std::uint64_t low;                  ///< where the first entry begins
+  std::optional<std::uint64_t> high;  ///< where the last one ends
+  std::uint64_t top;                  ///< where the last one begins
+  std::uint64_t align;
+};
+
+/// Bases that put most places where something begins that is recognised by itself.
+std::vector<std::uint64_t> anchored_bases(const Candidate& offset, const Zone& zone) {
+  constexpr std::size_t kAnchorsTried = 8, kRowsTried = 4, kRowsLooked = 64, kLeastMet = 4;
+  std::vector<std::uint64_t> bases;
+  std::size_t rows = std::min(offset.values.size(), kRowsLooked);
+  std::span<const std::uint64_t> anchors = zone.anchors;
+  auto place = [&](std::size_t row) { return offset.values[row] * offset.column.factor; };
+  auto met = [&](std::uint64_t base) {
+    std::size_t count = 0;
+    for (std::size_t row = 0; row < rows; ++row)
+      count += std::binary_search(anchors.begin(), anchors.end(), base + place(row)) ? 1 : 0;
+    return count;
+  };
+  for (std::size_t row = 0; row < std::min(rows, kRowsTried); ++row) {
+    for (std::uint64_t anchor : anchors.first(std::min(anchors.size(), kAnchorsTried))) {
+      if (anchor < place(row)) continue;
+      std::size_t count = met(anchor - place(row));
+      if (count >= kLeastMet && count * 2 >= rows) bases.push_back(anchor - place(row));
+    }
+  }
+  return bases;
+}
+
+Base best_base(const Extent& extent, std::span<const std::uint64_t> anchored, const Zone& zone) {
+  constexpr double kNone = 10, kMet = 12,
                    kOdd = -14;  // nothing to add is the likeliest, a number from nowhere the least
+  const auto& [low, high, top, align] = extent;
   std::vector<std::uint64_t> ends = {zone.file_size};
   if (zone.table_begin > zone.first) ends.push_back(zone.table_begin);
   std::vector<std::uint64_t> begins = {zone.first};
@@ -211,6 +241,7 @@ Base best_base(std::uint64_t low, std::optional<std::uint64_t> high, std::uint64
   std::vector<std::pair<std::uint64_t, double>> values = {
       {0, kNone}, {zone.table_end, 0}, {zone.table_begin, 0}, {zone.first, 0}};
   for (std::uint64_t step : kAlignments) values.emplace_back(round_up(zone.table_end, step), -1);
+  for (std::uint64_t base : anchored) values.emplace_back(base, base == 0 ? kNone : kMet);
   if (high) {
     for (std::uint64_t end : ends) {
       if (end >= *high) values.emplace_back(end - *high, kOdd);
@@ -373,6 +404,7 @@ std::optional<Placement> place(const Grid& grid, const Zone& zone, const Pair& p
   found.size = pair.size;
   found.size_is_end = pair.size_is_end;
   found.in_order = runs.in_order;
+  std::vector<std::uint64_t> anchored = anchored_bases(offset, zone);
   if (pair.size) {
     Candidate size = numbers_of(grid, *pair.size);
     Filling filling = fill(offset, runs, factor, size, pair.size_is_end, 0);
@@ -380,9 +412,9 @@ std::optional<Placement> place(const Grid& grid, const Zone& zone, const Pair& p
     std::uint64_t last = size.values[runs.rows.back()];
     std::uint64_t high = pair.size_is_end ? last : top + last;
     if (high < top) return std::nullopt;
-    Base base = best_base(low, high, top, filling.align, zone);
+    Base base = best_base({low, high, top, filling.align}, anchored, zone);
     unless_index_is_entry(base, low, runs, offset, [&](std::uint64_t next) {
-      return best_base(next, high, top, filling.align, zone);
+      return best_base({next, high, top, filling.align}, anchored, zone);
     });
     if (base.bits < kLeastBase) return std::nullopt;
     found.base = base.value;
@@ -394,9 +426,10 @@ std::optional<Placement> place(const Grid& grid, const Zone& zone, const Pair& p
   }
   // Each entry ends where the next one begins.
   if (!runs.in_order || runs.rows.size() != grid.rows() || grid.rows() < 3) return std::nullopt;
-  Base base = best_base(low, std::nullopt, top, 1, zone);
-  unless_index_is_entry(base, low, runs, offset,
-                        [&](std::uint64_t next) { return best_base(next, std::nullopt, top, 1, zone); });
+  Base base = best_base({low, std::nullopt, top, 1}, anchored, zone);
+  unless_index_is_entry(base, low, runs, offset, [&](std::uint64_t next) {
+    return best_base({next, std::nullopt, top, 1}, anchored, zone);
+  });
   if (base.bits < kLeastBase || static_cast<double>(top - low) < 0.3 * static_cast<double>(zone.file_size))
     return std::nullopt;
   bool in_front = base.value + top <= zone.table_begin && zone.table_begin > zone.first;

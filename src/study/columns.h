@@ -2,6 +2,7 @@
 
 #include <array>
 #include <optional>
+#include <span>
 #include <string>
 #include <vector>
 
@@ -62,6 +63,7 @@ struct Placement {
                                        ///< other, each ends where the next one begins
   bool size_is_end = false;            ///< the second column tells where data ends
   std::int64_t bias = 0;               ///< bytes that a size counts beside the data
+  bool counts_rest = false;            ///< a size counts all of the header that lies behind it, too
   std::uint64_t base = 0;              ///< added to offsets
   std::uint64_t begin = 0, end = 0;    ///< of all data, in the file that it lies in
   std::uint64_t align = 1;             ///< gaps between entries are smaller than this
@@ -74,6 +76,7 @@ struct Zone {
   std::uint64_t file_size = 0;                   ///< of the file that the data lies in
   std::uint64_t first = 0;                       ///< data cannot begin before this
   std::uint64_t table_begin = 0, table_end = 0;  ///< equal where the index is no part of that file
+  std::span<const std::uint64_t> anchors = {};   ///< where something begins that is recognised, ascending
 };
 
 /// Two columns that are a place and a size together, or a place alone.

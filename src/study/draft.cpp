@@ -284,6 +284,8 @@ class Writer {
       if (column.mask != 0) type += fmt::format(" xor {:#x}", column.mask);
       if (column.factor != 1) type += fmt::format(" * {}", column.factor);
       line(fmt::format("  {} {}", name, type), column.why);
+      if (placement_.counts_rest && column.at == placement_.size->at)
+        line(fmt::format("  within {} {{", name));
     }
     if (!text_done) {
       gap(at, shape_.before);
@@ -291,7 +293,10 @@ class Writer {
       at = shape_.before;
     }
     gap(at, shape_.fixed());
-    if (shape_.data_behind) {
+    if (shape_.data_behind && placement_.counts_rest) {
+      line("  body bytes to end");
+      line("  }");
+    } else if (shape_.data_behind) {
       std::string size = placement_.bias == 0 ? "size" : fmt::format("size - {}", placement_.bias);
       if (found_.column(Role::unpacked) != nullptr) size = "stored" + size.substr(4);
       line(fmt::format("  body bytes[{}]", size));
@@ -477,7 +482,7 @@ class Writer {
     line("  path = " + path_expression());
     line("  data = " + data);
     if (found_.column(Role::unpacked) != nullptr ||
-        (placement_.size && !placement_.size_is_end && placement_.bias == 0 &&
+        (placement_.size && !placement_.size_is_end && placement_.bias == 0 && !placement_.counts_rest &&
          found_.packing.transform.empty()))
       line("  size = item.size");
     if (found_.column(Role::time) != nullptr) line("  time = unix(item.written)");

@@ -39,7 +39,8 @@ std::vector<HeadField> sorted(std::vector<HeadField> fields) {
   return fields;
 }
 
-Frame::Frame(const Subject& subject, const SpacePtr& space) : size_(subject.size()) {
+Frame::Frame(const Subject& subject, const SpacePtr& space)
+    : size_(subject.size()), anchors_(subject.anchors) {
   parts_[0] = subject.read(0, kHead);
   std::uint64_t tail = std::min<std::uint64_t>(kTail, size_);
   parts_[1] = subject.read(size_ - tail, tail);

@@ -1,6 +1,7 @@
 #pragma once
 
 #include <optional>
+#include <span>
 #include <string>
 #include <vector>
 
@@ -35,13 +36,13 @@ struct FrameWord {
 std::vector<HeadField> sorted(std::vector<HeadField> fields);
 
 /// The header and the trailer of a file, and of its index where that is made of something: numbers are looked
-/// up in them by what they would have to be.
+/// up in them by what they would have to be. The subject outlives it.
 class Frame {
  public:
   Frame(const Subject& subject, const SpacePtr& space);
   /// Of a header that is words: a field's place is then that of its word.
   Frame(const Subject& subject, std::vector<FrameWord> words)
-      : words_(std::move(words)), size_(subject.size()) {}
+      : words_(std::move(words)), size_(subject.size()), anchors_(subject.anchors) {}
 
   /// The same, narrowed down to bytes that are neither records nor data: the head ends at `head_end`, the
   /// tail begins at `tail_begin`, both in the file; that of the index ends at `index_end` in the space.
@@ -55,6 +56,7 @@ class Frame {
   std::vector<std::uint64_t> places(std::uint64_t size) const;
 
   std::uint64_t file_size() const { return size_; }
+  std::span<const std::uint64_t> anchors() const { return anchors_; }  ///< the subject's
 
   static constexpr std::size_t kHead = 256, kTail = 64;  // bytes
 
@@ -63,6 +65,7 @@ class Frame {
   std::vector<FrameWord> words_;
   std::uint64_t limits_[3] = {};  // bytes that count: of the tail, the last ones
   std::uint64_t size_;
+  std::span<const std::uint64_t> anchors_;
 };
 
 }  // namespace operculum::study

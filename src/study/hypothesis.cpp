@@ -17,8 +17,9 @@ constexpr double kNameless = 20;  // bits against a last record without a name
 constexpr double kKeyed = 30;     // bits against a key: there are many, and any makes something of any bytes
 constexpr double kFragment = 80;  // bits against records that go on where they should end
 constexpr std::uint64_t kUsualMagic = 8;
-constexpr double kBitsOfHead = 0.3;      // of a byte of a header
-constexpr std::uint64_t kFarTable = 64;  // a table that begins later should be told where
+constexpr double kBitsOfHead = 0.3;          // of a byte of a header
+constexpr std::uint64_t kUsualTrailer = 64;  // bytes behind everything else
+constexpr std::uint64_t kFarTable = 64;      // a table that begins later should be told where
 
 /// Looks numbers up in the frame and notes what uses them.
 class Lookup {
@@ -131,6 +132,11 @@ void explain_count(Hypothesis& found, Lookup& lookup) {
     found.evidence.push_back("zeros stand where the record behind the last one would be");
     return;
   }
+  if (std::uint64_t rest = space.file_size - grid.end; grid.shape.data_behind && rest <= kUsualTrailer) {
+    found.goes_on = fmt::format("while here < end - {}", rest);
+    found.evidence.push_back(fmt::format("records go on to the last {} bytes", rest));
+    return;
+  }
   found.count = std::to_string(grid.count);
   found.unexplained_count = "the number of records is not stated anywhere that was looked at";
   found.bits -= 10;
@@ -221,6 +227,12 @@ void explain_base(Hypothesis& found, Lookup& lookup) {
   }
   if (here && placement.base == grid.begin) {
     found.base = found.begin;
+    return;
+  }
+  std::uint64_t from_end = grid.space->file_size - std::min(grid.space->file_size, placement.base);
+  if (auto size = lookup.stated(from_end, "data_size", "bytes from where offsets count to the end")) {
+    found.base = fmt::format("end - {}", *size);
+    found.bits += 10;
     return;
   }
   found.base = std::to_string(placement.base);
@@ -344,25 +356,30 @@ bool ends_in_filling(const Grid& grid) {
   return std::all_of(last, last + grid.shape.fixed(), [](Byte b) { return b == 0; });
 }
 
-/// What lies between entries, all of them moved by so many bytes, in bits: filling speaks for them, anything
-/// else against.
-double bits_of_gaps(const std::vector<DataRun>& runs, std::uint64_t moved, const Subject& subject) {
+/// What lies between entries.
+struct Gaps {
+  double bits = 0;                    ///< filling speaks for them, anything else against
+  std::size_t looked = 0, other = 0;  ///< how many, and how many of them are no filling
+};
+
+/// Of entries that are all moved by so many bytes.
+Gaps gaps_between(const std::vector<DataRun>& runs, std::uint64_t moved, const Subject& subject) {
   constexpr std::size_t kLooked = 24;
-  std::size_t looked = 0;
-  double bits = 0;
-  for (std::size_t i = 0; i + 1 < runs.size() && looked < kLooked; ++i) {
+  Gaps gaps;
+  for (std::size_t i = 0; i + 1 < runs.size() && gaps.looked < kLooked; ++i) {
     std::uint64_t end = runs[i].at + runs[i].size;
     if (end >= runs[i + 1].at || runs[i + 1].at - end > 4096) continue;
     Bytes bytes = subject.read(end + moved, runs[i + 1].at - end);
     if (bytes.empty()) continue;
-    ++looked;
+    ++gaps.looked;
     bool filling = std::all_of(bytes.begin(), bytes.end(), [&](Byte b) { return b == bytes.front(); });
     // A text may belong to an entry, such as its name.
     auto letters = std::count_if(bytes.begin(), bytes.end(), is_ascii_name_byte);
     bool text = letters * 5 > static_cast<std::ptrdiff_t>(bytes.size()) * 4;
-    bits += filling ? std::min(4.0, static_cast<double>(bytes.size()) / 4) : text ? -1 : -8;
+    gaps.other += filling ? 0 : 1;
+    gaps.bits += filling ? std::min(4.0, static_cast<double>(bytes.size()) / 4) : text ? -1 : -8;
   }
-  return bits;
+  return gaps;
 }
 
 /// What speaks against names that are told by a zero behind them, in bits: letters in front of most of them.
@@ -467,7 +484,7 @@ void explain_gaps(Hypothesis& found, const Subject& subject) {
   if (found.grid.shape.data_behind) return;
   std::vector<DataRun> runs = data_runs(found);
   std::sort(runs.begin(), runs.end(), [](const DataRun& a, const DataRun& b) { return a.at < b.at; });
-  double bits = bits_of_gaps(runs, 0, subject);
+  double bits = gaps_between(runs, 0, subject).bits;
   // Offsets that count from the end of the table may count from the next multiple of an alignment.
   Placement& placement = found.placement;
   std::uint64_t table_end = found.grid.end;
@@ -476,7 +493,7 @@ void explain_gaps(Hypothesis& found, const Subject& subject) {
     if (found.base != "items_end" || align > placement.align || moved == 0 ||
         placement.end + moved > found.grid.space->file_size)
       continue;
-    double others = bits_of_gaps(runs, moved, subject);
+    double others = gaps_between(runs, moved, subject).bits;
     if (others <= bits) continue;
     bits = others;
     placement.base += moved;
@@ -485,6 +502,21 @@ void explain_gaps(Hypothesis& found, const Subject& subject) {
     found.base = fmt::format("align(items_end, {})", align);
   }
   found.bits += bits;
+}
+
+std::optional<Hypothesis> without_sizes(const Hypothesis& found, const Subject& subject) {
+  constexpr std::size_t kTelling = 4;  // gaps
+  const Placement& placement = found.placement;
+  if (!placement.offset || !placement.size || placement.size_is_end || found.grid.shape.data_behind)
+    return std::nullopt;
+  std::vector<DataRun> runs = data_runs(found);
+  std::sort(runs.begin(), runs.end(), [](const DataRun& a, const DataRun& b) { return a.at < b.at; });
+  Gaps gaps = gaps_between(runs, 0, subject);
+  if (gaps.looked < kTelling || gaps.other * 4 < gaps.looked * 3) return std::nullopt;
+  Pair place_alone{*placement.offset, std::nullopt, false, 0, placement.bits / 2};
+  auto whole = explain(found.grid, Frame(subject, found.grid.space), {place_alone});
+  if (whole) whole->evidence.emplace_back("sizes leave out a part of what lies up to the next place");
+  return whole;
 }
 
 void explain_anchors(Hypothesis& found, const Subject& subject) {
@@ -568,6 +600,7 @@ std::optional<Hypothesis> explain(Grid grid, const Frame& frame, std::vector<Pai
   if (grid.rows() == 0) return std::nullopt;
   grid = settle_names(std::move(grid), pairs, known);
   Zone zone = zone_of(grid);
+  zone.anchors = frame.anchors();
   auto placement = known ? std::move(known) : best_placement(grid, zone, pairs);
   if (!placement) return std::nullopt;
   Hypothesis found;

@@ -57,6 +57,11 @@ void drop_front_of_keyed(Hypothesis& found);
 /// else against.
 void explain_gaps(Hypothesis& found, const Subject& subject);
 
+/// The same records, each entry up to where the next one begins, where something is left out between them
+/// all: sizes may count a part of an entry, without a header of its own. Nothing where they leave filling
+/// alone.
+std::optional<Hypothesis> without_sizes(const Hypothesis& found, const Subject& subject);
+
 /// Compares where entries begin with where something begins that is recognised by itself.
 void explain_anchors(Hypothesis& found, const Subject& subject);
 

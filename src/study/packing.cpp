@@ -262,6 +262,8 @@ std::vector<DataRun> data_runs(const Hypothesis& found) {
     std::uint64_t size =
         placement.size ? placement.size->value(grid, i) - static_cast<std::uint64_t>(placement.bias) : 0;
     if (grid.shape.data_behind) {
+      if (placement.counts_rest)
+        size -= grid.ends[i] - grid.starts[i] - placement.size->at - placement.size->width;
       runs[i] = {grid.ends[i], size};
       continue;
     }

@@ -92,6 +92,9 @@ std::vector<Hypothesis> search_all(const std::vector<SpacePtr>& spaces, const Su
   for (std::vector<Hypothesis>& some : found_by) {
     for (Hypothesis& found : some) all.push_back(std::move(found));
   }
+  for (std::size_t i = 0, found = all.size(); i < found; ++i) {
+    if (auto whole = without_sizes(all[i], subject)) all.push_back(std::move(*whole));
+  }
   for (Hypothesis& found : all) {
     explain_gaps(found, subject);
     explain_anchors(found, subject);

@@ -70,6 +70,21 @@ IdentifiedLayer look(const Layer& layer, bool count) {
   return out;
 }
 
+/// The structures by which the layer's format is known; of those that are not there, nothing.
+std::vector<IdentifiedRecord> records_of(const Layer& layer) {
+  std::vector<IdentifiedRecord> records;
+  if (!layer.content || layer.format->records.empty()) return records;
+  Probe probe = make_probe(*layer.content, layer.name);
+  for (const KnownRecord& known : layer.format->records) {
+    std::uint64_t size = probe.size().value_or(0), at = known.at;
+    if (known.from_end && size < known.at) continue;
+    if (known.from_end) at = size - known.at;
+    Bytes bytes = probe.at(at, known.size);
+    if (bytes.size() == known.size) records.push_back({known.name, at, known.rows(bytes.data(), at)});
+  }
+  return records;
+}
+
 Finding locked(const NeedsKey& error) {
   return {Finding::Level::note, fmt::format("what is in it cannot be told: {}", error.what())};
 }
@@ -319,6 +334,7 @@ Identification identify(const std::string& target, const IdentifyRequest& reques
         layer.container->access() == Access::random || place.file_source->size() <= kCountWithoutAsking;
     bool wanted = whole_file || (last && !place.entry);
     out.layers.push_back(look(layer, wanted && (cheap || request.count_solid)));
+    if (request.records && wanted) out.layers.back().records = records_of(layer);
     bool volumes = layer.format->family == "volume" && !layer.format->single_stream;
     if ((layer.format->family == "partition table" || volumes) && wanted)
       out.layers.back().parts = look_at_parts(layer, context);

@@ -16,6 +16,13 @@ struct IdentifiedPart {
   std::vector<Finding> findings;
 };
 
+/// A structure of a layer's format, as it lies there.
+struct IdentifiedRecord {
+  std::string_view name;
+  std::uint64_t at = 0;  ///< in the layer's bytes
+  std::vector<FieldRow> rows;
+};
+
 /// One layer of what a file really is.
 struct IdentifiedLayer {
   const Format* format = nullptr;
@@ -28,7 +35,8 @@ struct IdentifiedLayer {
   std::uint64_t largest_bytes = 0;
   Facts facts;
   std::vector<Finding> findings;
-  std::vector<IdentifiedPart> parts;  ///< of a partition table
+  std::vector<IdentifiedPart> parts;      ///< of a partition table
+  std::vector<IdentifiedRecord> records;  ///< where they were asked for
 };
 
 /// A format that recognises the bytes, and why it counts or does not.
@@ -60,6 +68,7 @@ struct Identification {
 struct IdentifyRequest {
   bool count_solid = false;  ///< decode solid layers to count what is in them
   bool claims = false;       ///< tell every format that recognises the bytes, not only the one that is taken
+  bool records = false;      ///< show the structures by which a format is known, field by field
   bool map_disks = false;    ///< make the map of tables of partitions, too, whose parts are told anyway
 };
 

@@ -8,6 +8,7 @@
 
 #include <chrono>
 #include <fstream>
+#include <regex>
 #include <thread>
 
 #include "codec/codec.h"
@@ -15,6 +16,7 @@
 #include "support/disk_writer.h"
 #include "support/ext_writer.h"
 #include "support/fat_writer.h"
+#include "support/has.h"
 #include "support/iso_writer.h"
 #include "support/json.h"
 #include "support/program.h"
@@ -83,6 +85,27 @@ TEST(ImageCommands, IdentifyTellsTheStack) {
   EXPECT_EQ(parts[1]["name"], "kiosk");
   EXPECT_EQ(parts[1]["format"], "ext2/ext3/ext4 file system");
   EXPECT_EQ(parts[1]["facts"]["label"], "exhibit");
+}
+
+TEST(ImageCommands, IdentifyShowsASuperblockFieldByField) {
+  if (!on_path("mkfs.ext4")) GTEST_SKIP() << "this machine has no mkfs.ext4";
+  TempFolder folder;
+  ASSERT_EQ(
+      run("sh", {"-c", "truncate -s 4M disk.img && mkfs.ext4 -q -L saltmarsh -N 64 disk.img"}, folder.path())
+          .exit_code,
+      0);
+  Ran ran = operculum({"identify", "--fields", "disk.img"}, folder.path());
+  EXPECT_EQ(ran.exit_code, 0) << ran.err;
+  EXPECT_TRUE(has(ran.out, "ext2/ext3/ext4 file system: superblock, after ")) << ran.out;
+  EXPECT_TRUE(std::regex_search(ran.out, std::regex("\n1,024 +4  s_inodes_count +64 \\(0x40\\)\n")))
+      << ran.out;
+  EXPECT_TRUE(std::regex_search(ran.out, std::regex("\n1,144 +16  s_volume_name +\"saltmarsh\"\n")))
+      << ran.out;
+  auto record = parse_json(operculum({"identify", "--fields", "--json", "disk.img"}, folder.path()).out);
+  auto shown = record["layers"][0]["records"][0];
+  EXPECT_EQ(shown["at"], 1024);
+  EXPECT_EQ(shown["fields"][0]["value"], "64 (0x40)");
+  EXPECT_FALSE(has(operculum({"identify", "disk.img"}, folder.path()).out, "s_inodes_count"));
 }
 
 TEST(ImageCommands, IdentifyTellsOfPaddingAndOfCuts) {

@@ -3,7 +3,6 @@
 
 #include "container/format.h"
 #include "container/identify.h"
-#include "format/formats.h"
 #include "layout/compile.h"
 #include "layout/described_format.h"
 

@@ -5,7 +5,7 @@
 #include <algorithm>
 
 #include "codec/codec.h"
-#include "format/formats.h"
+#include "container/format.h"
 #include "support/firmware_writer.h"
 #include "support/has.h"
 #include "support/open.h"

@@ -3,9 +3,9 @@
 #include <gtest/gtest.h>
 
 #include "base/checksum.h"
+#include "format/firmware/formats.h"
 #include "format/firmware/partition_line.h"
 #include "format/flash/nand_dump.h"
-#include "format/formats.h"
 #include "support/firmware_writer.h"
 #include "support/has.h"
 #include "support/open.h"

@@ -5,7 +5,7 @@
 
 #include "base/fields.h"
 #include "codec/codec.h"
-#include "format/formats.h"
+#include "container/format.h"
 #include "io/file_source.h"
 #include "support/cab_writer.h"
 #include "support/cfb_writer.h"

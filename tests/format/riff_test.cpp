@@ -1,6 +1,6 @@
 #include <gtest/gtest.h>
 
-#include "format/formats.h"
+#include "format/archive/formats.h"
 #include "support/byte_writer.h"
 #include "support/open.h"
 #include "support/sample_tree.h"

@@ -3,7 +3,7 @@
 #include <gtest/gtest.h>
 
 #include "base/text.h"
-#include "format/formats.h"
+#include "format/volume/formats.h"
 #include "support/has.h"
 #include "support/sentence.h"
 #include "support/system_tools.h"

@@ -1,7 +1,7 @@
 #include <gtest/gtest.h>
 
 #include "base/checksum.h"
-#include "format/formats.h"
+#include "format/archive/formats.h"
 #include "support/old_zip_packers.h"
 #include "support/open.h"
 #include "support/refusal.h"

@@ -6,7 +6,7 @@
 #include <random>
 #include <stdexcept>
 
-#include "format/formats.h"
+#include "format/package/formats.h"
 
 namespace operculum::test {
 namespace {

@@ -12,6 +12,7 @@
 #include "cli/session.h"
 #include "report/map_text.h"
 #include "report/records.h"
+#include "report/text_table.h"
 #include "task/counts.h"
 
 namespace operculum::cli {
@@ -106,6 +107,16 @@ std::string part_text(const IdentifiedPart& part) {
   return text;
 }
 
+/// A structure field by field, in the names of its specification.
+Shown record_text(const IdentifiedLayer& layer, const IdentifiedRecord& record) {
+  TextTable table(
+      {{"at", TextTable::Align::right}, {"bytes", TextTable::Align::right}, {"field"}, {"value"}});
+  for (const FieldRow& row : record.rows)
+    table.add({grouped(row.at), std::to_string(row.width), row.name, row.value});
+  return shown("\n{}: {}, after {}\n", layer.format->name, record.name, layer.format->specification) +
+         table.text();
+}
+
 Shown to_text(const Identification& found, bool colour) {
   Shown out = styled(escape(found.target), "1", colour) + "\n";
   auto line = [&](std::string_view label, const std::string& text) {
@@ -168,6 +179,9 @@ Shown to_text(const Identification& found, bool colour) {
     }
   }
   if (!found.suggestion.empty()) line("next", found.suggestion);
+  for (const IdentifiedLayer& layer : found.layers) {
+    for (const IdentifiedRecord& record : layer.records) out += record_text(layer, record);
+  }
   return out;
 }
 
@@ -199,6 +213,10 @@ void add_identify(CommandLine& program, Session& session) {
   command.flag("--brief", options->brief, "One line for each");
   command.flag("--count", options->request.count_solid,
                "Count what is in large solid archives, too; they must be unpacked for it");
+  command.flag(
+      "--fields", options->request.records,
+      "Show the headers and superblocks of the format field by field: place, size, the specification's "
+      "name, value");
   command.text(
       "--page", options->page, "FILE",
       "Write a page with the map of a firmware file, a disk, or (with --search) any file, drawn to scale");

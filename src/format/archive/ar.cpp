@@ -11,7 +11,7 @@
 #include "container/sequence.h"
 #include "format/archive/ar_editor.h"
 #include "format/archive/ar_header.h"
-#include "format/formats.h"
+#include "format/archive/formats.h"
 
 namespace operculum {
 namespace {

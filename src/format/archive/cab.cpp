@@ -8,7 +8,7 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "format/archive/cab_write.h"
-#include "format/formats.h"
+#include "format/archive/formats.h"
 #include "io/solid_stream.h"
 
 namespace operculum {
@@ -249,7 +249,8 @@ Format cab_format() {
           .recognise = recognise_cab,
           .open = open_cab,
           .pack = cab::pack,
-          .keeps = {.folders = false, .links = false, .hard_links = false, .modes = false, .owners = false}};
+          .keeps = {.folders = false, .links = false, .hard_links = false, .modes = false, .owners = false},
+          .records = {record_at<Header>("header", 0)}};
 }
 
 }  // namespace operculum

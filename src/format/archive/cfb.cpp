@@ -7,9 +7,9 @@
 #include "base/text.h"
 #include "format/archive/cfb_file.h"
 #include "format/archive/cfb_write.h"
+#include "format/archive/formats.h"
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/new_tree.h"
-#include "format/formats.h"
 #include "io/patches.h"
 
 namespace operculum {
@@ -196,7 +196,8 @@ Format cfb_format() {
           .recognise = recognise_cfb,
           .open = open_cfb,
           .pack = pack_cfb,
-          .keeps = {.links = false, .hard_links = false, .modes = false, .owners = false}};
+          .keeps = {.links = false, .hard_links = false, .modes = false, .owners = false},
+          .records = {record_at<Header>("header", 0)}};
 }
 
 }  // namespace operculum

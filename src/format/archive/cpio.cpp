@@ -15,7 +15,7 @@
 #include "container/sequence.h"
 #include "format/archive/cpio_editor.h"
 #include "format/archive/cpio_header.h"
-#include "format/formats.h"
+#include "format/archive/formats.h"
 
 namespace operculum {
 namespace {

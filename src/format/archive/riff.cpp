@@ -11,8 +11,8 @@
 #include "base/depth_guard.h"
 #include "base/error.h"
 #include "base/structure.h"
+#include "format/archive/formats.h"
 #include "format/firmware/firmware_parts.h"
-#include "format/formats.h"
 
 namespace operculum {
 namespace {

@@ -7,10 +7,10 @@
 #include "base/checked.h"
 #include "base/text.h"
 #include "container/sequence.h"
+#include "format/archive/formats.h"
 #include "format/archive/tar_editor.h"
 #include "format/archive/tar_header.h"
 #include "format/archive/tar_pax.h"
-#include "format/formats.h"
 
 namespace operculum {
 namespace {

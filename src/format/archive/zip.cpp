@@ -11,11 +11,11 @@
 #include "cipher/zip_aes.h"
 #include "cipher/zip_traditional.h"
 #include "codec/codec.h"
+#include "format/archive/formats.h"
 #include "format/archive/zip_data.h"
 #include "format/archive/zip_directory.h"
 #include "format/archive/zip_local.h"
 #include "format/archive/zip_rewrite.h"
-#include "format/formats.h"
 
 namespace operculum {
 namespace {
@@ -447,7 +447,8 @@ Format zip_format() {
       .recognise = recognise_zip,
       .open = open_zip,
       .pack = pack_zip,
-      .keeps = {.hard_links = false, .owners = false}};
+      .keeps = {.hard_links = false, .owners = false},
+      .records = {record_at<LocalHeader>("first local header", 0)}};
 }
 
 }  // namespace operculum

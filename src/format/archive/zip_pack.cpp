@@ -5,8 +5,8 @@
 #include "base/parallel.h"
 #include "base/text.h"
 #include "container/packed_run.h"
+#include "format/archive/formats.h"
 #include "format/archive/zip_record.h"
-#include "format/formats.h"
 
 namespace operculum {
 namespace {

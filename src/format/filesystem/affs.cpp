@@ -15,8 +15,8 @@
 #include "base/structure.h"
 #include "base/text.h"
 #include "format/filesystem/file_tree.h"
+#include "format/filesystem/formats.h"
 #include "format/filesystem/indirect_blocks.h"
-#include "format/formats.h"
 #include "io/cached_source.h"
 #include "io/spool.h"
 

@@ -7,9 +7,9 @@
 #include "base/units.h"
 #include "format/filesystem/apfs_keys.h"
 #include "format/filesystem/file_tree.h"
+#include "format/filesystem/formats.h"
 #include "format/filesystem/hfs_packed.h"
 #include "format/filesystem/inode_entry.h"
-#include "format/formats.h"
 #include "io/spool.h"
 
 namespace operculum {

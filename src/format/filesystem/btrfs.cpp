@@ -7,8 +7,8 @@
 #include "format/filesystem/btrfs_volume.h"
 #include "format/filesystem/device_number.h"
 #include "format/filesystem/file_tree.h"
+#include "format/filesystem/formats.h"
 #include "format/filesystem/inode_entry.h"
-#include "format/formats.h"
 #include "io/spool.h"
 
 namespace operculum {
@@ -231,7 +231,8 @@ Format btrfs_format() {
           .suffixes = {".btrfs"},
           .views = {kCurrent, kSnapshots},
           .recognise = recognise_btrfs,
-          .open = open_btrfs};
+          .open = open_btrfs,
+          .records = {record_at<SuperRecord>("superblock", kSuperAt)}};
 }
 
 }  // namespace operculum

@@ -12,7 +12,7 @@
 #include "codec/block.h"
 #include "container/trim.h"
 #include "format/filesystem/file_tree.h"
-#include "format/formats.h"
+#include "format/filesystem/formats.h"
 #include "io/block_content.h"
 #include "io/cached_source.h"
 

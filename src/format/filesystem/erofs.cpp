@@ -14,8 +14,8 @@
 #include "format/filesystem/erofs_map.h"
 #include "format/filesystem/erofs_records.h"
 #include "format/filesystem/file_tree.h"
+#include "format/filesystem/formats.h"
 #include "format/filesystem/inode_entry.h"
-#include "format/formats.h"
 #include "io/block_content.h"
 #include "io/cached_source.h"
 #include "io/extent_source.h"
@@ -408,7 +408,8 @@ Format erofs_format() {
       .lacks = "images spread over several devices; 48-bit addresses and metadata boxes",
       .suffixes = {".erofs"},
       .recognise = recognise_erofs,
-      .open = open_erofs};
+      .open = open_erofs,
+      .records = {record_at<Super>("superblock", kSuperAt)}};
 }
 
 }  // namespace operculum

@@ -9,7 +9,7 @@
 #include "format/filesystem/exfat_records.h"
 #include "format/filesystem/fat_table.h"
 #include "format/filesystem/file_tree.h"
-#include "format/formats.h"
+#include "format/filesystem/formats.h"
 
 namespace operculum {
 namespace {
@@ -314,7 +314,8 @@ Format exfat_format() {
           .lacks = "the second allocation table of the transaction-safe variant",
           .suffixes = {".exfat"},
           .recognise = recognise_exfat,
-          .open = open_exfat};
+          .open = open_exfat,
+          .records = {record_at<BootRecord>("boot sector", 0)}};
 }
 
 }  // namespace operculum

@@ -11,9 +11,9 @@
 #include "format/filesystem/device_number.h"
 #include "format/filesystem/ext_rewrite.h"
 #include "format/filesystem/file_tree.h"
+#include "format/filesystem/formats.h"
 #include "format/filesystem/inode_entry.h"
 #include "format/filesystem/new_tree.h"
-#include "format/formats.h"
 
 namespace operculum {
 namespace {
@@ -255,7 +255,8 @@ Format ext_format() {
           .writes = "other contents of files that are there, in their blocks and in free ones",
           .suffixes = {".ext2", ".ext3", ".ext4"},
           .recognise = recognise_ext,
-          .open = open_ext};
+          .open = open_ext,
+          .records = {record_at<SuperRecord>("superblock", kSuperAt)}};
 }
 
 }  // namespace operculum

@@ -7,8 +7,8 @@
 #include "format/filesystem/device_number.h"
 #include "format/filesystem/f2fs_volume.h"
 #include "format/filesystem/file_tree.h"
+#include "format/filesystem/formats.h"
 #include "format/filesystem/inode_entry.h"
-#include "format/formats.h"
 #include "io/spool.h"
 
 namespace operculum {
@@ -175,7 +175,8 @@ Format f2fs_format() {
               "what was written behind the newest checkpoint",
           .suffixes = {".f2fs"},
           .recognise = recognise_f2fs,
-          .open = open_f2fs};
+          .open = open_f2fs,
+          .records = {record_at<Superblock>("superblock", kSuperAt)}};
 }
 
 }  // namespace operculum

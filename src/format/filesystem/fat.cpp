@@ -10,7 +10,7 @@
 #include "format/filesystem/fat_folder.h"
 #include "format/filesystem/fat_rewrite.h"
 #include "format/filesystem/file_tree.h"
-#include "format/formats.h"
+#include "format/filesystem/formats.h"
 
 namespace operculum {
 namespace {
@@ -212,7 +212,8 @@ Format fat_format() {
           .recognise = recognise_fat,
           .open = open_fat,
           .pack = pack_fat,
-          .keeps = {.links = false, .hard_links = false, .modes = false, .owners = false}};
+          .keeps = {.links = false, .hard_links = false, .modes = false, .owners = false},
+          .records = {record_at<BootRecord>("boot sector", 0)}};
 }
 
 }  // namespace operculum

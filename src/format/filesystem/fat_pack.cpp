@@ -5,7 +5,7 @@
 #include "base/text.h"
 #include "format/filesystem/fat_folder.h"
 #include "format/filesystem/fat_rewrite.h"
-#include "format/formats.h"
+#include "format/filesystem/formats.h"
 #include "io/patches.h"
 
 namespace operculum {

@@ -7,9 +7,9 @@
 
 #include "base/text.h"
 #include "format/filesystem/file_tree.h"
+#include "format/filesystem/formats.h"
 #include "format/filesystem/hfs_packed.h"
 #include "format/filesystem/hfs_volume.h"
-#include "format/formats.h"
 
 namespace operculum {
 namespace {
@@ -307,7 +307,8 @@ Format hfs_format() {
           .lacks = "replaying the journal",
           .suffixes = {".hfs", ".hfsx"},
           .recognise = recognise_hfs,
-          .open = open_hfs};
+          .open = open_hfs,
+          .records = {record_at<VolumeHeader>("volume header", 1024)}};
 }
 
 }  // namespace operculum

@@ -11,9 +11,9 @@
 #include "base/structure_fields.h"
 #include "base/text.h"
 #include "format/filesystem/file_tree.h"
+#include "format/filesystem/formats.h"
 #include "format/filesystem/hfs_volume.h"
 #include "format/filesystem/indirect_blocks.h"
-#include "format/formats.h"
 #include "io/cached_source.h"
 #include "io/spool.h"
 

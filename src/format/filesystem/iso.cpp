@@ -9,6 +9,7 @@
 #include "codec/block.h"
 #include "container/trim.h"
 #include "format/filesystem/file_tree.h"
+#include "format/filesystem/formats.h"
 #include "format/filesystem/iso_boot.h"
 #include "format/filesystem/iso_record_reader.h"
 #include "format/filesystem/iso_records.h"
@@ -16,7 +17,6 @@
 #include "format/filesystem/iso_rows.h"
 #include "format/filesystem/iso_volume.h"
 #include "format/filesystem/udf.h"
-#include "format/formats.h"
 #include "format/image/partition_table.h"
 #include "io/block_content.h"
 #include "io/cached_source.h"
@@ -521,7 +521,8 @@ Format iso_format() {
       .recognise = recognise_iso,
       .open = open_iso,
       .pack = pack_iso,
-      .keeps = {.devices = true}};
+      .keeps = {.devices = true},
+      .records = {record_at<VolumeDescriptor>("primary volume descriptor", 16 * kSector)}};
 }
 
 }  // namespace operculum

@@ -3,9 +3,9 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "format/filesystem/formats.h"
 #include "format/filesystem/iso_fields.h"
 #include "format/filesystem/iso_rewrite.h"
-#include "format/formats.h"
 
 namespace operculum {
 namespace {

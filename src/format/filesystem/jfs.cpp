@@ -6,9 +6,9 @@
 #include "base/text.h"
 #include "format/filesystem/device_number.h"
 #include "format/filesystem/file_tree.h"
+#include "format/filesystem/formats.h"
 #include "format/filesystem/inode_entry.h"
 #include "format/filesystem/jfs_volume.h"
-#include "format/formats.h"
 #include "io/spool.h"
 
 namespace operculum {
@@ -121,7 +121,8 @@ Format jfs_format() {
       .lacks = "replaying the journal; the second superblock; the small inode table of OS/2's boot volumes",
       .suffixes = {".jfs"},
       .recognise = recognise_jfs,
-      .open = open_jfs};
+      .open = open_jfs,
+      .records = {record_at<Superblock>("superblock", kSuperAt)}};
 }
 
 }  // namespace operculum

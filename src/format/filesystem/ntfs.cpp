@@ -7,10 +7,10 @@
 #include "base/structure_fields.h"
 #include "base/text.h"
 #include "format/filesystem/file_tree.h"
+#include "format/filesystem/formats.h"
 #include "format/filesystem/ntfs_overlay.h"
 #include "format/filesystem/ntfs_volume.h"
 #include "format/filesystem/reparse.h"
-#include "format/formats.h"
 
 namespace operculum {
 namespace {
@@ -304,7 +304,8 @@ Format ntfs_format() {
       .suffixes = {".ntfs"},
       .views = {kWithSystem},
       .recognise = recognise_ntfs,
-      .open = open_ntfs};
+      .open = open_ntfs,
+      .records = {record_at<BootSector>("boot sector", 0)}};
 }
 
 }  // namespace operculum

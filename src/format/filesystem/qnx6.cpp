@@ -14,9 +14,9 @@
 #include "base/structure.h"
 #include "base/text.h"
 #include "format/filesystem/file_tree.h"
+#include "format/filesystem/formats.h"
 #include "format/filesystem/indirect_blocks.h"
 #include "format/filesystem/inode_entry.h"
-#include "format/formats.h"
 #include "io/cached_source.h"
 #include "io/spool.h"
 

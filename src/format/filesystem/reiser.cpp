@@ -5,9 +5,9 @@
 #include "base/text.h"
 #include "format/filesystem/device_number.h"
 #include "format/filesystem/file_tree.h"
+#include "format/filesystem/formats.h"
 #include "format/filesystem/inode_entry.h"
 #include "format/filesystem/reiser_volume.h"
-#include "format/formats.h"
 #include "io/spool.h"
 
 namespace operculum {

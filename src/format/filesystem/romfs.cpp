@@ -9,7 +9,7 @@
 #include "base/text.h"
 #include "container/trim.h"
 #include "format/filesystem/file_tree.h"
-#include "format/formats.h"
+#include "format/filesystem/formats.h"
 #include "io/cached_source.h"
 
 namespace operculum {
@@ -186,7 +186,8 @@ Format romfs_format() {
           .lacks = "",
           .suffixes = {".romfs"},
           .recognise = recognise_romfs,
-          .open = open_romfs};
+          .open = open_romfs,
+          .records = {record_at<RomSuper>("superblock", 0)}};
 }
 
 }  // namespace operculum

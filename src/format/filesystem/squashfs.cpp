@@ -7,10 +7,10 @@
 
 #include "base/fields.h"
 #include "container/trim.h"
+#include "format/filesystem/formats.h"
 #include "format/filesystem/squashfs_old.h"
 #include "format/filesystem/squashfs_rewrite.h"
 #include "format/filesystem/squashfs_tree.h"
-#include "format/formats.h"
 #include "io/block_content.h"
 
 namespace operculum {
@@ -242,7 +242,8 @@ Format squashfs_format() {
       .recognise = recognise_squashfs,
       .open = open_squashfs,
       .pack = pack_squashfs,
-      .keeps = {.devices = true, .attributes = true}};
+      .keeps = {.devices = true, .attributes = true},
+      .records = {record_at<Super>("superblock", 0)}};
 }
 
 Assembly pack_squashfs(const std::vector<NewEntry>& entries, const Writing& writing) {

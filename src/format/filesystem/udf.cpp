@@ -8,8 +8,8 @@
 #include "base/fields.h"
 #include "base/text.h"
 #include "format/filesystem/file_tree.h"
+#include "format/filesystem/formats.h"
 #include "format/filesystem/udf_volume.h"
-#include "format/formats.h"
 
 namespace operculum {
 namespace {

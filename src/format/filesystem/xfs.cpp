@@ -5,10 +5,10 @@
 #include "base/structure_fields.h"
 #include "base/text.h"
 #include "format/filesystem/file_tree.h"
+#include "format/filesystem/formats.h"
 #include "format/filesystem/inode_entry.h"
 #include "format/filesystem/xfs_records.h"
 #include "format/filesystem/xfs_volume.h"
-#include "format/formats.h"
 #include "io/spool.h"
 
 namespace operculum {
@@ -143,7 +143,8 @@ Format xfs_format() {
       .lacks = "replaying the log; files on the real-time device; folders of version 1; backup superblocks",
       .suffixes = {".xfs"},
       .recognise = recognise_xfs,
-      .open = open_xfs};
+      .open = open_xfs,
+      .records = {record_at<Superblock>("superblock", 0)}};
 }
 
 }  // namespace operculum

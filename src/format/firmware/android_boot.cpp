@@ -7,7 +7,7 @@
 #include "base/structure.h"
 #include "base/text.h"
 #include "format/firmware/firmware_parts.h"
-#include "format/formats.h"
+#include "format/firmware/formats.h"
 
 namespace operculum {
 namespace {

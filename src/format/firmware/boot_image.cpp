@@ -10,7 +10,7 @@
 #include "base/units.h"
 #include "format/firmware/boot_names.h"
 #include "format/firmware/firmware_parts.h"
-#include "format/formats.h"
+#include "format/firmware/formats.h"
 #include "io/digest.h"
 
 namespace operculum {
@@ -125,7 +125,8 @@ Format boot_image_format() {
       .lacks = "",
       .suffixes = {".uimg", ".uimage"},
       .recognise = recognise_boot_image,
-      .open = open_boot_image};
+      .open = open_boot_image,
+      .records = {record_at<Header>("header", 0)}};
 }
 
 }  // namespace operculum

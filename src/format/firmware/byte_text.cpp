@@ -8,8 +8,8 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "format/firmware/firmware_parts.h"
+#include "format/firmware/formats.h"
 #include "format/firmware/memory_image.h"
-#include "format/formats.h"
 #include "io/input_buffer.h"
 
 namespace operculum {

@@ -12,7 +12,7 @@
 #include "base/units.h"
 #include "format/firmware/firmware_parts.h"
 #include "format/firmware/flash_map.h"
-#include "format/formats.h"
+#include "format/firmware/formats.h"
 #include "io/cached_source.h"
 
 namespace operculum {

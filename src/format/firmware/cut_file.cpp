@@ -3,9 +3,9 @@
 
 #include "base/error.h"
 #include "format/firmware/firmware_parts.h"
+#include "format/firmware/formats.h"
 #include "format/firmware/partition_line.h"
 #include "format/first_file.h"
-#include "format/formats.h"
 
 namespace operculum {
 namespace {

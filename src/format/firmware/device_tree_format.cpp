@@ -6,7 +6,7 @@
 #include "base/text.h"
 #include "format/firmware/device_tree.h"
 #include "format/firmware/firmware_parts.h"
-#include "format/formats.h"
+#include "format/firmware/formats.h"
 
 namespace operculum {
 namespace {

@@ -8,7 +8,7 @@
 #include "base/structure_fields.h"
 #include "base/text.h"
 #include "format/firmware/firmware_parts.h"
-#include "format/formats.h"
+#include "format/firmware/formats.h"
 #include "io/digest.h"
 
 namespace operculum {

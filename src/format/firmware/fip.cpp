@@ -11,8 +11,8 @@
 #include "cipher/gcm.h"
 #include "format/filesystem/file_tree.h"
 #include "format/firmware/firmware_parts.h"
+#include "format/firmware/formats.h"
 #include "format/firmware/named_key.h"
-#include "format/formats.h"
 
 namespace operculum {
 namespace {
@@ -183,7 +183,8 @@ Format fip_format() {
           .lacks = "checking of certificates",
           .suffixes = {".fip"},
           .recognise = recognise_fip,
-          .open = open_fip};
+          .open = open_fip,
+          .records = {record_at<Header>("header", 0)}};
 }
 
 }  // namespace operculum

@@ -13,8 +13,8 @@
 #include "cipher/block_ciphers.h"
 #include "format/firmware/device_tree.h"
 #include "format/firmware/firmware_parts.h"
+#include "format/firmware/formats.h"
 #include "format/firmware/named_key.h"
-#include "format/formats.h"
 #include "io/first_bytes.h"
 
 namespace operculum {

@@ -8,7 +8,7 @@
 #include "container/identify.h"
 #include "format/archive/cpio_header.h"
 #include "format/firmware/firmware_parts.h"
-#include "format/formats.h"
+#include "format/firmware/formats.h"
 #include "io/cached_source.h"
 
 namespace operculum {

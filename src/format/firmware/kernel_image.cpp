@@ -11,8 +11,8 @@
 #include "base/text.h"
 #include "container/embedded.h"
 #include "format/firmware/firmware_parts.h"
+#include "format/firmware/formats.h"
 #include "format/firmware/kernel_records.h"
-#include "format/formats.h"
 
 namespace operculum {
 namespace {

@@ -12,8 +12,8 @@
 #include "base/sum_kinds.h"
 #include "cipher/block_ciphers.h"
 #include "format/firmware/firmware_parts.h"
+#include "format/firmware/formats.h"
 #include "format/firmware/mcuboot_key.h"
-#include "format/formats.h"
 #include "io/first_bytes.h"
 #include "io/fronted_stream.h"
 
@@ -279,7 +279,8 @@ Format mcuboot_format() {
           .lacks = "checking of signatures, packed images",
           .suffixes = {},
           .recognise = recognise_mcuboot,
-          .open = open_mcuboot};
+          .open = open_mcuboot,
+          .records = {record_at<ImageHeader>("header", 0)}};
 }
 
 }  // namespace operculum

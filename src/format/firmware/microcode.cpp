@@ -6,7 +6,7 @@
 #include "base/error.h"
 #include "base/structure_fields.h"
 #include "format/firmware/firmware_parts.h"
-#include "format/formats.h"
+#include "format/firmware/formats.h"
 
 namespace operculum {
 namespace {

@@ -6,9 +6,9 @@
 #include "base/error.h"
 #include "base/structure_fields.h"
 #include "format/firmware/firmware_parts.h"
+#include "format/firmware/formats.h"
 #include "format/firmware/uefi_records.h"
 #include "format/firmware/uefi_sections.h"
-#include "format/formats.h"
 
 namespace operculum {
 namespace {

@@ -7,10 +7,10 @@
 #include "base/structure_fields.h"
 #include "base/text.h"
 #include "base/units.h"
+#include "format/firmware/formats.h"
 #include "format/firmware/uefi_image.h"
 #include "format/firmware/uefi_names.h"
 #include "format/firmware/uefi_records.h"
-#include "format/formats.h"
 
 namespace operculum {
 namespace {

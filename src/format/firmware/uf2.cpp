@@ -7,8 +7,8 @@
 #include "base/structure.h"
 #include "base/text.h"
 #include "format/firmware/firmware_parts.h"
+#include "format/firmware/formats.h"
 #include "format/firmware/memory_image.h"
-#include "format/formats.h"
 
 namespace operculum {
 namespace {

@@ -10,8 +10,8 @@
 #include "base/units.h"
 #include "format/filesystem/device_number.h"
 #include "format/filesystem/file_tree.h"
+#include "format/flash/formats.h"
 #include "format/flash/jffs2_nodes.h"
-#include "format/formats.h"
 #include "io/block_content.h"
 
 namespace operculum {

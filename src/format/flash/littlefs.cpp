@@ -10,8 +10,8 @@
 #include "base/structure.h"
 #include "base/text.h"
 #include "format/filesystem/file_tree.h"
+#include "format/flash/formats.h"
 #include "format/flash/littlefs_pair.h"
-#include "format/formats.h"
 #include "io/extent_source.h"
 
 namespace operculum {

@@ -9,7 +9,7 @@
 #include "base/error.h"
 #include "base/units.h"
 #include "format/first_file.h"
-#include "format/formats.h"
+#include "format/flash/formats.h"
 #include "format/image/disk_image.h"
 #include "io/mapped_source.h"
 

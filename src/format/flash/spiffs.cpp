@@ -14,7 +14,7 @@
 #include "base/text.h"
 #include "base/units.h"
 #include "format/firmware/firmware_parts.h"
-#include "format/formats.h"
+#include "format/flash/formats.h"
 #include "io/extent_source.h"
 
 namespace operculum {

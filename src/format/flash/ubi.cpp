@@ -13,7 +13,7 @@
 #include "base/text.h"
 #include "base/units.h"
 #include "format/firmware/firmware_parts.h"
-#include "format/formats.h"
+#include "format/flash/formats.h"
 #include "io/block_content.h"
 #include "io/filling.h"
 
@@ -342,7 +342,8 @@ Format ubi_format() {
           .lacks = "fastmap (it is not needed to read an image)",
           .suffixes = {".ubi"},
           .recognise = recognise_ubi,
-          .open = open_ubi};
+          .open = open_ubi,
+          .records = {record_at<EraseHeader>("first erase counter header", 0)}};
 }
 
 }  // namespace operculum

@@ -10,8 +10,8 @@
 #include "codec/block.h"
 #include "format/filesystem/device_number.h"
 #include "format/filesystem/file_tree.h"
+#include "format/flash/formats.h"
 #include "format/flash/ubifs_index.h"
-#include "format/formats.h"
 #include "io/block_content.h"
 #include "io/cached_source.h"
 

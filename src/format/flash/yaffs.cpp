@@ -13,7 +13,7 @@
 #include "base/units.h"
 #include "format/filesystem/device_number.h"
 #include "format/filesystem/file_tree.h"
-#include "format/formats.h"
+#include "format/flash/formats.h"
 #include "io/extent_source.h"
 
 namespace operculum {

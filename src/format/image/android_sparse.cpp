@@ -6,8 +6,8 @@
 
 #include "base/structure.h"
 #include "base/text.h"
-#include "format/formats.h"
 #include "format/image/disk_image.h"
+#include "format/image/formats.h"
 #include "io/run_source.h"
 
 namespace operculum {
@@ -182,7 +182,8 @@ Format android_sparse_format() {
       .suffixes = {".simg", ".sparse"},
       .single_stream = true,
       .recognise = recognise_android_sparse,
-      .open = open_android_sparse};
+      .open = open_android_sparse,
+      .records = {record_at<SparseHeader>("header", 0)}};
 }
 
 }  // namespace operculum

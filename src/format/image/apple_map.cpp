@@ -6,7 +6,7 @@
 
 #include "base/structure.h"
 #include "base/text.h"
-#include "format/formats.h"
+#include "format/image/formats.h"
 #include "format/image/partition_table.h"
 
 namespace operculum {

@@ -6,7 +6,7 @@
 
 #include "base/fields.h"
 #include "base/text.h"
-#include "format/formats.h"
+#include "format/image/formats.h"
 #include "format/image/partition_table.h"
 
 namespace operculum {

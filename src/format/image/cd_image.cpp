@@ -1,9 +1,9 @@
 // An image of a data disc with raw sectors, without a sheet that describes it.
 #include <fmt/format.h>
 
-#include "format/formats.h"
 #include "format/image/cd_sectors.h"
 #include "format/image/disk_image.h"
+#include "format/image/formats.h"
 #include "io/spool.h"
 
 namespace operculum {

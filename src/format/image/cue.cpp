@@ -5,9 +5,9 @@
 
 #include "base/numbers.h"
 #include "base/text.h"
-#include "format/formats.h"
 #include "format/image/cd_sectors.h"
 #include "format/image/cue_sheet.h"
+#include "format/image/formats.h"
 #include "io/missing_source.h"
 #include "io/spool.h"
 

@@ -10,8 +10,8 @@
 #include "cipher/disk_cipher.h"
 #include "cipher/key_derivation.h"
 #include "format/filesystem/file_tree.h"
-#include "format/formats.h"
 #include "format/image/disk_image.h"
+#include "format/image/formats.h"
 #include "io/locked_source.h"
 #include "io/spool.h"
 

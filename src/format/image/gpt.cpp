@@ -8,7 +8,7 @@
 #include "base/structure.h"
 #include "base/text.h"
 #include "format/filesystem/file_tree.h"
-#include "format/formats.h"
+#include "format/image/formats.h"
 #include "format/image/partition_table.h"
 
 namespace operculum {
@@ -226,7 +226,8 @@ Format gpt_format() {
           .lacks = "",
           .suffixes = {".img", ".raw", ".dd"},
           .recognise = recognise_gpt,
-          .open = open_gpt};
+          .open = open_gpt,
+          .records = {record_at<HeaderRecord>("header", 512)}};
 }
 
 }  // namespace operculum

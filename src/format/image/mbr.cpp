@@ -4,7 +4,7 @@
 
 #include <algorithm>
 
-#include "format/formats.h"
+#include "format/image/formats.h"
 #include "format/image/partition_table.h"
 
 namespace operculum {

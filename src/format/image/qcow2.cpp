@@ -7,8 +7,8 @@
 #include "base/text.h"
 #include "codec/block.h"
 #include "codec/codec.h"
-#include "format/formats.h"
 #include "format/image/disk_image.h"
+#include "format/image/formats.h"
 #include "format/image/image_blocks.h"
 #include "format/image/qcow2_records.h"
 #include "format/image/qcow2_rewrite.h"
@@ -279,7 +279,8 @@ Format qcow2_format() {
           .single_stream = true,
           .recognise = recognise_qcow2,
           .open = open_qcow2,
-          .pack = pack_qcow2};
+          .pack = pack_qcow2,
+          .records = {record_at<HeaderRecord>("header", 0)}};
 }
 
 }  // namespace operculum

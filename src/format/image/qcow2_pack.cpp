@@ -2,7 +2,7 @@
 // hold anything.
 #include <algorithm>
 
-#include "format/formats.h"
+#include "format/image/formats.h"
 #include "format/image/image_blocks.h"
 #include "format/image/qcow2_records.h"
 

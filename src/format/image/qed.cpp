@@ -8,8 +8,8 @@
 #include "base/fields.h"
 #include "base/structure.h"
 #include "base/text.h"
-#include "format/formats.h"
 #include "format/image/disk_image.h"
+#include "format/image/formats.h"
 #include "io/cached_source.h"
 #include "io/mapped_source.h"
 #include "io/spool.h"
@@ -130,7 +130,8 @@ Format qed_format() {
           .suffixes = {".qed"},
           .single_stream = true,
           .recognise = recognise_qed,
-          .open = open_qed};
+          .open = open_qed,
+          .records = {record_at<Header>("header", 0)}};
 }
 
 }  // namespace operculum

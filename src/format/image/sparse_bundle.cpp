@@ -9,9 +9,9 @@
 #include <pugixml.hpp>
 
 #include "base/text.h"
-#include "format/formats.h"
 #include "format/image/disk_image.h"
 #include "format/image/encrypted_image.h"
+#include "format/image/formats.h"
 #include "io/spool.h"
 
 namespace operculum {

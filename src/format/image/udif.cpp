@@ -12,8 +12,8 @@
 #include "codec/block.h"
 #include "codec/lzfse.h"
 #include "format/filesystem/file_tree.h"
-#include "format/formats.h"
 #include "format/image/disk_image.h"
+#include "format/image/formats.h"
 #include "format/image/udif_records.h"
 #include "format/image/udif_tables.h"
 #include "io/missing_source.h"
@@ -228,7 +228,8 @@ Format udif_format() {
       .suffixes = {".dmg", ".udif"},
       .single_stream = true,
       .recognise = recognise_udif,
-      .open = open_udif};
+      .open = open_udif,
+      .records = {record_at_end<Trailer>("trailer")}};
 }
 
 }  // namespace operculum

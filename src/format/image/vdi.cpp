@@ -8,8 +8,8 @@
 #include "base/structure.h"
 #include "base/text.h"
 #include "format/filesystem/file_tree.h"
-#include "format/formats.h"
 #include "format/image/disk_image.h"
+#include "format/image/formats.h"
 #include "io/cached_source.h"
 #include "io/mapped_source.h"
 #include "io/spool.h"
@@ -133,7 +133,8 @@ Format vdi_format() {
           .suffixes = {".vdi"},
           .single_stream = true,
           .recognise = recognise_vdi,
-          .open = open_vdi};
+          .open = open_vdi,
+          .records = {record_at<Header>("header", 0)}};
 }
 
 }  // namespace operculum

@@ -4,8 +4,8 @@
 #include <algorithm>
 
 #include "base/text.h"
-#include "format/formats.h"
 #include "format/image/disk_image.h"
+#include "format/image/formats.h"
 #include "format/image/image_blocks.h"
 #include "format/image/vhd_records.h"
 #include "format/image/vhd_rewrite.h"
@@ -173,7 +173,8 @@ Format vhd_format() {
       .single_stream = true,
       .recognise = recognise_vhd,
       .open = open_vhd,
-      .pack = pack_vhd};
+      .pack = pack_vhd,
+      .records = {record_at_end<Footer>("footer")}};
 }
 
 }  // namespace operculum

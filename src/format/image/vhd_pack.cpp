@@ -6,7 +6,7 @@
 #include "base/checksum.h"
 #include "base/error.h"
 #include "base/text.h"
-#include "format/formats.h"
+#include "format/image/formats.h"
 #include "format/image/image_blocks.h"
 #include "format/image/vhd_records.h"
 

@@ -12,8 +12,8 @@
 #include "base/structure_fields.h"
 #include "base/text.h"
 #include "format/filesystem/file_tree.h"
-#include "format/formats.h"
 #include "format/image/disk_image.h"
+#include "format/image/formats.h"
 #include "io/cached_source.h"
 #include "io/mapped_source.h"
 

@@ -14,8 +14,8 @@
 #include "base/structure_fields.h"
 #include "base/text.h"
 #include "codec/block.h"
-#include "format/formats.h"
 #include "format/image/disk_image.h"
+#include "format/image/formats.h"
 #include "io/cached_source.h"
 #include "io/extent_source.h"
 #include "io/mapped_source.h"
@@ -281,7 +281,8 @@ Format vmdk_format() {
           .suffixes = {".vmdk"},
           .single_stream = true,
           .recognise = recognise_vmdk,
-          .open = open_vmdk};
+          .open = open_vmdk,
+          .records = {record_at<Header>("header", 0)}};
 }
 
 }  // namespace operculum

@@ -7,7 +7,7 @@
 #include "base/text.h"
 #include "container/embedded.h"
 #include "container/ranges.h"
-#include "format/formats.h"
+#include "format/package/formats.h"
 
 namespace operculum {
 namespace {

@@ -11,7 +11,8 @@
 #include "codec/codec.h"
 #include "container/identify.h"
 #include "container/two_views.h"
-#include "format/formats.h"
+#include "format/archive/formats.h"
+#include "format/package/formats.h"
 #include "format/package/payload.h"
 
 namespace operculum {

@@ -10,7 +10,8 @@
 #include "base/text.h"
 #include "codec/codec.h"
 #include "container/two_views.h"
-#include "format/formats.h"
+#include "format/archive/formats.h"
+#include "format/package/formats.h"
 #include "format/package/msi_install.h"
 #include "format/package/property_set.h"
 

@@ -9,7 +9,7 @@
 #include "base/structure.h"
 #include "base/text.h"
 #include "container/embedded.h"
-#include "format/formats.h"
+#include "format/package/formats.h"
 #include "format/package/pe_records.h"
 #include "format/package/pe_resources.h"
 
@@ -211,7 +211,8 @@ Format pe_format() {
           .kind = "executable",
           .carries = true,
           .recognise = recognise_pe,
-          .open = open_pe};
+          .open = open_pe,
+          .records = {record_at<DosHeader>("DOS header", 0)}};
 }
 
 }  // namespace operculum

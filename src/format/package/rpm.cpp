@@ -12,7 +12,7 @@
 #include "container/ranges.h"
 #include "container/sequence.h"
 #include "container/two_views.h"
-#include "format/formats.h"
+#include "format/package/formats.h"
 #include "format/package/payload.h"
 #include "format/package/rpm_header.h"
 

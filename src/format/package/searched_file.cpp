@@ -5,7 +5,7 @@
 #include "base/error.h"
 #include "container/embedded.h"
 #include "container/ranges.h"
-#include "format/formats.h"
+#include "format/package/formats.h"
 
 namespace operculum {
 namespace {

@@ -12,7 +12,7 @@
 #include "base/text.h"
 #include "codec/codec.h"
 #include "format/filesystem/reparse.h"
-#include "format/formats.h"
+#include "format/package/formats.h"
 #include "format/package/wim_resource.h"
 
 namespace operculum {
@@ -402,7 +402,8 @@ Format wim_format() {
           .lacks = "LZMS; packages of a delta kind",
           .suffixes = {".wim", ".swm", ".esd"},
           .recognise = recognise_wim,
-          .open = open_wim};
+          .open = open_wim,
+          .records = {record_at<HeaderRecord>("header", 0)}};
 }
 
 }  // namespace operculum

@@ -12,7 +12,7 @@
 #include "base/sum_kinds.h"
 #include "base/text.h"
 #include "codec/codec.h"
-#include "format/formats.h"
+#include "format/package/formats.h"
 
 namespace operculum {
 namespace {
@@ -298,7 +298,8 @@ Format xar_format() {
       .lacks = "checking of signatures",
       .suffixes = {".xar", ".pkg", ".xip"},
       .recognise = recognise_xar,
-      .open = open_xar};
+      .open = open_xar,
+      .records = {record_at<HeaderRecord>("header", 0)}};
 }
 
 }  // namespace operculum

@@ -7,7 +7,7 @@
 #include "base/error.h"
 #include "base/structure.h"
 #include "codec/block.h"
-#include "format/formats.h"
+#include "format/stream/formats.h"
 #include "io/block_content.h"
 
 namespace operculum {

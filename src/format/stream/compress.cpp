@@ -1,4 +1,4 @@
-#include "format/formats.h"
+#include "format/stream/formats.h"
 #include "format/stream/single_stream.h"
 
 namespace operculum {

@@ -1,7 +1,7 @@
 // Raw deflate data (RFC 1951): no header, no size, no checksum. What tells it is a first block with codes of
 // its own, and that it decodes; what is all there has to end where the bytes end.
 #include "codec/deflate_front.h"
-#include "format/formats.h"
+#include "format/stream/formats.h"
 #include "format/stream/single_stream.h"
 
 namespace operculum {

@@ -4,7 +4,7 @@
 #include "base/numbers.h"
 #include "base/text.h"
 #include "container/identify.h"
-#include "format/formats.h"
+#include "format/stream/formats.h"
 #include "format/stream/single_stream.h"
 
 namespace operculum {

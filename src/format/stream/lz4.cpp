@@ -1,6 +1,6 @@
 #include "base/cursor.h"
 #include "container/identify.h"
-#include "format/formats.h"
+#include "format/stream/formats.h"
 #include "format/stream/single_stream.h"
 
 namespace operculum {

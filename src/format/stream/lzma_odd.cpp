@@ -8,7 +8,7 @@
 #include "codec/codec.h"
 #include "codec/lzma_head.h"
 #include "container/identify.h"
-#include "format/formats.h"
+#include "format/stream/formats.h"
 #include "format/stream/single_stream.h"
 #include "io/counted_stream.h"
 

@@ -1,7 +1,7 @@
 // LZO files; what the format is, codec/lzo_file.cpp says.
 #include "codec/lzo_file.h"
 #include "container/identify.h"
-#include "format/formats.h"
+#include "format/stream/formats.h"
 #include "format/stream/single_stream.h"
 
 namespace operculum {

@@ -9,7 +9,7 @@
 #include "codec/block.h"
 #include "codec/lzma_head.h"
 #include "container/identify.h"
-#include "format/formats.h"
+#include "format/stream/formats.h"
 #include "format/stream/single_stream.h"
 #include "io/block_source.h"
 

@@ -1,5 +1,5 @@
 // zlib streams (RFC 1950): two header bytes and an Adler-32 behind, so only decoding tells them from chance.
-#include "format/formats.h"
+#include "format/stream/formats.h"
 #include "format/stream/single_stream.h"
 
 namespace operculum {

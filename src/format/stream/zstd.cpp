@@ -5,7 +5,7 @@
 #include "base/cursor.h"
 #include "base/error.h"
 #include "container/identify.h"
-#include "format/formats.h"
+#include "format/stream/formats.h"
 #include "format/stream/single_stream.h"
 #include "io/block_source.h"
 

@@ -1,9 +1,9 @@
 #include <fmt/format.h>
 
 #include "base/text.h"
-#include "format/formats.h"
 #include "format/image/disk_image.h"
 #include "format/volume/bitlocker.h"
+#include "format/volume/formats.h"
 #include "io/locked_source.h"
 #include "io/spool.h"
 

@@ -9,7 +9,7 @@
 #include "base/checksum.h"
 #include "base/error.h"
 #include "base/text.h"
-#include "format/formats.h"
+#include "format/volume/formats.h"
 #include "format/volume/imsm_records.h"
 #include "format/volume/raid_array.h"
 #include "format/volume/raid_volumes.h"

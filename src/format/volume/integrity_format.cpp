@@ -1,8 +1,8 @@
 #include <fmt/format.h>
 
 #include "base/text.h"
-#include "format/formats.h"
 #include "format/image/disk_image.h"
+#include "format/volume/formats.h"
 #include "format/volume/integrity.h"
 #include "io/spool.h"
 

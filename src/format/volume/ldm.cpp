@@ -9,7 +9,7 @@
 #include "base/text.h"
 #include "container/container.h"
 #include "format/filesystem/file_tree.h"
-#include "format/formats.h"
+#include "format/volume/formats.h"
 #include "format/volume/raid_array.h"
 #include "io/missing_source.h"
 #include "io/spool.h"

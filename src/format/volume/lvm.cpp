@@ -7,7 +7,7 @@
 #include "base/text.h"
 #include "container/container.h"
 #include "format/filesystem/file_tree.h"
-#include "format/formats.h"
+#include "format/volume/formats.h"
 #include "format/volume/lvm_group.h"
 #include "format/volume/lvm_label.h"
 #include "io/spool.h"

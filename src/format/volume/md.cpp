@@ -7,8 +7,8 @@
 #include "base/text.h"
 #include "container/open.h"
 #include "format/filesystem/file_tree.h"
-#include "format/formats.h"
 #include "format/image/disk_image.h"
+#include "format/volume/formats.h"
 #include "format/volume/md_superblock.h"
 #include "io/spool.h"
 

@@ -2,8 +2,8 @@
 
 #include "base/text.h"
 #include "format/first_file.h"
-#include "format/formats.h"
 #include "format/image/disk_image.h"
+#include "format/volume/formats.h"
 #include "format/volume/verity.h"
 #include "io/locked_source.h"
 #include "io/spool.h"
