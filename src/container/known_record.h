@@ -6,10 +6,10 @@ namespace operculum {
 
 /// A structure at a place that its format fixes, by which a file can be shown field by field.
 struct KnownRecord {
-  std::string_view name;     ///< "superblock"
-  std::uint64_t at = 0;      ///< where it begins; of one at the end, bytes in front of the end
+  std::string_view name;  ///< "superblock"
+  std::uint64_t at = 0;   ///< where it begins; of one at the end, bytes in front of the end
   bool from_end = false;
-  std::size_t size = 0;      ///< in bytes
+  std::size_t size = 0;  ///< in bytes
   std::vector<FieldRow> (*rows)(const Byte* bytes, std::uint64_t base) = nullptr;
 };
 

@@ -1,5 +1,5 @@
-// Structures that a file is shown by, field by field: each lies where its format says, and its numbers are what stands
-// there.
+// Structures that a file is shown by, field by field: each lies where its format says, and its numbers are
+// what stands there.
 #include <gtest/gtest.h>
 
 #include "base/text.h"
@@ -13,8 +13,7 @@ namespace {
 /// The number that the bytes are, in one order or the other.
 std::uint64_t number_of(ByteView bytes, bool big) {
   std::uint64_t value = 0;
-  for (std::size_t i = 0; i < bytes.size(); ++i)
-    value = value << 8 | bytes[big ? i : bytes.size() - 1 - i];
+  for (std::size_t i = 0; i < bytes.size(); ++i) value = value << 8 | bytes[big ? i : bytes.size() - 1 - i];
   return value;
 }
 

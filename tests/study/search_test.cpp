@@ -41,10 +41,10 @@ struct Studied {
   std::vector<File> files;
 };
 
-Studied studied(const Bytes& bytes) {
+Studied studied(const Bytes& bytes, std::vector<std::uint64_t> anchors = {}) {
   OpenContext context;
   SourcePtr source = make_memory_source(bytes);
-  Findings findings = study({source, "store.bay"}, 4, context);
+  Findings findings = study({source, "store.bay"}, 4, context, {}, std::move(anchors));
   if (!findings.solved()) return {"none", {}};
   Studied all{findings.drafts.front().text, {}};
   layout::Compiled compiled = layout::compile({"draft.layout", all.draft}, {}, true);
@@ -443,6 +443,68 @@ TEST(StudySearch, TakesTextsBetweenEntriesForWhatBelongsToThem) {
     data.bytes(files[i].data).text(said);
   }
   Studied found = studied(ByteWriter().bytes(index.view()).bytes(data.view()).take());
+  ASSERT_EQ(found.files.size(), files.size()) << found.draft;
+  for (std::size_t i = 0; i < files.size(); ++i) EXPECT_EQ(found.files[i].data, files[i].data) << i;
+}
+
+/// The size counts the name behind it, too, and a place stands behind all entries.
+TEST(StudySearch, EndsAChainInFrontOfATrailerAndTakesNamesOutOfWhatSizesCount) {
+  std::vector<File> files = exhibits(40);
+  ByteWriter bytes;
+  for (const File& file : files)
+    bytes.u32(file.name.size() + 1 + file.data.size()).text(file.name).u8(0).bytes(file.data);
+  bytes.u32(bytes.size());
+  Studied found = studied(bytes.view());
+  EXPECT_EQ(found.files, files) << found.draft;
+  EXPECT_NE(found.draft.find("while here < end - 4"), std::string::npos) << found.draft;
+}
+
+TEST(StudySearch, EndsAChainWithoutNamesInFrontOfATrailer) {
+  std::vector<File> files = exhibits(40);
+  ByteWriter bytes;
+  for (const File& file : files) bytes.u32(size_of(file)).bytes(file.data);
+  bytes.u32be(0xfeedbeef).u16(7);
+  Studied found = studied(bytes.view());
+  ASSERT_EQ(found.files.size(), files.size()) << found.draft;
+  for (std::size_t i = 0; i < files.size(); ++i) EXPECT_EQ(found.files[i].data, files[i].data) << i;
+}
+
+/// Each entry begins with a header of its own that its size in the table does not count.
+TEST(StudySearch, GivesEntriesTheHeadersThatSizesLeaveOut) {
+  std::vector<File> files = exhibits(50);
+  std::size_t at = 8 + files.size() * 8;
+  ByteWriter index, data;
+  for (std::size_t i = 0; i < files.size(); ++i) {
+    Bytes own =
+        ByteWriter().u16(0x7a11).u32be(0x90000000u + i * 7919).bytes(noise(40 + i % 9, 77 + i)).take();
+    index.u32(at + data.size()).u32(600 + i * 13);
+    files[i].data = ByteWriter().bytes(own).bytes(noise(600 + i * 13, i)).take();
+    data.bytes(files[i].data);
+  }
+  Studied found =
+      studied(ByteWriter().text("BAYC").u32(files.size()).bytes(index.view()).bytes(data.view()).take());
+  ASSERT_EQ(found.files.size(), files.size()) << found.draft;
+  for (std::size_t i = 0; i < files.size(); ++i) EXPECT_EQ(found.files[i].data, files[i].data) << i;
+}
+
+/// Nothing states where places count from; what is recognised among the data tells it.
+TEST(StudySearch, CountsPlacesFromWhereAnchorsSay) {
+  std::vector<File> files = exhibits(24);
+  ByteWriter index, data;
+  for (const File& file : files) {
+    index.u32(data.size());
+    data.bytes(file.data);
+  }
+  ByteWriter bytes;
+  bytes.text("BAYD").u32(files.size()).bytes(index.view()).bytes(noise(700, 5));  // and something else
+  std::vector<std::uint64_t> anchors;
+  std::size_t at = bytes.size();
+  for (const File& file : files) {
+    anchors.push_back(at);
+    at += file.data.size();
+  }
+  bytes.bytes(data.view());
+  Studied found = studied(bytes.view(), anchors);
   ASSERT_EQ(found.files.size(), files.size()) << found.draft;
   for (std::size_t i = 0; i < files.size(); ++i) EXPECT_EQ(found.files[i].data, files[i].data) << i;
 }

@@ -17,6 +17,7 @@ constexpr std::uint64_t kEndSearch =
     Probe::kReach;  // 64 KiB of comment, and some bytes that do not belong to the archive
 
 constexpr std::uint64_t kUsualEnd = 1024;  // bytes in which the end of most archives lies
+constexpr std::uint64_t kCountedAlone = 1024, kCountedAtOnce = 64;  // entries
 
 /// High byte of "version made by" (4.4.2).
 enum Host : std::uint8_t {
@@ -234,12 +235,15 @@ DirectoryReader::DirectoryReader(SourcePtr source, const DirectoryPlace& place, 
 
 bool DirectoryReader::next(Entry& entry) {
   ByteView raw = input_.ensure(kCentralSize);
-  if (raw.size() < 4 || Cursor(raw, "").u32le() != kCentralHeader) {
+  if (raw.size() < 4 || load_little<std::uint32_t>(raw.data()) != kCentralHeader) {
     tell_end();
     return false;
   }
   ++count_;
-  context_.limits.count_entry();
+  // All threads share the count: of many entries it is told now and then.
+  if (count_ > kCountedAlone && count_ % kCountedAtOnce == 0)
+    context_.limits.spent->entries += kCountedAtOnce - 1;
+  if (count_ <= kCountedAlone || count_ % kCountedAtOnce == 0) context_.limits.count_entry();
   std::size_t length = central_length(raw);
   if (length > raw.size()) raw = input_.ensure(length);
   if (detail_ != Detail::all && raw.size() >= length && take_plain(entry, raw.first(length))) return true;

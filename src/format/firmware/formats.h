@@ -6,7 +6,8 @@ namespace operculum {
 
 struct FlashPartition;
 
-// The formats of boot images, updates and firmware, each made in the file of its name; registry.cpp puts them in order.
+// The formats of boot images, updates and firmware, each made in the file of its name; registry.cpp puts them
+// in order.
 
 Format boot_image_format();
 Format device_tree_format();

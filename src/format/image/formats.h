@@ -4,7 +4,8 @@
 
 namespace operculum {
 
-// The formats of disk images, disc images and partition tables, each made in the file of its name; registry.cpp puts them in order.
+// The formats of disk images, disc images and partition tables, each made in the file of its name;
+// registry.cpp puts them in order.
 
 Format encrypted_image_format();
 Format qcow2_format();

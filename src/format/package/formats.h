@@ -4,7 +4,8 @@
 
 namespace operculum {
 
-// The formats of packages, installers and programs that carry something, each made in the file of its name; registry.cpp puts them in order.
+// The formats of packages, installers and programs that carry something, each made in the file of its name;
+// registry.cpp puts them in order.
 
 Format msi_format();
 Format pe_format();

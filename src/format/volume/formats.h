@@ -4,7 +4,8 @@
 
 namespace operculum {
 
-// The formats of volumes that hold volumes: mirrors, logical, encrypted, each made in the file of its name; registry.cpp puts them in order.
+// The formats of volumes that hold volumes: mirrors, logical, encrypted, each made in the file of its name;
+// registry.cpp puts them in order.
 
 Format md_format();
 Format ddf_format();
