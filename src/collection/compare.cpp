@@ -382,7 +382,7 @@ std::string_view name_of(Difference::Kind kind) {
 
 CompareTotals compare(const Place& before, const Place& after, const CompareRequest& request,
                       OpenContext& context, Progress& progress, const DifferenceSink& sink) {
-  std::uint64_t stored = size_on_disk(before) + size_on_disk(after);
+  std::uint64_t stored = bytes_of_file(before) + bytes_of_file(after);
   Limits& limits = context.limits;
   limits.begin(stored, stored);
   Meter meter(limits);

@@ -69,7 +69,7 @@ void LoadingOrder::open(LoadedPack& pack, OpenContext& context, const Reading& r
       throw Malformed(no_container_text(place, "; `operculum identify` tells what it is"));
     pack.inventory = std::make_unique<Inventory>(place, reading);
     pack.format = place.layers.back().format;
-    pack.size = size_on_disk(place);
+    pack.size = bytes_of_file(place);
   } catch (const std::exception& thrown) {
     Error error = as_error(thrown);
     pack.error = error.what();

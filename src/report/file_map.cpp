@@ -31,6 +31,7 @@ std::string_view class_of(Role role) {
     case Role::name_at:
       return "place";
     case Role::size:
+    case Role::part:
       return "size";
     case Role::unpacked:
       return "unpacked";

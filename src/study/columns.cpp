@@ -364,9 +364,9 @@ Candidate numbers_of(const Grid& grid, const Column& column) {
 }  // namespace
 
 std::string_view name_of(Role role) {
-  constexpr std::string_view kNames[] = {"offset", "end of data",   "size",    "unpacked size",
-                                         "name",   "place of name", "packing", "checksum",
-                                         "time",   "not known"};
+  constexpr std::string_view kNames[] = {"offset", "end of data",    "size",     "unpacked size",
+                                         "name",   "place of name",  "packing",  "checksum",
+                                         "time",   "size of a part", "not known"};
   return kNames[static_cast<std::size_t>(role)];
 }
 

@@ -24,6 +24,7 @@ enum class Role {
   packing,   ///< which codec it is packed with
   sum,       ///< a checksum or digest of its bytes; `detail` tells which, of what
   time,      ///< seconds since 1970
+  part,      ///< bytes of a part of the entry
   other,     ///< not known
 };
 std::string_view name_of(Role role);

@@ -61,7 +61,8 @@ class Writer {
 
  private:
   void line(const std::string& text, const std::string& comment = {}) {
-    out_ += comment.empty() ? text : fmt::format("{:<32} # {}", text, comment);
+    std::string indented = within_ ? "  " + text : text;
+    out_ += comment.empty() ? indented : fmt::format("{:<32} # {}", indented, comment);
     out_ += '\n';
   }
 
@@ -200,6 +201,8 @@ class Writer {
         return "sum";
       case Role::time:
         return "written";
+      case Role::part:
+        return "part_size";
       case Role::other:
         break;
     }
@@ -284,8 +287,10 @@ class Writer {
       if (column.mask != 0) type += fmt::format(" xor {:#x}", column.mask);
       if (column.factor != 1) type += fmt::format(" * {}", column.factor);
       line(fmt::format("  {} {}", name, type), column.why);
-      if (placement_.counts_rest && column.at == placement_.size->at)
+      if (placement_.counts_rest && column.at == placement_.size->at) {
         line(fmt::format("  within {} {{", name));
+        within_ = true;
+      }
     }
     if (!text_done) {
       gap(at, shape_.before);
@@ -295,6 +300,7 @@ class Writer {
     gap(at, shape_.fixed());
     if (shape_.data_behind && placement_.counts_rest) {
       line("  body bytes to end");
+      within_ = false;
       line("  }");
     } else if (shape_.data_behind) {
       std::string size = placement_.bias == 0 ? "size" : fmt::format("size - {}", placement_.bias);
@@ -500,6 +506,7 @@ class Writer {
   bool has_[3] = {};
   std::uint64_t tail_ = 0;
   int unknowns_ = 0, tags_ = 0, named_ = 0;
+  bool within_ = false;  ///< fields lie in a block of their own
 };
 
 }  // namespace

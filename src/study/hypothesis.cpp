@@ -118,10 +118,14 @@ void explain_count(Hypothesis& found, Lookup& lookup) {
     // The first record's offset tells where the table ends.
     const Column& offset = *placement.offset;
     std::string type = type_of(offset.form, offset.form.big);
-    found.count =
-        fmt::format("((({} at {} + {}){}){} - {}) / {}", type, found.begin, offset.at,
-                    offset.mask != 0 ? fmt::format(" xor {:#x}", offset.mask) : "",
-                    offset.factor != 1 ? fmt::format(" * {}", offset.factor) : "", found.begin, stride);
+    std::string at = found.begin == "0" ? std::to_string(offset.at)
+                     : offset.at == 0   ? found.begin
+                                        : fmt::format("{} + {}", found.begin, offset.at);
+    std::string end = fmt::format("({} at {})", type, at);
+    if (offset.mask != 0) end = fmt::format("({} xor {:#x})", end, offset.mask);
+    if (offset.factor != 1) end += fmt::format(" * {}", offset.factor);
+    found.count = found.begin == "0" ? fmt::format("{} / {}", end, stride)
+                                     : fmt::format("({} - {}) / {}", end, found.begin, stride);
     found.bits += 8;
     found.evidence.push_back("the first offset tells where the records end");
     return;
@@ -515,7 +519,11 @@ std::optional<Hypothesis> without_sizes(const Hypothesis& found, const Subject& 
   if (gaps.looked < kTelling || gaps.other * 4 < gaps.looked * 3) return std::nullopt;
   Pair place_alone{*placement.offset, std::nullopt, false, 0, placement.bits / 2};
   auto whole = explain(found.grid, Frame(subject, found.grid.space), {place_alone});
-  if (whole) whole->evidence.emplace_back("sizes leave out a part of what lies up to the next place");
+  if (!whole) return std::nullopt;
+  Column part = *placement.size;
+  part.role = Role::part;
+  part.why = "a little less than up to the next place";
+  whole->add(std::move(part));
   return whole;
 }
 

@@ -62,7 +62,7 @@ Place resolve_with_folders(const std::string& target, OpenContext& context) {
   return place;
 }
 
-std::uint64_t size_on_disk(const Place& place) {
+std::uint64_t bytes_of_file(const Place& place) {
   if (place.file_source) return place.file_source->size();
   Counts counts;
   for (const Entry& entry : place.layers.back().container->entries()) counts.add(entry);

@@ -25,6 +25,6 @@ Expanded expanded(const std::vector<std::string>& targets, Subfolders subfolders
 Place resolve_with_folders(const std::string& target, OpenContext& context);
 
 /// The bytes of the file that a place lies in; of a folder on disk those of all its files.
-std::uint64_t size_on_disk(const Place& place);
+std::uint64_t bytes_of_file(const Place& place);
 
 }  // namespace operculum
