@@ -16,7 +16,10 @@ std::string field_value(ByteView bytes) {
   std::string_view text = as_text(bytes.first(length));
   while (text.ends_with(' ')) text.remove_suffix(1);
   bool readable = std::all_of(text.begin(), text.end(), [](char c) { return c >= ' ' && c <= '~'; });
-  return readable ? fmt::format("\"{}\"", text) : to_hex(bytes.first(length));
+  if (readable) return fmt::format("\"{}\"", text);
+  std::string digits;
+  for (Byte b : bytes.first(length)) digits += fmt::format("{}{:02x}", digits.empty() ? "" : " ", b);
+  return digits;
 }
 
 }  // namespace operculum

@@ -258,13 +258,8 @@ class ChainSearch {
         if (!could_be_size(start + size_at, form)) continue;
         for (std::size_t fixed = size_at + form.width; fixed <= kMostFixed; ++fixed) {
           for (unsigned align : {1u, 2u, 4u, 16u}) {
-            std::size_t rest = fixed - size_at - form.width;
-            for (std::size_t bias : {std::size_t{0}, fixed, rest}) {
-              if (bias == rest && rest == 0) continue;
-              Link link{{fixed, 0, TextEnd::none, {}, 1, align, true},
-                        form,
-                        size_at,
-                        static_cast<std::int64_t>(bias)};
+            for (std::int64_t bias : {std::int64_t{0}, static_cast<std::int64_t>(fixed)}) {
+              Link link{{fixed, 0, TextEnd::none, {}, 1, align, true}, form, size_at, bias};
               try_link(start, link);
             }
           }
