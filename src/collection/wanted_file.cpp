@@ -12,7 +12,7 @@ namespace {
 /// No codec in use packs ordinary files to less than a sixth of what quick deflate makes of them: a container
 /// that is smaller than that cannot hold one.
 constexpr std::uint64_t kBestPacking = 6;
-constexpr std::size_t kFront = 256 << 10;    // bytes that are packed to see how small they get
+constexpr std::size_t kFront = 64 << 10;     // bytes that are packed to see how small they get
 constexpr std::size_t kCompared = 64 << 10;  // bytes compared at a time
 
 }  // namespace

@@ -88,7 +88,7 @@ void read_request(Session& session, FindOptions& options) {
     request.digests.push_back(*wanted);
   }
   for (const std::string& like : options.likes) {
-    Place place = resolve(like, session.context, Step::no_more);
+    Place place = resolve(like, session.context, Step::bytes);
     if (!place.content) throw Malformed(fmt::format("{} is a folder; --like wants a file", escape(like)));
     request.files.push_back(
         std::make_shared<WantedFile>(random_access(*place.content, session.context.spool)));

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cstring>
 #include <set>
 
 #include "base/error.h"
@@ -376,6 +377,18 @@ std::uint32_t mark_at(Probe& probe, std::uint64_t offset) {
   return mark.size() == 4 ? Cursor(mark, "").u32le() : 0;
 }
 
+/// Where the last mark of an end record begins, at `from` or in front of it; npos where none does.
+std::size_t last_end(std::string_view text, std::size_t from) {
+  constexpr std::string_view kMark = "PK\5\6";
+  constexpr std::size_t kRarest = 2;  // its byte that is looked for
+  for (std::size_t length = std::min(text.size(), from + kRarest + 1);;) {
+    const void* found = memrchr(text.data(), kMark[kRarest], length);
+    if (found == nullptr) return text.npos;
+    length = static_cast<std::size_t>(static_cast<const char*>(found) - text.data());
+    if (length >= kRarest && text.substr(length - kRarest).starts_with(kMark)) return length - kRarest;
+  }
+}
+
 /// At the front: a local header that makes sense, or the end record of an empty archive. Elsewhere: an end
 /// record whose directory is where it says.
 Match recognise_zip(Probe& probe) {
@@ -401,9 +414,10 @@ Match recognise_zip(Probe& probe) {
   if (probe.tail(kEndSize).empty()) return Match::none;
   ByteView tail = probe.tail(Probe::kReach);
   auto size = probe.size().value_or(0);
-  for (std::size_t at = tail.size() < kEndSize ? 0 : tail.size() - kEndSize + 1; at-- > 0;) {
+  std::string_view text = as_text(tail);
+  std::size_t at = text.size() < kEndSize ? 0 : text.size() - kEndSize + 1;
+  while (at > 0 && (at = last_end(text, at - 1)) != text.npos) {
     ByteView record = tail.subspan(at);
-    if (!starts_with(record, "PK\5\6")) continue;
     auto end = read_structure<PlainEnd>(record.data());
     std::uint16_t entries = end.entries;
     std::uint64_t directory_size = end.directory_size;
