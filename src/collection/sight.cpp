@@ -16,6 +16,7 @@ Sight::Sight(const FindRequest& request, const OpenContext& context) : request_(
 }
 
 bool Sight::may_fit(const Entry& entry, Timestamp undated) const {
+  if (!wanted_.empty() && !may_be_any(entry)) return false;  // most are told by that
   bool sized = request_.least_size > 0 || request_.most_size != UINT64_MAX;
   if ((sized || !wanted_.empty()) && !entry.has_data()) return false;
   if (entry.has_data() && entry.size_known() &&
@@ -28,22 +29,26 @@ bool Sight::may_fit(const Entry& entry, Timestamp undated) const {
         (request_.older && seconds > *request_.older))
       return false;
   }
-  return wanted_.empty() || may_be_any(entry);
+  return true;
 }
 
 /// Sizes and stored checksums say of most files that they are not meant.
 bool Sight::may_be_any(const Entry& entry) const {
-  return std::any_of(wanted_.begin(), wanted_.end(), [&](const Wanted& wanted) {
+  for (const Wanted& wanted : wanted_) {
     bool size_fits = !wanted.size || !entry.size_known() || entry.size == *wanted.size;
-    return size_fits && (!wanted.crc32 || !entry.is(Entry::has_crc) || entry.crc32 == *wanted.crc32);
-  });
+    if (size_fits && (!wanted.crc32 || !entry.is(Entry::has_crc) || entry.crc32 == *wanted.crc32))
+      return true;
+  }
+  return false;
 }
 
 bool Sight::has_room(const Entry& entry, std::uint64_t depth) const {
   if (depth >= request_.depth) return false;
   if (!request_.digests.empty() || request_.files.empty()) return true;
-  return std::any_of(request_.files.begin(), request_.files.end(),
-                     [&](const auto& file) { return file->may_lie_in(entry.size); });
+  for (const auto& file : request_.files) {
+    if (file->may_lie_in(entry.size)) return true;
+  }
+  return false;
 }
 
 bool Sight::may_hold(const Entry& entry, std::uint64_t depth) const {

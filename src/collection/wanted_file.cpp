@@ -12,7 +12,6 @@ namespace {
 /// No codec in use packs ordinary files to less than a sixth of what quick deflate makes of them: a container
 /// that is smaller than that cannot hold one.
 constexpr std::uint64_t kBestPacking = 6;
-constexpr std::size_t kFront = 64 << 10;     // bytes that are packed to see how small they get
 constexpr std::size_t kCompared = 64 << 10;  // bytes compared at a time
 
 }  // namespace
@@ -40,13 +39,12 @@ bool WantedFile::has(std::uint64_t offset, ByteView part) const {
   return true;
 }
 
-bool WantedFile::may_lie_in(std::uint64_t size) const {
-  if (size >= kFront) return true;  // whatever its front is packed to
-  std::call_once(packed_, [this] {
-    const PackSettings kQuick{.level = 1, .whole_buffer = true};
-    least_container_ = encode("deflate", read_up_to(*bytes_, 0, kFront), kQuick).size() / kBestPacking;
-  });
-  return size >= least_container_;
+/// Several threads may work it out at once; they come to the same.
+std::uint64_t WantedFile::least_container() const {
+  const PackSettings kQuick{.level = 1, .whole_buffer = true};
+  std::uint64_t least = encode("deflate", read_up_to(*bytes_, 0, kFront), kQuick).size() / kBestPacking;
+  least_container_.store(least, std::memory_order_relaxed);
+  return least;
 }
 
 }  // namespace operculum

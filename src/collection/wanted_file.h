@@ -1,5 +1,6 @@
 #pragma once
 
+#include <atomic>
 #include <mutex>
 #include <string>
 
@@ -23,14 +24,23 @@ class WantedFile {
   bool has(std::uint64_t offset, ByteView part) const;
 
   /// Whether a container of `size` bytes may hold it, packed.
-  bool may_lie_in(std::uint64_t size) const;
+  bool may_lie_in(std::uint64_t size) const {
+    if (size >= kFront) return true;  // whatever its front is packed to
+    std::uint64_t least = least_container_.load(std::memory_order_relaxed);
+    return size >= (least != kNotKnown ? least : least_container());
+  }
 
  private:
+  static constexpr std::uint64_t kFront = 64 << 10;  // bytes that are packed to see how small they get
+  static constexpr std::uint64_t kNotKnown = UINT64_MAX;
+
+  std::uint64_t least_container() const;
+
   SourcePtr bytes_;
   std::uint32_t crc32_ = 0;
-  mutable std::once_flag summed_, packed_;
+  mutable std::once_flag summed_;
   mutable std::string sha256_;
-  mutable std::uint64_t least_container_ = 0;
+  mutable std::atomic<std::uint64_t> least_container_ = kNotKnown;  ///< bytes; what is smaller cannot hold it
 };
 
 }  // namespace operculum
