@@ -143,7 +143,8 @@ Database::Database(SourcePtr bytes) : file_(std::move(bytes)) {
   for (std::size_t i = 1; i < nodes.size(); ++i) {
     if (nodes[i].parent == 0 && !nodes[i].storage) streams_.emplace(decode_name(nodes[i].wide), i);
   }
-  pool_ = StringPool(read_stream("!_StringPool"), read_stream("!_StringData"));
+  Bytes index = read_stream("!_StringPool");  // of two that are damaged always the same is told
+  pool_ = StringPool(index, read_stream("!_StringData"));
   Table names("_Tables", fixed_columns({{"Name", kKeyTextType}}), read_stream("!_Tables"), pool_);
   for (std::size_t row = 0; row < names.rows(); ++row) {
     if (auto name = names.text(row, 0); !name.empty()) tables_.emplace_back(name);
