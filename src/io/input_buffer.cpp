@@ -9,14 +9,19 @@ constexpr std::size_t kInputBytes = 128 * 1024;
 }
 
 void InputBuffer::refill(std::size_t count) {
-  if (buffer_.size() < count) buffer_.resize(std::max(kInputBytes, count));
-  if (at_ > 0) {
-    std::memmove(buffer_.data(), buffer_.data() + at_, end_ - at_);
-    end_ -= at_;
-    at_ = 0;
+  std::size_t kept = end_ - at_;
+  if (capacity_ < count) {
+    capacity_ = std::max(kInputBytes, count);
+    auto larger = std::make_unique_for_overwrite<Byte[]>(capacity_);
+    if (kept > 0) std::memcpy(larger.get(), buffer_.get() + at_, kept);
+    buffer_ = std::move(larger);
+  } else if (at_ > 0) {
+    std::memmove(buffer_.get(), buffer_.get() + at_, kept);
   }
+  at_ = 0;
+  end_ = kept;
   while (end_ - at_ < count) {
-    std::size_t got = stream_->read(ByteSpan(buffer_).subspan(end_));
+    std::size_t got = stream_->read({buffer_.get() + end_, capacity_ - end_});
     if (got == 0) break;
     end_ += got;
   }

@@ -1,5 +1,7 @@
 #pragma once
 
+#include <memory>
+
 #include "io/stream.h"
 
 namespace operculum {
@@ -12,12 +14,12 @@ class InputBuffer {
   /// What is buffered, refilled when empty; empty only at the end of the input.
   ByteView view() {
     if (at_ == end_) ensure(1);
-    return ByteView(buffer_).subspan(at_, end_ - at_);
+    return ByteView(buffer_.get(), capacity_).subspan(at_, end_ - at_);
   }
   /// What is buffered, after trying to have at least `count` bytes (fewer at the end of the input).
   ByteView ensure(std::size_t count) {
     if (end_ - at_ < count) refill(count);
-    return ByteView(buffer_).subspan(at_, end_ - at_);
+    return ByteView(buffer_.get(), capacity_).subspan(at_, end_ - at_);
   }
   void consume(std::size_t count) {
     at_ += count;
@@ -34,7 +36,8 @@ class InputBuffer {
   void refill(std::size_t count);
 
   StreamPtr stream_;
-  Bytes buffer_;
+  std::unique_ptr<Byte[]> buffer_;  // not cleared: short inputs need a part of it
+  std::size_t capacity_ = 0;
   std::size_t at_ = 0, end_ = 0;
   std::uint64_t consumed_ = 0;
 };

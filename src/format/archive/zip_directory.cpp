@@ -17,7 +17,7 @@ constexpr std::uint64_t kEndSearch =
     Probe::kReach;  // 64 KiB of comment, and some bytes that do not belong to the archive
 
 constexpr std::uint64_t kUsualEnd = 1024;  // bytes in which the end of most archives lies
-constexpr std::uint64_t kCountedAlone = 1024, kCountedAtOnce = 64;  // entries
+constexpr std::uint64_t kCountedAlone = 256, kCountedAtOnce = 64;  // entries
 
 /// High byte of "version made by" (4.4.2).
 enum Host : std::uint8_t {
@@ -80,10 +80,11 @@ bool has_central_header(const Source& source, std::uint64_t at) {
 /// How long the central header at the front of `raw` is, from its three length fields.
 std::size_t central_length(ByteView raw) {
   if (raw.size() < kCentralSize) return kCentralSize;
+  constexpr std::size_t kLengths[] = {place_of(&CentralHeader::name_length).at,
+                                      place_of(&CentralHeader::extra_length).at,
+                                      place_of(&CentralHeader::comment_length).at};
   std::size_t length = kCentralSize;
-  for (auto part :
-       {&CentralHeader::name_length, &CentralHeader::extra_length, &CentralHeader::comment_length})
-    length += read_field(part, raw.data());
+  for (std::size_t at : kLengths) length += load_little<std::uint16_t>(raw.data() + at);
   return length;
 }
 
