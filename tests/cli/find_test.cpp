@@ -84,6 +84,24 @@ TEST(Find, DecodesNothingWhoseStoredChecksumSaysNo) {
             "a.zip/a.txt\n");  // believed as stored
 }
 
+/// As long as the file that is looked for, without a checksum that speaks against it.
+TEST(Find, TellsFilesThatOnlyLookAlike) {
+  TempFolder folder;
+  std::string wanted(300'000, 'x'), begins_alike = wanted, ends_alike = wanted;
+  begins_alike.back() = ends_alike.front() = 'y';
+  folder.write("a.tar", ByteView(TarBuilder()
+                                     .file("begins.txt", begins_alike)
+                                     .file("ends.txt", ends_alike)
+                                     .file("same.txt", wanted)
+                                     .file("longer.txt", wanted + "x")
+                                     .build()));
+  folder.write("like", wanted);
+  Ran ran = operculum({"find", "a.tar", "--like", "like"}, folder.path());
+  EXPECT_EQ(ran.out, "a.tar/same.txt\n") << ran.err;
+  EXPECT_EQ(operculum({"find", "a.tar", "--like", "a.tar/begins.txt"}, folder.path()).out,
+            "a.tar/begins.txt\n");
+}
+
 TEST(Find, LooksForSeveralFilesOfDifferentSizes) {
   TempFolder folder;
   write_backups(folder);
