@@ -34,7 +34,8 @@ class Guesses {
     guesses_.clear();
     stretch_ = stretch;
     ends_ = ends;
-    std::uint64_t first = stretch.at >= stretch.stride ? stretch.at - stretch.stride + 1 : 0;
+    std::uint64_t reach = stretch.stride * (is_zero_in_front() ? 2 : 1);
+    std::uint64_t first = stretch.at >= reach ? stretch.at - reach + 1 : 0;
     first = std::max(first, space_.at);
     std::set<std::uint64_t> begins;
     for (std::uint64_t number : numbers_) {
@@ -57,6 +58,14 @@ class Guesses {
   std::uint64_t end() const { return end_; }
 
  private:
+  /// The first record's data may lie at 0: that number is not seen to ascend.
+  bool is_zero_in_front() const {
+    constexpr std::size_t kWidth = 4;
+    if (stretch_.at < space_.at + stretch_.stride) return false;
+    const Byte* number = space_.bytes.data() + (stretch_.at - stretch_.stride - space_.at);
+    return stretch_.stride >= kWidth && std::all_of(number, number + kWidth, [](Byte b) { return b == 0; });
+  }
+
   void add(std::uint64_t begin, std::uint64_t count) {
     if (count < 2 || begin < space_.at || count > (end_ - std::min(end_, begin)) / stretch_.stride) return;
     Guess guess{begin, count};
