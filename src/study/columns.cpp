@@ -207,7 +207,8 @@ struct Extent {
   std::uint64_t align;
 };
 
-/// Bases that put most places where something begins that is recognised by itself.
+/// Bases that put most places where something begins that is recognised by itself, or most of what is
+/// recognised at places.
 std::vector<std::uint64_t> anchored_bases(const Candidate& offset, const Zone& zone) {
   constexpr std::size_t kAnchorsTried = 8, kRowsTried = 4, kRowsLooked = 64, kLeastMet = 4;
   std::vector<std::uint64_t> bases;
@@ -224,7 +225,8 @@ std::vector<std::uint64_t> anchored_bases(const Candidate& offset, const Zone& z
     for (std::uint64_t anchor : anchors.first(std::min(anchors.size(), kAnchorsTried))) {
       if (anchor < place(row)) continue;
       std::size_t count = met(anchor - place(row));
-      if (count >= kLeastMet && count * 2 >= rows) bases.push_back(anchor - place(row));
+      bool most = count * 2 >= rows || count * 4 >= anchors.size() * 3;
+      if (count >= kLeastMet && most) bases.push_back(anchor - place(row));
     }
   }
   return bases;
