@@ -210,7 +210,7 @@ struct Extent {
 /// Bases that put most places where something begins that is recognised by itself, or most of what is
 /// recognised at places.
 std::vector<std::uint64_t> anchored_bases(const Candidate& offset, const Zone& zone) {
-  constexpr std::size_t kAnchorsTried = 8, kRowsTried = 4, kRowsLooked = 64, kLeastMet = 4;
+  constexpr std::size_t kAnchorsTried = 2, kRowsTried = 24, kRowsLooked = 64, kLeastMet = 4;
   std::vector<std::uint64_t> bases;
   std::size_t rows = std::min(offset.values.size(), kRowsLooked);
   std::span<const std::uint64_t> anchors = zone.anchors;
