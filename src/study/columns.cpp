@@ -233,7 +233,7 @@ std::vector<std::uint64_t> anchored_bases(const Candidate& offset, const Zone& z
 }
 
 Base best_base(const Extent& extent, std::span<const std::uint64_t> anchored, const Zone& zone) {
-  constexpr double kNone = 10, kMet = 12,
+  constexpr double kNone = 10, kMet = 24,
                    kOdd = -14;  // nothing to add is the likeliest, a number from nowhere the least
   const auto& [low, high, top, align] = extent;
   std::vector<std::uint64_t> ends = {zone.file_size};
