@@ -5,6 +5,7 @@
 #include <gtest/gtest.h>
 
 #include <fstream>
+#include <mutex>
 #include <set>
 
 #include "base/text.h"
@@ -25,13 +26,35 @@ using namespace test;
 
 constexpr std::uint64_t kMostRead = 1 << 20;  // bytes of an entry
 
-/// The bytes of a sample with some changed; notes what is read.
+/// Which bytes of a sample are read. Safe to share between threads.
+class Reads {
+ public:
+  void note(std::uint64_t at, std::size_t count) {
+    std::lock_guard lock(mutex_);
+    if (count <= kMostAtOnce) ranges_.emplace(at, count);  // what is read in larger pieces is data
+  }
+  /// The places of all of them, in order.
+  std::set<std::uint64_t> places() const {
+    std::set<std::uint64_t> all;
+    for (auto [at, count] : ranges_)
+      for (std::size_t i = 0; i < count; ++i) all.insert(at + i);
+    return all;
+  }
+
+ private:
+  static constexpr std::size_t kMostAtOnce = 16384;
+  std::mutex mutex_;
+  std::set<std::pair<std::uint64_t, std::size_t>> ranges_;
+};
+
+/// The bytes of a sample with some changed; notes what is read where that is asked for.
 class Patched final : public Source {
  public:
   explicit Patched(const Bytes& sample) : bytes_(sample) {}
   std::uint64_t size() const override { return bytes_.size(); }
   std::size_t read_at(std::uint64_t offset, ByteSpan out) const override {
     if (offset >= bytes_.size()) return 0;
+    if (reads != nullptr) reads->note(offset, out.size());
     out = out.first(static_cast<std::size_t>(std::min<std::uint64_t>(out.size(), bytes_.size() - offset)));
     std::copy_n(bytes_.begin() + static_cast<std::ptrdiff_t>(offset), out.size(), out.begin());
     for (auto [at, byte] : changed)
@@ -39,6 +62,7 @@ class Patched final : public Source {
     return out.size();
   }
   std::vector<std::pair<std::uint64_t, Byte>> changed;
+  Reads* reads = nullptr;
 
  private:
   const Bytes& bytes_;
@@ -163,30 +187,48 @@ std::string shape_of(const std::string& sentence) {
   return shape;
 }
 
-/// Tries values at every place of the front of each sample.
+/// Tries values at what is read of each sample.
 class Finder {
  public:
   Finder(std::ofstream& out, std::set<std::string> known) : out_(out), known_(std::move(known)) {}
 
-  void look(const std::string& name, std::uint64_t from, std::uint64_t to, std::size_t step) {
+  void look(const std::string& name) {
+    constexpr std::size_t kMostPlaces = 4000;
     const Bytes& whole = sample(name);
-    for (std::uint64_t at = from; at < std::min<std::uint64_t>(to, whole.size()); at += step) {
-      if (whole[at] == 0 && at % 4 != 0) continue;  // most zeros are filling
-      for (Byte value : {Byte{0}, Byte{0xff}, static_cast<Byte>(whole[at] ^ 1),
-                         static_cast<Byte>(whole[at] ^ 0x80), static_cast<Byte>(whole[at] + 2)}) {
-        if (value == whole[at]) continue;
-        auto source = std::make_shared<Patched>(whole);
-        source->changed.emplace_back(at, value);
-        for (const std::string& sentence : told_of(source)) note(name, at, value, sentence);
+    Reads reads;
+    auto unchanged = std::make_shared<Patched>(whole);
+    unchanged->reads = &reads;
+    told_of(unchanged);
+    std::vector<std::uint64_t> places;
+    for (std::uint64_t at : reads.places())
+      if (at < whole.size() && (whole[at] != 0 || at % 4 == 0))
+        places.push_back(at);  // most zeros are filling
+    std::size_t step = places.size() / kMostPlaces + 1;
+    for (std::size_t i = 0; i < places.size(); i += step) {
+      std::uint64_t at = places[i];
+      Byte old = whole[at];
+      for (Byte value : {Byte{0}, Byte{0xff}, static_cast<Byte>(old ^ 1), static_cast<Byte>(old ^ 0x80),
+                         static_cast<Byte>(old + 2)})
+        if (value != old) change(name, at, {value});
+      if (at % 4 == 0 && at + 4 <= whole.size()) {
+        change(name, at, Bytes(4, 0xff));
+        change(name, at, {0x7f, 0xff, 0xff, 0xff});
+        change(name, at, {0xff, 0xff, 0xff, 0x7f});
       }
     }
   }
 
  private:
-  void note(const std::string& name, std::uint64_t at, Byte value, const std::string& sentence) {
+  void change(const std::string& name, std::uint64_t at, const Bytes& bytes) {
+    auto source = std::make_shared<Patched>(sample(name));
+    for (std::size_t i = 0; i < bytes.size(); ++i) source->changed.emplace_back(at + i, bytes[i]);
+    for (const std::string& sentence : told_of(source)) note(name, at, bytes, sentence);
+  }
+
+  void note(const std::string& name, std::uint64_t at, const Bytes& bytes, const std::string& sentence) {
     if (sentence.find('\t') != std::string::npos || !known_.insert(shape_of(sentence)).second) return;
     if (++found_[name] > kMostOfOne) return;
-    out_ << fmt::format("{}\t{:x}\t{:02x}\t{}\n", name, at, value, sentence) << std::flush;
+    out_ << fmt::format("{}\t{:x}\t{}\t{}\n", name, at, to_hex(bytes), sentence) << std::flush;
   }
 
   static constexpr std::size_t kMostOfOne = 60;  // sentences of one sample
@@ -212,10 +254,7 @@ TEST(Refusals, AreLookedFor) {
   const char* only = std::getenv("OPERCULUM_ONLY");
   for (const std::string& name : names) {
     if (only != nullptr && name.find(only) == std::string::npos) continue;
-    std::size_t size = sample(name).size();
-    finder.look(name, 0, 3000, 1);
-    finder.look(name, 3000, 70'000, 17);
-    finder.look(name, size - std::min<std::size_t>(size, 600), size, 1);
+    finder.look(name);
   }
 }
 
