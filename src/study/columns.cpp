@@ -207,27 +207,27 @@ struct Extent {
   std::uint64_t align;
 };
 
-/// Bases that put most places where something begins that is recognised by itself, or most of what is
-/// recognised at places.
+/// Bases that put a place at the first of what is recognised, and most places where something begins that is
+/// recognised by itself, or most of what is recognised at places.
 std::vector<std::uint64_t> anchored_bases(const Candidate& offset, const Zone& zone) {
-  constexpr std::size_t kAnchorsTried = 2, kRowsTried = 24, kRowsLooked = 64, kLeastMet = 4;
+  constexpr std::size_t kRowsTried = 24, kRowsLooked = 32, kRowsFirst = 16, kLeastMet = 4;
   std::vector<std::uint64_t> bases;
   std::size_t rows = std::min(offset.values.size(), kRowsLooked);
   std::span<const std::uint64_t> anchors = zone.anchors;
+  if (anchors.size() < kLeastMet) return bases;
   auto place = [&](std::size_t row) { return offset.values[row] * offset.column.factor; };
   auto met = [&](std::uint64_t base) {
     std::size_t count = 0;
-    for (std::size_t row = 0; row < rows; ++row)
+    for (std::size_t row = 0; row < rows && (row < kRowsFirst || count > 0); ++row)
       count += std::binary_search(anchors.begin(), anchors.end(), base + place(row)) ? 1 : 0;
     return count;
   };
   for (std::size_t row = 0; row < std::min(rows, kRowsTried); ++row) {
-    for (std::uint64_t anchor : anchors.first(std::min(anchors.size(), kAnchorsTried))) {
-      if (anchor < place(row)) continue;
-      std::size_t count = met(anchor - place(row));
-      bool most = count * 2 >= rows || count * 4 >= anchors.size() * 3;
-      if (count >= kLeastMet && most) bases.push_back(anchor - place(row));
-    }
+    std::uint64_t anchor = anchors.front();
+    if (anchor < place(row)) continue;
+    std::size_t count = met(anchor - place(row));
+    bool most = count * 2 >= rows || count * 4 >= anchors.size() * 3;
+    if (count >= kLeastMet && most) bases.push_back(anchor - place(row));
   }
   return bases;
 }
