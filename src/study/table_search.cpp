@@ -61,7 +61,7 @@ class Guesses {
   /// The first record's data may lie at 0: that number is not seen to ascend.
   bool is_zero_in_front() const {
     constexpr std::size_t kWidth = 4;
-    if (stretch_.at < space_.at + stretch_.stride) return false;
+    if (stretch_.at < space_.at + stretch_.stride + kNearFront) return false;  // see near_front()
     const Byte* number = space_.bytes.data() + (stretch_.at - stretch_.stride - space_.at);
     return stretch_.stride >= kWidth && std::all_of(number, number + kWidth, [](Byte b) { return b == 0; });
   }
