@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "base/hex_text.h"
 #include "base/text.h"
 
 namespace operculum {
@@ -16,10 +17,7 @@ std::string field_value(ByteView bytes) {
   std::string_view text = as_text(bytes.first(length));
   while (text.ends_with(' ')) text.remove_suffix(1);
   bool readable = std::all_of(text.begin(), text.end(), [](char c) { return c >= ' ' && c <= '~'; });
-  if (readable) return fmt::format("\"{}\"", text);
-  std::string digits;
-  for (Byte b : bytes.first(length)) digits += fmt::format("{}{:02x}", digits.empty() ? "" : " ", b);
-  return digits;
+  return readable ? fmt::format("\"{}\"", text) : hex_text(bytes.first(length));
 }
 
 }  // namespace operculum

@@ -4,6 +4,7 @@
 #include <queue>
 #include <utility>
 
+#include "base/hex_text.h"
 #include "base/text.h"
 #include "io/filling.h"
 #include "layout/plan/value_text.h"

@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "base/error.h"
+#include "base/hex_text.h"
 #include "base/text.h"
 #include "base/units.h"
 #include "layout/described_container.h"

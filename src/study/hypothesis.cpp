@@ -360,6 +360,13 @@ bool ends_in_filling(const Grid& grid) {
   return std::all_of(last, last + grid.shape.fixed(), [](Byte b) { return b == 0; });
 }
 
+/// Where entries lie, in the order of the file.
+std::vector<DataRun> runs_by_place(const Hypothesis& found) {
+  std::vector<DataRun> runs = data_runs(found);
+  std::sort(runs.begin(), runs.end(), [](const DataRun& a, const DataRun& b) { return a.at < b.at; });
+  return runs;
+}
+
 /// What lies between entries.
 struct Gaps {
   double bits = 0;                    ///< filling speaks for them, anything else against
@@ -486,8 +493,7 @@ void drop_front_of_keyed(Hypothesis& found) {
 
 void explain_gaps(Hypothesis& found, const Subject& subject) {
   if (found.grid.shape.data_behind) return;
-  std::vector<DataRun> runs = data_runs(found);
-  std::sort(runs.begin(), runs.end(), [](const DataRun& a, const DataRun& b) { return a.at < b.at; });
+  std::vector<DataRun> runs = runs_by_place(found);
   double bits = gaps_between(runs, 0, subject).bits;
   // Offsets that count from the end of the table may count from the next multiple of an alignment.
   Placement& placement = found.placement;
@@ -513,8 +519,7 @@ std::optional<Hypothesis> without_sizes(const Hypothesis& found, const Subject& 
   const Placement& placement = found.placement;
   if (!placement.offset || !placement.size || placement.size_is_end || found.grid.shape.data_behind)
     return std::nullopt;
-  std::vector<DataRun> runs = data_runs(found);
-  std::sort(runs.begin(), runs.end(), [](const DataRun& a, const DataRun& b) { return a.at < b.at; });
+  std::vector<DataRun> runs = runs_by_place(found);
   Gaps gaps = gaps_between(runs, 0, subject);
   if (gaps.looked < kTelling || gaps.other * 4 < gaps.looked * 3) return std::nullopt;
   Pair place_alone{*placement.offset, std::nullopt, false, 0, placement.bits / 2};

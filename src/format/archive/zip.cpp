@@ -3,7 +3,6 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <cstring>
 #include <set>
 
 #include "base/error.h"
@@ -377,18 +376,6 @@ std::uint32_t mark_at(Probe& probe, std::uint64_t offset) {
   return mark.size() == 4 ? Cursor(mark, "").u32le() : 0;
 }
 
-/// Where the last mark of an end record begins, at `from` or in front of it; npos where none does.
-std::size_t last_end(std::string_view text, std::size_t from) {
-  constexpr std::string_view kMark = "PK\5\6";
-  constexpr std::size_t kRarest = 2;  // its byte that is looked for
-  for (std::size_t length = std::min(text.size(), from + kRarest + 1);;) {
-    const void* found = memrchr(text.data(), kMark[kRarest], length);
-    if (found == nullptr) return text.npos;
-    length = static_cast<std::size_t>(static_cast<const char*>(found) - text.data());
-    if (length >= kRarest && text.substr(length - kRarest).starts_with(kMark)) return length - kRarest;
-  }
-}
-
 /// At the front: a local header that makes sense, or the end record of an empty archive. Elsewhere: an end
 /// record whose directory is where it says.
 Match recognise_zip(Probe& probe) {
@@ -416,7 +403,7 @@ Match recognise_zip(Probe& probe) {
   auto size = probe.size().value_or(0);
   std::string_view text = as_text(tail);
   std::size_t at = text.size() < kEndSize ? 0 : text.size() - kEndSize + 1;
-  while (at > 0 && (at = last_end(text, at - 1)) != text.npos) {
+  while (at > 0 && (at = last_end_mark(text, at - 1)) != text.npos) {
     ByteView record = tail.subspan(at);
     auto end = read_structure<PlainEnd>(record.data());
     std::uint16_t entries = end.entries;

@@ -4,6 +4,7 @@
 #include <sys/stat.h>
 
 #include <algorithm>
+#include <cstring>
 
 #include "base/checked.h"
 #include "base/error.h"
@@ -184,6 +185,17 @@ std::uint16_t describe(Entry& entry, std::uint16_t flags, std::uint16_t method, 
   return method;
 }
 
+std::size_t last_end_mark(std::string_view text, std::size_t from) {
+  constexpr std::string_view kMark = "PK\5\6";
+  constexpr std::size_t kRarest = 2;  // its byte that is looked for
+  for (std::size_t length = std::min(text.size(), from + kRarest + 1);;) {
+    const void* found = memrchr(text.data(), kMark[kRarest], length);
+    if (found == nullptr) return text.npos;
+    length = static_cast<std::size_t>(static_cast<const char*>(found) - text.data());
+    if (length >= kRarest && text.substr(length - kRarest).starts_with(kMark)) return length - kRarest;
+  }
+}
+
 namespace {
 
 /// The last end record whose directory is there, in `reach` bytes in front of `limit`; else, as `fallback`,
@@ -193,8 +205,9 @@ std::optional<EndRecord> find_end_within(const Source& source, std::uint64_t lim
   std::uint64_t begin = limit > reach ? limit - reach : 0;
   Bytes tail = read_up_to(source, begin, limit - begin);
   if (tail.size() < kEndSize) return std::nullopt;
-  for (std::size_t at = tail.size() - kEndSize + 1; at-- > 0;) {
-    if (tail[at] != 'P' || !starts_with(ByteView(tail).subspan(at), "PK\5\6")) continue;
+  std::string_view text = as_text(tail);
+  std::size_t at = tail.size() - kEndSize + 1;
+  while (at > 0 && (at = last_end_mark(text, at - 1)) != text.npos) {
     EndRecord end = read_end(source, ByteView(tail).subspan(at), begin + at);
     if (end.disk != end.directory_disk && end.directory_disk > end.disk) continue;
     if (end.entries == 0 || end.disk > 0 || locate_directory(source, end)) return end;

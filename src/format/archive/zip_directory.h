@@ -6,6 +6,9 @@
 
 namespace operculum::zip {
 
+/// Where the last mark of an end record begins, at `from` or in front of it; npos where none does.
+std::size_t last_end_mark(std::string_view text, std::size_t from);
+
 /// The end record, by a search backwards from the end; nothing when there is none. `before`: look only in
 /// front of it.
 std::optional<EndRecord> find_end(const Source& source, std::uint64_t before = UINT64_MAX);

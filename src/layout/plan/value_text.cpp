@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include "base/error.h"
+#include "base/hex_text.h"
 #include "base/text.h"
 #include "base/time.h"
 
@@ -26,12 +27,6 @@ std::string value_text(Run& run, const Value& value, const ReadPlan& plan) {
   std::string out;
   text->decode(run, value, out);
   return quoted(out);
-}
-
-std::string hex_text(ByteView bytes) {
-  std::string out;
-  for (Byte byte : bytes) out += fmt::format("{}{:02x}", out.empty() ? "" : " ", byte);
-  return out;
 }
 
 std::string value_text(Run& run, const Value& value) {

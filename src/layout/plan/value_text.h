@@ -8,7 +8,4 @@ namespace operculum::layout {
 std::string value_text(Run& run, const Value& value, const ReadPlan& plan);
 std::string value_text(Run& run, const Value& value);
 
-/// Bytes in hexadecimal, apart: "53 48 4f 41".
-std::string hex_text(ByteView bytes);
-
 }  // namespace operculum::layout
