@@ -7,7 +7,6 @@
 #include "base/hex_text.h"
 #include "base/text.h"
 #include "io/filling.h"
-#include "layout/plan/value_text.h"
 
 namespace operculum::layout {
 namespace {

@@ -9,7 +9,6 @@
 #include "base/text.h"
 #include "base/units.h"
 #include "layout/described_container.h"
-#include "layout/plan/value_text.h"
 
 namespace operculum::layout {
 namespace {
