@@ -7,6 +7,7 @@
 #include "cli/confinement.h"
 #include "cli/progress_line.h"
 #include "container/outer_file.h"
+#include "layout/library.h"
 #include "report/rebuild_text.h"
 #include "report/records.h"
 
@@ -84,6 +85,12 @@ void run_rebuild(Session& session, const RebuildRequest& request, Told told) {
     session.say(Session::Tone::note,
                 fmt::format("to take it back: operculum discard {}", shell_word(request.receipt)));
   }
+}
+
+std::string word_for_format(Session& session, const std::string& given) {
+  if (!given.ends_with(".layout")) return given;
+  session.layouts.push_back(given);
+  return layout::layout_name(given);
 }
 
 }  // namespace operculum::cli

@@ -28,4 +28,8 @@ enum class Told { fates, result };
 /// Runs a rebuild and tells of it.
 void run_rebuild(Session& session, const RebuildRequest& request, Told told = Told::fates);
 
+/// The word for a format to be made; a description's file becomes one of the session's own descriptions, and
+/// its name the word. Before prepare().
+std::string word_for_format(Session& session, const std::string& given);
+
 }  // namespace operculum::cli

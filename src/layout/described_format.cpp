@@ -9,6 +9,7 @@
 #include "base/text.h"
 #include "base/units.h"
 #include "layout/described_container.h"
+#include "layout/fresh/fresh_container.h"
 
 namespace operculum::layout {
 namespace {
@@ -93,6 +94,10 @@ Format described_format(const std::shared_ptr<const Plan>& plan, Chosen chosen) 
   format.open = [plan](const Input& input, OpenContext& context) -> ContainerPtr {
     return open_described(plan, input, random_access(*input.content, context.spool), context);
   };
+  format.pack = [plan](const std::vector<NewEntry>& entries, const Writing& writing) {
+    return pack_described(plan, entries, writing);
+  };
+  format.keeps = {.folders = false, .links = false, .hard_links = false, .modes = false, .owners = false};
   return format;
 }
 

@@ -192,7 +192,7 @@ RebuildResult convert(const ConvertRequest& request, OpenContext& context, Progr
                       const std::function<bool(const Losses&)>& losses) {
   Place place = resolve(request.target, context, Step::into);
   bool raw = request.as == kRaw;
-  FileToMake what = raw ? FileToMake{} : formats_of(request.as);
+  FileToMake what = raw ? FileToMake{} : formats_of(request.as, context);
   what.choice = request.choice;
   what.into = request.into;
   what.dry_run = request.dry_run;

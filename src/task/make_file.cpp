@@ -24,11 +24,22 @@ std::vector<std::string_view> ids_that_can_be_made() {
   return ids;
 }
 
-const Format* format_named(std::string_view word) {
+const Format* described_as(std::string_view word, const OpenContext& context) {
+  auto named = [&](const Format& format) { return format.id == word && format.pack != nullptr; };
+  auto own = std::find_if(context.preferred.begin(), context.preferred.end(), named);
+  if (own != context.preferred.end()) return &*own;
+  if (!context.described) return nullptr;
+  std::span<const Format> others = context.described();
+  auto other = std::find_if(others.begin(), others.end(), named);
+  return other == others.end() ? nullptr : &*other;
+}
+
+const Format* format_named(std::string_view word, const OpenContext& context) {
   for (const Format& format : formats()) {
     if (format.id == word) return &format;
   }
-  return format_for_name(fmt::format("x.{}", word));
+  if (const Format* found = format_for_name(fmt::format("x.{}", word))) return found;
+  return described_as(word, context);
 }
 
 /// Takes the number and the digest of all bytes that pass.
@@ -89,6 +100,8 @@ class Maker {
     ContentPtr bytes = what_.bytes;
     std::optional<std::uint64_t> size = what_.size;
     if (what_.container != nullptr) {
+      for (const NewEntry& entry : what_.entries)
+        context_.known_names.push_back(entry.path);  // where the container has their hashes alone
       Assembly made = what_.container->pack(what_.entries, writing_);
       check_container(what_, made.source(), context_, progress_);
       result_.compared = what_.entries.size();
@@ -202,19 +215,21 @@ class Maker {
 
 }  // namespace
 
-FileToMake formats_of(const std::string& word) {
+FileToMake formats_of(const std::string& word, const OpenContext& context) {
   FileToMake out;
   bool first = true;
   auto refuse = [&](std::string_view part) {
-    throw Unsupported(fmt::format("making a \"{}\"; what can be made: {}, and one in another, such as tar.xz",
-                                  escape(part), fmt::join(ids_that_can_be_made(), ", ")));
+    throw Unsupported(
+        fmt::format("making a \"{}\"; what can be made: {}, one in another, such as tar.xz, and what a "
+                    "description describes, by its name or its file",
+                    escape(part), fmt::join(ids_that_can_be_made(), ", ")));
   };
   for (std::string_view part : split(word, '.')) {
     if (part.empty()) continue;
-    const Format* found = format_named(part);
+    const Format* found = format_named(part, context);
     if (found == nullptr || (!found->pack && found->codec.empty())) refuse(part);
     bool short_for_two = !found->codec.empty() && part.starts_with('t') && found->id != part;  // "tgz"
-    if (short_for_two && first) out.container = format_named("tar");
+    if (short_for_two && first) out.container = format_named("tar", context);
     if (!found->codec.empty()) {
       out.codecs.push_back(found);
     } else if (first) {

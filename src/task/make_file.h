@@ -18,8 +18,9 @@ struct FileToMake {
 };
 
 /// The formats that a word such as "tar.xz" or "tgz" names: a container, where there is one, and the codecs
-/// around it. Throws Unsupported naming what can be made when one cannot.
-FileToMake formats_of(const std::string& word);
+/// around it. A container may be one of those that `context` has descriptions of, by the description's name.
+/// Throws Unsupported naming what can be made when one cannot.
+FileToMake formats_of(const std::string& word, const OpenContext& context);
 
 /// Makes the file; what was packed is unpacked again and compared before it gets its name. Codecs are written
 /// as they pack, nothing of theirs is kept elsewhere. Throws Error; nothing is left then. In a dry run

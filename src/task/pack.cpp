@@ -25,7 +25,7 @@ std::vector<NewEntry> entries_of(const std::string& folder) {
 }  // namespace
 
 RebuildResult pack(const PackRequest& request, OpenContext& context, Progress& progress) {
-  FileToMake what = formats_of(request.as);
+  FileToMake what = formats_of(request.as, context);
   std::vector<NewEntry> entries = entries_of(request.folder);
   if (what.container != nullptr) {
     what.entries = std::move(entries);

@@ -521,5 +521,31 @@ TEST(Rebuild, MakesASmallPackInADescribedForm) {
   EXPECT_EQ(operculum({"show", "small.shoal/textures/whelk.txt"}, folder.path()).out, "a whelk\n");
 }
 
+TEST(Pack, MakesAPackOfADescription) {
+  TempFolder folder;
+  folder.write("logs/march.txt", std::string(5000, 'h'));
+  folder.write("logs/april.txt", "low");
+  std::filesystem::copy_file(std::string(OPERCULUM_SOURCE) + "/layouts/swell.layout",
+                             folder.path("own.layout"));
+  for (const char* form : {"shoal", "own.layout"}) {
+    std::string one = std::string(form) + "-one", two = std::string(form) + "-two";
+    Ran ran = operculum({"pack", "logs", "--as", form, "--into", one}, folder.path());
+    ASSERT_EQ(ran.exit_code, 0) << form << ran.err;
+    operculum({"pack", "logs", "--as", form, "--deterministic", "--into", two}, folder.path());
+    EXPECT_EQ(folder.read(one), folder.read(two)) << form;
+    std::vector<std::string> by = {"--layout", std::string(form) == "shoal" ? "shoal" : form};
+    EXPECT_EQ(operculum({"list", "--paths", one, by[0], by[1]}, folder.path()).out, "april.txt\nmarch.txt\n");
+    EXPECT_EQ(operculum({"show", one + "/march.txt", by[0], by[1]}, folder.path()).out,
+              std::string(5000, 'h'));
+  }
+  Ran converted = operculum({"convert", "shoal-one", "--as", "swell", "--into", "logs.swell"}, folder.path());
+  EXPECT_EQ(converted.exit_code, 0) << converted.err;
+  EXPECT_EQ(operculum({"show", "logs.swell/april.txt"}, folder.path()).out, "low");
+  Ran refused = operculum({"pack", "logs", "--as", "harbour", "--into", "x"}, folder.path());
+  EXPECT_EQ(refused.exit_code, 3);
+  EXPECT_TRUE(has(refused.err, "--like CONTAINER takes the form of one that is there")) << refused.err;
+  EXPECT_FALSE(folder.has("x"));
+}
+
 }  // namespace
 }  // namespace operculum::test

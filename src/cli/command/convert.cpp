@@ -20,8 +20,8 @@ struct ConvertOptions {
 };
 
 /// "ZIP archive", or the word itself where it names several formats.
-std::string name_of_target(const std::string& as) {
-  FileToMake what = formats_of(as);
+std::string name_of_target(const std::string& as, const OpenContext& context) {
+  FileToMake what = formats_of(as, context);
   return what.container != nullptr && what.codecs.empty() ? std::string(what.container->name) : escape(as);
 }
 
@@ -30,10 +30,11 @@ void convert_one(Session& session, const ConvertOptions& options) {
   bool refused = false;
   auto tell_losses = [&](const Losses& losses) {
     refused = options.strict;
-    session.say(refused ? Session::Tone::error : Session::Tone::warning,
-                fmt::format("{}: {} cannot keep: {}{}", escape(request.target),
-                            with_article(name_of_target(request.as)), fmt::join(losses, "; "),
-                            refused ? "; nothing is written, as --strict asks" : ""));
+    session.say(
+        refused ? Session::Tone::error : Session::Tone::warning,
+        fmt::format("{}: {} cannot keep: {}{}", escape(request.target),
+                    with_article(name_of_target(request.as, session.context)), fmt::join(losses, "; "),
+                    refused ? "; nothing is written, as --strict asks" : ""));
     return !refused;
   };
   RebuildResult result;
@@ -65,7 +66,8 @@ void add_convert(CommandLine& program, Session& session) {
   ConvertRequest& request = options->request;
   command.argument("TARGET", request.target, "A container, or a folder in one");
   command.text("--as", request.as, "FORMAT",
-               "zip, tar, cpio, ar, tar.xz, ..., xz or another codec alone; raw, qcow2 or vhd for disks");
+               "zip, tar, cpio, ar, tar.xz, ..., xz or another codec alone; raw, qcow2 or vhd for disks; a "
+               "description (its name or file)");
   command.text("--into", request.into, "NEW", "The file to be written");
   command.flag("--strict", options->strict, "Write nothing when something cannot be kept");
   options->pack.add_to(command);
@@ -76,6 +78,7 @@ void add_convert(CommandLine& program, Session& session) {
     if (wanted.into.empty() && !wanted.dry_run)
       throw UsageError{"--into NEW is needed: a file that is not there yet"};
     options->request.choice = options->pack.choice();
+    options->request.as = word_for_format(session, wanted.as);
     prepare(session);
     Confinement(session).reads(wanted.target).makes(wanted.into).begin();
     try {

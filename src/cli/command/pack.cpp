@@ -15,12 +15,13 @@ namespace {
 
 struct PackCommand {
   std::string folder, like, as, into, first_among, last_among;
-  bool changed_only = false, dry_run = false;
+  bool changed_only = false, dry_run = false, deterministic = true;
   PackOptions pack;
 
   void check() const {
     if (like.empty() == as.empty())
-      throw UsageError{"say what it is to be: --like TARGET, or --as FORMAT (zip, tar.xz, ...)"};
+      throw UsageError{
+          "say what it is to be: --like TARGET, or --as FORMAT (zip, tar.xz, ..., a description)"};
     if (into.empty() && !dry_run) throw UsageError{"--into NEW is needed: a file that is not there yet"};
     if (changed_only && like.empty()) throw UsageError{"--changed-only belongs to --like TARGET"};
   }
@@ -84,19 +85,23 @@ void add_pack(CommandLine& program, Session& session) {
   command.argument("FOLDER", options->folder, "What goes in");
   command.text("--like", options->like, "TARGET",
                "Packed as this container is: order, methods, attributes, alignment, key");
-  command.text("--as", options->as, "FORMAT", "From scratch: zip, tar, cpio, ar, gzip, ..., or tar.xz");
+  command.text("--as", options->as, "FORMAT",
+               "From scratch: zip, tar, cpio, ar, gzip, ..., tar.xz, or a description (its name or file)");
   command.text("--into", options->into, "NEW", "The file to be written");
   command.flag("--changed-only", options->changed_only,
                "With --like: only what is not the same there, as a small pack that goes over it");
   command.text("--first-among", options->first_among, "DIR",
                "Put it into this folder under a name that sorts in front of all that are there");
   command.text("--last-among", options->last_among, "DIR", "The same, behind all that are there");
+  command.flag("--deterministic", options->deterministic,
+               "The same files give the same bytes: they go by their paths (always so)");
   options->pack.add_to(command);
   command.flag("--dry-run", options->dry_run, "Tell what would be in it and its size, write nothing");
   command.at_most_one({"--like", "--as"});
   command.at_most_one({"--first-among", "--last-among"});
   command.run([&session, options] {
     options->check();
+    options->as = word_for_format(session, options->as);
     prepare(session);
     try {
       choose_name(session, *options);

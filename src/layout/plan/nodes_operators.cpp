@@ -105,14 +105,25 @@ bool same_kind_as_bytes(const Node& node) {
   return node.type().is(Base::text) || node.type().is(Base::bytes);
 }
 
+int order_of_texts(Frame& frame, std::string_view left, std::string_view right) {
+  if (Compared* kept = frame.run.compared()) kept->texts.push_back({std::string(left), std::string(right)});
+  return left.compare(right);
+}
+
+int order_of_numbers(Frame& frame, std::int64_t left, std::int64_t right) {
+  if (Compared* kept = frame.run.compared()) kept->numbers.push_back({left, right});
+  return left < right ? -1 : left > right ? 1 : 0;
+}
+
 int order_of(Frame& frame, const Node& a, const Node& b) {
-  if (a.type().is(Base::text) && b.type().is(Base::text)) return a.text_of(frame).compare(b.text_of(frame));
+  if (a.type().is(Base::text) && b.type().is(Base::text))
+    return order_of_texts(frame, a.text_of(frame), b.text_of(frame));
   if (same_kind_as_bytes(a)) {
     Bytes left = a.bytes(frame), right = b.bytes(frame);
-    return as_text(left).compare(as_text(right));
+    return order_of_texts(frame, as_text(left), as_text(right));
   }
   std::int64_t left = a.number(frame), right = b.number(frame);
-  return left < right ? -1 : left > right ? 1 : 0;
+  return order_of_numbers(frame, left, right);
 }
 
 class CompareNode final : public Node {
@@ -133,7 +144,9 @@ class BetweenNode final : public Node {
       : Node(where, {Base::truth}), a_(std::move(a)), low_(std::move(low)), high_(std::move(high)) {}
   Value value(Frame& frame) const override {
     std::int64_t a = a_->number(frame);
-    return Value::truth(a >= low_->number(frame) && a <= high_->number(frame));
+    bool within = order_of_numbers(frame, a, low_->number(frame)) >= 0 &&
+                  order_of_numbers(frame, a, high_->number(frame)) <= 0;
+    return Value::truth(within);
   }
 
  private:

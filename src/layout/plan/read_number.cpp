@@ -54,6 +54,7 @@ std::int64_t read_digits(Frame& frame, Reader& reader, const NumberPlan& plan) {
   auto value = digits.empty() && plan.ends == NumberPlan::Ends::length ? std::uint64_t{0}
                                                                        : parse_number(digits, plan.base);
   if (!value || raw.b > 100) {
+    run.wants(raw.object, raw.offset(), "0" + plan.mark);
     run.fail(plan.where, fmt::format("expected digits at offset {}, found \"{}\"", raw.offset(),
                                      escape(std::string_view(text).substr(0, 24))));
   }
@@ -73,27 +74,34 @@ std::int64_t NumberPlan::raw_of_any_width(ByteView view, bool from_high) const {
   return static_cast<std::int64_t>(value);
 }
 
-std::int64_t NumberPlan::refine(Frame& frame, std::int64_t value) const {
+std::int64_t NumberPlan::computed(Frame& frame, std::int64_t value) const {
   for (const Step& step : steps) {
     std::int64_t operand = step.constant ? *step.constant : step.operand->number(frame);
     value = compute(frame.run, where, step.what, value, operand);
   }
-  if (!checks) return value;
+  return value;
+}
+
+void NumberPlan::check(Frame& frame, std::int64_t value) const {
+  Compared* kept = frame.run.compared();
   if (low != nullptr) {
     std::int64_t least = low->number(frame), most = high->number(frame);
-    if (value < least || value > most)
+    if (value < least || value > most) {
+      if (kept != nullptr) kept->numbers.push_back({value, value < least ? least : most});
       frame.run.fail(where, fmt::format("expected {} to {}, found {}", least, most, value));
+    }
   }
   for (const NodePtr& one : allowed) {
-    if (one->number(frame) == value) return value;
+    if (one->number(frame) == value) return;
   }
-  if (!allowed.empty()) {
-    std::string wanted;
-    for (const NodePtr& one : allowed)
-      wanted += fmt::format("{}{}", wanted.empty() ? "" : " or ", one->number(frame));
-    frame.run.fail(where, fmt::format("expected {}, found {}", wanted, value));
+  if (allowed.empty()) return;
+  std::string wanted;
+  for (const NodePtr& one : allowed) {
+    std::int64_t other = one->number(frame);
+    if (kept != nullptr) kept->numbers.push_back({value, other});
+    wanted += fmt::format("{}{}", wanted.empty() ? "" : " or ", other);
   }
-  return value;
+  frame.run.fail(where, fmt::format("expected {}, found {}", wanted, value));
 }
 
 Value NumberPlan::read(Frame& frame, Reader& reader) const {
@@ -106,11 +114,12 @@ Value NumberPlan::read(Frame& frame, Reader& reader) const {
   } else {
     value = read_groups(frame.run, reader, *this);
   }
-  if (!steps.empty() || checks) value = refine(frame, value);
+  if (!steps.empty()) value = computed(frame, value);
   Run& run = frame.run;
   if (auto first = run.recorded(reader.region))
     run.recorder->numbers.push_back(
         {this, *first + begin, static_cast<unsigned>(reader.at - begin), big.value_or(run.big), value});
+  if (checks) check(frame, value);
   return Value::of(value);
 }
 

@@ -101,9 +101,15 @@ struct NumberPlan final : ReadPlan {
     if (bytes == 4 && !from_high && !is_signed) return load_little<std::uint32_t>(view.data());  // most usual
     return raw_of_any_width(view, from_high);
   }
-  std::int64_t refine(Frame& frame, std::int64_t raw) const;
+  std::int64_t refine(Frame& frame, std::int64_t raw) const {
+    std::int64_t value = computed(frame, raw);
+    if (checks) check(frame, value);
+    return value;
+  }
 
  private:
+  std::int64_t computed(Frame& frame, std::int64_t raw) const;  ///< the arithmetic behind it
+  void check(Frame& frame, std::int64_t value) const;           ///< throws Malformed
   std::int64_t raw_of_any_width(ByteView view, bool from_high) const;
 };
 

@@ -76,6 +76,8 @@ Value TextPlan::read(Frame& frame, Reader& reader) const {
       std::string other = one->text_of(frame);
       if (other == text) return raw;
       wanted += fmt::format("{}\"{}\"", wanted.empty() ? "" : " or ", escape(other));
+      if (raw.kind == Value::Kind::bytes)
+        frame.run.wants(raw.object, raw.offset(), other + (ends == Ends::mark ? mark : ""));
     }
     frame.run.fail(where, fmt::format("expected {}, found \"{}\"", wanted, escape(text)));
   }
@@ -105,6 +107,7 @@ void TextPlan::decode(Run& run, const Value& raw, std::string& out) const {
 Value BytesPlan::read(Frame& frame, Reader& reader) const {
   if (constant) {
     std::uint64_t at = reader.at;
+    frame.run.wants(reader.region, at, *constant);
     ByteView found = take(frame.run, reader, constant->size(), where);
     if (as_text(found) != *constant) {
       frame.run.fail(where, fmt::format("expected \"{}\" at offset {}, found \"{}\"", escape(*constant), at,

@@ -119,7 +119,7 @@ class Attempt {
   void find_moved_offset() {
     for (std::size_t i = 0; i < survey_.extents.size(); ++i) {
       const Extent& extent = survey_.extents[i];
-      if (!extent.there || moves_.shift_of(extent.at) == 0) continue;
+      if (!extent.there || extent.length == 0 || moves_.shift_of(extent.at) == 0) continue;
       if (auto offset = survey_.finder.driver(survey_.looks[i], i, Measure::offset)) {
         offsets_.emplace(i, *offset);
         return;
@@ -151,15 +151,15 @@ class Attempt {
     if (exact == 0) return;
     std::uint64_t inside = row_->inside.value_or(row_->from < row_->to ? row_->from : row_->from - 1);
     moves_.add({old_end, inside, row_->to, delta, exact});
-    if (row_->rest_at) keep_rest(*row_->rest_at, -delta);
-    if (row_->gone) take_out(*row_->gone);
+    if (row_->rest_at) keep_rest(*row_->rest_at, filling_for(delta));
+    for (const Cut& cut : row_->gone) take_out(cut);
   }
 
   /// Its bytes are put in when all numbers are known, for it has the same as the row that it is made of.
   void add_row() {
     auto delta = static_cast<std::int64_t>(row_->with.size());
     moves_.add({row_->from, *row_->inside, row_->from, delta, delta});
-    if (row_->rest_at) keep_rest(*row_->rest_at, -delta);
+    if (row_->rest_at) keep_rest(*row_->rest_at, filling_for(delta));
     if (!row_->doubles_bytes) return;
     const Extent& extent = survey_.extents[row_->index];
     auto offset = survey_.finder.driver(survey_.looks[row_->index], row_->index, Measure::offset);
@@ -220,8 +220,16 @@ class Attempt {
     return std::all_of(there.begin(), there.end(), [](Byte one) { return one == 0; });
   }
 
-  /// Zeros come in front of what lies there, or as many go, so that it stays where it is.
+  /// How many zeros have to come, so that what lies behind a change keeps its place, or moves and stays
+  /// aligned.
+  std::int64_t filling_for(std::int64_t delta) const {
+    auto alignment = static_cast<std::int64_t>(strategy_.alignment);
+    return alignment > 1 ? (alignment - delta % alignment) % alignment : -delta;
+  }
+
+  /// Zeros come in front of what lies there, or as many go.
   void keep_rest(std::uint64_t at, std::int64_t delta) {
+    if (delta == 0) return;
     Assembly with;
     std::uint64_t from = at;
     if (delta > 0) {
@@ -265,9 +273,10 @@ class Attempt {
     if (own) length.reset();  // as in a table of blocks, which is new, too
     if (shared && (!offset || (new_length != old_length && !length)))
       fail(fmt::format("no number was found that tells where \"{}\" lies", escape(path)));
+    bool empty = old_length == 0 && offset && length;  // it has no place of its own yet
     Assembly with;
     with.add(packed.stored);
-    if (shared) {  // the others keep the bytes
+    if (shared || (empty && new_length > 0)) {  // the others keep the bytes
       strategy_.where == Strategy::Where::append ? put_behind(with, *offset, extent.at)
                                                  : put_between(with, *offset, extent);
     } else if (new_length == old_length) {
@@ -322,7 +331,9 @@ class Attempt {
   /// In front of what lies behind the bytes that it had, which moves.
   void put_between(const Assembly& with, const Driver& offset, const Extent& extent) {
     std::uint64_t end = extent.at + extent.length;
-    put_in(start_behind(std::max(end, extent.at + 1)), with, offset, extent.at, Tail::filled);
+    bool at_start = extent.length == 0 && start_behind(extent.at) == extent.at;
+    std::uint64_t next = at_start ? extent.at : start_behind(std::max(end, extent.at + 1));
+    put_in(next, with, offset, extent.at, Tail::filled);
   }
 
   /// Whether what is put in is filled up to where what follows is aligned.
@@ -356,8 +367,8 @@ class Attempt {
     if (!fills_up) old_end = end;
     std::uint64_t new_end = fills_up ? aligned(extent.at + new_length) : extent.at + new_length;
     with.add_zeros(new_end - extent.at - new_length);
-    moves_.add({old_end, extent.at, end,
-                static_cast<std::int64_t>(new_end) - static_cast<std::int64_t>(old_end),
+    std::uint64_t inside = extent.length > 0 || extent.at == 0 ? extent.at : extent.at - 1;
+    moves_.add({old_end, inside, end, static_cast<std::int64_t>(new_end) - static_cast<std::int64_t>(old_end),
                 static_cast<std::int64_t>(new_length) - static_cast<std::int64_t>(extent.length)});
     edits_.push_back({extent.at, old_end, std::move(with)});
   }
@@ -374,7 +385,8 @@ class Attempt {
   void move_the_others() {
     for (std::size_t i = 0; i < survey_.extents.size(); ++i) {
       const Extent& extent = survey_.extents[i];
-      std::int64_t shift = extent.there && !removes(row_, i) ? moves_.shift_of(extent.at) : 0;
+      bool filled = extent.length == 0 && packed_.contains(i);  // its place is new
+      std::int64_t shift = extent.there && !filled && !removes(row_, i) ? moves_.shift_of(extent.at) : 0;
       if (shift == 0) continue;
       if (!offsets_.contains(i)) {
         auto offset = survey_.finder.like_others(survey_.looks[i], i, offsets_);
@@ -383,7 +395,13 @@ class Attempt {
       }
       const Driver& offset = offsets_.at(i);
       shift -= shift_of_base(offset, extent);
-      if (shift != 0) numbers_.set(offset, extent.at + static_cast<std::uint64_t>(shift), extent.at);
+      if (shift == 0) continue;
+      std::uint64_t place = extent.at + static_cast<std::uint64_t>(shift);
+      if (extent.length > 0) {
+        numbers_.set(offset, place, extent.at);
+      } else {
+        numbers_.set_if_it_fits(offset, place, extent.at);  // where nothing lies, it matters little
+      }
     }
   }
 

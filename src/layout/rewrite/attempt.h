@@ -34,17 +34,19 @@ struct RowChange {
   bool doubles_bytes =
       false;  ///< added: the new entry has bytes of its own, behind those of the one it is like
   std::optional<std::uint64_t> inside =
-      {};                        ///< a byte of every part that grows with it; without it of its own
-  Bytes behind = {};             ///< comes to the end of the file
-  std::optional<Cut> gone = {};  ///< removed: the entry's bytes
-  bool by_hash = false;          ///< renamed: only the hash of the path is there
-  std::size_t new_index = 0;     ///< added: of the new entry
-  std::string path = {};         ///< added, renamed: which the entry has then
+      {};                      ///< a byte of every part that grows with it; without it of its own
+  Bytes behind = {};           ///< comes to the end of the file
+  std::size_t count = 1;       ///< removed: so many entries from `index` on
+  std::vector<Cut> gone = {};  ///< removed: the entries' bytes
+  bool by_hash = false;        ///< renamed: only the hash of the path is there
+  std::size_t new_index = 0;   ///< added: of the new entry
+  std::string path = {};       ///< added, renamed: which the entry has then
 };
 
 /// Whether a change removes that entry.
 inline bool removes(const RowChange* row, std::size_t index) {
-  return row != nullptr && row->kind == RowChange::Kind::removed && row->index == index;
+  return row != nullptr && row->kind == RowChange::Kind::removed && index >= row->index &&
+         index - row->index < row->count;
 }
 
 /// Writes a described container once, in one way; `packed` has entries and parts by their index in the

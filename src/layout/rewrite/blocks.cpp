@@ -72,7 +72,9 @@ std::optional<Blocks> blocks_of(const EntryLook& look, const Source& base) {
 Extent extent_of(const EntryLook& look, const Source& base) {
   if (auto blocks = blocks_of(look, base)) return {blocks->first.at, blocks->end - blocks->first.at, true};
   SourcePtr bytes = stored_bytes(look.recipe);
-  return bytes ? extent_of(*bytes, base) : Extent{};
+  if (!bytes) return {};
+  if (bytes->size() == 0 && look.recipe->at) return {*look.recipe->at, 0, true};
+  return extent_of(*bytes, base);
 }
 
 Assembly in_blocks(const Blocks& blocks, const Content& content, std::uint64_t block_size,

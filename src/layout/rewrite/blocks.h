@@ -19,7 +19,8 @@ struct Blocks {
 /// Nothing where the entry's data lies in another way.
 std::optional<Blocks> blocks_of(const EntryLook& look, const Source& base);
 
-/// Where an entry's bytes lie in `base` when they are one run of it; of blocks with the table of their sizes.
+/// Where an entry's bytes lie in `base` when they are one run of it, be it an empty one; of blocks with the
+/// table of their sizes.
 Extent extent_of(const EntryLook& look, const Source& base);
 
 /// A content as table and blocks: each of `block_size` plain bytes but for the last, packed where that makes

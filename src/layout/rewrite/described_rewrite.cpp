@@ -18,6 +18,10 @@ constexpr Strategy kByBase = {Strategy::Where::shift, 0, true},
                    kFromBase = {Strategy::Where::shift, 0, false, true};
 constexpr std::size_t kMostRows = 256;  // that come, go or get other names at once
 
+std::string_view ending_of(std::string_view path) {
+  return path.substr(std::min(path.rfind('.'), path.size()));
+}
+
 Assembly as_it_is(const SourcePtr& source) {
   Assembly out;
   out.add(source);
@@ -48,6 +52,13 @@ class RowWork {
     Ways ways(*this, survey, fmt::format("removing \"{}\"", escape(path)));
     if (!ways.take(ways_to_remove(survey, index)) && !ways.take(ways_to_unlink(survey, index)))
       ways.fail("nothing was found that leads to it alone and could be taken out");
+  }
+
+  /// Entries that follow one another go at once, where the description allows it.
+  bool remove_run(std::size_t index, std::size_t count) {
+    Survey survey(file_);
+    Ways ways(*this, survey, "");
+    return ways.take(ways_to_remove(survey, index, count));
   }
 
   void rename(const std::string& path, const std::string& to) {
@@ -117,11 +128,10 @@ class RowWork {
   static std::vector<std::size_t> most_alike(const Survey& survey, const std::string& path,
                                              const std::string& wanted) {
     constexpr std::size_t kMost = 3;
-    auto ending = [](std::string_view text) { return text.substr(std::min(text.rfind('.'), text.size())); };
     auto folder = [](std::string_view text) { return text.substr(0, text.size() - base_name(text).size()); };
     std::span<const Entry> entries = survey.container->entries();
     auto score = [&](std::size_t i) {
-      return (ending(entries[i].path) == ending(path) ? 1 : 0) +
+      return (ending_of(entries[i].path) == ending_of(path) ? 1 : 0) +
              (folder(entries[i].path) == folder(path) ? 2 : 0);
     };
     std::vector<std::size_t> out;
@@ -163,13 +173,13 @@ class RowWork {
     bool take(const std::vector<RowChange>& ways) {
       constexpr std::size_t kMostWays = 96;
       for (std::size_t i = 0; i < std::min(ways.size(), kMostWays); ++i) {
-        bool moves = ways[i].with.size() != ways[i].to - ways[i].from && !ways[i].rest_at;
+        bool moves = ways[i].with.size() != ways[i].to - ways[i].from;
         for (const Strategy& strategy : strategies()) {
           if (strategy.where == Strategy::Where::append) continue;
           if (tried(ways[i], strategy)) return true;
           if (!moves) break;  // alignments are all the same
         }
-        if (moves && (tried(ways[i], kByBase) || tried(ways[i], kFromBase))) return true;
+        if (moves && !ways[i].rest_at && (tried(ways[i], kByBase) || tried(ways[i], kFromBase))) return true;
       }
       return false;
     }
@@ -203,19 +213,68 @@ class RowWork {
   const Writing& writing_;
 };
 
+/// The paths of all entries, and which are files.
+struct Listed {
+  explicit Listed(const DescribedFile& file) {
+    OnTrial container = open_on_trial(file, file.source);
+    for (const Entry& entry : container->entries()) {
+      paths.push_back(entry.path);
+      is_file.push_back(entry.kind == EntryKind::file);
+    }
+  }
+  std::vector<std::string> paths;
+  std::vector<bool> is_file;
+};
+
+/// Where all files go and others come, one of those that go becomes the first that comes: with none left,
+/// nothing would show how a row of a new one has to be.
+Changes with_a_model(Changes changes, const Listed& listed) {
+  auto first = std::find_if(changes.added.begin(), changes.added.end(),
+                            [](const NewEntry& entry) { return entry.kind == EntryKind::file; });
+  if (first == changes.added.end()) return changes;
+  std::optional<std::size_t> model;
+  for (std::size_t i = 0; i < listed.paths.size(); ++i) {
+    if (!listed.is_file[i]) continue;
+    if (!changes.removed.contains(i)) return changes;
+    bool alike = ending_of(listed.paths[i]) == ending_of(first->path);
+    if (!model || alike) model = i;
+  }
+  if (!model) return changes;
+  changes.removed.erase(*model);
+  changes.renamed.emplace(*model, first->path);
+  changes.replaced.emplace(*model, std::move(*first));
+  changes.added.erase(first);
+  return changes;
+}
+
+/// Takes those out that follow one another and go at once; those that are left have to go one by one.
+std::vector<std::size_t> remove_runs(RowWork& work, const std::set<std::size_t>& wanted) {
+  constexpr std::size_t kFewest = 3;  // of fewer, one by one costs as much
+  std::vector<std::size_t> removed(wanted.begin(), wanted.end());
+  std::vector<std::size_t> left;
+  for (std::size_t end = removed.size(); end > 0;) {
+    std::size_t begin = end - 1;
+    while (begin > 0 && removed[begin - 1] + 1 == removed[begin]) --begin;
+    bool gone = end - begin >= kFewest && work.remove_run(removed[begin], end - begin);
+    for (std::size_t i = begin; i < end && !gone; ++i) left.push_back(removed[i]);
+    end = begin;
+  }
+  std::sort(left.begin(), left.end());
+  return left;
+}
+
 /// One change after another, for each shows anew what the description makes of the file.
-DescribedFile with_rows(const DescribedFile& file, const Changes& changes, const Writing& writing) {
-  if (changes.added.size() + changes.removed.size() + changes.renamed.size() > kMostRows)
+DescribedFile with_rows(const DescribedFile& file, const Changes& wanted, const Writing& writing) {
+  Listed listed(file);
+  std::vector<std::string>& paths = listed.paths;
+  Changes changes = with_a_model(wanted, listed);
+  RowWork work(file, writing);
+  std::vector<std::size_t> removed = remove_runs(work, changes.removed);
+  if (changes.added.size() + removed.size() + changes.renamed.size() > kMostRows)
     throw Unsupported(fmt::format(
         "adding, removing and renaming more than {} entries of a described format at once", kMostRows));
-  std::vector<std::string> paths;
-  {
-    OnTrial container = open_on_trial(file, file.source);
-    for (const Entry& entry : container->entries()) paths.push_back(entry.path);
-  }
-  RowWork work(file, writing);
   std::map<std::string, NewEntry> contents;
-  for (auto index = changes.removed.rbegin(); index != changes.removed.rend(); ++index)
+  for (auto index = removed.rbegin(); index != removed.rend(); ++index)
     work.remove(paths[*index]);  // what is in a folder before the folder
   for (const auto& [index, path] : changes.renamed) {
     work.rename(paths[index], path);

@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include "base/error.h"
 #include "layout/rewrite/number_writer.h"
 
 namespace operculum::layout {
@@ -14,6 +15,14 @@ void NewNumbers::set(const Driver& driver, std::uint64_t wanted, std::uint64_t n
                     driver.read.at, driver.step, change));
   }
   put(driver.read, driver.read.value + change / driver.step * driver.unit);
+}
+
+void NewNumbers::set_if_it_fits(const Driver& driver, std::uint64_t wanted, std::uint64_t now) {
+  try {
+    set(driver, wanted, now);
+  } catch (const Unsupported&) {
+  } catch (const NoRoom&) {
+  }
 }
 
 void NewNumbers::put(const NumberRead& read, std::int64_t value) {

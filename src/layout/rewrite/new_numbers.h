@@ -33,6 +33,8 @@ class NewNumbers {
   void put(const NumberRead& read, std::int64_t value);
   /// What a number tells was `now` and is to be `wanted`.
   void set(const Driver& driver, std::uint64_t wanted, std::uint64_t now);
+  /// The same; the number stays as it is where it cannot be another one.
+  void set_if_it_fits(const Driver& driver, std::uint64_t wanted, std::uint64_t now);
 
   bool contains(std::uint64_t at) const { return numbers_.contains(at); }
   const std::map<std::uint64_t, Number>& all() const { return numbers_; }  ///< by their place in the old file

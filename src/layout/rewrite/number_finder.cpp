@@ -15,6 +15,7 @@ namespace {
 constexpr std::size_t kMostTried = 48;  // numbers that are changed on trial
 constexpr std::size_t kMostMisses = 8;  // entries in a row whose place no number tells
 constexpr std::int64_t kLargestUnit = 1 << 16;
+constexpr std::size_t kRoom = 1024;         // bytes behind the end into which an entry may grow on trial
 constexpr std::uint64_t kNear = 64 * 1024;  // bytes in front of data in which a header of its own lies
 
 SourcePtr with_number(const SourcePtr& source, const NumberRead& read, const Bytes& bytes) {
@@ -35,7 +36,10 @@ NumberFinder::Measures NumberFinder::measures_of(const EntryLook& look, const So
     out.offset = static_cast<std::int64_t>(blocks->first.at);
   } else if (SourcePtr bytes = stored_bytes(look.recipe)) {
     out.length = static_cast<std::int64_t>(bytes->size());
-    if (auto run = trace(*bytes, 0, base)) out.offset = static_cast<std::int64_t>(run->at);
+    if (bytes->size() == 0 && look.recipe->at)
+      out.offset = static_cast<std::int64_t>(*look.recipe->at);
+    else if (auto run = trace(*bytes, 0, base))
+      out.offset = static_cast<std::int64_t>(run->at);
   }
   return out;
 }
@@ -72,11 +76,13 @@ std::optional<NumberFinder::Measures> NumberFinder::measured(std::size_t index, 
 /// What becomes of the entry when the number is another one by so much.
 std::optional<NumberFinder::Measures> NumberFinder::changed(const NumberRead& read, std::size_t index,
                                                             std::int64_t change) {
-  Trial& trial = trials_[{read.at, read.plan, change}];
+  Trial& trial = trials_[{read.at, read.plan, change, with_room_}];
   if (!trial.readable) return std::nullopt;
   if (auto known = trial.known.find(index); known != trial.known.end()) return known->second;
   auto bytes = bytes_for(read, read.value + change, *file_.source);
-  auto found = bytes ? measured(index, with_number(file_.source, read, *bytes), trial) : std::nullopt;
+  SourcePtr source =
+      with_room_ ? make_joined({file_.source, make_memory_source(Bytes(kRoom))}) : file_.source;
+  auto found = bytes ? measured(index, with_number(source, read, *bytes), trial) : std::nullopt;
   return trial.known[index] = found;
 }
 
@@ -137,10 +143,9 @@ std::optional<Driver> NumberFinder::place_of_record(const EntryLook& look, std::
   return std::nullopt;
 }
 
-std::optional<Driver> NumberFinder::find_driver(const EntryLook& look, std::size_t index, Measure measure) {
-  Measures now = measures_of(look, *file_.source);
-  auto value = measure == Measure::offset ? now.offset : measure == Measure::length ? now.length : now.size;
-  if (!value) return std::nullopt;
+/// One of the numbers that were read for the entry.
+std::optional<Driver> NumberFinder::own_driver(const EntryLook& look, std::size_t index, Measure measure,
+                                               const Measures& now) {
   const std::vector<NumberRead>& own = look.reads.numbers;
   auto place = known_.find({index, Measure::offset});
   for (std::size_t i = 0; i < std::min(own.size(), kMostTried); ++i) {
@@ -150,6 +155,23 @@ std::optional<Driver> NumberFinder::find_driver(const EntryLook& look, std::size
     if (!found) continue;
     found->place = i;
     return found;
+  }
+  return std::nullopt;
+}
+
+std::optional<Driver> NumberFinder::find_driver(const EntryLook& look, std::size_t index, Measure measure) {
+  Measures now = measures_of(look, *file_.source);
+  auto value = measure == Measure::offset ? now.offset : measure == Measure::length ? now.length : now.size;
+  if (!value) return std::nullopt;
+  if (auto found = own_driver(look, index, measure, now)) return found;
+  constexpr std::int64_t kShort = 2;  // of so few bytes none can be taken away on trial
+  bool at_end = measure == Measure::length && now.offset && *now.length < kShort && !file_.end &&
+                *now.offset + *now.length == static_cast<std::int64_t>(file_.size());
+  if (at_end) {
+    with_room_ = true;
+    auto found = own_driver(look, index, measure, now);
+    with_room_ = false;
+    if (found) return found;
   }
   if (measure == Measure::offset) {
     if (auto told = place_of_record(look, *value)) return told;

@@ -61,6 +61,8 @@ class NumberFinder {
                               const Measures& now);
 
   static std::optional<Driver> place_of_record(const EntryLook& look, std::int64_t at);
+  std::optional<Driver> own_driver(const EntryLook& look, std::size_t index, Measure measure,
+                                   const Measures& now);
   std::optional<Driver> find_driver(const EntryLook& look, std::size_t index, Measure measure);
   std::vector<const NumberRead*> equal_numbers(std::int64_t value, std::uint64_t at) const;
   std::optional<Driver> found_or_missed(const EntryLook& look, std::size_t index);
@@ -68,8 +70,10 @@ class NumberFinder {
   const DescribedFile& file_;
   const Recorder& head_;
   std::map<std::pair<std::size_t, Measure>, std::optional<Driver>> known_;
-  std::map<std::tuple<std::uint64_t, const NumberPlan*, std::int64_t>, Trial>
-      trials_;  // by the number's offset, how it is read, and the change: measures and entries share them
+  std::map<std::tuple<std::uint64_t, const NumberPlan*, std::int64_t, bool>, Trial>
+      trials_;  // by the number's offset, how it is read, the change, and room: measures and entries share
+                // them
+  bool with_room_ = false;  // behind the end of the file
   std::size_t misses_ = 0;
   std::vector<std::string> paths_;  // of all entries: no number that changes one of these is the right one
 };

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <set>
 
+#include "io/filling.h"
 #include "layout/rewrite/name_parts.h"
 
 namespace operculum::layout {
@@ -55,20 +56,70 @@ std::vector<RowChange> all_ways(const Survey& survey, const std::vector<ListChan
   return out;
 }
 
-std::vector<RowChange> removals(const Survey& survey, std::size_t index, const std::vector<Row>& rows) {
+/// The bytes of entries that no other one has; those that only filling lies between go in one piece.
+std::vector<Cut> bytes_of(const Survey& survey, std::size_t index, std::size_t count) {
+  std::vector<Cut> out;
+  std::vector<Extent> others;
+  for (std::size_t i = 0; i < survey.extents.size(); ++i) {
+    const Extent& extent = survey.extents[i];
+    if (!extent.there || extent.length == 0) continue;
+    if (i >= index && i - index < count)
+      out.push_back({extent.at, extent.at + extent.length});
+    else
+      others.push_back(extent);
+  }
+  auto by_place = [](const auto& a, const auto& b) { return a.at < b.at; };
+  std::sort(others.begin(), others.end(), by_place);
+  std::uint64_t longest = 0;
+  for (const Extent& one : others) longest = std::max(longest, one.length);
+  std::erase_if(out, [&](const Cut& cut) {
+    auto other = std::lower_bound(others.begin(), others.end(), cut.from > longest ? cut.from - longest : 0,
+                                  [](const Extent& one, std::uint64_t at) { return one.at < at; });
+    for (; other != others.end() && other->at < cut.to; ++other)
+      if (other->at + other->length > cut.from) return true;
+    return false;
+  });
+  std::sort(out.begin(), out.end(), [](const Cut& a, const Cut& b) { return a.from < b.from; });
+  std::vector<Cut> joined;
+  for (const Cut& cut : out) {
+    bool follows = !joined.empty() && (cut.from <= joined.back().to ||
+                                       is_filling(*survey.file.source, joined.back().to, cut.from));
+    if (follows)
+      joined.back().to = std::max(joined.back().to, cut.to);
+    else
+      joined.push_back(cut);
+  }
+  return joined;
+}
+
+/// Of rows that lie one behind the other for as many entries, the bytes from the first to the last.
+std::optional<std::uint64_t> end_of_rows(const Row& first, const std::vector<Row>& last, std::size_t count) {
+  for (const Row& row : last)
+    if (row.list == first.list && row.number == first.number + count - 1) return row.end;
+  return std::nullopt;
+}
+
+std::vector<RowChange> removals(const Survey& survey, std::size_t index, std::size_t count) {
   std::vector<ListChange> out;
-  const Extent& extent = survey.extents[index];
+  std::vector<Row> rows = rows_of(survey, index);
+  std::vector<Row> last = count == 1 ? rows : rows_of(survey, index + count - 1);
+  std::vector<Cut> bytes = bytes_of(survey, index, count);
+  auto fewer = -static_cast<std::int64_t>(count);
   for (const Row& row : rows) {
-    RowChange change{RowChange::Kind::removed, index, row.begin, row.end};
-    change.numbers = count_change(survey, *row.list, -1);
-    bool apart =
-        extent.there && extent.length > 0 && (extent.at >= row.end || extent.at + extent.length <= row.begin);
-    if (apart) {  // its bytes go with it, where they can
-      change.gone = {extent.at, extent.at + extent.length};
-      out.push_back({change, row.list, row.number + 1, -1});
+    auto end = end_of_rows(row, last, count);
+    if (!end) continue;
+    RowChange change{RowChange::Kind::removed, index, row.begin, *end};
+    change.count = count;
+    change.numbers = count_change(survey, *row.list, fewer);
+    bool apart = !bytes.empty() && std::all_of(bytes.begin(), bytes.end(), [&](const Cut& cut) {
+      return cut.from >= *end || cut.to <= row.begin;
+    });
+    if (apart) {  // their bytes go with them, where they can
+      change.gone = bytes;
+      out.push_back({change, row.list, row.number + count, fewer});
       change.gone = {};
     }
-    out.push_back({change, row.list, row.number + 1, -1});
+    out.push_back({std::move(change), row.list, row.number + count, fewer});
   }
   return all_ways(survey, out);
 }
@@ -113,8 +164,8 @@ std::vector<RowChange> doubles(const Survey& survey, std::size_t like, const std
 
 }  // namespace
 
-std::vector<RowChange> ways_to_remove(const Survey& survey, std::size_t index) {
-  return removals(survey, index, rows_of(survey, index));
+std::vector<RowChange> ways_to_remove(const Survey& survey, std::size_t index, std::size_t count) {
+  return removals(survey, index, count);
 }
 std::vector<RowChange> ways_to_double(const Survey& survey, std::size_t like, const std::string& path) {
   return doubles(survey, like, path, rows_of(survey, like));

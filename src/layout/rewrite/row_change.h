@@ -4,8 +4,8 @@
 
 namespace operculum::layout {
 
-/// Ways in which what the entry comes from may be taken out of its list, likeliest first.
-std::vector<RowChange> ways_to_remove(const Survey& survey, std::size_t index);
+/// Ways in which what the entries from that one on come from may be taken out of their list, likeliest first.
+std::vector<RowChange> ways_to_remove(const Survey& survey, std::size_t index, std::size_t count = 1);
 
 /// Ways in which the numbers that lead to it may lead on to what it leads to, or nowhere: of links and trees.
 std::vector<RowChange> ways_to_unlink(const Survey& survey, std::size_t index);

@@ -66,7 +66,7 @@ class Settling {
     std::span<const Entry> before = survey_.container->entries();
     std::size_t expected = before.size();
     std::optional<std::size_t> new_one;
-    if (row_ != nullptr && row_->kind == RowChange::Kind::removed) --expected;
+    if (row_ != nullptr && row_->kind == RowChange::Kind::removed) expected -= row_->count;
     if (row_ != nullptr && row_->kind == RowChange::Kind::added) {
       ++expected;
       new_one = row_->new_index;

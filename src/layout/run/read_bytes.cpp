@@ -73,6 +73,7 @@ Value take_until(Run& run, Reader& reader, std::string_view mark, const Span& wh
   std::uint64_t limit = std::min(reader.limit, reader.at + std::min(kLongestRun, UINT64_MAX - reader.at));
   auto found = find_in(run, reader.region, reader.at, limit, mark);
   if (!found) {
+    run.wants(reader.region, reader.at, mark);
     throw Malformed(fmt::format("{}: expected \"{}\" behind offset {}, found none{}",
                                 run.plan().description.line_of(where.at), escape(mark), reader.at,
                                 limit < reader.limit ? " within 1 MiB" : ""));
@@ -90,6 +91,7 @@ Value take_word(Run& run, Reader& reader, const Span& where) {
   std::uint64_t begin = at;
   while (at < reader.limit && at - begin < kLongestRun && !is_blank(byte_at(at))) ++at;
   if (at == begin) {
+    run.wants(reader.region, reader.at, "00000000 ");
     throw CutShort(fmt::format("{}: expected a word behind offset {}, found only blanks",
                                run.plan().description.line_of(where.at), reader.at));
   }

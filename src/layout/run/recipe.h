@@ -11,7 +11,8 @@ namespace operculum::layout {
 /// How some bytes are made, with nothing left to look up: parts of sources, joined, and what they go through.
 /// Safe to use from any thread.
 struct Recipe {
-  SourcePtr source;                                  ///< null when there are parts
+  SourcePtr source;                 ///< null when there are parts
+  std::optional<std::uint64_t> at;  ///< of `source`: the offset that a recorder is told for it
   std::vector<std::shared_ptr<const Recipe>> parts;  ///< joined, in order
   std::string missing;  ///< a file that is not there: what to say when it is read
   std::vector<Step> steps;

@@ -66,6 +66,21 @@ struct FileRead {
   SourcePtr source;
 };
 
+/// What reading compared with what: where a container is made up, that tells what its bytes have to be.
+struct Compared {
+  template <typename T>
+  struct Pair {
+    T left, right;
+  };
+  struct Constant {
+    std::uint64_t at;  ///< offset
+    std::string bytes;
+  };
+  std::vector<Pair<std::int64_t>> numbers;  ///< a number that is out of bounds with the nearest one within
+  std::vector<Pair<std::string>> texts;     ///< and bytes
+  std::vector<Constant> constants;          ///< bytes that have to stand somewhere, whether they do or not
+};
+
 /// What a description reads of the container's own bytes, in order: so that it can be found out what has to
 /// change when something in it changes.
 struct Recorder {
@@ -77,7 +92,8 @@ struct Recorder {
   std::vector<PlacedAt> placed;
   std::vector<ListSeen> lists;
   std::vector<PartMade> parts;
-  std::vector<FileRead> files;  ///< each once
+  std::vector<FileRead> files;   ///< each once
+  Compared* compared = nullptr;  ///< kept there, where it is wanted; must outlive the reading
 
   /// The part that was decoded as that one of all; null when it was not.
   const PartMade* part(std::size_t ordinal) const {

@@ -198,6 +198,7 @@ RecipePtr Run::recipe_of(const Value& bytes) {
     if (bytes.offset() > from.size() || bytes.b > from.size() - bytes.offset())
       from.at(bytes.offset(), bytes.b);  // throws
     recipe->source = make_slice(from.source(), bytes.offset(), bytes.b);
+    if (from.recorded_at) recipe->at = *from.recorded_at + bytes.offset();
     return recipe;
   }
   const Blob& blob = store_.blobs[bytes.object];

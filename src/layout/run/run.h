@@ -90,6 +90,14 @@ class Run {
   std::optional<std::uint64_t> recorded(std::uint32_t number) const {
     return recorder == nullptr ? std::nullopt : store_.regions[number]->recorded_at;
   }
+  /// Where what is compared is kept; null where nobody wants it.
+  Compared* compared() const { return recorder == nullptr ? nullptr : recorder->compared; }
+  /// Keeps bytes that have to stand at an offset of a region, where somebody wants it.
+  void wants(std::uint32_t number, std::uint64_t offset, std::string_view bytes) {
+    Compared* kept = compared();
+    if (auto base = kept == nullptr ? std::nullopt : recorded(number))
+      kept->constants.push_back({*base + offset, std::string(bytes)});
+  }
   bool has_place(const Value& bytes);  ///< whether some of these bytes are a file's own
   Value keep(std::string text);        ///< throws LimitExceeded when all that is kept takes too much memory
   Value keep(Bytes bytes, std::string_view name);  ///< likewise, as a region of its own
