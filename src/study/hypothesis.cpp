@@ -1,7 +1,9 @@
 #include "study/hypothesis.h"
 
 #include <algorithm>
+#include <array>
 #include <bit>
+#include <numeric>
 #include <set>
 
 #include "study/disguise.h"
@@ -268,6 +270,19 @@ void explain_packed(Hypothesis& found, Lookup& lookup) {
   lookup.stated(space.bytes.size(), "index_length", "bytes of the index when it is decoded");
 }
 
+/// Numbers of one header lie alike: one at another distance from even places than most is likelier made of
+/// two that lie beside each other.
+double bits_against_places(const std::vector<HeadField>& head) {
+  constexpr std::uint64_t kWord = 4;
+  constexpr double kEach = 8;
+  std::array<std::size_t, kWord> counts{};
+  for (const HeadField& field : head)
+    if (field.part == Part::head && field.form.width >= kWord) ++counts[field.at % kWord];
+  std::size_t all = std::accumulate(counts.begin(), counts.end(), std::size_t{0});
+  std::size_t most = *std::max_element(counts.begin(), counts.end());
+  return most > 1 ? kEach * static_cast<double>(all - most) : 0;
+}
+
 /// A byte that lies outside everything that was explained costs a little: of two explanations the one that
 /// leaves less is better.
 void weigh(Hypothesis& found) {
@@ -288,7 +303,8 @@ void weigh(Hypothesis& found) {
   }
   if (grid.space->plain && grid.begin <= kFarTable && grid.begin > known)
     unknown += kBitsOfHead * static_cast<double>(grid.begin - known);
-  found.bits -= std::min(unknown, 16.0) + bits_against_cut(found.columns, grid);
+  found.bits -=
+      std::min(unknown, 16.0) + bits_against_cut(found.columns, grid) + bits_against_places(found.head);
   double data = static_cast<double>(found.placement.end - found.placement.begin);
   double table =
       grid.space->plain && !grid.shape.data_behind ? static_cast<double>(grid.end - grid.begin) : 0;
