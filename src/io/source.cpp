@@ -4,8 +4,10 @@
 
 #include <algorithm>
 #include <cstring>
+#include <utility>
 
 #include "base/checked.h"
+#include "io/flatten.h"
 
 namespace operculum {
 namespace {
@@ -93,19 +95,83 @@ class JoinedSource final : public Source {
     return most;
   }
 
- private:
   /// The part that holds the byte at `offset`.
   std::size_t part_at(std::uint64_t offset) const {
     auto above = std::upper_bound(begins_.begin(), begins_.end(), offset);
     return static_cast<std::size_t>(above - begins_.begin()) - 1;
   }
+  std::uint64_t begin_of(std::size_t part) const { return begins_[part]; }
+  const std::vector<SourcePtr>& parts() const { return parts_; }
 
+ private:
   std::vector<SourcePtr> parts_;
   std::vector<std::uint64_t> begins_;
   std::uint64_t size_ = 0;
 };
 
+/// Collects where bytes lie in the end.
+class Flattening {
+ public:
+  void add(const SourcePtr& source, std::uint64_t at, std::uint64_t length) {
+    if (length == 0) return;
+    if (auto slice = dynamic_cast<const SliceSource*>(source.get()))
+      return add(slice->whole(), slice->begin() + at, length);
+    if (auto joined = dynamic_cast<const JoinedSource*>(source.get())) {
+      std::size_t part = joined->part_at(at);
+      std::uint64_t within = at - joined->begin_of(part);
+      for (; length > 0; ++part, within = 0) {
+        std::uint64_t count = std::min(length, joined->parts()[part]->size() - within);
+        add(joined->parts()[part], within, count);
+        length -= count;
+      }
+      return;
+    }
+    add_leaf(source, at, length);
+  }
+
+  SourcePtr finish() {
+    close();
+    return parts_.size() == 1 ? parts_.front() : make_joined(std::move(parts_));
+  }
+
+ private:
+  void add_leaf(const SourcePtr& source, std::uint64_t at, std::uint64_t length) {
+    constexpr std::uint64_t kShort = 256;  // bytes
+    if (length <= kShort && dynamic_cast<const MemorySource*>(source.get()) != nullptr) {
+      if (run_) close();
+      Bytes bytes = read_up_to(*source, at, length);
+      short_ones_.insert(short_ones_.end(), bytes.begin(), bytes.end());
+      return;
+    }
+    if (run_ == source && at == at_ + length_) {
+      length_ += length;
+      return;
+    }
+    close();
+    run_ = source;
+    at_ = at;
+    length_ = length;
+  }
+
+  void close() {
+    if (run_) parts_.push_back(make_slice(run_, at_, length_));
+    if (!short_ones_.empty()) parts_.push_back(make_memory_source(std::exchange(short_ones_, {})));
+    run_ = nullptr;
+  }
+
+  std::vector<SourcePtr> parts_;
+  SourcePtr run_;
+  std::uint64_t at_ = 0, length_ = 0;
+  Bytes short_ones_;
+};
+
 }  // namespace
+
+SourcePtr flattened(const SourcePtr& source) {
+  Flattening out;
+  out.add(source, 0, source->size());
+  return out.finish();
+}
 
 Bytes read_up_to(const Source& source, std::uint64_t offset, std::uint64_t count) {
   std::uint64_t there = offset < source.size() ? source.size() - offset : 0;

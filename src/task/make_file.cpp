@@ -224,6 +224,8 @@ FileToMake formats_of(const std::string& word, const OpenContext& context) {
                     "description describes, by its name or its file",
                     escape(part), fmt::join(ids_that_can_be_made(), ", ")));
   };
+  if (word.find('.') != std::string::npos) out.container = described_as(word, context);
+  if (out.container != nullptr) return out;
   for (std::string_view part : split(word, '.')) {
     if (part.empty()) continue;
     const Format* found = format_named(part, context);

@@ -526,8 +526,8 @@ TEST(Pack, MakesAPackOfADescription) {
   folder.write("logs/march.txt", std::string(5000, 'h'));
   folder.write("logs/april.txt", "low");
   std::filesystem::copy_file(std::string(OPERCULUM_SOURCE) + "/layouts/swell.layout",
-                             folder.path("own.layout"));
-  for (const char* form : {"shoal", "own.layout"}) {
+                             folder.path("own.2.layout"));
+  for (const char* form : {"shoal", "own.2.layout"}) {
     std::string one = std::string(form) + "-one", two = std::string(form) + "-two";
     Ran ran = operculum({"pack", "logs", "--as", form, "--into", one}, folder.path());
     ASSERT_EQ(ran.exit_code, 0) << form << ran.err;

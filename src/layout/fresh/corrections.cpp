@@ -1,6 +1,7 @@
 #include "layout/fresh/corrections.h"
 
 #include <algorithm>
+#include <set>
 
 #include "base/sum_kinds.h"
 #include "base/text.h"
@@ -83,6 +84,33 @@ void add_numbers(const Reading& reading, std::vector<Bytes>& out) {
   }
 }
 
+/// Bytes of an element of each of the last lists.
+std::set<std::uint64_t> strides(const Reading& reading) {
+  constexpr std::size_t kMost = 3;
+  std::set<std::uint64_t> out;
+  for (const ListSeen& list : last_of(reading.reads.lists))
+    if (!list.begins.empty() && out.size() < kMost)
+      out.insert((list.end - list.begins.front()) / list.begins.size());
+  return out;
+}
+
+/// A place that is told too early becomes the end, with room for what is read there.
+void add_places(const Reading& reading, std::vector<Bytes>& out) {
+  std::set<std::uint64_t> rooms = strides(reading);
+  rooms.insert(0);
+  for (const NumberRead& read : last_of(reading.numbers())) {
+    for (std::int64_t place : places_behind(reading)) {
+      auto made = with_value(reading.bytes, read, place);
+      if (!made) continue;
+      for (std::uint64_t room : rooms) {
+        Bytes bytes = *made;
+        if (room > 0) bytes.resize(std::max(bytes.size(), static_cast<std::size_t>(place)) + room);
+        out.push_back(std::move(bytes));
+      }
+    }
+  }
+}
+
 }  // namespace
 
 std::optional<Bytes> with_value(const Bytes& bytes, const NumberRead& read, std::int64_t value) {
@@ -115,15 +143,13 @@ std::vector<Bytes> corrections(const Reading& reading) {
     out.push_back(grown(reading, more));
   add_texts(reading, out);
   add_numbers(reading, out);
+  add_places(reading, out);
   for (const ListSeen& list : last_of(reading.reads.lists)) {  // an element that is not there
     auto count = static_cast<std::int64_t>(list.begins.size());
     const NumberRead* number = list.counted ? last_equal(reading, count, list.numbers) : nullptr;
     auto made = number == nullptr ? std::nullopt : with_value(reading.bytes, *number, count + 1);
     if (made) out.push_back(*std::move(made));
   }
-  for (const NumberRead& read : last_of(reading.numbers()))  // a place that is told too early
-    for (std::int64_t place : places_behind(reading))
-      if (auto made = with_value(reading.bytes, read, place)) out.push_back(*std::move(made));
   return out;
 }
 

@@ -140,6 +140,7 @@ class Search {
             if (!seen_.insert(bytes).second) continue;
             auto next = completed(read(std::move(bytes)));
             if (!next) continue;
+            if (next->files == 1 && next->overlap == 0) return next;
             if (next->files > 0 && (!best || is_neater(*next, *best))) best = *next;
             if (next->files == 0 && next->steps() > one.steps()) found.push_back(*std::move(next));
           }
@@ -193,7 +194,7 @@ class Search {
 
   /// The place of the one file, where a number tells it, is the end.
   Reading placed(Reading reading) {
-    if (!reading.data) return reading;
+    if (!reading.data || reading.data->at >= reading.bytes.size()) return reading;
     for (const NumberRead& number : reading.numbers()) {
       for (std::int64_t place : places_behind(reading)) {
         auto bytes = with_value(reading.bytes, number, place);
@@ -218,11 +219,14 @@ class Search {
       return reading;
     }
     auto put = [&](const Reading& before, std::size_t value, auto fits) -> std::optional<Reading> {
-      for (const NumberRead& number : before.numbers()) {
-        if (number.value != 0) continue;
-        auto bytes = with_value(before.bytes, number, static_cast<std::int64_t>(value));
-        auto next = bytes ? completed(read(*std::move(bytes))) : std::nullopt;
-        if (next && next->files == before.files && next->path == before.path && fits(*next)) return next;
+      constexpr unsigned kMostShift = 8;  // of a number in the higher bits of a word
+      for (unsigned shift = 0; shift <= kMostShift; ++shift) {
+        for (const NumberRead& number : before.numbers()) {
+          if (number.value != 0) continue;
+          auto bytes = with_value(before.bytes, number, static_cast<std::int64_t>(value) << shift);
+          auto next = bytes ? completed(read(*std::move(bytes))) : std::nullopt;
+          if (next && next->files == before.files && next->path == before.path && fits(*next)) return next;
+        }
       }
       return std::nullopt;
     };

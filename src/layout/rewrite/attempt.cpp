@@ -282,6 +282,7 @@ class Attempt {
     } else if (new_length == old_length) {
       edits_.push_back({extent.at, end, std::move(with)});
     } else if (!offset || !length) {  // it follows from what lies around: it takes just its room
+      if (offset) numbers_.put(offset->read, offset->read.value);  // though the end may have been there
       resize(extent, std::move(with));
     } else if (std::uint64_t room = start_behind(std::max(end, extent.at + 1)) - extent.at;
                new_length <= room) {

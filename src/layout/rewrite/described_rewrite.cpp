@@ -16,7 +16,7 @@ namespace {
 
 constexpr Strategy kByBase = {Strategy::Where::shift, 0, true},
                    kFromBase = {Strategy::Where::shift, 0, false, true};
-constexpr std::size_t kMostRows = 256;  // that come, go or get other names at once
+constexpr std::size_t kMostRows = 4096;  // that come, go or get other names at once
 
 std::string_view ending_of(std::string_view path) {
   return path.substr(std::min(path.rfind('.'), path.size()));

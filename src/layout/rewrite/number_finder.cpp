@@ -2,6 +2,8 @@
 
 #include <algorithm>
 #include <cstdlib>
+#include <set>
+#include <utility>
 
 #include "base/error.h"
 #include "io/assembly.h"
@@ -143,12 +145,41 @@ std::optional<Driver> NumberFinder::place_of_record(const EntryLook& look, std::
   return std::nullopt;
 }
 
+/// Which of the numbers that were read for an entry are tried, in order: each place once, those of the row
+/// that was read first before others that were looked at on the way.
+std::vector<std::size_t> NumberFinder::to_try(const std::vector<NumberRead>& own) const {
+  std::vector<std::size_t> out;
+  std::set<std::uint64_t> seen;
+  for (std::size_t i = 0; i < own.size(); ++i)
+    if (seen.insert(own[i].at).second) out.push_back(i);
+  if (out.size() > kMostTried) {
+    RangeRead row = row_around(own.front().at);
+    std::stable_partition(out.begin(), out.end(),
+                          [&](std::size_t i) { return own[i].at - row.at < row.length; });
+    out.resize(kMostTried);
+  }
+  return out;
+}
+
+/// The element of a list in which a byte lies; the smallest one.
+RangeRead NumberFinder::row_around(std::uint64_t at) const {
+  RangeRead out{at, 1};
+  bool found = false;
+  for (const ListSeen& list : head_.lists) {
+    if (list.begins.empty() || at < list.begins.front() || at >= list.end) continue;
+    auto behind = std::upper_bound(list.begins.begin(), list.begins.end(), at);
+    std::uint64_t begin = *(behind - 1), end = behind == list.begins.end() ? list.end : *behind;
+    if (!std::exchange(found, true) || end - begin < out.length) out = {begin, end - begin};
+  }
+  return out;
+}
+
 /// One of the numbers that were read for the entry.
 std::optional<Driver> NumberFinder::own_driver(const EntryLook& look, std::size_t index, Measure measure,
                                                const Measures& now) {
   const std::vector<NumberRead>& own = look.reads.numbers;
   auto place = known_.find({index, Measure::offset});
-  for (std::size_t i = 0; i < std::min(own.size(), kMostTried); ++i) {
+  for (std::size_t i : to_try(own)) {
     bool tells_place = place != known_.end() && place->second && place->second->read.at == own[i].at;
     if (tells_place && measure != Measure::offset) continue;  // in front of the begin it may cut the length
     auto found = tried(own[i], index, measure, now);

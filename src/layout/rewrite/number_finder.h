@@ -61,6 +61,8 @@ class NumberFinder {
                               const Measures& now);
 
   static std::optional<Driver> place_of_record(const EntryLook& look, std::int64_t at);
+  std::vector<std::size_t> to_try(const std::vector<NumberRead>& own) const;
+  RangeRead row_around(std::uint64_t at) const;
   std::optional<Driver> own_driver(const EntryLook& look, std::size_t index, Measure measure,
                                    const Measures& now);
   std::optional<Driver> find_driver(const EntryLook& look, std::size_t index, Measure measure);

@@ -8,6 +8,7 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "io/compare.h"
+#include "io/flatten.h"
 #include "layout/rewrite/settle.h"
 #include "layout/rewrite/strategies.h"
 #include "layout/run/step_packers.h"
@@ -261,7 +262,7 @@ DescribedFile with_parts_open(const DescribedFile& file) {
 }
 
 DescribedFile continued(const DescribedFile& before, const Made& made) {
-  SourcePtr all = made.bytes.source();
+  SourcePtr all = flattened(made.bytes.source());
   if (!before.end) {
     DescribedFile out = before;
     out.source = all;
