@@ -145,6 +145,8 @@ step "It is told from a full one, and from one that is cut short" operculum iden
 step "A cabinet for the old display, and another picture in it" operculum pack my-textures --as cab --into my-textures.cab
 step "What does not change in it stays as it lies" operculum rebuild my-textures.cab --set limpet.ppm=unpacked/textures/textures/crab.ppm --into crabs.cab
 step "The pack for a colleague who has only the usual programs" operculum convert packs/tidepool.shoal --as zip --into tidepool.zip
+step "A new pack of a format that only a description knows, of an archive" operculum convert tidepool.zip --as shoal --into tidepool-again.shoal
+step "The same files come out of both" operculum compare tidepool.zip tidepool-again.shoal
 step "The exhibit with another codec around it" operculum convert exhibit-7.tar.xz --as tar.zst --into exhibit-7.tar.zst
 step "The card as a raw disk" operculum convert exhibit-card.qcow2 --as raw --into exhibit-card.raw
 step "One step back" operculum discard exhibit-receipt.json
