@@ -72,5 +72,17 @@ TEST(RewriteMany, AnEmptyEntryIsFilled) {
   }
 }
 
+TEST(RewriteMany, ALongerNamePutsNoFillingWhereNoneWas) {
+  const Pack pack = ledger_pack();
+  OpenPack open(pack, pack.bytes);
+  std::span<const Entry> entries = open.container->entries();
+  Changes changes;
+  for (std::size_t i = 0; i < entries.size(); ++i)
+    if (entries[i].path == "crab.txt") changes.renamed.emplace(i, "crabs.txt");
+  ASSERT_EQ(changes.renamed.size(), 1u);
+  Writing writing{{}, open.context->spool, [](const std::string&, const std::string&) {}};
+  EXPECT_EQ(open.container->rewrite(changes, writing).size(), pack.bytes.size() + 1);
+}
+
 }  // namespace
 }  // namespace operculum::test

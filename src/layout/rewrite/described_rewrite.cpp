@@ -172,15 +172,11 @@ class RowWork {
 
     bool take(const std::vector<RowChange>& ways) {
       constexpr std::size_t kMostWays = 96;
-      for (std::size_t i = 0; i < std::min(ways.size(), kMostWays); ++i) {
-        bool moves = ways[i].with.size() != ways[i].to - ways[i].from;
-        for (const Strategy& strategy : strategies()) {
-          if (strategy.where == Strategy::Where::append) continue;
-          if (tried(ways[i], strategy)) return true;
-          if (!moves) break;  // alignments are all the same
-        }
-        if (moves && !ways[i].rest_at && (tried(ways[i], kByBase) || tried(ways[i], kFromBase))) return true;
-      }
+      std::span<const RowChange> all(ways.data(), std::min(ways.size(), kMostWays));
+      for (const RowChange& way : all)
+        if (tried_exactly(way)) return true;
+      for (const RowChange& way : all)
+        if (way.rest_at && moves(way) && tried_aligned(way)) return true;  // with filling that was not there
       return false;
     }
 
@@ -192,6 +188,23 @@ class RowWork {
     }
 
    private:
+    /// What lies behind keeps its place where that is what the way says, else moves.
+    bool tried_exactly(const RowChange& way) {
+      if (way.rest_at || !moves(way)) return tried(way, strategies().front());
+      return tried_aligned(way, 0) || tried(way, kByBase) || tried(way, kFromBase);
+    }
+
+    /// What lies behind moves and stays aligned to `least` bytes or more.
+    bool tried_aligned(const RowChange& way, std::uint64_t least = 2) {
+      for (const Strategy& strategy : strategies()) {
+        bool fits = strategy.where == Strategy::Where::shift && strategy.alignment >= least;
+        if (fits && tried(way, strategy)) return true;
+      }
+      return false;
+    }
+
+    static bool moves(const RowChange& way) { return way.with.size() != way.to - way.from; }
+
     bool tried(const RowChange& way, const Strategy& strategy) {
       bool by_link = way.kind == RowChange::Kind::removed && way.from == way.to;
       auto made =
