@@ -100,8 +100,7 @@ class Maker {
     ContentPtr bytes = what_.bytes;
     std::optional<std::uint64_t> size = what_.size;
     if (what_.container != nullptr) {
-      for (const NewEntry& entry : what_.entries)
-        context_.known_names.push_back(entry.path);  // where the container has their hashes alone
+      if (what_.container->family == "described") tell_names();
       Assembly made = what_.container->pack(what_.entries, writing_);
       check_container(what_, made.source(), context_, progress_);
       result_.compared = what_.entries.size();
@@ -123,6 +122,11 @@ class Maker {
   }
 
  private:
+  /// Where a container has the hashes of names alone, they are known to whoever reads it back.
+  void tell_names() {
+    for (const NewEntry& entry : what_.entries) context_.known_names.push_back(entry.path);
+  }
+
   RebuildResult finish(const Assembly& made) {
     result_.new_size = made.size();
     if (what_.dry_run) return std::move(result_);

@@ -6,6 +6,7 @@
 #include "base/sum_kinds.h"
 #include "base/text.h"
 #include "layout/plan/read_plan.h"
+#include "layout/rewrite/number_finder.h"
 #include "layout/rewrite/number_writer.h"
 
 namespace operculum::layout {
@@ -13,19 +14,12 @@ namespace {
 
 constexpr std::size_t kNear = 12;  // comparisons and numbers that are looked at, the last ones
 
-/// The last number of the first `count` with that value; null when there is none.
-const NumberRead* last_equal(const Reading& reading, std::int64_t value, std::size_t count) {
-  const std::vector<NumberRead>& numbers = reading.reads.numbers;
-  for (std::size_t i = std::min(count, numbers.size()); i-- > 0;)
-    if (numbers[i].value == value) return &numbers[i];
-  return nullptr;
-}
-
 /// Numbers that tell the size of parts in which an offset lies, or which end there, so much greater.
 void grow_around(const Reading& reading, std::uint64_t at, std::uint64_t more, Bytes& bytes) {
   for (const RangeRead& part : reading.reads.withins) {
     if (at < part.at || at > part.at + part.length) continue;
-    const NumberRead* size = last_equal(reading, static_cast<std::int64_t>(part.length), part.numbers);
+    const NumberRead* size =
+        last_equal(reading.reads.numbers, static_cast<std::int64_t>(part.length), part.numbers);
     if (size == nullptr) continue;
     if (auto made = with_value(bytes, *size, size->value + static_cast<std::int64_t>(more))) bytes = *made;
   }
@@ -146,7 +140,8 @@ std::vector<Bytes> corrections(const Reading& reading) {
   add_places(reading, out);
   for (const ListSeen& list : last_of(reading.reads.lists)) {  // an element that is not there
     auto count = static_cast<std::int64_t>(list.begins.size());
-    const NumberRead* number = list.counted ? last_equal(reading, count, list.numbers) : nullptr;
+    const NumberRead* number =
+        list.counted ? last_equal(reading.reads.numbers, count, list.numbers) : nullptr;
     auto made = number == nullptr ? std::nullopt : with_value(reading.bytes, *number, count + 1);
     if (made) out.push_back(*std::move(made));
   }

@@ -155,6 +155,9 @@ class Search {
     return std::nullopt;
   }
 
+  /// The first file is the same, and no other one came or went.
+  static bool same_file(const Reading& a, const Reading& b) { return a.files == b.files && a.path == b.path; }
+
   static bool is_neater(const Reading& a, const Reading& b) {
     return std::tuple(a.overlap, a.files, a.bytes.size()) < std::tuple(b.overlap, b.files, b.bytes.size());
   }
@@ -200,7 +203,7 @@ class Search {
         auto bytes = with_value(reading.bytes, number, place);
         if (!bytes) continue;
         auto next = completed(read(*std::move(bytes)));
-        bool fits = next && next->files == reading.files && next->path == reading.path && next->data &&
+        bool fits = next && same_file(*next, reading) && next->data &&
                     next->data->at >= reading.bytes.size() && next->data->length == 0;
         if (fits) return *std::move(next);
       }
@@ -225,7 +228,7 @@ class Search {
           if (number.value != 0) continue;
           auto bytes = with_value(before.bytes, number, static_cast<std::int64_t>(value) << shift);
           auto next = bytes ? completed(read(*std::move(bytes))) : std::nullopt;
-          if (next && next->files == before.files && next->path == before.path && fits(*next)) return next;
+          if (next && same_file(*next, before) && fits(*next)) return next;
         }
       }
       return std::nullopt;
@@ -264,8 +267,7 @@ class Search {
       for (const DifferingCheck& check : reading.checks) {
         for (Bytes& bytes : with_sum(reading, check)) {
           Reading next = read(std::move(bytes));
-          bool fits = next.complete && next.files == reading.files && next.path == reading.path &&
-                      next.checks.size() < reading.checks.size();
+          bool fits = next.complete && same_file(next, reading) && next.checks.size() < reading.checks.size();
           if (!fits) continue;
           reading = std::move(next);
           helped = true;
@@ -289,9 +291,9 @@ class Search {
       while (by <= reading.bytes.size()) {
         Reading next =
             read(Bytes(reading.bytes.begin(), reading.bytes.end() - static_cast<std::ptrdiff_t>(by)));
-        bool same = next.complete && next.files == reading.files && next.path == reading.path &&
-                    next.steps() == reading.steps() && next.overlap <= reading.overlap &&
-                    next.checks.size() <= reading.checks.size() && same_data(next, reading);
+        bool same = next.complete && same_file(next, reading) && next.steps() == reading.steps() &&
+                    next.overlap <= reading.overlap && next.checks.size() <= reading.checks.size() &&
+                    same_data(next, reading);
         if (!same) break;
         reading = std::move(next);
       }

@@ -273,10 +273,10 @@ class Attempt {
     if (own) length.reset();  // as in a table of blocks, which is new, too
     if (shared && (!offset || (new_length != old_length && !length)))
       fail(fmt::format("no number was found that tells where \"{}\" lies", escape(path)));
-    bool empty = old_length == 0 && offset && length;  // it has no place of its own yet
+    bool has_no_place = old_length == 0 && new_length > 0 && offset && length;
     Assembly with;
     with.add(packed.stored);
-    if (shared || (empty && new_length > 0)) {  // the others keep the bytes
+    if (shared || has_no_place) {  // the others keep the bytes
       strategy_.where == Strategy::Where::append ? put_behind(with, *offset, extent.at)
                                                  : put_between(with, *offset, extent);
     } else if (new_length == old_length) {

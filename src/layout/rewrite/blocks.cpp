@@ -73,8 +73,9 @@ Extent extent_of(const EntryLook& look, const Source& base) {
   if (auto blocks = blocks_of(look, base)) return {blocks->first.at, blocks->end - blocks->first.at, true};
   SourcePtr bytes = stored_bytes(look.recipe);
   if (!bytes) return {};
-  if (bytes->size() == 0 && look.recipe->at) return {*look.recipe->at, 0, true};
-  return extent_of(*bytes, base);
+  if (bytes->size() > 0) return extent_of(*bytes, base);
+  auto begin = begin_of(*look.recipe, *bytes, base);
+  return begin ? Extent{*begin, 0, true} : Extent{};
 }
 
 Assembly in_blocks(const Blocks& blocks, const Content& content, std::uint64_t block_size,

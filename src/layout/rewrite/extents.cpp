@@ -13,6 +13,12 @@ Extent extent_of(const Source& bytes, const Source& base) {
   return {first->at, bytes.size(), true};
 }
 
+std::optional<std::uint64_t> begin_of(const Recipe& recipe, const Source& stored, const Source& base) {
+  if (stored.size() == 0) return recipe.at;
+  auto first = trace(stored, 0, base);
+  return first ? std::optional(first->at) : std::nullopt;
+}
+
 SourcePtr stored_bytes(const Recipe& recipe) {
   Recipe front = recipe;
   front.steps.clear();

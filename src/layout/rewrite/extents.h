@@ -13,6 +13,9 @@ struct Extent {
 /// Where bytes lie in `base`, when they are one run of it.
 Extent extent_of(const Source& bytes, const Source& base);
 
+/// Where bytes of a recipe, as they are stored, begin in `base`, be they none.
+std::optional<std::uint64_t> begin_of(const Recipe& recipe, const Source& stored, const Source& base);
+
 /// What the steps of a recipe begin with, joined where it lies in several places; null where some of it is
 /// made by steps of its own, or is missing.
 SourcePtr stored_bytes(const Recipe& recipe);

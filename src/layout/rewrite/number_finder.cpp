@@ -10,6 +10,7 @@
 #include "layout/rewrite/blocks.h"
 #include "layout/rewrite/number_writer.h"
 #include "layout/rewrite/on_trial.h"
+#include "layout/rewrite/rows.h"
 
 namespace operculum::layout {
 namespace {
@@ -28,6 +29,16 @@ SourcePtr with_number(const SourcePtr& source, const NumberRead& read, const Byt
   return out.source();
 }
 
+/// The smallest element of a list in which a byte lies.
+std::optional<Row> smallest_row(const Recorder& head, std::uint64_t at) {
+  std::optional<Row> found;
+  for (const ListSeen& list : head.lists) {
+    auto row = row_at(list, at);
+    if (row && (!found || row->end - row->begin < found->end - found->begin)) found = row;
+  }
+  return found;
+}
+
 }  // namespace
 
 NumberFinder::Measures NumberFinder::measures_of(const EntryLook& look, const Source& base) {
@@ -38,10 +49,7 @@ NumberFinder::Measures NumberFinder::measures_of(const EntryLook& look, const So
     out.offset = static_cast<std::int64_t>(blocks->first.at);
   } else if (SourcePtr bytes = stored_bytes(look.recipe)) {
     out.length = static_cast<std::int64_t>(bytes->size());
-    if (bytes->size() == 0 && look.recipe->at)
-      out.offset = static_cast<std::int64_t>(*look.recipe->at);
-    else if (auto run = trace(*bytes, 0, base))
-      out.offset = static_cast<std::int64_t>(run->at);
+    if (auto begin = begin_of(*look.recipe, *bytes, base)) out.offset = static_cast<std::int64_t>(*begin);
   }
   return out;
 }
@@ -153,23 +161,11 @@ std::vector<std::size_t> NumberFinder::to_try(const std::vector<NumberRead>& own
   for (std::size_t i = 0; i < own.size(); ++i)
     if (seen.insert(own[i].at).second) out.push_back(i);
   if (out.size() > kMostTried) {
-    RangeRead row = row_around(own.front().at);
-    std::stable_partition(out.begin(), out.end(),
-                          [&](std::size_t i) { return own[i].at - row.at < row.length; });
+    auto row = smallest_row(head_, own.front().at);
+    std::stable_partition(out.begin(), out.end(), [&](std::size_t i) {
+      return row && own[i].at >= row->begin && own[i].at < row->end;
+    });
     out.resize(kMostTried);
-  }
-  return out;
-}
-
-/// The element of a list in which a byte lies; the smallest one.
-RangeRead NumberFinder::row_around(std::uint64_t at) const {
-  RangeRead out{at, 1};
-  bool found = false;
-  for (const ListSeen& list : head_.lists) {
-    if (list.begins.empty() || at < list.begins.front() || at >= list.end) continue;
-    auto behind = std::upper_bound(list.begins.begin(), list.begins.end(), at);
-    std::uint64_t begin = *(behind - 1), end = behind == list.begins.end() ? list.end : *behind;
-    if (!std::exchange(found, true) || end - begin < out.length) out = {begin, end - begin};
   }
   return out;
 }
@@ -258,9 +254,9 @@ std::optional<Driver> NumberFinder::found_or_missed(const EntryLook& look, std::
   return found;
 }
 
-const NumberRead* NumberFinder::last_equal(std::int64_t value, std::size_t count) const {
-  for (std::size_t i = std::min(count, head_.numbers.size()); i-- > 0;) {
-    if (head_.numbers[i].value == value) return &head_.numbers[i];
+const NumberRead* last_equal(std::span<const NumberRead> numbers, std::int64_t value, std::size_t count) {
+  for (std::size_t i = std::min(count, numbers.size()); i-- > 0;) {
+    if (numbers[i].value == value) return &numbers[i];
   }
   return nullptr;
 }

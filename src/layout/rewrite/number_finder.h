@@ -1,6 +1,7 @@
 #pragma once
 
 #include <map>
+#include <span>
 #include <tuple>
 
 #include "layout/rewrite/described_rewrite.h"
@@ -20,6 +21,9 @@ struct Driver {
       {};  ///< among the numbers that were read for the entry, when it is one of them
 };
 
+/// The number with this value that was read last of the first `count`; null when there is none.
+const NumberRead* last_equal(std::span<const NumberRead> numbers, std::int64_t value, std::size_t count);
+
 /// Finds out which numbers tell what, by changing one and looking what becomes of the entry. An index behind
 /// those of all entries is that of a part that is laid open, as in Survey.
 class NumberFinder {
@@ -38,8 +42,10 @@ class NumberFinder {
   std::optional<Driver> like_others(const EntryLook& look, std::size_t index,
                                     const std::map<std::size_t, Driver>& known);
 
-  /// The number with this value that was read last of the first `count`; null when there is none.
-  const NumberRead* last_equal(std::int64_t value, std::size_t count) const;
+  /// The number with this value that was read last of the first `count` of the head; null when there is none.
+  const NumberRead* last_equal(std::int64_t value, std::size_t count) const {
+    return layout::last_equal(head_.numbers, value, count);
+  }
 
  private:
   /// All measures of an entry; nothing where one is not there.
@@ -62,7 +68,6 @@ class NumberFinder {
 
   static std::optional<Driver> place_of_record(const EntryLook& look, std::int64_t at);
   std::vector<std::size_t> to_try(const std::vector<NumberRead>& own) const;
-  RangeRead row_around(std::uint64_t at) const;
   std::optional<Driver> own_driver(const EntryLook& look, std::size_t index, Measure measure,
                                    const Measures& now);
   std::optional<Driver> find_driver(const EntryLook& look, std::size_t index, Measure measure);

@@ -12,13 +12,16 @@ std::uint64_t end_of(const ListSeen& list, std::size_t number) {
   return number + 1 < list.begins.size() ? list.begins[number + 1] : list.end;
 }
 
-/// The element of a list that a byte lies in.
+}  // namespace
+
 std::optional<Row> row_at(const ListSeen& list, std::uint64_t at) {
   if (list.begins.empty() || at < list.begins.front() || at >= list.end) return std::nullopt;
   auto behind = std::upper_bound(list.begins.begin(), list.begins.end(), at);
   auto number = static_cast<std::size_t>(behind - list.begins.begin()) - 1;
   return Row{&list, number, list.begins[number], end_of(list, number)};
 }
+
+namespace {
 
 /// Adds rows that are not there yet, the smallest first.
 void add_rows(std::vector<Row>& out, std::vector<Row> rows) {

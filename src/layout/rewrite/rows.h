@@ -11,6 +11,9 @@ struct Row {
   std::uint64_t begin = 0, end = 0;
 };
 
+/// The element of a list that a byte lies in.
+std::optional<Row> row_at(const ListSeen& list, std::uint64_t at);
+
 /// Rows of lists that have one for each entry, then those that hold the entry's name or bytes, the smallest
 /// ones with both first, then those whose numbers lead to its bytes.
 std::vector<Row> rows_of(const Survey& survey, std::size_t index);
