@@ -1,28 +1,25 @@
 #pragma once
 
-#include "base/field_rows.h"
+#include <functional>
+#include <vector>
+
+#include "base/field_row.h"
 
 namespace operculum {
 
-/// A structure at a place that its format fixes, by which a file can be shown field by field.
-struct KnownRecord {
-  std::string_view name;  ///< "superblock"
-  std::uint64_t at = 0;   ///< where it begins; of one at the end, bytes in front of the end
-  bool from_end = false;
-  std::size_t size = 0;  ///< in bytes
-  std::vector<FieldRow> (*rows)(const Byte* bytes, std::uint64_t base) = nullptr;
+class Probe;
+
+/// Where a structure lies in a file, and its fields there; without fields it is not there.
+struct PlacedFields {
+  std::uint64_t at = 0;
+  std::vector<FieldRow> rows = {};
 };
 
-/// The structure S, `at` bytes behind the begin.
-template <typename S>
-KnownRecord record_at(std::string_view name, std::uint64_t at) {
-  return {name, at, false, size_on_disk<S>, field_rows<S>};
-}
-
-/// The structure S, with which the file ends.
-template <typename S>
-KnownRecord record_at_end(std::string_view name) {
-  return {name, size_on_disk<S>, true, size_on_disk<S>, field_rows<S>};
-}
+/// A structure by which a format is known, so that a file of it can be shown field by field. How formats make
+/// one: container/record_fields.h.
+struct KnownRecord {
+  std::string_view name;                     ///< "superblock"
+  std::function<PlacedFields(Probe&)> find;  ///< in a file that the format reads
+};
 
 }  // namespace operculum

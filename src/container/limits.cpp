@@ -15,8 +15,8 @@ void Limits::begin(std::uint64_t size, std::uint64_t stored) const {
   spent->entries = spent->retained = spent->spooled = 0;
 }
 
-void Limits::count_entry() const {
-  std::uint64_t count = ++spent->entries;
+void Limits::count_entries(std::uint64_t more) const {
+  std::uint64_t count = spent->entries += more;
   std::uint64_t most = max_entries;
   if (max_entries == kMostEntries) most = std::min(most, kFreeEntries + spent->stored);
   if (count > most) {

@@ -53,7 +53,8 @@ struct Limits {
   void count_came(std::uint64_t bytes) const { spent->stored += bytes; }
 
   // Each counts, and throws GuardTripped when more was used up than is allowed.
-  void count_entry() const;
+  void count_entry() const { count_entries(1); }
+  void count_entries(std::uint64_t more) const;
   void count_kept(const Entry& entry) const;  ///< an entry that a container keeps
   void count_retained(std::uint64_t bytes) const;
   void count_spooled(std::uint64_t bytes) const;

@@ -36,6 +36,8 @@ std::string_view class_of(Role role) {
     case Role::unpacked:
       return "unpacked";
     case Role::name:
+    case Role::parent:
+    case Role::hash:
       return "name";
     case Role::packing:
       return "packing";

@@ -40,6 +40,7 @@ std::string type_text(const Column& column) {
                                                    : ", low first");
   if (column.factor != 1) text += fmt::format(", times {}", column.factor);
   if (column.mask != 0) text += fmt::format(", xor {:#x}", column.mask);
+  if (column.bits != 0) text += fmt::format(", its lowest {} bits", column.bits);
   return text;
 }
 

@@ -36,6 +36,32 @@ bool within(const Column& a, const Column& b) {
   return first || (b.at >= a.at && b.at + b.width <= a.at + a.width);
 }
 
+/// Adds numbers of four bytes that could be places or sizes without their highest bits, which are flags then.
+void add_flagged(std::vector<Candidate>& all, const Grid& grid, std::uint64_t most_value,
+                 const std::vector<bool>& free) {
+  constexpr unsigned kBits[] = {31, 30, 28};
+  for (NumberForm form : {NumberForm{4, false}, {4, true}}) {
+    for (std::size_t at = 0; at + form.width <= grid.shape.fixed(); ++at) {
+      bool taken = std::any_of(all.begin(), all.end(), [&](const Candidate& other) {
+        return other.column.at == at && other.column.form == form;
+      });
+      if (taken || !may_lie(grid, free, at, form)) continue;
+      for (unsigned bits : kBits) {
+        Candidate one{{Role::other, at, form, form.width}, {}, UINT64_MAX, 0};
+        one.column.bits = bits;
+        for (std::size_t i = 0; i < grid.rows() && one.most <= most_value; ++i) {
+          one.values.push_back(one.column.count_of(grid.value(i, at, form)));
+          one.least = std::min(one.least, one.values.back());
+          one.most = std::max(one.most, one.values.back());
+        }
+        if (one.most > most_value || one.most == 0) continue;
+        all.push_back(std::move(one));
+        break;
+      }
+    }
+  }
+}
+
 /// Columns whose numbers could be places or sizes in so many bytes. The same numbers are kept once: in the
 /// form that is tried first.
 std::vector<Candidate> candidates(const Grid& grid, std::uint64_t most_value, const std::vector<bool>& free) {
@@ -69,6 +95,7 @@ std::vector<Candidate> candidates(const Grid& grid, std::uint64_t most_value, co
       if (!known) all.push_back(std::move(one));
     }
   }
+  add_flagged(all, grid, most_value, free);
   return all;
 }
 
@@ -305,7 +332,8 @@ class PairSearch {
         for (int shift : {0, 1, -1}) {
           if (shift != 0 && size.least == size.most) continue;  // the same in whatever row
           offer(offset, factor, &size, false, shift, fill(offset, runs, factor, size, false, shift).bits);
-          if (size.column.form == offset.column.form && size.column.mask == offset.column.mask && factor == 1)
+          if (size.column.form == offset.column.form && size.column.mask == offset.column.mask &&
+              size.column.bits == offset.column.bits && factor == 1)
             offer(offset, factor, &size, true, shift, fill(offset, runs, factor, size, true, shift).bits);
         }
       }
@@ -319,6 +347,9 @@ class PairSearch {
 
   void offer(const Candidate& offset, std::uint64_t factor, const Candidate* size, bool is_end, int shift,
              double bits) {
+    constexpr double kOfFlags = 6;  // a number with some bits left out fits sooner
+    bits -= offset.column.bits != 0 ? kOfFlags : 0;
+    bits -= size != nullptr && size->column.bits != 0 ? kOfFlags : 0;
     if (bits < 4) return;
     auto place = std::find_if(best_.begin(), best_.end(), [&](const Pair& one) { return bits > one.bits; });
     auto same_offset = [&](const Pair& one) {
@@ -356,7 +387,7 @@ class PairSearch {
 Candidate numbers_of(const Grid& grid, const Column& column) {
   Candidate one{column, std::vector<std::uint64_t>(grid.rows()), UINT64_MAX, 0};
   for (std::size_t i = 0; i < grid.rows(); ++i) {
-    one.values[i] = grid.value(i, column.at, column.form) ^ column.mask;
+    one.values[i] = column.count_of(grid.value(i, column.at, column.form));
     one.least = std::min(one.least, one.values[i]);
     one.most = std::max(one.most, one.values[i]);
   }
@@ -366,9 +397,10 @@ Candidate numbers_of(const Grid& grid, const Column& column) {
 }  // namespace
 
 std::string_view name_of(Role role) {
-  constexpr std::string_view kNames[] = {"offset", "end of data",    "size",     "unpacked size",
-                                         "name",   "place of name",  "packing",  "checksum",
-                                         "time",   "size of a part", "not known"};
+  constexpr std::string_view kNames[] = {"offset",   "end of data",    "size",    "unpacked size",
+                                         "name",     "place of name",  "packing", "checksum",
+                                         "time",     "size of a part", "folder",  "hash of name",
+                                         "not known"};
   return kNames[static_cast<std::size_t>(role)];
 }
 

@@ -25,6 +25,8 @@ enum class Role {
   sum,       ///< a checksum or digest of its bytes; `detail` tells which, of what
   time,      ///< seconds since 1970
   part,      ///< bytes of a part of the entry
+  parent,    ///< which record it lies in; `detail` is what stands where it lies in none
+  hash,      ///< a hash of its name; `detail` is what known() of the layout language is told
   other,     ///< not known
 };
 std::string_view name_of(Role role);
@@ -36,12 +38,19 @@ struct Column {
   NumberForm form;                     ///< of a number; of a digest its width is 0
   std::size_t width = 4;               ///< in bytes
   std::uint64_t factor = 1, mask = 0;  ///< the value is (number xor mask) * factor
+  unsigned bits = 0;                   ///< of the number, its lowest ones; the others are flags. 0: all
   std::string detail;                  ///< of a text its filling, of packing the number that means packed
   std::string why;                     ///< the evidence, in words
 
-  std::uint64_t value(const Grid& grid, std::size_t row) const {
-    return (grid.value(row, at, form) ^ mask) * factor;
+  /// What a stored number comes to, in units of `factor`.
+  std::uint64_t count_of(std::uint64_t stored) const {
+    return bits == 0 ? stored ^ mask : stored & ((std::uint64_t{1} << bits) - 1);
   }
+  std::uint64_t value(const Grid& grid, std::size_t row) const {
+    return count_of(grid.value(row, at, form)) * factor;
+  }
+  /// The bits that are no part of the number.
+  std::uint64_t flags(const Grid& grid, std::size_t row) const { return grid.value(row, at, form) >> bits; }
 };
 
 inline bool overlap(const Column& a, const Column& b) {

@@ -83,7 +83,8 @@ std::optional<Unpacked> unpack_front(const Packer& packer, const SourcePtr& pack
   return plain ? std::optional(Unpacked{std::move(*plain), most}) : std::nullopt;
 }
 
-SpacePtr unpacked_at(const Subject& subject, std::uint64_t at, const std::vector<std::uint64_t>& numbers) {
+std::shared_ptr<Space> unpacked_at(const Subject& subject, std::uint64_t at,
+                                   const std::vector<std::uint64_t>& numbers) {
   Bytes front = subject.read(at, 8);
   if (front.size() < 8) return nullptr;
   for (const Packer& packer : kPackers) {
@@ -96,7 +97,6 @@ SpacePtr unpacked_at(const Subject& subject, std::uint64_t at, const std::vector
     space->stored_at = at;
     space->stored_size = found->size;
     space->made = packer.step;
-    space->file_size = subject.size();
     return space;
   }
   return nullptr;
@@ -145,8 +145,8 @@ std::vector<Bytes> keys_of(ByteView bytes) {
   return {};
 }
 
-std::vector<SpacePtr> keyed_at(const Subject& subject, std::uint64_t at) {
-  std::vector<SpacePtr> spaces;
+std::vector<std::shared_ptr<Space>> keyed_at(const Subject& subject, std::uint64_t at) {
+  std::vector<std::shared_ptr<Space>> spaces;
   Bytes bytes = subject.read(at, kMostKeyed);
   for (const Bytes& key : keys_of(bytes)) {
     for (KeyKind kind : {KeyKind::exclusive, KeyKind::added}) {
@@ -162,7 +162,6 @@ std::vector<SpacePtr> keyed_at(const Subject& subject, std::uint64_t at) {
       space->key = key;
       space->key_kind = kind;
       space->made = transform_of(key, kind);
-      space->file_size = subject.size();
       spaces.push_back(std::move(space));
     }
   }
@@ -172,24 +171,32 @@ std::vector<SpacePtr> keyed_at(const Subject& subject, std::uint64_t at) {
 }  // namespace
 
 std::vector<SpacePtr> disguised_spaces(const Subject& subject) {
-  auto plain = std::make_shared<Space>();
-  Frame frame(subject, plain);
-  std::vector<std::uint64_t> numbers = frame.places(subject.size());
+  const bool apart = subject.index.has_value();
+  const Subject holder = apart ? Subject{subject.index->source, subject.index->name, std::nullopt} : subject;
+  const std::uint64_t first = apart ? 0 : kFirstKeyed;  // a file may be nothing but its index
+  Frame frame(holder, std::make_shared<Space>());
+  std::vector<std::uint64_t> numbers = frame.places(holder.size());
   std::vector<std::uint64_t> places;
-  for (std::uint64_t at = 4; at <= 64 && at + kLeastIndex < subject.size(); ++at) places.push_back(at);
+  for (std::uint64_t at = first; at <= 64 && at + kLeastIndex < holder.size(); ++at) places.push_back(at);
   for (std::uint64_t number : numbers) {
     if (number > 64 && places.size() < kMostPlaces * 2) places.push_back(number);
   }
   std::vector<SpacePtr> spaces;
+  auto add = [&](std::shared_ptr<Space> space) {
+    space->beside = apart;
+    space->file_size = subject.size();
+    space->holder_size = holder.size();
+    spaces.push_back(std::move(space));
+  };
   for (std::uint64_t place : places) {
     if (spaces.size() >= kMostSpaces / 2) break;
-    if (SpacePtr space = unpacked_at(subject, place, numbers)) spaces.push_back(std::move(space));
+    if (auto space = unpacked_at(holder, place, numbers)) add(std::move(space));
   }
   std::size_t pointed = 0;
   for (std::uint64_t place : places) {
-    if (place != kFirstKeyed && (place <= 64 || ++pointed > 12)) continue;
+    if (place != first && (place <= 64 || ++pointed > 12)) continue;
     if (spaces.size() >= kMostSpaces) break;
-    for (SpacePtr& space : keyed_at(subject, place)) spaces.push_back(std::move(space));
+    for (std::shared_ptr<Space>& space : keyed_at(holder, place)) add(std::move(space));
   }
   return spaces;
 }

@@ -7,7 +7,8 @@
 namespace operculum::study {
 
 /// Parts of the file that may hold an index when they are unpacked, or freed of a short key that repeats: at
-/// places that a header tells, behind it, and at the end.
+/// places that a header tells, behind it, and at the end. Of an index in a file of its own, parts of that
+/// one.
 std::vector<SpacePtr> disguised_spaces(const Subject& subject);
 
 /// The same space, which is freed of a key, from `begin` of its bytes on.

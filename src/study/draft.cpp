@@ -55,6 +55,7 @@ class Writer {
     tail_record();
     item_record();
     globals();
+    path_of_folders();
     entry();
     return std::move(out_);
   }
@@ -143,7 +144,9 @@ class Writer {
     std::uint64_t limit = std::min<std::uint64_t>(
         {kMostMagic, bytes.size(), same_, fields.empty() ? kMostMagic : fields.front().at});
     const Space& space = *found_.grid.space;
-    if (!space.beside)
+    if (space.beside && space.disguised() && subject_.describes_index)
+      limit = 0;  // what comes out of the index is not what its file begins with
+    else if (!space.beside)
       limit = std::min({limit, placement_.begin, space.plain ? found_.grid.begin : space.stored_at});
     else
       limit = std::min(limit, subject_.describes_index ? found_.grid.begin : placement_.begin);
@@ -203,6 +206,10 @@ class Writer {
         return "written";
       case Role::part:
         return "part_size";
+      case Role::parent:
+        return "parent";
+      case Role::hash:
+        return "hash";
       case Role::other:
         break;
     }
@@ -284,6 +291,12 @@ class Writer {
       }
       std::string type =
           column.form.width == 0 ? fmt::format("bytes[{}]", column.width) : type_of(column.form, big_);
+      if (column.bits != 0) {
+        line(fmt::format("  {0}_word bits {1} {{ {0}: {2}, {0}_flags: {3} }}", name, type, column.bits,
+                         8 * column.width - column.bits),
+             column.why);
+        continue;
+      }
       if (column.mask != 0) type += fmt::format(" xor {:#x}", column.mask);
       if (column.factor != 1) type += fmt::format(" * {}", column.factor);
       line(fmt::format("  {} {}", name, type), column.why);
@@ -349,18 +362,13 @@ class Writer {
   void globals() {
     line("");
     const Space& space = *found_.grid.space;
-    if (space.beside)
+    if (space.beside && (subject_.describes_index || !space.disguised()))
       line(fmt::format("{} = file({})", subject_.describes_index ? "data " : "index", other_file()));
     std::string_view in_data = subject_.describes_index ? " in data" : "";
     if (has_[0]) line(fmt::format("head  = Head at 0{}", in_data));
     if (has_[1]) line(fmt::format("tail  = Tail at {} - {}{}", data_size(), tail_, in_data));
     std::string_view within = in_index();
-    if (!space.plain && !space.beside) {
-      std::string at = found_.space_at;
-      std::string bytes = found_.packed_size.empty() ? fmt::format("rest({})", at)
-                                                     : fmt::format("bytes({}, {})", at, found_.packed_size);
-      line(fmt::format("index = {} | {}", bytes, space.made));
-    }
+    if (space.disguised()) line(fmt::format("index = {} | {}", disguised_index(), space.made));
     if (has_[2]) line(fmt::format("front = Front at 0{}", within));
     std::string count = !found_.goes_on.empty() ? "[] " + found_.goes_on
                         : found_.count.empty()  ? "[] to end"
@@ -396,6 +404,14 @@ class Writer {
     line("");
   }
 
+  /// The bytes that the index is made of.
+  std::string disguised_index() const {
+    const std::string &at = found_.space_at, &size = found_.packed_size;
+    if (found_.grid.space->beside && !subject_.describes_index)
+      return fmt::format("part(file({}), {}{}{})", other_file(), at, size.empty() ? "" : ", ", size);
+    return size.empty() ? fmt::format("rest({})", at) : fmt::format("bytes({}, {})", at, size);
+  }
+
   /// Where data begins that lies behind the index, as it is in the file.
   std::string data_begin() const {
     const Space& space = *found_.grid.space;
@@ -426,7 +442,8 @@ class Writer {
   std::string_view data_size() const { return subject_.describes_index ? "length(data)" : "end"; }
 
   std::string_view in_index() const {
-    return found_.grid.space->plain || subject_.describes_index ? "" : " in index";
+    const Space& space = *found_.grid.space;
+    return space.plain || (subject_.describes_index && !space.disguised()) ? "" : " in index";
   }
 
   /// The name of the file beside the one that is described, from that one's name where they have it in
@@ -450,13 +467,32 @@ class Writer {
     return found_.base.empty() ? end : fmt::format("{} - ({})", end, found_.base);
   }
 
+  /// Where records tell which one they lie in: the path of one, from its folder's.
+  void path_of_folders() {
+    const Column* parent = found_.column(Role::parent);
+    if (parent == nullptr) return;
+    std::string name = own_name();
+    bool from_one = parent->detail == "0";
+    line("define path_of(item: Item): text =");
+    line(fmt::format("  if item.parent == {} then {}", parent->detail, name) +
+         fmt::format(" else path_in(path_of(items[item.parent{}]), {})", from_one ? " - 1" : "", name));
+    line("define path_in(folder: text, name: text): text = \"{folder}/{name}\"");
+    line("");
+  }
+
   /// Entries that have no name are called by their number.
   bool numbered() const {
     return shape_.text == TextEnd::none && found_.column(Role::name) == nullptr && !found_.names;
   }
 
   std::string path_expression() const {
-    if (numbered()) return "\"{n:04}{ending(plain)}\"";
+    const std::string number = "\"{n:04}{ending(plain)}\"";
+    const Column* hash = found_.column(Role::hash);
+    if (numbered()) return hash == nullptr ? number : fmt::format("known({}) else {}", hash->detail, number);
+    return found_.column(Role::parent) != nullptr ? "path_of(item)" : own_name();
+  }
+
+  std::string own_name() const {
     std::string name = "item.name";
     if (found_.names && !found_.names->place) {
       name = "names[n]";
@@ -469,8 +505,8 @@ class Writer {
   }
 
   void entry() {
-    bool by_number =
-        numbered() || (!placement_.offset && !shape_.data_behind) || (found_.names && !found_.names->place);
+    bool by_number = numbered() || (!placement_.offset && !shape_.data_behind) ||
+                     (found_.names && !found_.names->place) || found_.column(Role::parent) != nullptr;
     line(fmt::format("entry for item{} in items{} {{", by_number ? " number n" : "",
                      found_.nameless_end ? " where item.name != \"\""
                      : found_.sentinel   ? fmt::format(" where item.at < {}", data_end())
@@ -487,6 +523,9 @@ class Writer {
     }
     line("  path = " + path_expression());
     line("  data = " + data);
+    if (const Column* parent = found_.column(Role::parent))
+      line(fmt::format("  folder = any(x in items where x.parent == n{})",
+                       parent->detail == "0" ? " + 1" : ""));
     if (found_.column(Role::unpacked) != nullptr ||
         (placement_.size && !placement_.size_is_end && placement_.bias == 0 && !placement_.counts_rest &&
          found_.packing.transform.empty()))

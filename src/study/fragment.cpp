@@ -76,8 +76,8 @@ class Ends {
   }
 
   Run run_of(const Byte* row) const {
-    std::uint64_t begin = (read_number(row + offset_.at, offset_.form) ^ offset_.mask) * offset_.factor;
-    std::uint64_t size = read_number(row + size_.at, size_.form) ^ size_.mask;
+    std::uint64_t begin = offset_.count_of(read_number(row + offset_.at, offset_.form)) * offset_.factor;
+    std::uint64_t size = size_.count_of(read_number(row + size_.at, size_.form));
     return {begin, found_.placement.size_is_end ? size : begin + size};
   }
 

@@ -58,7 +58,8 @@ std::optional<std::string> zeros_behind(const Hypothesis& found) {
   if (!grid.words.empty()) return std::nullopt;
   for (const Column& column : found.columns) {
     bool number = column.role == Role::offset || column.role == Role::size;
-    if (!number || column.width < 4 || column.mask != 0 || (grid.varies() && column.at >= grid.shape.before))
+    if (!number || column.width < 4 || column.mask != 0 || column.bits != 0 ||
+        (grid.varies() && column.at >= grid.shape.before))
       continue;
     std::uint64_t behind = grid.end + column.at;
     if (behind < space.at || behind + column.width > space.end()) continue;
@@ -106,7 +107,7 @@ void explain_count(Hypothesis& found, Lookup& lookup) {
       return;
     }
   }
-  bool to_end = space.keyed() ? space.stored_at + grid.end == space.file_size
+  bool to_end = space.keyed() ? space.stored_at + grid.end == space.holder_size
                 : space.plain ? grid.end == space.file_size
                               : grid.end == space.end();
   if (to_end) {
@@ -115,8 +116,8 @@ void explain_count(Hypothesis& found, Lookup& lookup) {
     return;
   }
   const Placement& placement = found.placement;
-  if (space.plain && stride > 0 && placement.offset && placement.base == 0 && placement.in_order &&
-      placement.begin == grid.end) {
+  if (space.plain && stride > 0 && placement.offset && placement.offset->bits == 0 && placement.base == 0 &&
+      placement.in_order && placement.begin == grid.end) {
     // The first record's offset tells where the table ends.
     const Column& offset = *placement.offset;
     std::string type = type_of(offset.form, offset.form.big);
@@ -247,9 +248,9 @@ void explain_base(Hypothesis& found, Lookup& lookup) {
 
 void explain_packed(Hypothesis& found, Lookup& lookup) {
   const Space& space = *found.grid.space;
-  if (space.plain || space.beside) return;
+  if (!space.disguised()) return;
   found.space_at = std::to_string(space.stored_at);
-  if (space.stored_at > kFarTable) {
+  if (space.stored_at > kFarTable && !space.beside) {
     if (auto at = lookup.stated(space.stored_at, "index_at", "where the index begins")) {
       found.space_at = *at;
       found.bits += 12;
@@ -263,7 +264,7 @@ void explain_packed(Hypothesis& found, Lookup& lookup) {
   if (auto size = lookup.stated(space.stored_size, "index_size", "bytes of the index as it lies here")) {
     found.packed_size = *size;
     found.bits += 10;
-  } else if (space.stored_at + space.stored_size == space.file_size) {
+  } else if (space.stored_at + space.stored_size == space.holder_size) {
     found.packed_size = "";
     found.bits += 8;
   }
@@ -327,7 +328,9 @@ std::optional<Placement> best_placement(const Grid& grid, const Zone& zone, cons
 Zone zone_of(const Grid& grid) {
   const Space& space = *grid.space;
   Zone zone{space.file_size, 4, grid.begin, grid.end};
-  if (!space.plain) {
+  if (space.beside) {
+    zone.table_begin = zone.table_end = 0;
+  } else if (!space.plain) {
     zone.table_begin = space.stored_at + (space.keyed() ? grid.begin : 0);
     zone.table_end = space.stored_at + (space.keyed() ? grid.end : space.stored_size);
   }

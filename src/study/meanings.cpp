@@ -6,7 +6,9 @@
 #include <set>
 
 #include "base/sum_kinds.h"
+#include "study/name_hashes.h"
 #include "study/packing.h"
+#include "study/parents.h"
 #include "study/trial.h"
 
 namespace operculum::study {
@@ -142,6 +144,8 @@ void explain_rest(Hypothesis& found, const std::string& draft, const Subject& su
     // What cannot be read has no sums.
   }
   find_time(found);
+  find_parents(found);
+  find_name_hashes(found, context.known_names);
 }
 
 }  // namespace operculum::study

@@ -163,6 +163,19 @@ std::optional<Column> choice_of(const Hypothesis& found, const std::vector<std::
   return std::nullopt;
 }
 
+/// The flags beside the size that tell exactly the rows in `packed` from those in `stored`; nothing when they
+/// do not.
+std::optional<std::uint64_t> flags_of(const Hypothesis& found, const std::vector<std::size_t>& packed,
+                                      const std::vector<std::size_t>& stored) {
+  const auto& size = found.placement.size;
+  if (!size || size->bits == 0 || found.placement.size_is_end || packed.empty()) return std::nullopt;
+  std::uint64_t flags = size->flags(found.grid, packed.front());
+  auto has = [&](std::size_t row) { return size->flags(found.grid, row) == flags; };
+  bool told =
+      std::all_of(packed.begin(), packed.end(), has) && std::none_of(stored.begin(), stored.end(), has);
+  return told ? std::optional(flags) : std::nullopt;
+}
+
 /// What one codec did with the rows tried.
 struct Outcome {
   const Way* way = nullptr;
@@ -303,7 +316,8 @@ void find_packing(Hypothesis& found, const Subject& subject, Decodings& decoding
       if (!size && (!way.ends_itself || way.step == "rle")) continue;
       Outcome outcome = try_way(way, number, size, found.grid, samples, decodings);
       if (!is_proof(outcome, samples.size())) continue;
-      if (!size && outcome.packed.size() * 10 < samples.size() * 9)
+      if (!size && outcome.packed.size() * 10 < samples.size() * 9 &&
+          !flags_of(found, outcome.packed, outcome.stored))
         continue;  // files of that kind among others
       if (!best || outcome.packed.size() > best->packed.size()) best = std::move(outcome);
       if (best->packed.size() == samples.size()) break;
@@ -322,7 +336,9 @@ void find_packing(Hypothesis& found, const Subject& subject, Decodings& decoding
   stored_as_they_are(*best, found, subject, runs);
   if (!best->stored.empty()) {
     sort_rows(*best, found.grid, runs);
-    if (auto choice = choice_of(found, best->packed, best->stored)) {
+    if (auto flags = flags_of(found, best->packed, best->stored)) {
+      found.packing.condition = fmt::format("item.{}_flags == {}", best->size ? "stored" : "size", *flags);
+    } else if (auto choice = choice_of(found, best->packed, best->stored)) {
       choice->why = fmt::format("is {} where data is packed, and only there", choice->detail);
       found.packing.condition = fmt::format("item.packing == {}", choice->detail);
       found.add(std::move(*choice));

@@ -51,7 +51,7 @@ std::vector<SpacePtr> plain_spaces(const Subject& subject) {
     auto space = std::make_shared<Space>();
     space->bytes = subject.read(at, size);
     space->at = at;
-    space->file_size = subject.size();
+    space->file_size = space->holder_size = subject.size();
     spaces.push_back(std::move(space));
   };
   if (subject.size() <= kAtOnce) {
@@ -76,6 +76,7 @@ SpacePtr index_space(const Subject& subject) {
   space->plain = false;
   space->beside = true;
   space->file_size = subject.size();
+  space->holder_size = subject.index->source->size();
   return space;
 }
 
@@ -160,6 +161,8 @@ Findings study(const NamedFile& file, std::size_t same, OpenContext& context,
     Subject pair = paired(file, other);
     Decodings of_pair;
     try_all(findings, search_all({index_space(pair)}, pair, kPlain), pair, of_pair, same, context);
+    if (!findings.certain())
+      try_all(findings, search_all(disguised_spaces(pair), pair, kPlain), pair, of_pair, same, context);
   }
   refine(findings, same, context);
   return findings;

@@ -40,15 +40,18 @@ struct Space {
   std::uint64_t at = 0;  ///< offset of bytes[0]: in the file, or within what was made of it
   bool plain = true;     ///< the file's own bytes
   bool beside = false;   ///< a file of its own, beside the one with the data
-  std::uint64_t stored_at = 0, stored_size = 0;  ///< where they lie in the file
+  std::uint64_t stored_at = 0, stored_size = 0;  ///< where they lie in the file that has them
   std::string made;                              ///< a transform of the layout language, such as "zlib"
   Bytes key;                                     ///< that was taken off; empty: none
   KeyKind key_kind = KeyKind::exclusive;
-  std::uint64_t file_size = 0;
+  std::uint64_t file_size = 0;    ///< of the file with the data
+  std::uint64_t holder_size = 0;  ///< of the file that has the index: the same, unless that lies beside it
 
   std::uint64_t end() const { return at + bytes.size(); }
   /// Freed of a key: goes on for as long as the index does.
   bool keyed() const { return !key.empty(); }
+  /// Made of what the file has: unpacked, or freed of a key.
+  bool disguised() const { return !made.empty(); }
 };
 using SpacePtr = std::shared_ptr<const Space>;
 

@@ -62,6 +62,7 @@ Trial try_draft(const std::string& draft, const Subject& subject, OpenContext& c
     }
     std::uint64_t bytes = 0;
     for (std::size_t i = 0; i < trial.entries && bytes < most_bytes; ++i) {
+      if (!container->entries()[i].has_data()) continue;
       auto [right, count] = read_entry(*container, i);
       bytes += count;
       ++trial.read;

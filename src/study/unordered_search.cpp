@@ -11,7 +11,7 @@ namespace {
 
 constexpr std::uint64_t kLeastUnordered = 4, kMostUnordered = 65536, kFront = 48, kMostTrailer = 32;
 constexpr std::size_t kLeastRecord = 8, kMostRecord = 96, kRecordsLooked = 256, kMostCounts = 16,
-                      kMostBegins = 16;
+                      kMostPlacesTried = 16;
 constexpr NumberForm kOffsetForms[] = {{4, false}, {4, true}, {8, false}, {8, true}};
 
 class UnorderedSearch {
@@ -24,7 +24,7 @@ class UnorderedSearch {
     for (std::uint64_t number : frame_.places(subject.size())) {
       if (number >= kLeastUnordered && number <= kMostUnordered && counts_.size() < kMostCounts)
         counts_.push_back(number);
-      if (number >= std::max(kFront, space->at) && number < end_ && begins_.size() < kMostBegins)
+      if (number >= std::max(kFront, space->at) && number < end_ && begins_.size() < kMostPlacesTried)
         begins_.push_back(number);
     }
   }

@@ -76,11 +76,8 @@ std::vector<IdentifiedRecord> records_of(const Layer& layer) {
   if (!layer.content || layer.format->records.empty()) return records;
   Probe probe = make_probe(*layer.content, layer.name);
   for (const KnownRecord& known : layer.format->records) {
-    std::uint64_t size = probe.size().value_or(0), at = known.at;
-    if (known.from_end && size < known.at) continue;
-    if (known.from_end) at = size - known.at;
-    Bytes bytes = probe.at(at, known.size);
-    if (bytes.size() == known.size) records.push_back({known.name, at, known.rows(bytes.data(), at)});
+    PlacedFields found = known.find(probe);
+    if (!found.rows.empty()) records.push_back({known.name, found.at, std::move(found.rows)});
   }
   return records;
 }

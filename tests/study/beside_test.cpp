@@ -18,6 +18,8 @@ struct Pair {
 };
 
 enum class Kind { named, packed };
+/// What became of the index behind its first four bytes.
+enum class Disguise { none, zlib, keyed };
 
 Bytes readings(unsigned count) {
   ByteWriter out;
@@ -25,8 +27,20 @@ Bytes readings(unsigned count) {
   return out.take();
 }
 
+Bytes disguised(const Bytes& index, Disguise disguise) {
+  constexpr std::size_t kPlain = 4;
+  ByteView rest = ByteView(index).subspan(kPlain);
+  Bytes made(index.begin(), index.begin() + kPlain);
+  Bytes hidden(rest.begin(), rest.end());
+  if (disguise == Disguise::zlib) hidden = encode("zlib", hidden);
+  if (disguise == Disguise::keyed)
+    for (std::size_t i = 0; i < hidden.size(); ++i) hidden[i] ^= static_cast<Byte>("mole"[i % 4]);
+  made.insert(made.end(), hidden.begin(), hidden.end());
+  return made;
+}
+
 /// Records of a name, a place and a size, in one file; what they tell of, in the other.
-Pair make_pair(Kind kind) {
+Pair make_pair(Kind kind, Disguise disguise = Disguise::none) {
   Pair pair;
   ByteWriter index, data;
   index.text("TIDX").u32(30);
@@ -45,7 +59,7 @@ Pair make_pair(Kind kind) {
     data.bytes(stored);
     pair.files.push_back({.path = name, .data = plain});
   }
-  pair.index = index.take();
+  pair.index = disguised(index.take(), disguise);
   pair.data = data.take();
   return pair;
 }
@@ -99,6 +113,33 @@ TEST_F(StudyBeside, FindsPackedEntriesWithoutNames) {
   Ran verify = operculum({"verify", "--layout", "gauge.layout", "gauge.dat"}, folder_.path());
   EXPECT_EQ(verify.exit_code, 0) << verify.out << verify.err;
   EXPECT_NE(verify.out.find("30 files decoded"), std::string::npos) << verify.out;
+}
+
+TEST_F(StudyBeside, ReadsAnIndexThatIsPacked) {
+  Pair pair = make_pair(Kind::named, Disguise::zlib);
+  write(pair);
+  std::string text = draft("gauge.dat");
+  EXPECT_NE(text.find("index = part(file(\"{file_stem}.idx\"), 4) | zlib"), std::string::npos) << text;
+  expect_all("gauge.dat", pair.files);
+  Ran check = operculum({"layout", "check", "gauge.layout", "gauge.dat"}, folder_.path());
+  EXPECT_EQ(check.exit_code, 0) << check.out << check.err;
+}
+
+TEST_F(StudyBeside, ReadsTheDataOfAnIndexThatIsPacked) {
+  Pair pair = make_pair(Kind::named, Disguise::zlib);
+  write(pair);
+  std::string text = draft("gauge.idx");
+  EXPECT_NE(text.find("data  = file(\"{file_stem}.dat\")"), std::string::npos) << text;
+  EXPECT_NE(text.find("index = rest(4) | zlib"), std::string::npos) << text;
+  expect_all("gauge.idx", pair.files);
+}
+
+TEST_F(StudyBeside, ReadsAnIndexUnderAKey) {
+  Pair pair = make_pair(Kind::named, Disguise::keyed);
+  write(pair);
+  std::string text = draft("gauge.dat");
+  EXPECT_NE(text.find("| xor(hex \""), std::string::npos) << text;
+  expect_all("gauge.dat", pair.files);
 }
 
 TEST_F(StudyBeside, TakesTheFileThatIsNamedWithIt) {

@@ -8,6 +8,8 @@
 #include <random>
 
 #include "base/checksum.h"
+#include "base/sum_kinds.h"
+#include "codec/codec.h"
 #include "layout/compile.h"
 #include "layout/described_container.h"
 #include "study/study.h"
@@ -41,8 +43,7 @@ struct Studied {
   std::vector<File> files;
 };
 
-Studied studied(const Bytes& bytes, std::vector<std::uint64_t> anchors = {}) {
-  OpenContext context;
+Studied studied(const Bytes& bytes, std::vector<std::uint64_t> anchors, OpenContext& context) {
   SourcePtr source = make_memory_source(bytes);
   Findings findings = study({source, "store.bay"}, 4, context, {}, std::move(anchors));
   if (!findings.solved()) return {"none", {}};
@@ -54,6 +55,11 @@ Studied studied(const Bytes& bytes, std::vector<std::uint64_t> anchors = {}) {
   for (std::size_t i = 0; i < count; ++i)
     all.files.push_back({container->entries()[i].path, read_all(*container->content(i)->stream(), 1 << 20)});
   return all;
+}
+
+Studied studied(const Bytes& bytes, std::vector<std::uint64_t> anchors = {}) {
+  OpenContext context;
+  return studied(bytes, std::move(anchors), context);
 }
 
 TEST(StudySearch, FindsLinesOfNamesAndDecimalNumbers) {
@@ -521,6 +527,89 @@ TEST(StudySearch, BelievesNoKeyForNumbersThatRiseAlone) {
     bytes.u16(0x1000 + i * 7).u16(place & 0xffff).u8(place >> 16 | 0x80).u16(size & 0xffff).u8(0x40);
   }
   EXPECT_EQ(studied(bytes.view()).draft, "none");
+}
+
+/// Records of a place and a word of 31 bits that count and one that tells whether the data is packed.
+TEST(StudySearch, ReadsAFlagInTheHighestBitOfSizes) {
+  std::vector<File> files = exhibits(40);
+  ByteWriter index, data;
+  std::uint32_t at = 8 + 40 * 24;
+  for (std::size_t i = 0; i < files.size(); ++i) {
+    bool packed = i % 3 == 0;
+    if (packed) files[i].data = Bytes(900 + i * 31, static_cast<Byte>('a' + i % 7));
+    Bytes stored = packed ? encode("zlib", files[i].data) : files[i].data;
+    std::string name = files[i].name;
+    name.resize(16);
+    index.text(name).u32(at).u32(static_cast<std::uint32_t>(stored.size()) | (packed ? 0x80000000u : 0u));
+    data.bytes(stored);
+    at += static_cast<std::uint32_t>(stored.size());
+  }
+  ByteWriter bytes;
+  bytes.text("BAY5").u32(40).bytes(index.take()).bytes(data.take());
+  Studied found = studied(bytes.view());
+  EXPECT_EQ(found.files, files) << found.draft;
+  EXPECT_NE(found.draft.find("size_word bits u32 { size: 31, size_flags: 1 }"), std::string::npos)
+      << found.draft;
+  EXPECT_NE(found.draft.find("when item.size_flags == 1: zlib"), std::string::npos) << found.draft;
+}
+
+/// Files in folders that are records themselves. `first` is what the first record is called, `none` what
+/// stands where there is no folder.
+Bytes folder_pack(const std::vector<File>& files, std::uint32_t first, std::uint32_t none) {
+  constexpr std::uint32_t kFolders = 3;
+  ByteWriter index, data;
+  auto count = static_cast<std::uint32_t>(files.size()) + kFolders;
+  std::uint32_t at = 8 + count * 28;
+  auto record = [&](std::string name, std::uint32_t parent, std::uint32_t size) {
+    name.resize(16);
+    index.text(name).u32(parent).u32(at).u32(size);
+    at += size;
+  };
+  record("pool", none, 0);
+  record("deep", first, 0);
+  record("mole", none, 0);
+  for (std::size_t i = 0; i < files.size(); ++i) {
+    std::string name = files[i].name.substr(files[i].name.rfind('/') + 1);
+    std::uint32_t parent = i % 4 == 3 ? none : first + static_cast<std::uint32_t>(i % 4);
+    record(name, parent, static_cast<std::uint32_t>(files[i].data.size()));
+    data.bytes(files[i].data);
+  }
+  ByteWriter bytes;
+  return bytes.text("BAY6").u32(count).bytes(index.take()).bytes(data.take()).take();
+}
+
+TEST(StudySearch, PutsEntriesIntoTheFoldersThatRecordsTell) {
+  constexpr std::string_view kFolders[] = {"pool/", "pool/deep/", "mole/", ""};
+  std::vector<File> files = exhibits(30);
+  for (std::size_t i = 0; i < files.size(); ++i) files[i].name = std::string(kFolders[i % 4]) + files[i].name;
+  for (auto [first, none] : {std::pair(0u, 0xffffffffu), {1u, 0u}}) {
+    Studied found = studied(folder_pack(files, first, none));
+    std::erase_if(found.files, [](const File& file) { return file.data.empty(); });
+    EXPECT_EQ(found.files, files) << found.draft;
+    EXPECT_NE(found.draft.find("folder = any(x in items where x.parent == n"), std::string::npos)
+        << found.draft;
+  }
+}
+
+TEST(StudySearch, NamesEntriesByHashesOfNamesThatAreKnown) {
+  std::vector<File> files = exhibits(30);
+  OpenContext context;
+  ByteWriter bytes;
+  bytes.text("BAY7").u32(30);
+  std::uint32_t at = 8 + 30 * 12;
+  for (File& file : files) {
+    file.name = "pool/" + file.name;
+    context.known_names.push_back(file.name);
+    bytes.u32(static_cast<std::uint32_t>(find_name_hash("fnv1a_32")->of(file.name))).u32(at);
+    bytes.u32(file.data.size());
+    at += static_cast<std::uint32_t>(file.data.size());
+  }
+  context.known_names.resize(20);  // of the others the names are not known
+  for (const File& file : files) bytes.bytes(file.data);
+  for (std::size_t i = 20; i < files.size(); ++i) files[i].name = fmt::format("{:04}.bin", i);
+  Studied found = studied(bytes.view(), {}, context);
+  EXPECT_EQ(found.files, files) << found.draft;
+  EXPECT_NE(found.draft.find("known(fnv1a_32, item.hash)"), std::string::npos) << found.draft;
 }
 
 }  // namespace

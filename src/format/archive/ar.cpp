@@ -8,6 +8,7 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "container/identify.h"
+#include "container/record_fields.h"
 #include "container/sequence.h"
 #include "format/archive/ar_editor.h"
 #include "format/archive/ar_header.h"
@@ -150,7 +151,8 @@ Format ar_format() {
           .recognise = recognise_ar,
           .open = open_ar,
           .pack = pack_ar,
-          .keeps = {.folders = false, .links = false, .hard_links = false}};
+          .keeps = {.folders = false, .links = false, .hard_links = false},
+          .records = {record_at<RawHeader>("first header", 8)}};
 }
 
 }  // namespace operculum

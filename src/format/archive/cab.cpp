@@ -7,6 +7,7 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "format/archive/cab_write.h"
 #include "format/archive/formats.h"
 #include "io/solid_stream.h"

@@ -5,6 +5,7 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "format/archive/cfb_file.h"
 #include "format/archive/cfb_write.h"
 #include "format/archive/formats.h"

@@ -11,6 +11,7 @@
 #include "base/depth_guard.h"
 #include "base/error.h"
 #include "base/structure.h"
+#include "container/record_fields.h"
 #include "format/archive/formats.h"
 #include "format/firmware/firmware_parts.h"
 
@@ -158,7 +159,8 @@ Format riff_format() {
           .suffixes = {},
           .views = {kChunksView},
           .recognise = [](Probe&) { return Match::none; },
-          .open = open_chunks};
+          .open = open_chunks,
+          .records = {record_at<ChunkHeader>("first chunk", 0)}};
 }
 
 Format asked_riff_format() {

@@ -6,6 +6,7 @@
 
 #include "base/checked.h"
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "container/sequence.h"
 #include "format/archive/formats.h"
 #include "format/archive/tar_editor.h"
@@ -375,7 +376,8 @@ Format tar_format() {
       .later_replaces = true,
       .recognise = recognise_tar,
       .open = open_tar,
-      .pack = pack_tar};
+      .pack = pack_tar,
+      .records = {record_at<RawHeader>("first header", 0)}};
 }
 
 }  // namespace operculum

@@ -11,6 +11,7 @@
 #include "cipher/zip_aes.h"
 #include "cipher/zip_traditional.h"
 #include "codec/codec.h"
+#include "container/record_fields.h"
 #include "format/archive/formats.h"
 #include "format/archive/zip_data.h"
 #include "format/archive/zip_directory.h"

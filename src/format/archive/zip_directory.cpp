@@ -255,9 +255,11 @@ bool DirectoryReader::next(Entry& entry) {
   }
   ++count_;
   // All threads share the count: of many entries it is told now and then.
-  if (count_ > kCountedAlone && count_ % kCountedAtOnce == 0)
-    context_.limits.spent->entries += kCountedAtOnce - 1;
-  if (count_ <= kCountedAlone || count_ % kCountedAtOnce == 0) context_.limits.count_entry();
+  if (count_ <= kCountedAlone) {
+    context_.limits.count_entry();
+  } else if (count_ % kCountedAtOnce == 0) {
+    context_.limits.count_entries(kCountedAtOnce);
+  }
   std::size_t length = central_length(raw);
   if (length > raw.size()) raw = input_.ensure(length);
   if (detail_ != Detail::all && raw.size() >= length && take_plain(entry, raw.first(length))) return true;

@@ -5,6 +5,7 @@
 
 #include "base/text.h"
 #include "base/units.h"
+#include "container/record_fields.h"
 #include "format/filesystem/apfs_keys.h"
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/formats.h"
@@ -346,7 +347,8 @@ Format apfs_format() {
       .suffixes = {".apfs"},
       .views = {kCurrent, kSnapshots},
       .recognise = recognise_apfs,
-      .open = open_apfs};
+      .open = open_apfs,
+      .records = {record_at<ContainerSuper>("container superblock", 0)}};
 }
 
 }  // namespace operculum

@@ -13,6 +13,7 @@
 #include "base/checked.h"
 #include "base/structure.h"
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/formats.h"
 #include "format/filesystem/indirect_blocks.h"
@@ -93,26 +94,29 @@ struct NodeHead {
 
 struct Shape {
   std::endian order = std::endian::little;
+  std::uint64_t super_at = 0;  ///< bytes
   Superblock super;
   std::uint64_t block() const { return super.block_size; }
 };
 
 /// Nothing without the first magic; throws Malformed where the rest makes no sense.
-std::optional<Shape> read_super(ByteView raw) {
+std::optional<Shape> read_super(ByteView raw, std::uint64_t at) {
+  constexpr std::string_view kWhat = "BeOS superblock";
   if (raw.size() < size_on_disk<Superblock>) return std::nullopt;
   for (std::endian order : {std::endian::little, std::endian::big}) {
     auto super = read_structure<Superblock>(raw.data(), order);
     if (super.magic1 != kMagic1) continue;
-    if (super.magic2 != kMagic2 || super.magic3 != kMagic3)
-      throw Malformed("BeOS superblock: its second or third magic is missing");
+    for (auto [member, magic] :
+         {std::pair(&Superblock::magic2, kMagic2), std::pair(&Superblock::magic3, kMagic3)})
+      if (super.*member != magic)
+        refuse_field(kWhat, at, member, fmt::format("{:08x}", magic), fmt::format("{:08x}", super.*member));
     if (super.block_shift < 9 || super.block_shift > 16 || super.block_size != 1U << super.block_shift)
-      throw Malformed(fmt::format(
-          "BeOS superblock: expected block_size to be 2 to the power of block_shift ({}), found {}",
-          super.block_shift, super.block_size));
+      refuse_field(kWhat, at, &Superblock::block_size,
+                   fmt::format("2 to the power of block_shift ({})", super.block_shift),
+                   std::to_string(super.block_size));
     if (super.ag_shift > 32)
-      throw Malformed(
-          fmt::format("BeOS superblock: expected ag_shift to be at most 32, found {}", super.ag_shift));
-    return Shape{order, super};
+      refuse_field(kWhat, at, &Superblock::ag_shift, "at most 32", std::to_string(super.ag_shift));
+    return Shape{order, at, super};
   }
   return std::nullopt;
 }
@@ -122,7 +126,7 @@ constexpr std::uint64_t kPlaces[] = {512, 0};  // a disk of its own machine, of 
 template <typename Read>
 std::optional<Shape> find_shape(Read read) {
   for (std::uint64_t at : kPlaces)
-    if (auto shape = read_super(read(at, size_on_disk<Superblock>))) return shape;
+    if (auto shape = read_super(read(at, size_on_disk<Superblock>), at)) return shape;
   return std::nullopt;
 }
 
@@ -337,6 +341,11 @@ ContainerPtr open_befs(const Input& input, OpenContext& context) {
   return std::make_shared<BeContainer>(random_access(*input.content, context.spool), context);
 }
 
+PlacedFields shown_super(Probe& probe) {
+  auto found = find_shape([&](std::uint64_t at, std::size_t count) { return probe.at(at, count); });
+  return found ? fields_at<Superblock>(probe, found->super_at, found->order) : PlacedFields{};
+}
+
 }  // namespace
 
 Format befs_format() {
@@ -351,7 +360,8 @@ Format befs_format() {
           .lacks = "extended attributes and indexes; the journal is not replayed",
           .suffixes = {".befs"},
           .recognise = recognise_befs,
-          .open = open_befs};
+          .open = open_befs,
+          .records = {{"superblock", shown_super}}};
 }
 
 }  // namespace operculum

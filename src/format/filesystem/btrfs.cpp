@@ -4,6 +4,7 @@
 #include <map>
 
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "format/filesystem/btrfs_volume.h"
 #include "format/filesystem/device_number.h"
 #include "format/filesystem/file_tree.h"

@@ -10,6 +10,7 @@
 #include "base/structure.h"
 #include "base/text.h"
 #include "codec/block.h"
+#include "container/record_fields.h"
 #include "container/trim.h"
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/formats.h"
@@ -236,6 +237,12 @@ ContainerPtr open_cramfs(const Input& input, OpenContext& context) {
   return std::make_shared<CramContainer>(std::move(image), context, found->base, found->big);
 }
 
+PlacedFields shown_super(Probe& probe) {
+  auto found = find_super([&](std::uint64_t at, std::size_t count) { return probe.at(at, count); });
+  if (!found) return {};
+  return fields_at<Super>(probe, found->base, found->big ? std::endian::big : std::endian::little);
+}
+
 }  // namespace
 
 Format cramfs_format() {
@@ -247,7 +254,8 @@ Format cramfs_format() {
           .lacks = "blocks of another size than 4096 bytes",
           .suffixes = {".cramfs", ".cram"},
           .recognise = recognise_cramfs,
-          .open = open_cramfs};
+          .open = open_cramfs,
+          .records = {{"superblock", shown_super}}};
 }
 
 }  // namespace operculum

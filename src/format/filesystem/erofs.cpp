@@ -9,6 +9,7 @@
 #include "base/text.h"
 #include "codec/block.h"
 #include "codec/codec.h"
+#include "container/record_fields.h"
 #include "container/trim.h"
 #include "format/filesystem/device_number.h"
 #include "format/filesystem/erofs_map.h"

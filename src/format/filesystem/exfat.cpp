@@ -6,6 +6,7 @@
 
 #include "base/checked.h"
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "format/filesystem/exfat_records.h"
 #include "format/filesystem/fat_table.h"
 #include "format/filesystem/file_tree.h"

@@ -7,6 +7,7 @@
 #include "base/checksum.h"
 #include "base/fields.h"
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "container/rewrite.h"
 #include "format/filesystem/device_number.h"
 #include "format/filesystem/ext_rewrite.h"

@@ -4,6 +4,7 @@
 
 #include "base/structure_fields.h"
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "format/filesystem/device_number.h"
 #include "format/filesystem/f2fs_volume.h"
 #include "format/filesystem/file_tree.h"

@@ -6,6 +6,7 @@
 
 #include "base/fields.h"
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "format/filesystem/fat_boot.h"
 #include "format/filesystem/fat_folder.h"
 #include "format/filesystem/fat_rewrite.h"

@@ -6,6 +6,7 @@
 #include <map>
 
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/formats.h"
 #include "format/filesystem/hfs_packed.h"

@@ -10,6 +10,7 @@
 
 #include "base/structure_fields.h"
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/formats.h"
 #include "format/filesystem/hfs_volume.h"
@@ -344,7 +345,8 @@ Format hfs_classic_format() {
           .lacks = "names in other scripts, the copy of the master directory block",
           .suffixes = {".hfs"},
           .recognise = recognise_hfs_classic,
-          .open = open_hfs_classic};
+          .open = open_hfs_classic,
+          .records = {record_at<MasterBlock>("master directory block", kMasterAt)}};
 }
 
 }  // namespace operculum

@@ -12,6 +12,7 @@
 
 #include "base/structure.h"
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/formats.h"
 #include "format/filesystem/indirect_blocks.h"
@@ -325,7 +326,9 @@ Format hpfs_format() {
           .lacks = "extended attributes in sectors of their own, access control lists of HPFS386",
           .suffixes = {},
           .recognise = recognise_hpfs,
-          .open = open_hpfs};
+          .open = open_hpfs,
+          .records = {record_at<Superblock>("superblock", kSuperAt),
+                      record_at<SpareBlock>("spare block", kSpareAt)}};
 }
 
 }  // namespace operculum

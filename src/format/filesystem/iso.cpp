@@ -7,6 +7,7 @@
 #include "base/text.h"
 #include "base/units.h"
 #include "codec/block.h"
+#include "container/record_fields.h"
 #include "container/trim.h"
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/formats.h"

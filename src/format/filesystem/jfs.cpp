@@ -4,6 +4,7 @@
 
 #include "base/fields.h"
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "format/filesystem/device_number.h"
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/formats.h"

@@ -13,6 +13,7 @@
 
 #include "base/structure.h"
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/formats.h"
 #include "format/filesystem/indirect_blocks.h"
@@ -287,6 +288,13 @@ ContainerPtr open_minix(const Input& input, OpenContext& context) {
   return std::make_shared<MinixContainer>(random_access(*input.content, context.spool), context);
 }
 
+PlacedFields shown_super(Probe& probe) {
+  auto shape = read_super(probe.at(kSuperAt, 1024));
+  if (!shape) return {};
+  return shape->version == 3 ? fields_at<NewSuper>(probe, kSuperAt, shape->order)
+                             : fields_at<OldSuper>(probe, kSuperAt, shape->order);
+}
+
 }  // namespace
 
 Format minix_format() {
@@ -301,7 +309,8 @@ Format minix_format() {
           .lacks = "",
           .suffixes = {".minix"},
           .recognise = recognise_minix,
-          .open = open_minix};
+          .open = open_minix,
+          .records = {{"superblock", shown_super}}};
 }
 
 }  // namespace operculum

@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "format/filesystem/device_number.h"
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/formats.h"
@@ -176,7 +177,8 @@ Format nilfs_format() {
       .suffixes = {".nilfs2"},
       .views = {kCurrent, kSnapshots, kCheckpoints},
       .recognise = recognise_nilfs,
-      .open = open_nilfs};
+      .open = open_nilfs,
+      .records = {record_at<Superblock>("superblock", 1024)}};
 }
 
 }  // namespace operculum

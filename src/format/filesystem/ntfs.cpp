@@ -6,6 +6,7 @@
 
 #include "base/structure_fields.h"
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/formats.h"
 #include "format/filesystem/ntfs_overlay.h"

@@ -13,6 +13,7 @@
 #include "base/checksum.h"
 #include "base/structure.h"
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/formats.h"
 #include "format/filesystem/indirect_blocks.h"
@@ -279,6 +280,11 @@ ContainerPtr open_qnx6(const Input& input, OpenContext& context) {
   return std::make_shared<Qnx6Container>(random_access(*input.content, context.spool), context);
 }
 
+PlacedFields shown_super(Probe& probe) {
+  auto shape = read_super(probe.at(kSuperAt, kSuperSize), kSuperAt);
+  return shape ? fields_at<Superblock>(probe, kSuperAt, shape->order) : PlacedFields{};
+}
+
 }  // namespace
 
 Format qnx6_format() {
@@ -290,7 +296,8 @@ Format qnx6_format() {
           .lacks = "the variant without boot blocks of some car systems",
           .suffixes = {},
           .recognise = recognise_qnx6,
-          .open = open_qnx6};
+          .open = open_qnx6,
+          .records = {{"superblock", shown_super}}};
 }
 
 }  // namespace operculum

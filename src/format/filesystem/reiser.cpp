@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "format/filesystem/device_number.h"
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/formats.h"
@@ -95,19 +96,30 @@ class ReiserContainer final : public FileTree {
   Volume volume_;
 };
 
-Match recognise_reiser(Probe& probe) {
+/// The first place with the magic.
+std::optional<std::uint64_t> super_place(Probe& probe) {
   for (std::uint64_t at : kSuperPlaces) {
-    Bytes raw = probe.at(at, kSuperSize);
-    constexpr std::size_t kMagicAt = 52;
-    if (raw.size() < kSuperSize || !starts_with(ByteView(raw).subspan(kMagicAt), "ReIsEr")) continue;
-    Match match = match_superblock(probe, "ReiserFS", [&] { read_superblock(raw, at); });
-    if (match != Match::none) return match;
+    Bytes raw = probe.at(at, size_on_disk<Superblock>);
+    if (raw.size() < size_on_disk<Superblock>) continue;
+    auto super = read_structure<Superblock>(raw.data());
+    if (starts_with(super.magic, "ReIsEr")) return at;
   }
-  return Match::none;
+  return std::nullopt;
+}
+
+Match recognise_reiser(Probe& probe) {
+  auto at = super_place(probe);
+  if (!at) return Match::none;
+  return match_superblock(probe, "ReiserFS", [&] { read_superblock(probe.at(*at, kSuperSize), *at); });
 }
 
 ContainerPtr open_reiser(const Input& input, OpenContext& context) {
   return std::make_shared<ReiserContainer>(random_access(*input.content, context.spool), context);
+}
+
+PlacedFields shown_super(Probe& probe) {
+  auto at = super_place(probe);
+  return at ? fields_at<Superblock>(probe, *at) : PlacedFields{};
 }
 
 }  // namespace
@@ -122,7 +134,8 @@ Format reiser_format() {
       .lacks = "replaying the journal; extended attributes; ReiserFS 4",
       .suffixes = {".reiserfs"},
       .recognise = recognise_reiser,
-      .open = open_reiser};
+      .open = open_reiser,
+      .records = {{"superblock", shown_super}}};
 }
 
 }  // namespace operculum

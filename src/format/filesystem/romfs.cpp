@@ -7,6 +7,7 @@
 #include "base/checksum.h"
 #include "base/structure_fields.h"
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "container/trim.h"
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/formats.h"

@@ -6,6 +6,7 @@
 #include <unordered_map>
 
 #include "base/fields.h"
+#include "container/record_fields.h"
 #include "container/trim.h"
 #include "format/filesystem/formats.h"
 #include "format/filesystem/squashfs_old.h"

@@ -7,6 +7,7 @@
 
 #include "base/fields.h"
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/formats.h"
 #include "format/filesystem/udf_volume.h"
@@ -206,6 +207,18 @@ ContainerPtr open_udf_format(const Input& input, OpenContext& context) {
   return open_udf(random_access(*input.content, context.spool), context);
 }
 
+/// Sectors have one of four sizes.
+PlacedFields shown_anchor(Probe& probe) {
+  constexpr std::uint64_t kAnchor = 256;
+  for (std::uint64_t sector : {2048, 512, 1024, 4096}) {
+    Bytes raw = probe.at(kAnchor * sector, size_on_disk<TagRecord>);
+    if (raw.size() < size_on_disk<TagRecord>) continue;
+    auto tag = read_structure<TagRecord>(raw.data());
+    if (tag.identifier == anchor_tag) return fields_at<AnchorRecord>(probe, kAnchor * sector);
+  }
+  return {};
+}
+
 }  // namespace
 
 ContainerPtr open_udf(SourcePtr image, OpenContext& context) {
@@ -226,7 +239,8 @@ Format udf_format() {
           .suffixes = {".udf", ".iso"},
           .views = {"udf"},
           .recognise = recognise_udf,
-          .open = open_udf_format};
+          .open = open_udf_format,
+          .records = {{"anchor", shown_anchor}}};
 }
 
 }  // namespace operculum

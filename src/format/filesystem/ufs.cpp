@@ -13,6 +13,7 @@
 #include "base/checked.h"
 #include "base/structure.h"
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/formats.h"
 #include "format/filesystem/indirect_blocks.h"
@@ -364,6 +365,12 @@ ContainerPtr open_ufs(const Input& input, OpenContext& context) {
   return std::make_shared<UfsContainer>(random_access(*input.content, context.spool), context);
 }
 
+PlacedFields shown_super(Probe& probe) {
+  std::string wrong;
+  auto found = find_super([&](std::uint64_t at, std::size_t count) { return probe.at(at, count); }, wrong);
+  return found ? fields_at<Super>(probe, found->at, found->order) : PlacedFields{};
+}
+
 }  // namespace
 
 Format ufs_format() {
@@ -377,7 +384,8 @@ Format ufs_format() {
           .lacks = "extended attributes, replaying a journal, snapshots, backup superblocks",
           .suffixes = {".ufs", ".ffs"},
           .recognise = recognise_ufs,
-          .open = open_ufs};
+          .open = open_ufs,
+          .records = {{"superblock", shown_super}}};
 }
 
 }  // namespace operculum

@@ -6,6 +6,7 @@
 #include "base/error.h"
 #include "base/structure.h"
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "format/firmware/firmware_parts.h"
 #include "format/firmware/formats.h"
 
@@ -295,6 +296,11 @@ ContainerPtr open_vendor_boot(const Input& input, OpenContext& context) {
   return make_firmware(std::move(bytes), std::move(out));
 }
 
+PlacedFields shown_boot_header(Probe& probe) {
+  bool is_later = is_new(header_of<OldBootHeader>(probe.head(kHeadSize)).header_version);
+  return is_later ? fields_at<NewBootHeader>(probe, 0) : fields_at<OldBootHeader>(probe, 0);
+}
+
 }  // namespace
 
 Format android_boot_format() {
@@ -307,7 +313,8 @@ Format android_boot_format() {
       .lacks = "checking of signatures",
       .suffixes = {},
       .recognise = recognise_android_boot,
-      .open = open_android_boot};
+      .open = open_android_boot,
+      .records = {{"header", shown_boot_header}}};
 }
 
 Format vendor_boot_format() {
@@ -319,7 +326,8 @@ Format vendor_boot_format() {
           .lacks = "checking of signatures",
           .suffixes = {},
           .recognise = recognise_vendor_boot,
-          .open = open_vendor_boot};
+          .open = open_vendor_boot,
+          .records = {record_at<VendorHeader>("header", 0)}};
 }
 
 }  // namespace operculum

@@ -8,6 +8,7 @@
 #include "base/structure.h"
 #include "base/text.h"
 #include "base/units.h"
+#include "container/record_fields.h"
 #include "format/firmware/boot_names.h"
 #include "format/firmware/firmware_parts.h"
 #include "format/firmware/formats.h"

@@ -7,6 +7,7 @@
 #include "base/error.h"
 #include "base/structure_fields.h"
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "format/firmware/firmware_parts.h"
 #include "format/firmware/formats.h"
 #include "io/digest.h"
@@ -168,7 +169,8 @@ Format device_upgrade_format() {
           .lacks = "",
           .suffixes = {".dfu"},
           .recognise = recognise_upgrade,
-          .open = open_upgrade};
+          .open = open_upgrade,
+          .records = {record_at_end<UpgradeSuffix>("suffix")}};
 }
 
 }  // namespace operculum

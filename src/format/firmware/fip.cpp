@@ -9,6 +9,7 @@
 #include "base/structure.h"
 #include "base/text.h"
 #include "cipher/gcm.h"
+#include "container/record_fields.h"
 #include "format/filesystem/file_tree.h"
 #include "format/firmware/firmware_parts.h"
 #include "format/firmware/formats.h"

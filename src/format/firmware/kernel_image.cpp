@@ -10,6 +10,7 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "container/embedded.h"
+#include "container/record_fields.h"
 #include "format/firmware/firmware_parts.h"
 #include "format/firmware/formats.h"
 #include "format/firmware/kernel_records.h"
@@ -157,6 +158,23 @@ ContainerPtr open_kernel(const Input& input, OpenContext& context) {
   return make_firmware(std::move(bytes), std::move(out));
 }
 
+PlacedFields shown_header(Probe& probe) {
+  switch (kind_of(probe.head(kHeadSize))) {
+    case Kind::zboot:
+      return fields_at<ZbootHeader>(probe, 0);
+    case Kind::arm64:
+    case Kind::riscv:
+      return fields_at<PlainHeader>(probe, 0);
+    case Kind::arm:
+      return fields_at<ArmHeader>(probe, 0);
+    case Kind::x86:
+      return fields_at<X86Header>(probe, 0);
+    case Kind::none:
+      break;
+  }
+  return {};
+}
+
 }  // namespace
 
 Format kernel_format() {
@@ -169,7 +187,8 @@ Format kernel_format() {
           .lacks = "the packed kernel of x86 images before protocol 2.08 by itself",
           .suffixes = {},
           .recognise = recognise_kernel,
-          .open = open_kernel};
+          .open = open_kernel,
+          .records = {{"header", shown_header}}};
 }
 
 }  // namespace operculum

@@ -11,6 +11,7 @@
 #include "base/structure.h"
 #include "base/sum_kinds.h"
 #include "cipher/block_ciphers.h"
+#include "container/record_fields.h"
 #include "format/firmware/firmware_parts.h"
 #include "format/firmware/formats.h"
 #include "format/firmware/mcuboot_key.h"

@@ -5,6 +5,7 @@
 
 #include "base/error.h"
 #include "base/structure_fields.h"
+#include "container/record_fields.h"
 #include "format/firmware/firmware_parts.h"
 #include "format/firmware/formats.h"
 
@@ -164,7 +165,8 @@ Format microcode_format() {
           .lacks = "",
           .suffixes = {},
           .recognise = recognise_microcode,
-          .open = open_microcode};
+          .open = open_microcode,
+          .records = {record_at<IntelHeader>("header", 0)}};
 }
 
 }  // namespace operculum

@@ -5,6 +5,7 @@
 
 #include "base/error.h"
 #include "base/structure_fields.h"
+#include "container/record_fields.h"
 #include "format/firmware/firmware_parts.h"
 #include "format/firmware/formats.h"
 #include "format/firmware/uefi_records.h"
@@ -149,7 +150,8 @@ Format option_rom_format() {
       .lacks = "",
       .suffixes = {".rom", ".efirom"},
       .recognise = recognise_option_rom,
-      .open = open_option_rom};
+      .open = open_option_rom,
+      .records = {record_at<RomHeader>("header", 0)}};
 }
 
 }  // namespace operculum

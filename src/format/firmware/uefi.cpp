@@ -7,6 +7,7 @@
 #include "base/structure_fields.h"
 #include "base/text.h"
 #include "base/units.h"
+#include "container/record_fields.h"
 #include "format/firmware/formats.h"
 #include "format/firmware/uefi_image.h"
 #include "format/firmware/uefi_names.h"
@@ -190,6 +191,14 @@ ContainerPtr open_uefi(const Input& input, OpenContext& context) {
   return make_firmware(std::move(bytes), std::move(out));
 }
 
+/// Where the file begins with a volume.
+PlacedFields shown_volume(Probe& probe) {
+  Bytes raw = probe.at(0, kVolumeHeader);
+  bool there =
+      raw.size() == kVolumeHeader && read_structure<VolumeHeader>(raw.data()).Signature == kSignature;
+  return there ? fields_at<VolumeHeader>(probe, 0) : PlacedFields{};
+}
+
 }  // namespace
 
 Format uefi_format() {
@@ -207,7 +216,8 @@ Format uefi_format() {
       .lacks = "checking of signatures, variable stores of makers",
       .suffixes = {".fd", ".fv"},
       .recognise = recognise_uefi,
-      .open = open_uefi};
+      .open = open_uefi,
+      .records = {{"first volume", shown_volume}}};
 }
 
 }  // namespace operculum

@@ -6,6 +6,7 @@
 #include "base/error.h"
 #include "base/structure.h"
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "format/firmware/firmware_parts.h"
 #include "format/firmware/formats.h"
 #include "format/firmware/memory_image.h"
@@ -109,7 +110,8 @@ Format uf2_format() {
           .suffixes = {".uf2"},
           .views = {kRangesView},
           .recognise = recognise_uf2,
-          .open = open_uf2};
+          .open = open_uf2,
+          .records = {record_at<Block>("first block", 0)}};
 }
 
 }  // namespace operculum

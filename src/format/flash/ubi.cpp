@@ -12,6 +12,7 @@
 #include "base/structure.h"
 #include "base/text.h"
 #include "base/units.h"
+#include "container/record_fields.h"
 #include "format/firmware/firmware_parts.h"
 #include "format/flash/formats.h"
 #include "io/block_content.h"

@@ -8,6 +8,7 @@
 #include "base/text.h"
 #include "base/units.h"
 #include "codec/block.h"
+#include "container/record_fields.h"
 #include "format/filesystem/device_number.h"
 #include "format/filesystem/file_tree.h"
 #include "format/flash/formats.h"
@@ -218,7 +219,8 @@ Format ubifs_format() {
           .lacks = "encrypted files, extended attributes",
           .suffixes = {".ubifs"},
           .recognise = recognise_ubifs,
-          .open = open_ubifs};
+          .open = open_ubifs,
+          .records = {record_at<CommonHeader>("first node", 0), record_at<SuperNode>("superblock", 0)}};
 }
 
 }  // namespace operculum

@@ -9,6 +9,7 @@
 #include "base/checksum.h"
 #include "base/structure.h"
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "format/image/formats.h"
 #include "format/image/partition_table.h"
 
@@ -124,6 +125,11 @@ ContainerPtr open_amiga_table(const Input& input, OpenContext& context) {
   return make_partitions(std::move(disk), std::move(table));
 }
 
+PlacedFields shown_disk_block(Probe& probe) {
+  auto found = find_disk_block([&](std::uint64_t at, std::size_t count) { return probe.at(at, count); });
+  return found ? fields_at<DiskBlock>(probe, found->first * kSector) : PlacedFields{};
+}
+
 }  // namespace
 
 Format amiga_table_format() {
@@ -135,7 +141,8 @@ Format amiga_table_format() {
           .lacks = "",
           .suffixes = {},
           .recognise = recognise_amiga_table,
-          .open = open_amiga_table};
+          .open = open_amiga_table,
+          .records = {{"rigid disk block", shown_disk_block}}};
 }
 
 }  // namespace operculum

@@ -6,6 +6,7 @@
 
 #include "base/structure.h"
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "format/image/disk_image.h"
 #include "format/image/formats.h"
 #include "io/run_source.h"

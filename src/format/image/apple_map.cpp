@@ -6,6 +6,7 @@
 
 #include "base/structure.h"
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "format/image/formats.h"
 #include "format/image/partition_table.h"
 
@@ -83,6 +84,11 @@ ContainerPtr open_apple_map(const Input& input, OpenContext& context) {
   return make_partitions(std::move(disk), std::move(table));
 }
 
+PlacedFields shown_map(Probe& probe) {
+  std::uint64_t block = block_size([&](std::uint64_t at, std::size_t count) { return probe.at(at, count); });
+  return block == 0 ? PlacedFields{} : fields_at<MapEntry>(probe, block);
+}
+
 }  // namespace
 
 Format apple_map_format() {
@@ -94,7 +100,8 @@ Format apple_map_format() {
           .lacks = "",
           .suffixes = {},
           .recognise = recognise_apple_map,
-          .open = open_apple_map};
+          .open = open_apple_map,
+          .records = {record_at<DriverDescriptor>("driver descriptor", 0), {"first partition", shown_map}}};
 }
 
 }  // namespace operculum

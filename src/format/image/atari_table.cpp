@@ -5,35 +5,46 @@
 
 #include <algorithm>
 
-#include "base/fields.h"
+#include "base/structure.h"
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "format/image/formats.h"
 #include "format/image/partition_table.h"
 
 namespace operculum {
 namespace {
 
-constexpr std::size_t kSectorSize = 512, kDiskSizeAt = 0x1C2, kRowsAt = 0x1C6, kRowSize = 12, kRows = 4;
-constexpr std::size_t kBadListAt = 0x1F6;
+constexpr std::size_t kSectorSize = 512, kRows = 4;
 constexpr Byte kExists = 1;
 constexpr std::string_view kIds[] = {"GEM", "BGM", "XGM", "LNX", "SWP", "RAW",
                                      "MIX", "MNX", "UNX", "F32", "QWA"};
 constexpr std::string_view kExtended = "XGM";
 constexpr int kMostChained = 128;
 
+/// The root sector, in sectors of the disk; its four rows lie between the two parts.
+struct RootSector {
+  std::uint32_t size = 0, bad_start = 0, bad_count = 0;
+  static constexpr auto layout =
+      big_endian(from_byte<0x1C2>(), field("hd_siz", &RootSector::size), from_byte<0x1F6>(),
+                 field("bsl_st", &RootSector::bad_start), field("bsl_cnt", &RootSector::bad_count));
+  static constexpr std::size_t rows_at = 0x1C6;
+};
+
 struct Row {
-  bool exists;
-  std::string id;
-  std::uint64_t start, count;  // sectors
+  std::uint8_t flag = 0;
+  std::array<Byte, 3> letters{};
+  std::uint32_t start = 0, count = 0;  ///< sectors
+  static constexpr auto layout = big_endian(field("p_flg", &Row::flag), field("p_id", &Row::letters),
+                                            field("p_st", &Row::start), field("p_siz", &Row::count));
+
+  bool exists() const { return (flag & kExists) != 0; }
+  std::string_view id() const { return as_text(letters); }
 };
 
 std::vector<Row> rows_of(ByteView sector) {
-  BigFields f(sector, "Atari root sector");
   std::vector<Row> rows;
-  for (std::size_t i = 0; i < kRows; ++i) {
-    std::size_t at = kRowsAt + i * kRowSize;
-    rows.push_back({(f.u8(at) & kExists) != 0, std::string(f.text(at + 1, 3)), f.u32(at + 4), f.u32(at + 8)});
-  }
+  for (std::size_t i = 0; i < kRows; ++i)
+    rows.push_back(read_structure<Row>(sector.data() + RootSector::rows_at + i * size_on_disk<Row>));
   return rows;
 }
 
@@ -50,18 +61,18 @@ std::string_view type_name(std::string_view id) {
 /// Every row that is there must lie on the disk, behind those before it, under a known identifier.
 bool is_table(ByteView sector, std::uint64_t disk_size) {
   if (sector.size() < kSectorSize) return false;
-  BigFields f(sector, "Atari root sector");
-  std::uint64_t sectors = f.u32(kDiskSizeAt), end = 1, there = 0;
+  auto root = read_structure<RootSector>(sector.data());
+  std::uint64_t sectors = root.size, end = 1, there = 0;
   if (sectors == 0 || sectors > disk_size / kSectorSize) return false;
   for (const Row& row : rows_of(sector)) {
-    if (!row.exists) continue;
-    bool known = std::find(std::begin(kIds), std::end(kIds), row.id) != std::end(kIds);
-    if (!known || row.start < end || row.count == 0 || row.start + row.count > sectors) return false;
-    end = row.start + row.count;
+    if (!row.exists()) continue;
+    bool known = std::find(std::begin(kIds), std::end(kIds), row.id()) != std::end(kIds);
+    std::uint64_t behind = std::uint64_t{row.start} + row.count;
+    if (!known || row.start < end || row.count == 0 || behind > sectors) return false;
+    end = behind;
     ++there;
   }
-  std::uint64_t bad = f.u32(kBadListAt), bad_count = f.u32(kBadListAt + 4);
-  return there > 0 && bad + bad_count <= sectors;
+  return there > 0 && std::uint64_t{root.bad_start} + root.bad_count <= sectors;
 }
 
 Match recognise_atari_table(Probe& probe) {
@@ -79,12 +90,12 @@ void read_chain(const Source& disk, std::uint64_t first, PartitionTable& table) 
     table.taken.emplace_back(at * kSectorSize, (at + 1) * kSectorSize);
     std::uint64_t next = 0;
     for (const Row& row : rows_of(raw)) {
-      if (!row.exists) continue;
-      if (row.id == kExtended) {
+      if (!row.exists()) continue;
+      if (row.id() == kExtended) {
         next = first + row.start;
       } else {
         table.partitions.push_back({std::to_string(table.partitions.size() + 1), "",
-                                    std::string(type_name(row.id)), (at + row.start) * kSectorSize,
+                                    std::string(type_name(row.id())), (at + row.start) * kSectorSize,
                                     row.count * kSectorSize});
       }
     }
@@ -102,13 +113,13 @@ ContainerPtr open_atari_table(const Input& input, OpenContext& context) {
   PartitionTable table;
   table.taken.emplace_back(0, kSectorSize);
   for (const Row& row : rows_of(raw)) {
-    if (!row.exists) continue;
-    if (row.id == kExtended) {
+    if (!row.exists()) continue;
+    if (row.id() == kExtended) {
       read_chain(*disk, row.start, table);
     } else {
       table.partitions.push_back({std::to_string(table.partitions.size() + 1), "",
-                                  std::string(type_name(row.id)), row.start * kSectorSize,
-                                  row.count * kSectorSize});
+                                  std::string(type_name(row.id())), std::uint64_t{row.start} * kSectorSize,
+                                  std::uint64_t{row.count} * kSectorSize});
     }
   }
   return make_partitions(std::move(disk), std::move(table));
@@ -125,7 +136,8 @@ Format atari_table_format() {
           .lacks = "eight further rows of other drivers",
           .suffixes = {},
           .recognise = recognise_atari_table,
-          .open = open_atari_table};
+          .open = open_atari_table,
+          .records = {record_at<RootSector>("root sector", 0)}};
 }
 
 }  // namespace operculum

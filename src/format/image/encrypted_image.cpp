@@ -9,6 +9,7 @@
 #include "cipher/block_ciphers.h"
 #include "cipher/disk_cipher.h"
 #include "cipher/key_derivation.h"
+#include "container/record_fields.h"
 #include "format/filesystem/file_tree.h"
 #include "format/image/disk_image.h"
 #include "format/image/formats.h"
@@ -214,7 +215,8 @@ Format encrypted_image_format() {
           .suffixes = {".dmg"},
           .single_stream = true,
           .recognise = recognise_encrypted,
-          .open = open_encrypted};
+          .open = open_encrypted,
+          .records = {record_at<FileHead>("header", 0)}};
 }
 
 }  // namespace operculum

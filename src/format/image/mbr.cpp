@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "container/record_fields.h"
 #include "format/image/formats.h"
 #include "format/image/partition_table.h"
 
@@ -151,7 +152,11 @@ Format mbr_format() {
           .lacks = "sectors of another size than 512 bytes",
           .suffixes = {".img", ".raw", ".dd"},
           .recognise = recognise_mbr,
-          .open = open_mbr};
+          .open = open_mbr,
+          .records = {record_at<MbrRow>("partition 1", mbr_rows_at),
+                      record_at<MbrRow>("partition 2", mbr_rows_at + mbr_row_size),
+                      record_at<MbrRow>("partition 3", mbr_rows_at + 2 * mbr_row_size),
+                      record_at<MbrRow>("partition 4", mbr_rows_at + 3 * mbr_row_size)}};
 }
 
 }  // namespace operculum

@@ -7,6 +7,7 @@
 #include "base/text.h"
 #include "codec/block.h"
 #include "codec/codec.h"
+#include "container/record_fields.h"
 #include "format/image/disk_image.h"
 #include "format/image/formats.h"
 #include "format/image/image_blocks.h"

@@ -8,6 +8,7 @@
 #include "base/fields.h"
 #include "base/structure.h"
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "format/image/disk_image.h"
 #include "format/image/formats.h"
 #include "io/cached_source.h"

@@ -11,6 +11,7 @@
 #include "codec/adc.h"
 #include "codec/block.h"
 #include "codec/lzfse.h"
+#include "container/record_fields.h"
 #include "format/filesystem/file_tree.h"
 #include "format/image/disk_image.h"
 #include "format/image/formats.h"
@@ -229,7 +230,7 @@ Format udif_format() {
       .single_stream = true,
       .recognise = recognise_udif,
       .open = open_udif,
-      .records = {record_at_end<Trailer>("trailer")}};
+      .records = {record_at_end<Trailer>("trailer", Trailer::size)}};
 }
 
 }  // namespace operculum

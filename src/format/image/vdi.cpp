@@ -7,6 +7,7 @@
 
 #include "base/structure.h"
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "format/filesystem/file_tree.h"
 #include "format/image/disk_image.h"
 #include "format/image/formats.h"

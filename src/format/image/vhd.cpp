@@ -4,6 +4,7 @@
 #include <algorithm>
 
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "format/image/disk_image.h"
 #include "format/image/formats.h"
 #include "format/image/image_blocks.h"

@@ -11,6 +11,7 @@
 #include "base/checksum.h"
 #include "base/structure_fields.h"
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "format/filesystem/file_tree.h"
 #include "format/image/disk_image.h"
 #include "format/image/formats.h"
@@ -311,7 +312,10 @@ Format vhdx_format() {
           .suffixes = {".vhdx", ".avhdx"},
           .single_stream = true,
           .recognise = recognise_vhdx,
-          .open = open_vhdx};
+          .open = open_vhdx,
+          .records = {record_at<VhdxHeader>("first header", 64 * kKiB),
+                      record_at<VhdxHeader>("second header", 128 * kKiB),
+                      record_at<RegionTable>("region table", 192 * kKiB)}};
 }
 
 }  // namespace operculum

@@ -14,6 +14,7 @@
 #include "base/structure_fields.h"
 #include "base/text.h"
 #include "codec/block.h"
+#include "container/record_fields.h"
 #include "format/image/disk_image.h"
 #include "format/image/formats.h"
 #include "io/cached_source.h"

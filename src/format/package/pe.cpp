@@ -9,6 +9,7 @@
 #include "base/structure.h"
 #include "base/text.h"
 #include "container/embedded.h"
+#include "container/record_fields.h"
 #include "format/package/formats.h"
 #include "format/package/pe_records.h"
 #include "format/package/pe_resources.h"

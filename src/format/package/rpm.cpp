@@ -376,7 +376,8 @@ Format rpm_format() {
           .suffixes = {".rpm"},
           .views = {"installed", "stored"},
           .recognise = recognise_rpm,
-          .open = open_rpm};
+          .open = open_rpm,
+          .records = {known_intro(kLead)}};
 }
 
 }  // namespace operculum

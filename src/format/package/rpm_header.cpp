@@ -6,6 +6,7 @@
 
 #include "base/error.h"
 #include "base/structure.h"
+#include "container/record_fields.h"
 
 namespace operculum::rpm {
 namespace {
@@ -117,6 +118,10 @@ std::vector<std::uint64_t> Header::numbers(std::uint32_t tag) const {
 std::uint64_t Header::number(std::uint32_t tag, std::uint64_t otherwise) const {
   std::vector<std::uint64_t> all = numbers(tag);
   return all.empty() ? otherwise : all.front();
+}
+
+KnownRecord known_intro(std::uint64_t at) {
+  return record_at<HeaderIntro>("signature header", at);
 }
 
 }  // namespace operculum::rpm

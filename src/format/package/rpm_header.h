@@ -4,6 +4,7 @@
 #include <string>
 #include <vector>
 
+#include "container/known_record.h"
 #include "io/source.h"
 
 namespace operculum::rpm {
@@ -88,5 +89,8 @@ class Header {
   Bytes store_;
   std::map<std::uint32_t, Value> values_;
 };
+
+/// What begins the signature header.
+KnownRecord known_intro(std::uint64_t at);
 
 }  // namespace operculum::rpm

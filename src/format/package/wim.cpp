@@ -11,6 +11,7 @@
 #include "base/fields.h"
 #include "base/text.h"
 #include "codec/codec.h"
+#include "container/record_fields.h"
 #include "format/filesystem/reparse.h"
 #include "format/package/formats.h"
 #include "format/package/wim_resource.h"

@@ -12,6 +12,7 @@
 #include "base/sum_kinds.h"
 #include "base/text.h"
 #include "codec/codec.h"
+#include "container/record_fields.h"
 #include "format/package/formats.h"
 
 namespace operculum {

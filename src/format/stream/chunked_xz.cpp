@@ -7,6 +7,7 @@
 #include "base/error.h"
 #include "base/structure.h"
 #include "codec/block.h"
+#include "container/record_fields.h"
 #include "format/stream/formats.h"
 #include "io/block_content.h"
 
@@ -144,7 +145,8 @@ Format chunked_xz_format() {
           .single_stream = true,
           .forward = true,
           .recognise = recognise_chunked_xz,
-          .open = open_chunked_xz};
+          .open = open_chunked_xz,
+          .records = {record_at<FrontRecord>("front", 0)}};
 }
 
 }  // namespace operculum

@@ -8,6 +8,7 @@
 #include "base/checksum.h"
 #include "base/error.h"
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "format/firmware/firmware_parts.h"
 #include "format/volume/ddf_records.h"
 #include "format/volume/formats.h"
@@ -328,7 +329,8 @@ Format ddf_format() {
       .lacks =
           "RAID 3, 5E, 5EE, MDF and offset 1E, sets of parity RAID in strips, sectors other than 512 bytes",
       .recognise = recognise_ddf,
-      .open = open_ddf};
+      .open = open_ddf,
+      .records = {record_at_end<Header>("anchor header", kSectorSize)}};
 }
 
 }  // namespace operculum

@@ -9,6 +9,7 @@
 #include "base/checksum.h"
 #include "base/error.h"
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "format/volume/formats.h"
 #include "format/volume/imsm_records.h"
 #include "format/volume/raid_array.h"
@@ -252,7 +253,8 @@ Format imsm_format() {
               "file's name",
           .lacks = "volumes that are being changed from one form to another, sectors other than 512 bytes",
           .recognise = recognise_imsm,
-          .open = open_imsm};
+          .open = open_imsm,
+          .records = {record_at_end<Head>("description", 2 * kSectorSize)}};
 }
 
 }  // namespace operculum

@@ -12,6 +12,7 @@
 #include "base/structure.h"
 #include "base/text.h"
 #include "cipher/key_derivation.h"
+#include "container/record_fields.h"
 #include "io/aligned_source.h"
 
 namespace operculum::integrity {
@@ -216,6 +217,10 @@ SourcePtr make_opened(SourcePtr file, const Layout& layout, std::shared_ptr<cons
       [cipher = std::move(cipher), first_sector](std::uint64_t offset, ByteView tag, ByteSpan block) {
         return cipher->open(first_sector + offset / kSector, tag, block);
       });
+}
+
+KnownRecord known_superblock() {
+  return record_at<Superblock>("superblock", 0);
 }
 
 }  // namespace operculum::integrity

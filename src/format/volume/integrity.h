@@ -4,6 +4,7 @@
 #include <string>
 
 #include "cipher/sealed_sectors.h"
+#include "container/known_record.h"
 #include "io/source.h"
 
 namespace operculum::integrity {
@@ -45,5 +46,8 @@ SourcePtr make_data(SourcePtr file, const Layout& layout, const std::optional<st
 /// The data decrypted, each block compared with its tag.
 SourcePtr make_opened(SourcePtr file, const Layout& layout, std::shared_ptr<const SealedSectors> cipher,
                       std::uint64_t first_sector);
+
+/// The superblock, at the begin of a file.
+KnownRecord known_superblock();
 
 }  // namespace operculum::integrity

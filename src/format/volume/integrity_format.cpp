@@ -47,7 +47,8 @@ Format integrity_format() {
       .lacks = "tags on another device, tags by a key; the journal is not replayed",
       .single_stream = true,
       .recognise = recognise_integrity,
-      .open = open_integrity};
+      .open = open_integrity,
+      .records = {known_superblock()}};
 }
 
 }  // namespace operculum

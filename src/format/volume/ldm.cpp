@@ -248,7 +248,8 @@ Format ldm_format() {
           "found by their ids; missing ones computed from parity or copies",
       .lacks = "partitions of an MBR or GPT that do not belong to the group",
       .recognise = recognise_ldm,
-      .open = open_ldm};
+      .open = open_ldm,
+      .records = {known_head()}};
 }
 
 }  // namespace operculum

@@ -6,6 +6,7 @@
 #include <string>
 #include <vector>
 
+#include "container/known_record.h"
 #include "io/source.h"
 
 namespace operculum::ldm {
@@ -69,5 +70,8 @@ std::optional<Disk> find_disk(const ReadAt& read);
 
 /// The database on a disk. Throws Malformed, Unsupported.
 Database read_database(const Source& file, const Disk& disk);
+
+/// The private head of a disk, at the first of its two places.
+KnownRecord known_head();
 
 }  // namespace operculum::ldm

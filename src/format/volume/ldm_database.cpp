@@ -6,12 +6,14 @@
 #include "base/cursor.h"
 #include "base/structure.h"
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "format/filesystem/file_tree.h"
 #include "format/volume/ldm.h"
 
 namespace operculum::ldm {
 namespace {
 
+constexpr std::uint64_t kHeadAt = 6 * kSector;
 constexpr std::string_view kDiskMark = "PRIVHEAD", kContentsMark = "TOCBLOCK", kDatabaseMark = "VMDB",
                            kRecordMark = "VBLK";
 
@@ -258,8 +260,7 @@ std::optional<Disk> disk_at(const ReadAt& read, std::uint64_t at) {
 }  // namespace
 
 std::optional<Disk> find_disk(const ReadAt& read) {
-  constexpr std::uint64_t kPlace = 6 * kSector;
-  if (auto found = disk_at(read, kPlace)) return found;
+  if (auto found = disk_at(read, kHeadAt)) return found;
   // on a disk with GPT at the end of the partition that holds the database
   constexpr std::string_view kTableMark = "EFI PART", kType = "5808c8aa-7e8f-42e0-85d2-e1e90434cfb3";
   constexpr std::size_t kEntry = 128, kEntries = 128, kGuid = 16, kLastAt = 40;
@@ -305,6 +306,10 @@ Database read_database(const Source& file, const Disk& disk) {
   Bytes area = read_exactly(file, at + head.vblk_offset, wanted, "LDM database");
   take_records(area, head, out);
   return out;
+}
+
+KnownRecord known_head() {
+  return record_at<PrivateHead>("private head", kHeadAt);
 }
 
 }  // namespace operculum::ldm

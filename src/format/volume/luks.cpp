@@ -8,6 +8,7 @@
 #include "base/error.h"
 #include "base/structure.h"
 #include "base/text.h"
+#include "container/record_fields.h"
 #include "format/volume/luks2_metadata.h"
 
 namespace operculum::luks {
@@ -247,6 +248,13 @@ Secret unlock(const Header& header, const Source& file, std::uint64_t at, KeyRin
     return KeyRing::Fit::no;
   });
   return std::move(*found);
+}
+
+PlacedFields shown_head(Probe& probe) {
+  auto head = fields_at<SecondHead>(probe, 0);
+  Bytes raw = probe.at(0, size_on_disk<SecondHead>);
+  bool first = raw.size() == size_on_disk<SecondHead> && read_field(&SecondHead::version, raw.data()) == 1;
+  return first ? fields_at<FirstHead>(probe, 0) : head;
 }
 
 }  // namespace operculum::luks

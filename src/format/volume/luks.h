@@ -7,6 +7,7 @@
 #include "cipher/disk_cipher.h"
 #include "cipher/key_derivation.h"
 #include "cipher/key_ring.h"
+#include "container/known_record.h"
 
 namespace operculum::luks {
 
@@ -68,5 +69,8 @@ Header read_header(const Source& file, std::uint64_t at);
 /// The volume's key, by a passphrase or the bytes of a key file from the ring. Throws NeedsKey.
 Secret unlock(const Header& header, const Source& file, std::uint64_t at, KeyRing& keys,
               const std::string& name);
+
+/// The head of either version, at the begin of a file.
+PlacedFields shown_head(Probe& probe);
 
 }  // namespace operculum::luks

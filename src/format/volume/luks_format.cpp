@@ -113,7 +113,8 @@ Format luks_format() {
       .suffixes = {".luks"},
       .single_stream = true,
       .recognise = recognise_luks,
-      .open = open_luks};
+      .open = open_luks,
+      .records = {{"header", shown_head}}};
 }
 
 Format told_luks_format(const SourcePtr& header) {

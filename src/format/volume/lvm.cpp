@@ -161,7 +161,8 @@ Format lvm_format() {
               "snapshots; physical volumes beside it found by their ids",
           .lacks = "caches (dm-cache, dm-writecache), dm-integrity, VDO, metadata of LVM1",
           .recognise = recognise_lvm,
-          .open = open_lvm};
+          .open = open_lvm,
+          .records = {{"label", shown_label}}};
 }
 
 }  // namespace operculum

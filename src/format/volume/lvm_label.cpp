@@ -5,6 +5,7 @@
 #include "base/checksum.h"
 #include "base/error.h"
 #include "base/structure.h"
+#include "container/record_fields.h"
 
 namespace operculum::lvm {
 namespace {
@@ -12,7 +13,7 @@ namespace {
 constexpr std::size_t kLabelSector = 512, kLabelSectors = 4, kIdSize = 32, kMostAreas = 64;
 constexpr std::size_t kAreaHead = 512, kLocationsAt = 40;
 constexpr std::uint64_t kLargestText = 16 << 20;  // bytes
-constexpr std::string_view kAreaMark = " LVM2 x[5A%r0N*>";
+constexpr std::string_view kLabelMark = "LABELONE", kAreaMark = " LVM2 x[5A%r0N*>";
 
 /// struct label_header.
 struct LabelHeader {
@@ -52,7 +53,7 @@ std::string with_dashes(std::string_view id) {
 std::optional<Label> find_label(const Read& read) {
   for (std::size_t sector = 0; sector < kLabelSectors; ++sector) {
     Bytes raw = read(sector * kLabelSector, kLabelSector);
-    if (raw.size() < kLabelSector || !starts_with(raw, "LABELONE")) continue;
+    if (raw.size() < kLabelSector || !starts_with(raw, kLabelMark)) continue;
     LabelHeader head = read_structure<LabelHeader>(raw.data());
     constexpr std::size_t kSummedFrom = 20;
     if (head.sector != sector || as_text(head.type) != "LVM2 001" ||
@@ -109,6 +110,13 @@ std::optional<std::string> read_metadata(const Source& volume, std::uint64_t at,
     throw Malformed(fmt::format("LVM2 metadata at offset {}: expected checksum {:#x}, found {:#x}",
                                 at + where.offset, where.checksum, own));
   return std::string(as_text(text));
+}
+
+PlacedFields shown_label(Probe& probe) {
+  for (std::uint64_t sector = 0; sector < kLabelSectors; ++sector)
+    if (starts_with(probe.at(sector * kLabelSector, kLabelSector), kLabelMark))
+      return fields_at<LabelHeader>(probe, sector * kLabelSector);
+  return {};
 }
 
 }  // namespace operculum::lvm

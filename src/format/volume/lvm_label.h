@@ -5,6 +5,7 @@
 #include <string>
 #include <vector>
 
+#include "container/known_record.h"
 #include "io/source.h"
 
 namespace operculum::lvm {
@@ -27,5 +28,8 @@ std::optional<Label> find_label(const Read& read);
 
 /// The newest metadata text of an area; nothing where it has none. Throws Malformed on damage.
 std::optional<std::string> read_metadata(const Source& volume, std::uint64_t at, std::uint64_t size);
+
+/// The label, in the sector that has it.
+PlacedFields shown_label(Probe& probe);
 
 }  // namespace operculum::lvm

@@ -170,7 +170,8 @@ Format md_format() {
           "arrays that are being reshaped, members in several containers other than disks, external metadata",
       .single_stream = true,
       .recognise = recognise_md,
-      .open = open_md};
+      .open = open_md,
+      .records = {{"superblock", shown_superblock}}};
 }
 
 }  // namespace operculum

@@ -9,6 +9,7 @@
 #include "base/fields.h"
 #include "base/structure.h"
 #include "base/text.h"
+#include "container/record_fields.h"
 
 namespace operculum::md {
 namespace {
@@ -93,6 +94,7 @@ std::optional<Superblock> read_new(std::uint64_t at, std::string_view version, c
   constexpr std::size_t kSumAt = 216;
   out.sum_fits = sum_fits(sum_without<std::endian::little>(raw, kSumAt), s.sb_csum);
   out.version = version;
+  out.at = at;
   out.array = s.set_uuid;
   out.name = until_zero(as_text(s.set_name));
   out.shape = {static_cast<int>(s.level), s.layout_number, s.chunksize * kSector, s.size * kSector};
@@ -125,6 +127,7 @@ std::optional<Superblock> read_old(ByteView raw, std::uint64_t at) {
   Superblock out;
   out.sum_fits = sum_fits(sum_without<Order>(raw, OldSuper::sum_at), s.sb_csum);
   out.version = "0.90";
+  out.at = at;
   std::uint32_t ids[] = {s.uuid0, s.uuid1, s.uuid2, s.uuid3};
   for (std::size_t i = 0; i < 16; ++i) out.array[i] = static_cast<Byte>(ids[i / 4] >> (24 - i % 4 * 8));
   std::uint64_t chunk = s.chunk_size, all = chunk == 0 ? at : at / chunk * chunk;
@@ -158,6 +161,16 @@ std::optional<Superblock> find_superblock(std::uint64_t size, const Read& read) 
   if (raw.size() < kOldSize) return std::nullopt;
   if (auto found = read_old<std::endian::little>(raw, at)) return found;
   return read_old<std::endian::big>(raw, at);
+}
+
+PlacedFields shown_superblock(Probe& probe) {
+  auto found = find_superblock(probe.size().value_or(0),
+                               [&](std::uint64_t at, std::size_t count) { return probe.at(at, count); });
+  if (!found) return {};
+  if (found->version != "0.90") return fields_at<NewSuper>(probe, found->at);
+  Bytes mark = probe.at(found->at, sizeof kMagic);
+  std::uint64_t magic = load_number(mark.data(), mark.size(), std::endian::little);
+  return fields_at<OldSuper>(probe, found->at, magic == kMagic ? std::endian::little : std::endian::big);
 }
 
 }  // namespace operculum::md

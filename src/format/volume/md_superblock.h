@@ -6,6 +6,7 @@
 #include <string>
 
 #include "base/time.h"
+#include "container/known_record.h"
 #include "format/volume/raid_array.h"
 
 namespace operculum::md {
@@ -15,7 +16,8 @@ namespace operculum::md {
 
 /// What a member says of itself and of its array.
 struct Superblock {
-  std::string version;  ///< "0.90", "1.0", "1.1", "1.2"
+  std::string version;   ///< "0.90", "1.0", "1.1", "1.2"
+  std::uint64_t at = 0;  ///< where it lies, in bytes
   std::array<Byte, 16> array = {};
   std::string name;  ///< of the array, where it has one
   RaidShape shape;
@@ -33,5 +35,8 @@ using Read = std::function<Bytes(std::uint64_t offset, std::size_t count)>;
 
 /// The superblock of a member of `size` bytes; nothing where there is none.
 std::optional<Superblock> find_superblock(std::uint64_t size, const Read& read);
+
+/// The superblock of a member, where it lies.
+PlacedFields shown_superblock(Probe& probe);
 
 }  // namespace operculum::md

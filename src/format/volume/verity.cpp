@@ -9,6 +9,7 @@
 #include "base/structure.h"
 #include "base/text.h"
 #include "cipher/key_derivation.h"
+#include "container/record_fields.h"
 #include "format/filesystem/file_tree.h"
 #include "io/aligned_source.h"
 #include "io/block_cache.h"
@@ -190,6 +191,10 @@ SourcePtr make_verified(SourcePtr data, SourcePtr hashes, const Tree& tree,
     throw Malformed(
         fmt::format("dm-verity: expected the root hash {}, found {}", to_hex(*root), to_hex(own)));
   return std::make_shared<VerifiedSource>(std::move(data), std::move(hashes), tree, std::move(own));
+}
+
+KnownRecord known_superblock() {
+  return record_at<Superblock>("superblock", 0);
 }
 
 }  // namespace operculum::verity

@@ -4,6 +4,7 @@
 #include <string>
 #include <vector>
 
+#include "container/known_record.h"
 #include "io/source.h"
 
 namespace operculum::verity {
@@ -43,5 +44,8 @@ Bytes root_of(const Tree& tree, const Source& hashes);
 /// The data, each block of which is compared when it is read; what does not fit throws Malformed. The root is
 /// compared with `root` where one is given; throws Malformed when it is another.
 SourcePtr make_verified(SourcePtr data, SourcePtr hashes, const Tree& tree, const std::optional<Bytes>& root);
+
+/// The superblock, at the begin of a file.
+KnownRecord known_superblock();
 
 }  // namespace operculum::verity

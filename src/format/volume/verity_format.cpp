@@ -52,7 +52,8 @@ Format verity_format() {
       .lacks = "correction of errors, trees without a superblock",
       .single_stream = true,
       .recognise = recognise_verity,
-      .open = open_verity};
+      .open = open_verity,
+      .records = {known_superblock()}};
 }
 
 Format told_verity_format(const SourcePtr& hashes, const std::optional<Bytes>& root) {

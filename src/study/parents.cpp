@@ -1,0 +1,93 @@
+#include "study/parents.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <set>
+
+#include "study/packing.h"
+
+namespace operculum::study {
+namespace {
+
+constexpr std::size_t kLeastRecords = 6, kLeastFolders = 2;
+constexpr NumberForm kParentForms[] = {{4, false}, {4, true}, {2, false}, {2, true}, {1, false}};
+
+/// How a number names a record.
+struct Counting {
+  std::uint64_t first;  ///< what the first record is called
+  std::uint64_t none;   ///< what stands where there is no folder
+};
+
+/// The name of a record, by itself; empty where names are elsewhere.
+std::string name_in(const Hypothesis& found, std::size_t row) {
+  if (!found.grid.texts.empty()) return found.grid.texts[row];
+  const Column* name = found.column(Role::name);
+  return name == nullptr ? "" : text_of(found.grid, *name, row);
+}
+
+bool has_plain_names(const Hypothesis& found) {
+  if (found.names) return found.names->place.has_value();
+  for (std::size_t row = 0; row < found.grid.rows(); ++row) {
+    std::string name = name_in(found, row);
+    if (name.empty() || name.find_first_of("/\\") != std::string::npos) return false;
+  }
+  return true;
+}
+
+/// Whether following these leads out of all folders.
+bool leads_out(const std::vector<std::size_t>& above, std::size_t none) {
+  for (std::size_t row : above) {
+    std::size_t steps = 0;
+    for (; row != none && steps <= above.size(); ++steps) row = above[row];
+    if (steps > above.size()) return false;
+  }
+  return true;
+}
+
+/// How many records lie in a folder, where the column at `at` is read in that way; 0 when it cannot be.
+std::size_t children(const Grid& grid, std::size_t at, NumberForm form, const Counting& counting,
+                     const std::vector<DataRun>& runs) {
+  const std::size_t none = grid.rows();
+  std::vector<std::size_t> above(grid.rows(), none);
+  std::set<std::size_t> folders;
+  std::size_t count = 0;
+  for (std::size_t row = 0; row < grid.rows(); ++row) {
+    std::uint64_t value = grid.value(row, at, form);
+    if (value == counting.none) continue;
+    std::uint64_t folder = value - counting.first;
+    if (folder >= none || folder == row || runs[folder].size != 0) return 0;
+    above[row] = folder;
+    folders.insert(folder);
+    ++count;
+  }
+  return folders.size() >= kLeastFolders && leads_out(above, none) ? count : 0;
+}
+
+}  // namespace
+
+void find_parents(Hypothesis& found) {
+  const Grid& grid = found.grid;
+  if (!grid.complete() || grid.rows() < kLeastRecords || !has_plain_names(found)) return;
+  std::vector<DataRun> runs = data_runs(found);
+  std::vector<bool> free = free_bytes(found.columns, grid.shape.fixed(), ShortNames::are_texts);
+  for (NumberForm form : kParentForms) {
+    const std::uint64_t all_ones = ~std::uint64_t{0} >> (64 - 8 * form.width);
+    for (Counting counting : {Counting{0, all_ones}, {1, 0}}) {
+      for (std::size_t at = 0; at + form.width <= grid.shape.fixed(); ++at) {
+        if (!may_lie(grid, free, at, form)) continue;
+        std::size_t count = children(grid, at, form, counting, runs);
+        if (count == 0) continue;
+        Column column{Role::parent, at, form, form.width};
+        column.detail = fmt::format("{}", counting.none);
+        column.why = fmt::format("numbers of records without data, from {} on", counting.first);
+        found.evidence.push_back(
+            fmt::format("{} of {} records tell which one they lie in", count, grid.rows()));
+        found.add(std::move(column));
+        return;
+      }
+    }
+  }
+}
+
+}  // namespace operculum::study
