@@ -23,6 +23,7 @@
 #include "support/ldm_writer.h"
 #include "support/lzo_writer.h"
 #include "support/msi_writer.h"
+#include "support/ntfs_writer.h"
 #include "support/old_zip_packers.h"
 #include "support/package_writer.h"
 #include "support/pe_writer.h"
@@ -194,6 +195,10 @@ std::map<std::string, Bytes> seeds() {
   write(all, "fat12", make_fat(plain, 12));
   write(all, "fat16", make_fat(plain, 16));
   write(all, "exfat", make_exfat(plain));
+  constexpr const char* kScattered = "pool/deep/limpet of the northern mole.bin";
+  write(all, "ntfs",
+        make_ntfs(links, {.packed = "pool/tide.csv", .scattered = kScattered, .streamed = "crab.txt"}));
+  write(all, "ntfs-listed", make_ntfs(plain, {.listed = kScattered, .holed = "pool/tide.csv"}));
   write(all, "hfs",
         make_hfs(links, {.packed_kept = "pool/tide.csv",
                          .scattered = "pool/deep/limpet of the northern mole.bin",

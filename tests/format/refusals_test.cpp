@@ -227,7 +227,7 @@ class Finder {
   void read(const std::string& name) { change(name, {}); }
 
   void look(const std::string& name) {
-    constexpr std::size_t kMostPlaces = 4000;
+    constexpr std::size_t kMostPlaces = 1000;
     const Bytes& whole = sample(name);
     Reads reads;
     read(name);
@@ -240,8 +240,7 @@ class Finder {
     for (std::size_t i = 0; i < places.size(); i += step) {
       std::uint64_t at = places[i];
       Byte old = whole[at];
-      for (Byte value : {Byte{0}, Byte{1}, Byte{0xff}, static_cast<Byte>(old ^ 1),
-                         static_cast<Byte>(old ^ 0x80), static_cast<Byte>(old + 2)})
+      for (Byte value : {Byte{0}, Byte{0xff}, static_cast<Byte>(old ^ 1), static_cast<Byte>(old ^ 0x80)})
         if (value != old) change(name, {{at, {value}}});
       for (std::size_t width : {2, 4, 8})
         if (at % width == 0 && at + width <= whole.size()) change_number(name, at, width);
@@ -256,7 +255,7 @@ class Finder {
     std::uint64_t big = load_number(bytes, width, std::endian::big);
     std::endian order = little <= big ? std::endian::little : std::endian::big;
     std::uint64_t old = std::min(little, big), most = ~std::uint64_t{0} >> (64 - 8 * width);
-    for (std::uint64_t value : {std::uint64_t{0}, old - 1, old + 1, old * 2, most, most >> 1, most >> 9}) {
+    for (std::uint64_t value : {std::uint64_t{0}, old + 1, old * 2, most, most >> 9}) {
       Bytes number(width);
       store_number(number.data(), width, value, order);
       if ((value & most) != old) change(name, {{at, number}});
@@ -344,7 +343,7 @@ TEST(Refusals, AreLookedFor) {
   std::set<std::string> kept;  // in order
   for (const auto& file : std::filesystem::recursive_directory_iterator(inputs + std::string(kCorpus)))
     if (file.is_regular_file()) kept.insert(file.path().string().substr(inputs.size()));
-  names.insert(names.end(), kept.begin(), kept.end());
+  names.insert(names.begin(), kept.begin(), kept.end());
   const char* only = std::getenv("OPERCULUM_ONLY");
   for (const std::string& name : names) {
     if (only != nullptr && name.find(only) == std::string::npos) continue;

@@ -242,10 +242,13 @@ class NtfsContainer final : public FileTree {
     return out;
   }
 
-  static std::optional<std::string> target_of(const Attribute& reparse) {
-    if (reparse.value.size() < 8) return std::nullopt;
-    return reparse_target(load_little<std::uint32_t>(reparse.value.data()),
-                          ByteView(reparse.value).subspan(8));
+  /// Of a reparse point, which lies in clusters of its own where a long target leaves it no room.
+  std::optional<std::string> target_of(const Attribute& reparse) const {
+    constexpr std::uint64_t kLargestPoint = 16 << 10;
+    if (reparse.size < 8 || reparse.size > kLargestPoint) return std::nullopt;
+    Bytes value = read_up_to(*volume_.data(reparse), 0, reparse.size);
+    if (value.size() < 8) return std::nullopt;
+    return reparse_target(load_little<std::uint32_t>(value.data()), ByteView(value).subspan(8));
   }
 
   std::optional<std::uint64_t> used_clusters() const {
