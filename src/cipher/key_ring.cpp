@@ -61,20 +61,26 @@ void KeyRing::add_named(const std::string& name, Key key, const std::string& pat
 }
 
 Key KeyRing::find_named(const std::string& name, const std::string& container, const Test& fits) {
-  bool wrong = false;
+  std::string_view why = "is needed";
   {
     std::lock_guard lock(state_->mutex);
     for (const State::Item& item : state_->items) {
+      if (item.name.empty() && item.meant_for(container))
+        why = "is needed, and no password that was given is it";
+    }
+    for (const State::Item& item : state_->items) {
       if (item.name != name || !item.meant_for(container)) continue;
       if (fits(item.key.secret) != Fit::no) return item.key;
-      wrong = true;
+      why = "does not fit";
     }
   }
   try {
     return find(container, fits);
-  } catch (const NeedsKey& error) {
-    throw NeedsKey(fmt::format("the key \"{}\" {}: {}; keys.toml can hold it under that name", escape(name),
-                               wrong ? "does not fit" : "is needed", error.what()));
+  } catch (const NeedsKey&) {
+    throw NeedsKey(
+        fmt::format("the key \"{}\" {}; give it in keys.toml under that name, or with --password-file or in "
+                    "OPERCULUM_PASSWORD",
+                    escape(name), why));
   }
 }
 

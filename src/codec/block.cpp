@@ -179,9 +179,9 @@ std::size_t decode_lzma(const LzmaBlock& block, ByteSpan out) {
 std::size_t decode_block(BlockCodec codec, ByteView packed, ByteSpan out) {
   const Row& row = row_of(codec);
   if (Result count = row.decode(packed, out)) return *count;
-  throw Malformed(
-      fmt::format("a {} block of {} bytes does not decode to the {} bytes expected; the data is damaged",
-                  row.name, packed.size(), out.size()));
+  throw Malformed(fmt::format(
+      "a block of {} bytes, packed by {}, does not decode to the {} bytes expected; the data is damaged",
+      packed.size(), row.name, out.size()));
 }
 
 }  // namespace operculum

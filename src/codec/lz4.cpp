@@ -6,6 +6,7 @@
 #include "base/error.h"
 #include "codec/blockwise_stream.h"
 #include "codec/decoders.h"
+#include "codec/lz4_reason.h"
 #include "codec/member_stream.h"
 
 namespace operculum {
@@ -33,7 +34,7 @@ class Lz4FrameStream final : public MemberStream {
   Step decode(ByteView in, ByteSpan out) override {
     std::size_t produced = out.size(), consumed = in.size();
     std::size_t result = LZ4F_decompress(context_, out.data(), &produced, in.data(), &consumed, nullptr);
-    if (LZ4F_isError(result)) fail("LZ4", LZ4F_getErrorName(result));
+    if (LZ4F_isError(result)) fail("LZ4", lz4_reason(result));
     if (in.empty() && produced == 0 && result != 0) fail_cut("LZ4");
     return {consumed, produced, result == 0};
   }

@@ -4,6 +4,7 @@
 #include <new>
 
 #include "base/error.h"
+#include "codec/lz4_reason.h"
 #include "codec/packers.h"
 
 namespace operculum {
@@ -58,8 +59,7 @@ class Lz4PackStream final : public Stream {
 
  private:
   void put(std::size_t made) {
-    if (LZ4F_isError(made) != 0)
-      throw Malformed(std::string("LZ4 cannot pack the content: ") + LZ4F_getErrorName(made));
+    if (LZ4F_isError(made) != 0) throw Malformed("LZ4 cannot pack the content: " + lz4_reason(made));
     at_ = 0;
     end_ = made;
   }

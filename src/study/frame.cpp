@@ -39,23 +39,59 @@ std::vector<HeadField> sorted(std::vector<HeadField> fields) {
   return fields;
 }
 
+std::shared_ptr<const Frame::Parts> Frame::read_parts(const Subject& subject, const Space& space) {
+  auto parts = std::make_shared<Parts>();
+  std::uint64_t size = subject.size(), tail = std::min<std::uint64_t>(kTail, size);
+  parts->bytes[0] = subject.read(0, kHead);
+  parts->bytes[1] = subject.read(size - tail, tail);
+  if (!space.plain)
+    parts->bytes[2].assign(space.bytes.begin(), space.bytes.begin() + static_cast<std::ptrdiff_t>(std::min(
+                                                                          space.bytes.size(), kHead)));
+  for (Part part : {Part::head, Part::tail, Part::index}) {
+    const Bytes& bytes = parts->bytes[static_cast<std::size_t>(part)];
+    for (NumberForm form : kForms)
+      for (std::size_t at = 0; at + form.width <= bytes.size(); ++at)
+        parts->numbers.push_back(
+            {read_number(bytes.data() + at, form), part, static_cast<std::uint16_t>(at), form});
+  }
+  std::stable_sort(parts->numbers.begin(), parts->numbers.end(),
+                   [](const Number& a, const Number& b) { return a.value < b.value; });
+  return parts;
+}
+
 Frame::Frame(const Subject& subject, const SpacePtr& space)
-    : size_(subject.size()), anchors_(subject.anchors) {
-  parts_[0] = subject.read(0, kHead);
-  std::uint64_t tail = std::min<std::uint64_t>(kTail, size_);
-  parts_[1] = subject.read(size_ - tail, tail);
-  if (!space->plain)
-    parts_[2].assign(space->bytes.begin(), space->bytes.begin() + static_cast<std::ptrdiff_t>(
-                                                                      std::min(space->bytes.size(), kHead)));
-  for (std::size_t i = 0; i < 3; ++i) limits_[i] = parts_[i].size();
+    : parts_(read_parts(subject, *space)), size_(subject.size()), anchors_(subject.anchors) {
+  for (std::size_t i = 0; i < 3; ++i) limits_[i] = parts_->bytes[i].size();
 }
 
 Frame Frame::narrowed(std::uint64_t head_end, std::uint64_t tail_begin, std::uint64_t index_end) const {
   Frame frame = *this;
-  frame.limits_[0] = std::min<std::uint64_t>(parts_[0].size(), head_end);
-  frame.limits_[1] = std::min<std::uint64_t>(parts_[1].size(), size_ - std::min(size_, tail_begin));
-  frame.limits_[2] = std::min<std::uint64_t>(parts_[2].size(), index_end);
+  frame.limits_[0] = std::min<std::uint64_t>(parts_->bytes[0].size(), head_end);
+  frame.limits_[1] = std::min<std::uint64_t>(parts_->bytes[1].size(), size_ - std::min(size_, tail_begin));
+  frame.limits_[2] = std::min<std::uint64_t>(parts_->bytes[2].size(), index_end);
   return frame;
+}
+
+/// Whether a number lies where one of its width may mean something.
+bool Frame::is_within(const Number& number) const {
+  std::uint64_t size = parts_->bytes[static_cast<std::size_t>(number.part)].size(),
+                limit = limits_[static_cast<std::size_t>(number.part)], width = number.form.width;
+  if (number.part == Part::tail) {
+    std::uint64_t reach = width == 1 ? 16 : width == 2 ? 32 : size;
+    return number.at >= std::max(size - limit, size - std::min(size, reach)) && number.at + width <= size;
+  }
+  std::uint64_t reach = width == 1 ? 16 : width == 2 ? 32 : limit;
+  return number.at + width <= std::min(limit, reach);
+}
+
+/// How likely it is that this one is meant, among those of the same value.
+int Frame::rank_of(const Number& number, bool big) const {
+  unsigned width = number.form.width;
+  int rank = width == 1 ? -6 : width == 2 ? 2 : 4;
+  rank += width > 1 && number.form.big == big ? 2 : 0;
+  rank += number.at % width == 0 ? 2 : number.at % 2 == 0 ? 1 : 0;
+  rank += number.part == Part::index ? 1 : 0;
+  return rank - (number.at > 64 && number.part != Part::tail ? 3 : 0);
 }
 
 std::optional<HeadField> Frame::find(std::uint64_t value, const std::vector<HeadField>& used,
@@ -65,38 +101,23 @@ std::optional<HeadField> Frame::find(std::uint64_t value, const std::vector<Head
         std::any_of(used.begin(), used.end(), [&](const HeadField& one) { return one.at == word.place; });
     if (word.value == value && !taken) return HeadField{Part::head, word.place, {1, false}, "", ""};
   }
+  auto [first, last] =
+      std::equal_range(parts_->numbers.begin(), parts_->numbers.end(), Number{value, {}, 0, {}},
+                       [](const Number& a, const Number& b) { return a.value < b.value; });
   std::optional<HeadField> best;
   int best_rank = -100;
-  for (Part part : {Part::head, Part::tail, Part::index}) {
-    const Bytes& bytes = parts_[static_cast<std::size_t>(part)];
-    std::uint64_t limit = limits_[static_cast<std::size_t>(part)];
-    std::uint64_t begin = part == Part::tail ? bytes.size() - limit : 0;
-    std::uint64_t end = part == Part::tail ? bytes.size() : limit;
-    for (NumberForm form : kForms) {
-      std::uint64_t reach = form.width == 1 ? 16 : form.width == 2 ? 32 : end;
-      std::uint64_t first = part == Part::tail ? std::max(begin, end - std::min(end, reach)) : begin;
-      for (std::uint64_t at = first; at + form.width <= (part == Part::tail ? end : std::min(end, reach));
-           ++at) {
-        if (read_number(bytes.data() + at, form) != value) continue;
-        if (form.width < 4 && is_in_text(bytes, at, form.width)) continue;
-        std::uint64_t place = part == Part::tail ? bytes.size() - at : at;
-        if (std::any_of(used.begin(), used.end(),
-                        [&](const HeadField& one) { return overlaps(one, part, place, form.width); }))
-          continue;
-        int rank = (form.width == 1   ? -6
-                    : form.width == 2 ? 2
-                                      : 4) +
-                   (form.width > 1 && form.big == big ? 2 : 0) +
-                   (at % form.width == 0 ? 2
-                    : at % 2 == 0        ? 1
-                                         : 0) +
-                   (part == Part::index ? 1 : 0) - (at > 64 && part != Part::tail ? 3 : 0);
-        if (rank > best_rank) {
-          best = HeadField{part, place, form, "", ""};
-          best_rank = rank;
-        }
-      }
-    }
+  for (auto number = first; number != last; ++number) {
+    const Bytes& bytes = parts_->bytes[static_cast<std::size_t>(number->part)];
+    unsigned width = number->form.width;
+    if (!is_within(*number) || (width < 4 && is_in_text(bytes, number->at, width))) continue;
+    std::uint64_t place = number->part == Part::tail ? bytes.size() - number->at : number->at;
+    if (std::any_of(used.begin(), used.end(),
+                    [&](const HeadField& one) { return overlaps(one, number->part, place, width); }))
+      continue;
+    int rank = rank_of(*number, big);
+    if (rank <= best_rank) continue;
+    best = HeadField{number->part, place, number->form, "", ""};
+    best_rank = rank;
   }
   return best;
 }
@@ -115,10 +136,11 @@ std::vector<std::uint64_t> Frame::places(std::uint64_t size) const {
     }
   };
   for (bool wide : {true, false}) {
-    look(parts_[0], 0, kNear, wide);
-    look(parts_[1], parts_[1].size() - std::min<std::size_t>(parts_[1].size(), kNear / 2), parts_[1].size(),
-         wide);
-    look(parts_[2], 0, kNear / 2, wide);
+    look(parts_->bytes[0], 0, kNear, wide);
+    look(parts_->bytes[1],
+         parts_->bytes[1].size() - std::min<std::size_t>(parts_->bytes[1].size(), kNear / 2),
+         parts_->bytes[1].size(), wide);
+    look(parts_->bytes[2], 0, kNear / 2, wide);
   }
   return all;
 }

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <memory>
 #include <optional>
 #include <span>
 #include <string>
@@ -61,7 +62,23 @@ class Frame {
   static constexpr std::size_t kHead = 256, kTail = 64;  // bytes
 
  private:
-  Bytes parts_[3];
+  /// A number that stands somewhere, in one of the forms.
+  struct Number {
+    std::uint64_t value;
+    Part part;
+    std::uint16_t at;  ///< from the begin of the part's bytes
+    NumberForm form;
+  };
+  /// What all frames of a space have in common.
+  struct Parts {
+    Bytes bytes[3];
+    std::vector<Number> numbers;  ///< by value; of equal ones in the order in which they are preferred
+  };
+  static std::shared_ptr<const Parts> read_parts(const Subject& subject, const Space& space);
+  bool is_within(const Number& number) const;
+  int rank_of(const Number& number, bool big) const;
+
+  std::shared_ptr<const Parts> parts_ = std::make_shared<Parts>();
   std::vector<FrameWord> words_;
   std::uint64_t limits_[3] = {};  // bytes that count: of the tail, the last ones
   std::uint64_t size_;

@@ -1,6 +1,7 @@
 #include <gtest/gtest.h>
 
 #include "base/background_sum.h"
+#include "base/brief_text.h"
 #include "base/checked.h"
 #include "base/checksum.h"
 #include "base/cursor.h"
@@ -122,6 +123,13 @@ TEST(BackgroundSum, MayBeGivenUpInTheMiddle) {
   sum.reset();
   std::unique_ptr<Sum> none = make_background_sum(find_sum("md5")->make({}));
   EXPECT_EQ(to_hex(none->finish()), "d41d8cd98f00b204e9800998ecf8427e");
+}
+
+TEST(BriefText, LeavesOutWhatIsLongerThanALine) {
+  EXPECT_EQ(escape_briefly("mole\x1b"), "mole\\x1b");
+  EXPECT_EQ(escape_briefly(std::string(80, 'x')), std::string(80, 'x'));
+  EXPECT_EQ(escape_briefly(std::string(300, 'x')), std::string(80, 'x') + "...");
+  EXPECT_EQ(escape_briefly(std::string(79, 'x') + "\xc3\xa4" + "tide"), std::string(79, 'x') + "...");
 }
 
 }  // namespace

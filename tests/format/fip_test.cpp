@@ -51,15 +51,13 @@ TEST(FirmwarePackage, EncryptedImagesOpenWithTheKeyOfTheRing) {
 TEST(FirmwarePackage, AWrongKeyOrNoneCostsThatImageAlone) {
   Bytes key = noise(32, 3), package = make_package(key);
   Held wrong = with_key(package, to_hex(noise(32, 4)));
-  EXPECT_REFUSAL(
-      text_at(*wrong, "soc-fw"), NeedsKey,
-      "the key \"firmware package\" does not fit: a password is needed; give it with --password-file, in "
-      "OPERCULUM_PASSWORD or in keys.toml; keys.toml can hold it under that name");
+  EXPECT_REFUSAL(text_at(*wrong, "soc-fw"), NeedsKey,
+                 "the key \"firmware package\" does not fit; give it in keys.toml under that name, or with "
+                 "--password-file or in OPERCULUM_PASSWORD");
   EXPECT_EQ(text_at(*wrong, "nt-fw"), as_text(noise(100, 9)));
-  EXPECT_REFUSAL(
-      text_at(*open_bytes(package, "board.fip"), "soc-fw"), NeedsKey,
-      "the key \"firmware package\" is needed: a password is needed; give it with --password-file, in "
-      "OPERCULUM_PASSWORD or in keys.toml; keys.toml can hold it under that name");
+  EXPECT_REFUSAL(text_at(*open_bytes(package, "board.fip"), "soc-fw"), NeedsKey,
+                 "the key \"firmware package\" is needed; give it in keys.toml under that name, or with "
+                 "--password-file or in OPERCULUM_PASSWORD");
   EXPECT_EQ(sentence([&] { text_at(*with_key(make_package(key, 7), to_hex(key)), "soc-fw"); }),
             "Unsupported: encryption of firmware images by algorithm 7");
   read_with_flips(package, 200, false);

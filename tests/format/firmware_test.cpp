@@ -174,16 +174,16 @@ TEST(ImageTree, EncryptedPartsNeedTheirKey) {
   Held without = open_bytes(update);
   EXPECT_TRUE(entry_at(*without, "images/settings").is(Entry::encrypted));
   EXPECT_REFUSAL(text_at(*without, "images/settings"), NeedsKey,
-                 "the key \"gauge-key\" is needed: a password is needed; give it with --password-file, in "
-                 "OPERCULUM_PASSWORD or in keys.toml; keys.toml can hold it under that name");
+                 "the key \"gauge-key\" is needed; give it in keys.toml under that name, or with "
+                 "--password-file or in OPERCULUM_PASSWORD");
   auto with_key = [&](const Bytes& key) {
     return open_bytes(update, "sample", As::file, [&](OpenContext& context) {
       context.keys.add_named("gauge-key", {std::string(as_text(key)), "a test"});
     });
   };
   EXPECT_REFUSAL(text_at(*with_key(noise(32, 77)), "images/settings"), NeedsKey,
-                 "the key \"gauge-key\" does not fit: a password is needed; give it with --password-file, in "
-                 "OPERCULUM_PASSWORD or in keys.toml; keys.toml can hold it under that name");
+                 "the key \"gauge-key\" does not fit; give it in keys.toml under that name, or with "
+                 "--password-file or in OPERCULUM_PASSWORD");
   EXPECT_EQ(text_at(*with_key(noise(32, 9)), "images/settings"), "station=7\nlamp=on\n");
 }
 

@@ -239,14 +239,13 @@ TEST(ImageTreeTool, DataWithinBehindAndEncrypted) {
   folder.write("b.its", source(image + secret));
   Held held = open_path(make_image(folder, "mkimage", {"-f", "b.its", "-k", "keys", "image"}));
   EXPECT_REFUSAL(text_at(*held, "images/settings"), NeedsKey,
-                 "the key \"iv\" is needed: a password is needed; give it with --password-file, in "
-                 "OPERCULUM_PASSWORD or in keys.toml; keys.toml can hold it under that name");
+                 "the key \"iv\" is needed; give it in keys.toml under that name, or with --password-file or "
+                 "in OPERCULUM_PASSWORD");
   held.context->keys.add_named("gauge", {std::string(as_text(key)), "a test"});
-  EXPECT_REFUSAL(
-      text_at(*held, "images/settings"), NeedsKey,
-      "the key \"iv\" is needed: a password is needed; give it with --password-file, in OPERCULUM_PASSWORD "
-      "or in keys.toml; keys.toml can hold it under that name");  // its initialisation vector is kept
-                                                                  // outside, too
+  EXPECT_REFUSAL(text_at(*held, "images/settings"), NeedsKey,
+                 "the key \"iv\" is needed; give it in keys.toml under that name, or with --password-file or "
+                 "in OPERCULUM_PASSWORD");  // its initialisation vector is kept
+                                            // outside, too
   held.context->keys.add_named("iv", {std::string(as_text(noise(16, 7))), "a test"});
   EXPECT_EQ(text_at(*held, "images/settings"), "station=7\n");
 }

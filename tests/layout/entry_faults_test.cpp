@@ -4,6 +4,7 @@
 
 #include "base/checksum.h"
 #include "container/format.h"
+#include "support/has.h"
 #include "support/language_case.h"
 
 namespace operculum::test {
@@ -236,6 +237,49 @@ TEST(Conditions, OfADamagedElementDoNotHold) {
               Bytes{3, 0});
   EXPECT_EQ(d.facts(), "sound=no") << d.error();
 }
+
+// ---- what cannot be worked out while a container is read
+
+struct Fault {
+  const char* body;
+  const char* says;
+};
+class Faults : public testing::TestWithParam<Fault> {};
+
+TEST_P(Faults, AreToldWithWhatWasWanted) {
+  std::string body = GetParam().body;
+  Described tried(body + "\nentry { path = \"{x}\"\ndata = rest(0) }\n", to_bytes("tide"));
+  EXPECT_TRUE(has(tried.error(), GetParam().says)) << body << "\n" << tried.error();
+}
+
+INSTANTIATE_TEST_SUITE_P(
+    All, Faults,
+    testing::Values(
+        Fault{"x = first(i in range(0, 0)) + 1", "a number is wanted here, and there is none"},
+        Fault{"x = lower(first(t in [\"a\"] where t == \"b\"))", "a text is wanted here, and there is none"},
+        Fault{"b = first(t in [bytes(0, 1)] where false)\nx = length(b)",
+              "bytes are wanted here, and there are none"},
+        Fault{"record H { b bytes[2] when false }\nh = H at 0\nx = length(h.b | zlib)",
+              "bytes are wanted here, and there are none"},
+        Fault{"x = length(bytes(0 - 5, 1))", "of -5; it cannot be negative"},
+        Fault{"record H { a u8 }\nrecord G { h H when false }\ng = G at 0\nx = g.h.a + 1",
+              "\"a\" is wanted of a record that is not there"},
+        Fault{"record H { a u8 when false }\nh = H at 0\nx = h.a + 1",
+              "the field \"a\" is not there in this record"},
+        Fault{"x = length([1, 2][0..5])", "elements 0 to 5 are wanted of a list of 2"},
+        Fault{"x = length(rest(100))", "the rest from offset 100 is wanted of 4 bytes"},
+        Fault{"x = sum(i in [0x7fffffffffffffff, 1]: i)", "this sum leaves the range of 64-bit numbers"},
+        Fault{"record H { a u8 }\nl = H[2] at 0\nx = offset_of(first(h in l where false))",
+              "the place of what is not there"},
+        Fault{"x = offset_of(range(0, 3))", "the place of a list that was not read and holds no records"},
+        Fault{"x = count(chain(n from 0 while true then n))",
+              "this chain comes back to where it was after 1 links"},
+        Fault{"x = length(cut(rest(0), [100])[0])",
+              "piece 0 of 100 bytes does not fit into the 4 that are left"},
+        Fault{"record T { a u8 }\nl = T[100] at 0\nx = l[50].a",
+              "a table of 100 elements of 1 bytes at offset 0 does not fit into the 4 bytes that are left"},
+        Fault{"record H { t text until \"zz\" }\nh = H at 0\nx = h.t",
+              "expected \"zz\" behind offset 0, found none"}));
 
 }  // namespace
 }  // namespace operculum::test

@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "base/error.h"
+#include "base/sum_text.h"
 #include "base/text.h"
 #include "codec/lzx.h"
 #include "codec/mszip.h"
@@ -122,9 +123,10 @@ class FolderStream final : public Stream {
   void check_sum(ByteView front, ByteView data, std::uint32_t stored) const {
     std::uint32_t of_data = checksum(data, 0);
     // The specification counts the reserved bytes in; some writers do not.
-    if (checksum(front.subspan(4, 4), of_data) == stored || checksum(front.subspan(4), of_data) == stored)
-      return;
-    throw Malformed(fmt::format("{} does not fit its checksum; the cabinet is damaged", where()));
+    std::uint32_t own = checksum(front.subspan(4, 4), of_data);
+    if (own == stored || checksum(front.subspan(4), of_data) == stored) return;
+    throw Malformed(fmt::format("{} does not fit its checksum{}; the cabinet is damaged", where(),
+                                told_sums(stored, own)));
   }
 
   void pass_block(std::size_t packed) {

@@ -8,9 +8,36 @@
 
 #include "base/checksum.h"
 #include "base/error.h"
+#include "base/numbers.h"
 #include "base/text.h"
 
 namespace operculum::btrfs {
+
+namespace {
+
+constexpr std::size_t kLongestSum = 32;  // bytes
+
+/// The sum of some bytes, as it is stored; returns its size.
+std::size_t make_sum(std::uint16_t type, ByteView bytes, Byte* out) {
+  switch (type) {
+    case crc32c_sum:
+      store_number(out, sizeof(std::uint32_t), ~crc32c(~0U, bytes));
+      return sizeof(std::uint32_t);
+    case xxhash_sum:
+      store_number(out, sizeof(std::uint64_t), XXH64(bytes.data(), bytes.size(), 0));
+      return sizeof(std::uint64_t);
+    case sha256_sum: {
+      Bytes own = from_hex(sha256_hex(bytes)).value();
+      std::copy(own.begin(), own.end(), out);
+      return own.size();
+    }
+    default:
+      blake2b(out, bytes.data(), nullptr, kLongestSum, bytes.size(), 0);
+      return kLongestSum;
+  }
+}
+
+}  // namespace
 
 std::size_t sum_size(std::uint16_t type) {
   constexpr std::size_t kSizes[] = {4, 8, 32, 32};
@@ -18,20 +45,15 @@ std::size_t sum_size(std::uint16_t type) {
 }
 
 bool has_sum(std::uint16_t type, ByteView bytes, ByteView sum) {
-  switch (type) {
-    case crc32c_sum:
-      return sum_fits(static_cast<std::uint32_t>(~crc32c(~0U, bytes)),
-                      load_little<std::uint32_t>(sum.data()));
-    case xxhash_sum:
-      return sum_fits(XXH64(bytes.data(), bytes.size(), 0), load_little<std::uint64_t>(sum.data()));
-    case sha256_sum:
-      return to_hex(sum.first(32)) == sha256_hex(bytes);
-    default: {
-      Byte own[32];
-      blake2b(own, bytes.data(), nullptr, sizeof own, bytes.size(), 0);
-      return std::equal(std::begin(own), std::end(own), sum.begin());
-    }
-  }
+  Byte own[kLongestSum];
+  std::size_t size = make_sum(type, bytes, own);
+  return sum_fits(std::equal(own, own + size, sum.begin()) ? 1 : 0, 1);
+}
+
+std::string told_sum(std::uint16_t type, ByteView bytes, ByteView sum) {
+  Byte own[kLongestSum];
+  std::size_t size = make_sum(type, bytes, own);
+  return fmt::format(" (stored {}, computed {})", to_hex(sum.first(size)), to_hex(ByteView(own, size)));
 }
 
 void SummedData::read_units(std::uint64_t logical, ByteSpan out) const {
@@ -66,7 +88,8 @@ void SummedData::compare(std::uint64_t logical, ByteSpan out) const {
       right = has_sum(type_, sector, sum);
     }
     if (!right)
-      throw Malformed(fmt::format("btrfs: the sector at the address {} does not fit its checksum", place));
+      throw Malformed(fmt::format("btrfs: the sector at the address {} does not fit its checksum{}", place,
+                                  told_sum(type_, sector, sum)));
   }
 }
 

@@ -15,6 +15,8 @@ enum SumType : std::uint16_t { crc32c_sum = 0, xxhash_sum = 1, sha256_sum = 2, b
 std::size_t sum_size(std::uint16_t type);
 /// Whether bytes have that checksum.
 bool has_sum(std::uint16_t type, ByteView bytes, ByteView sum);
+/// What is told where it has not: " (stored ..., computed ...)".
+std::string told_sum(std::uint16_t type, ByteView bytes, ByteView sum);
 
 /// Checksums of a stretch of sectors, `size` bytes each; `there` tells for which there are some.
 struct SectorSums {

@@ -34,6 +34,9 @@ Key read_key(ByteView bytes, std::string_view what) {
 bool fits_sum(ByteView block, std::uint16_t type) {
   return has_sum(type, block.subspan(kSumSize), block.first(kSumSize));
 }
+std::string told_sum_of(ByteView block, std::uint16_t type) {
+  return told_sum(type, block.subspan(kSumSize), block.first(kSumSize));
+}
 
 Timestamp time_of(std::uint64_t seconds, std::uint32_t nanoseconds) {
   return from_unix(static_cast<std::int64_t>(seconds), std::min<std::uint32_t>(nanoseconds, 999'999'999));
@@ -93,8 +96,9 @@ Superblock read_superblock(ByteView bytes) {
   s.sum_type = raw.csum_type;
   if (s.sum_type > blake2b_sum)
     throw Malformed(fmt::format("btrfs superblock: expected csum_type to be 0 to 3, found {}", s.sum_type));
-  if (bytes.size() < kSuperSize || !fits_sum(bytes.first(kSuperSize), s.sum_type))
-    throw Malformed("btrfs superblock: it does not fit its checksum");
+  if (bytes.size() < kSuperSize) throw CutShort("btrfs superblock: it is cut short");
+  if (ByteView summed = bytes.first(kSuperSize); !fits_sum(summed, s.sum_type))
+    throw Malformed("btrfs superblock: it does not fit its checksum" + told_sum_of(summed, s.sum_type));
   s.fsid.assign(raw.fsid.begin(), raw.fsid.end());
   s.generation = raw.generation;
   s.root = {raw.root, raw.root_level};
@@ -160,7 +164,8 @@ Bytes Volume::read_node(std::uint64_t at, unsigned level, std::size_t copy) cons
   Bytes raw(super_.nodesize);
   chunks_->read(at, raw, copy);
   if (!fits_sum(raw, super_.sum_type))
-    throw Malformed(fmt::format("btrfs node at address {}: it does not fit its checksum", at));
+    throw Malformed(fmt::format("btrfs node at address {}: it does not fit its checksum{}", at,
+                                told_sum_of(raw, super_.sum_type)));
   auto head = read_structure<NodeHead>(raw.data());
   if (head.bytenr != at || head.level != level)
     throw Malformed(fmt::format("btrfs node at address {}: expected bytenr {} and level {}, found {} and {}",

@@ -6,6 +6,7 @@
 #include "base/checked.h"
 #include "base/checksum.h"
 #include "base/structure_fields.h"
+#include "base/sum_text.h"
 #include "base/text.h"
 #include "codec/block.h"
 #include "codec/codec.h"
@@ -106,8 +107,9 @@ class ErofsContainer final : public FileTree {
     Bytes all = read_up_to(*image_, kSuperAt, length);
     constexpr std::size_t kSumAt = place_of(&Super::checksum).at;
     std::fill_n(all.begin() + kSumAt, 4, Byte{0});
-    if (crc32c(~0U, all) != super_.checksum)
-      add_finding(Finding::Level::fault, "the superblock does not fit its checksum");
+    if (std::uint32_t own = crc32c(~0U, all); own != super_.checksum)
+      add_finding(Finding::Level::fault,
+                  "the superblock does not fit its checksum" + told_sums(super_.checksum, own));
   }
 
   Inode read_inode(std::uint64_t number) const {

@@ -6,6 +6,7 @@
 
 #include "base/checksum.h"
 #include "base/fields.h"
+#include "base/sum_text.h"
 #include "base/text.h"
 #include "container/record_fields.h"
 #include "container/rewrite.h"
@@ -139,9 +140,9 @@ class ExtContainer final : public FileTree {
       throw Malformed(fmt::format(
           "inode {}: a block of the folder lacks the mark of its checksum, which could not be compared",
           folder.number));
-    if (tail.checksum != crc32c(volume_.seed_of(folder), summed))
-      throw Malformed(
-          fmt::format("inode {}: a block of the folder does not fit its checksum", folder.number));
+    if (std::uint32_t own = crc32c(volume_.seed_of(folder), summed); tail.checksum != own)
+      throw Malformed(fmt::format("inode {}: a block of the folder does not fit its checksum{}",
+                                  folder.number, told_sums(tail.checksum, own)));
   }
 
   void check_index_sum(const Inode& folder, ByteView block, std::size_t counts_at) const {
@@ -152,9 +153,9 @@ class ExtContainer final : public FileTree {
     auto tail = read_structure<IndexTail>(bytes.bytes(tail_at, size_on_disk<IndexTail>).data());
     Bytes summed(block.begin(), block.begin() + static_cast<std::ptrdiff_t>(used));
     append_structure(summed, IndexTail{tail.reserved, 0});
-    if (tail.checksum != crc32c(volume_.seed_of(folder), summed))
-      throw Malformed(
-          fmt::format("inode {}: a block of the folder's index does not fit its checksum", folder.number));
+    if (std::uint32_t own = crc32c(volume_.seed_of(folder), summed); tail.checksum != own)
+      throw Malformed(fmt::format("inode {}: a block of the folder's index does not fit its checksum{}",
+                                  folder.number, told_sums(tail.checksum, own)));
   }
 
   void rows_of(const Rows& rows, ByteView block) {

@@ -3,6 +3,7 @@
 
 #include "base/error.h"
 #include "base/fields.h"
+#include "base/sum_text.h"
 #include "format/filesystem/ext_sums.h"
 #include "format/filesystem/ext_volume.h"
 
@@ -33,9 +34,10 @@ ExtendedAttributes Volume::attributes(const Inode& inode) const {
   if (head.magic != kAttributeMagic)
     throw Malformed(fmt::format("inode {}: its attribute block lacks the magic", inode.number));
   constexpr std::size_t kSumAt = place_of(&AttributeHead::checksum).at;
-  if (super_.has(metadata_checksum_feature) &&
-      head.checksum != sum_without(with_number(seed_, inode.attribute_block, 8), raw, kSumAt, 4))
-    throw Malformed(fmt::format("inode {}: its attribute block does not fit its checksum", inode.number));
+  std::uint32_t own = sum_without(with_number(seed_, inode.attribute_block, 8), raw, kSumAt, 4);
+  if (super_.has(metadata_checksum_feature) && head.checksum != own)
+    throw Malformed(fmt::format("inode {}: its attribute block does not fit its checksum{}", inode.number,
+                                told_sums(head.checksum, own)));
   add_attributes(ByteView(raw).subspan(size_on_disk<AttributeHead>), raw, "ext attribute block", out);
   return out;
 }

@@ -4,6 +4,7 @@
 #include <algorithm>
 
 #include "base/error.h"
+#include "base/sum_text.h"
 #include "format/filesystem/ext_sums.h"
 #include "format/filesystem/ext_volume.h"
 #include "format/filesystem/indirect_blocks.h"
@@ -32,8 +33,11 @@ ExtentHead Volume::extent_head(const Inode& inode, ByteView node, unsigned level
   std::size_t tail = kHead + head.most * kRow;
   bool summed =
       super_.has(metadata_checksum_feature) && node.size() == super_.block_size && tail + 4 <= node.size();
-  if (summed && load_little<std::uint32_t>(node.data() + tail) != crc32c(seed_of(inode), node.first(tail)))
-    throw Malformed(fmt::format("inode {}: an extent node does not fit its checksum", inode.number));
+  if (!summed) return head;
+  auto stored = load_little<std::uint32_t>(node.data() + tail);
+  if (std::uint32_t own = crc32c(seed_of(inode), node.first(tail)); stored != own)
+    throw Malformed(fmt::format("inode {}: an extent node does not fit its checksum{}", inode.number,
+                                told_sums(stored, own)));
   return head;
 }
 

@@ -7,6 +7,7 @@
 #include "base/checked.h"
 #include "base/checksum.h"
 #include "base/structure_fields.h"
+#include "base/sum_text.h"
 #include "io/cached_source.h"
 
 namespace operculum::nilfs {
@@ -244,9 +245,14 @@ void Volume::find_super_root(const std::function<void(Finding::Level, std::strin
       break;
     }
     Bytes log = read_up_to(*image_, at * block, head.nblocks * block);
-    if (log.size() < head.nblocks * block ||
-        !sum_fits(crc32_plain(super_.crc_seed, ByteView(log).subspan(4)), head.datasum)) {
-      wrong = fmt::format("the log at block {} does not fit its checksum", at);
+    if (log.size() < head.nblocks * block) {
+      wrong = fmt::format("the log at block {} is cut short", at);
+      break;
+    }
+    std::uint32_t own = crc32_plain(super_.crc_seed, ByteView(log).subspan(4));
+    if (!sum_fits(own, head.datasum)) {
+      wrong =
+          fmt::format("the log at block {} does not fit its checksum{}", at, told_sums(head.datasum, own));
       break;
     }
     if ((head.flags & kHasSuperRoot) != 0) root = at + head.nblocks - 1;
@@ -262,9 +268,14 @@ void Volume::find_super_root(const std::function<void(Finding::Level, std::strin
   LittleFields f(raw, "NILFS2 super root", root * block);
   auto head = structure_at<SuperRoot>(f, 0);
   std::size_t bytes = head.bytes, step = super_.inode_size;
-  if (bytes < SuperRoot::inodes_at + 3 * step || bytes > raw.size() ||
-      !sum_fits(crc32_plain(super_.crc_seed, ByteView(raw).subspan(4, bytes - 4)), head.sum))
-    throw Malformed(fmt::format("NILFS2 super root at block {} does not fit its checksum", root));
+  constexpr std::size_t kLeast = SuperRoot::inodes_at;
+  if (bytes < kLeast + 3 * step || bytes > raw.size())
+    throw Malformed(fmt::format("NILFS2 super root at block {}: expected a size of {} to {} bytes, found {}",
+                                root, kLeast + 3 * step, raw.size(), bytes));
+  std::uint32_t own = crc32_plain(super_.crc_seed, ByteView(raw).subspan(4, bytes - 4));
+  if (!sum_fits(own, head.sum))
+    throw Malformed(fmt::format("NILFS2 super root at block {} does not fit its checksum{}", root,
+                                told_sums(head.sum, own)));
   auto inode_at = [&](std::size_t index) {
     return structure_at<Inode>(f, SuperRoot::inodes_at + index * step);
   };

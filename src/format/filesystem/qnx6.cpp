@@ -12,6 +12,7 @@
 
 #include "base/checksum.h"
 #include "base/structure.h"
+#include "base/sum_text.h"
 #include "base/text.h"
 #include "container/record_fields.h"
 #include "format/filesystem/file_tree.h"
@@ -95,8 +96,10 @@ std::optional<Shape> read_super(ByteView raw, std::uint64_t at) {
   for (std::endian order : {std::endian::little, std::endian::big}) {
     Shape out{order, read_structure<Superblock>(raw.data(), order), {}, {}};
     if (out.super.magic != kMagic) continue;
-    if (!sum_fits(crc_of(raw.subspan(8, kSuperSize - 8)), out.super.checksum))
-      throw Malformed(fmt::format("QNX 6 superblock at offset {}: it does not fit its checksum", at));
+    std::uint32_t own = crc_of(raw.subspan(8, kSuperSize - 8));
+    if (!sum_fits(own, out.super.checksum))
+      throw Malformed(fmt::format("QNX 6 superblock at offset {}: it does not fit its checksum{}", at,
+                                  told_sums(out.super.checksum, own)));
     std::uint32_t block = out.super.block_size;
     if (block < 512 || block > 65536 || !std::has_single_bit(block))
       throw Malformed(

@@ -71,7 +71,8 @@ class Blocks {
           f.base(), magic));
     if (sums() && !fits_checksum(f.all(), place_of(&LeafRecord5::crc).at))
       throw Malformed(
-          fmt::format("XFS attribute block at byte {} of its fork: it does not fit its checksum", f.base()));
+          fmt::format("XFS attribute block at byte {} of its fork: it does not fit its checksum{}", f.base(),
+                      told_checksum(f.all(), place_of(&LeafRecord5::crc).at)));
     std::size_t count = sums() ? structure_at<LeafRecord5>(f, 0).count : structure_at<LeafRecord>(f, 0).count,
                 head = sums() ? leaf_header_size5 : leaf_header_size;
     for (std::size_t i = 0; i < count; ++i) {

@@ -86,7 +86,8 @@ class Folder {
           fmt::format("XFS folder block at offset {}: expected the magic \"{}\" or \"{}\", found 0x{:08x}",
                       at, sums ? "XDB3" : "XD2B", sums ? "XDD3" : "XD2D", magic));
     if (sums && !fits_checksum(raw, place_of(&FolderBlock::crc).at))
-      throw Malformed(fmt::format("XFS folder block at offset {}: it does not fit its checksum", at));
+      throw Malformed(fmt::format("XFS folder block at offset {}: it does not fit its checksum{}", at,
+                                  told_checksum(raw, place_of(&FolderBlock::crc).at)));
     std::size_t end = size;
     if (only) {  // behind the names lies an index of them
       constexpr std::size_t tail_size = size_on_disk<FolderTail>;

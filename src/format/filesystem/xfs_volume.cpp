@@ -6,6 +6,7 @@
 
 #include "base/checksum.h"
 #include "base/structure_fields.h"
+#include "base/sum_text.h"
 #include "format/filesystem/xfs_records.h"
 #include "io/cached_source.h"
 
@@ -55,11 +56,23 @@ Timestamp time_of(const TimeRecord& time, bool big) {
 
 }  // namespace
 
+namespace {
+constexpr std::size_t kChecksumSize = 4;
+
+/// The one that bytes should have, its own place counted as zeros.
+std::uint32_t checksum_of(ByteView bytes, std::size_t at) {
+  constexpr Byte kZeros[kChecksumSize] = {};
+  return ~crc32c(crc32c(crc32c(~0U, bytes.first(at)), kZeros), bytes.subspan(at + kChecksumSize));
+}
+}  // namespace
+
 bool fits_checksum(ByteView bytes, std::size_t at) {
-  constexpr Byte kZeros[4] = {};
-  if (bytes.size() < at + sizeof kZeros) return false;
-  std::uint32_t sum = crc32c(crc32c(crc32c(~0U, bytes.first(at)), kZeros), bytes.subspan(at + sizeof kZeros));
-  return ~sum == load_little<std::uint32_t>(bytes.data() + at);
+  return bytes.size() >= at + kChecksumSize &&
+         checksum_of(bytes, at) == load_little<std::uint32_t>(bytes.data() + at);
+}
+
+std::string told_checksum(ByteView bytes, std::size_t at) {
+  return told_sums(load_little<std::uint32_t>(bytes.data() + at), checksum_of(bytes, at));
 }
 
 bool Superblock::needs_repair() const {
@@ -97,9 +110,11 @@ Superblock read_superblock(ByteView bytes) {
     refuse(&Superblock::dblocks, "no more than any file can have");
   if (s.blocklog + s.dirblklog > 16)
     refuse(&Superblock::dirblklog, "for folder blocks of at most 65,536 bytes");
-  if (version == 5 &&
-      (bytes.size() < s.sectsize || !fits_checksum(bytes.first(s.sectsize), place_of(&Superblock::crc).at)))
-    throw Malformed("XFS superblock: it does not fit its checksum (sb_crc)");
+  constexpr std::size_t kSumAt = place_of(&Superblock::crc).at;
+  if (version < 5) return s;
+  if (bytes.size() < s.sectsize) throw CutShort("XFS superblock: it is cut short");
+  if (ByteView summed = bytes.first(s.sectsize); !fits_checksum(summed, kSumAt))
+    throw Malformed("XFS superblock: it does not fit sb_crc" + told_checksum(summed, kSumAt));
   return s;
 }
 
@@ -211,7 +226,8 @@ void Volume::walk_node(std::uint64_t block, unsigned level, std::unordered_set<s
                     "and {}",
                     at, sums ? "BMA3" : "BMAP", level, block_head.magic, block_head.level));
   if (sums && !fits_checksum(raw, bb_crc_at))
-    throw Malformed(fmt::format("XFS extent tree at offset {}: the block does not fit its checksum", at));
+    throw Malformed(fmt::format("XFS extent tree at offset {}: the block does not fit its checksum{}", at,
+                                told_checksum(raw, bb_crc_at)));
   std::size_t head = sums ? tree_header_size5 : tree_header_size,
               most = (super_.blocksize - head) / (tree_key_size + tree_pointer_size);
   std::size_t count = block_head.numrecs;

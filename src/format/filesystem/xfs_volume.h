@@ -94,6 +94,8 @@ Superblock read_superblock(ByteView bytes);
 
 /// Whether a structure of a file system with checksums fits its own, which lies at `at` and counts as zeros.
 bool fits_checksum(ByteView bytes, std::size_t at);
+/// What is told where it does not: " (stored ..., computed ...)".
+std::string told_checksum(ByteView bytes, std::size_t at);
 
 /// The structures of an XFS file system, read as they are wanted.
 class Volume {

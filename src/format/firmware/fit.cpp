@@ -7,6 +7,7 @@
 
 #include <algorithm>
 
+#include "base/brief_text.h"
 #include "base/error.h"
 #include "base/sum_kinds.h"
 #include "base/text.h"
@@ -202,7 +203,7 @@ ContainerPtr open_fit(const Input& input, OpenContext& context) {
           bool is_image = property.name != "compatible";
           if (missing && is_image)
             out.fault(fmt::format("configuration {} wants {} \"{}\", which is not there", escape(one.name),
-                                  escape(property.name), escape(name)));
+                                  escape(property.name), escape_briefly(name)));
           of += fmt::format("{}{} {}", of.empty() ? "" : ", ", property.name, name);
         }
       }

@@ -10,6 +10,7 @@
 #include "base/checksum.h"
 #include "base/error.h"
 #include "base/structure.h"
+#include "base/sum_text.h"
 #include "base/text.h"
 #include "base/units.h"
 #include "container/record_fields.h"
@@ -279,8 +280,10 @@ class Reader {
     return make_block_content(std::move(blocks), [image, volume, name](const Block& block, ByteSpan out) {
       if (image->read_at(block.stored_offset, out) < out.size())
         throw CutShort(fmt::format("{}: block {} is cut short", escape(name), block.tag));
-      if (sum_of(out) != volume.blocks.at(block.tag).header.data_crc)
-        throw Malformed(fmt::format("{}: block {} does not fit its checksum", escape(name), block.tag));
+      std::uint32_t own = sum_of(out), stored = volume.blocks.at(block.tag).header.data_crc;
+      if (own != stored)
+        throw Malformed(fmt::format("{}: block {} does not fit its checksum{}", escape(name), block.tag,
+                                    told_sums(stored, own)));
     });
   }
 

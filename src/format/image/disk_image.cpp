@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "base/brief_text.h"
 #include "base/text.h"
 #include "base/units.h"
 #include "codec/codec.h"
@@ -163,8 +164,9 @@ SourcePtr open_parent(const Input& input, OpenContext& context, const ParentImag
     }
   }
   if (!file) {
-    std::string called = name.empty() && !wanted.ids.empty() ? "with id " + wanted.ids.front()
-                                                             : fmt::format("\"{}\"", escape(wanted.name));
+    std::string called = name.empty() && !wanted.ids.empty()
+                             ? "with id " + wanted.ids.front()
+                             : fmt::format("\"{}\"", escape_briefly(wanted.name));
     findings.push_back(
         {Finding::Level::fault,
          fmt::format(

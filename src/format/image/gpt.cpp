@@ -6,6 +6,7 @@
 #include "base/checked.h"
 #include "base/checksum.h"
 #include "base/structure.h"
+#include "base/sum_text.h"
 #include "base/text.h"
 #include "container/record_fields.h"
 #include "format/filesystem/file_tree.h"
@@ -97,8 +98,8 @@ Header read_header(const Source& disk, std::uint64_t sector, std::uint64_t at) {
   if (raw.header_size < size_on_disk<HeaderRecord> || raw.header_size > sector)
     throw Malformed(fmt::format("a size of {} bytes is not possible", raw.header_size));
   std::fill_n(bytes.begin() + place_of(&HeaderRecord::header_crc32).at, sizeof raw.header_crc32, Byte{0});
-  if (crc32(0, ByteView(bytes).first(raw.header_size)) != raw.header_crc32)
-    throw Malformed("it does not fit its checksum");
+  if (std::uint32_t own = crc32(0, ByteView(bytes).first(raw.header_size)); own != raw.header_crc32)
+    throw Malformed("it does not fit its checksum" + told_sums(raw.header_crc32, own));
   if (raw.entry_count > kMostEntries || raw.entry_size < 128 || raw.entry_size > 4096 ||
       raw.entry_size % 8 != 0)
     throw Malformed(fmt::format("{} entries of {} bytes are not possible", raw.entry_count, raw.entry_size));
@@ -113,7 +114,8 @@ Header read_header(const Source& disk, std::uint64_t sector, std::uint64_t at) {
            .guid = guid_text(raw.disk_guid)};
   h.entries = read_exactly(disk, checked_mul(h.entries_at, sector, "the GPT entries' place"),
                            std::uint64_t{h.count} * h.entry_size, "GPT entries");
-  if (crc32(0, h.entries) != raw.entries_crc32) throw Malformed("its entries do not fit their checksum");
+  if (std::uint32_t own = crc32(0, h.entries); own != raw.entries_crc32)
+    throw Malformed("its entries do not fit their checksum" + told_sums(raw.entries_crc32, own));
   return h;
 }
 

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <unordered_map>
 
+#include "base/brief_text.h"
 #include "base/error.h"
 #include "base/fields.h"
 #include "base/sum_kinds.h"
@@ -348,7 +349,7 @@ ContainerPtr open_rpm(const Input& input, OpenContext& context) {
   ContainerPtr members = stored_view(bytes, signature, header);
   if (context.view == "stored") return members;
   if (!format.empty() && format != "cpio")
-    throw Unsupported(fmt::format("RPM payloads of format {}", escape(format)));
+    throw Unsupported(fmt::format("RPM payloads of format {}", escape_briefly(format)));
   if (header.end() >= bytes->size())
     throw CutShort("the package ends behind its header: the payload is missing; get it again");
   SourcePtr packed = make_slice(bytes, header.end(), bytes->size() - header.end());

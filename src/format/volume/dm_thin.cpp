@@ -7,6 +7,7 @@
 #include "base/checked.h"
 #include "base/checksum.h"
 #include "base/structure.h"
+#include "base/sum_text.h"
 #include "io/cached_source.h"
 #include "io/mapped_source.h"
 
@@ -44,8 +45,12 @@ struct NodeHeader {
       field("max_entries", &NodeHeader::max_entries), field("value_size", &NodeHeader::value_size));
 };
 
-bool block_fits(ByteView block, std::uint32_t salt) {
-  return sum_fits(crc32c(~0U, block.subspan(4)) ^ salt, load_little<std::uint32_t>(block.data()));
+/// Throws Malformed unless a block fits the sum that it begins with.
+void compare_sum(ByteView block, std::uint32_t salt, std::uint64_t at) {
+  std::uint32_t own = crc32c(~0U, block.subspan(4)) ^ salt, stored = load_little<std::uint32_t>(block.data());
+  if (!sum_fits(own, stored))
+    throw Malformed(fmt::format("thin metadata at offset {}: the block does not fit its checksum{}", at,
+                                told_sums(stored, own)));
 }
 
 struct Found {
@@ -62,11 +67,13 @@ Found find(const Source& metadata, std::uint64_t root, std::uint64_t key) {
     Bytes raw = read_exactly(metadata, at, kBlock, "thin metadata");
     NodeHeader head = read_structure<NodeHeader>(raw.data());
     constexpr std::uint32_t kMost = (kBlock - kKeysAt) / 16;
-    if (!block_fits(raw, kNodeSalt) || head.blocknr != block || head.value_size != 8 ||
-        head.max_entries > kMost || head.nr_entries > head.max_entries)
+    compare_sum(raw, kNodeSalt, at);
+    if (head.blocknr != block || head.value_size != 8 || head.max_entries > kMost ||
+        head.nr_entries > head.max_entries)
       throw Malformed(fmt::format(
-          "thin metadata at offset {}: block {} is no node of a tree or does not fit its checksum", at,
-          block));
+          "thin metadata at offset {}: block {} is no node of a tree: expected its number, values of 8 bytes "
+          "and at most {} entries, found {}, {} and {} of {}",
+          at, block, kMost, head.blocknr, head.value_size, head.nr_entries, head.max_entries));
     auto key_at = [&](std::size_t i) { return load_little<std::uint64_t>(raw.data() + kKeysAt + i * 8); };
     auto value_at = [&](std::size_t i) {
       return load_little<std::uint64_t>(raw.data() + kKeysAt + (head.max_entries + i) * 8);
@@ -100,8 +107,7 @@ class ThinSource final : public MappedSource {
     Bytes raw = read_exactly(*metadata_, 0, kBlock, "thin metadata");
     Superblock super = read_structure<Superblock>(raw.data());
     if (super.magic != kThinMagic) throw Malformed("thin metadata: the magic is missing");
-    if (!block_fits(raw, kSuperSalt))
-      throw Malformed("thin metadata: the superblock does not fit its checksum");
+    compare_sum(raw, kSuperSalt, 0);
     if (super.version != 1 && super.version != 2)
       throw Unsupported(fmt::format("thin metadata of version {}", super.version));
     block_ = super.data_block_size * kThinSector;

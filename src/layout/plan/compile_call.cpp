@@ -157,8 +157,6 @@ std::vector<NodePtr> Compiler::positional(const Expr& expr, Scope& scope, std::s
     fail(expr.where, wrong_count(expr.name, required, most, expr.arguments.size()));
   }
   for (const syntax::Argument& argument : expr.arguments) {
-    if (!argument.name.empty())
-      fail(argument.where, fmt::format("{} takes its values by position", expr.name));
     char kind = takes[at++];
     if (at < takes.size() && takes[at] == '?') ++at;
     const Expr& value = *argument.value;
@@ -196,6 +194,10 @@ NodePtr Compiler::own_call(const Expr& expr, Scope& scope) {
 }
 
 NodePtr Compiler::call(const Expr& expr, Scope& scope) {
+  for (const syntax::Argument& argument : expr.arguments) {
+    if (!argument.name.empty())
+      fail(argument.where, fmt::format("{} takes its values by position", expr.name));
+  }
   if (const SpecialCalls::Call* special = SpecialCalls::find(expr.name)) {
     std::size_t given = expr.arguments.size();
     if (given < special->least || given > special->most)

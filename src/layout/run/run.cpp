@@ -123,8 +123,18 @@ Run::Scratch::~Scratch() {
   for (Cached& cached : run_.cache_) cached.record = nullptr;  // handles are given out anew
 }
 
+const List& Run::list_of(const Value& list) const {
+  if (list.kind != Value::Kind::list) throw Malformed("a list is wanted here, and there is none");
+  return store_.lists[list.object];
+}
+
+Blob& Run::blob_of(const Value& bytes) {
+  if (bytes.kind != Value::Kind::blob) throw Malformed("bytes are wanted here, and there are none");
+  return store_.blobs[bytes.object];
+}
+
 Value Run::element(const Value& list, std::uint64_t index) {
-  const List& all = store_.lists[list.object];
+  const List& all = list_of(list);
   if (all.shape == List::Shape::offsets)
     return {static_cast<std::int64_t>(index), 0, list.object, Value::Kind::item};
   if (all.shape == List::Shape::range) return Value::of(all.first + static_cast<std::int64_t>(index));
@@ -201,7 +211,7 @@ RecipePtr Run::recipe_of(const Value& bytes) {
     if (from.recorded_at) recipe->at = *from.recorded_at + bytes.offset();
     return recipe;
   }
-  const Blob& blob = store_.blobs[bytes.object];
+  const Blob& blob = blob_of(bytes);
   recipe->missing = blob.missing;
   for (const Value& part : blob.parts) recipe->parts.push_back(recipe_of(part));
   if (blob.inner.there()) {
@@ -234,7 +244,7 @@ StandIn Run::made_part(const RecipePtr& recipe) {
 
 Run::Piece Run::placed(const Value& bytes) {
   if (bytes.kind == Value::Kind::bytes) return {bytes.object, bytes.offset(), bytes.b};
-  Blob& blob = store_.blobs[bytes.object];
+  Blob& blob = blob_of(bytes);
   if (!blob.region) {
     RecipePtr recipe = recipe_of(bytes);
     StandIn stand_in = made_part(recipe);

@@ -122,7 +122,7 @@ class Run {
 
   // Lists and records
   void check_room(std::size_t count) const;  ///< throws LimitExceeded for a list of more elements
-  std::uint64_t count(const Value& list) const { return store_.lists[list.object].size(); }
+  std::uint64_t count(const Value& list) const { return list_of(list).size(); }  ///< throws as list_of()
   Value element(const Value& list, std::uint64_t index);
   /// The slots of a record, read when it was not kept; valid until a few more were read.
   const Value* slots_of(const Value& record, const RecordPlan& plan);
@@ -195,6 +195,11 @@ class Run {
   std::map<std::string, std::unordered_map<std::uint64_t, std::string>> names_by_hash;
 
  private:
+  /// What a value stands for; throws Malformed where it stands for nothing, such as a field that is not
+  /// there.
+  const List& list_of(const Value& list) const;
+  Blob& blob_of(const Value& bytes);
+
   void count_kept(std::uint64_t bytes);
   StandIn made_part(const RecipePtr& recipe);
   [[noreturn]] void fail_steps(const Span& where) const;

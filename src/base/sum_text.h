@@ -1,0 +1,15 @@
+#pragma once
+
+#include <fmt/format.h>
+
+#include <cstdint>
+#include <string>
+
+namespace operculum {
+
+/// What a message tells of a checksum that is another: " (stored 2f23af2f, computed 79278316)".
+inline std::string told_sums(std::uint32_t stored, std::uint32_t computed) {
+  return fmt::format(" (stored {:08x}, computed {:08x})", stored, computed);
+}
+
+}  // namespace operculum

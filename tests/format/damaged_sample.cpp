@@ -1,0 +1,109 @@
+#include "format/damaged_sample.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "codec/codec.h"
+#include "fuzz/pages.h"
+#include "fuzz/seeds.h"
+#include "support/kernel_images.h"
+#include "support/open.h"
+#include "support/sample_tree.h"
+#include "support/tar_builder.h"
+#include "support/temp_folder.h"
+#include "support/zip_builder.h"
+
+namespace operculum::test {
+namespace {
+
+constexpr std::uint64_t kMostRead = 1 << 20;  // bytes of an entry
+
+/// The bytes of a sample with some changed.
+class Patched final : public Source {
+ public:
+  Patched(const Bytes& sample, const Damage& changes, Reads* reads = nullptr)
+      : bytes_(sample), changes_(changes), reads_(reads) {}
+  std::uint64_t size() const override { return bytes_.size(); }
+  std::size_t read_at(std::uint64_t offset, ByteSpan out) const override {
+    if (offset >= bytes_.size()) return 0;
+    if (reads_ != nullptr) reads_->note(offset, out.size());
+    out = out.first(static_cast<std::size_t>(std::min<std::uint64_t>(out.size(), bytes_.size() - offset)));
+    std::copy_n(bytes_.begin() + static_cast<std::ptrdiff_t>(offset), out.size(), out.begin());
+    for (const ChangedBytes& change : changes_)
+      for (std::size_t i = 0; i < change.bytes.size(); ++i)
+        if (std::uint64_t at = change.at + i; at >= offset && at - offset < out.size())
+          out[at - offset] = change.bytes[i];
+    return out.size();
+  }
+
+ private:
+  const Bytes& bytes_;
+  Damage changes_;
+  Reads* reads_;
+};
+
+/// Everything that is said when a sample is opened, listed and read to its end.
+std::set<std::string> told_of(const SourcePtr& source) {
+  std::set<std::string> told;
+  auto tell = [&](const std::string& sentence) { told.insert(sentence); };
+  try {
+    Held held = open_source(source);
+    if (!held.opened.container) {
+      for (const std::string& sentence : held.opened.almost) tell(sentence);
+      return told;
+    }
+    held->facts();
+    for (std::size_t i = 0; i < held->entries().size(); ++i) {
+      if (!held->entries()[i].has_data()) continue;
+      try {
+        StreamPtr stream = held->content(i)->stream();
+        Bytes block(64 * 1024);
+        for (std::uint64_t done = 0, count = 1; count > 0 && done < kMostRead; done += count)
+          count = stream->read(block);
+      } catch (const Error& error) {
+        tell(error.what());
+      }
+    }
+    for (const Finding& finding : held->findings()) tell(finding.text);
+  } catch (const Error& error) {
+    tell(error.what());
+  }
+  return told;
+}
+
+}  // namespace
+
+const Bytes& named_sample(const std::string& name) {
+  static std::map<std::string, Bytes> known = fuzz::seeds();
+  auto found = known.find(name);
+  if (found != known.end()) return found->second;
+  if (name.starts_with(kCorpusSamples))
+    return known[name] = to_bytes(read_file(fmt::format("{}/fuzz/{}", OPERCULUM_SOURCE, name)));
+  if (name.starts_with("kernel-")) {
+    std::string set = name.substr(7);
+    KernelImages images(set);
+    Bytes image = to_bytes(images.folder().read(set + ".img"));
+    return known[name] = std::move(image);
+  }
+  SampleTree tree = {{.path = "pool", .kind = EntryKind::folder},
+                     {.path = "pool/tide.csv", .data = Bytes(3000, 'x')}};
+  if (name == "zip")
+    return known[name] = ZipBuilder()
+                             .folder("pool")
+                             .add("pool/tide.csv", std::string(3000, 'x'))
+                             .stored("crab.txt", to_bytes("pinch"))
+                             .zip64()
+                             .build();
+  if (name == "tar")
+    return known[name] = TarBuilder().folder("pool").file("pool/tide.csv", std::string(3000, 'x')).build();
+  return known[name] = encode(name, Bytes(5000, 'h'));
+}
+
+std::set<std::string> told_of_damage(const std::string& name, const Damage& changes, Reads* reads) {
+  auto source = std::make_shared<Patched>(named_sample(name), changes, reads);
+  bool of_pages = name.starts_with(kCorpusSamples) && name.find("-pages/") != std::string::npos;
+  return told_of(of_pages ? fuzz::pages_of(read_up_to(*source, 0, source->size())) : source);
+}
+
+}  // namespace operculum::test
