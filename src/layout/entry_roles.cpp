@@ -33,7 +33,8 @@ void EntryRoles::optional_role(const NodePtr& node, std::string_view name, const
     throw;
   } catch (const std::exception& thrown) {
     Error error = as_error(thrown);
-    tell_(fmt::format("{}: its {}: {}", escape(entry.path), name, error.what()));
+    tell_(fmt::format("{}: its {}: {}", entry.path.empty() ? "an entry" : escape(entry.path), name,
+                      error.what()));
   }
 }
 
