@@ -15,7 +15,7 @@ namespace {
 constexpr std::size_t kMostFixed = 64;       // bytes of a record beside its name
 constexpr std::size_t kSizesNearFront = 96;  // sizes alone are looked for up to here
 constexpr std::size_t kNamedPaired = 160, kLeastNamed = 3, kMostNear = 32, kMostFar = 12, kMostLedTo = 6,
-                      kMostNamed = 100'000, kMostBegins = 10, kMostWindows = 12, kPointedReach = 256;
+                      kMostNamed = 100'000, kMostBegins = 10, kMostWindows = 24, kPointedReach = 256;
 
 /// Names that follow each other so.
 struct TextChain {

@@ -60,14 +60,19 @@ class UnorderedSearch {
           fits = value < space_->file_size;
           least = std::min(least, value);
         }
-        if (!fits || (space_->plain && least != 0 && least != table_end && least != round_up(table_end, 16) &&
-                      least != round_up(table_end, 512) && least != round_up(table_end, 2048)))
-          continue;
+        if (!fits || (space_->plain && least != 0 && !is_end(table_end, least))) continue;
         if (least == 0 && !closes(rows, begin, count)) continue;
         explain_rows(begin, stride, count);
         return;
       }
     }
+  }
+
+  /// Whether data may begin there behind a table.
+  static bool is_end(std::uint64_t table_end, std::uint64_t place) {
+    return place == table_end ||
+           std::any_of(kAlignments.begin(), kAlignments.end(),
+                       [&](std::uint64_t align) { return place == round_up(table_end, align); });
   }
 
   /// Where places may be 0, any column of small numbers would do: there the number of records has to stand
