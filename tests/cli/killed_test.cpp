@@ -100,7 +100,9 @@ TEST_F(Killed, RebuildInPlace) {
 
 TEST_F(Killed, Catalogue) {
   temp.write("shelf/a.zip", zip());
-  temp.write("shelf/b.tar", TarBuilder().file("b.txt", "beta").build());
+  // older than the others: equal times are told in the order in which files were read
+  temp.write("shelf/b.tar",
+             TarBuilder().add({.name = "b.txt", .data = to_bytes("beta"), .mtime = 1'700'000'000}).build());
   std::vector<std::string> command = {"catalogue", "s.db", "shelf", "--digests"};
   EXPECT_EQ(operculum({"catalogue", "whole.db", "shelf", "--digests"}, temp.path()).exit_code, 0);
   std::string report = operculum({"catalogue", "report", "whole.db", "--csv"}, temp.path()).out;

@@ -72,12 +72,10 @@ TEST_P(Cab, DamageCostsWhatLiesBehindIt) {
   Held held = open_bytes(cab);
   EXPECT_EQ(text_at(*held, "charts/harbour.txt"), as_text(files[0].data));
   EXPECT_EQ(text_at(*held, "other.txt"), "sound\n");
-  EXPECT_REFUSAL(text_at(*held, "read me.txt"), Malformed,
-                 "data block 6 of the folder at offset 223 of \"sample\" does not fit its checksum; the "
-                 "cabinet is damaged");
-  EXPECT_REFUSAL(text_at(*held, "read me.txt"), Malformed,
-                 "data block 6 of the folder at offset 223 of \"sample\" does not fit its checksum; the "
-                 "cabinet is damaged");
+  for (int again = 0; again < 2; ++again)
+    EXPECT_REFUSAL(
+        text_at(*held, "read me.txt"), Malformed,
+        "data block 6 of the folder at offset 223 of \"sample\" does not fit its checksum (stored ");
 }
 
 TEST_P(Cab, SurvivesCuts) {

@@ -59,7 +59,7 @@ INSTANTIATE_TEST_SUITE_P(
     Formats, PackRefusals,
     testing::Values(
         Case{"fat_link", "fat", "", link_to("latest"),
-             "the symbolic link \"latest\" on a FAT volume, which has files and folders alone"},
+             "the link \"latest\" on a FAT volume, which has files and folders alone"},
         Case{"fat_large", "fat", "", file_of("tide.bin", std::uint64_t{5} << 30),
              "\"tide.bin\" with 5368709120 bytes on a FAT volume, where a file has less than 4 GiB"},
         Case{"fat_method", "fat", "zlib", named("crab.txt"), "the method \"zlib\""},
