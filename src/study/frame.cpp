@@ -125,33 +125,36 @@ std::optional<HeadField> Frame::find(std::uint64_t value, const std::vector<Head
 std::vector<std::uint64_t> Frame::places(std::uint64_t size) const {
   std::vector<std::uint64_t> all;
   for (const FrameWord& word : words_) all.push_back(word.value);
-  auto look = [&](ByteView bytes, bool wide) {
-    std::vector<std::uint64_t> found;
+  auto look = [&](ByteView part, std::size_t begin, std::size_t end, bool wide) {
     for (NumberForm form : kForms) {
       if (form.width < 2 || (form.width >= 4) != wide) continue;
-      for (std::size_t at = 0; at + form.width <= bytes.size(); ++at) {
-        std::uint64_t value = read_number(bytes.data() + at, form);
-        if (value >= 4 && value < size) found.push_back(value);
+      for (std::size_t at = begin; at + form.width <= std::min(part.size(), end); ++at) {
+        std::uint64_t value = read_number(part.data() + at, form);
+        if (value >= 4 && value < size && std::find(all.begin(), all.end(), value) == all.end())
+          all.push_back(value);
       }
     }
-    return found;
   };
-  auto front = [&](Part part, std::size_t most) {
-    const Bytes& bytes = parts_->bytes[static_cast<std::size_t>(part)];
-    return ByteView(bytes).first(std::min(bytes.size(), most));
-  };
-  const Bytes& tail = parts_->bytes[static_cast<std::size_t>(Part::tail)];
   for (bool wide : {true, false}) {
-    // By turns: where data stands at one end, it is full of numbers that could be places, too.
-    const std::vector<std::uint64_t> found[] = {
-        look(front(Part::head, kNear), wide),
-        look(ByteView(tail).last(std::min<std::size_t>(tail.size(), kNear / 2)), wide),
-        look(front(Part::index, kNear / 2), wide)};
-    std::size_t most = std::max({found[0].size(), found[1].size(), found[2].size()});
-    for (std::size_t i = 0; i < most; ++i)
-      for (const std::vector<std::uint64_t>& values : found)
-        if (i < values.size() && std::find(all.begin(), all.end(), values[i]) == all.end())
-          all.push_back(values[i]);
+    look(parts_->bytes[0], 0, kNear, wide);
+    look(parts_->bytes[1],
+         parts_->bytes[1].size() - std::min<std::size_t>(parts_->bytes[1].size(), kNear / 2),
+         parts_->bytes[1].size(), wide);
+    look(parts_->bytes[2], 0, kNear / 2, wide);
+  }
+  return all;
+}
+
+std::vector<std::uint64_t> Frame::places_of_tail(std::uint64_t size) const {
+  std::vector<std::uint64_t> all;
+  const Bytes& tail = parts_->bytes[static_cast<std::size_t>(Part::tail)];
+  for (NumberForm form : kForms) {
+    if (form.width < 4) continue;
+    for (std::size_t back = form.width; back <= std::min<std::size_t>(tail.size(), kNear / 2); ++back) {
+      std::uint64_t value = read_number(tail.data() + tail.size() - back, form);
+      if (value >= 4 && value < size && std::find(all.begin(), all.end(), value) == all.end())
+        all.push_back(value);
+    }
   }
   return all;
 }

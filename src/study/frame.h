@@ -55,6 +55,9 @@ class Frame {
   /// Numbers that could be places within `size` bytes, each once, those of four bytes and more
   /// first.
   std::vector<std::uint64_t> places(std::uint64_t size) const;
+  /// Those of four bytes and more in the trailer alone, the last ones first: where data stands at the front,
+  /// it is full of numbers that could be places, too.
+  std::vector<std::uint64_t> places_of_tail(std::uint64_t size) const;
 
   std::uint64_t file_size() const { return size_; }
   std::span<const std::uint64_t> anchors() const { return anchors_; }  ///< the subject's

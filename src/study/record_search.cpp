@@ -15,7 +15,8 @@ namespace {
 constexpr std::size_t kMostFixed = 64;       // bytes of a record beside its name
 constexpr std::size_t kSizesNearFront = 96;  // sizes alone are looked for up to here
 constexpr std::size_t kNamedPaired = 160, kLeastNamed = 3, kMostNear = 32, kMostFar = 12, kMostLedTo = 6,
-                      kMostNamed = 100'000, kMostBegins = 10, kMostWindows = 24, kPointedReach = 256;
+                      kMostNamed = 100'000, kMostBegins = 10, kMostWindows = 12, kMostOfTail = 6,
+                      kPointedReach = 256;
 
 /// Names that follow each other so.
 struct TextChain {
@@ -182,13 +183,17 @@ std::vector<Hypothesis> search_records(const SpacePtr& space, const Subject& sub
   std::vector<std::uint64_t> numbers = frame.places(subject.size());
   std::vector<std::uint64_t> windows = {space->at};
   if (space->bytes.size() > kMostWindow) windows.push_back(space->end() - kMostWindow);
-  for (std::uint64_t number : numbers) {
-    bool seen = std::any_of(windows.begin(), windows.end(), [&](std::uint64_t window) {
-      return number >= window && number < window + kPointedReach / 2;
-    });
-    if (!seen && number >= space->at && number + 32 < space->end() && windows.size() < kMostWindows)
-      windows.push_back(number);
-  }
+  auto add_windows = [&](const std::vector<std::uint64_t>& places, std::size_t most) {
+    for (std::uint64_t place : places) {
+      bool seen = std::any_of(windows.begin(), windows.end(), [&](std::uint64_t window) {
+        return place >= window && place < window + kPointedReach / 2;
+      });
+      if (!seen && place >= space->at && place + 32 < space->end() && windows.size() < most)
+        windows.push_back(place);
+    }
+  };
+  add_windows(numbers, kMostWindows);
+  add_windows(frame.places_of_tail(subject.size()), kMostWindows + kMostOfTail);
   std::vector<TextChain> known;  // that were looked at so far
   for (std::uint64_t window : windows) {
     std::size_t from = static_cast<std::size_t>(window - space->at);
