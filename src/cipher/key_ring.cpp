@@ -61,22 +61,23 @@ void KeyRing::add_named(const std::string& name, Key key, const std::string& pat
 }
 
 Key KeyRing::find_named(const std::string& name, const std::string& container, const Test& fits) {
-  std::string_view why = "is needed";
+  bool wrong = false, passwords = false;
   {
     std::lock_guard lock(state_->mutex);
     for (const State::Item& item : state_->items) {
-      if (item.name.empty() && item.meant_for(container))
-        why = "is needed, and no password that was given is it";
-    }
-    for (const State::Item& item : state_->items) {
-      if (item.name != name || !item.meant_for(container)) continue;
+      if (!item.meant_for(container)) continue;
+      if (item.name.empty()) passwords = true;
+      if (item.name != name) continue;
       if (fits(item.key.secret) != Fit::no) return item.key;
-      why = "does not fit";
+      wrong = true;
     }
   }
   try {
     return find(container, fits);
   } catch (const NeedsKey&) {
+    std::string_view why = wrong       ? "does not fit"
+                           : passwords ? "is needed, and no password that was given is it"
+                                       : "is needed";
     throw NeedsKey(
         fmt::format("the key \"{}\" {}; give it in keys.toml under that name, or with --password-file or in "
                     "OPERCULUM_PASSWORD",

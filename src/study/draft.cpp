@@ -467,15 +467,18 @@ class Writer {
     return found_.base.empty() ? end : fmt::format("{} - ({})", end, found_.base);
   }
 
+  /// Where no folder is 0, the first record is called 1.
+  static bool counts_from_one(const Column& parent) { return parent.detail == "0"; }
+
   /// Where records tell which one they lie in: the path of one, from its folder's.
   void path_of_folders() {
     const Column* parent = found_.column(Role::parent);
     if (parent == nullptr) return;
     std::string name = own_name();
-    bool from_one = parent->detail == "0";
     line("define path_of(item: Item): text =");
     line(fmt::format("  if item.parent == {} then {}", parent->detail, name) +
-         fmt::format(" else path_in(path_of(items[item.parent{}]), {})", from_one ? " - 1" : "", name));
+         fmt::format(" else path_in(path_of(items[item.parent{}]), {})",
+                     counts_from_one(*parent) ? " - 1" : "", name));
     line("define path_in(folder: text, name: text): text = \"{folder}/{name}\"");
     line("");
   }
@@ -525,7 +528,7 @@ class Writer {
     line("  data = " + data);
     if (const Column* parent = found_.column(Role::parent))
       line(fmt::format("  folder = any(x in items where x.parent == n{})",
-                       parent->detail == "0" ? " + 1" : ""));
+                       counts_from_one(*parent) ? " + 1" : ""));
     if (found_.column(Role::unpacked) != nullptr ||
         (placement_.size && !placement_.size_is_end && placement_.bias == 0 && !placement_.counts_rest &&
          found_.packing.transform.empty()))

@@ -11,7 +11,6 @@ namespace operculum::study {
 namespace {
 
 constexpr std::size_t kLeastHashesMet = 3;  // hashes of names: one of 32 bits is met by chance once in 2^32
-constexpr NumberForm kHashForms[] = {{4, false}, {4, true}, {8, false}, {8, true}};
 
 using Hashes = std::unordered_set<std::uint64_t>;
 
@@ -43,7 +42,7 @@ void find_name_hashes(Hypothesis& found, std::span<const std::string> known) {
   for (const NameHash& hash : name_hashes()) {
     for (bool lower : {false, true}) {
       Hashes hashes = hashes_of(hash, known, lower);
-      for (NumberForm form : kHashForms) {
+      for (NumberForm form : kWideForms) {
         for (std::size_t at = 0; at + form.width <= grid.shape.fixed(); ++at) {
           if (!may_lie(grid, free, at, form)) continue;
           std::size_t count = met(grid, at, form, hashes);

@@ -20,6 +20,9 @@ struct NumberForm {
 constexpr std::array<NumberForm, 8> kNumberForms = {
     {{4, false}, {4, true}, {8, false}, {8, true}, {2, false}, {2, true}, {3, false}, {3, true}}};
 
+/// Those of four bytes and more among them, which the whole of a file may need.
+constexpr std::array<NumberForm, 4> kWideForms = {{{4, false}, {4, true}, {8, false}, {8, true}}};
+
 /// The number at `bytes`, which has at least `form.width` bytes.
 inline std::uint64_t read_number(const Byte* bytes, NumberForm form) {
   std::uint64_t value = 0;

@@ -35,12 +35,13 @@ bool has_plain_names(const Hypothesis& found) {
   return true;
 }
 
-/// Whether following these leads out of all folders.
+/// Whether following these leads out of all folders. Each is followed once, up to one that is known to.
 bool leads_out(const std::vector<std::size_t>& above, std::size_t none) {
-  for (std::size_t row : above) {
-    std::size_t steps = 0;
-    for (; row != none && steps <= above.size(); ++steps) row = above[row];
-    if (steps > above.size()) return false;
+  std::vector<std::size_t> seen_from(above.size(), none);  // the row from which a row was met first
+  for (std::size_t begin = 0; begin < above.size(); ++begin) {
+    std::size_t row = begin;
+    for (; row != none && seen_from[row] == none; row = above[row]) seen_from[row] = begin;
+    if (row != none && seen_from[row] == begin) return false;
   }
   return true;
 }

@@ -12,7 +12,6 @@ namespace {
 constexpr std::uint64_t kLeastUnordered = 4, kMostUnordered = 65536, kFront = 48, kMostTrailer = 32;
 constexpr std::size_t kLeastRecord = 8, kMostRecord = 96, kRecordsLooked = 256, kMostCounts = 16,
                       kMostPlacesTried = 16;
-constexpr NumberForm kOffsetForms[] = {{4, false}, {4, true}, {8, false}, {8, true}};
 
 class UnorderedSearch {
  public:
@@ -50,7 +49,7 @@ class UnorderedSearch {
     if (table_end >= end_) return;
     if (table_end > space_->bytes.size()) return;  // the space begins at 0
     const Byte* rows = space_->bytes.data() + begin;
-    for (NumberForm form : kOffsetForms) {
+    for (NumberForm form : kWideForms) {
       for (std::size_t at = 0; at + form.width <= stride; ++at) {
         std::uint64_t least = UINT64_MAX;
         bool fits = true;

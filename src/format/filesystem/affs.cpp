@@ -14,6 +14,7 @@
 #include "base/checksum.h"
 #include "base/structure.h"
 #include "base/text.h"
+#include "container/probe_reader.h"
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/formats.h"
 #include "format/filesystem/indirect_blocks.h"
@@ -331,8 +332,7 @@ Match recognise_affs(Probe& probe) {
   ByteView head = probe.head(kMark.size() + 1);
   if (head.size() <= kMark.size() || !starts_with(head, kMark) || head.back() >= kFlavours || !probe.size())
     return Match::none;
-  if (find_shape(*probe.size(), [&](std::uint64_t at, std::size_t count) { return probe.at(at, count); }))
-    return Match::front;
+  if (find_shape(*probe.size(), reader_of(probe))) return Match::front;
   probe.add_almost("an Amiga file system, but there is no root block");
   return Match::none;
 }

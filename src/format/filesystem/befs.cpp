@@ -13,6 +13,7 @@
 #include "base/checked.h"
 #include "base/structure.h"
 #include "base/text.h"
+#include "container/probe_reader.h"
 #include "container/record_fields.h"
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/formats.h"
@@ -332,9 +333,8 @@ class BeContainer final : public FileTree {
 };
 
 Match recognise_befs(Probe& probe) {
-  return match_superblock(probe, "a BeOS file system", [&] {
-    return find_shape([&](std::uint64_t at, std::size_t count) { return probe.at(at, count); }).has_value();
-  });
+  return match_superblock(probe, "a BeOS file system",
+                          [&] { return find_shape(reader_of(probe)).has_value(); });
 }
 
 ContainerPtr open_befs(const Input& input, OpenContext& context) {
@@ -342,7 +342,7 @@ ContainerPtr open_befs(const Input& input, OpenContext& context) {
 }
 
 PlacedFields shown_super(Probe& probe) {
-  auto found = find_shape([&](std::uint64_t at, std::size_t count) { return probe.at(at, count); });
+  auto found = find_shape(reader_of(probe));
   return found ? fields_at<Superblock>(probe, found->super_at, found->order) : PlacedFields{};
 }
 

@@ -10,6 +10,7 @@
 #include "base/structure.h"
 #include "base/text.h"
 #include "codec/block.h"
+#include "container/probe_reader.h"
 #include "container/record_fields.h"
 #include "container/trim.h"
 #include "format/filesystem/file_tree.h"
@@ -226,7 +227,7 @@ std::optional<Found> find_super(const std::function<Bytes(std::uint64_t, std::si
 }
 
 Match recognise_cramfs(Probe& probe) {
-  auto found = find_super([&](std::uint64_t at, std::size_t count) { return probe.at(at, count); });
+  auto found = find_super(reader_of(probe));
   return found ? Match::front : Match::none;
 }
 
@@ -238,7 +239,7 @@ ContainerPtr open_cramfs(const Input& input, OpenContext& context) {
 }
 
 PlacedFields shown_super(Probe& probe) {
-  auto found = find_super([&](std::uint64_t at, std::size_t count) { return probe.at(at, count); });
+  auto found = find_super(reader_of(probe));
   if (!found) return {};
   return fields_at<Super>(probe, found->base, found->big ? std::endian::big : std::endian::little);
 }

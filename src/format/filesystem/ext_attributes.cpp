@@ -34,10 +34,12 @@ ExtendedAttributes Volume::attributes(const Inode& inode) const {
   if (head.magic != kAttributeMagic)
     throw Malformed(fmt::format("inode {}: its attribute block lacks the magic", inode.number));
   constexpr std::size_t kSumAt = place_of(&AttributeHead::checksum).at;
-  std::uint32_t own = sum_without(with_number(seed_, inode.attribute_block, 8), raw, kSumAt, 4);
-  if (super_.has(metadata_checksum_feature) && head.checksum != own)
-    throw Malformed(fmt::format("inode {}: its attribute block does not fit its checksum{}", inode.number,
-                                told_sums(head.checksum, own)));
+  if (super_.has(metadata_checksum_feature)) {
+    std::uint32_t own = sum_without(with_number(seed_, inode.attribute_block, 8), raw, kSumAt, 4);
+    if (head.checksum != own)
+      throw Malformed(fmt::format("inode {}: its attribute block does not fit its checksum{}", inode.number,
+                                  told_sums(head.checksum, own)));
+  }
   add_attributes(ByteView(raw).subspan(size_on_disk<AttributeHead>), raw, "ext attribute block", out);
   return out;
 }

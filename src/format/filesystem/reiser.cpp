@@ -96,21 +96,18 @@ class ReiserContainer final : public FileTree {
   Volume volume_;
 };
 
-/// The first place with the magic.
-std::optional<std::uint64_t> super_place(Probe& probe) {
-  for (std::uint64_t at : kSuperPlaces) {
-    Bytes raw = probe.at(at, size_on_disk<Superblock>);
-    if (raw.size() < size_on_disk<Superblock>) continue;
-    auto super = read_structure<Superblock>(raw.data());
-    if (starts_with(super.magic, "ReIsEr")) return at;
-  }
-  return std::nullopt;
+bool has_magic(Probe& probe, std::uint64_t at) {
+  Bytes raw = probe.at(at, kSuperSize);
+  return raw.size() == kSuperSize && starts_with(read_structure<Superblock>(raw.data()).magic, "ReIsEr");
 }
 
 Match recognise_reiser(Probe& probe) {
-  auto at = super_place(probe);
-  if (!at) return Match::none;
-  return match_superblock(probe, "ReiserFS", [&] { read_superblock(probe.at(*at, kSuperSize), *at); });
+  for (std::uint64_t at : kSuperPlaces) {
+    if (!has_magic(probe, at)) continue;
+    Match match = match_superblock(probe, "ReiserFS", [&] { read_superblock(probe.at(at, kSuperSize), at); });
+    if (match != Match::none) return match;
+  }
+  return Match::none;
 }
 
 ContainerPtr open_reiser(const Input& input, OpenContext& context) {
@@ -118,8 +115,9 @@ ContainerPtr open_reiser(const Input& input, OpenContext& context) {
 }
 
 PlacedFields shown_super(Probe& probe) {
-  auto at = super_place(probe);
-  return at ? fields_at<Superblock>(probe, *at) : PlacedFields{};
+  for (std::uint64_t at : kSuperPlaces)
+    if (has_magic(probe, at)) return fields_at<Superblock>(probe, at);
+  return {};
 }
 
 }  // namespace

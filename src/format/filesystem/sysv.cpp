@@ -12,6 +12,7 @@
 
 #include "base/structure.h"
 #include "base/text.h"
+#include "container/probe_reader.h"
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/formats.h"
 #include "format/filesystem/indirect_blocks.h"
@@ -238,7 +239,7 @@ class SystemVContainer final : public FileTree {
 };
 
 Match recognise_sysv(Probe& probe) {
-  auto shape = find_shape([&](std::uint64_t at, std::size_t count) { return probe.at(at, count); });
+  auto shape = find_shape(reader_of(probe));
   if (!shape) return Match::none;
   Bytes root = probe.at(shape->inodes_at() + (kRootInode - 1) * kInode, 2);
   if (root.size() < 2) return Match::none;

@@ -13,6 +13,7 @@
 #include "base/checked.h"
 #include "base/structure.h"
 #include "base/text.h"
+#include "container/probe_reader.h"
 #include "container/record_fields.h"
 #include "format/filesystem/file_tree.h"
 #include "format/filesystem/formats.h"
@@ -355,8 +356,7 @@ class UfsContainer final : public FileTree {
 
 Match recognise_ufs(Probe& probe) {
   std::string wrong;
-  if (find_super([&](std::uint64_t at, std::size_t count) { return probe.at(at, count); }, wrong))
-    return Match::front;
+  if (find_super(reader_of(probe), wrong)) return Match::front;
   if (!wrong.empty()) probe.add_almost("UFS, but " + wrong);
   return Match::none;
 }
@@ -367,7 +367,7 @@ ContainerPtr open_ufs(const Input& input, OpenContext& context) {
 
 PlacedFields shown_super(Probe& probe) {
   std::string wrong;
-  auto found = find_super([&](std::uint64_t at, std::size_t count) { return probe.at(at, count); }, wrong);
+  auto found = find_super(reader_of(probe), wrong);
   return found ? fields_at<Super>(probe, found->at, found->order) : PlacedFields{};
 }
 

@@ -13,6 +13,7 @@
 #include "base/structure.h"
 #include "base/text.h"
 #include "base/units.h"
+#include "container/probe_reader.h"
 #include "format/firmware/firmware_parts.h"
 #include "format/flash/formats.h"
 #include "io/extent_source.h"
@@ -244,7 +245,7 @@ class Reader {
 Match recognise_spiffs(Probe& probe) {
   auto size = probe.size();
   if (!size || probe.head(kLookupEntry).size() < kLookupEntry) return Match::none;
-  auto shape = shape_of(*size, [&](std::uint64_t at, std::size_t count) { return probe.at(at, count); });
+  auto shape = shape_of(*size, reader_of(probe));
   return shape ? Match::inside : Match::none;
 }
 

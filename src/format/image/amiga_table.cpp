@@ -9,6 +9,7 @@
 #include "base/checksum.h"
 #include "base/structure.h"
 #include "base/text.h"
+#include "container/probe_reader.h"
 #include "container/record_fields.h"
 #include "format/image/formats.h"
 #include "format/image/partition_table.h"
@@ -77,9 +78,7 @@ std::string type_name(ByteView type) {
 }
 
 Match recognise_amiga_table(Probe& probe) {
-  return find_disk_block([&](std::uint64_t at, std::size_t count) { return probe.at(at, count); })
-             ? Match::front
-             : Match::none;
+  return find_disk_block(reader_of(probe)) ? Match::front : Match::none;
 }
 
 ContainerPtr open_amiga_table(const Input& input, OpenContext& context) {
@@ -126,7 +125,7 @@ ContainerPtr open_amiga_table(const Input& input, OpenContext& context) {
 }
 
 PlacedFields shown_disk_block(Probe& probe) {
-  auto found = find_disk_block([&](std::uint64_t at, std::size_t count) { return probe.at(at, count); });
+  auto found = find_disk_block(reader_of(probe));
   return found ? fields_at<DiskBlock>(probe, found->first * kSector) : PlacedFields{};
 }
 

@@ -6,6 +6,7 @@
 
 #include "base/structure.h"
 #include "base/text.h"
+#include "container/probe_reader.h"
 #include "container/record_fields.h"
 #include "format/image/formats.h"
 #include "format/image/partition_table.h"
@@ -53,9 +54,7 @@ std::string text_of(ByteView raw) {
 }
 
 Match recognise_apple_map(Probe& probe) {
-  return block_size([&](std::uint64_t at, std::size_t count) { return probe.at(at, count); }) != 0
-             ? Match::front
-             : Match::none;
+  return block_size(reader_of(probe)) != 0 ? Match::front : Match::none;
 }
 
 ContainerPtr open_apple_map(const Input& input, OpenContext& context) {
@@ -85,7 +84,7 @@ ContainerPtr open_apple_map(const Input& input, OpenContext& context) {
 }
 
 PlacedFields shown_map(Probe& probe) {
-  std::uint64_t block = block_size([&](std::uint64_t at, std::size_t count) { return probe.at(at, count); });
+  std::uint64_t block = block_size(reader_of(probe));
   return block == 0 ? PlacedFields{} : fields_at<MapEntry>(probe, block);
 }
 

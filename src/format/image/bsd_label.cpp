@@ -6,6 +6,7 @@
 
 #include "base/structure.h"
 #include "base/text.h"
+#include "container/probe_reader.h"
 #include "container/record_fields.h"
 #include "format/image/formats.h"
 #include "format/image/partition_table.h"
@@ -101,11 +102,6 @@ PartitionTable read_label(ByteView raw, std::endian order, std::uint64_t disk_si
         {letter, "", std::string(type_name(rows[i].type)), start - base, rows[i].length * sector});
   }
   return table;
-}
-
-/// By `read(at, count)` of a recogniser.
-auto reader_of(Probe& probe) {
-  return [&probe](std::uint64_t at, std::size_t count) { return probe.at(at, count); };
 }
 
 Match recognise_bsd_label(Probe& probe) {

@@ -8,6 +8,7 @@
 
 #include "base/text.h"
 #include "container/container.h"
+#include "container/probe_reader.h"
 #include "format/filesystem/file_tree.h"
 #include "format/volume/formats.h"
 #include "format/volume/raid_array.h"
@@ -224,8 +225,7 @@ class DynamicDisks final : public Container {
 };
 
 Match recognise_ldm(Probe& probe) {
-  return find_disk([&](std::uint64_t at, std::size_t count) { return probe.at(at, count); }) ? Match::front
-                                                                                             : Match::none;
+  return find_disk(reader_of(probe)) ? Match::front : Match::none;
 }
 
 ContainerPtr open_ldm(const Input& input, OpenContext& context) {

@@ -251,10 +251,9 @@ Secret unlock(const Header& header, const Source& file, std::uint64_t at, KeyRin
 }
 
 PlacedFields shown_head(Probe& probe) {
-  auto head = fields_at<SecondHead>(probe, 0);
   Bytes raw = probe.at(0, size_on_disk<SecondHead>);
   bool first = raw.size() == size_on_disk<SecondHead> && read_field(&SecondHead::version, raw.data()) == 1;
-  return first ? fields_at<FirstHead>(probe, 0) : head;
+  return first ? fields_at<FirstHead>(probe, 0) : fields_at<SecondHead>(probe, 0);
 }
 
 }  // namespace operculum::luks

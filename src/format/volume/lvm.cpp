@@ -6,6 +6,7 @@
 
 #include "base/text.h"
 #include "container/container.h"
+#include "container/probe_reader.h"
 #include "format/filesystem/file_tree.h"
 #include "format/volume/formats.h"
 #include "format/volume/lvm_group.h"
@@ -137,8 +138,7 @@ class GroupContainer final : public Container {
 };
 
 Match recognise_lvm(Probe& probe) {
-  return find_label([&](std::uint64_t at, std::size_t count) { return probe.at(at, count); }) ? Match::front
-                                                                                              : Match::none;
+  return find_label(reader_of(probe)) ? Match::front : Match::none;
 }
 
 ContainerPtr open_lvm(const Input& input, OpenContext& context) {

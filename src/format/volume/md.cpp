@@ -6,6 +6,7 @@
 
 #include "base/text.h"
 #include "container/open.h"
+#include "container/probe_reader.h"
 #include "format/filesystem/file_tree.h"
 #include "format/image/disk_image.h"
 #include "format/volume/formats.h"
@@ -143,8 +144,7 @@ class ArrayOpener {
 };
 
 Match recognise_md(Probe& probe) {
-  auto found = find_superblock(probe.size().value_or(0),
-                               [&](std::uint64_t at, std::size_t count) { return probe.at(at, count); });
+  auto found = find_superblock(probe.size().value_or(0), reader_of(probe));
   return found && found->sum_fits ? Match::front : Match::none;
 }
 

@@ -9,6 +9,7 @@
 #include "base/fields.h"
 #include "base/structure.h"
 #include "base/text.h"
+#include "container/probe_reader.h"
 #include "container/record_fields.h"
 
 namespace operculum::md {
@@ -128,6 +129,7 @@ std::optional<Superblock> read_old(ByteView raw, std::uint64_t at) {
   out.sum_fits = sum_fits(sum_without<Order>(raw, OldSuper::sum_at), s.sb_csum);
   out.version = "0.90";
   out.at = at;
+  out.order = Order;
   std::uint32_t ids[] = {s.uuid0, s.uuid1, s.uuid2, s.uuid3};
   for (std::size_t i = 0; i < 16; ++i) out.array[i] = static_cast<Byte>(ids[i / 4] >> (24 - i % 4 * 8));
   std::uint64_t chunk = s.chunk_size, all = chunk == 0 ? at : at / chunk * chunk;
@@ -164,13 +166,10 @@ std::optional<Superblock> find_superblock(std::uint64_t size, const Read& read) 
 }
 
 PlacedFields shown_superblock(Probe& probe) {
-  auto found = find_superblock(probe.size().value_or(0),
-                               [&](std::uint64_t at, std::size_t count) { return probe.at(at, count); });
+  auto found = find_superblock(probe.size().value_or(0), reader_of(probe));
   if (!found) return {};
-  if (found->version != "0.90") return fields_at<NewSuper>(probe, found->at);
-  Bytes mark = probe.at(found->at, sizeof kMagic);
-  std::uint64_t magic = load_number(mark.data(), mark.size(), std::endian::little);
-  return fields_at<OldSuper>(probe, found->at, magic == kMagic ? std::endian::little : std::endian::big);
+  return found->version == "0.90" ? fields_at<OldSuper>(probe, found->at, found->order)
+                                  : fields_at<NewSuper>(probe, found->at);
 }
 
 }  // namespace operculum::md

@@ -1,6 +1,7 @@
 #pragma once
 
 #include <array>
+#include <bit>
 #include <functional>
 #include <optional>
 #include <string>
@@ -18,6 +19,7 @@ namespace operculum::md {
 struct Superblock {
   std::string version;   ///< "0.90", "1.0", "1.1", "1.2"
   std::uint64_t at = 0;  ///< where it lies, in bytes
+  std::endian order = std::endian::little;
   std::array<Byte, 16> array = {};
   std::string name;  ///< of the array, where it has one
   RaidShape shape;
