@@ -7,6 +7,7 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "container/numbered_path.h"
 #include "container/rewrite.h"
 #include "container/trim.h"
 
@@ -26,17 +27,11 @@ class EntryContent final : public Content {
   std::size_t index_;
 };
 
-/// Of entries with equal paths each can be named by its number: "deep/a~2.txt" is the second "deep/a.txt".
 std::optional<std::size_t> numbered(std::span<const Entry> all, std::string_view path) {
-  std::size_t mark = path.rfind('~');
-  if (mark == std::string_view::npos || path.find('/', mark) != std::string_view::npos) return std::nullopt;
-  std::size_t number = 0, end = mark + 1;
-  for (; end < path.size() && path[end] >= '0' && path[end] <= '9' && number < all.size(); ++end)
-    number = number * 10 + static_cast<std::size_t>(path[end] - '0');
-  if (end == mark + 1 || (end < path.size() && path[end] != '.')) return std::nullopt;
-  std::string plain = std::string(path.substr(0, mark)) + std::string(path.substr(end));
+  auto wanted = NumberedPath::parse(path);
+  if (!wanted) return std::nullopt;
   for (std::size_t i = 0; i < all.size(); ++i)
-    if (all[i].path == plain && all[i].kind != EntryKind::folder && number-- == 1) return i;
+    if (all[i].path == wanted->plain && all[i].kind != EntryKind::folder && wanted->number-- == 1) return i;
   return std::nullopt;
 }
 

@@ -10,6 +10,7 @@
 #include "base/text.h"
 #include "base/units.h"
 #include "codec/codec.h"
+#include "container/numbered_path.h"
 #include "container/sequence_rewrite.h"
 #include "container/trim.h"
 #include "io/read_ahead.h"
@@ -138,40 +139,42 @@ class SequenceContainer final : public Container {
     walked_ = true;
   }
 
-  /// One pass finds an entry, in forward access keeps its data, or notes that the path is a folder's. Whoever
-  /// asks again has all listed.
+  /// One pass finds an entry, in forward access keeps its data, or notes that the path is a folder's or one
+  /// that is like it. Whoever asks again, or after what is not there, has all listed.
   Lookup find(std::string_view path) override {
     bool again = asked_before_.exchange(true);
-    if (listed_already_ || (again && !forward_)) return Container::find(path);
-    Lookup result;
+    if (listed_already_ || missed_ || (again && !forward_)) return Container::find(path);
+    Lookup result, numbered;
+    auto wanted = NumberedPath::parse(path);
+    const std::string name = to_lower(base_name(path));
     InputBuffer input(headers());
     const bool keeps = decodes_all();
     pass(input, keeps ? Data::handed_out : Data::passed_over,
          [&](SequenceItem& item, std::size_t, Stream* data) {
            std::string_view own = item.entry.path;
+           bool is_folder = item.entry.kind == EntryKind::folder;
            bool beneath = own.size() > path.size() && own.starts_with(path) && own[path.size()] == '/';
-           if (beneath || (own == path && item.entry.kind == EntryKind::folder)) {
+           if (beneath || (own == path && is_folder)) {
              result = {};
              result.kind = Lookup::Kind::folder;
              result.path = path;
              return false;
            }
-           bool leads = path.starts_with(own) && (own.size() == path.size() || path[own.size()] == '/');
-           if (!leads || item.entry.kind == EntryKind::folder || own.size() < result.consumed) return true;
+           bool leads = !is_folder && own.size() >= result.consumed && path.starts_with(own) &&
+                        (own.size() == path.size() || path[own.size()] == '/');
+           bool by_number = wanted && !is_folder && own == wanted->plain && wanted->number-- == 1;
+           if (result.similar.empty() && to_lower(base_name(own)) == name) result.similar = own;
+           if (!leads && !by_number) return true;
            SourcePtr kept = keeps && item.entry.has_data() ? spool(*data, spool_) : nullptr;
-           result.kind = Lookup::Kind::entry;
-           result.consumed = own.size();
-           auto special = std::make_shared<const Special>(special_of(item));
-           bool is_plain = !is_special(item);
-           auto entry = std::make_shared<const Entry>(std::move(item.entry));
-           result.entry = entry;
-           result.open = [this, self = shared_from_this(), kept, entry, special, is_plain] {
-             return kept ? make_content(kept) : content_of(entry, is_plain ? nullptr : special.get());
-           };
+           if (leads)
+             result = found(item, own.size(), std::move(kept));
+           else
+             numbered = found(item, path.size(), std::move(kept));
            return true;
          });
-    return result.kind == Lookup::Kind::nothing ? Container::find(path)
-                                                : result;  // which knows a similar path
+    if (result.kind != Lookup::Kind::nothing) return result;
+    missed_ = numbered.kind == Lookup::Kind::nothing;
+    return missed_ ? result : numbered;
   }
 
   void walk(const Visitor& visitor) override {
@@ -262,6 +265,22 @@ class SequenceContainer final : public Container {
     } catch (const std::exception&) {
       return false;  // told when the headers are read
     }
+  }
+
+  /// What a path led to, of which `consumed` characters name the item; `kept` is its data, if there is no way
+  /// back to it.
+  Lookup found(SequenceItem& item, std::size_t consumed, SourcePtr kept) {
+    Lookup out;
+    out.kind = Lookup::Kind::entry;
+    out.consumed = consumed;
+    auto special = std::make_shared<const Special>(special_of(item));
+    bool is_plain = !is_special(item);
+    auto entry = std::make_shared<const Entry>(std::move(item.entry));
+    out.entry = entry;
+    out.open = [this, self = shared_from_this(), kept = std::move(kept), entry, special, is_plain] {
+      return kept ? make_content(kept) : content_of(entry, is_plain ? nullptr : special.get());
+    };
+    return out;
   }
 
   /// The data of an entry; `special` is null for those that have nothing of it.
@@ -355,7 +374,7 @@ class SequenceContainer final : public Container {
   MakeParser make_parser_;
   MakeEditor make_editor_;
   std::once_flag listed_;
-  std::atomic<bool> listed_already_{false}, asked_before_{false}, walked_{false};
+  std::atomic<bool> listed_already_{false}, asked_before_{false}, missed_{false}, walked_{false};
   std::once_flag looked_;
   bool far_apart_ = false;
   std::atomic<std::size_t> counted_{0};  // entries

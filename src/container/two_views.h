@@ -18,11 +18,13 @@ class TwoViews : public Container {
   }
   ContentPtr content(std::size_t index) override { return shown_->content(index); }
   std::size_t lane(std::size_t index) const override { return shown_->lane(index); }
+  /// Where all that is shown would have to be decoded to know, the other one is asked first.
   Lookup find(std::string_view path) override {
-    Lookup found = shown_->find(path);
+    bool costly = shown_->access() == Access::forward;
+    Lookup found = (costly ? other_ : shown_)->find(path);
     if (found.kind != Lookup::Kind::nothing) return found;
-    Lookup elsewhere = other_->find(path);
-    return elsewhere.kind == Lookup::Kind::nothing ? found : elsewhere;
+    Lookup elsewhere = (costly ? shown_ : other_)->find(path);
+    return !costly && elsewhere.kind == Lookup::Kind::nothing ? found : elsewhere;
   }
   ContainerPtr written_as() override { return other_; }
   void walk(const Visitor& visitor) override { shown_->walk(visitor); }

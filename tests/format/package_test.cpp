@@ -4,6 +4,7 @@
 #include <filesystem>
 
 #include "base/fields.h"
+#include "support/counting_source.h"
 #include "support/open.h"
 #include "support/package_writer.h"
 #include "support/program.h"
@@ -135,6 +136,18 @@ TEST(Deb, GivesTheInstalledTree) {
   EXPECT_EQ(plan->needs, (std::vector<std::string>{"libtide (>= 2)", "fonts-dial"}));
   EXPECT_EQ(plan->about[0].second, "chart-display");
   EXPECT_EQ(held->find("control.tar.gz").kind, Lookup::Kind::entry);
+}
+
+TEST(Deb, ItsMembersAreFoundWithoutDecodingTheData) {
+  SampleTree tree = {{.path = "chart.bin", .data = noise(1 << 20)}};
+  auto source = std::make_shared<CountingSource>(make_deb(tree, ""));
+  Held held = open_source(source, "chart.deb");
+  std::uint64_t opened = source->given;
+  EXPECT_EQ(held->find("data.tar.xz").kind, Lookup::Kind::entry);
+  EXPECT_EQ(held->find("control.tar.gz").kind, Lookup::Kind::entry);
+  EXPECT_LT(source->given - opened, 1u << 16);
+  EXPECT_EQ(held->find("chart.bin").kind, Lookup::Kind::entry);
+  EXPECT_EQ(held->find("Chart.bin").similar, "chart.bin");
 }
 
 TEST(Deb, DigestsAreCompared) {
