@@ -37,6 +37,11 @@ std::string_view class_of(Role role) {
       return "unpacked";
     case Role::name:
     case Role::parent:
+    case Role::depth:
+    case Role::behind:
+    case Role::first_in:
+    case Role::children:
+    case Role::next_in:
     case Role::hash:
       return "name";
     case Role::packing:

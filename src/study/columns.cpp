@@ -397,9 +397,23 @@ Candidate numbers_of(const Grid& grid, const Column& column) {
 }  // namespace
 
 std::string_view name_of(Role role) {
-  constexpr std::string_view kNames[] = {"offset",   "end of data",    "size",    "unpacked size",
-                                         "name",     "place of name",  "packing", "checksum",
-                                         "time",     "size of a part", "folder",  "hash of name",
+  constexpr std::string_view kNames[] = {"offset",
+                                         "end of data",
+                                         "size",
+                                         "unpacked size",
+                                         "name",
+                                         "place of name",
+                                         "packing",
+                                         "checksum",
+                                         "time",
+                                         "size of a part",
+                                         "folder",
+                                         "depth",
+                                         "end of folder",
+                                         "first in folder",
+                                         "number in folder",
+                                         "next in folder",
+                                         "hash of name",
                                          "not known"};
   return kNames[static_cast<std::size_t>(role)];
 }

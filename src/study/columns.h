@@ -26,6 +26,11 @@ enum class Role {
   time,      ///< seconds since 1970
   part,      ///< bytes of a part of the entry
   parent,    ///< which record it lies in; `detail` is what stands where it lies in none
+  depth,     ///< in how many folders it lies
+  behind,    ///< which record lies behind all that lie in it
+  first_in,  ///< which record lies in it first
+  children,  ///< how many records lie in it
+  next_in,   ///< which record is the next one in the same folder
   hash,      ///< a hash of its name; `detail` is what known() of the layout language is told
   other,     ///< not known
 };

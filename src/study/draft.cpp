@@ -208,6 +208,16 @@ class Writer {
         return "part_size";
       case Role::parent:
         return "parent";
+      case Role::depth:
+        return "depth";
+      case Role::behind:
+        return found_.nesting->kind == Nesting::Kind::inside ? "inside" : "behind";
+      case Role::first_in:
+        return "first";
+      case Role::children:
+        return "children";
+      case Role::next_in:
+        return "next";
       case Role::hash:
         return "hash";
       case Role::other:
@@ -473,14 +483,80 @@ class Writer {
   /// Where records tell which one they lie in: the path of one, from its folder's.
   void path_of_folders() {
     const Column* parent = found_.column(Role::parent);
+    if (found_.nesting) return nesting();
     if (parent == nullptr) return;
-    std::string name = own_name();
+    std::string name = own_name("item");
     line("define path_of(item: Item): text =");
     line(fmt::format("  if item.parent == {} then {}", parent->detail, name) +
          fmt::format(" else path_in(path_of(items[item.parent{}]), {})",
                      counts_from_one(*parent) ? " - 1" : "", name));
     line("define path_in(folder: text, name: text): text = \"{folder}/{name}\"");
     line("");
+  }
+
+  /// Where records lie in each other by their order or by links: what is in one, and its path.
+  void nesting() {
+    const Nesting& nesting = *found_.nesting;
+    const char* from = nesting.first == 0 ? "" : " - 1";
+    std::string exists = nesting.first == 1 ? "x >= 0" : nesting.none == 0 ? "x > 0" : "x < length(items)";
+    line(fmt::format("define name_of(n) = {}", own_name("items[n]")));
+    switch (nesting.kind) {
+      case Nesting::Kind::depth:
+        line("define folder_of(n) =");
+        line("  n - 1 - length(chain(x from n - 1 while items[x].depth >= items[n].depth then x - 1))");
+        line("define path_of(n): text =");
+        line(
+            fmt::format("  if items[n].depth == {} then name_of(n) else path_in(path_of(folder_of(n)), "
+                        "name_of(n))",
+                        nesting.first));
+        line("define path_in(folder: text, name: text): text =");
+        line("  if folder == \"\" then name else \"{folder}/{name}\"");
+        break;
+      case Nesting::Kind::behind:
+      case Nesting::Kind::inside:
+        line(nesting.kind == Nesting::Kind::inside
+                 ? "define behind(n) = n + 1 + items[n].inside"
+                 : fmt::format("define behind(n) = if items[n].behind > n and items[n].behind != {} then "
+                               "items[n].behind else n + 1",
+                               nesting.none));
+        line("define inside(n) = chain(x from n + 1 while x < behind(n) then behind(x))");
+        line("roots = chain(x from 0 while x < length(items) then behind(x))");
+        break;
+      case Nesting::Kind::children:
+        line(fmt::format("define inside(n) = range(items[n].first{0}, items[n].first{0} + items[n].children)",
+                         from));
+        line(fmt::format("roots = range(0, {})", nesting.roots));
+        break;
+      case Nesting::Kind::links:
+        line(fmt::format("define inside(n) = chain(x from items[n].first{0} while {1} then items[x].next{0})",
+                         from, exists));
+        line(exists == "x > 0"
+                 ? "roots = range(0, 1)"
+                 : fmt::format("roots = chain(x from 0 while {} then items[x].next{})", exists, from));
+        break;
+    }
+    line("");
+  }
+
+  bool by_tree() const { return found_.nesting && found_.nesting->kind != Nesting::Kind::depth; }
+
+  /// The condition under which a record is a folder.
+  std::string is_folder() const {
+    if (const Column* parent = found_.column(Role::parent))
+      return fmt::format("any(x in items where x.parent == n{})", counts_from_one(*parent) ? " + 1" : "");
+    if (!found_.nesting) return "";
+    switch (found_.nesting->kind) {
+      case Nesting::Kind::depth:
+        return "n + 1 < length(items) and items[n + 1].depth > item.depth";
+      case Nesting::Kind::behind:
+      case Nesting::Kind::inside:
+        return "behind(n) > n + 1";
+      case Nesting::Kind::children:
+        return "item.children > 0";
+      case Nesting::Kind::links:
+        return fmt::format("length(inside(n)) > 0");
+    }
+    return "";
   }
 
   /// Entries that have no name are called by their number.
@@ -492,16 +568,18 @@ class Writer {
     const std::string number = "\"{n:04}{ending(plain)}\"";
     const Column* hash = found_.column(Role::hash);
     if (numbered()) return hash == nullptr ? number : fmt::format("known({}) else {}", hash->detail, number);
-    return found_.column(Role::parent) != nullptr ? "path_of(item)" : own_name();
+    if (by_tree()) return "trail(name_of(n), \"/\")";
+    if (found_.nesting) return "path_of(n)";
+    return found_.column(Role::parent) != nullptr ? "path_of(item)" : own_name("item");
   }
 
-  std::string own_name() const {
-    std::string name = "item.name";
+  std::string own_name(std::string_view item) const {
+    std::string name = fmt::format("{}.name", item);
     if (found_.names && !found_.names->place) {
       name = "names[n]";
     } else if (found_.names) {
-      std::string at =
-          found_.names_at == "0" ? "item.name_at" : fmt::format("{} + item.name_at", found_.names_at);
+      std::string at = found_.names_at == "0" ? fmt::format("{}.name_at", item)
+                                              : fmt::format("{} + {}.name_at", found_.names_at, item);
       name = fmt::format("(text until 0 at {}{})", at, in_index());
     }
     return found_.backslashes ? fmt::format("slashes({})", name) : name;
@@ -509,11 +587,19 @@ class Writer {
 
   void entry() {
     bool by_number = numbered() || (!placement_.offset && !shape_.data_behind) ||
-                     (found_.names && !found_.names->place) || found_.column(Role::parent) != nullptr;
-    line(fmt::format("entry for item{} in items{} {{", by_number ? " number n" : "",
-                     found_.nameless_end ? " where item.name != \"\""
-                     : found_.sentinel   ? fmt::format(" where item.at < {}", data_end())
-                                         : ""));
+                     (found_.names && !found_.names->place) || found_.column(Role::parent) != nullptr ||
+                     found_.nesting;
+    const char* item = by_tree() ? "items[n]" : "item";
+    std::string some = found_.nameless_end ? fmt::format(" where {}.name != \"\"", item)
+                       : found_.sentinel   ? fmt::format(" where {}.at < {}", item, data_end())
+                       : found_.nesting && found_.nesting->nameless ? " where n > 0"
+                                                                    : "";
+    if (by_tree()) {
+      line(fmt::format("entry for n in tree(x in roots by inside(x)){} {{", some));
+      line("  let item = items[n]");
+    } else {
+      line(fmt::format("entry for item{} in items{} {{", by_number ? " number n" : "", some));
+    }
     std::string data = data_expression();
     if (!found_.packing.transform.empty()) {
       data += found_.packing.condition.empty()
@@ -526,9 +612,7 @@ class Writer {
     }
     line("  path = " + path_expression());
     line("  data = " + data);
-    if (const Column* parent = found_.column(Role::parent))
-      line(fmt::format("  folder = any(x in items where x.parent == n{})",
-                       counts_from_one(*parent) ? " + 1" : ""));
+    if (std::string folder = is_folder(); !folder.empty()) line("  folder = " + folder);
     if (found_.column(Role::unpacked) != nullptr ||
         (placement_.size && !placement_.size_is_end && placement_.bias == 0 && !placement_.counts_rest &&
          found_.packing.transform.empty()))

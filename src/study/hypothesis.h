@@ -7,6 +7,7 @@
 #include "study/columns.h"
 #include "study/frame.h"
 #include "study/naming.h"
+#include "study/nesting.h"
 
 namespace operculum::study {
 
@@ -23,6 +24,7 @@ struct Hypothesis {
   Placement placement;
   std::optional<NameTable> names;
   Packing packing;
+  std::optional<Nesting> nesting;
   std::vector<HeadField> head;     ///< numbers about the whole that were found
   std::string count, begin, base;  ///< expressions of the layout language; an empty count: up to the end
   std::string goes_on;  ///< the condition under which records go on, where that is told by what follows

@@ -7,6 +7,7 @@
 
 #include "base/sum_kinds.h"
 #include "study/name_hashes.h"
+#include "study/nesting.h"
 #include "study/packing.h"
 #include "study/parents.h"
 #include "study/trial.h"
@@ -145,6 +146,7 @@ void explain_rest(Hypothesis& found, const std::string& draft, const Subject& su
   }
   find_time(found);
   find_parents(found);
+  find_nesting(found);
   find_name_hashes(found, context.known_names);
 }
 

@@ -83,6 +83,21 @@ std::optional<Column> text_at(const Grid& grid, std::size_t at, std::size_t unit
   return column;
 }
 
+std::vector<std::string> texts_of(const NameTable& names, const Grid& grid, const Bytes& table) {
+  Shape shape;
+  shape.text = TextEnd::zero;
+  std::vector<std::string> texts(grid.rows());
+  std::size_t next = 0;
+  for (std::size_t row = 0; row < grid.rows(); ++row) {
+    std::uint64_t at = names.place ? names.place->value(grid, row) : next;
+    auto text = at < table.size() ? read_text(table, static_cast<std::size_t>(at), shape) : std::nullopt;
+    if (!text) continue;
+    texts[row] = text->text;
+    next += text->taken;
+  }
+  return texts;
+}
+
 }  // namespace
 
 std::string text_of(const Grid& grid, const Column& column, std::size_t row) {
@@ -165,6 +180,7 @@ std::optional<NameTable> find_name_table(const Grid& grid, const Subject& subjec
       }
     }
   }
+  if (best) best->texts = texts_of(*best, grid, bytes_of(space, subject, best->at, kMostNameTable));
   return best;
 }
 

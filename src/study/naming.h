@@ -19,6 +19,7 @@ struct NameTable {
   std::optional<Column>
       place;  ///< tells where in it a name begins; without, they are in the order of records
   double bits = 0;
+  std::vector<std::string> texts;  ///< of the rows at hand; empty where there is none
 };
 
 /// `free` tells which bytes of a record are nothing else; `places` where a table may begin.

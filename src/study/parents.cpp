@@ -10,7 +10,6 @@
 namespace operculum::study {
 namespace {
 
-constexpr std::size_t kLeastRecords = 6, kLeastFolders = 2;
 constexpr NumberForm kParentForms[] = {{4, false}, {4, true}, {2, false}, {2, true}, {1, false}};
 
 /// How a number names a record.
@@ -18,22 +17,6 @@ struct Counting {
   std::uint64_t first;  ///< what the first record is called
   std::uint64_t none;   ///< what stands where there is no folder
 };
-
-/// The name of a record, by itself; empty where names are elsewhere.
-std::string name_in(const Hypothesis& found, std::size_t row) {
-  if (!found.grid.texts.empty()) return found.grid.texts[row];
-  const Column* name = found.column(Role::name);
-  return name == nullptr ? "" : text_of(found.grid, *name, row);
-}
-
-bool has_plain_names(const Hypothesis& found) {
-  if (found.names) return found.names->place.has_value();
-  for (std::size_t row = 0; row < found.grid.rows(); ++row) {
-    std::string name = name_in(found, row);
-    if (name.empty() || name.find_first_of("/\\") != std::string::npos) return false;
-  }
-  return true;
-}
 
 /// Whether following these leads out of all folders. Each is followed once, up to one that is known to.
 bool leads_out(const std::vector<std::size_t>& above, std::size_t none) {
@@ -67,9 +50,27 @@ std::size_t children(const Grid& grid, std::size_t at, NumberForm form, const Co
 
 }  // namespace
 
+std::string record_name(const Hypothesis& found, std::size_t row) {
+  if (!found.grid.texts.empty()) return found.grid.texts[row];
+  const Column* name = found.column(Role::name);
+  if (name != nullptr) return text_of(found.grid, *name, row);
+  return found.names && row < found.names->texts.size() ? found.names->texts[row] : "";
+}
+
+bool has_plain_names(const Hypothesis& found, NamelessFirst first) {
+  for (std::size_t row = 0; row < found.grid.rows(); ++row) {
+    std::string name = record_name(found, row);
+    bool lacks = name.empty() && (row > 0 || first == NamelessFirst::not_at_all);
+    if (lacks || name.find_first_of("/\\") != std::string::npos) return false;
+  }
+  return true;
+}
+
 void find_parents(Hypothesis& found) {
   const Grid& grid = found.grid;
-  if (!grid.complete() || grid.rows() < kLeastRecords || !has_plain_names(found)) return;
+  if (!grid.complete() || grid.rows() < kLeastRecords || (found.names && !found.names->place) ||
+      !has_plain_names(found, NamelessFirst::not_at_all))
+    return;
   std::vector<DataRun> runs = data_runs(found);
   std::vector<bool> free = free_bytes(found.columns, grid.shape.fixed(), ShortNames::are_texts);
   for (NumberForm form : kParentForms) {
