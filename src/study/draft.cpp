@@ -275,9 +275,42 @@ class Writer {
     line("}");
   }
 
+  /// Numbers that take as many bytes as they need, a name among them, then fixed bytes.
+  void item_varints() {
+    const std::string_view type = found_.grid.varints;
+    constexpr std::size_t kCell = 8;
+    const std::size_t numbers_end = found_.grid.varints_end;
+    std::size_t at = 0;
+    for (; at <= numbers_end; at += kCell) {
+      if (at == shape_.before) line(fmt::format("  name text sized {}", type));
+      if (at == numbers_end) break;
+      const Column* column = column_at(at);
+      line(fmt::format("  {} {}", column != nullptr ? field_name(*column) : unknown(), type),
+           column != nullptr ? column->why : "");
+    }
+    if (const Column* column = column_at(at)) {
+      line(fmt::format("  {} {}", field_name(*column),
+                       column->form.width == 0 ? fmt::format("bytes[{}]", column->width)
+                                               : type_of(column->form, big_)),
+           column->why);
+      at += column->width;
+    }
+    gap(at, shape_.fixed());
+    if (shape_.data_behind)
+      line(fmt::format("  body bytes[{}]", found_.column(Role::unpacked) != nullptr ? "stored" : "size"));
+    line("}");
+  }
+
+  const Column* column_at(std::size_t at) const {
+    auto found = std::find_if(found_.columns.begin(), found_.columns.end(),
+                              [&](const Column& one) { return one.at == at; });
+    return found == found_.columns.end() ? nullptr : &*found;
+  }
+
   void item_record() {
     if (!found_.grid.words.empty()) return item_words();
     line("record Item {");
+    if (!found_.grid.varints.empty()) return item_varints();
     std::size_t at = 0;
     bool text_done = shape_.text == TextEnd::none;
     for (const Column& column : found_.columns) {

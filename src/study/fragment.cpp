@@ -111,7 +111,7 @@ class Ends {
 unsigned open_ends(const Hypothesis& found) {
   const Placement& placement = found.placement;
   if (!placement.offset || !placement.size || !placement.in_order || found.grid.shape.data_behind ||
-      !found.grid.words.empty() || found.grid.rows() == 0)
+      found.grid.decoded() || found.grid.rows() == 0)
     return 0;
   Ends ends(found);
   return (ends.open_in_front() ? 1 : 0) + (ends.open_behind() ? 1 : 0);

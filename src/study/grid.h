@@ -8,8 +8,9 @@
 
 namespace operculum::study {
 
-/// How a record's text of varying length ends: `word` is one of a line of words, whose numbers are digits.
-enum class TextEnd { none, sized, zero, word };
+/// How a record's text of varying length ends: `word` is one of a line of words, whose numbers are digits;
+/// of a `counted` one the length takes as many bytes as it needs, as other numbers do.
+enum class TextEnd { none, sized, zero, word, counted };
 
 /// What a word of an index that is written as text is.
 enum class WordKind { text, decimal, hexadecimal };
@@ -42,6 +43,12 @@ struct Grid {
   std::vector<WordKind>
       words;  ///< of each line, where records are that: each number takes 8 of the cells' bytes
   std::vector<WordKind> head_words;  ///< in front of the first line
+
+  std::string_view varints;  ///< the type of numbers that take as many bytes as they need, where records hold
+                             ///< such: each takes 8 of the cells' bytes
+  std::size_t varints_end = 0;  ///< of the cells: fixed bytes are behind it
+  /// Whether cells hold what was made of the records' bytes.
+  bool decoded() const { return !words.empty() || !varints.empty(); }
 
   std::size_t rows() const { return shape.fixed() == 0 ? texts.size() : cells.size() / shape.fixed(); }
   const Byte* row(std::size_t i) const { return cells.data() + i * shape.fixed(); }

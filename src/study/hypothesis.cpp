@@ -55,7 +55,7 @@ class Lookup {
 std::optional<std::string> zeros_behind(const Hypothesis& found) {
   const Grid& grid = found.grid;
   const Space& space = *grid.space;
-  if (!grid.words.empty()) return std::nullopt;
+  if (grid.decoded()) return std::nullopt;
   for (const Column& column : found.columns) {
     bool number = column.role == Role::offset || column.role == Role::size;
     if (!number || column.width < 4 || column.mask != 0 || column.bits != 0 ||

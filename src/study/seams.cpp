@@ -127,7 +127,7 @@ void free_name(Column& text, const Grid& grid) {
 }
 
 double bits_against_cut(const std::vector<Column>& columns, const Grid& grid) {
-  if (!grid.words.empty()) return 0;
+  if (grid.decoded()) return 0;
   const Shape& shape = grid.shape;
   std::vector<bool> free = free_bytes(columns, shape.fixed(), ShortNames::may_be_numbers);
   double bits = 0;

@@ -15,6 +15,7 @@
 #include "study/record_search.h"
 #include "study/table_search.h"
 #include "study/unordered_search.h"
+#include "study/varint_search.h"
 
 namespace operculum::study {
 namespace {
@@ -142,7 +143,7 @@ Findings study(const NamedFile& file, std::size_t same, OpenContext& context,
   Subject subject{file.source, file.name, std::nullopt};
   subject.anchors = std::move(anchors);
   constexpr std::array<Search, 4> kPlain = {search_tables, search_records, search_unordered, search_digits};
-  constexpr std::array<Search, 1> kChains = {search_chains};
+  constexpr std::array<Search, 2> kChains = {search_chains, search_varints};
   Findings findings;
   if (subject.size() < kLeastFile) return findings;
   Decodings decodings;
