@@ -7,33 +7,13 @@
 
 #include "base/path_parts.h"
 #include "base/text.h"
+#include "study/chunk_draft.h"
+#include "study/draft_text.h"
 #include "study/packing.h"
 #include "study/text_test.h"
 
 namespace operculum::study {
 namespace {
-
-constexpr std::size_t kMostMagic = 16, kMostUnnamed = 8;
-
-/// Bytes as the language writes them: a text where they can be read, else in hexadecimal.
-std::string literal(ByteView bytes) {
-  bool text = std::all_of(bytes.begin(), bytes.end(), [](Byte b) {
-    return is_ascii_name_byte(b) || b == 0 || b == 0x1a || b == '\n' || b == '\r';
-  });
-  if (!text) return fmt::format("hex \"{}\"", to_hex(bytes));
-  std::string out = "\"";
-  for (Byte byte : bytes) {
-    if (byte == '"' || byte == '\\')
-      out += fmt::format("\\{}", static_cast<char>(byte));
-    else if (byte == '{' || byte == '}')
-      out += fmt::format("\\x{:02x}", byte);
-    else if (is_ascii_name_byte(byte))
-      out += static_cast<char>(byte);
-    else
-      out += fmt::format("\\x{:02x}", byte);
-  }
-  return out + "\"";
-}
 
 class Writer {
  public:
@@ -46,7 +26,7 @@ class Writer {
 
   std::string make() {
     orders();
-    title();
+    text_.title(subject_, big_);
     if (found_.grid.words.empty())
       part_record(Part::head, "Head", subject_.read(0, Frame::kHead));
     else
@@ -57,15 +37,13 @@ class Writer {
     globals();
     path_of_folders();
     entry();
-    return std::move(out_);
+    return text_.take();
   }
 
  private:
-  void line(const std::string& text, const std::string& comment = {}) {
-    std::string indented = within_ ? "  " + text : text;
-    out_ += comment.empty() ? indented : fmt::format("{:<32} # {}", indented, comment);
-    out_ += '\n';
-  }
+  void line(const std::string& text, const std::string& comment = {}) { text_.line(text, comment); }
+  std::string unknown() { return text_.unknown(); }
+  void gap(std::uint64_t at, std::uint64_t end) { text_.gap(at, end); }
 
   void orders() {
     int little = 0, big = 0;
@@ -78,22 +56,6 @@ class Writer {
     for (const HeadField& field : found_.head) count(field.form);
     if (shape_.text == TextEnd::sized) count(shape_.length);
     big_ = big > little;
-  }
-
-  void title() {
-    std::string file = subject_.main().name, stem(file_stem(file));
-    std::string name;
-    for (char c : stem)
-      name +=
-          is_ascii_name_byte(static_cast<Byte>(c)) && c != '"' && c != '\\' && c != '{' && c != '}' ? c : '_';
-    line(fmt::format("layout \"Draft for {}\"", name.empty() ? "a file" : name));
-    line("about  \"drafted by study: every line is a guess, its evidence is beside it\"");
-    std::string ending = file.substr(stem.size());
-    bool plain = ending.size() > 1 && std::all_of(ending.begin() + 1, ending.end(),
-                                                  [](unsigned char c) { return std::isalpha(c) != 0; });
-    if (plain) line("suffix " + to_lower(ending));
-    line(big_ ? "order  big" : "order  little");
-    line("");
   }
 
   /// Fields of a part up to the last one that means something; what lies between them is not known.
@@ -150,13 +112,7 @@ class Writer {
       limit = std::min({limit, placement_.begin, space.plain ? found_.grid.begin : space.stored_at});
     else
       limit = std::min(limit, subject_.describes_index ? found_.grid.begin : placement_.begin);
-    std::size_t printed = 0;
-    while (printed < limit && is_ascii_name_byte(bytes[printed])) ++printed;
-    if (printed >= 3) {
-      if (printed < limit && (bytes[printed] == 0 || bytes[printed] == 0x1a)) ++printed;
-      return printed;
-    }
-    return limit >= 4 ? 4 : static_cast<std::size_t>(limit);
+    return magic_of(bytes.first(static_cast<std::size_t>(limit)));
   }
 
   void numbers(const std::vector<HeadField>& fields, std::uint64_t at, std::uint64_t end) {
@@ -166,22 +122,6 @@ class Writer {
       at = field.at + field.form.width;
     }
     gap(at, end);
-  }
-
-  std::string unknown() { return fmt::format("unknown_{}", ++unknowns_); }
-
-  /// Fields for what nobody knows, from `at` to `end`.
-  void gap(std::uint64_t at, std::uint64_t end) {
-    while (at < end) {
-      std::uint64_t left = end - at;
-      if (left > kMostUnnamed) {
-        line(fmt::format("  {} bytes[{}]", unknown(), left));
-        return;
-      }
-      unsigned width = left >= 4 ? 4 : left >= 2 ? 2 : 1;
-      line(fmt::format("  {} u{}", unknown(), width * 8));
-      at += width;
-    }
   }
 
   std::string field_name(const Column& column) {
@@ -345,7 +285,7 @@ class Writer {
       line(fmt::format("  {} {}", name, type), column.why);
       if (placement_.counts_rest && column.at == placement_.size->at) {
         line(fmt::format("  within {} {{", name));
-        within_ = true;
+        text_.within(true);
       }
     }
     if (!text_done) {
@@ -356,7 +296,7 @@ class Writer {
     gap(at, shape_.fixed());
     if (shape_.data_behind && placement_.counts_rest) {
       line("  body bytes to end");
-      within_ = false;
+      text_.within(false);
       line("  }");
     } else if (shape_.data_behind) {
       std::string size = placement_.bias == 0 ? "size" : fmt::format("size - {}", placement_.bias);
@@ -660,17 +600,17 @@ class Writer {
   std::size_t same_;
   const Shape& shape_;
   const Placement& placement_;
-  std::string out_;
+  DraftText text_;
   bool big_ = false;
   bool has_[3] = {};
   std::uint64_t tail_ = 0;
-  int unknowns_ = 0, tags_ = 0, named_ = 0;
-  bool within_ = false;  ///< fields lie in a block of their own
+  int tags_ = 0, named_ = 0;
 };
 
 }  // namespace
 
 std::string draft(const Hypothesis& found, const Subject& subject, std::size_t same) {
+  if (found.chunks) return draft_chunks(found, subject, same);
   return Writer(found, subject, same).make();
 }
 

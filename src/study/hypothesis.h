@@ -4,6 +4,7 @@
 #include <string>
 #include <vector>
 
+#include "study/chunk_search.h"
 #include "study/columns.h"
 #include "study/frame.h"
 #include "study/naming.h"
@@ -25,6 +26,7 @@ struct Hypothesis {
   std::optional<NameTable> names;
   Packing packing;
   std::optional<Nesting> nesting;
+  std::optional<Chunks> chunks;    ///< then the grid holds those that are no groups
   std::vector<HeadField> head;     ///< numbers about the whole that were found
   std::string count, begin, base;  ///< expressions of the layout language; an empty count: up to the end
   std::string goes_on;  ///< the condition under which records go on, where that is told by what follows

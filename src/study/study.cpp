@@ -7,6 +7,7 @@
 #include <span>
 
 #include "study/chain_search.h"
+#include "study/chunk_search.h"
 #include "study/digit_search.h"
 #include "study/disguise.h"
 #include "study/draft.h"
@@ -98,7 +99,7 @@ std::vector<Hypothesis> search_all(const std::vector<SpacePtr>& spaces, const Su
     if (auto whole = without_sizes(all[i], subject)) all.push_back(std::move(*whole));
   }
   for (Hypothesis& found : all) {
-    explain_gaps(found, subject);
+    if (!found.chunks) explain_gaps(found, subject);  // there headers of groups lie between entries
     explain_anchors(found, subject);
     drop_front_of_keyed(found);
   }
@@ -112,7 +113,7 @@ void try_all(Findings& findings, std::vector<Hypothesis> all, const Subject& sub
              std::size_t same, OpenContext& context) {
   for (Hypothesis& found : all) {
     explain_names(found, subject);
-    if (found.bits + kMostPackingBits > kBelieved) find_packing(found, subject, decodings);
+    if (!found.chunks && found.bits + kMostPackingBits > kBelieved) find_packing(found, subject, decodings);
     Drafted drafted{subject, std::move(found), {}, {}, 0, {}};
     drafted.text = draft(drafted.hypothesis, subject, same);
     drafted.trial = try_draft(drafted.text, subject, context, kMostRead);
@@ -143,7 +144,7 @@ Findings study(const NamedFile& file, std::size_t same, OpenContext& context,
   Subject subject{file.source, file.name, std::nullopt};
   subject.anchors = std::move(anchors);
   constexpr std::array<Search, 4> kPlain = {search_tables, search_records, search_unordered, search_digits};
-  constexpr std::array<Search, 2> kChains = {search_chains, search_varints};
+  constexpr std::array<Search, 3> kChains = {search_chains, search_varints, search_chunks};
   Findings findings;
   if (subject.size() < kLeastFile) return findings;
   Decodings decodings;

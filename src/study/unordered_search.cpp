@@ -49,6 +49,8 @@ class UnorderedSearch {
     if (table_end >= end_) return;
     if (table_end > space_->bytes.size()) return;  // the space begins at 0
     const Byte* rows = space_->bytes.data() + begin;
+    const bool from_zero = closes(rows, begin, count);
+    const std::uint64_t lowest = from_zero ? 0 : space_->plain ? table_end : 1;
     for (NumberForm form : kWideForms) {
       for (std::size_t at = 0; at + form.width <= stride; ++at) {
         std::uint64_t least = UINT64_MAX;
@@ -56,11 +58,10 @@ class UnorderedSearch {
         std::size_t looked = static_cast<std::size_t>(std::min<std::uint64_t>(count, kRecordsLooked));
         for (std::size_t row = 0; fits && row < looked; ++row) {
           std::uint64_t value = read_number(rows + row * stride + at, form);
-          fits = value < space_->file_size;
+          fits = value >= lowest && value < space_->file_size;
           least = std::min(least, value);
         }
         if (!fits || (space_->plain && least != 0 && !is_end(table_end, least))) continue;
-        if (least == 0 && !closes(rows, begin, count)) continue;
         explain_rows(begin, stride, count);
         return;
       }

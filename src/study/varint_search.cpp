@@ -11,8 +11,8 @@
 namespace operculum::study {
 namespace {
 
-constexpr std::size_t kMostBegin = 64, kMostNumbers = 3, kLeastRows = 4, kMostRows = 100'000,
-                      kRowsKept = 4096, kCountsTried = 8;
+constexpr std::size_t kMostBegin = 64, kMostNumbers = 3, kLeastVarintRows = 4, kMostVarintRows = 100'000,
+                      kVarintRowsKept = 4096, kCountsTried = 8;
 constexpr std::size_t kWholeCell = 8;  // bytes of a number in the grid
 constexpr std::size_t kTails[] = {0, 4, 1, 2, 8, 16};
 constexpr double kLeastBits = 40, kBitsOfNamed = 3;
@@ -106,22 +106,22 @@ class VarintSearch {
   void table(std::size_t begin, const RecordForm& form) {
     std::vector<Record> records;
     std::size_t at = begin, long_ones = 0;
-    while (records.size() < kMostRows) {
+    while (records.size() < kMostVarintRows) {
       auto record = read_record(bytes_, at, form);
       if (!record) break;
       at = record->end;
       long_ones += record->long_number ? 1 : 0;
       records.push_back(*record);
     }
-    if (records.size() < kLeastRows || long_ones * 2 < records.size()) return;
+    if (records.size() < kLeastVarintRows || long_ones * 2 < records.size()) return;
     std::vector<std::pair<std::uint64_t, std::string>> counts;  // and the expression that tells it
     for (std::size_t taken = 1; taken <= 5 && taken <= begin; ++taken) {
       Number number = read_varint(bytes_, begin - taken, form.numbers);
-      if (number.taken == taken && number.value >= kLeastRows && number.value <= records.size())
+      if (number.taken == taken && number.value >= kLeastVarintRows && number.value <= records.size())
         counts.emplace_back(number.value, fmt::format("({} at {})", name_of(form.numbers), begin - taken));
     }
     for (std::uint64_t number : frame_.places(records.size() + 1)) {
-      if (number >= kLeastRows && number <= records.size() && counts.size() < kCountsTried)
+      if (number >= kLeastVarintRows && number <= records.size() && counts.size() < kCountsTried)
         counts.emplace_back(number, "");
     }
     for (const auto& [count, told] : counts) {
@@ -156,7 +156,7 @@ class VarintSearch {
       std::size_t at = begin;
       double bits = 0;
       std::uint64_t before = UINT64_MAX;
-      while (at < bytes_.size() && records.size() < kMostRows) {
+      while (at < bytes_.size() && records.size() < kMostVarintRows) {
         auto record = read_record(bytes_, at, form);
         if (!record || record->numbers[size] > bytes_.size() - record->end) break;
         at = record->end + static_cast<std::size_t>(record->numbers[size]);
@@ -164,7 +164,7 @@ class VarintSearch {
         before = record->numbers[size];
         records.push_back(*record);
       }
-      if (at != bytes_.size() || records.size() < kLeastRows || bits < kLeastBits) continue;
+      if (at != bytes_.size() || records.size() < kLeastVarintRows || bits < kLeastBits) continue;
       Grid grid = grid_of(records, form);
       grid.shape.data_behind = true;
       grid.end = at;
@@ -189,7 +189,7 @@ class VarintSearch {
     grid.begin = records.front().begin;
     grid.end = records.back().end;
     grid.count = records.size();
-    for (const Record& record : records.first(std::min(records.size(), kRowsKept))) {
+    for (const Record& record : records.first(std::min(records.size(), kVarintRowsKept))) {
       for (std::size_t i = 0; i < form.count(); ++i) {
         for (std::size_t byte = 0; byte < kWholeCell; ++byte)
           grid.cells.push_back(static_cast<Byte>(record.numbers[i] >> (8 * byte)));

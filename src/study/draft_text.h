@@ -1,0 +1,37 @@
+#pragma once
+
+#include <string>
+
+#include "study/subject.h"
+
+namespace operculum::study {
+
+constexpr std::size_t kMostMagic = 16;  ///< bytes at the begin of a file that a draft asks for
+
+/// Bytes as the language writes them: a text where they can be read, else in hexadecimal.
+std::string literal(ByteView bytes);
+
+/// How many of these first bytes tell a kind of file: a text with what ends it, or up to four others.
+std::size_t magic_of(ByteView bytes);
+
+/// A description as it is written, line by line.
+class DraftText {
+ public:
+  /// What it is called, after the file, and the order of bytes.
+  void title(const Subject& subject, bool big);
+  void line(const std::string& text, const std::string& comment = {});
+  /// Fields for what nobody knows, from `at` to `end`.
+  void gap(std::uint64_t at, std::uint64_t end);
+  /// A name for what nobody knows.
+  std::string unknown();
+  /// Whether the lines to come lie in a block of their own.
+  void within(bool inside) { within_ = inside; }
+  std::string take() { return std::move(out_); }
+
+ private:
+  std::string out_;
+  int unknowns_ = 0;
+  bool within_ = false;
+};
+
+}  // namespace operculum::study
