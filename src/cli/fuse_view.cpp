@@ -2,14 +2,15 @@
 #include "cli/fuse_view.h"
 
 #include <fmt/format.h>
-#include <fuse.h>
 #include <fuse_lowlevel.h>
 #include <mntent.h>
 #include <sys/mount.h>
 #include <sys/stat.h>
+#include <sys/statvfs.h>
 #include <unistd.h>
 
 #include <algorithm>
+#include <atomic>
 #include <cerrno>
 #include <list>
 #include <memory>
@@ -21,49 +22,29 @@
 namespace operculum::cli {
 namespace {
 
-constexpr std::uint64_t kBlock = 512;  // of st_blocks
+constexpr std::uint64_t kBlock = 512;          // of st_blocks
+constexpr double kForGood = 24 * 60 * 60;      // seconds: nothing in a view ever changes
+constexpr std::uint64_t kMostAhead = 1 << 20;  // bytes that are given to the kernel before it asks for them
+constexpr std::uint64_t kSmall = 128 << 10;    // bytes of a file that is given so
+constexpr std::uint64_t kNear = 16, kMostNodesAhead = 256;
 
-ViewTree& tree() {
-  return **static_cast<ViewTree**>(fuse_get_context()->private_data);
-}
-
-/// Runs what the kernel asked for; an Error becomes an error number.
-template <typename Work>
-int answer(Work work) {
-  try {
-    return work();
-  } catch (const std::exception& thrown) {
-    Error error = as_error(thrown);
-    switch (error.kind()) {
-      case ErrorKind::needs_key:
-        return -EACCES;
-      case ErrorKind::unsupported:
-        return -ENOTSUP;
-      case ErrorKind::limit_exceeded:
-        return -EFBIG;
-      default:
-        return -EIO;
-    }
-  }
-}
-
-/// The files that were read last, by path. The kernel is told that nothing need be opened, which saves two of
-/// the three questions that it has for a small file; so a read finds its file here.
+/// The files that were read last. The kernel is told that nothing need be opened, which saves two of the
+/// three questions that it has for a small file; so a read finds its file here.
 class RecentFiles {
  public:
-  SourcePtr get(ViewTree& tree, const std::string& path) {
+  SourcePtr get(ViewTree& tree, ViewNode& node) {
     {
       std::lock_guard lock(mutex_);
       auto found =
-          std::find_if(files_.begin(), files_.end(), [&](const File& file) { return file.path == path; });
+          std::find_if(files_.begin(), files_.end(), [&](const File& file) { return file.node == &node; });
       if (found != files_.end()) {
         files_.splice(files_.begin(), files_, found);
         return found->source;
       }
     }
-    SourcePtr source = tree.open(path);
+    SourcePtr source = tree.open(node);
     std::lock_guard lock(mutex_);
-    files_.push_front({path, source});
+    files_.push_front({&node, source});
     if (files_.size() > kKept) files_.pop_back();
     return source;
   }
@@ -71,21 +52,63 @@ class RecentFiles {
  private:
   static constexpr std::size_t kKept = 16;  // what is spooled of them is held as long
   struct File {
-    std::string path;
+    const ViewNode* node;
     SourcePtr source;
   };
   std::mutex mutex_;  // guards the rest
   std::list<File> files_;
 };
 
-SourcePtr file_of(const char* path) {
-  static RecentFiles files;
-  return files.get(tree(), path);
+}  // namespace
+
+struct FuseView::Server {
+  fuse_session* session = nullptr;
+  ViewTree* tree = nullptr;
+  RecentFiles files;
+  std::atomic<std::uint64_t> read_last = 0;  ///< the number of the node, or of the last one given ahead
+  std::atomic_flag giving;                   ///< somebody gives files ahead
+
+  SourcePtr file(ViewNode& node) { return files.get(*tree, node); }
+};
+
+namespace {
+
+using Server = FuseView::Server;
+
+Server& server_of(fuse_req_t request) {
+  return *static_cast<Server*>(fuse_req_userdata(request));
 }
 
-mode_t type_of(const ViewTree::Known& known) {
-  if (known.folder) return S_IFDIR;
-  switch (known.entry->kind) {
+int number_of(const Error& error) {
+  switch (error.kind()) {
+    case ErrorKind::needs_key:
+      return EACCES;
+    case ErrorKind::unsupported:
+      return ENOTSUP;
+    case ErrorKind::limit_exceeded:
+      return EFBIG;
+    default:
+      return EIO;
+  }
+}
+
+/// Runs what the kernel asked about a node, and answers with an error number where it throws, or returns one.
+template <typename Work>
+void answer(fuse_req_t request, fuse_ino_t number, Work work) {
+  int error = 0;
+  try {
+    Server& server = server_of(request);
+    ViewNode* node = server.tree->node(number);
+    error = node == nullptr ? ENOENT : work(server, *node);
+  } catch (const std::exception& thrown) {
+    error = number_of(as_error(thrown));
+  }
+  if (error != 0) fuse_reply_err(request, error);
+}
+
+mode_t type_of(const ViewNode& node) {
+  if (node.folder) return S_IFDIR;
+  switch (node.entry->kind) {
     case EntryKind::symbolic_link:
       return S_IFLNK;
     case EntryKind::character_device:
@@ -102,193 +125,277 @@ mode_t type_of(const ViewTree::Known& known) {
 }
 
 /// Everything but the size of a file whose container does not say it.
-struct stat attributes_of(const ViewTree::Known& known) {
+struct stat attributes_of(const ViewNode& node, fuse_req_t request) {
   struct stat out {};
-  out.st_mode = type_of(known);
-  bool folder = known.folder;
-  std::uint32_t readable = folder ? 0555 : 0444;
-  out.st_nlink = folder ? 2 : 1;
-  out.st_uid = fuse_get_context()->uid;
-  out.st_gid = fuse_get_context()->gid;
-  if (known.entry) {
-    const Entry& entry = *known.entry;
+  out.st_ino = node.number;
+  out.st_mode = type_of(node);
+  std::uint32_t readable = node.folder ? 0555 : 0444;
+  out.st_nlink = node.folder ? 2 : 1;
+  out.st_uid = fuse_req_ctx(request)->uid;
+  out.st_gid = fuse_req_ctx(request)->gid;
+  if (node.entry) {
+    const Entry& entry = *node.entry;
     bool program = entry.mode != Entry::kNoMode && (entry.mode & 0111) != 0;
-    if (program && !folder) readable |= 0111;
+    if (program && !node.folder) readable |= 0111;
     if (entry.modified.known()) out.st_mtim.tv_sec = to_unix_seconds(entry.modified);
     out.st_ctim = out.st_atim = out.st_mtim;
-    if (!folder && entry.kind == EntryKind::symbolic_link)
+    if (!node.folder && entry.kind == EntryKind::symbolic_link)
       out.st_size = static_cast<off_t>(entry.link_target().size());
-    if (!folder && entry.kind == EntryKind::file && entry.size_known())
+    if (!node.folder && entry.kind == EntryKind::file && entry.size_known())
       out.st_size = static_cast<off_t>(entry.size);
   }
   out.st_mode |= readable;  // what is shown may always be read, and never be written
   auto taken = static_cast<std::uint64_t>(out.st_size);
-  bool sparse =
-      known.entry && known.entry->is(Entry::sparse) && known.entry->stored_size != Entry::kUnknownSize;
-  if (sparse) taken = std::min(taken, known.entry->stored_size);  // so copiers look for holes
+  bool sparse = node.entry && node.entry->is(Entry::sparse) && node.entry->stored_size != Entry::kUnknownSize;
+  if (sparse) taken = std::min(taken, node.entry->stored_size);  // so copiers look for holes
   out.st_blocks = static_cast<blkcnt_t>((taken + kBlock - 1) / kBlock);
   return out;
 }
 
 /// The size of a file is to be found out by decoding it.
-bool lacks_size(const ViewTree::Known& known) {
-  return !known.folder && known.entry && known.entry->kind == EntryKind::file && !known.entry->size_known();
+bool lacks_size(const ViewNode& node) {
+  return !node.folder && node.entry && node.entry->kind == EntryKind::file && !node.entry->size_known();
 }
 
-int get_attributes(const char* path, struct stat* out, fuse_file_info*) {
-  return answer([&] {
-    auto known = tree().find(path);
-    if (!known) return -ENOENT;
-    *out = attributes_of(*known);
-    if (lacks_size(*known)) out->st_size = static_cast<off_t>(file_of(path)->size());
+struct stat whole_attributes_of(Server& server, ViewNode& node, fuse_req_t request) {
+  struct stat out = attributes_of(node, request);
+  if (lacks_size(node)) out.st_size = static_cast<off_t>(server.file(node)->size());
+  return out;
+}
+
+/// Without a node: the kernel may remember that there is nothing of that name.
+fuse_entry_param entry_of(const ViewNode* node, const struct stat& attributes) {
+  fuse_entry_param out{};
+  out.ino = node == nullptr ? 0 : node->number;
+  out.attr = attributes;
+  out.attr_timeout = out.entry_timeout = kForGood;
+  return out;
+}
+
+void look_up(fuse_req_t request, fuse_ino_t parent, const char* name) {
+  answer(request, parent, [&](Server& server, ViewNode& folder) {
+    ViewNode* child = server.tree->child(folder, name);
+    struct stat attributes {};
+    if (child != nullptr) attributes = whole_attributes_of(server, *child, request);
+    fuse_entry_param out = entry_of(child, attributes);
+    fuse_reply_entry(request, &out);
     return 0;
   });
 }
 
-/// With the attributes of everything in it: the kernel then need not ask for each file.
-int read_folder(const char* path, void* buffer, fuse_fill_dir_t fill, off_t, fuse_file_info*,
-                fuse_readdir_flags flags) {
-  return answer([&] {
-    auto known = tree().find(path);
-    if (!known) return -ENOENT;
-    if (!known->folder) return -ENOTDIR;
-    constexpr auto kPlain = static_cast<fuse_fill_dir_flags>(0);
-    for (const char* own : {".", ".."}) fill(buffer, own, nullptr, 0, kPlain);
-    for (const ViewTree::Named& one : tree().list(path)) {
-      struct stat attributes = attributes_of(one.known);
-      bool plus = (flags & FUSE_READDIR_PLUS) != 0 && !lacks_size(one.known);
-      fill(buffer, one.name.c_str(), &attributes, 0, plus ? FUSE_FILL_DIR_PLUS : kPlain);
+void get_attributes(fuse_req_t request, fuse_ino_t number, fuse_file_info*) {
+  answer(request, number, [&](Server& server, ViewNode& node) {
+    struct stat attributes = whole_attributes_of(server, node, request);
+    fuse_reply_attr(request, &attributes, kForGood);
+    return 0;
+  });
+}
+
+/// See RecentFiles; folders are asked for by their place alone. The view is mounted read-only, so nobody asks
+/// to write.
+void open_nothing(fuse_req_t request, fuse_ino_t, fuse_file_info*) {
+  fuse_reply_err(request, ENOSYS);
+}
+
+enum class Listing { names, with_attributes };
+
+/// With the attributes of everything in it the kernel need not ask for each file.
+void list_folder(fuse_req_t request, fuse_ino_t number, std::size_t size, off_t offset, Listing how) {
+  answer(request, number, [&](Server& server, ViewNode& folder) {
+    if (!folder.folder) return ENOTDIR;
+    auto all = server.tree->list(folder);
+    std::vector<char> buffer(size);
+    std::size_t used = 0;
+    constexpr std::size_t kOwn = 2;  // "." and ".."
+    for (auto at = static_cast<std::size_t>(offset); at < all.size() + kOwn; ++at) {
+      ViewNode& node = at < kOwn ? folder : *all[at - kOwn].second;
+      std::string name(at == 0 ? "." : at == 1 ? ".." : all[at - kOwn].first);
+      struct stat attributes = attributes_of(node, request);
+      auto next = static_cast<off_t>(at + 1);
+      fuse_entry_param entry = entry_of(at < kOwn || lacks_size(node) ? nullptr : &node, attributes);
+      std::size_t taken =
+          how == Listing::names
+              ? fuse_add_direntry(request, buffer.data() + used, size - used, name.c_str(), &attributes, next)
+              : fuse_add_direntry_plus(request, buffer.data() + used, size - used, name.c_str(), &entry,
+                                       next);
+      if (taken > size - used) break;
+      used += taken;
     }
+    fuse_reply_buf(request, buffer.data(), used);
     return 0;
   });
 }
 
-int read_link(const char* path, char* buffer, std::size_t size) {
-  return answer([&] {
-    auto known = tree().find(path);
-    if (!known || !known->entry || size == 0) return -ENOENT;
-    std::string_view target = known->entry->link_target();
-    std::size_t count = std::min(target.size(), size - 1);
-    std::copy_n(target.begin(), count, buffer);
-    buffer[count] = '\0';
+void read_folder(fuse_req_t request, fuse_ino_t number, std::size_t size, off_t offset, fuse_file_info*) {
+  list_folder(request, number, size, offset, Listing::names);
+}
+
+void read_folder_plus(fuse_req_t request, fuse_ino_t number, std::size_t size, off_t offset,
+                      fuse_file_info*) {
+  list_folder(request, number, size, offset, Listing::with_attributes);
+}
+
+void read_link(fuse_req_t request, fuse_ino_t number) {
+  answer(request, number, [&](Server&, ViewNode& node) {
+    if (!node.entry || node.folder) return EINVAL;
+    fuse_reply_readlink(request, std::string(node.entry->link_target()).c_str());
     return 0;
   });
 }
 
-/// See RecentFiles. The view is mounted read-only, so nobody asks to write.
-int open_entry(const char*, fuse_file_info*) {
-  return -ENOSYS;
+/// A small file whose size is known, none of whose bytes the kernel has.
+bool may_be_given(const ViewNode& node) {
+  return !node.folder && node.open && node.entry && node.entry->kind == EntryKind::file &&
+         node.entry->size_known() && node.entry->size > 0 && node.entry->size <= kSmall;
 }
 
-int read_entry(const char* path, char* buffer, std::size_t size, off_t offset, fuse_file_info*) {
-  return answer([&] {
-    return static_cast<int>(
-        file_of(path)->read_at(static_cast<std::uint64_t>(offset), {reinterpret_cast<Byte*>(buffer), size}));
+/// Whoever reads file after file, as copiers do, is ahead of us in a question for each. So those that follow
+/// in the container are given to the kernel before it asks: for as long as it knows them.
+void give_ahead(Server& server, std::uint64_t number) {
+  std::uint64_t last = server.read_last.exchange(number);
+  if (number <= last || number - last > kNear || server.giving.test_and_set()) return;
+  std::uint64_t given = 0;
+  for (std::uint64_t next = number + 1; given < kMostAhead && next <= number + kMostNodesAhead; ++next) {
+    ViewNode* node = server.tree->node(next);
+    if (node == nullptr) break;
+    if (!may_be_given(*node)) continue;
+    Bytes bytes;
+    try {
+      bytes = read_up_to(*server.tree->open(*node), 0, node->entry->size);
+    } catch (const std::exception&) {
+      continue;  // told when it is asked for
+    }
+    if (bytes.size() != node->entry->size) continue;
+    fuse_bufvec data{};
+    data.count = 1;
+    data.buf[0].size = bytes.size();
+    data.buf[0].mem = bytes.data();
+    if (fuse_lowlevel_notify_store(server.session, next, 0, &data, static_cast<fuse_buf_copy_flags>(0)) != 0)
+      break;  // the kernel does not know it
+    given += bytes.size();
+    server.read_last = next;
+  }
+  server.giving.clear();
+}
+
+void read_file(fuse_req_t request, fuse_ino_t number, std::size_t size, off_t offset, fuse_file_info*) {
+  answer(request, number, [&](Server& server, ViewNode& node) {
+    Bytes buffer(size);
+    std::size_t count = server.file(node)->read_at(static_cast<std::uint64_t>(offset), buffer);
+    fuse_reply_buf(request, reinterpret_cast<const char*>(buffer.data()), count);
+    if (offset == 0 && count < size) give_ahead(server, number);
+    return 0;
   });
 }
 
 /// Where the next data or the next hole is; each file ends in a hole, says lseek(2).
-off_t seek_entry(const char* path, off_t offset, int whence, fuse_file_info*) {
-  off_t found = -ENXIO;
-  int error = answer([&] {
-    SourcePtr source = file_of(path);
+void seek_in_file(fuse_req_t request, fuse_ino_t number, off_t offset, int whence, fuse_file_info*) {
+  answer(request, number, [&](Server& server, ViewNode& node) {
+    SourcePtr source = server.file(node);
     auto at = static_cast<std::uint64_t>(offset);
-    if (offset < 0 || at >= source->size()) return -ENXIO;
+    if (offset < 0 || at >= source->size()) return ENXIO;
     while (at < source->size()) {
       std::uint64_t hole = source->hole_at(at);
       if ((hole > 0) == (whence == SEEK_HOLE)) break;
       at = std::min(source->size(), at + (hole > 0 ? hole : kBlock));
     }
-    if (whence == SEEK_DATA && at >= source->size()) return -ENXIO;
-    found = static_cast<off_t>(at);
+    if (whence == SEEK_DATA && at >= source->size()) return ENXIO;
+    fuse_reply_lseek(request, static_cast<off_t>(at));
     return 0;
   });
-  return error != 0 ? error : found;
 }
 
-int get_attribute(const char* path, const char* name, char* buffer, std::size_t size) {
-  return answer([&] {
-    auto known = tree().find(path);
-    if (!known || !known->entry || !known->entry->extra) return -ENODATA;
-    for (const auto& [own, value] : known->entry->extra->attributes) {
-      if (own != name) continue;
-      if (size == 0) return static_cast<int>(value.size());
-      if (value.size() > size) return -ERANGE;
-      std::copy(value.begin(), value.end(), buffer);
-      return static_cast<int>(value.size());
-    }
-    return -ENODATA;
+/// Answers with a value, or with its size where no room was given.
+int reply_value(fuse_req_t request, std::string_view value, std::size_t size) {
+  if (size == 0) return fuse_reply_xattr(request, value.size()), 0;
+  if (value.size() > size) return ERANGE;
+  return fuse_reply_buf(request, value.data(), value.size()), 0;
+}
+
+void get_attribute(fuse_req_t request, fuse_ino_t number, const char* name, std::size_t size) {
+  answer(request, number, [&](Server&, ViewNode& node) {
+    if (!node.entry || !node.entry->extra) return ENODATA;
+    for (const auto& [own, value] : node.entry->extra->attributes)
+      if (own == name) return reply_value(request, value, size);
+    return ENODATA;
   });
 }
 
-int list_attributes(const char* path, char* buffer, std::size_t size) {
-  return answer([&] {
-    auto known = tree().find(path);
+void list_attributes(fuse_req_t request, fuse_ino_t number, std::size_t size) {
+  answer(request, number, [&](Server&, ViewNode& node) {
     std::string names;
-    if (known && known->entry && known->entry->extra) {
-      for (const auto& [own, value] : known->entry->extra->attributes) names += own + '\0';
+    if (node.entry && node.entry->extra) {
+      for (const auto& [own, value] : node.entry->extra->attributes) names += own + '\0';
     }
-    if (size == 0) return static_cast<int>(names.size());
-    if (names.size() > size) return -ERANGE;
-    std::copy(names.begin(), names.end(), buffer);
-    return static_cast<int>(names.size());
+    return reply_value(request, names, size);
   });
 }
 
-/// Nothing in a view ever changes: what the kernel was told once it may keep.
-void* begin(fuse_conn_info*, fuse_config* config) {
-  constexpr double kDay = 24 * 60 * 60;  // seconds
-  config->entry_timeout = config->attr_timeout = config->negative_timeout = kDay;
-  config->kernel_cache = 1;
-  return fuse_get_context()->private_data;
+void tell_of_all(fuse_req_t request, fuse_ino_t) {
+  struct statvfs out {};
+  out.f_bsize = out.f_frsize = kBlock;
+  out.f_namemax = NAME_MAX;
+  out.f_flag = ST_RDONLY;
+  fuse_reply_statfs(request, &out);
 }
 
-fuse_operations operations() {
-  fuse_operations all{};
+/// Attributes come with every listing: else the kernel has a question for each file of a large folder.
+void begin(void*, fuse_conn_info* connection) {
+  connection->want &= ~static_cast<unsigned>(FUSE_CAP_READDIRPLUS_AUTO);
+}
+
+fuse_lowlevel_ops operations() {
+  fuse_lowlevel_ops all{};
   all.init = begin;
+  all.lookup = look_up;
   all.getattr = get_attributes;
+  all.opendir = open_nothing;
   all.readdir = read_folder;
+  all.readdirplus = read_folder_plus;
   all.readlink = read_link;
-  all.open = open_entry;
-  all.read = read_entry;
-  all.lseek = seek_entry;
+  all.open = open_nothing;
+  all.read = read_file;
+  all.lseek = seek_in_file;
   all.getxattr = get_attribute;
   all.listxattr = list_attributes;
+  all.statfs = tell_of_all;
   return all;
 }
 
 }  // namespace
 
 FuseView::FuseView(const std::string& folder, const std::string& name, std::function<void()> take_away)
-    : take_away_(std::move(take_away)) {
+    : server_(std::make_unique<Server>()), take_away_(std::move(take_away)) {
   std::string own_name = "fsname=" + name, kind = "ro,subtype=operculum";
   std::string clean;
   for (char c : own_name) clean += c == ',' || c == '\\' ? '_' : c;  // commas separate options
   const char* words[] = {"operculum", "-o", kind.c_str(), "-o", clean.c_str()};
   fuse_args args = FUSE_ARGS_INIT(5, const_cast<char**>(words));
-  static const fuse_operations kOperations = operations();
-  fuse_ = fuse_new(&args, &kOperations, sizeof kOperations, &view_);
+  static const fuse_lowlevel_ops kOperations = operations();
+  fuse_session*& session = server_->session;
+  session = fuse_session_new(&args, &kOperations, sizeof kOperations, server_.get());
   fuse_opt_free_args(&args);
-  if (fuse_ == nullptr || fuse_mount(fuse_, folder.c_str()) != 0) {
-    if (fuse_ != nullptr) fuse_destroy(fuse_);
+  if (session == nullptr || fuse_session_mount(session, folder.c_str()) != 0) {
+    if (session != nullptr) fuse_session_destroy(session);
     throw IoError(fmt::format("cannot mount on {}", escape(folder)), EIO);
   }
 }
 
 FuseView::~FuseView() {
-  take_away_();
-  fuse_unmount(fuse_);  // finds it done
-  fuse_destroy(fuse_);
+  if (!unmounted_) take_away_();
+  fuse_session_unmount(server_->session);  // finds it done
+  fuse_session_destroy(server_->session);
 }
 
-void FuseView::serve(ViewTree& view, bool foreground) {
-  view_ = &view;
+bool FuseView::serve(ViewTree& view, bool foreground) {
+  server_->tree = &view;
   fuse_daemonize(foreground ? 1 : 0);
-  fuse_set_signal_handlers(fuse_get_session(fuse_));
+  fuse_set_signal_handlers(server_->session);
   fuse_loop_config config{};
   config.max_idle_threads = 4;
-  fuse_loop_mt(fuse_, &config);
-  fuse_remove_signal_handlers(fuse_get_session(fuse_));
+  unmounted_ = fuse_session_loop_mt(server_->session, &config) == 0;  // else it is the number of a signal
+  fuse_remove_signal_handlers(server_->session);
+  return unmounted_;
 }
 
 int unmount_view(const std::string& folder) {

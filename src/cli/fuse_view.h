@@ -1,11 +1,10 @@
 #pragma once
 
 #include <functional>
+#include <memory>
 #include <string>
 
 #include "task/view_tree.h"
-
-struct fuse;
 
 namespace operculum::cli {
 
@@ -20,12 +19,14 @@ class FuseView {
   FuseView& operator=(const FuseView&) = delete;
 
   /// Answers the kernel from `view` until it is unmounted or a signal comes; in the background unless
-  /// `foreground`.
-  void serve(ViewTree& view, bool foreground);
+  /// `foreground`. Tells whether it was unmounted: then another view may be there already, and is left alone.
+  bool serve(ViewTree& view, bool foreground);
+
+  struct Server;  ///< what answers the kernel's questions
 
  private:
-  fuse* fuse_ = nullptr;
-  ViewTree* view_ = nullptr;
+  std::unique_ptr<Server> server_;
+  bool unmounted_ = false;
   std::function<void()> take_away_;
 };
 

@@ -12,6 +12,8 @@
 namespace operculum {
 namespace {
 
+constexpr unsigned char kDo = 0, kLeave = 1;
+
 /// One byte; false at the end.
 bool receive(int line, unsigned char& byte) {
   for (;;) {
@@ -43,6 +45,7 @@ void stand_back() {
   if (unasked == Deputy::Unasked::duty) stand_back();
   unsigned char word = 0;
   bool asked = receive(line, word);
+  if (asked && word == kLeave) _exit(0);
   unsigned char status = 0;
   if (asked || unasked == Deputy::Unasked::duty) status = static_cast<unsigned char>(duty());
   if (asked && write(line, &status, 1) < 0) _exit(1);
@@ -68,10 +71,15 @@ Deputy::Deputy(const std::function<int()>& duty, Unasked unasked) {
 Deputy::~Deputy() = default;
 
 int Deputy::ask() {
-  unsigned char word = 0, status = 0;
+  unsigned char word = kDo, status = 0;
   if (write(line_.number(), &word, 1) != 1 || !receive(line_.number(), status))
     throw IoError("the process that was to do it is gone", ESRCH);
   return status;
+}
+
+void Deputy::excuse() {
+  unsigned char word = kLeave;
+  if (write(line_.number(), &word, 1) != 1) throw IoError("the process that was to do it is gone", ESRCH);
 }
 
 }  // namespace operculum

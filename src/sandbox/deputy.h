@@ -7,7 +7,7 @@
 namespace operculum {
 
 /// A process that was begun before rights were given up, to do one thing that was agreed then and that this
-/// process may not do any more. What it is asked carries no word: who takes over this process can have
+/// process may not do any more. It is asked to do that or to leave it: who takes over this process can have
 /// nothing else done.
 class Deputy {
  public:
@@ -23,6 +23,8 @@ class Deputy {
 
   /// Has the duty done, and waits for it; returns its status. Throws IoError when the deputy is gone.
   int ask();
+  /// There is nothing left to do: it is not done when this process ends, either.
+  void excuse();
 
  private:
   Descriptor line_;

@@ -106,7 +106,33 @@ class Ends {
   const Column& size_;
 };
 
+/// Whether there is a text like it at `at`, or no room for one.
+bool comes_again(const std::vector<Column>& names, const Column& name, std::size_t at, std::size_t stride) {
+  return at + name.width > stride || std::any_of(names.begin(), names.end(), [&](const Column& other) {
+           return other.at == at && other.width == name.width;
+         });
+}
+
 }  // namespace
+
+bool holds_several(const Hypothesis& found) {
+  constexpr std::size_t kMostFolds = 8;
+  const std::size_t stride = found.grid.shape.fixed();
+  if (found.grid.varies() || found.grid.decoded()) return false;
+  std::vector<Column> names;
+  for (const Column& column : found.columns)
+    if (column.role == Role::name) names.push_back(column);
+  for (std::size_t folds = 2; folds <= kMostFolds && names.size() > 1; ++folds) {
+    if (stride % folds != 0) continue;
+    bool again = std::all_of(names.begin(), names.end(), [&](const Column& name) {
+      std::size_t step = stride / folds;
+      return comes_again(names, name, name.at + step, stride) &&
+             (name.at < step || comes_again(names, name, name.at - step, stride));
+    });
+    if (again) return true;
+  }
+  return false;
+}
 
 unsigned open_ends(const Hypothesis& found) {
   const Placement& placement = found.placement;

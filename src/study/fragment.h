@@ -9,4 +9,8 @@ namespace operculum::study {
 /// seem to tell where they begin or how many they are do so by chance.
 unsigned open_ends(const Hypothesis& found);
 
+/// Whether each record looks like several smaller ones: its names lie at even distances wherever one has
+/// room.
+bool holds_several(const Hypothesis& found);
+
 }  // namespace operculum::study

@@ -672,7 +672,7 @@ std::optional<Hypothesis> explain(Grid grid, const Frame& frame, std::vector<Pai
     found.evidence.push_back("the last record has no name: it tells where the data ends");
     found.bits += 4;
   }
-  found.bits -= kFragment * open_ends(found);
+  found.bits -= kFragment * (open_ends(found) + (holds_several(found) ? 1 : 0));
   found.bits -= bits_against_text(rows) + bits_against_zeros(rows);
   // Only a place can be all that a last record without a name is for.
   if (!rows.texts.empty() && rows.texts.back().empty() && !found.nameless_end) found.bits -= kNameless;

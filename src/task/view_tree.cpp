@@ -21,10 +21,16 @@ std::vector<std::string> parts_within(std::string_view path) {
 
 }  // namespace
 
-ViewTree::ViewTree(const Place& place, OpenContext& context, Enter enter)
-    : context_(context), enter_(enter), root_(std::make_shared<ViewNode>()) {
-  root_->folder = root_->looked_at = true;
-  load(*root_, *place.layers.back().format, place.layers.back().container, place.inside);
+ViewTree::ViewTree(const Place& place, OpenContext& context, Enter enter) : context_(context), enter_(enter) {
+  ViewNode& root = *add();
+  root.folder = root.looked_at = true;
+  load(root, *place.layers.back().format, place.layers.back().container, place.inside);
+}
+
+ViewNode* ViewTree::add() {
+  ViewNode& made = nodes_.emplace_back();
+  made.number = nodes_.size();
+  return &made;
 }
 
 /// Hangs the entries of a container, those beneath `inside`, into the tree.
@@ -38,7 +44,7 @@ void ViewTree::load(ViewNode& folder, const Format& format, const ContainerPtr& 
     return [container, i] { return container->content(i); };
   };
   std::span<const Entry> entries = container->entries();
-  std::vector<std::pair<std::shared_ptr<ViewNode>, std::string>> links;
+  std::vector<std::pair<ViewNode*, std::string>> links;
   std::map<std::string_view, std::size_t> by_path;
   for (std::size_t i = 0; i < entries.size(); ++i) {
     std::string_view path = entries[i].path;
@@ -47,18 +53,19 @@ void ViewTree::load(ViewNode& folder, const Format& format, const ContainerPtr& 
       if (!path.starts_with(inside) || path.size() <= inside.size() || path[inside.size()] != '/') continue;
       path.remove_prefix(inside.size() + 1);
     }
-    ViewNode* at = &folder;
-    std::shared_ptr<ViewNode> node;
+    ViewNode* node = &folder;
     std::vector<std::string> parts = parts_within(path);
     if (parts.size() > kMostParts) continue;  // no path that long can be asked for
     for (const std::string& part : parts) {
-      at->folder = at->looked_at = true;
-      auto& child = at->children[part];
-      if (!child) child = std::make_shared<ViewNode>();
+      node->folder = node->looked_at = true;
+      ViewNode*& child = node->children[part];
+      if (child == nullptr) {
+        child = add();
+        child->depth = node->depth + 1;
+      }
       node = child;
-      at = child.get();
     }
-    if (!node) continue;
+    if (node == &folder) continue;
     node->entry = std::shared_ptr<const Entry>(container, &entries[i]);
     node->is_part = holds_parts(format);
     if (entries[i].kind == EntryKind::folder) node->folder = node->looked_at = true;
@@ -79,12 +86,12 @@ bool ViewTree::may_be_container(const ViewNode& node, const std::string& name) c
 }
 
 /// Finds out whether a file is a container; then it becomes a folder.
-void ViewTree::look_at(ViewNode& node, const std::string& name, std::size_t depth) {
+void ViewTree::look_at(ViewNode& node, const std::string& name) {
   if (node.looked_at) return;
   node.looked_at = true;
   if (!node.open || !may_be_container(node, name)) return;
   try {
-    check_depth(depth + 1, context_.limits);
+    check_depth(node.depth + 1, context_.limits);
     Input input{node.open(), name};
     Opened opened = open_container(input, context_);
     while (opened.container && opened.format->single_stream) {  // as locators do: what it holds stands for it
@@ -102,45 +109,38 @@ void ViewTree::look_at(ViewNode& node, const std::string& name, std::size_t dept
   }
 }
 
-std::shared_ptr<ViewNode> ViewTree::walk_to(std::string_view path) {
-  std::shared_ptr<ViewNode> node = root_;
-  std::size_t depth = 0;
-  for (const std::string& part : parts_within(path)) {
-    auto found = node->children.find(part);
-    if (found == node->children.end()) return nullptr;
-    node = found->second;
-    look_at(*node, part, ++depth);
-  }
-  return node;
-}
-
-std::optional<ViewTree::Known> ViewTree::find(std::string_view path) {
+ViewNode* ViewTree::node(std::uint64_t number) {
   std::lock_guard lock(mutex_);
-  auto node = walk_to(path);
-  if (!node) return std::nullopt;
-  return Known{node->entry, node->folder, node->children.size()};
+  if (number == 0 || number > nodes_.size()) return nullptr;
+  ViewNode& found = nodes_[number - 1];
+  return found.looked_at ? &found : nullptr;
 }
 
-std::vector<ViewTree::Named> ViewTree::list(std::string_view path) {
+ViewNode* ViewTree::child(ViewNode& folder, const std::string& name) {
   std::lock_guard lock(mutex_);
-  std::vector<Named> out;
-  auto node = walk_to(path);
-  if (!node) return out;
-  std::size_t depth = parts_within(path).size();
-  for (const auto& [name, child] : node->children) {
-    look_at(*child, name, depth + 1);
-    out.push_back({name, {child->entry, child->folder, child->children.size()}});
-  }
-  return out;
+  auto found = folder.children.find(name);
+  if (found == folder.children.end()) return nullptr;
+  look_at(*found->second, name);
+  return found->second;
 }
 
-SourcePtr ViewTree::open(std::string_view path) {
+std::span<const std::pair<std::string_view, ViewNode*>> ViewTree::list(ViewNode& folder) {
+  std::lock_guard lock(mutex_);
+  if (folder.listed.empty()) {
+    for (const auto& [name, child] : folder.children) {
+      look_at(*child, name);
+      folder.listed.emplace_back(name, child);
+    }
+  }
+  return folder.listed;
+}
+
+SourcePtr ViewTree::open(ViewNode& file) {
   std::function<ContentPtr()> open_data;
   {
     std::lock_guard lock(mutex_);
-    auto node = walk_to(path);
-    if (!node || !node->open || node->folder) throw Malformed("there is no file of that name");
-    open_data = node->open;
+    if (!file.open || file.folder) throw Malformed("there is no file of that name");
+    open_data = file.open;
   }
   context_.limits.spent->spooled = 0;  // each file is an answer of its own
   return random_access(*open_data(), context_.spool);

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <deque>
 #include <map>
 #include <mutex>
 
@@ -9,10 +10,14 @@
 namespace operculum {
 
 /// Something in a view: a file, a folder, or an entry that is itself a container and looks like a folder.
+/// Once it was handed out it stays as it is, for as long as its tree.
 struct ViewNode {
+  std::uint64_t number = 0;            ///< from 1 on, in the order of the containers
   std::shared_ptr<const Entry> entry;  ///< null for a folder that is only implied by paths
   std::function<ContentPtr()> open;    ///< the data, where there is some
-  std::map<std::string, std::shared_ptr<ViewNode>> children;
+  std::map<std::string, ViewNode*> children;
+  std::vector<std::pair<std::string_view, ViewNode*>> listed;  ///< the same, once somebody asked for all
+  std::size_t depth = 0;                                       ///< folders around it
   bool folder = false;
   bool looked_at = false;  ///< whether it is a container is known
   bool is_part = false;    ///< a partition, or what a disk image holds: not a file with a name of its own
@@ -26,31 +31,26 @@ class ViewTree {
   /// `place` must be a container; `context` must outlive the tree. Throws Error.
   ViewTree(const Place& place, OpenContext& context, Enter enter);
 
-  /// What is known of a path ("" is the root); nothing when there is none.
-  struct Known {
-    std::shared_ptr<const Entry> entry;
-    bool folder = false;
-    std::size_t children = 0;
-  };
-  std::optional<Known> find(std::string_view path);
-  struct Named {
-    std::string name;
-    Known known;
-  };
-  std::vector<Named> list(std::string_view path);  ///< what lies in a folder; empty when it is none
+  static constexpr std::uint64_t kRoot = 1;
+  /// That of a number; null when there is none, or when nobody was led to it yet.
+  ViewNode* node(std::uint64_t number);
+  /// What lies in a folder by that name; null when there is none.
+  ViewNode* child(ViewNode& folder, const std::string& name);
+  /// All that lies in a folder, by name; empty when it is none.
+  std::span<const std::pair<std::string_view, ViewNode*>> list(ViewNode& folder);
   /// Random access to a file's bytes: decoded as they are read where the container allows, else all at once.
-  SourcePtr open(std::string_view path);
+  SourcePtr open(ViewNode& file);
 
  private:
-  std::shared_ptr<ViewNode> walk_to(std::string_view path);
+  ViewNode* add();
   bool may_be_container(const ViewNode& node, const std::string& name) const;
-  void look_at(ViewNode& node, const std::string& name, std::size_t depth);
+  void look_at(ViewNode& node, const std::string& name);
   void load(ViewNode& folder, const Format& format, const ContainerPtr& container, std::string_view inside);
 
   OpenContext& context_;
   Enter enter_;
   std::mutex mutex_;  // guards the nodes
-  std::shared_ptr<ViewNode> root_;
+  std::deque<ViewNode> nodes_;
 };
 
 }  // namespace operculum

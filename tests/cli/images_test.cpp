@@ -1,6 +1,9 @@
 // The built program on disk images, as people use it.
 #include <fcntl.h>
+#include <fmt/format.h>
 #include <gtest/gtest.h>
+#include <sys/mount.h>
+#include <sys/prctl.h>
 #include <sys/stat.h>
 #include <sys/wait.h>
 #include <sys/xattr.h>
@@ -8,6 +11,7 @@
 
 #include <chrono>
 #include <fstream>
+#include <map>
 #include <regex>
 #include <thread>
 
@@ -262,6 +266,11 @@ class View {
   int stop() {
     if (child_ < 0) return -1;
     kill(child_, SIGTERM);
+    return wait_for_end();
+  }
+  void pause() const { kill(child_, SIGSTOP); }
+  void go_on() const { kill(child_, SIGCONT); }
+  int wait_for_end() {
     int status = 0;
     waitpid(child_, &status, 0);
     child_ = -1;
@@ -329,6 +338,59 @@ TEST(Mount, HolesStayHolesBehindASolidLayer) {
   char bytes[8] = {};
   EXPECT_EQ(pread(file.number(), bytes, 5, kDataAt), 5);
   EXPECT_STREQ(bytes, "tides");
+}
+
+/// Files that are read one behind the other are given to the kernel before it asks for them.
+TEST(Mount, ManySmallFilesAreReadInAnyOrder) {
+  if (access("/dev/fuse", R_OK | W_OK) != 0) GTEST_SKIP() << "/dev/fuse cannot be used here";
+  std::map<std::string, std::string> files;
+  TarBuilder tar;
+  for (int i = 0; i < 300; ++i) {
+    std::string name = fmt::format("f{}/n{}.txt", i / 100, i * 7 % 300);
+    std::string text;
+    for (int line = 0; line < i % 13; ++line) text += fmt::format("reading {} of {}\n", line, name);
+    tar.file(name, text);
+    files[name] = text;
+  }
+  TempFolder folder;
+  folder.write("readings.tar.gz", encode("gzip", tar.build()));
+  View view(folder, "readings.tar.gz");
+  if (!view.mounted()) GTEST_SKIP() << "this machine does not let it mount";
+  std::map<std::string, std::string> found;
+  for (const auto& one : std::filesystem::recursive_directory_iterator(view.path())) {
+    if (!one.is_regular_file()) continue;
+    std::string name = std::filesystem::relative(one.path(), view.path());
+    found[name] = read_file(one.path());
+    EXPECT_EQ(one.file_size(), files[name].size()) << name;
+  }
+  EXPECT_EQ(found, files);
+  for (int i : {299, 0, 150, 1}) {
+    std::string name = fmt::format("f{}/n{}.txt", i / 100, i * 7 % 300);
+    EXPECT_EQ(read_file(view.path() + "/" + name), files[name]);
+  }
+  std::string copy = fmt::format("cp -r {} {}", view.path(), folder.path("copy"));
+  ASSERT_EQ(std::system(copy.c_str()), 0);
+  for (const auto& [name, text] : files) EXPECT_EQ(folder.read("copy/" + name), text);
+}
+
+/// Whoever serves a view that was taken away may end after the next one is there.
+TEST(Mount, LeavesTheNextViewInTheSameFolderAlone) {
+  if (access("/dev/fuse", R_OK | W_OK) != 0) GTEST_SKIP() << "/dev/fuse cannot be used here";
+  TempFolder folder;
+  folder.write("a.zip", ByteView(ZipBuilder().add("a.txt", "first").build()));
+  folder.write("b.zip", ByteView(ZipBuilder().add("b.txt", "second").build()));
+  prctl(PR_SET_CHILD_SUBREAPER, 1);  // so the deputy's end can be waited for
+  View first(folder, "a.zip");
+  if (!first.mounted()) GTEST_SKIP() << "this machine does not let it mount";
+  first.pause();
+  ASSERT_EQ(umount2(first.path().c_str(), 0), 0);
+  View second(folder, "b.zip");
+  ASSERT_TRUE(second.mounted());
+  first.go_on();
+  EXPECT_EQ(WEXITSTATUS(first.wait_for_end()), 0);
+  waitpid(-1, nullptr, 0);
+  prctl(PR_SET_CHILD_SUBREAPER, 0);
+  EXPECT_EQ(read_file(second.path() + "/b.txt"), "second");
 }
 
 TEST(Mount, RefusesAFolderThatIsNotEmpty) {

@@ -55,7 +55,7 @@ void mount_view(Session& session, const MountOptions& options) {
   session.say(Session::Tone::note,
               fmt::format("{} can be seen in {}, read-only; `fusermount3 -u {}` takes it away",
                           escape(options.target), escape(folder), shell_word(folder)));
-  mounted.serve(view, options.foreground);
+  if (mounted.serve(view, options.foreground)) deputy.excuse();
 }
 
 }  // namespace
