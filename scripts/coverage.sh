@@ -1,9 +1,15 @@
 #!/usr/bin/env bash
-# Runs the tests in a build that counts lines and branches, and prints both per folder of src/. usage: coverage.sh
+# Runs the tests in a build that counts lines and branches, and prints both per folder of src/, and how many of the lines
+# that refuse an input were reached; --refusals names those that were not. usage: coverage.sh [--refusals]
 set -euo pipefail
 cd "$(dirname "$0")/.."
-scripts/setup.sh test
+scripts/setup.sh coverage
 scripts/build.sh coverage
-find build/coverage -name '*.gcda' -delete
-ctest --preset coverage -j"$(nproc)" >/dev/null || echo "coverage.sh: some tests failed; what ran is counted"
-python3 scripts/coverage.py build/coverage
+build=$PWD/build/coverage
+rm -rf "$build/raw" && mkdir "$build/raw"
+export LLVM_PROFILE_FILE=$build/raw/%4m.profraw # of each program some files, to which all its runs are added
+ctest --preset coverage -j"$(nproc)" >"$build/tests.log" || echo "coverage.sh: some tests failed; what ran is counted"
+llvm-profdata-14 merge -sparse "$build"/raw/*.profraw -o "$build/all.profdata"
+llvm-cov-14 export -format=lcov -instr-profile="$build/all.profdata" "$build/tests/operculum_tests" \
+  -object "$build/operculum" -object "$build/tests/operculum_planted" "$PWD/src" >"$build/all.lcov"
+python3 scripts/coverage.py "$build/all.lcov" "$@"

@@ -1,6 +1,7 @@
 #!/usr/bin/env bash
 # Installs the Debian packages that are missing, and says which. Sourced by the other scripts.
-# usage: setup.sh build|demo|test   ("demo" adds the web server of the demo, "test" also what tests, lint and pictures need)
+# usage: setup.sh build|demo|test|coverage   ("demo" adds the web server of the demo, "test" also what tests, lint and
+# pictures need, "coverage" also what counts lines)
 set -euo pipefail
 
 operculum_packages_build=(
@@ -18,11 +19,13 @@ operculum_packages_test=(
   makefs f2fs-tools
   u-boot-tools device-tree-compiler mtd-utils mkbootimg dfu-util arm-trusted-firmware-tools coreboot-utils binutils ovmf
 )
+operculum_packages_coverage=(llvm-14)
 
 operculum_setup() {
   local packages=("${operculum_packages_build[@]}") missing=() package
   [ "${1:-build}" = build ] || packages+=("${operculum_packages_demo[@]}")
-  [ "${1:-build}" = test ] && packages+=("${operculum_packages_test[@]}")
+  case ${1:-build} in test | coverage) packages+=("${operculum_packages_test[@]}") ;; esac
+  [ "${1:-build}" = coverage ] && packages+=("${operculum_packages_coverage[@]}")
   for package in "${packages[@]}"; do
     dpkg-query -W -f '${Status}' "$package" 2>/dev/null | grep -q 'ok installed' || missing+=("$package")
   done

@@ -13,6 +13,7 @@ namespace {
 
 constexpr std::size_t kMostBegin = 64, kMostNumbers = 3, kLeastVarintRows = 4, kMostVarintRows = 100'000,
                       kVarintRowsKept = 4096, kCountsTried = 8;
+constexpr std::size_t kFewRows = 64;   // that tell whether numbers take more than a byte at all
 constexpr std::size_t kWholeCell = 8;  // bytes of a number in the grid
 constexpr std::size_t kTails[] = {0, 4, 1, 2, 8, 16};
 constexpr double kLeastBits = 40, kBitsOfNamed = 3;
@@ -112,6 +113,7 @@ class VarintSearch {
       at = record->end;
       long_ones += record->long_number ? 1 : 0;
       records.push_back(*record);
+      if (records.size() == kFewRows && long_ones * 2 < records.size()) return;
     }
     if (records.size() < kLeastVarintRows || long_ones * 2 < records.size()) return;
     std::vector<std::pair<std::uint64_t, std::string>> counts;  // and the expression that tells it
@@ -155,6 +157,7 @@ class VarintSearch {
       std::vector<Record> records;
       std::size_t at = begin;
       double bits = 0;
+      std::size_t long_ones = 0;
       std::uint64_t before = UINT64_MAX;
       while (at < bytes_.size() && records.size() < kMostVarintRows) {
         auto record = read_record(bytes_, at, form);
@@ -162,7 +165,9 @@ class VarintSearch {
         at = record->end + static_cast<std::size_t>(record->numbers[size]);
         bits += kBitsOfNamed + (record->numbers[size] != before ? std::bit_width(record->numbers[size]) : 0);
         before = record->numbers[size];
+        long_ones += record->long_number ? 1 : 0;
         records.push_back(*record);
+        if (records.size() == kFewRows && long_ones == 0) break;  // a text leads on from anywhere
       }
       if (at != bytes_.size() || records.size() < kLeastVarintRows || bits < kLeastBits) continue;
       Grid grid = grid_of(records, form);

@@ -13,6 +13,7 @@
 
 #include "base/checksum.h"
 #include "base/structure.h"
+#include "base/sum_text.h"
 #include "base/text.h"
 #include "container/probe_reader.h"
 #include "format/filesystem/file_tree.h"
@@ -89,11 +90,15 @@ std::string text_of(ByteView field) {
   return to_utf8(as_text(field.subspan(1, size)), "ISO-8859-1").value_or("");
 }
 
-bool sum_is_right(ByteView block) {
+std::uint32_t total_of(ByteView block) {
   std::uint32_t sum = 0;
   for (std::size_t at = 0; at + kWord <= block.size(); at += kWord)
     sum += static_cast<std::uint32_t>(load_number(block.data() + at, kWord, std::endian::big));
-  return sum_fits(sum, 0);
+  return sum;
+}
+
+bool sum_is_right(ByteView block) {
+  return sum_fits(total_of(block), 0);
 }
 
 Tail tail_of(ByteView block) {
@@ -221,7 +226,8 @@ class AmigaContainer final : public FileTree {
   Bytes block_at(std::uint64_t key, std::string_view what) const {
     Bytes raw = read_exactly(*meta_, place(key), shape_.block, "Amiga header");
     if (!sum_is_right(raw))
-      throw Malformed(fmt::format("{} in block {} does not fit its checksum", what, key));
+      throw Malformed(
+          fmt::format("{} in block {} does not fit its checksum{}", what, key, told_total(total_of(raw))));
     return raw;
   }
 

@@ -5,6 +5,7 @@
 #include <bit>
 
 #include "base/checked.h"
+#include "base/sum_text.h"
 #include "base/text.h"
 #include "container/record_fields.h"
 #include "format/filesystem/exfat_records.h"
@@ -66,7 +67,7 @@ struct FileSet {
   std::uint32_t first = 0;
   Timestamp modified, created, accessed;
   std::string name;
-  bool sum_fits = true;
+  std::string wrong_sums;  ///< what is told of its checksum where it differs, else empty
 };
 
 Timestamp time_of(std::uint32_t stamp, std::uint8_t hundredths, std::uint8_t zone) {
@@ -163,8 +164,8 @@ class ExfatContainer final : public FileTree {
     Bytes first = read_exactly(*volume_, 0, kBootSize, "exFAT boot sector");
     try {
       Boot boot = read_boot(first, 0);
-      if (sum_fits(0, boot.sector)) return boot;
-      add_finding(Finding::Level::warning, "the boot region does not fit its checksum");
+      if (std::string wrong = wrong_sums(0, boot.sector); !wrong.empty())
+        add_finding(Finding::Level::warning, "the boot region does not fit its checksum" + wrong);
       return boot;
     } catch (const Malformed&) {
       constexpr std::uint64_t kCopyAt = kBootSectors * kBootSize;
@@ -174,14 +175,16 @@ class ExfatContainer final : public FileTree {
     }
   }
 
-  bool sum_fits(std::uint64_t at, std::uint64_t sector) const {
+  /// What is told of the checksum of a boot region; empty where it is right.
+  std::string wrong_sums(std::uint64_t at, std::uint64_t sector) const {
     Bytes all = read_up_to(*volume_, at, kBootSectors * sector);
-    if (all.size() < kBootSectors * sector) return true;  // cut short, which is told elsewhere
+    if (all.size() < kBootSectors * sector) return "";  // cut short, which is told elsewhere
     std::uint32_t sum = 0;
     for (std::size_t i = 0; i < 11 * sector; ++i) {
       if (is_summed(i)) sum = std::rotr(sum, 1) + all[i];
     }
-    return sum == load_little<std::uint32_t>(all.data() + 11 * sector);
+    auto stored = load_little<std::uint32_t>(all.data() + 11 * sector);
+    return sum == stored ? "" : told_sums(stored, sum);
   }
 
   std::vector<Extent> extents(NodeRef ref, std::uint64_t size) const {
@@ -231,7 +234,7 @@ class ExfatContainer final : public FileTree {
     for (std::size_t i = 0; i < size; ++i) {
       if (is_set_summed(i)) sum = static_cast<std::uint16_t>(std::rotr(sum, 1) + front[i]);
     }
-    set.sum_fits = sum == file.checksum;
+    if (sum != file.checksum) set.wrong_sums = told_sums(file.checksum, sum);
     set.attributes = file.attributes;
     set.created = time_of(file.created, file.created_10ms, file.created_zone);
     set.modified = time_of(file.modified, file.modified_10ms, file.modified_zone);
@@ -271,7 +274,8 @@ class ExfatContainer final : public FileTree {
     std::uint64_t length = entry.kind == EntryKind::folder ? set.size : set.valid;
     item.ref = {set.first, (std::min(length, std::uint64_t{1} << 62) << 1) |
                                ((set.flags & no_fat_chain) != 0 ? 1U : 0U)};
-    if (!set.sum_fits) return add_damaged(std::move(item), "its entry does not fit its checksum", sink);
+    if (!set.wrong_sums.empty())
+      return add_damaged(std::move(item), "its entry does not fit its checksum" + set.wrong_sums, sink);
     sink(std::move(item));
   }
 

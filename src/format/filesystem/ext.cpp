@@ -114,8 +114,9 @@ class ExtContainer final : public FileTree {
   ContentPtr open(const Entry&, NodeRef ref) override {
     Inode inode = volume_.inode(static_cast<std::uint32_t>(ref.a));
     if (inode.has(encrypted_flag)) throw Unsupported("files encrypted by the file system");
-    if (!inode.checksum_fits)
-      add_finding(Finding::Level::fault, fmt::format("inode {} does not fit its checksum", inode.number));
+    if (!inode.wrong_sums.empty())
+      add_finding(Finding::Level::fault,
+                  fmt::format("inode {} does not fit its checksum{}", inode.number, inode.wrong_sums));
     return make_content(volume_.data(inode));
   }
 
@@ -190,9 +191,10 @@ class ExtContainer final : public FileTree {
   void fill(TreeItem& item, const Inode& inode) {
     Entry& entry = item.entry;
     EntryExtra& extra = take_inode(entry, inode);
-    if (!inode.checksum_fits) {
+    if (!inode.wrong_sums.empty()) {
       entry.flags |= Entry::damaged;
-      add_finding(Finding::Level::fault, fmt::format("inode {} does not fit its checksum", inode.number));
+      add_finding(Finding::Level::fault,
+                  fmt::format("inode {} does not fit its checksum{}", inode.number, inode.wrong_sums));
     }
     if (inode.has(encrypted_flag)) entry.flags |= Entry::encrypted;
     for (auto& [name, value] : volume_.attributes(inode)) {

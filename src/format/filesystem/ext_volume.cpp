@@ -7,6 +7,7 @@
 #include "base/checked.h"
 #include "base/checksum.h"
 #include "base/numbers.h"
+#include "base/sum_text.h"
 #include "format/filesystem/ext_sums.h"
 #include "io/cached_source.h"
 
@@ -180,7 +181,8 @@ Inode Volume::inode(std::uint32_t number) const {
   if (auto own = inode_sum(n, raw)) {
     bool high = has_high_sum(wide);
     std::uint32_t stored = record.checksum_low | (high ? std::uint32_t{wide.checksum_high} << 16 : 0);
-    n.checksum_fits = stored == (high ? *own : *own & 0xFFFF);
+    std::uint32_t computed = high ? *own : *own & 0xFFFF;
+    if (stored != computed) n.wrong_sums = told_sums(stored, computed);
   }
   return n;
 }

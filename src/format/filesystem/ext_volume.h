@@ -69,9 +69,9 @@ struct Inode {
   std::uint64_t size = 0, allocated = 0;  // bytes
   std::uint64_t attribute_block = 0;
   Timestamp accessed, changed, modified, created;
-  Bytes block;  // i_block: 60 bytes
-  Bytes extra;  // what lies behind the fixed fields: attributes kept in the inode
-  bool checksum_fits = true;
+  Bytes block;             // i_block: 60 bytes
+  Bytes extra;             // what lies behind the fixed fields: attributes kept in the inode
+  std::string wrong_sums;  ///< what is told of its checksum where it differs, else empty
   bool has(InodeFlag flag) const { return (flags & flag) != 0; }
 };
 

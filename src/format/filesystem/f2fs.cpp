@@ -89,9 +89,10 @@ class F2fsContainer final : public FileTree {
                    .accessed = time(inode.atime, inode.atime_nsec),
                    .changed = time(inode.ctime, inode.ctime_nsec),
                    .created = inode.crtime != 0 ? time(inode.crtime, inode.crtime_nsec) : Timestamp()});
-    if (!inode.checksum_fits) {
+    if (!inode.wrong_sums.empty()) {
       entry.flags |= Entry::damaged;
-      add_finding(Finding::Level::fault, fmt::format("inode {} does not fit its checksum", inode.number));
+      add_finding(Finding::Level::fault,
+                  fmt::format("inode {} does not fit its checksum{}", inode.number, inode.wrong_sums));
     }
     if (inode.encrypted()) entry.flags |= Entry::encrypted;
     for (auto& attribute : volume_.attributes(inode)) extra.attributes.push_back(std::move(attribute));

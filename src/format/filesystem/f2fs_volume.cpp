@@ -6,6 +6,7 @@
 
 #include "base/checksum.h"
 #include "base/structure_fields.h"
+#include "base/sum_text.h"
 #include "io/cached_source.h"
 
 namespace operculum::f2fs {
@@ -193,8 +194,10 @@ Inode Volume::inode(std::uint32_t number) const {
     throw Malformed(
         fmt::format("inode {}: attributes of {} words are not possible", number, out.inline_xattrs));
   if (super_.has(inode_checksum_feature) && out.is(extra_attr_flag) &&
-      out.extra_isize >= kInodeChecksumAt + 4 - kInodePointersAt)
-    out.checksum_fits = inode_sum(super_, out) == out.inode_checksum;
+      out.extra_isize >= kInodeChecksumAt + 4 - kInodePointersAt) {
+    std::uint32_t own = inode_sum(super_, out);
+    if (own != out.inode_checksum) out.wrong_sums = told_sums(out.inode_checksum, own);
+  }
   if (!super_.has(creation_time_feature) || out.extra_isize < kEnd - 4 || !out.is(extra_attr_flag))
     out.crtime = 0;
   return out;

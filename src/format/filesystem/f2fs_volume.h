@@ -174,7 +174,7 @@ struct Inode {
   Bytes node;                     ///< the whole block
   std::size_t extra = 0;          ///< pointers whose room other fields take, at the front
   std::size_t inline_xattrs = 0;  ///< and extended attributes, at the end
-  bool checksum_fits = true;
+  std::string wrong_sums;         ///< what is told of its checksum where it differs, else empty
 
   bool is(std::uint8_t bit) const { return (inline_flags & bit) != 0; }
   bool encrypted() const { return (advise & 0x04) != 0; }  ///< FADVISE_ENCRYPT_BIT

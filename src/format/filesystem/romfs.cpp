@@ -6,6 +6,7 @@
 
 #include "base/checksum.h"
 #include "base/structure_fields.h"
+#include "base/sum_text.h"
 #include "base/text.h"
 #include "container/record_fields.h"
 #include "container/trim.h"
@@ -39,7 +40,8 @@ struct RomHeader {
 struct Header {
   std::uint64_t at = 0, next = 0, spec = 0, size = 0, data_at = 0;
   unsigned type = 0;
-  bool executable = false, sum_fits = true;
+  bool executable = false;
+  std::uint32_t sum = 0;  // of all its words; 0 where it is right
   std::string name;
 };
 
@@ -64,8 +66,8 @@ class RomContainer final : public FileTree {
         read_structure<RomSuper>(read_exactly(*image_, 0, size_on_disk<RomSuper>, "romfs superblock").data())
             .size;
     name_ = name_at(size_on_disk<RomSuper>, first_);
-    if (sum_of(read_up_to(*image_, 0, std::min<std::uint64_t>(kSummed, size_))) != 0)
-      add_finding(Finding::Level::fault, "the superblock does not fit its checksum");
+    if (std::uint32_t sum = sum_of(read_up_to(*image_, 0, std::min<std::uint64_t>(kSummed, size_))); sum != 0)
+      add_finding(Finding::Level::fault, "the superblock does not fit its checksum" + told_total(sum));
     if (image_->size() < size_ || image_->size() >= padded(size_) + kDeviceBlock)
       compare_sizes(*this, image_->size(), size_);
   }
@@ -119,7 +121,7 @@ class RomContainer final : public FileTree {
     h.spec = stored.spec;
     h.size = stored.size;
     h.name = name_at(at + size_on_disk<RomHeader>, h.data_at);
-    h.sum_fits = sum_of(read_up_to(*meta_, at, h.data_at - at)) == 0;
+    h.sum = sum_of(read_up_to(*meta_, at, h.data_at - at));
     return h;
   }
 
@@ -140,10 +142,10 @@ class RomContainer final : public FileTree {
       item.ref = {target.at};
     }
     entry.mode = entry.kind == EntryKind::folder || target.executable ? 0755 : 0644;
-    if (!header.sum_fits) {
+    if (header.sum != 0) {
       entry.flags |= Entry::damaged;
-      add_finding(Finding::Level::fault,
-                  fmt::format("\"{}\": its header does not fit its checksum", escape(header.name)));
+      add_finding(Finding::Level::fault, fmt::format("\"{}\": its header does not fit its checksum{}",
+                                                     escape(header.name), told_total(header.sum)));
     }
     if (entry.kind == EntryKind::file) {
       entry.size = entry.stored_size = target.size;

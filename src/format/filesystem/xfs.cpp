@@ -67,8 +67,9 @@ class XfsContainer final : public FileTree {
 
   ContentPtr open(const Entry&, NodeRef ref) override {
     Inode inode = volume_.inode(ref.a);
-    if (!inode.checksum_fits)
-      add_finding(Finding::Level::fault, fmt::format("inode {} does not fit its checksum", inode.number));
+    if (!inode.wrong_sums.empty())
+      add_finding(Finding::Level::fault,
+                  fmt::format("inode {} does not fit its checksum{}", inode.number, inode.wrong_sums));
     return make_content(volume_.data(inode));
   }
 
@@ -90,9 +91,10 @@ class XfsContainer final : public FileTree {
   void fill(TreeItem& item, const Inode& inode) {
     Entry& entry = item.entry;
     EntryExtra& extra = take_inode(entry, inode);
-    if (!inode.checksum_fits) {
+    if (!inode.wrong_sums.empty()) {
       entry.flags |= Entry::damaged;
-      add_finding(Finding::Level::fault, fmt::format("inode {} does not fit its checksum", inode.number));
+      add_finding(Finding::Level::fault,
+                  fmt::format("inode {} does not fit its checksum{}", inode.number, inode.wrong_sums));
     }
     for (auto& attribute : volume_.attributes(inode)) extra.attributes.push_back(std::move(attribute));
     switch (entry.kind) {

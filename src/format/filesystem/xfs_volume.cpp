@@ -164,7 +164,8 @@ Inode Volume::inode(std::uint64_t number) const {
   out.attribute_extent_count = large ? core.nextents : core.anextents;
   out.attribute_form = static_cast<ForkForm>(core.aformat);
   out.real_time = (core.flags & on_real_time_device) != 0;
-  out.checksum_fits = !core.is_wide() || fits_checksum(raw, place_of(&WideInodeRecord::crc).at);
+  constexpr std::size_t kInodeSumAt = place_of(&WideInodeRecord::crc).at;
+  if (core.is_wide() && !fits_checksum(raw, kInodeSumAt)) out.wrong_sums = told_checksum(raw, kInodeSumAt);
   if (core.is_wide() && wide.ino != number)
     refuse_field(what, at, &WideInodeRecord::ino, "its number", fmt::format("{}", wide.ino));
   std::size_t core_size = core.is_wide() ? inode_core_size5 : inode_core_size,

@@ -82,7 +82,7 @@ struct Inode {
   ForkForm form = ForkForm::extents, attribute_form = ForkForm::extents;
   Bytes data, attributes;  ///< the forks; no attributes: empty
   bool real_time = false;  ///< its data lies on another device
-  bool checksum_fits = true;
+  std::string wrong_sums;  ///< what is told of its checksum where it differs, else empty
 
   ByteView fork(Fork which) const { return which == Fork::data ? data : attributes; }
   ForkForm form_of(Fork which) const { return which == Fork::data ? form : attribute_form; }

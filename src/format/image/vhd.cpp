@@ -3,6 +3,7 @@
 
 #include <algorithm>
 
+#include "base/sum_text.h"
 #include "base/text.h"
 #include "container/record_fields.h"
 #include "format/image/disk_image.h"
@@ -23,6 +24,12 @@ constexpr std::string_view kMark = "conectix", kDynamicMark = "cxsparse";
 template <typename S>
 bool sum_fits(ByteView raw) {
   return checksum_of(raw, place_of(&S::checksum).at) == read_structure<S>(raw.data()).checksum;
+}
+
+/// What is told of that where it does not.
+template <typename S>
+std::string wrong_sums(ByteView raw) {
+  return told_sums(read_structure<S>(raw.data()).checksum, checksum_of(raw, place_of(&S::checksum).at));
 }
 
 class VhdSource final : public MappedSource {
@@ -83,8 +90,10 @@ Bytes find_footer(const Source& file, std::vector<Finding>& findings) {
     return first;
   }
   if (starts_with(last, kMark) || starts_with(first, kMark)) {
-    findings.push_back({Finding::Level::warning, "the footer does not fit its checksum"});
-    return starts_with(last, kMark) ? last : first;
+    Bytes& one = starts_with(last, kMark) ? last : first;
+    findings.push_back(
+        {Finding::Level::warning, "the footer does not fit its checksum" + wrong_sums<Footer>(one)});
+    return one;
   }
   throw Malformed("VHD: there is no footer");
 }
@@ -115,7 +124,8 @@ void open_blocks(const Input& input, OpenContext& context, const SourcePtr& file
   Bytes raw = read_exactly(*file, footer.data_offset, kDynamicSize, "VHD dynamic header");
   if (!starts_with(raw, kDynamicMark)) throw Malformed("VHD dynamic header: the mark is missing");
   if (!sum_fits<DynamicHeader>(raw))
-    image.findings.push_back({Finding::Level::warning, "the dynamic header does not fit its checksum"});
+    image.findings.push_back({Finding::Level::warning, "the dynamic header does not fit its checksum" +
+                                                           wrong_sums<DynamicHeader>(raw)});
   auto header = read_structure<DynamicHeader>(raw.data());
   std::uint64_t block = header.block_size;
   if (block < 4096 || block % kSector != 0 || (block & (block - 1)) != 0)

@@ -120,7 +120,9 @@ Header read_second(const Source& file, std::uint64_t base, std::uint64_t at, std
   bool same =
       own.size() <= head.csum.size() && same_secret(own.view(), ByteView(head.csum).first(own.size()));
   if (!sum_fits(same ? 1 : 0, 1))
-    throw Malformed(fmt::format("LUKS2 header at offset {}: it does not fit its checksum", base + at));
+    throw Malformed(fmt::format(
+        "LUKS2 header at offset {}: it does not fit its checksum (stored {}, computed {})", base + at,
+        to_hex(ByteView(head.csum).first(std::min(own.size(), head.csum.size()))), to_hex(own.view())));
   Header out;
   out.version = 2;
   out.uuid = text_of(head.uuid);
