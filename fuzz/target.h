@@ -26,5 +26,6 @@ std::vector<Target> codec_targets();
 std::vector<Target> layout_targets();
 std::vector<Target> text_targets();
 std::vector<Target> server_targets();
+std::vector<Target> report_targets();
 
 }  // namespace operculum::fuzz
