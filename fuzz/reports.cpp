@@ -9,6 +9,7 @@
 #include <stdexcept>
 
 #include "base/error.h"
+#include "base/text.h"
 #include "fuzz/target.h"
 #include "report/install_text.h"
 #include "report/map_text.h"
@@ -86,7 +87,7 @@ void tell_what_is_in_it(const std::string& path) {
       place, {.selection = {}, .deep = true}, context,
       [&](const Found& found) {
         check_json(json_line(found));
-        check_text(csv_line({found.path, std::string(found.entry.link_target())}));
+        check_text(csv_line({escape(found.path), escape(found.entry.link_target())}));
         tree.push_back({found.path, found.entry.kind == EntryKind::folder, ""});
       },
       [](const std::string&, const Finding& finding) { check_json(json_line(finding)); });
