@@ -108,6 +108,9 @@ class Walker {
     while (walk.rows < most && walk.end < size_) {
       auto found = header(walk.end, link);
       if (!found) return walk;
+      // Zeros lead on through zeros.
+      if (walk.rows < kLeastLinks && found->size == 0 && found->bytes.front() == 0 && is_filling(found->bytes))
+        return walk;
       ++walk.rows;
       idle = found->size > 16 ? 0 : idle + 1;
       if (idle > kMostIdle) return walk;

@@ -191,6 +191,17 @@ TEST(ZipRewrite, KeepsDataAligned) {
   EXPECT_EQ(text_at(*open, "seventeen"), std::string(27, 's'));
 }
 
+/// Behind the directory's headers lie bytes that belong to nothing; those of an empty one would hide its end.
+TEST(ZipRewrite, TheLastEntryMayGo) {
+  constexpr std::size_t kEndSize = 22, kSizeAt = 12, kOdd = 77;
+  Bytes before = ZipBuilder().add("a.txt", "calm").build();
+  before.insert(before.end() - kEndSize, kOdd, Byte{'z'});
+  before[before.size() - kEndSize + kSizeAt] += kOdd;
+  EXPECT_EQ(Rewritten(before).bytes(), before);
+  EXPECT_TRUE(Rewritten(before).remove("a.txt").open()->entries().empty());
+  EXPECT_EQ(paths_of(*Rewritten(before).remove("a.txt").add("b.txt", "b").open()), "b.txt");
+}
+
 TEST(ZipRewrite, IsReadByOtherPrograms) {
   if (!on_path("python3")) GTEST_SKIP() << "this machine has no python3";
   TempFolder folder;

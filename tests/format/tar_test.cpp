@@ -169,6 +169,46 @@ TEST(Tar, RefusesSparseMapsThatOverlap) {
       "sparse map: the extent at 50 with 10 bytes overlaps another or leaves the entry's 100 bytes");
 }
 
+/// A header that changes the next one, with this as its data.
+Bytes tar_with(char typeflag, std::string_view data, std::uint64_t size) {
+  Bytes whole = TarBuilder::header({.name = "more", .typeflag = typeflag}, size, TarStyle::gnu);
+  whole.insert(whole.end(), data.begin(), data.end());
+  whole.resize((whole.size() + 511) / 512 * 512);
+  Bytes rest = TarBuilder().file("tide.txt", "high").build();
+  whole.insert(whole.end(), rest.begin(), rest.end());
+  return whole;
+}
+
+TEST(Tar, SaysWhatIsWrongWithExtensions) {
+  auto entries_of = [](const Bytes& tar) { return open_bytes(tar, "t.tar")->entries().size(); };
+  EXPECT_REFUSAL(entries_of(tar_with('M', "", 0)), Unsupported,
+                 "a tar archive that continues a file of another volume");
+  EXPECT_REFUSAL(entries_of(tar_with('x', "", 20 << 20)), LimitExceeded,
+                 "a tar extension header of 20971520 bytes; real ones are far below 16 MiB");
+  constexpr std::string_view kCut = "30 path=a\n", kNoSign = "9 abcdef\n";
+  EXPECT_REFUSAL(entries_of(tar_with('x', kCut, kCut.size())), Malformed,
+                 "expected \"LENGTH KEYWORD=VALUE\" and a line end");
+  EXPECT_REFUSAL(entries_of(tar_with('x', kNoSign, kNoSign.size())), Malformed,
+                 "expected \"=\" behind the keyword");
+  EXPECT_REFUSAL(entries_of(TarBuilder().pax({{"size", "tide"}}).file("a", "b").build()), Malformed,
+                 "pax record \"size\": expected a decimal number, found \"tide\"");
+}
+
+TEST(Tar, SaysWhatIsWrongWithSparseMaps) {
+  Bytes tar = TarBuilder()
+                  .pax({{"GNU.sparse.major", "1"}, {"GNU.sparse.minor", "0"}, {"GNU.sparse.realsize", "9"}})
+                  .file("gauge.raw", std::string(600, '1'))
+                  .build();
+  EXPECT_REFUSAL(open_bytes(tar)->entries(), Malformed,
+                 "sparse map 1.0: expected decimal lines in front of the data");
+  Bytes tail(140);
+  std::fill_n(tail.begin() + 386 - 345, 24, Byte{'z'});
+  Bytes old = TarBuilder::header({.name = "gauge.raw", .typeflag = 'S'}, 0, TarStyle::gnu, tail);
+  old.resize(old.size() + 1024);
+  EXPECT_REFUSAL(open_bytes(old, "t.tar")->entries(), Malformed,
+                 "tar sparse map: expected a number, found other characters");
+}
+
 TEST(Tar, AgreesWithTheSystemsTarOnSparseAndLongNames) {
   if (!on_path("tar")) GTEST_SKIP() << "this machine has no tar program";
   TempFolder temp;

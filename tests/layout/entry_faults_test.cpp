@@ -278,6 +278,14 @@ INSTANTIATE_TEST_SUITE_P(
               "piece 0 of 100 bytes does not fit into the 4 that are left"},
         Fault{"record T { a u8 }\nl = T[100] at 0\nx = l[50].a",
               "a table of 100 elements of 1 bytes at offset 0 does not fit into the 4 bytes that are left"},
+        Fault{"x = align(0x7fffffffffffffff, 16)", "align leaves the range of 64-bit numbers"},
+        Fault{"x = number(\"12\", 7)", "numbers of base 7"},
+        Fault{"x = number(\"wave\")", "\"wave\" is no number"},
+        Fault{"record E { when false { a u8 } }\nl = E[] to end at 0\nx = count(l)",
+              "the elements of this list take no bytes at offset 0"},
+        Fault{"x = length(rest(0) | choose 5 { 1: stored })", "no choice is given for 5"},
+        Fault{"record H { a u8\nrequire a == 0 }\nh = H at 0\nx = h.a",
+              "a condition that the format requires does not hold"},
         Fault{"record H { t text until \"zz\" }\nh = H at 0\nx = h.t",
               "expected \"zz\" behind offset 0, found none"}));
 

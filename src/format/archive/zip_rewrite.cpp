@@ -358,9 +358,11 @@ class Rewriter {
       out_.add(record.central_bytes(before));
     }
     std::uint64_t directory_size = out_.size() - directory_at;
-    keep(at, archive_.place.end.begin);  // a signature, or bytes that belong to nothing
-    write_end(directory_at - archive_.place.prefix,
-              directory_size + (archive_.place.end.begin - std::min(at, archive_.place.end.begin)), count);
+    if (count > 0 || archive_.entries.empty()) {  // else nothing could tell it from a damaged one
+      keep(at, archive_.place.end.begin);         // a signature, or bytes that belong to nothing
+      directory_size += archive_.place.end.begin - std::min(at, archive_.place.end.begin);
+    }
+    write_end(directory_at - archive_.place.prefix, directory_size, count);
   }
 
   std::size_t central_length(std::uint64_t at) const {
