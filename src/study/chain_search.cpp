@@ -109,7 +109,8 @@ class Walker {
       auto found = header(walk.end, link);
       if (!found) return walk;
       // Zeros lead on through zeros.
-      if (walk.rows < kLeastLinks && found->size == 0 && found->bytes.front() == 0 && is_filling(found->bytes))
+      if (walk.rows < kLeastLinks && found->size == 0 && found->bytes.front() == 0 &&
+          is_filling(found->bytes))
         return walk;
       ++walk.rows;
       idle = found->size > 16 ? 0 : idle + 1;
