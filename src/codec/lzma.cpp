@@ -17,6 +17,29 @@ constexpr std::uint64_t kThreadedMemory = std::uint64_t{512}
 
 enum class Kind { alone, xz };
 
+/// The memory that blocks such as the first one of this stream take when one is decoded by each of so many
+/// threads (.xz format 3.1: packers that work side by side state sizes there): more would only be held back.
+std::uint64_t memory_of_blocks(ByteView stream, unsigned threads) {
+  constexpr std::uint64_t kMore = 4 << 20;  // of the decoder itself
+  if (stream.size() <= LZMA_STREAM_HEADER_SIZE || stream[LZMA_STREAM_HEADER_SIZE] == 0)
+    return kThreadedMemory;
+  ByteView header = stream.subspan(LZMA_STREAM_HEADER_SIZE);
+  lzma_filter filters[LZMA_FILTERS_MAX + 1];
+  lzma_block block{};
+  block.version = 1;
+  block.filters = filters;
+  block.header_size = lzma_block_header_size_decode(header[0]);
+  if (block.header_size > header.size() ||
+      lzma_block_header_decode(&block, nullptr, header.data()) != LZMA_OK)
+    return kThreadedMemory;
+  std::uint64_t window = lzma_raw_decoder_memusage(filters), plain = block.uncompressed_size;
+  lzma_filters_free(filters, nullptr);
+  if (plain == LZMA_VLI_UNKNOWN || plain > kThreadedMemory || window > kThreadedMemory)
+    return kThreadedMemory;
+  // What comes in is seldom more than half of what comes out.
+  return std::min(kThreadedMemory, threads * (window + plain + plain / 2) + kMore);
+}
+
 class LzmaStream final : public MemberStream {
  public:
   LzmaStream(StreamPtr packed, const CodecOptions& options, Kind kind)
@@ -24,21 +47,25 @@ class LzmaStream final : public MemberStream {
   ~LzmaStream() override { lzma_end(&state_); }
 
  private:
-  void begin_member() override {
+  void begin_member() override { begun_ = false; }
+
+  void begin(ByteView in) {
     lzma_ret result = LZMA_OK;
     if (kind_ == Kind::alone) {
       result = lzma_alone_decoder(&state_, kMemoryLimit);
     } else {
       lzma_mt threads{};
       threads.threads = std::max(1u, std::thread::hardware_concurrency());
-      threads.memlimit_threading = kThreadedMemory;
+      threads.memlimit_threading = memory_of_blocks(in, threads.threads);
       threads.memlimit_stop = kMemoryLimit;
       result = lzma_stream_decoder_mt(&state_, &threads);
     }
     if (result != LZMA_OK) throw std::bad_alloc();
+    begun_ = true;
   }
 
   Step decode(ByteView in, ByteSpan out) override {
+    if (!begun_) begin(in);
     state_.next_in = in.data();
     state_.avail_in = in.size();
     state_.next_out = out.data();
@@ -83,6 +110,7 @@ class LzmaStream final : public MemberStream {
   std::string_view name() const { return kind_ == Kind::alone ? "LZMA" : "xz"; }
 
   Kind kind_;
+  bool begun_ = false;  // with the member that is decoded now
   lzma_stream state_ = LZMA_STREAM_INIT;
 };
 
