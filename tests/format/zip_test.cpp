@@ -470,5 +470,15 @@ TEST(Zip, WithoutEntriesButWithBytesInFrontOfItsEndIsEmpty) {
   EXPECT_TRUE(zip->findings().empty());
 }
 
+/// What follows a local header is read in two steps; the file ends where the first one does.
+TEST(Zip, AHeaderThatIsCutWhereAReadEndsIsToldOnce) {
+  constexpr std::size_t kFirstRead = 512, kNameSizeAt = 26;
+  Bytes zip = ZipBuilder().stored("a.txt", to_bytes("calm")).build();
+  zip = ZipBuilder().stored("a.txt", Bytes(kFirstRead - zip.size() + 4, Byte{'c'})).build();
+  ASSERT_EQ(zip.size(), kFirstRead);
+  zip[kNameSizeAt + 1] = 0x41;
+  EXPECT_REFUSAL(text_at(*open_bytes(zip), "a.txt"), Malformed, "zip local header");
+}
+
 }  // namespace
 }  // namespace operculum

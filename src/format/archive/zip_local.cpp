@@ -12,15 +12,14 @@ constexpr std::size_t kLongestLocal = kLocalSize + 2 * 65535;
 
 Local read_local(const Source& source, std::uint64_t offset) {
   Local local;
-  local.raw = read_up_to(source, offset, kUsualLength);
-  for (;;) {
+  for (std::uint64_t length : {std::uint64_t{kUsualLength}, std::uint64_t{kLongestLocal}}) {
+    local.raw = read_up_to(source, offset, length);
     Cursor cursor(local.raw, "zip local header", offset);
     try {
       local.header = LocalHeader::read(cursor);
       break;
     } catch (const CutShort&) {
-      if (local.raw.size() != kUsualLength) throw;
-      local.raw = read_up_to(source, offset, kLongestLocal);
+      if (local.raw.size() < length || length == kLongestLocal) throw;
     }
   }
   LocalHeader widened = local.header;
