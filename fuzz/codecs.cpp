@@ -27,10 +27,6 @@ constexpr std::string_view kDecoders[] = {"deflate",    "deflate64", "zlib", "gz
 constexpr std::string_view kEncoders[] = {"deflate", "zlib", "gzip", "bzip2",     "lzma-alone",
                                           "xz",      "zstd", "lz4",  "deflate64", "compress"};
 
-void must(bool holds, const char* what) {
-  if (!holds) throw std::logic_error(what);
-}
-
 SourcePtr source_of(ByteView bytes) {
   return make_memory_source(Bytes(bytes.begin(), bytes.end()));
 }

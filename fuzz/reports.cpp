@@ -23,34 +23,30 @@
 namespace operculum::fuzz {
 namespace {
 
-void must_be(bool holds, const char* what) {
-  if (!holds) throw std::logic_error(what);
-}
-
 void check_text(const Shown& told) {
-  must_be(std::all_of(told.text().begin(), told.text().end(),
-                      [](unsigned char c) { return (c >= 0x20 && c != 0x7f) || c == '\n' || c == '\r'; }),
-          "a report steers a terminal");
+  must(std::all_of(told.text().begin(), told.text().end(),
+                   [](unsigned char c) { return (c >= 0x20 && c != 0x7f) || c == '\n' || c == '\r'; }),
+       "a report steers a terminal");
 }
 
 void check_json(const Shown& line) {
   check_text(line);
-  must_be(line.text().ends_with('\n') && std::count(line.text().begin(), line.text().end(), '\n') == 1,
-          "a record is not one line");
+  must(line.text().ends_with('\n') && std::count(line.text().begin(), line.text().end(), '\n') == 1,
+       "a record is not one line");
   test::parse_json(line.text());  // what it throws is a finding
 }
 
 void check_page(const std::string& page) {
-  must_be(std::count(page.begin(), page.end(), '<') == std::count(page.begin(), page.end(), '>'),
-          "a page's markup is not its own");
+  must(std::count(page.begin(), page.end(), '<') == std::count(page.begin(), page.end(), '>'),
+       "a page's markup is not its own");
 }
 
 /// A file in memory: tasks take the names of files.
 class InMemory {
  public:
   explicit InMemory(ByteView bytes) : number_(memfd_create("fuzz", MFD_CLOEXEC)) {
-    must_be(number_ >= 0 && write(number_, bytes.data(), bytes.size()) == static_cast<ssize_t>(bytes.size()),
-            "no file in memory");
+    must(number_ >= 0 && write(number_, bytes.data(), bytes.size()) == static_cast<ssize_t>(bytes.size()),
+         "no file in memory");
   }
   ~InMemory() { close(number_); }
   InMemory(const InMemory&) = delete;

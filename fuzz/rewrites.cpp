@@ -65,10 +65,6 @@ Changes changes_from(ByteView wishes, std::span<const Entry> entries) {
   return changes;
 }
 
-void must(bool holds, const char* what) {
-  if (!holds) throw std::logic_error(what);
-}
-
 /// Without filling everything is still there.
 void trim(const Format& format, Container& old) {
   std::optional<Trimmed> trimmed;

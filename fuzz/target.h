@@ -1,6 +1,7 @@
 #pragma once
 
 #include <functional>
+#include <stdexcept>
 #include <string>
 #include <vector>
 
@@ -15,6 +16,11 @@ struct Target {
   std::string name;
   std::function<void(ByteView)> look;
 };
+
+/// A check that a target makes itself.
+inline void must(bool holds, const char* what) {
+  if (!holds) throw std::logic_error(what);
+}
 
 /// One for each format, and those for what is not one.
 std::vector<Target> targets();

@@ -16,10 +16,6 @@
 namespace operculum::fuzz {
 namespace {
 
-void must(bool holds, const char* what) {
-  if (!holds) throw std::logic_error(what);
-}
-
 bool steers(std::string_view text) {
   return std::any_of(text.begin(), text.end(),
                      [](char c) { return static_cast<unsigned char>(c) < 0x20 || c == 0x7f; });

@@ -279,13 +279,16 @@ void give_ahead(Server& server, std::uint64_t number) {
 }
 
 void read_file(fuse_req_t request, fuse_ino_t number, std::size_t size, off_t offset, fuse_file_info*) {
+  Server& own = server_of(request);  // which is gone with its answer
+  bool whole = false;
   answer(request, number, [&](Server& server, ViewNode& node) {
     Bytes buffer(size);
     std::size_t count = server.file(node)->read_at(static_cast<std::uint64_t>(offset), buffer);
     fuse_reply_buf(request, reinterpret_cast<const char*>(buffer.data()), count);
-    if (offset == 0 && count < size) give_ahead(server, number);
+    whole = offset == 0 && count < size;
     return 0;
   });
+  if (whole) give_ahead(own, number);
 }
 
 /// Where the next data or the next hole is; each file ends in a hole, says lseek(2).

@@ -5,7 +5,6 @@
 
 #include <algorithm>
 #include <bit>
-#include <cctype>
 #include <cmath>
 
 #include "study/text_test.h"
@@ -22,6 +21,7 @@ constexpr double kBitsOfEnd = 40;         // against a way that does not end wit
 constexpr std::uint64_t kMostAlike = 45;  // entries as large as the one before that tell something
 constexpr std::size_t kMostTagStart = 128, kTagSize = 4, kMostTagged = 20;  // bytes
 constexpr double kBitsOfTag = 6, kBitsOfBeyond = 0.75;
+constexpr std::string_view kTagFilling(" \0", 2);
 constexpr std::size_t kSampled = 4099;
 constexpr NumberForm kSizeForms[] = {{4, false}, {4, true},  {2, false}, {2, true}, {8, false},
                                      {8, true},  {3, false}, {3, true},  {1, false}};
@@ -35,14 +35,6 @@ struct Link {
   bool tagged = false;       ///< headers begin with a tag
   bool counts_rest = false;  ///< the size counts what lies behind it in the header, too
 };
-
-/// Whether the bytes could be a tag: letters and digits, blanks behind them.
-bool is_tag(ByteView bytes) {
-  std::string_view text = as_text(bytes);
-  while (!text.empty() && (text.back() == ' ' || text.back() == '\0')) text.remove_suffix(1);
-  return !text.empty() && std::all_of(text.begin(), text.end(),
-                                      [](unsigned char c) { return std::isalnum(c) != 0 || c == '_'; });
-}
 
 struct Walk {
   std::size_t rows = 0;
@@ -127,7 +119,7 @@ class Walker {
                !is_filling(found->bytes))
         walk.bits += 2;
       if (link.tagged) {
-        if (!is_tag(found->bytes.first(kTagSize))) return walk;
+        if (!is_tag(found->bytes.first(kTagSize), kTagFilling)) return walk;
         walk.bits += walk.bits < 400 ? kBitsOfTag : 0;
       }
       walk.largest = std::max(walk.largest, found->size);
@@ -275,7 +267,7 @@ class ChainSearch {
   /// A tag at `at`: with one in each header, narrow sizes tell enough, too.
   void with_tags(std::size_t at) {
     ByteView bytes = space_->bytes;
-    if (bytes.size() - at < kTagSize || !is_tag(bytes.subspan(at, kTagSize))) return;
+    if (bytes.size() - at < kTagSize || !is_tag(bytes.subspan(at, kTagSize), kTagFilling)) return;
     for (NumberForm form : kSizeForms) {
       if (form.width < 2) continue;
       for (std::size_t size_at = kTagSize; size_at + form.width <= kMostTagged; ++size_at) {

@@ -28,9 +28,7 @@ std::string draft_chunks(const Hypothesis& found, const Subject& subject, std::s
     Bytes head = subject.read(0, std::min<std::uint64_t>({form.begin, kMostMagic, same}));
     std::size_t magic = magic_of(head);
     out.line("record Head {");
-    if (magic > 0)
-      out.line(fmt::format("  magic bytes {}", literal(ByteView(head).first(magic))),
-               "the same in all files that were studied");
+    if (magic > 0) out.magic(ByteView(head).first(magic));
     out.gap(magic, form.begin);
     out.line("}");
   }

@@ -34,12 +34,7 @@ class ChunkReader {
   ChunkReader(ByteView bytes, const Chunks& form) : bytes_(bytes), form_(form) {}
 
   bool has_tag(std::uint64_t at) const {
-    if (at + kTag > bytes_.size()) return false;
-    std::string_view text = as_text(bytes_.subspan(static_cast<std::size_t>(at), kTag));
-    auto letters = text.find_last_not_of(' ');
-    return letters != std::string_view::npos &&
-           std::all_of(text.begin(), text.begin() + static_cast<std::ptrdiff_t>(letters) + 1,
-                       [](unsigned char c) { return std::isalnum(c) != 0 || c == '_'; });
+    return at + kTag <= bytes_.size() && is_tag(bytes_.subspan(static_cast<std::size_t>(at), kTag), " ");
   }
 
   std::optional<Chunk> chunk(std::uint64_t at, std::uint64_t end) const {
@@ -88,7 +83,7 @@ class ChunkWalk {
       descend(outer_, 0);
       // One that cannot be a group is none; what was seen beneath it does not count.
       for (const auto& [tag, seen] : seen_)
-        if (meaning(tag) == Meaning::leaf && seen.tried > 0) leaves_.insert(tag);
+        if (meaning(tag) == Meaning::leaf) leaves_.insert(tag);
       if (leaves_.size() == leaves) break;
     }
     return std::any_of(seen_.begin(), seen_.end(),
@@ -97,7 +92,7 @@ class ChunkWalk {
 
   Meaning meaning(const std::string& tag) const {
     auto seen = seen_.find(tag);
-    if (seen == seen_.end() || leaves_.contains(tag) || seen->second.tried == 0) return Meaning::leaf;
+    if (seen == seen_.end() || leaves_.contains(tag)) return Meaning::leaf;
     return seen->second.groups == seen->second.tried  ? Meaning::group
            : seen->second.kinds == seen->second.tried ? Meaning::kind
                                                       : Meaning::leaf;

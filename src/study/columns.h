@@ -25,7 +25,7 @@ enum class Role {
   sum,       ///< a checksum or digest of its bytes; `detail` tells which, of what
   time,      ///< seconds since 1970
   part,      ///< bytes of a part of the entry
-  parent,    ///< which record it lies in; `detail` is what stands where it lies in none
+  parent,    ///< which record it lies in
   depth,     ///< in how many folders it lies
   behind,    ///< which record lies behind all that lie in it
   first_in,  ///< which record lies in it first

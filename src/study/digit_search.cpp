@@ -11,7 +11,6 @@ namespace {
 constexpr std::size_t kMostText = 1 << 20, kMostLine = 1024;  // bytes
 constexpr std::size_t kMostLines = 100'000, kMostHead = 8, kLeastLines = 3, kMostWords = 12,
                       kLinesRead = 4096;
-constexpr std::size_t kCell = 8;  // bytes of a number in the grid
 
 /// A line of text: its words, and where it lies.
 struct Line {
@@ -61,10 +60,6 @@ WordKind kind_of(const std::vector<Line>& lines, std::size_t first, std::size_t 
   return decimal ? WordKind::decimal : hexadecimal ? WordKind::hexadecimal : WordKind::text;
 }
 
-void put_cell(Bytes& cells, std::uint64_t value) {
-  for (std::size_t i = 0; i < kCell; ++i) cells.push_back(static_cast<Byte>(value >> (8 * i)));
-}
-
 /// `count` lines from `first` on as records; nothing when they hold no name or no number.
 std::optional<Grid> grid_of(const std::vector<Line>& lines, std::size_t first, std::size_t count,
                             const SpacePtr& space) {
@@ -75,7 +70,7 @@ std::optional<Grid> grid_of(const std::vector<Line>& lines, std::size_t first, s
   for (std::size_t i = 0; i < words; ++i) {
     grid.words.push_back(kind_of(lines, first, count, i));
     if (grid.words.back() != WordKind::text)
-      grid.shape.before += kCell;
+      grid.shape.before += kDecodedCell;
     else if (!name)
       name = i;
   }
@@ -87,7 +82,8 @@ std::optional<Grid> grid_of(const std::vector<Line>& lines, std::size_t first, s
   for (std::size_t i = first; i < first + std::min(count, kLinesRead); ++i) {
     for (std::size_t word = 0; word < words; ++word) {
       if (grid.words[word] == WordKind::text) continue;
-      put_cell(grid.cells, *number_of(lines[i].words[word], grid.words[word] == WordKind::decimal ? 10 : 16));
+      put_decoded(grid.cells,
+                  *number_of(lines[i].words[word], grid.words[word] == WordKind::decimal ? 10 : 16));
     }
     grid.texts.emplace_back(lines[i].words[*name]);
     grid.starts.push_back(lines[i].begin);
@@ -142,10 +138,12 @@ std::vector<Hypothesis> search_digits(const SpacePtr& space, const Subject& subj
       auto grid = grid_of(lines, first, rows, space);
       if (!grid) continue;
       std::vector<bool> free(grid->shape.before);
-      for (std::size_t i = 0; i < free.size(); ++i) free[i] = i % kCell < 4 || subject.size() >> 32 != 0;
+      for (std::size_t i = 0; i < free.size(); ++i)
+        free[i] = i % kDecodedCell < 4 || subject.size() >> 32 != 0;
       std::vector<Pair> pairs = find_pairs(*grid, subject.size(), free);
       std::erase_if(pairs, [](const Pair& pair) {
-        return pair.shift != 0 || pair.offset.at % kCell != 0 || (pair.size && pair.size->at % kCell != 0);
+        return pair.shift != 0 || pair.offset.at % kDecodedCell != 0 ||
+               (pair.size && pair.size->at % kDecodedCell != 0);
       });
       if (pairs.empty()) {
         if (auto found = explain(*grid, frame, {})) keep_best(best, std::move(*found));

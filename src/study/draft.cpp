@@ -66,9 +66,7 @@ class Writer {
     if (fields.empty() && magic == 0) return;
     line(fmt::format("record {} {{", name));
     std::uint64_t at = magic;
-    if (magic > 0)
-      line(fmt::format("  magic bytes {}", literal(bytes.first(magic))),
-           "the same in all files that were studied");
+    if (magic > 0) text_.magic(bytes.first(magic));
     numbers(fields, at, end);
     line("}");
     has_[static_cast<std::size_t>(part)] = true;
@@ -208,7 +206,7 @@ class Writer {
         } else {
           name = unknown();
         }
-        at += 8;
+        at += kDecodedCell;
       }
       line(fmt::format("  {} {}{}", name, type_of_word(kind), factor), why);
     }
@@ -218,10 +216,9 @@ class Writer {
   /// Numbers that take as many bytes as they need, a name among them, then fixed bytes.
   void item_varints() {
     const std::string_view type = found_.grid.varints;
-    constexpr std::size_t kCell = 8;
     const std::size_t numbers_end = found_.grid.varints_end;
     std::size_t at = 0;
-    for (; at <= numbers_end; at += kCell) {
+    for (; at <= numbers_end; at += kDecodedCell) {
       if (at == shape_.before) line(fmt::format("  name text sized {}", type));
       if (at == numbers_end) break;
       const Column* column = column_at(at);
@@ -450,30 +447,22 @@ class Writer {
     return found_.base.empty() ? end : fmt::format("{} - ({})", end, found_.base);
   }
 
-  /// Where no folder is 0, the first record is called 1.
-  static bool counts_from_one(const Column& parent) { return parent.detail == "0"; }
-
-  /// Where records tell which one they lie in: the path of one, from its folder's.
+  /// Where records lie in each other: what is in one, and its path.
   void path_of_folders() {
-    const Column* parent = found_.column(Role::parent);
-    if (found_.nesting) return nesting();
-    if (parent == nullptr) return;
-    std::string name = own_name("item");
-    line("define path_of(item: Item): text =");
-    line(fmt::format("  if item.parent == {} then {}", parent->detail, name) +
-         fmt::format(" else path_in(path_of(items[item.parent{}]), {})",
-                     counts_from_one(*parent) ? " - 1" : "", name));
-    line("define path_in(folder: text, name: text): text = \"{folder}/{name}\"");
-    line("");
-  }
-
-  /// Where records lie in each other by their order or by links: what is in one, and its path.
-  void nesting() {
+    if (!found_.nesting) return;
     const Nesting& nesting = *found_.nesting;
     const char* from = nesting.first == 0 ? "" : " - 1";
     std::string exists = nesting.first == 1 ? "x >= 0" : nesting.none == 0 ? "x > 0" : "x < length(items)";
-    line(fmt::format("define name_of(n) = {}", own_name("items[n]")));
+    const std::string name = own_name("item");
+    if (nesting.kind != Nesting::Kind::parent)
+      line(fmt::format("define name_of(n) = {}", own_name("items[n]")));
     switch (nesting.kind) {
+      case Nesting::Kind::parent:
+        line("define path_of(item: Item): text =");
+        line(fmt::format("  if item.parent == {0} then {1} else path_in(path_of(items[item.parent{2}]), {1})",
+                         nesting.none, name, from));
+        line("define path_in(folder: text, name: text): text = \"{folder}/{name}\"");
+        break;
       case Nesting::Kind::depth:
         line("define folder_of(n) =");
         line("  n - 1 - length(chain(x from n - 1 while items[x].depth >= items[n].depth then x - 1))");
@@ -511,14 +500,18 @@ class Writer {
     line("");
   }
 
-  bool by_tree() const { return found_.nesting && found_.nesting->kind != Nesting::Kind::depth; }
+  /// Entries come in the order of a tree of record numbers.
+  bool by_tree() const {
+    return found_.nesting && found_.nesting->kind != Nesting::Kind::parent &&
+           found_.nesting->kind != Nesting::Kind::depth;
+  }
 
   /// The condition under which a record is a folder.
   std::string is_folder() const {
-    if (const Column* parent = found_.column(Role::parent))
-      return fmt::format("any(x in items where x.parent == n{})", counts_from_one(*parent) ? " + 1" : "");
     if (!found_.nesting) return "";
     switch (found_.nesting->kind) {
+      case Nesting::Kind::parent:
+        return fmt::format("any(x in items where x.parent == n{})", found_.nesting->first == 1 ? " + 1" : "");
       case Nesting::Kind::depth:
         return "n + 1 < length(items) and items[n + 1].depth > item.depth";
       case Nesting::Kind::behind:
@@ -527,7 +520,7 @@ class Writer {
       case Nesting::Kind::children:
         return "item.children > 0";
       case Nesting::Kind::links:
-        return fmt::format("length(inside(n)) > 0");
+        return "length(inside(n)) > 0";
     }
     return "";
   }
@@ -542,8 +535,8 @@ class Writer {
     const Column* hash = found_.column(Role::hash);
     if (numbered()) return hash == nullptr ? number : fmt::format("known({}) else {}", hash->detail, number);
     if (by_tree()) return "trail(name_of(n), \"/\")";
-    if (found_.nesting) return "path_of(n)";
-    return found_.column(Role::parent) != nullptr ? "path_of(item)" : own_name("item");
+    if (!found_.nesting) return own_name("item");
+    return found_.nesting->kind == Nesting::Kind::parent ? "path_of(item)" : "path_of(n)";
   }
 
   std::string own_name(std::string_view item) const {
@@ -560,8 +553,7 @@ class Writer {
 
   void entry() {
     bool by_number = numbered() || (!placement_.offset && !shape_.data_behind) ||
-                     (found_.names && !found_.names->place) || found_.column(Role::parent) != nullptr ||
-                     found_.nesting;
+                     (found_.names && !found_.names->place) || found_.nesting;
     const char* item = by_tree() ? "items[n]" : "item";
     std::string some = found_.nameless_end ? fmt::format(" where {}.name != \"\"", item)
                        : found_.sentinel   ? fmt::format(" where {}.at < {}", item, data_end())

@@ -61,6 +61,10 @@ void DraftText::line(const std::string& text, const std::string& comment) {
   out_ += '\n';
 }
 
+void DraftText::magic(ByteView bytes) {
+  line(fmt::format("  magic bytes {}", literal(bytes)), "the same in all files that were studied");
+}
+
 void DraftText::gap(std::uint64_t at, std::uint64_t end) {
   constexpr std::uint64_t kMostUnnamed = 8;  // bytes that get fields of their own
   while (at < end) {

@@ -20,6 +20,8 @@ class DraftText {
   /// What it is called, after the file, and the order of bytes.
   void title(const Subject& subject, bool big);
   void line(const std::string& text, const std::string& comment = {});
+  /// A field of bytes that all files of the kind begin with.
+  void magic(ByteView bytes);
   /// Fields for what nobody knows, from `at` to `end`.
   void gap(std::uint64_t at, std::uint64_t end);
   /// A name for what nobody knows.

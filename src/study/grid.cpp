@@ -11,6 +11,10 @@ constexpr std::size_t kLastRows = 64;
 
 }  // namespace
 
+void put_decoded(Bytes& cells, std::uint64_t value) {
+  for (std::size_t i = 0; i < kDecodedCell; ++i) cells.push_back(static_cast<Byte>(value >> (8 * i)));
+}
+
 Bytes bytes_of(const Space& space, const Subject& subject, std::uint64_t at, std::uint64_t count) {
   if (at < space.at || at > space.end() || count > space.end() - at) {
     if (space.plain) return subject.read(at, count);

@@ -15,6 +15,9 @@ enum class TextEnd { none, sized, zero, word, counted };
 /// What a word of an index that is written as text is.
 enum class WordKind { text, decimal, hexadecimal };
 
+/// Bytes that a number takes in the cells where it is held in another way in the records.
+constexpr std::size_t kDecodedCell = 8;
+
 /// The shape of the records of an index: so many fixed bytes, in their midst perhaps a text of varying
 /// length.
 struct Shape {
@@ -58,6 +61,9 @@ struct Grid {
   bool complete() const { return break_at == rows(); }
   bool varies() const { return shape.text != TextEnd::none || shape.data_behind; }
 };
+
+/// Adds a decoded number to cells.
+void put_decoded(Bytes& cells, std::uint64_t value);
 
 /// Up to `count` bytes of a space, fewer at its end: a plain one goes on in the file beyond what was read of
 /// it.

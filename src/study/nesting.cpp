@@ -14,16 +14,11 @@ namespace operculum::study {
 namespace {
 
 constexpr std::size_t kLeastDepths = 3;
-constexpr NumberForm kFolderForms[] = {{4, false}, {4, true}, {2, false}, {2, true}, {1, false}};
 
 using Numbers = std::vector<std::uint64_t>;
 
 /// Which row each lies in; the number of rows where it lies in none.
 using Above = std::vector<std::size_t>;
-
-std::uint64_t all_ones(NumberForm form) {
-  return ~std::uint64_t{0} >> (64 - 8 * form.width);
-}
 
 class NestingSearch {
  public:
@@ -36,7 +31,7 @@ class NestingSearch {
 
   void find() {
     if (std::count(empty_.begin(), empty_.end(), true) < static_cast<std::ptrdiff_t>(kLeastFolders)) return;
-    for (NumberForm form : kFolderForms) {
+    for (NumberForm form : kRecordForms) {
       for (std::size_t at = 0; at + form.width <= found_.grid.shape.fixed(); ++at) {
         if (!may_lie(found_.grid, free_, at, form)) continue;
         Column column{Role::depth, at, form, form.width};
@@ -178,10 +173,12 @@ class NestingSearch {
     nesting.nameless = record_name(found_, 0).empty();
     if (nesting.nameless && static_cast<std::size_t>(std::count(above.begin(), above.end(), rows_)) != 1)
       return false;
-    constexpr std::string_view kWhy[] = {
-        "how deep a record lies in folders", "the number of the record behind all in a folder",
-        "how many records lie in a folder, those in its folders, too",
-        "the number of the first record in a folder", "the number of the first record in a folder"};
+    constexpr std::string_view kWhy[] = {"",
+                                         "how deep a record lies in folders",
+                                         "the number of the record behind all in a folder",
+                                         "how many records lie in a folder, those in its folders, too",
+                                         "the number of the first record in a folder",
+                                         "the number of the first record in a folder"};
     columns[0].why = kWhy[static_cast<std::size_t>(nesting.kind)];
     if (columns.size() > 1)
       columns[1].why = nesting.kind == Nesting::Kind::links ? "the number of the next one in the same folder"
@@ -203,7 +200,7 @@ class NestingSearch {
 }  // namespace
 
 void find_nesting(Hypothesis& found) {
-  if (!found.grid.complete() || found.grid.rows() < kLeastRecords || found.column(Role::parent) != nullptr ||
+  if (!found.grid.complete() || found.grid.rows() < kLeastRecords || found.nesting ||
       !has_plain_names(found, NamelessFirst::may_be))
     return;
   NestingSearch(found).find();

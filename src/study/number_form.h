@@ -23,6 +23,15 @@ constexpr std::array<NumberForm, 8> kNumberForms = {
 /// Those of four bytes and more among them, which the whole of a file may need.
 constexpr std::array<NumberForm, 4> kWideForms = {{{4, false}, {4, true}, {8, false}, {8, true}}};
 
+/// Those that numbers of records have.
+constexpr std::array<NumberForm, 5> kRecordForms = {
+    {{4, false}, {4, true}, {2, false}, {2, true}, {1, false}}};
+
+/// The largest number of that form.
+constexpr std::uint64_t all_ones(NumberForm form) {
+  return ~std::uint64_t{0} >> (64 - 8 * form.width);
+}
+
 /// The number at `bytes`, which has at least `form.width` bytes.
 inline std::uint64_t read_number(const Byte* bytes, NumberForm form) {
   std::uint64_t value = 0;

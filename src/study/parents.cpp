@@ -10,8 +10,6 @@
 namespace operculum::study {
 namespace {
 
-constexpr NumberForm kParentForms[] = {{4, false}, {4, true}, {2, false}, {2, true}, {1, false}};
-
 /// How a number names a record.
 struct Counting {
   std::uint64_t first;  ///< what the first record is called
@@ -73,19 +71,18 @@ void find_parents(Hypothesis& found) {
     return;
   std::vector<DataRun> runs = data_runs(found);
   std::vector<bool> free = free_bytes(found.columns, grid.shape.fixed(), ShortNames::are_texts);
-  for (NumberForm form : kParentForms) {
-    const std::uint64_t all_ones = ~std::uint64_t{0} >> (64 - 8 * form.width);
-    for (Counting counting : {Counting{0, all_ones}, {1, 0}}) {
+  for (NumberForm form : kRecordForms) {
+    for (Counting counting : {Counting{0, all_ones(form)}, {1, 0}}) {
       for (std::size_t at = 0; at + form.width <= grid.shape.fixed(); ++at) {
         if (!may_lie(grid, free, at, form)) continue;
         std::size_t count = children(grid, at, form, counting, runs);
         if (count == 0) continue;
         Column column{Role::parent, at, form, form.width};
-        column.detail = fmt::format("{}", counting.none);
         column.why = fmt::format("numbers of records without data, from {} on", counting.first);
         found.evidence.push_back(
             fmt::format("{} of {} records tell which one they lie in", count, grid.rows()));
         found.add(std::move(column));
+        found.nesting = Nesting{Nesting::Kind::parent, counting.first, counting.none};
         return;
       }
     }

@@ -5,6 +5,13 @@
 
 namespace operculum::study {
 
+bool is_tag(ByteView bytes, std::string_view filling) {
+  std::string_view text = as_text(bytes);
+  text = text.substr(0, text.find_last_not_of(filling) + 1);
+  return !text.empty() && std::all_of(text.begin(), text.end(),
+                                      [](unsigned char c) { return std::isalnum(c) != 0 || c == '_'; });
+}
+
 bool is_name(std::string_view text) {
   if (text.empty() || text.size() > kMostName) return false;
   std::size_t plain = 0;

@@ -37,6 +37,9 @@ struct RecordText {
 /// The text of a record of `shape` at `at`; nothing when there is none.
 std::optional<RecordText> read_text(ByteView bytes, std::size_t at, const Shape& shape);
 
+/// Whether the bytes could be a tag: letters and digits, with some of `filling` behind them.
+bool is_tag(ByteView bytes, std::string_view filling);
+
 /// Whether a text goes on at `at`: a number in front of it, of four bytes at most, may look like letters,
 /// too.
 bool is_inside_text(ByteView bytes, std::size_t at);

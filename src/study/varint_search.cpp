@@ -13,8 +13,7 @@ namespace {
 
 constexpr std::size_t kMostBegin = 64, kMostNumbers = 3, kLeastVarintRows = 4, kMostVarintRows = 100'000,
                       kVarintRowsKept = 4096, kCountsTried = 8;
-constexpr std::size_t kFewRows = 64;   // that tell whether numbers take more than a byte at all
-constexpr std::size_t kWholeCell = 8;  // bytes of a number in the grid
+constexpr std::size_t kFewRows = 64;  // that tell whether numbers take more than a byte at all
 constexpr std::size_t kTails[] = {0, 4, 1, 2, 8, 16};
 constexpr double kLeastBits = 40, kBitsOfNamed = 3;
 
@@ -130,12 +129,12 @@ class VarintSearch {
       Grid grid = grid_of(std::span(records).first(static_cast<std::size_t>(count)), form);
       std::vector<bool> free(grid.shape.fixed());
       for (std::size_t i = 0; i < free.size(); ++i)
-        free[i] = i < form.count() * kWholeCell && (i % kWholeCell < 4 || subject_.size() >> 32 != 0);
+        free[i] = i < form.count() * kDecodedCell && (i % kDecodedCell < 4 || subject_.size() >> 32 != 0);
       std::vector<Pair> pairs = find_pairs(grid, subject_.size(), free);
       std::erase_if(pairs, [](const Pair& pair) {
-        return pair.shift != 0 || pair.offset.at % kWholeCell != 0 || pair.offset.form.width < 4 ||
+        return pair.shift != 0 || pair.offset.at % kDecodedCell != 0 || pair.offset.form.width < 4 ||
                pair.offset.form.big ||
-               (pair.size && (pair.size->at % kWholeCell != 0 || pair.size->form.big));
+               (pair.size && (pair.size->at % kDecodedCell != 0 || pair.size->form.big));
       });
       std::vector<Hypothesis> found;
       keep_explained(found, grid, frame_, pairs);
@@ -174,7 +173,7 @@ class VarintSearch {
       grid.shape.data_behind = true;
       grid.end = at;
       Placement placement;
-      placement.size = Column{Role::size, size * kWholeCell, {kWholeCell, false}, kWholeCell};
+      placement.size = Column{Role::size, size * kDecodedCell, {kDecodedCell, false}, kDecodedCell};
       placement.size->why = "leads from each header to the next, and at last to the end of the file";
       placement.begin = records.front().end;
       placement.end = at;
@@ -187,18 +186,15 @@ class VarintSearch {
     Grid grid;
     grid.space = space_;
     grid.varints = name_of(form.numbers);
-    grid.varints_end = form.count() * kWholeCell;
-    grid.shape.before = form.before * kWholeCell;
-    grid.shape.after = form.after * kWholeCell + form.tail;
+    grid.varints_end = form.count() * kDecodedCell;
+    grid.shape.before = form.before * kDecodedCell;
+    grid.shape.after = form.after * kDecodedCell + form.tail;
     grid.shape.text = TextEnd::counted;
     grid.begin = records.front().begin;
     grid.end = records.back().end;
     grid.count = records.size();
     for (const Record& record : records.first(std::min(records.size(), kVarintRowsKept))) {
-      for (std::size_t i = 0; i < form.count(); ++i) {
-        for (std::size_t byte = 0; byte < kWholeCell; ++byte)
-          grid.cells.push_back(static_cast<Byte>(record.numbers[i] >> (8 * byte)));
-      }
+      for (std::size_t i = 0; i < form.count(); ++i) put_decoded(grid.cells, record.numbers[i]);
       grid.cells.insert(grid.cells.end(), record.tail.begin(), record.tail.end());
       grid.texts.emplace_back(record.name);
       grid.starts.push_back(record.begin);
