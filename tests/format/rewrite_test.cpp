@@ -55,6 +55,19 @@ TEST(ZipRewrite, ChangesWhatIsNamedAndNothingElse) {
   EXPECT_TRUE(after->findings().empty()) << after->findings()[0].text;
 }
 
+TEST(ZipRewrite, RefusesDataThatReachesIntoWhatIsWrittenAnew) {
+  Bytes before = ZipBuilder().stored("a", to_bytes("ebb and flow")).stored("b", to_bytes("neap")).build();
+  Bytes in_entry = before, in_directory = before;
+  in_entry[28] = 4;  // bytes of extra fields of a, in front of its data
+  std::size_t header_b = zip::kLocalSize + 1 + 12;
+  in_directory[header_b + 28] = 4;
+  EXPECT_EQ(Rewritten(in_directory).bytes(), in_directory);
+  EXPECT_REFUSAL(Rewritten(in_entry).rename("b", "bb").bytes(), Unsupported,
+                 "changing a ZIP archive in which the data of a reaches 4 bytes into what lies behind it");
+  EXPECT_REFUSAL(Rewritten(in_directory).add("c", "x").bytes(), Unsupported, "the data of b reaches 4 bytes");
+  EXPECT_EQ(paths_of(*Rewritten(in_directory).remove("b").open()), "a");
+}
+
 TEST(ZipRewrite, KeepsMethodsFlagsTimesAndModes) {
   for (const char* codec : {"stored", "deflate", "deflate64", "bzip2", "xz", "zstd"}) {
     std::uint16_t method = *zip::method_for(codec);

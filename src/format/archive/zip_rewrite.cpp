@@ -54,7 +54,10 @@ class Rewriter {
     } else {
       if (!joined_volumes()) keep(0, header_at(order_.front()));
       for (std::size_t i = 0; i < order_.size(); ++i) {
-        std::uint64_t end = i + 1 < order_.size() ? header_at(order_[i + 1]) : data_end;
+        bool last = i + 1 == order_.size();
+        std::uint64_t end = last ? data_end : header_at(order_[i + 1]);
+        if (!changes_.empty() && (last || is_changed(order_[i]) || is_changed(order_[i + 1])))
+          check_reach(order_[i], end);
         write_entry(order_[i], end);
       }
     }
@@ -97,8 +100,7 @@ class Rewriter {
     for (std::size_t i = 0; i + 1 < order_.size(); ++i) {
       if (header_at(order_[i]) != header_at(order_[i + 1])) continue;
       for (std::size_t index : {order_[i], order_[i + 1]}) {
-        if (changes_.replaced.contains(index) || changes_.removed.contains(index) ||
-            changes_.renamed.contains(index)) {
+        if (is_changed(index)) {
           throw Unsupported(fmt::format("changing {}, whose data another entry of the archive shares",
                                         escape(entries[index].path)));
         }
@@ -138,6 +140,22 @@ class Rewriter {
   std::uint64_t alignment_for(const Entry& entry, const Local& local) const {
     if (alignment_ <= 1 || entry.method != "stored") return 1;
     return padding_of(local.header.extra).size < alignment_ ? alignment_ : alignment_of(local.data);
+  }
+
+  bool is_changed(std::size_t index) const {
+    return changes_.replaced.contains(index) || changes_.removed.contains(index) ||
+           changes_.renamed.contains(index);
+  }
+
+  /// What does not stay behind an entry's data is no part of it.
+  void check_reach(std::size_t index, std::uint64_t end) const {
+    if (changes_.removed.contains(index)) return;
+    std::uint64_t data_end = read_local(source_, header_at(index)).data + archive_.entries[index].stored_size;
+    if (data_end > end)
+      throw Unsupported(
+          fmt::format("changing a ZIP archive in which the data of {} reaches {} bytes into what "
+                      "lies behind it",
+                      escape(archive_.entries[index].path), data_end - end));
   }
 
   void write_entry(std::size_t index, std::uint64_t end) {
