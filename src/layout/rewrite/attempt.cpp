@@ -387,8 +387,9 @@ class Attempt {
     for (std::size_t i = 0; i < survey_.extents.size(); ++i) {
       const Extent& extent = survey_.extents[i];
       bool filled = extent.length == 0 && packed_.contains(i);  // its place is new
-      std::int64_t shift = extent.there && !filled && !removes(row_, i) ? moves_.shift_of(extent.at) : 0;
-      if (shift == 0) continue;
+      if (!extent.there || filled || removes(row_, i)) continue;
+      std::int64_t shift = moves_.shift_of(extent.at);
+      if (shift == 0 && !strategy_.from_base) continue;  // else what it counts from may move without it
       if (!offsets_.contains(i)) {
         auto offset = survey_.finder.like_others(survey_.looks[i], i, offsets_);
         if (!offset) continue;
@@ -406,10 +407,11 @@ class Attempt {
     }
   }
 
-  /// By how much the place moves from which an entry's is counted.
+  /// By how much the place moves from which an entry's is counted: one in front of it, or behind it, such as
+  /// the end.
   std::int64_t shift_of_base(const Driver& offset, const Extent& extent) const {
     std::int64_t base = static_cast<std::int64_t>(extent.at) - offset.read.value / offset.unit * offset.step;
-    bool counted = strategy_.from_base && base > 0 && static_cast<std::uint64_t>(base) <= extent.at;
+    bool counted = strategy_.from_base && base > 0 && static_cast<std::uint64_t>(base) <= file_.size();
     return counted ? moves_.shift_of(static_cast<std::uint64_t>(base)) : 0;
   }
 

@@ -12,9 +12,8 @@ namespace operculum::layout {
 struct Strategy {
   enum class Where { shift, append } where;
   std::uint64_t alignment = 0;  ///< of what lies behind; 0: as all data of the container is
-  bool by_base = false;  ///< places that no number is equal to are counted from one that moves with them
-  bool from_base =
-      false;  ///< places of entries are counted from one that follows from what lies in front of it
+  bool by_base = false;    ///< places that no number is equal to are counted from one that moves with them
+  bool from_base = false;  ///< places of entries are counted from one that moves, in front of them or behind
 };
 
 /// Bytes that are to go, as far as what lies behind stays aligned; in order.

@@ -10,9 +10,15 @@ namespace operculum::layout {
 std::span<const Strategy> strategies() {
   // What follows data is often aligned although that itself is not.
   static constexpr Strategy kStrategies[] = {
-      {Strategy::Where::shift, 0},   {Strategy::Where::shift, 2},  {Strategy::Where::shift, 4},
-      {Strategy::Where::shift, 8},   {Strategy::Where::shift, 16}, {Strategy::Where::append, 0},
+      {Strategy::Where::shift, 0},
+      {Strategy::Where::shift, 2},
+      {Strategy::Where::shift, 4},
+      {Strategy::Where::shift, 8},
+      {Strategy::Where::shift, 16},
+      {Strategy::Where::append, 0},
       {Strategy::Where::append, 16},
+      {Strategy::Where::shift, 0, false, true},
+      {Strategy::Where::shift, 4, false, true},
   };
   return kStrategies;
 }
