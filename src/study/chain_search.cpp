@@ -220,10 +220,27 @@ class ChainSearch {
     if (early) enough += kBitsOfEnd;
     if (nameless && !early && walk.bits < enough) walk.bits += bits_of_names(start, link, walk);
     if (walk.bits < enough) return;
+    if (nameless && !link.tagged && is_led_from_anywhere(start, link, walk)) return;
     if (early) walk.bits -= kBitsOfEnd;
     if (walk.bits + 30 < most_bits_ || walk.largest * 4 > walk.all * 3 + 4096) return;
     most_bits_ = std::max(most_bits_, walk.bits);
     build(start, link, walk);
+  }
+
+  /// Whether ways beside this one lead on as well: among small numbers they do, and one that comes far is
+  /// soon found if what belongs to a header may be chosen.
+  bool is_led_from_anywhere(std::uint64_t start, const Link& link, const Walk& walk) const {
+    constexpr std::size_t kFewBytes = 12;  // of a header beside its size
+    constexpr std::size_t kTried = 32, kFar = 12;
+    bool early = walk.end != frame_.file_size();
+    if (!early && link.shape.before <= kFewBytes + link.form.width) return false;
+    Grid grid = grid_of(start, link, walk);
+    std::size_t tried = std::min(grid.starts.size(), kTried), far = 0;
+    for (std::size_t i = 0; i < tried; ++i) {
+      std::uint64_t beside = grid.starts[i * grid.starts.size() / tried] + (1 + i % 4) * link.shape.align;
+      far += walker_.walk(beside, link, kFar).rows == kFar ? 1 : 0;
+    }
+    return far * 8 > tried;
   }
 
   /// What speaks for a way through headers without texts of varying length: names among their fixed bytes.

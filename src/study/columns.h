@@ -36,6 +36,14 @@ enum class Role {
 };
 std::string_view name_of(Role role);
 
+/// Which way places are counted.
+enum class PlaceCount {
+  up,     ///< from a place in front of all data, or as they are
+  back,   ///< from a place behind, such as the end, towards the front
+  below,  ///< the same, as numbers below zero
+  own     ///< from where the place's own record lies; below zero when all data lies in front of the records
+};
+
 /// A field of every record.
 struct Column {
   Role role = Role::other;
@@ -44,16 +52,31 @@ struct Column {
   std::size_t width = 4;               ///< in bytes
   std::uint64_t factor = 1, mask = 0;  ///< the value is (number xor mask) * factor
   unsigned bits = 0;                   ///< of the number, its lowest ones; the others are flags. 0: all
-  std::string detail;                  ///< of a text its filling, of packing the number that means packed
-  std::string why;                     ///< the evidence, in words
+  PlaceCount counted = PlaceCount::up;
+  std::uint64_t from = 0;  ///< where `counted` is not up: makes the least of all values 0, modulo 2^64
+  std::string detail;      ///< of a text its filling, of packing the number that means packed
+  std::string why;         ///< the evidence, in words
 
   /// What a stored number comes to, in units of `factor`.
   std::uint64_t count_of(std::uint64_t stored) const {
     return bits == 0 ? stored ^ mask : stored & ((std::uint64_t{1} << bits) - 1);
   }
-  std::uint64_t value(const Grid& grid, std::size_t row) const {
-    return count_of(grid.value(row, at, form)) * factor;
+  /// The same of a row, whichever way it is counted.
+  std::uint64_t count(const Grid& grid, std::size_t row) const {
+    std::uint64_t stored = grid.value(row, at, form);
+    switch (counted) {
+      case PlaceCount::up:
+        break;
+      case PlaceCount::back:
+        return from - stored;
+      case PlaceCount::below:
+        return from + sign_extended(stored, form);
+      case PlaceCount::own:
+        return from + sign_extended(stored, form) + grid.start(row);
+    }
+    return count_of(stored);
   }
+  std::uint64_t value(const Grid& grid, std::size_t row) const { return count(grid, row) * factor; }
   /// The bits that are no part of the number.
   std::uint64_t flags(const Grid& grid, std::size_t row) const { return grid.value(row, at, form) >> bits; }
 };
@@ -71,46 +94,5 @@ std::vector<bool> free_bytes(const std::vector<Column>& columns, std::size_t fix
 /// Whether a number may lie at `at` of a record: all its bytes are free, and no text of varying length is in
 /// their midst.
 bool may_lie(const Grid& grid, const std::vector<bool>& free, std::size_t at, NumberForm form);
-
-/// Where the data of all entries lies, as offsets and sizes tell together.
-struct Placement {
-  std::optional<Column> offset, size;  ///< without the one, entries lie one behind the other; without the
-                                       ///< other, each ends where the next one begins
-  bool size_is_end = false;            ///< the second column tells where data ends
-  std::int64_t bias = 0;               ///< bytes that a size counts beside the data
-  bool counts_rest = false;            ///< a size counts all of the header that lies behind it, too
-  std::uint64_t base = 0;              ///< added to offsets
-  std::uint64_t begin = 0, end = 0;    ///< of all data, in the file that it lies in
-  std::uint64_t align = 1;             ///< gaps between entries are smaller than this
-  bool in_order = true;                ///< offsets ascend
-  double bits = 0;                     ///< how unlikely chance is, as a logarithm
-};
-
-/// What the search for a placement may rely on.
-struct Zone {
-  std::uint64_t file_size = 0;                   ///< of the file that the data lies in
-  std::uint64_t first = 0;                       ///< data cannot begin before this
-  std::uint64_t table_begin = 0, table_end = 0;  ///< equal where the index is no part of that file
-  std::span<const std::uint64_t> anchors = {};   ///< where something begins that is recognised, ascending
-};
-
-/// Two columns that are a place and a size together, or a place alone.
-struct Pair {
-  Column offset;
-  std::optional<Column> size;
-  bool size_is_end = false;
-  int shift = 0;  ///< the size lies so many rows behind the offset: the rows were cut at the wrong byte
-  double bits = 0;
-};
-
-/// Columns of the grid that place data, the likeliest first: wherever its rows were cut, if only at the right
-/// distance. `free` tells which bytes of a row are nothing else, such as a name.
-std::vector<Pair> find_pairs(const Grid& grid, std::uint64_t file_size, const std::vector<bool>& free);
-
-/// Where such a pair (shift 0) puts the data; nothing when it cannot be there.
-std::optional<Placement> place(const Grid& grid, const Zone& zone, const Pair& pair);
-
-/// A column of sizes of data that lies one behind the other; nothing when there is none.
-std::optional<Placement> place_by_sizes(const Grid& grid, const Zone& zone);
 
 }  // namespace operculum::study

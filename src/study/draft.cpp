@@ -277,6 +277,10 @@ class Writer {
              column.why);
         continue;
       }
+      if (column.counted != PlaceCount::up) {
+        counted_field(column);
+        continue;
+      }
       if (column.mask != 0) type += fmt::format(" xor {:#x}", column.mask);
       if (column.factor != 1) type += fmt::format(" * {}", column.factor);
       line(fmt::format("  {} {}", name, type), column.why);
@@ -305,6 +309,17 @@ class Writer {
                ? fmt::format("  align {}", shape_.align)
                : fmt::format("  skip align(here - start, {}) - (here - start)", shape_.align));
     line("}");
+  }
+
+  /// A place that is not counted up, and what it comes to.
+  void counted_field(const Column& column) {
+    bool negative = column.counted == PlaceCount::below ||
+                    (column.counted == PlaceCount::own &&
+                     is_negative(found_.grid.value(0, column.at, column.form), column.form));
+    const char* name = column.counted == PlaceCount::own ? "away" : "back";
+    line(fmt::format("  {} {}", name, type_of(column.form, big_, negative ? 'i' : 'u')), column.why);
+    std::string from = found_.counted_from == "end" ? std::string(data_size()) : found_.counted_from;
+    line(fmt::format("  let at = {} {} {}", from, column.counted == PlaceCount::back ? "-" : "+", name));
   }
 
   /// Zero bytes behind a text that belong to no other column.

@@ -113,12 +113,43 @@ bool comes_again(const std::vector<Column>& names, const Column& name, std::size
          });
 }
 
+/// Whether places go on rising in the midst of records, `step` bytes behind each.
+bool rises_within(const Hypothesis& found, std::size_t step) {
+  const Grid& grid = found.grid;
+  const Column& offset = *found.placement.offset;
+  Column middle = offset;
+  middle.at += step;
+  for (std::size_t row = 0; row + 1 < grid.rows(); ++row) {
+    std::uint64_t value = middle.value(grid, row);
+    if (value <= offset.value(grid, row) || value >= offset.value(grid, row + 1)) return false;
+  }
+  return true;
+}
+
+/// Whether each record tells several places, at even distances: of more than the begin and the end of one.
+bool tells_several(const Hypothesis& found) {
+  constexpr std::size_t kLeastStep = 4, kLeastRows = 6;
+  const Placement& placement = found.placement;
+  const std::size_t stride = found.grid.shape.fixed();
+  if (!placement.offset || placement.offset->counted != PlaceCount::up || found.grid.rows() < kLeastRows)
+    return false;
+  for (std::size_t folds = 2; stride / folds >= kLeastStep; ++folds) {
+    std::size_t step = stride / folds;
+    if (stride % folds != 0 || placement.offset->at + step + placement.offset->width > stride) continue;
+    bool ends_there =
+        folds == 2 && placement.size_is_end && placement.size->at == placement.offset->at + step;
+    if (!ends_there && rises_within(found, step)) return true;
+  }
+  return false;
+}
+
 }  // namespace
 
 bool holds_several(const Hypothesis& found) {
   constexpr std::size_t kMostFolds = 8;
   const std::size_t stride = found.grid.shape.fixed();
   if (found.grid.varies() || found.grid.decoded()) return false;
+  if (tells_several(found)) return true;
   std::vector<Column> names;
   for (const Column& column : found.columns)
     if (column.role == Role::name) names.push_back(column);
@@ -137,7 +168,7 @@ bool holds_several(const Hypothesis& found) {
 unsigned open_ends(const Hypothesis& found) {
   const Placement& placement = found.placement;
   if (!placement.offset || !placement.size || !placement.in_order || found.grid.shape.data_behind ||
-      found.grid.decoded() || found.grid.rows() == 0)
+      found.grid.decoded() || found.grid.rows() == 0 || placement.offset->counted != PlaceCount::up)
     return 0;
   Ends ends(found);
   return (ends.open_in_front() ? 1 : 0) + (ends.open_behind() ? 1 : 0);

@@ -58,6 +58,12 @@ struct Grid {
   std::uint64_t value(std::size_t row_number, std::size_t at, NumberForm form) const {
     return read_number(row(row_number) + at, form);
   }
+  /// Where a row's record begins, in the space.
+  std::uint64_t start(std::size_t i) const {
+    if (!starts.empty()) return starts[i];
+    std::uint64_t number = i < break_at ? i : count - (rows() - i);
+    return begin + number * shape.fixed();
+  }
   bool complete() const { return break_at == rows(); }
   bool varies() const { return shape.text != TextEnd::none || shape.data_behind; }
 };

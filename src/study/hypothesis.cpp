@@ -2,7 +2,6 @@
 
 #include <algorithm>
 #include <array>
-#include <bit>
 #include <numeric>
 #include <set>
 
@@ -10,266 +9,16 @@
 #include "study/fragment.h"
 #include "study/packing.h"
 #include "study/seams.h"
+#include "study/stated.h"
 #include "study/text_test.h"
 
 namespace operculum::study {
 namespace {
 
 constexpr double kNameless = 20;  // bits against a last record without a name
-constexpr double kKeyed = 30;     // bits against a key: there are many, and any makes something of any bytes
 constexpr double kFragment = 80;  // bits against records that go on where they should end
 constexpr std::uint64_t kUsualMagic = 8;
-constexpr double kBitsOfHead = 0.3;          // of a byte of a header
-constexpr std::uint64_t kUsualTrailer = 64;  // bytes behind everything else
-constexpr std::uint64_t kFarTable = 64;      // a table that begins later should be told where
-
-/// Looks numbers up in the frame and notes what uses them.
-class Lookup {
- public:
-  Lookup(const Frame& frame, std::vector<HeadField>& used, bool big)
-      : frame_(frame), used_(used), big_(big) {}
-
-  /// An expression for the number, when it is stated; the field gets that name.
-  std::optional<std::string> stated(std::uint64_t value, const std::string& name, const std::string& why) {
-    auto field = frame_.find(value, used_, big_);
-    if (!field) return std::nullopt;
-    field->name = name;
-    field->why = why;
-    used_.push_back(*field);
-    return expression_of(*field);
-  }
-
-  static std::string expression_of(const HeadField& field) {
-    constexpr std::string_view kRecords[] = {"head", "tail", "front"};
-    return fmt::format("{}.{}", kRecords[static_cast<std::size_t>(field.part)], field.name);
-  }
-
- private:
-  const Frame& frame_;
-  std::vector<HeadField>& used_;
-  bool big_;
-};
-
-/// The condition under which records go on, when what follows the last one has a zero where each of them has
-/// a number that is none.
-std::optional<std::string> zeros_behind(const Hypothesis& found) {
-  const Grid& grid = found.grid;
-  const Space& space = *grid.space;
-  if (grid.decoded()) return std::nullopt;
-  for (const Column& column : found.columns) {
-    bool number = column.role == Role::offset || column.role == Role::size;
-    if (!number || column.width < 4 || column.mask != 0 || column.bits != 0 ||
-        (grid.varies() && column.at >= grid.shape.before))
-      continue;
-    std::uint64_t behind = grid.end + column.at;
-    if (behind < space.at || behind + column.width > space.end()) continue;
-    if (read_number(space.bytes.data() + (behind - space.at), column.form) != 0) continue;
-    bool told = true;
-    for (std::size_t row = 0; told && row < grid.rows(); ++row)
-      told = grid.value(row, column.at, column.form) != 0;
-    if (!told) continue;
-    std::string here = column.at == 0 ? "here" : fmt::format("here + {}", column.at);
-    return fmt::format("while ({} at {}) != 0", type_of(column.form, column.form.big), here);
-  }
-  return std::nullopt;
-}
-
-void explain_count(Hypothesis& found, Lookup& lookup) {
-  const Grid& grid = found.grid;
-  std::uint64_t bytes = grid.end - grid.begin, stride = grid.varies() ? 0 : grid.shape.fixed();
-  const Space& space = *grid.space;
-  if (auto count = lookup.stated(grid.count, "count", "as many records as there are")) {
-    found.count = *count;
-    found.bits += std::min(14.0, 2.0 * static_cast<double>(std::bit_width(grid.count)));
-    found.evidence.push_back(fmt::format("{} tells the number of records, {}", *count, grid.count));
-    return;
-  }
-  for (std::uint64_t more : {1, 2}) {
-    if (grid.count < 3 + more) break;
-    if (auto count = lookup.stated(grid.count - more, "count",
-                                   fmt::format("as many entries as there are; there {} more",
-                                               more == 1 ? "is one record" : "are two records"))) {
-      found.count = fmt::format("{} + {}", *count, more);
-      found.bits += std::min(
-          12.0, 2.0 * static_cast<double>(std::bit_width(grid.count)) - 2.0 * static_cast<double>(more));
-      return;
-    }
-  }
-  if (stride > 0) {
-    if (auto size = lookup.stated(bytes, "index_size", "the bytes of all records")) {
-      found.count = fmt::format("{} / {}", *size, stride);
-      found.bits += 14;
-      return;
-    }
-    if (auto end = lookup.stated(grid.end, "index_end", "where the records end")) {
-      found.count = fmt::format("({} - {}) / {}", *end, found.begin, stride);
-      found.bits += 12;
-      return;
-    }
-  }
-  bool to_end = space.keyed() ? space.stored_at + grid.end == space.holder_size
-                : space.plain ? grid.end == space.file_size
-                              : grid.end == space.end();
-  if (to_end) {
-    found.bits += 8;
-    found.evidence.push_back("records go on to the end");
-    return;
-  }
-  const Placement& placement = found.placement;
-  if (space.plain && stride > 0 && placement.offset && placement.offset->bits == 0 && placement.base == 0 &&
-      placement.in_order && placement.begin == grid.end) {
-    // The first record's offset tells where the table ends.
-    const Column& offset = *placement.offset;
-    std::string type = type_of(offset.form, offset.form.big);
-    std::string at = found.begin == "0" ? std::to_string(offset.at)
-                     : offset.at == 0   ? found.begin
-                                        : fmt::format("{} + {}", found.begin, offset.at);
-    std::string end = fmt::format("({} at {})", type, at);
-    if (offset.mask != 0) end = fmt::format("({} xor {:#x})", end, offset.mask);
-    if (offset.factor != 1) end += fmt::format(" * {}", offset.factor);
-    found.count = found.begin == "0" ? fmt::format("{} / {}", end, stride)
-                                     : fmt::format("({} - {}) / {}", end, found.begin, stride);
-    found.bits += 8;
-    found.evidence.push_back("the first offset tells where the records end");
-    return;
-  }
-  if (auto last = zeros_behind(found)) {
-    found.goes_on = *last;
-    found.bits += 6;
-    found.evidence.push_back("zeros stand where the record behind the last one would be");
-    return;
-  }
-  if (std::uint64_t rest = space.file_size - grid.end; grid.shape.data_behind && rest <= kUsualTrailer) {
-    found.goes_on = fmt::format("while here < end - {}", rest);
-    found.evidence.push_back(fmt::format("records go on to the last {} bytes", rest));
-    return;
-  }
-  found.count = std::to_string(grid.count);
-  found.unexplained_count = "the number of records is not stated anywhere that was looked at";
-  found.bits -= 10;
-}
-
-void explain_begin(Hypothesis& found, Lookup& lookup, std::uint64_t file_size) {
-  const Grid& grid = found.grid;
-  found.begin = std::to_string(grid.begin);
-  if (!grid.space->plain) {  // told with the index; what lies in front of records has to be something
-    found.bits += 10 - std::min(20.0, static_cast<double>(grid.begin) / 2);
-    return;
-  }
-  std::uint64_t stride = grid.varies() ? 0 : grid.shape.fixed();
-  if (grid.begin <= kFarTable && grid.begin <= found.placement.begin) {
-    found.bits += 10;  // right behind a header of the usual size
-    return;
-  }
-  if (auto begin = lookup.stated(grid.begin, "index", "where the records begin")) {
-    found.begin = *begin;
-    found.bits += 14;
-    found.evidence.push_back(fmt::format("{} tells where the records begin, {}", *begin, grid.begin));
-    return;
-  }
-  std::uint64_t behind = file_size - std::min(file_size, grid.begin);
-  if (auto back = lookup.stated(behind, "index_back", "where the records begin, from the end of the file")) {
-    found.begin = fmt::format("end - {}", *back);
-    found.bits += 14;
-    return;
-  }
-  for (std::uint64_t factor : {512, 2048, 16, 4}) {
-    if (grid.begin % factor != 0) continue;
-    if (auto begin = lookup.stated(grid.begin / factor, "index",
-                                   fmt::format("where the records begin, in units of {} bytes", factor))) {
-      found.begin = fmt::format("{} * {}", *begin, factor);
-      found.bits += 10;
-      return;
-    }
-  }
-  for (std::uint64_t base : {8, 12, 16, 20, 24, 32}) {
-    if (grid.begin < base + 16) continue;
-    if (auto begin = lookup.stated(grid.begin - base, "index",
-                                   fmt::format("where the records begin, from byte {} on", base))) {
-      found.begin = fmt::format("{} + {}", *begin, base);
-      found.bits += 8;
-      return;
-    }
-  }
-  if (stride > 0 && grid.end + Frame::kTail >= file_size && found.placement.end <= grid.begin) {
-    if (auto count = lookup.stated(grid.count, "count", "as many records as there are")) {
-      std::uint64_t trailer = file_size - grid.end;
-      found.count = *count;
-      found.begin = fmt::format("end - {} - {} * {}", trailer, *count, stride);
-      found.bits += 20 - static_cast<double>(trailer) / 2;
-      return;
-    }
-  }
-  if (found.placement.end == grid.begin || found.placement.begin > grid.begin) {
-    found.bits -= grid.begin > 256 ? 12 : 0;
-    return;
-  }
-  found.bits -= 12;
-}
-
-void explain_base(Hypothesis& found, Lookup& lookup) {
-  Placement& placement = found.placement;
-  const Grid& grid = found.grid;
-  if (!placement.offset) {  // one behind the other: where the first one begins
-    found.base = "";
-    return;
-  }
-  if (placement.base == 0) return;
-  if (auto base = lookup.stated(placement.base, "data", "where offsets count from")) {
-    found.base = *base;
-    found.bits += 10;
-    return;
-  }
-  bool here = grid.space->plain;
-  if (here && placement.base == grid.end) {
-    found.base = "items_end";
-    found.bits += 6;
-    return;
-  }
-  for (std::uint64_t align : kAlignments) {
-    if (!here || placement.base != round_up(grid.end, align)) continue;
-    found.base = fmt::format("align(items_end, {})", align);
-    found.bits += 4;
-    return;
-  }
-  if (here && placement.base == grid.begin) {
-    found.base = found.begin;
-    return;
-  }
-  std::uint64_t from_end = grid.space->file_size - std::min(grid.space->file_size, placement.base);
-  if (auto size = lookup.stated(from_end, "data_size", "bytes from where offsets count to the end")) {
-    found.base = fmt::format("end - {}", *size);
-    found.bits += 10;
-    return;
-  }
-  found.base = std::to_string(placement.base);
-  found.bits -= placement.base <= kFarTable ? 2 : 14;
-}
-
-void explain_packed(Hypothesis& found, Lookup& lookup) {
-  const Space& space = *found.grid.space;
-  if (!space.disguised()) return;
-  found.space_at = std::to_string(space.stored_at);
-  if (space.stored_at > kFarTable && !space.beside) {
-    if (auto at = lookup.stated(space.stored_at, "index_at", "where the index begins")) {
-      found.space_at = *at;
-      found.bits += 12;
-    }
-  }
-  if (space.keyed()) {                                         // as far as the records go
-    found.bits -= found.placement.size ? kKeyed : 2 * kKeyed;  // places that rise alone are easily made
-    return;
-  }
-  found.packed_size = std::to_string(space.stored_size);
-  if (auto size = lookup.stated(space.stored_size, "index_size", "bytes of the index as it lies here")) {
-    found.packed_size = *size;
-    found.bits += 10;
-  } else if (space.stored_at + space.stored_size == space.holder_size) {
-    found.packed_size = "";
-    found.bits += 8;
-  }
-  lookup.stated(space.bytes.size(), "index_length", "bytes of the index when it is decoded");
-}
+constexpr double kBitsOfHead = 0.3;  // of a byte of a header
 
 /// Numbers of one header lie alike: one at another distance from even places than most is likelier made of
 /// two that lie beside each other.
@@ -379,37 +128,12 @@ bool ends_in_filling(const Grid& grid) {
   return std::all_of(last, last + grid.shape.fixed(), [](Byte b) { return b == 0; });
 }
 
-/// Where entries lie, in the order of the file.
-std::vector<DataRun> runs_by_place(const Hypothesis& found) {
-  std::vector<DataRun> runs = data_runs(found);
-  std::sort(runs.begin(), runs.end(), [](const DataRun& a, const DataRun& b) { return a.at < b.at; });
-  return runs;
-}
-
-/// What lies between entries.
-struct Gaps {
-  double bits = 0;                    ///< filling speaks for them, anything else against
-  std::size_t looked = 0, other = 0;  ///< how many, and how many of them are no filling
-};
-
-/// Of entries that are all moved by so many bytes.
-Gaps gaps_between(const std::vector<DataRun>& runs, std::uint64_t moved, const Subject& subject) {
-  constexpr std::size_t kLooked = 24;
-  Gaps gaps;
-  for (std::size_t i = 0; i + 1 < runs.size() && gaps.looked < kLooked; ++i) {
-    std::uint64_t end = runs[i].at + runs[i].size;
-    if (end >= runs[i + 1].at || runs[i + 1].at - end > 4096) continue;
-    Bytes bytes = subject.read(end + moved, runs[i + 1].at - end);
-    if (bytes.empty()) continue;
-    ++gaps.looked;
-    bool filling = std::all_of(bytes.begin(), bytes.end(), [&](Byte b) { return b == bytes.front(); });
-    // A text may belong to an entry, such as its name.
-    auto letters = std::count_if(bytes.begin(), bytes.end(), is_ascii_name_byte);
-    bool text = letters * 5 > static_cast<std::ptrdiff_t>(bytes.size()) * 4;
-    gaps.other += filling ? 0 : 1;
-    gaps.bits += filling ? std::min(4.0, static_cast<double>(bytes.size()) / 4) : text ? -1 : -8;
-  }
-  return gaps;
+/// Whether the last record has no name where others have one.
+bool is_last_nameless(const Hypothesis& found) {
+  const Grid& grid = found.grid;
+  if (!grid.texts.empty()) return grid.texts.back().empty();
+  const Column* name = found.column(Role::name);
+  return name != nullptr && grid.rows() > 0 && text_of(grid, *name, grid.rows() - 1).empty();
 }
 
 /// What speaks against names that are told by a zero behind them, in bits: letters in front of most of them.
@@ -447,11 +171,15 @@ double bits_against_text(const Grid& grid) {
   return bits + (cut ? kCut : 0);
 }
 
-/// What a record's text speaks for, in bits: a letter or two may be anything.
+/// What a record's text speaks for, in bits: a letter or two may be anything, and what comes again and again
+/// is no name.
 double bits_of_texts(const Grid& grid) {
   constexpr double kBitsOfLetter = 0.75, kMost = 3;
   std::size_t letters = 0;
-  for (const std::string& text : grid.texts) letters += text.size();
+  std::set<std::string_view> kinds;
+  for (const std::string& text : grid.texts) {
+    if (kinds.insert(text).second) letters += text.size();
+  }
   double each =
       static_cast<double>(letters) / static_cast<double>(std::max<std::size_t>(1, grid.texts.size()));
   return std::min(kMost, kBitsOfLetter * each);
@@ -486,9 +214,19 @@ void keep_best(std::vector<Hypothesis>& best, Hypothesis found) {
 
 void keep_explained(std::vector<Hypothesis>& best, const Grid& grid, const Frame& frame,
                     const std::vector<Pair>& pairs) {
-  constexpr std::size_t kTried = 4;
-  for (std::size_t i = 0; i < std::min(pairs.size(), kTried); ++i) {
-    if (auto found = explain(grid, frame, {pairs[i]})) keep_best(best, std::move(*found));
+  constexpr std::size_t kTried = 5, kOfColumns = 2;
+  std::vector<const Pair*> tried;
+  auto same_columns = [](const Pair& a, const Pair& b) {  // in other units
+    return a.offset.at == b.offset.at && a.offset.form == b.offset.form &&
+           (a.size ? a.size->at : SIZE_MAX) == (b.size ? b.size->at : SIZE_MAX);
+  };
+  for (const Pair& pair : pairs) {
+    if (tried.size() >= kTried) break;
+    auto known =
+        std::count_if(tried.begin(), tried.end(), [&](const Pair* one) { return same_columns(*one, pair); });
+    if (static_cast<std::size_t>(known) >= kOfColumns) continue;
+    tried.push_back(&pair);
+    if (auto found = explain(grid, frame, {pair})) keep_best(best, std::move(*found));
   }
 }
 
@@ -508,47 +246,6 @@ void drop_front_of_keyed(Hypothesis& found) {
   }
   found.begin = "0";
   found.space_at = std::to_string(stored_at + begin);
-}
-
-void explain_gaps(Hypothesis& found, const Subject& subject) {
-  if (found.grid.shape.data_behind) return;
-  std::vector<DataRun> runs = runs_by_place(found);
-  double bits = gaps_between(runs, 0, subject).bits;
-  // Offsets that count from the end of the table may count from the next multiple of an alignment.
-  Placement& placement = found.placement;
-  std::uint64_t table_end = found.grid.end;
-  for (std::uint64_t align : kAlignments) {
-    std::uint64_t moved = round_up(table_end, align) - table_end;
-    if (found.base != "items_end" || align > placement.align || moved == 0 ||
-        placement.end + moved > found.grid.space->file_size)
-      continue;
-    double others = gaps_between(runs, moved, subject).bits;
-    if (others <= bits) continue;
-    bits = others;
-    placement.base += moved;
-    placement.begin += moved;
-    placement.end += moved;
-    found.base = fmt::format("align(items_end, {})", align);
-  }
-  found.bits += bits;
-}
-
-std::optional<Hypothesis> without_sizes(const Hypothesis& found, const Subject& subject) {
-  constexpr std::size_t kTelling = 4;  // gaps
-  const Placement& placement = found.placement;
-  if (!placement.offset || !placement.size || placement.size_is_end || found.grid.shape.data_behind)
-    return std::nullopt;
-  std::vector<DataRun> runs = runs_by_place(found);
-  Gaps gaps = gaps_between(runs, 0, subject);
-  if (gaps.looked < kTelling || gaps.other * 4 < gaps.looked * 3) return std::nullopt;
-  Pair place_alone{*placement.offset, std::nullopt, false, 0, placement.bits / 2};
-  auto whole = explain(found.grid, Frame(subject, found.grid.space), {place_alone});
-  if (!whole) return std::nullopt;
-  Column part = *placement.size;
-  part.role = Role::part;
-  part.why = "a little less than up to the next place";
-  whole->add(std::move(part));
-  return whole;
 }
 
 void explain_anchors(Hypothesis& found, const Subject& subject) {
@@ -657,16 +354,13 @@ std::optional<Hypothesis> explain(Grid grid, const Frame& frame, std::vector<Pai
     if (column && column->width > 1) big = column->form.big;
   }
   Lookup lookup(around, found.head, big);
-  explain_begin(found, lookup, frame.file_size());
-  if (found.count.empty()) explain_count(found, lookup);
-  explain_packed(found, lookup);
-  explain_base(found, lookup);
+  explain_stated(found, lookup, frame.file_size());
   const Placement& where = found.placement;
   if (where.offset && !where.size && found.grid.rows() > 2)
     found.sentinel = where.base + where.offset->value(found.grid, found.grid.rows() - 1) == where.end;
   const Grid& rows = found.grid;
   if (ends_in_filling(rows)) return std::nullopt;
-  if (!rows.texts.empty() && rows.texts.back().empty() && where.offset && !where.size) {
+  if (is_last_nameless(found) && where.offset && !where.size) {
     found.sentinel = found.nameless_end = true;
     found.placement.end = where.base + where.offset->value(rows, rows.rows() - 1);
     found.evidence.push_back("the last record has no name: it tells where the data ends");
@@ -675,7 +369,7 @@ std::optional<Hypothesis> explain(Grid grid, const Frame& frame, std::vector<Pai
   found.bits -= kFragment * (open_ends(found) + (holds_several(found) ? 1 : 0));
   found.bits -= bits_against_text(rows) + bits_against_zeros(rows);
   // Only a place can be all that a last record without a name is for.
-  if (!rows.texts.empty() && rows.texts.back().empty() && !found.nameless_end) found.bits -= kNameless;
+  if (is_last_nameless(found) && !found.nameless_end) found.bits -= kNameless;
   weigh(found);
   return found;
 }

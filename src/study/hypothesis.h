@@ -5,10 +5,10 @@
 #include <vector>
 
 #include "study/chunk_search.h"
-#include "study/columns.h"
 #include "study/frame.h"
 #include "study/naming.h"
 #include "study/nesting.h"
+#include "study/placement.h"
 
 namespace operculum::study {
 
@@ -29,6 +29,7 @@ struct Hypothesis {
   std::optional<Chunks> chunks;    ///< then the grid holds those that are no groups
   std::vector<HeadField> head;     ///< numbers about the whole that were found
   std::string count, begin, base;  ///< expressions of the layout language; an empty count: up to the end
+  std::string counted_from;        ///< the same, where places are not counted up: the base is none then
   std::string goes_on;  ///< the condition under which records go on, where that is told by what follows
   std::string names_at, space_at, packed_size;  ///< the same of the table of names, and of a packed index
   bool backslashes = false;                     ///< names have them between folders
@@ -56,15 +57,6 @@ void keep_explained(std::vector<Hypothesis>& best, const Grid& grid, const Frame
 
 /// Lets an index that was freed of a key begin with its records, where nothing in front of them is told.
 void drop_front_of_keyed(Hypothesis& found);
-
-/// Looks at what lies between entries, where it is not explained by sizes: filling speaks for them, anything
-/// else against.
-void explain_gaps(Hypothesis& found, const Subject& subject);
-
-/// The same records, each entry up to where the next one begins, where something is left out between them
-/// all: sizes may count a part of an entry, without a header of its own. Nothing where they leave filling
-/// alone.
-std::optional<Hypothesis> without_sizes(const Hypothesis& found, const Subject& subject);
 
 /// Compares where entries begin with where something begins that is recognised by itself.
 void explain_anchors(Hypothesis& found, const Subject& subject);

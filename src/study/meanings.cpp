@@ -10,6 +10,7 @@
 #include "study/nesting.h"
 #include "study/packing.h"
 #include "study/parents.h"
+#include "study/text_test.h"
 #include "study/trial.h"
 
 namespace operculum::study {
@@ -116,14 +117,17 @@ void find_time(Hypothesis& found) {
   for (bool big : {false, true}) {
     auto column = find_column(found, 4, [&](std::size_t at) -> std::optional<Column> {
       std::uint64_t least = UINT64_MAX, most = 0;
+      std::size_t printed = 0;  // times whose bytes are letters and digits
       std::set<std::uint64_t> distinct;
       for (std::size_t row = 0; row < grid.rows(); ++row) {
         std::uint64_t value = grid.value(row, at, {4, big});
         if (!could_be_time(value)) return std::nullopt;
+        printed += std::all_of(grid.row(row) + at, grid.row(row) + at + 4, is_ascii_name_byte) ? 1 : 0;
         least = std::min(least, value);
         most = std::max(most, value);
         distinct.insert(value);
       }
+      if (printed * 2 > grid.rows()) return std::nullopt;  // a text of digits
       if (grid.rows() < kLeastTimes || distinct.size() < 3 || most - least > kMostYears) return std::nullopt;
       return Column{Role::time, at, {4, big}, 4};
     });

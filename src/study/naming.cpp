@@ -10,6 +10,7 @@ namespace {
 
 constexpr std::size_t kRowsLooked = 512;
 constexpr std::uint64_t kMostNameTable = 1 << 20;  // bytes
+constexpr double kBitsOfSome = 6;                  // texts of many
 
 /// How many bytes from `at` on the texts of all rows take at most; 0 when there are no texts.
 std::size_t text_width(const Grid& grid, std::size_t at, std::size_t unit) {
@@ -53,11 +54,13 @@ std::size_t zeros_behind(const Grid& grid, std::size_t at) {
   return end - at;
 }
 
-/// Whether most of the first rows have a character there: a quick look before a thorough one.
+/// Whether most of the first rows have a character there, all but one of a few: a quick look before a
+/// thorough one.
 bool begins_text(const Grid& grid, std::size_t at) {
+  constexpr std::size_t kLeastSpared = 4;
   std::size_t rows = std::min<std::size_t>(grid.rows(), 16), fine = 0;
   for (std::size_t row = 0; row < rows; ++row) fine += is_name_byte(grid.row(row)[at]) ? 1 : 0;
-  return fine * 8 >= rows * 7;
+  return fine * 8 >= rows * 7 || (rows >= kLeastSpared && fine + 1 == rows);
 }
 
 std::optional<Column> text_at(const Grid& grid, std::size_t at, std::size_t unit) {
@@ -154,8 +157,12 @@ std::optional<NameTable> find_name_table(const Grid& grid, const Subject& subjec
       at += text->taken;
       ++in_order;
     }
-    if (in_order == rows && rows >= 3 && place != 0)
-      offer({place, std::nullopt, 6.0 * static_cast<double>(std::min<std::size_t>(rows, 12))});
+    if (in_order == rows && rows >= 3 && place != 0) {
+      // Where texts go on, those of the records are some of them by chance.
+      bool ends = !grid.complete() || rows < grid.rows() || !read_text(table, at, shape);
+      offer({place, std::nullopt,
+             ends ? 6.0 * static_cast<double>(std::min<std::size_t>(rows, 12)) : kBitsOfSome});
+    }
     for (NumberForm form : kNumberForms) {
       for (std::size_t column = 0; column + form.width <= grid.shape.fixed(); ++column) {
         if (!may_lie(grid, free, column, form)) continue;

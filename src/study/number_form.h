@@ -32,6 +32,17 @@ constexpr std::uint64_t all_ones(NumberForm form) {
   return ~std::uint64_t{0} >> (64 - 8 * form.width);
 }
 
+/// A number of that form as one that may be below zero, in 64 bits.
+constexpr std::uint64_t sign_extended(std::uint64_t stored, NumberForm form) {
+  unsigned unused = 64 - 8 * form.width;
+  return static_cast<std::uint64_t>(static_cast<std::int64_t>(stored << unused) >> unused);
+}
+
+/// Whether such a number is below zero.
+constexpr bool is_negative(std::uint64_t stored, NumberForm form) {
+  return (stored >> (8 * form.width - 1)) != 0;
+}
+
 /// The number at `bytes`, which has at least `form.width` bytes.
 inline std::uint64_t read_number(const Byte* bytes, NumberForm form) {
   std::uint64_t value = 0;
@@ -43,9 +54,9 @@ inline std::uint64_t read_number(const Byte* bytes, NumberForm form) {
   return value;
 }
 
-/// Its type in the layout language, in a description whose order is `big`: "u32", "u16 little".
-inline std::string type_of(NumberForm form, bool big) {
-  std::string type = fmt::format("u{}", form.width * 8);
+/// Its type in the layout language, in a description whose order is `big`: "u32", "u16 little", "i32".
+inline std::string type_of(NumberForm form, bool big, char kind = 'u') {
+  std::string type = fmt::format("{}{}", kind, form.width * 8);
   if (form.width > 1 && form.big != big) type += form.big ? " big" : " little";
   return type;
 }

@@ -189,21 +189,25 @@ Outcome try_way(const Way& way, std::size_t number, const std::optional<Column>&
   std::size_t failed = 0;
   for (const Sample& sample : samples) {
     std::optional<std::uint64_t> wanted;
+    auto decoded_size = [&] {
+      std::uint64_t limit = wanted ? *wanted + kMostBehind + 1 : kMostTried;
+      return decodings.size({number, sample.run.at, sample.run.size, limit}, [&] {
+        auto bytes = decoded(way, sample.bytes, std::nullopt, limit);
+        return bytes ? std::optional<std::uint64_t>(bytes->size()) : std::nullopt;
+      });
+    };
     if (size) {
       wanted = size->value(grid, sample.row);
-      if (*wanted == sample.run.size) {
-        outcome.stored.push_back(sample.row);
+      if (*wanted == sample.run.size) {  // stored, or what is packed happens to be as long
+        bool is_packed = way.ends_itself && way.step != "rle" && decoded_size() == wanted;
+        (is_packed ? outcome.packed : outcome.stored).push_back(sample.row);
         continue;
       }
       if (*wanted > kMostTried) continue;
       // Without an end of its own a codec decodes anything, for long: the short entries have to do.
       if (!way.ends_itself && (sample.run.size > kMostLax || *wanted > sample.run.size * 20)) continue;
     }
-    std::uint64_t limit = wanted ? *wanted + kMostBehind + 1 : kMostTried;
-    auto came_out = decodings.size({number, sample.run.at, sample.run.size, limit}, [&] {
-      auto bytes = decoded(way, sample.bytes, std::nullopt, limit);
-      return bytes ? std::optional<std::uint64_t>(bytes->size()) : std::nullopt;
-    });
+    auto came_out = decoded_size();
     std::uint64_t most = way.ends_itself || !wanted ? 0 : kMostBehind;
     bool right = came_out && (wanted ? *came_out >= *wanted && *came_out <= *wanted + most : *came_out > 16);
     if (right) {

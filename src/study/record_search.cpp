@@ -12,7 +12,7 @@
 namespace operculum::study {
 namespace {
 
-constexpr std::size_t kMostFixed = 64;       // bytes of a record beside its name
+constexpr std::size_t kMostFixedBytes = 64;  // bytes of a record beside its name
 constexpr std::size_t kSizesNearFront = 96;  // sizes alone are looked for up to here
 constexpr std::size_t kNamedPaired = 160, kLeastNamed = 3, kMostNear = 32, kMostFar = 12, kMostLedTo = 6,
                       kMostNamed = 100'000, kMostBegins = 10, kMostWindows = 12, kMostOfTail = 6,
@@ -121,7 +121,7 @@ std::vector<TextChain> find_chains(ByteView bytes, std::size_t most) {
   for (const Shape& shape : name_shapes()) {
     Names names(bytes, std::min(bytes.size(), most), shape);
     for (std::size_t align : {1u, 4u}) {
-      for (std::size_t gap = shape.text == TextEnd::zero ? 2 : 0; gap <= kMostFixed; ++gap) {
+      for (std::size_t gap = shape.text == TextEnd::zero ? 2 : 0; gap <= kMostFixedBytes; ++gap) {
         if (align == 1 || gap % align == 0 || gap <= 16) names.chains(gap, align, chains);
       }
     }

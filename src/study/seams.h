@@ -2,7 +2,7 @@
 
 #include <vector>
 
-#include "study/columns.h"
+#include "study/placement.h"
 
 namespace operculum::study {
 

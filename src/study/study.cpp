@@ -11,10 +11,12 @@
 #include "study/digit_search.h"
 #include "study/disguise.h"
 #include "study/draft.h"
+#include "study/gaps.h"
 #include "study/meanings.h"
 #include "study/packing.h"
 #include "study/record_search.h"
 #include "study/table_search.h"
+#include "study/text_test.h"
 #include "study/unordered_search.h"
 #include "study/varint_search.h"
 
@@ -82,6 +84,13 @@ SpacePtr index_space(const Subject& subject) {
   return space;
 }
 
+/// Whether a file is nothing but text: its numbers are words then.
+bool is_all_text(const std::vector<SpacePtr>& spaces) {
+  return std::all_of(spaces.begin(), spaces.end(), [](const SpacePtr& space) {
+    return std::all_of(space->bytes.begin(), space->bytes.end(), is_text_byte);
+  });
+}
+
 using Search = std::vector<Hypothesis> (*)(const SpacePtr&, const Subject&);
 
 /// What the searches find in the spaces, on all processors.
@@ -143,6 +152,7 @@ Findings study(const NamedFile& file, std::size_t same, OpenContext& context,
                const std::function<std::vector<NamedFile>()>& beside, std::vector<std::uint64_t> anchors) {
   Subject subject{file.source, file.name, std::nullopt};
   subject.anchors = std::move(anchors);
+  constexpr std::array<Search, 1> kWords = {search_digits};
   constexpr std::array<Search, 4> kPlain = {search_tables, search_records, search_unordered, search_digits};
   constexpr std::array<Search, 3> kChains = {search_chains, search_varints, search_chunks};
   Findings findings;
@@ -150,12 +160,16 @@ Findings study(const NamedFile& file, std::size_t same, OpenContext& context,
   Decodings decodings;
   // The costlier ways only where the others leave something open.
   std::vector<SpacePtr> spaces = plain_spaces(subject);
-  try_all(findings, search_all(spaces, subject, kPlain), subject, decodings, same, context);
-  if (!findings.certain())
-    try_all(findings, search_all(spaces, subject, kChains), subject, decodings, same, context);
-  if (!findings.certain())
-    try_all(findings, search_all(disguised_spaces(subject), subject, kPlain), subject, decodings, same,
-            context);
+  if (is_all_text(spaces)) {
+    try_all(findings, search_all(spaces, subject, kWords), subject, decodings, same, context);
+  } else {
+    try_all(findings, search_all(spaces, subject, kPlain), subject, decodings, same, context);
+    if (!findings.certain())
+      try_all(findings, search_all(spaces, subject, kChains), subject, decodings, same, context);
+    if (!findings.certain())
+      try_all(findings, search_all(disguised_spaces(subject), subject, kPlain), subject, decodings, same,
+              context);
+  }
   std::vector<NamedFile> others;
   if (beside && !findings.certain()) others = beside();
   for (const NamedFile& other : others) {

@@ -14,15 +14,35 @@ namespace {
 
 constexpr std::uint64_t kNearFront = 64, kNearSizes = 32, kMostSizes = 1024;
 constexpr std::size_t kMostSizeStride = 24;
-constexpr std::uint64_t kRowsPaired = 160, kRowsMissed = 8, kRowsSpared = 5;
+constexpr std::uint64_t kRowsPaired = 160, kRowsMissed = 8, kRowsSpared = 5, kRowsOfHeader = 4,
+                        kManyRows = 32;
 constexpr std::size_t kTableRowsTried = 256, kCountsTried = 8, kBeginsTried = 10, kMostGuesses = 160,
-                      kStretchesPointed = 8, kMostTables = 16, kPointedWindow = 1536;
+                      kStretchesPointed = 8, kMostTables = 16, kPointedWindow = 1536, kKeyedWindow = 8192;
 
 /// Where records may begin, and how many they may be.
 struct Guess {
   std::uint64_t begin, count;
   bool operator==(const Guess&) const = default;
 };
+
+/// Numbers close in front of `begin` that could be how many records there are; one or two more may not be
+/// counted.
+std::vector<std::uint64_t> counts_before(ByteView bytes, std::uint64_t begin, std::uint64_t most) {
+  constexpr std::uint64_t kReach = 16;
+  constexpr NumberForm kForms[] = {{4, false}, {4, true}, {2, false}, {2, true}};
+  std::vector<std::uint64_t> counts;
+  for (std::uint64_t at = begin - std::min(begin, kReach); at < begin; ++at) {
+    for (NumberForm form : kForms) {
+      if (at + form.width > begin) continue;
+      std::uint64_t number = read_number(bytes.data() + at, form);
+      if (number < 4 || number > most) continue;
+      for (std::uint64_t count : {number, number + 1, number + 2}) {
+        if (std::find(counts.begin(), counts.end(), count) == counts.end()) counts.push_back(count);
+      }
+    }
+  }
+  return counts;
+}
 
 class Guesses {
  public:
@@ -52,6 +72,10 @@ class Guesses {
     // Right behind a header that ends anywhere, else at whole words.
     for (std::uint64_t begin = first; begin <= stretch.at; begin += begin < kNearFront ? 1 : 4 - begin % 4)
       counts_for(begin);
+    // Numbers of the header may happen to go on in front of the first record.
+    for (std::uint64_t number : numbers_) {
+      if (number > stretch.at && number <= stretch.at + kRowsOfHeader * stretch.stride) counts_for(number);
+    }
     return guesses_;
   }
 
@@ -87,7 +111,9 @@ class Guesses {
   }
 
   std::uint64_t rows_from(std::uint64_t begin) const {
-    return stretch_.rows + (stretch_.at - std::min(begin, stretch_.at)) / stretch_.stride;
+    if (begin <= stretch_.at) return stretch_.rows + (stretch_.at - begin) / stretch_.stride;
+    std::uint64_t in_front = (begin - stretch_.at + stretch_.stride - 1) / stretch_.stride;
+    return stretch_.rows - std::min(stretch_.rows, in_front);
   }
 
   void counts_for(std::uint64_t begin) {
@@ -102,6 +128,12 @@ class Guesses {
       if (number + 1 == rows) counts.push_back(rows);
       if (number % stretch_.stride == 0 && number / stretch_.stride + 2 >= rows)
         counts.push_back(number / stretch_.stride);
+    }
+    // Of records beyond the window any number may tell how many there are: one close in front of them.
+    bool beyond = (stretch_.rows + 2) * stretch_.stride > kMostWindow && begin >= space_.at;
+    if (beyond && begin - space_.at <= kNearFront) {
+      for (std::uint64_t count : counts_before(space_.bytes, begin - space_.at, most))
+        if (count >= rows) add(begin, count);
     }
     // Those of the widest numbers, which come first, and the closest.
     for (std::size_t i = 0; i < std::min(counts.size(), kCountsTried); ++i) add(begin, counts[i]);
@@ -145,7 +177,9 @@ std::vector<std::uint64_t> ends_of(const Stretch& stretch, const Grid& rows, con
                                    const Guesses& guesses) {
   std::vector<std::uint64_t> ends = {stretch.value, guesses.end()};
   for (const Pair& pair : pairs) {
-    std::uint64_t end = pair.offset.value(rows, 0);
+    std::uint64_t end = pair.offset.value(rows, 0) - pair.offset.from;
+    if (pair.offset.counted == PlaceCount::back || pair.offset.counted == PlaceCount::below)
+      end += guesses.end();
     if (std::find(ends.begin(), ends.end(), end) == ends.end()) ends.push_back(end);
   }
   return ends;
@@ -174,32 +208,13 @@ std::vector<Pair> pairs_from(const std::vector<Pair>& pairs, const Stretch& stre
   return all;
 }
 
-/// Numbers close in front of `begin` that could be how many records there are; one or two more may not be
-/// counted.
-std::vector<std::uint64_t> counts_before(ByteView bytes, std::uint64_t begin) {
-  constexpr std::uint64_t kReach = 16;
-  constexpr NumberForm kForms[] = {{4, false}, {4, true}, {2, false}, {2, true}};
-  std::vector<std::uint64_t> counts;
-  for (std::uint64_t at = begin - std::min(begin, kReach); at < begin; ++at) {
-    for (NumberForm form : kForms) {
-      if (at + form.width > begin) continue;
-      std::uint64_t number = read_number(bytes.data() + at, form);
-      if (number < 4 || number > kMostSizes) continue;
-      for (std::uint64_t count : {number, number + 1, number + 2}) {
-        if (std::find(counts.begin(), counts.end(), count) == counts.end()) counts.push_back(count);
-      }
-    }
-  }
-  return counts;
-}
-
 /// Tables of nothing but sizes and what belongs to them: no column ascends, but a number tells how many there
 /// are, and together the sizes are all that lies behind the table.
 void search_sizes(const SpacePtr& space, const Subject& subject, const Frame& frame,
                   std::vector<Hypothesis>& best) {
   if (!space->plain || space->at != 0) return;
   for (std::uint64_t begin = 4; begin <= std::min<std::uint64_t>(kNearSizes, space->bytes.size()); ++begin) {
-    for (std::uint64_t count : counts_before(space->bytes, begin)) {
+    for (std::uint64_t count : counts_before(space->bytes, begin, kMostSizes)) {
       for (std::size_t stride = 4; stride <= kMostSizeStride; ++stride) {
         if (begin + count * stride >= subject.size()) break;
         Grid grid = fixed_grid(space, subject, begin, stride, count, kMostSizes);
@@ -220,9 +235,14 @@ std::vector<Hypothesis> search_tables(const SpacePtr& space, const Subject& subj
   Frame frame(subject, space);
   std::vector<std::uint64_t> numbers = frame.places(subject.size());
   std::vector<std::pair<std::uint64_t, std::size_t>> windows = {{space->at, kMostWindow}};
-  if (space->bytes.size() > kMostWindow) windows.emplace_back(space->end() - kMostWindow, kMostWindow);
+  // What a key was taken from begins with its records, and no number leads into it.
+  if (space->keyed())
+    windows.front().second = kKeyedWindow;
+  else if (space->bytes.size() > kMostWindow)
+    windows.emplace_back(space->end() - kMostWindow, kMostWindow);
   for (std::uint64_t number : numbers) {
-    if (number >= space->at + 256 && number + 32 < space->end() && windows.size() < kMostTables)
+    if (!space->keyed() && number >= space->at + 256 && number + 32 < space->end() &&
+        windows.size() < kMostTables)
       windows.emplace_back(number, kPointedWindow);
   }
   search_sizes(space, subject, frame, best);
@@ -235,8 +255,10 @@ std::vector<Hypothesis> search_tables(const SpacePtr& space, const Subject& subj
       // Cut elsewhere than the records are, the last row reaches beyond them.
       std::uint64_t whole = stretch.rows > kRowsSpared ? stretch.rows - 1 : stretch.rows;
       whole = std::min(whole, (space->end() - stretch.at) / stretch.stride);
-      Grid rows =
-          fixed_grid(space, subject, stretch.at, stretch.stride, std::min(whole, kRowsPaired), kRowsPaired);
+      // The first rows may be numbers of the header.
+      std::uint64_t passed = whole > kManyRows ? kRowsOfHeader : 0;
+      Grid rows = fixed_grid(space, subject, stretch.at + passed * stretch.stride, stretch.stride,
+                             std::min(whole - passed, kRowsPaired), kRowsPaired);
       std::vector<Pair> pairs = find_pairs(
           rows, space->file_size, free_bytes(find_texts(rows), stretch.stride, ShortNames::may_be_numbers));
       if (pairs.empty() && !stretch.text) continue;

@@ -1,17 +1,19 @@
 #include "study/tables.h"
 
 #include <algorithm>
+#include <map>
 #include <span>
 
-#include "study/number_form.h"
+#include "study/columns.h"
 #include "study/text_test.h"
 
 namespace operculum::study {
 namespace {
 
-constexpr std::size_t kMostStretches = 24, kLeastStride = 2, kMostStride = 136;
+constexpr std::size_t kMostStretches = 24, kMostInFront = 4, kMostOfKind = 8, kMostOfStride = 4,
+                      kLeastStride = 2, kMostStride = 136;
 constexpr std::size_t kLeastTextStride = 6, kMostTextStride = 320;
-constexpr std::uint64_t kLeastRows = 3,
+constexpr std::uint64_t kStretchFront = 64, kLeastRows = 3,
                         kLeastNarrowRows = 6;  // numbers of two bytes ascend by chance more often
 constexpr NumberForm kSought[] = {{4, false}, {4, true}, {3, false}, {3, true}, {2, false}, {2, true}};
 
@@ -36,11 +38,24 @@ class Collected {
     by_stride_[found.stride].push_back(all_.size());
     all_.push_back(found);
   }
-  std::vector<Stretch> best() {
-    std::stable_sort(all_.begin(), all_.end(),
-                     [](const Stretch& a, const Stretch& b) { return a.weight > b.weight; });
-    if (all_.size() > kMostStretches) all_.resize(kMostStretches);
-    return std::move(all_);
+  /// The longest ones: of numbers, of texts, of those at the front, and of each stride some at least and not
+  /// all, for data may be full of what looks like a table.
+  std::vector<Stretch> best(std::uint64_t origin) {
+    auto heavier = [](const Stretch& a, const Stretch& b) { return a.weight > b.weight; };
+    std::stable_sort(all_.begin(), all_.end(), heavier);
+    std::vector<Stretch> kept, left;
+    std::size_t in_front[2] = {}, of_kind[2] = {};
+    std::map<std::pair<bool, std::size_t>, std::size_t> of_stride;
+    for (const Stretch& one : all_) {
+      bool front = one.at - origin < kStretchFront && in_front[one.text]++ < kMostInFront;
+      bool some = ++of_stride[{one.text, one.stride}] <= kMostOfStride && of_kind[one.text]++ < kMostOfKind;
+      (front || some ? kept : left).push_back(one);
+    }
+    std::size_t room = kMostStretches - std::min(kMostStretches, kept.size());
+    kept.insert(kept.end(), left.begin(),
+                left.begin() + static_cast<std::ptrdiff_t>(std::min(room, left.size())));
+    std::stable_sort(kept.begin(), kept.end(), heavier);
+    return kept;
   }
 
  private:
@@ -49,14 +64,24 @@ class Collected {
       std::vector<std::vector<std::size_t>>(kMostTextStride + 1);
 };
 
+/// The place that a number could be, counted from the front, or from the end towards it: as it is, or as one
+/// below zero.
+std::uint64_t place_of(std::uint64_t number, NumberForm form, PlaceCount counted, std::uint64_t file_size) {
+  if (number == all_ones(form)) return 0;  // none
+  if (counted == PlaceCount::back) return number <= file_size ? file_size - number : 0;
+  if (number < file_size || form.width < 4) return number < file_size ? number : 0;
+  std::uint64_t below = all_ones(form) - number + 1;
+  return below < file_size ? file_size - below : 0;
+}
+
 void ascending(ByteView bytes, std::uint64_t origin, std::uint64_t file_size, NumberForm form,
-               Collected& out) {
+               PlaceCount counted, Collected& out) {
   if (bytes.size() < 16) return;
   std::size_t count = bytes.size() - form.width + 1;
   std::vector<std::uint32_t> value(count);
   for (std::size_t i = 0; i < count; ++i) {
     std::uint64_t number = read_number(bytes.data() + i, form);
-    value[i] = number < file_size ? static_cast<std::uint32_t>(number) : 0;
+    value[i] = static_cast<std::uint32_t>(place_of(number, form, counted, file_size));
   }
   std::uint64_t least = form.width == 4 ? kLeastRows : kLeastNarrowRows;
   for (std::size_t stride = std::max<std::size_t>(kLeastStride, form.width); stride <= kMostStride;
@@ -78,8 +103,8 @@ void ascending(ByteView bytes, std::uint64_t origin, std::uint64_t file_size, Nu
 
 /// Whether texts begin alike.
 bool same_front(ByteView a, ByteView b) {
-  constexpr std::size_t kFront = 8;
-  std::size_t count = std::min(kFront, b.size());
+  constexpr std::size_t kStretchFront = 8;
+  std::size_t count = std::min(kStretchFront, b.size());
   return std::equal(a.begin(), a.begin() + static_cast<std::ptrdiff_t>(count), b.begin());
 }
 
@@ -114,8 +139,10 @@ std::vector<Stretch> find_stretches(const Space& space, std::uint64_t from, std:
   bytes = bytes.first(std::min(bytes.size(), length));
   Collected found;
   texts(bytes, from, found);
-  for (NumberForm form : kSought) ascending(bytes, from, file_size, form, found);
-  return found.best();
+  for (NumberForm form : kSought) ascending(bytes, from, file_size, form, PlaceCount::up, found);
+  for (NumberForm form : {kSought[0], kSought[1]})
+    ascending(bytes, from, file_size, form, PlaceCount::back, found);
+  return found.best(from);
 }
 
 }  // namespace operculum::study

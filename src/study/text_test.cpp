@@ -13,16 +13,20 @@ bool is_tag(ByteView bytes, std::string_view filling) {
 }
 
 bool is_name(std::string_view text) {
+  constexpr std::size_t kLong = 12;  // from there on most of its bytes are not like the one in front
   if (text.empty() || text.size() > kMostName) return false;
-  std::size_t plain = 0;
+  std::size_t plain = 0, alike = 0;
   bool word = false;
+  char before = '\0';
   for (char c : text) {
     Byte byte = static_cast<Byte>(c);
     if (!is_name_byte(byte)) return false;
+    alike += c == before && c != ' ' ? 1 : 0;
+    before = c;
     plain += byte < 0x80 ? 1 : 0;
     word = word || byte >= 0x80 || std::isalnum(byte) != 0;
   }
-  return word && plain * 2 >= text.size();
+  return word && plain * 2 >= text.size() && (text.size() < kLong || alike * 2 <= text.size());
 }
 
 bool is_wide_name(std::string_view text) {

@@ -15,11 +15,17 @@ constexpr bool is_ascii_name_byte(Byte byte) {
   return byte >= 0x20 && byte < 0x7f;
 }
 
+/// A byte of a text of lines: the control characters that are none are left out.
+constexpr bool is_text_byte(Byte byte) {
+  return (byte >= 0x20 && byte != 0x7f) || (byte >= '\t' && byte <= '\r');
+}
+
 constexpr std::size_t kMostName = 1024;  // bytes
 constexpr std::size_t kMostLikeLetters =
     4;  // bytes of a number in front of a text that may look like letters
 
-/// Whether it reads as a name: not empty, nothing that cannot be printed, mostly ASCII, some letter or digit.
+/// Whether it reads as a name: not empty, nothing that cannot be printed, mostly ASCII, some letter or digit,
+/// no filling.
 bool is_name(std::string_view text);
 
 /// The same of UTF-16 with the low byte first, as far as it is ASCII.

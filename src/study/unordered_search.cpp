@@ -9,9 +9,11 @@
 namespace operculum::study {
 namespace {
 
-constexpr std::uint64_t kLeastUnordered = 4, kMostUnordered = 65536, kFront = 48, kMostTrailer = 32;
+constexpr std::uint64_t kFewRecords = 8, kLeastUnordered = 4, kMostUnordered = 65536, kFront = 48,
+                        kKeyedFront = 8, kMostTrailer = 32;
 constexpr std::size_t kLeastRecord = 8, kMostRecord = 96, kRecordsLooked = 256, kMostCounts = 16,
                       kMostPlacesTried = 16;
+constexpr double kSure = 100, kOfFew = 5;  // bits
 
 class UnorderedSearch {
  public:
@@ -31,10 +33,12 @@ class UnorderedSearch {
   std::vector<Hypothesis> find() {
     for (std::uint64_t count : counts_) {
       if (space_->at == 0) {
-        for (std::uint64_t begin = space_->plain ? 4 : 0; begin <= kFront; ++begin) {
+        const std::uint64_t last = space_->keyed() ? kKeyedFront : kFront;
+        for (std::uint64_t begin = space_->plain ? 4 : 0; begin <= last; ++begin) {
           if (!space_->plain && begin < end_) at_end(begin, count);  // an index may be nothing but records
           for (std::size_t stride = kLeastRecord; stride <= kMostRecord; ++stride)
             at_front(begin, count, stride);
+          if (space_->plain && count <= kFewRecords) few_at_front(begin, count);
         }
       }
       for (std::uint64_t begin : begins_) at_end(begin, count);
@@ -68,6 +72,34 @@ class UnorderedSearch {
     }
   }
 
+  /// Places of a few records, by chance alone as likely as many other columns: the first one is where the
+  /// table ends, and each other one lies behind the one before.
+  void few_at_front(std::uint64_t begin, std::uint64_t count) {
+    for (std::size_t stride = kLeastRecord; stride <= kMostRecord; ++stride) {
+      std::uint64_t table_end = begin + count * stride;
+      if (table_end >= end_ || table_end > space_->bytes.size()) return;
+      const Byte* rows = space_->bytes.data() + begin;
+      for (NumberForm form : kWideForms) {
+        for (std::size_t at = 0; at + form.width <= stride; ++at) {
+          if (read_number(rows + at, form) != table_end) continue;
+          bool rises = true;
+          for (std::size_t row = 1; rises && row < count; ++row) {
+            std::uint64_t value = read_number(rows + row * stride + at, form);
+            rises = value <= end_ && value > read_number(rows + (row - 1) * stride + at, form);
+          }
+          if (!rises) continue;
+          Pair pair{{Role::offset, at, form, form.width},
+                    std::nullopt,
+                    false,
+                    0,
+                    kOfFew * static_cast<double>(count)};
+          keep_explained(best_, fixed_grid(space_, subject_, begin, stride, count, kRecordsLooked), frame_,
+                         {pair});
+        }
+      }
+    }
+  }
+
   /// Whether data may begin there behind a table.
   static bool is_end(std::uint64_t table_end, std::uint64_t place) {
     return place == table_end ||
@@ -94,13 +126,23 @@ class UnorderedSearch {
   }
 
   void explain_rows(std::uint64_t begin, std::size_t stride, std::uint64_t count) {
-    if (!tried_.insert({begin, stride, count}).second) return;
+    if (!tried_.insert({begin, stride, count}).second || is_several(begin, stride)) return;
     Grid grid = fixed_grid(space_, subject_, begin, stride, count, kRecordsLooked);
     if (grid.rows() < kLeastUnordered) return;
     std::vector<Pair> pairs =
         find_pairs(grid, space_->file_size, free_bytes(find_texts(grid), stride, ShortNames::may_be_numbers));
     std::erase_if(pairs, [](const Pair& pair) { return pair.shift != 0 || !pair.size; });
-    keep_explained(best_, grid, frame_, pairs);
+    std::vector<Hypothesis> found;
+    keep_explained(found, grid, frame_, pairs);
+    if (!found.empty() && found.front().bits > kSure) sure_.emplace_back(begin, stride);
+    for (Hypothesis& one : found) keep_best(best_, std::move(one));
+  }
+
+  /// Whether such records would be several of what was found there.
+  bool is_several(std::uint64_t begin, std::size_t stride) const {
+    return std::any_of(sure_.begin(), sure_.end(), [&](const auto& one) {
+      return one.first == begin && stride > one.second && stride % one.second == 0;
+    });
   }
 
   SpacePtr space_;
@@ -110,6 +152,7 @@ class UnorderedSearch {
   std::vector<std::uint64_t> counts_, begins_;
   std::set<std::tuple<std::uint64_t, std::size_t, std::uint64_t>> tried_;
   std::vector<Hypothesis> best_;
+  std::vector<std::pair<std::uint64_t, std::size_t>> sure_;  // where records begin, and their bytes
 };
 
 }  // namespace

@@ -12,7 +12,7 @@ namespace operculum::study {
 namespace {
 
 constexpr std::size_t kMostBegin = 64, kMostNumbers = 3, kLeastVarintRows = 4, kMostVarintRows = 100'000,
-                      kVarintRowsKept = 4096, kCountsTried = 8;
+                      kVarintRowsKept = 4096, kVarintCountsTried = 8;
 constexpr std::size_t kFewRows = 64;  // that tell whether numbers take more than a byte at all
 constexpr std::size_t kTails[] = {0, 4, 1, 2, 8, 16};
 constexpr double kLeastBits = 40, kBitsOfNamed = 3;
@@ -122,7 +122,7 @@ class VarintSearch {
         counts.emplace_back(number.value, fmt::format("({} at {})", name_of(form.numbers), begin - taken));
     }
     for (std::uint64_t number : frame_.places(records.size() + 1)) {
-      if (number >= kLeastVarintRows && number <= records.size() && counts.size() < kCountsTried)
+      if (number >= kLeastVarintRows && number <= records.size() && counts.size() < kVarintCountsTried)
         counts.emplace_back(number, "");
     }
     for (const auto& [count, told] : counts) {
