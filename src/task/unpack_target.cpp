@@ -50,6 +50,7 @@ OutputFolder& UnpackTarget::folder() {
       folder_ = std::make_shared<OutputFolder>(request_.into, must);
     }
     writer_.emplace(*folder_, request_, meter_, progress_);
+    open_ = folder_.get();
   });
   return *folder_;
 }
@@ -61,11 +62,13 @@ FileWriter& UnpackTarget::writer() {
 
 bool UnpackTarget::already_there(const std::string& output) const {
   if (fresh_) return false;
-  return folder_ ? folder_->exists(output) : there(request_.into + "/" + output);
+  const OutputFolder* folder = open_;
+  return folder != nullptr ? folder->exists(output) : there(request_.into + "/" + output);
 }
 
 std::optional<std::string> UnpackTarget::link_at(const std::string& output) const {
-  return fresh_ || !folder_ ? std::nullopt : folder_->link_target(output);
+  const OutputFolder* folder = open_;
+  return fresh_ || folder == nullptr ? std::nullopt : folder->link_target(output);
 }
 
 bool UnpackTarget::loses_mode_bits(const Entry& entry) const {

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <atomic>
 #include <mutex>
 
 #include "task/file_writer.h"
@@ -38,6 +39,8 @@ class UnpackTarget {
   Progress& progress_;
   std::once_flag opened_;
   std::shared_ptr<OutputFolder> folder_;
+  std::atomic<const OutputFolder*> open_ =
+      nullptr;  // the same, once it is there: for whoever does not open it
   std::optional<FileWriter> writer_;
 };
 
