@@ -68,6 +68,25 @@ TEST(ZipRewrite, RefusesDataThatReachesIntoWhatIsWrittenAnew) {
   EXPECT_EQ(paths_of(*Rewritten(in_directory).remove("b").open()), "a");
 }
 
+TEST(ZipRewrite, BelievesTheDirectoryWhetherAnEntryIsEncrypted) {
+  Bytes before = ZipBuilder().add("a.txt", "ebb and flow").add("b.txt", "neap").build();
+  before[6] |= 1;  // flags in front of the data of a
+  Held after = Rewritten(before).set("a.txt", "spring tide").open();
+  EXPECT_EQ(text_at(*after, "a.txt"), "spring tide");
+  EXPECT_FALSE(entry_at(*after, "a.txt").is(Entry::encrypted));
+}
+
+TEST(ZipRewrite, ANewNameIsReadAsItIsWrittenWhateverTheTwoHeadersSaid) {
+  constexpr std::uint8_t kUtf8 = 1 << 3;  // of the flags' second byte
+  for (bool in_front : {true, false}) {
+    Bytes before = ZipBuilder().add("a.txt", "ebb and flow").build();
+    auto directory = std::string(as_text(before)).find("PK\1\2");
+    before[in_front ? 7 : directory + 9] |= kUtf8;
+    EXPECT_EQ(paths_of(*Rewritten(before).rename("a.txt", "b\u00f6je.txt").open()), "b\u00f6je.txt")
+        << in_front;
+  }
+}
+
 TEST(ZipRewrite, KeepsMethodsFlagsTimesAndModes) {
   for (const char* codec : {"stored", "deflate", "deflate64", "bzip2", "xz", "zstd"}) {
     std::uint16_t method = *zip::method_for(codec);

@@ -254,6 +254,9 @@ class Rewriter {
     form.method = archive_.places[index].method;
     if (!writing_.choice.method.empty()) form.method = chosen_method();
     bool same_method = form.method == archive_.places[index].method;
+    // Where its two headers differ in this, the directory is believed, as in reading.
+    record.local.flags = static_cast<std::uint16_t>(record.local.flags & ~encrypted_bit);
+    if (entry.is(Entry::encrypted)) record.local.flags |= encrypted_bit;
     form.flags = record.local.flags;
     form.time = record.local.time;
     if (entry.is(Entry::encrypted)) {
@@ -410,7 +413,11 @@ class Rewriter {
       record.central.compressed_size = made.local.compressed_size;
       record.central.uncompressed_size = made.local.uncompressed_size;
     }
-    record.central.flags ^= made.local.flags ^ made.flags_before;
+    // What changed in the one header, and what the new name is written in, holds for the other, too.
+    unsigned same = made.local.flags ^ made.flags_before;
+    if (changes_.renamed.contains(index)) same |= utf8_bit;
+    record.central.flags =
+        static_cast<std::uint16_t>((record.central.flags & ~same) | (made.local.flags & same));
     record.central.version_needed = std::max(record.central.version_needed, made.local.version_needed);
     return record.central_bytes(central.plain);
   }
