@@ -234,11 +234,17 @@ class ChainSearch {
     constexpr std::size_t kTried = 32, kFar = 12;
     bool early = walk.end != frame_.file_size();
     if (!early && link.shape.before <= kFewBytes + link.form.width) return false;
-    Grid grid = grid_of(start, link, walk);
-    std::size_t tried = std::min(grid.starts.size(), kTried), far = 0;
-    for (std::size_t i = 0; i < tried; ++i) {
-      std::uint64_t beside = grid.starts[i * grid.starts.size() / tried] + (1 + i % 4) * link.shape.align;
-      far += walker_.walk(beside, link, kFar).rows == kFar ? 1 : 0;
+    const std::size_t rows = std::min(walk.rows, kLinksRead), step = std::max<std::size_t>(1, rows / kTried);
+    std::size_t tried = 0, far = 0;
+    std::uint64_t at = start;
+    for (std::size_t row = 0; row < rows; ++row) {
+      if (row % step == 0) {
+        std::uint64_t beside = at + (1 + tried++ % 4) * link.shape.align;
+        far += walker_.walk(beside, link, kFar).rows == kFar ? 1 : 0;
+      }
+      auto found = walker_.header(at, link);
+      if (!found) break;
+      at = walker_.next(*found, link);
     }
     return far * 8 > tried;
   }
