@@ -220,9 +220,9 @@ class ChainSearch {
     if (early) enough += kBitsOfEnd;
     if (nameless && !early && walk.bits < enough) walk.bits += bits_of_names(start, link, walk);
     if (walk.bits < enough) return;
-    if (nameless && !link.tagged && is_led_from_anywhere(start, link, walk)) return;
     if (early) walk.bits -= kBitsOfEnd;
     if (walk.bits + 30 < most_bits_ || walk.largest * 4 > walk.all * 3 + 4096) return;
+    if (nameless && !link.tagged && is_led_from_anywhere(start, link, walk)) return;
     most_bits_ = std::max(most_bits_, walk.bits);
     build(start, link, walk);
   }

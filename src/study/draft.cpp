@@ -313,9 +313,8 @@ class Writer {
 
   /// A place that is not counted up, and what it comes to.
   void counted_field(const Column& column) {
-    bool negative = column.counted == PlaceCount::below ||
-                    (column.counted == PlaceCount::own &&
-                     is_negative(found_.grid.value(0, column.at, column.form), column.form));
+    bool negative = column.counted != PlaceCount::back &&
+                    is_negative(found_.grid.value(0, column.at, column.form), column.form);
     const char* name = column.counted == PlaceCount::own ? "away" : "back";
     line(fmt::format("  {} {}", name, type_of(column.form, big_, negative ? 'i' : 'u')), column.why);
     std::string from = found_.counted_from == "end" ? std::string(data_size()) : found_.counted_from;

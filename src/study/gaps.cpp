@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "study/filling.h"
 #include "study/packing.h"
 #include "study/text_test.h"
 
@@ -25,13 +26,13 @@ struct Gaps {
 Gaps gaps_between(const Placement& placement, const std::vector<DataRun>& runs, std::uint64_t moved,
                   const Subject& subject) {
   constexpr std::size_t kLooked = 24;
-  constexpr std::uint64_t kLeastSlack = 16, kMostSlack = 4096;
+  constexpr std::uint64_t kLeastSlack = 16;
   const std::uint64_t factor = placement.offset ? placement.offset->factor : 1;
-  const bool slack = factor >= kLeastSlack && factor <= kMostSlack;
+  const bool slack = factor >= kLeastSlack && factor <= kMostGap;
   Gaps gaps;
   for (std::size_t i = 0; i + 1 < runs.size() && gaps.looked < kLooked; ++i) {
     std::uint64_t end = runs[i].at + runs[i].size;
-    if (end >= runs[i + 1].at || runs[i + 1].at - end > 4096) continue;
+    if (end >= runs[i + 1].at || runs[i + 1].at - end > kMostGap) continue;
     Bytes bytes = subject.read(end + moved, runs[i + 1].at - end);
     if (bytes.empty()) continue;
     ++gaps.looked;

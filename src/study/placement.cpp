@@ -83,17 +83,25 @@ Bases counted_bases(const Column& offset, const Zone& zone, std::size_t stride) 
   return {{zone.file_size - offset.from, kBitsOfNone}, {zone.table_begin - offset.from, 0}};
 }
 
-Base best_base(const Extent& extent, Bases values, bool counted, const Zone& zone) {
-  const auto& [low, high, top, align] = extent;
+/// Where data may end: with the file, or in front of the table.
+std::vector<std::uint64_t> ends_in(const Zone& zone) {
   std::vector<std::uint64_t> ends = {zone.file_size};
   if (zone.table_begin > zone.first) ends.push_back(zone.table_begin);
+  return ends;
+}
+
+/// Bases that put the last entry's end where data may end, whatever they are.
+void add_bases_of_end(Bases& values, std::uint64_t high, const Zone& zone) {
+  for (std::uint64_t end : ends_in(zone)) {
+    if (end >= high) values.emplace_back(end - high, kBitsOfOdd);
+  }
+}
+
+Base best_base(const Extent& extent, const Bases& values, const Zone& zone) {
+  const auto& [low, high, top, align] = extent;
+  const std::vector<std::uint64_t> ends = ends_in(zone);
   std::vector<std::uint64_t> begins = {zone.first};
   if (zone.table_end < zone.file_size && zone.table_end > zone.first) begins.push_back(zone.table_end);
-  if (high && !counted) {
-    for (std::uint64_t end : ends) {
-      if (end >= *high) values.emplace_back(end - *high, kBitsOfOdd);
-    }
-  }
   Base best;
   for (const auto& [value, prior] : values) {
     if (value > zone.file_size || high.value_or(top) > zone.file_size - value) continue;
@@ -142,12 +150,13 @@ std::optional<Placement> place(const Grid& grid, const Zone& zone, const Pair& p
   found.size_is_end = pair.size_is_end;
   found.in_order = runs.in_order;
   const bool counted = column.counted != PlaceCount::up;
-  const Bases bases = counted ? counted_bases(column, zone, grid.shape.fixed()) : usual_bases(offset, zone);
+  Bases bases = counted ? counted_bases(column, zone, grid.shape.fixed()) : usual_bases(offset, zone);
   auto settle_base = [&](std::optional<std::uint64_t> high, std::uint64_t align) {
-    Base base = best_base({low, high, top, align}, bases, counted, zone);
+    if (high && !counted) add_bases_of_end(bases, *high, zone);
+    Base base = best_base({low, high, top, align}, bases, zone);
     if (!counted)
       unless_index_is_entry(base, low, runs, offset, [&](std::uint64_t next) {
-        return best_base({next, high, top, align}, bases, counted, zone);
+        return best_base({next, high, top, align}, bases, zone);
       });
     found.base = base.value;
     found.begin = base.value + low;

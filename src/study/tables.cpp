@@ -103,8 +103,8 @@ void ascending(ByteView bytes, std::uint64_t origin, std::uint64_t file_size, Nu
 
 /// Whether texts begin alike.
 bool same_front(ByteView a, ByteView b) {
-  constexpr std::size_t kStretchFront = 8;
-  std::size_t count = std::min(kStretchFront, b.size());
+  constexpr std::size_t kFront = 8;
+  std::size_t count = std::min(kFront, b.size());
   return std::equal(a.begin(), a.begin() + static_cast<std::ptrdiff_t>(count), b.begin());
 }
 

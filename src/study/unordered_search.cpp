@@ -72,6 +72,17 @@ class UnorderedSearch {
     }
   }
 
+  /// Whether each of so many numbers, `stride` bytes from each other, is a place behind the one before.
+  bool rises(const Byte* first, std::uint64_t count, std::size_t stride, NumberForm form) const {
+    std::uint64_t before = read_number(first, form);
+    for (std::size_t row = 1; row < count; ++row) {
+      std::uint64_t value = read_number(first + row * stride, form);
+      if (value <= before || value > end_) return false;
+      before = value;
+    }
+    return true;
+  }
+
   /// Places of a few records, by chance alone as likely as many other columns: the first one is where the
   /// table ends, and each other one lies behind the one before.
   void few_at_front(std::uint64_t begin, std::uint64_t count) {
@@ -81,13 +92,7 @@ class UnorderedSearch {
       const Byte* rows = space_->bytes.data() + begin;
       for (NumberForm form : kWideForms) {
         for (std::size_t at = 0; at + form.width <= stride; ++at) {
-          if (read_number(rows + at, form) != table_end) continue;
-          bool rises = true;
-          for (std::size_t row = 1; rises && row < count; ++row) {
-            std::uint64_t value = read_number(rows + row * stride + at, form);
-            rises = value <= end_ && value > read_number(rows + (row - 1) * stride + at, form);
-          }
-          if (!rises) continue;
+          if (read_number(rows + at, form) != table_end || !rises(rows + at, count, stride, form)) continue;
           Pair pair{{Role::offset, at, form, form.width},
                     std::nullopt,
                     false,

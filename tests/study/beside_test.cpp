@@ -7,6 +7,7 @@
 #include "support/byte_writer.h"
 #include "support/program.h"
 #include "support/sample_tree.h"
+#include "support/studied.h"
 #include "support/temp_folder.h"
 
 namespace operculum::test {
@@ -49,11 +50,7 @@ Pair make_pair(Kind kind, Disguise disguise = Disguise::none) {
     std::string name = fmt::format("gauge/reading{}.log", i);
     Bytes plain = kind == Kind::packed ? readings(20 + i * 53 % 70) : noise(300 + i * 71 % 900, i);
     Bytes stored = kind == Kind::packed ? encode("zlib", plain) : plain;
-    if (kind == Kind::named) {
-      std::string padded = name;
-      padded.resize(32);
-      index.text(padded);
-    }
+    if (kind == Kind::named) index.text(padded(name, 32));
     index.u32(data.size()).u32(stored.size());
     if (kind == Kind::packed) index.u32(plain.size());
     data.bytes(stored);

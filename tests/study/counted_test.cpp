@@ -5,8 +5,6 @@
 #include <functional>
 
 #include "container/rewrite.h"
-#include "layout/compile.h"
-#include "layout/described_container.h"
 #include "support/byte_writer.h"
 #include "support/sample_tree.h"
 #include "support/studied.h"
@@ -16,9 +14,9 @@ namespace {
 
 using namespace test;
 
-/// What a record stores of a place, when the record, the records and the file begin and end there.
+/// What a record stores of a place, when the record and the records begin and the file ends there.
 struct Where {
-  std::uint64_t place, record, records, records_end, end;
+  std::uint64_t place, record, records, end;
 };
 using Stored = std::function<std::uint64_t(const Where&)>;
 
@@ -36,15 +34,12 @@ struct Pack {
     std::uint64_t data = 0;
     for (const File& file : files) data += file.data.size();
     const bool front = records == Records::in_front;
-    Where where{front ? kHead + table : kHead, 0, front ? kHead : kHead + data, 0, 0};
-    where.records_end = where.records + table;
+    Where where{front ? kHead + table : kHead, 0, front ? kHead : kHead + data, 0};
     where.end = kHead + table + data + (front ? 0 : kTrailer);
     ByteWriter index, contents;
     for (const File& file : files) {
       where.record = where.records + index.size();
-      Bytes name(file.name.begin(), file.name.end());
-      name.resize(16);
-      index.bytes(name);
+      index.text(padded(file.name, 16));
       number(index, stored(where));
       if (sizes) number(index, file.data.size());
       contents.bytes(file.data);
@@ -71,11 +66,7 @@ struct Pack {
 std::vector<File> rewritten(const Bytes& bytes, const std::string& draft, std::size_t index,
                             const Bytes& with) {
   OpenContext context;
-  auto plan = layout::compile({"draft.layout", draft}, {}, true).plan;
-  auto open = [&](const SourcePtr& source) {
-    return layout::open_described(plan, {make_content(source), "store.bay"}, source, context);
-  };
-  auto before = open(make_memory_source(bytes));
+  ContainerPtr before = opened_by(draft, make_memory_source(bytes), context);
   Changes changes;
   NewEntry entry;
   entry.path = before->entries()[index].path;
@@ -83,11 +74,7 @@ std::vector<File> rewritten(const Bytes& bytes, const std::string& draft, std::s
   entry.content = make_content(make_memory_source(with));
   changes.replaced[index] = entry;
   Writing writing{{}, context.spool, [](const std::string&, const std::string&) {}};
-  auto after = open(before->rewrite(changes, writing).source());
-  std::vector<File> files;
-  for (std::size_t i = 0; i < after->entries().size(); ++i)
-    files.push_back({after->entries()[i].path, read_all(*after->content(i)->stream(), 1 << 20)});
-  return files;
+  return files_in(*opened_by(draft, before->rewrite(changes, writing).source(), context));
 }
 
 /// The draft reads the pack, and writes a longer file into its midst.

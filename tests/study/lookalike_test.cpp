@@ -14,10 +14,6 @@ namespace {
 
 using namespace test;
 
-void fixed_text(ByteWriter& out, std::string_view text, std::size_t width) {
-  out.text(text).zeros(width - text.size());
-}
-
 /// A text of words, without a zero.
 Bytes words(std::size_t size, std::uint32_t seed) {
   constexpr std::string_view kWords[] = {"tide ", "rope ", "lamp ", "pier ",
@@ -62,7 +58,7 @@ TEST(StudyLookalikes, PalettesInTheDataLookLikeTables) {
       picture.u8(0x20 + color / 4).u8(0x30 + color / 5).u8(0x41).u8(0);
     files[i].data = picture.take();
     bytes.u32(table_end + data.size());
-    fixed_text(bytes, files[i].name, 13);
+    bytes.text(padded(files[i].name, 13));
     data.bytes(files[i].data);
   }
   bytes.u32(table_end + data.size()).zeros(13).bytes(data.take());
@@ -78,7 +74,7 @@ TEST(StudyLookalikes, AFewRecordsAreEnoughWhereAllOfItCloses) {
   for (std::size_t i = 0; i < files.size(); ++i) {
     files[i].data = noise(20000 >> i, static_cast<unsigned>(i));
     bytes.u32(72 + data.size());
-    fixed_text(bytes, files[i].name, 13);
+    bytes.text(padded(files[i].name, 13));
     data.bytes(files[i].data);
   }
   bytes.u32(72 + data.size()).zeros(13).bytes(data.take());
@@ -138,7 +134,7 @@ TEST(StudyLookalikes, WhatIsPackedMayComeOutAsLong) {
     files[i].data = i == 0 ? Bytes(11, 'w') : words(100 + i * 40, static_cast<unsigned>(i));
     Bytes packed = encode("zlib", files[i].data);
     if (i == 0) ASSERT_EQ(packed.size(), files[i].data.size());
-    fixed_text(index, files[i].name, 20);
+    index.text(padded(files[i].name, 20));
     index.u32(packed.size()).u32(files[i].data.size()).u32(data.size());
     data.bytes(packed);
   }
@@ -200,7 +196,7 @@ TEST(StudyLookalikes, RecordsThatTellSeveralPlacesAreSeveral) {
   for (std::size_t i = 0; i < files.size(); ++i) {
     files[i].name = fmt::format("D-BW{}-{:02}.BMP", 1 + i / 16, i % 16);
     index.u32(table_end + data.size());
-    fixed_text(index, files[i].name, 13);
+    index.text(padded(files[i].name, 13));
     data.bytes(files[i].data);
   }
   index.u32(table_end + data.size()).zeros(13);

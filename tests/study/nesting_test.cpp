@@ -85,9 +85,7 @@ Bytes pack(const std::vector<Node>& nodes, const std::function<void(ByteWriter&,
   ByteWriter index, data;
   std::size_t at = 8 + nodes.size() * stride;
   for (std::uint32_t i = 0; i < nodes.size(); ++i) {
-    std::string name = nodes[i].name;
-    name.resize(16);
-    index.text(name);
+    index.text(padded(nodes[i].name, 16));
     tell(index, i);
     index.u32(at).u32(nodes[i].data.size());
     data.bytes(nodes[i].data);

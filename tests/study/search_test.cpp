@@ -96,9 +96,7 @@ TEST(StudySearch, CutsRecordsWhereNumbersAreWhole) {
   for (const File& file : files) {
     table.u64(0x0100000000000000 + begin + data.size());
     table.u32(static_cast<std::uint32_t>(file.data.size()));
-    Bytes name(as_bytes(file.name).begin(), as_bytes(file.name).end());
-    name.resize(16);
-    table.bytes(name);
+    table.text(padded(file.name, 16));
     data.bytes(file.data);
   }
   ByteWriter bytes;
@@ -266,12 +264,6 @@ Bytes chained(std::string_view magic, const std::vector<File>& files, const Head
 
 std::uint32_t size_of(const File& file) {
   return static_cast<std::uint32_t>(file.data.size());
-}
-
-std::string padded(const std::string& name, std::size_t size) {
-  std::string all = name;
-  all.resize(size);
-  return all;
 }
 
 TEST(StudySearch, FindsHeadersWhoseFirstNumberEndsLikeALetter) {
@@ -498,9 +490,9 @@ TEST(StudySearch, ReadsAFlagInTheHighestBitOfSizes) {
     bool packed = i % 3 == 0;
     if (packed) files[i].data = Bytes(900 + i * 31, static_cast<Byte>('a' + i % 7));
     Bytes stored = packed ? encode("zlib", files[i].data) : files[i].data;
-    std::string name = files[i].name;
-    name.resize(16);
-    index.text(name).u32(at).u32(static_cast<std::uint32_t>(stored.size()) | (packed ? 0x80000000u : 0u));
+    index.text(padded(files[i].name, 16))
+        .u32(at)
+        .u32(static_cast<std::uint32_t>(stored.size()) | (packed ? 0x80000000u : 0u));
     data.bytes(stored);
     at += static_cast<std::uint32_t>(stored.size());
   }

@@ -19,18 +19,31 @@ std::vector<File> exhibits(std::size_t count) {
   return files;
 }
 
+std::string padded(const std::string& name, std::size_t size) {
+  std::string all = name;
+  all.resize(size);
+  return all;
+}
+
+ContainerPtr opened_by(const std::string& draft, const SourcePtr& source, OpenContext& context) {
+  layout::Compiled compiled = layout::compile({"draft.layout", draft}, {}, true);
+  return layout::open_described(compiled.plan, {make_content(source), "store.bay"}, source, context);
+}
+
+std::vector<File> files_in(Container& container) {
+  std::vector<File> files;
+  std::size_t count = container.entries().size();
+  for (std::size_t i = 0; i < count; ++i)
+    files.push_back({container.entries()[i].path, read_all(*container.content(i)->stream(), 1 << 20)});
+  return files;
+}
+
 Studied studied(const Bytes& bytes, std::vector<std::uint64_t> anchors, OpenContext& context) {
   SourcePtr source = make_memory_source(bytes);
   study::Findings findings = study::study({source, "store.bay"}, 4, context, {}, std::move(anchors));
   if (!findings.solved()) return {"none", {}};
-  Studied all{findings.drafts.front().text, {}};
-  layout::Compiled compiled = layout::compile({"draft.layout", all.draft}, {}, true);
-  auto container =
-      layout::open_described(compiled.plan, {make_content(source), "store.bay"}, source, context);
-  std::size_t count = container->entries().size();
-  for (std::size_t i = 0; i < count; ++i)
-    all.files.push_back({container->entries()[i].path, read_all(*container->content(i)->stream(), 1 << 20)});
-  return all;
+  const std::string& draft = findings.drafts.front().text;
+  return {draft, files_in(*opened_by(draft, source, context))};
 }
 
 Studied studied(const Bytes& bytes, std::vector<std::uint64_t> anchors) {

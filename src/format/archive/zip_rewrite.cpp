@@ -56,8 +56,10 @@ class Rewriter {
       for (std::size_t i = 0; i < order_.size(); ++i) {
         bool last = i + 1 == order_.size();
         std::uint64_t end = last ? data_end : header_at(order_[i + 1]);
-        if (!changes_.empty() && (last || is_changed(order_[i]) || is_changed(order_[i + 1])))
-          check_reach(order_[i], end);
+        // A changed one is looked at when it is written; what stays behind one that is kept may be part of
+        // it.
+        if (!changes_.empty() && !is_changed(order_[i]) && (last || is_changed(order_[i + 1])))
+          check_reach(order_[i], end_of_data(read_local(source_, header_at(order_[i])), order_[i]), end);
         write_entry(order_[i], end);
       }
     }
@@ -147,10 +149,12 @@ class Rewriter {
            changes_.renamed.contains(index);
   }
 
-  /// What does not stay behind an entry's data is no part of it.
-  void check_reach(std::size_t index, std::uint64_t end) const {
-    if (changes_.removed.contains(index)) return;
-    std::uint64_t data_end = read_local(source_, header_at(index)).data + archive_.entries[index].stored_size;
+  std::uint64_t end_of_data(const Local& local, std::size_t index) const {
+    return local.data + archive_.entries[index].stored_size;
+  }
+
+  /// Refuses data that goes on beyond what stays together with it.
+  void check_reach(std::size_t index, std::uint64_t data_end, std::uint64_t end) const {
     if (data_end > end)
       throw Unsupported(
           fmt::format("changing a ZIP archive in which the data of {} reaches {} bytes into what "
@@ -183,7 +187,8 @@ class Rewriter {
     record.local.compressed_size = sized.compressed_size;
     record.local.uncompressed_size = sized.uncompressed_size;
     if (renamed) rename(record, entry, changes_.renamed.at(index));
-    std::uint64_t data_end = local.data + entry.stored_size;
+    std::uint64_t data_end = end_of_data(local, index);
+    if (replaced || renamed) check_reach(index, data_end, end);
     bool has_descriptor = (local.header.flags & descriptor_bit) != 0;
     DescriptorForm form = has_descriptor ? descriptor_form(entry, record, data_end) : DescriptorForm{};
     if (replaced) pack_like(record, index, local);
@@ -206,7 +211,7 @@ class Rewriter {
   void keep_closed(std::size_t index, std::uint64_t end) {
     const Entry& entry = archive_.entries[index];
     Local local = read_local(source_, header_at(index));
-    std::uint64_t gap = local.data + entry.stored_size;
+    std::uint64_t gap = end_of_data(local, index);
     if ((local.header.flags & descriptor_bit) != 0) {
       Record record;
       record.wide = has_field(local.header.extra, zip64_field);
