@@ -69,7 +69,7 @@ void study_bytes(ByteView bytes) {
   for (const study::Leaf& leaf : study::find_leaves(*subject.source, 1000)) {
     if (leaf.end < leaf.begin || leaf.end > bytes.size()) throw std::logic_error("a leaf that ends nowhere");
   }
-  study::Findings findings = study::study(subject, 16, context);
+  study::Findings findings = study::study({subject, 16}, context);
   for (const study::Drafted& drafted : findings.drafts) {
     if (!layout::compile({"draft.layout", drafted.text}, {}, true).plan)
       throw std::logic_error("a draft that does not compile");

@@ -33,5 +33,6 @@ std::vector<Target> layout_targets();
 std::vector<Target> text_targets();
 std::vector<Target> server_targets();
 std::vector<Target> report_targets();
+std::vector<Target> command_line_targets();
 
 }  // namespace operculum::fuzz

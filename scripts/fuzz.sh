@@ -116,6 +116,20 @@ SMALL
   done
   mkdir -p "$corpus/decode-nrv"
   printf '\0\335ab\1\0' >"$corpus/decode-nrv/seed"
+  # The words of a command line.
+  mkdir -p "$corpus/command-line"
+  while read -r words; do
+    tr ' ' '\0' <<<"$words" | head -c -1 >"$corpus/command-line/seed-$(cksum <<<"$words" | cut -d ' ' -f 1)"
+  done <<'LINES'
+list --paths --match *.csv --kinds text,picture card.img/1/etc
+unpack tidepool.skin/textures --into large --existing number --deep=programs --receipt r.json
+rebuild a.zip --set a/b.txt=new.txt --remove c --into d.zip --quick
+find --like a.png --newest shelf --json --max-entries 4KiB
+layout check x.layout pack --page p.html
+study a b --draft d.layout --explain -q
+--help
+unpack --hepl -x
+LINES
   # A description and the pack that it describes make one input of the target "layout".
   mkdir -p "$corpus/layout"
   while read -r layout pack; do

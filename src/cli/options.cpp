@@ -18,7 +18,8 @@ namespace operculum::cli {
 
 struct Options::Parser {
   CLI::App* app;
-  std::vector<OptionHelp>* help;  ///< what was declared; owned by the CommandLine
+  std::vector<OptionHelp>* help;   ///< what was declared; owned by the CommandLine
+  std::function<void()>* command;  ///< likewise: the one that was chosen
 };
 
 namespace {
@@ -138,8 +139,8 @@ void Options::at_most_one(const std::vector<std::string>& names) {
 
 void Options::run(std::function<void()> command) {
   CLI::App* app = parser_->app;
-  app->callback([app, command = std::move(command)] {
-    if (app->get_subcommands().empty()) command();  // else an inner command ran
+  app->callback([app, command = std::move(command), chosen = parser_->command] {
+    if (app->get_subcommands().empty()) *chosen = command;  // else an inner command was chosen
   });
 }
 
@@ -184,6 +185,7 @@ struct CommandLine::State {
   std::vector<OptionHelp> everywhere;
   std::map<std::string, Command> commands;
   std::vector<std::string> order;  // of the commands in the help
+  std::function<void()> chosen;
 };
 
 CommandLine::CommandLine(std::string about, std::string version)
@@ -197,7 +199,8 @@ CommandLine::CommandLine(std::string about, std::string version)
 CommandLine::~CommandLine() = default;
 
 Options CommandLine::everywhere() {
-  return Options(std::make_unique<Options::Parser>(Options::Parser{&state_->app, &state_->everywhere}));
+  return Options(
+      std::make_unique<Options::Parser>(Options::Parser{&state_->app, &state_->everywhere, &state_->chosen}));
 }
 
 void CommandLine::config_file(std::string path) {
@@ -211,7 +214,7 @@ Options CommandLine::command(CommandHelp help) {
   CLI::App* app = state_->app.add_subcommand(name);
   State::Command& command = state_->commands[name] = {app, std::move(help), {}};
   state_->order.push_back(name);
-  return Options(std::make_unique<Options::Parser>(Options::Parser{app, &command.options}));
+  return Options(std::make_unique<Options::Parser>(Options::Parser{app, &command.options, &state_->chosen}));
 }
 
 Options CommandLine::command_within(const std::string& outer, CommandHelp help, Outer kind) {
@@ -223,7 +226,7 @@ Options CommandLine::command_within(const std::string& outer, CommandHelp help, 
   help.name = name;
   State::Command& command = state_->commands[name] = {app, std::move(help), {}};
   state_->order.push_back(name);
-  return Options(std::make_unique<Options::Parser>(Options::Parser{app, &command.options}));
+  return Options(std::make_unique<Options::Parser>(Options::Parser{app, &command.options, &state_->chosen}));
 }
 
 namespace {
@@ -257,7 +260,7 @@ bool names_something(const std::string& word) {
 
 }  // namespace
 
-std::optional<std::string> CommandLine::run(std::vector<std::string> words) {
+CommandLine::Chosen CommandLine::read(std::vector<std::string> words) {
   std::vector<std::string> commands = state_->command_names();
   auto is_command = [&](const std::string& word) {
     return std::find(commands.begin(), commands.end(), word) != commands.end();
@@ -281,11 +284,11 @@ std::optional<std::string> CommandLine::run(std::vector<std::string> words) {
   std::reverse(words.begin(), words.end());
   try {
     state_->app.parse(std::move(words));
-    return std::nullopt;
+    return {{}, state_->chosen};
   } catch (const CLI::CallForHelp&) {
-    return state_->help();
+    return {state_->help(), {}};
   } catch (const CLI::CallForVersion&) {
-    return state_->version + "\n";
+    return {state_->version + "\n", {}};
   } catch (const CLI::ParseError& error) {
     const State::Command* command = state_->parsed();
     std::string name = command == nullptr ? "operculum" : "operculum " + command->help.name;

@@ -81,7 +81,7 @@ class Options {
   /// What is declared from here on belongs to this group of the help.
   void group(const std::string& name) { group_ = name; }
 
-  void run(std::function<void()> command);  ///< what happens once the command line is read
+  void run(std::function<void()> command);  ///< what happens when this command is chosen
 
  private:
   void note(const std::string& names, const std::string& type, const std::string& text);
@@ -115,10 +115,14 @@ class CommandLine {
   };
   Options command_within(const std::string& outer, CommandHelp help, Outer kind = Outer::needs_one);
 
-  /// Reads the words behind the program's name and runs the command. A first word that is no command but
-  /// names something on disk is identified. Returns what is to be printed on standard output instead of a
-  /// command's data (help, version), if anything. Throws UsageError and what the command throws.
-  std::optional<std::string> run(std::vector<std::string> words);
+  /// What a command line asks for.
+  struct Chosen {
+    std::string text;               ///< to be printed instead of a command's data: help, version
+    std::function<void()> command;  ///< null where there is a text; valid as long as the CommandLine
+  };
+  /// Reads the words behind the program's name. A first word that is no command but names something on disk
+  /// is identified. Throws UsageError.
+  Chosen read(std::vector<std::string> words);
 
  private:
   struct State;

@@ -39,11 +39,20 @@ void add_commands(CommandLine& program, Session& session) {
 
 }  // namespace
 
+std::unique_ptr<CommandLine> make_command_line(Session& session) {
+  auto program = std::make_unique<CommandLine>(kAbout, "operculum " OPERCULUM_VERSION);
+  add_commands(*program, session);
+  return program;
+}
+
 int run_program(Session& session, const std::vector<std::string>& arguments) {
-  CommandLine program(kAbout, "operculum " OPERCULUM_VERSION);
-  add_commands(program, session);
+  auto program = make_command_line(session);
   try {
-    if (auto text = program.run(arguments)) session.data.write(Shown::lines(*text));
+    auto [text, command] = program->read(arguments);
+    if (command)
+      command();
+    else
+      session.data.write(Shown::lines(text));
     session.data.finish();
   } catch (const UsageError& error) {
     session.say(Session::Tone::error, error.sentence);

@@ -15,6 +15,7 @@
 
 #include "base/error.h"
 #include "base/numbers.h"
+#include "codec/pack_settings.h"
 
 namespace operculum {
 namespace {
@@ -51,8 +52,8 @@ lzma_options_lzma lzma_options(ByteView plain, const BlockPacking& packing) {
   if (lzma_lzma_preset(&options, static_cast<std::uint32_t>(packing.level.value_or(6))) != 0)
     throw Unsupported("packing with this level of LZMA");
   auto whole = static_cast<std::uint32_t>(plain.size());
-  options.dict_size = packing.dictionary_size != 0 ? packing.dictionary_size
-                                                   : std::max<std::uint32_t>(whole, LZMA_DICT_SIZE_MIN);
+  options.dict_size = std::max<std::uint32_t>(whole, LZMA_DICT_SIZE_MIN);
+  if (packing.dictionary_size != 0) options.dict_size = std::min(packing.dictionary_size, kLargestDictionary);
   return options;
 }
 

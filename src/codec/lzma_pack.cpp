@@ -7,6 +7,7 @@
 
 #include "base/cursor.h"
 #include "base/error.h"
+#include "base/numbers.h"
 #include "codec/pack_stream.h"
 #include "codec/packers.h"
 
@@ -15,7 +16,13 @@ namespace {
 
 constexpr std::uint32_t kUsualLevel = 6;  // xz's own default
 constexpr std::size_t kAloneHeader = 13;  // 5 property bytes, then the unpacked size
-constexpr std::size_t kPropertiesSize = 5;
+constexpr std::size_t kPropertiesSize = 5, kDictionaryAt = 1;
+/// The dictionary that the packed data is to state, in bytes.
+std::uint32_t stated_dictionary(const PackSettings& settings, std::uint32_t of_level) {
+  if (settings.dictionary_size) return *settings.dictionary_size;
+  if (settings.properties.size() != kPropertiesSize) return of_level;
+  return load_little<std::uint32_t>(settings.properties.data() + kDictionaryAt);
+}
 
 lzma_options_lzma options_of(const PackSettings& settings) {
   auto preset = static_cast<std::uint32_t>(settings.level.value_or(kUsualLevel));
@@ -27,9 +34,8 @@ lzma_options_lzma options_of(const PackSettings& settings) {
     options.lc = first % 9;
     options.lp = first / 9 % 5;
     options.pb = first / 45;
-    options.dict_size = load_little<std::uint32_t>(settings.properties.data() + 1);
   }
-  if (settings.dictionary_size) options.dict_size = *settings.dictionary_size;
+  options.dict_size = std::min(stated_dictionary(settings, options.dict_size), kLargestDictionary);
   return options;
 }
 
@@ -74,6 +80,7 @@ class AloneStream final : public LzmaPackStream {
     check(lzma_properties_size(&size, &filters[0]));
     header_.resize(size);
     check(lzma_properties_encode(&filters[0], header_.data()));
+    store_number(header_.data() + kDictionaryAt, 4, stated_dictionary(settings, options.dict_size));
     if (raw) return;
     std::uint64_t stated_size = sized ? *settings.plain_size : UINT64_MAX;
     for (std::size_t i = kPropertiesSize; i < kAloneHeader; ++i)

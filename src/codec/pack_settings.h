@@ -10,6 +10,11 @@
 
 namespace operculum {
 
+/// The largest dictionary of LZMA and xz that is packed with, in bytes; it is that of their highest preset.
+/// What an archive states may be anything, and an encoder takes eleven times as much memory as its
+/// dictionary.
+constexpr std::uint32_t kLargestDictionary = 64 << 20;
+
 /// How bytes are packed. Each codec looks at what it knows; the defaults are the codec's usual ones.
 struct PackSettings {
   std::optional<int> level;  ///< in the codec's own scale

@@ -510,6 +510,8 @@ Shown json_line(const StudyReport& report) {
                       {"entries", one.trial.entries},
                       {"failed", one.trial.failed},
                       {"dropped", escape(one.dropped)},
+                      {"fits", one.fits},
+                      {"learned_from", escape(one.learned_from)},
                       {"columns", columns},
                       {"text", one.text}});
   }

@@ -221,7 +221,10 @@ class ChainSearch {
     if (nameless && !early && walk.bits < enough) walk.bits += bits_of_names(start, link, walk);
     if (walk.bits < enough) return;
     if (early) walk.bits -= kBitsOfEnd;
-    if (walk.bits + 30 < most_bits_ || walk.largest * 4 > walk.all * 3 + 4096) return;
+    if (walk.bits + 30 < most_bits_) return;
+    // One large number leads far by chance, but not from one name to the next.
+    bool named = !nameless && !early && walk.bits >= 1.5 * kEnough;
+    if (!named && walk.largest * 4 > walk.all * 3 + 4096) return;
     if (nameless && !link.tagged && is_led_from_anywhere(start, link, walk)) return;
     most_bits_ = std::max(most_bits_, walk.bits);
     build(start, link, walk);

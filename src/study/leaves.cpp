@@ -7,6 +7,7 @@
 #include <optional>
 
 #include "base/bytes.h"
+#include "base/cursor.h"
 #include "study/number_form.h"
 #include "study/text_test.h"
 
@@ -14,20 +15,22 @@ namespace operculum::study {
 namespace {
 
 constexpr std::size_t kWindow = 1 << 20;  // bytes looked at in one go
-constexpr std::size_t kLongestMark = 12;
+constexpr std::size_t kShortestMark = 2, kLongestMark = 12;
 constexpr std::uint64_t kLook = 256, kMostLooks = 16 << 20;  // of so many bytes
 constexpr NumberForm kBig16{2, true}, kBig32{4, true}, kLittle32{4, false};
 
-/// Bytes from the beginning of what may be a leaf on. `looks` is how much may still be looked at: marks that
-/// are no leaves must not cost a walk through the rest of the file each.
+/// Bytes from the beginning of what may be a leaf on, of which `near` are at hand. `looks` is how much may
+/// still be looked at: marks that are no leaves must not cost a walk through the rest of the file each.
 class Rest {
  public:
-  Rest(const Source& file, std::uint64_t at, std::uint64_t& looks)
-      : file_(file), begin_(at), size_(file.size() - at), looks_(looks) {}
+  Rest(const Source& file, std::uint64_t at, ByteView near, std::uint64_t& looks)
+      : file_(file), near_(near), begin_(at), size_(file.size() - at), looks_(looks) {}
 
   std::uint64_t size() const { return size_; }
   /// `count` bytes at `at`; fewer at the end. Borrowed until the next call.
   ByteView at(std::uint64_t at, std::size_t count) const {
+    if (at < near_.size() && count <= near_.size() - at)
+      return near_.subspan(static_cast<std::size_t>(at), count);
     if (at >= size_ || looks_ == 0) return {};
     buffer_.resize(static_cast<std::size_t>(std::min<std::uint64_t>(count, size_ - at)));
     looks_ -= std::min<std::uint64_t>(looks_, 1 + buffer_.size() / kLook);
@@ -41,6 +44,7 @@ class Rest {
 
  private:
   const Source& file_;
+  ByteView near_;
   std::uint64_t begin_, size_;
   std::uint64_t& looks_;
   mutable Bytes buffer_;
@@ -243,11 +247,34 @@ constexpr Kind kKinds[] = {
     {"fLaC", "FLAC sound", flac},
 };
 
-/// The leaf at `at`, where `bytes` are.
-std::optional<Leaf> leaf_at(const Source& file, std::uint64_t at, ByteView bytes, std::uint64_t& looks) {
+/// A bit for each two bytes: whether a mark begins with them.
+using Beginnings = std::array<std::uint64_t, (1 << 16) / 64>;
+
+constexpr Beginnings kBeginnings = [] {
+  Beginnings bits{};
   for (const Kind& kind : kKinds) {
-    if (!starts_with(bytes, kind.mark)) continue;
-    if (auto length = kind.length(Rest(file, at, looks))) return Leaf{at, at + *length, kind.what};
+    unsigned pair = static_cast<Byte>(kind.mark[0]) | static_cast<unsigned>(static_cast<Byte>(kind.mark[1]))
+                                                          << 8;
+    bits[pair / 64] |= std::uint64_t{1} << pair % 64;
+  }
+  return bits;
+}();
+
+/// The next place from `at` on where a mark may begin; `end` where there is none before it. A byte follows
+/// it.
+std::size_t next_beginning(const Byte* bytes, std::size_t at, std::size_t end) {
+  for (; at < end; ++at) {
+    unsigned pair = load_little<std::uint16_t>(bytes + at);
+    if ((kBeginnings[pair / 64] >> pair % 64 & 1) != 0) break;
+  }
+  return at;
+}
+
+/// The leaf at `at`, where `near` begins.
+std::optional<Leaf> leaf_at(const Source& file, std::uint64_t at, ByteView near, std::uint64_t& looks) {
+  for (const Kind& kind : kKinds) {
+    if (!starts_with(near, kind.mark)) continue;
+    if (auto length = kind.length(Rest(file, at, near, looks))) return Leaf{at, at + *length, kind.what};
   }
   return std::nullopt;
 }
@@ -255,19 +282,15 @@ std::optional<Leaf> leaf_at(const Source& file, std::uint64_t at, ByteView bytes
 }  // namespace
 
 std::vector<Leaf> find_leaves(const Source& file, std::size_t most) {
-  std::array<bool, 256> begins{};
-  for (const Kind& kind : kKinds) begins[static_cast<Byte>(kind.mark.front())] = true;
   std::vector<Leaf> leaves;
   std::uint64_t looks = kMostLooks;
   Bytes window(kWindow + kLongestMark);
   for (std::uint64_t from = 0; from < file.size() && leaves.size() < most;) {
     std::size_t size = file.read_at(from, window);
-    if (size == 0) break;
-    std::size_t end = from + size == file.size() ? size : size - kLongestMark, i = 0;
-    for (; i < end && leaves.size() < most; ++i) {
-      if (!begins[window[i]]) continue;
-      auto leaf =
-          leaf_at(file, from + i, ByteView(window).subspan(i, std::min(kLongestMark, size - i)), looks);
+    if (size < kShortestMark) break;
+    std::size_t end = from + size == file.size() ? size - 1 : size - kLongestMark, i = 0;
+    for (; leaves.size() < most && (i = next_beginning(window.data(), i, end)) < end; ++i) {
+      auto leaf = leaf_at(file, from + i, ByteView(window).first(size).subspan(i), looks);
       if (!leaf) continue;
       leaves.push_back(*leaf);
       if (leaf->end > from + end) {
@@ -276,9 +299,21 @@ std::vector<Leaf> find_leaves(const Source& file, std::size_t most) {
       }
       if (leaf->end > leaf->begin) i = static_cast<std::size_t>(leaf->end - from) - 1;
     }
-    from += i;
+    from += std::max<std::size_t>(i, 1);
   }
   return leaves;
+}
+
+std::optional<Leaf> leaf_in_front(const Source& file) {
+  std::uint64_t looks = kMostLooks;
+  Bytes front = read_up_to(file, 0, kWindow);
+  return leaf_at(file, 0, front, looks);
+}
+
+std::vector<std::string_view> leaf_marks() {
+  std::vector<std::string_view> marks;
+  for (const Kind& kind : kKinds) marks.push_back(kind.mark);
+  return marks;
 }
 
 }  // namespace operculum::study

@@ -1,6 +1,7 @@
 #pragma once
 
 #include <cstdint>
+#include <optional>
 #include <string_view>
 #include <vector>
 
@@ -17,5 +18,11 @@ struct Leaf {
 /// All that begin with their mark and go on as their format has it, in order; none within another. Looks at
 /// every byte once, and stops at `most`.
 std::vector<Leaf> find_leaves(const Source& file, std::size_t most);
+
+/// The one that a file begins with.
+std::optional<Leaf> leaf_in_front(const Source& file);
+
+/// What they begin with, each a few bytes.
+std::vector<std::string_view> leaf_marks();
 
 }  // namespace operculum::study

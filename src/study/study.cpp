@@ -8,10 +8,12 @@
 
 #include "study/chain_search.h"
 #include "study/chunk_search.h"
+#include "study/data_key.h"
 #include "study/digit_search.h"
 #include "study/disguise.h"
 #include "study/draft.h"
 #include "study/gaps.h"
+#include "study/kin.h"
 #include "study/meanings.h"
 #include "study/packing.h"
 #include "study/record_search.h"
@@ -29,12 +31,23 @@ constexpr std::size_t kTried = 8;              // drafts
 constexpr double kBelieved = 60, kLeastScore = 205, kExplained = 0.6, kMostFailed = 0.03, kMostBits = 300,
                  kWhole = 0.95, kCertain = 110;
 constexpr std::uint64_t kLeastFile = 64;  // bytes
+constexpr double kBitsOfKin = 20;         // for each other file of the kind that a draft opens
+constexpr std::size_t kMostKin = 3;       // that tell something
+
+double share_failed(const Trial& trial) {
+  return trial.read == 0 ? 1 : static_cast<double>(trial.failed) / static_cast<double>(trial.read);
+}
+
+/// Whether what a draft finds in its file speaks for it, whatever chance explains.
+bool opens_well(const Trial& trial) {
+  return trial.failure.empty() && share_failed(trial) <= kMostFailed && trial.explained >= kExplained;
+}
 
 /// Whether a draft is believed, and how well it does beside others.
 void judge(Drafted& drafted) {
   const Trial& trial = drafted.trial;
-  double failed = trial.read == 0 ? 1 : static_cast<double>(trial.failed) / static_cast<double>(trial.read);
-  double bits = drafted.hypothesis.bits;
+  double failed = share_failed(trial);
+  double bits = drafted.hypothesis.bits + kBitsOfKin * static_cast<double>(std::min(drafted.fits, kMostKin));
   drafted.score = std::min(bits, kMostBits) + std::max(0.0, bits - kMostBits) / 4 + 150 * trial.explained -
                   200 * failed - (trial.failure.empty() ? 0 : 200);
   if (!trial.failure.empty()) {
@@ -44,8 +57,7 @@ void judge(Drafted& drafted) {
   } else if (trial.explained < kExplained) {
     drafted.dropped = fmt::format("{:.0f} % of the file stay unexplained", 100 * (1 - trial.explained));
   } else if (bits < kBelieved || drafted.score < kLeastScore) {
-    drafted.dropped =
-        fmt::format("chance explains it as well ({:.0f} bits of evidence)", drafted.hypothesis.bits);
+    drafted.dropped = fmt::format("chance explains it as well ({:.0f} bits of evidence)", bits);
   }
 }
 
@@ -119,13 +131,17 @@ std::vector<Hypothesis> search_all(const std::vector<SpacePtr>& spaces, const Su
 }
 
 void try_all(Findings& findings, std::vector<Hypothesis> all, const Subject& subject, Decodings& decodings,
-             std::size_t same, OpenContext& context) {
+             const Material& material, OpenContext& context) {
   for (Hypothesis& found : all) {
     explain_names(found, subject);
     if (!found.chunks && found.bits + kMostPackingBits > kBelieved) find_packing(found, subject, decodings);
+    if (!found.chunks && found.packing.transform.empty() && found.bits + kMostKeyBits > kBelieved)
+      find_data_key(found, subject);
     Drafted drafted{subject, std::move(found), {}, {}, 0, {}};
-    drafted.text = draft(drafted.hypothesis, subject, same);
+    drafted.text = draft(drafted.hypothesis, subject, material.same);
     drafted.trial = try_draft(drafted.text, subject, context, kMostRead);
+    if (!subject.index && opens_well(drafted.trial))
+      drafted.fits = fitting(drafted.text, material.kin, subject.size(), context);
     judge(drafted);
     findings.drafts.push_back(std::move(drafted));
   }
@@ -133,9 +149,9 @@ void try_all(Findings& findings, std::vector<Hypothesis> all, const Subject& sub
                    [](const Drafted& a, const Drafted& b) { return a.score > b.score; });
 }
 
-/// Looks at the rest of what the best explanation's records hold, where that is no worse for its draft.
+/// Looks at the rest of what the records of the explanation that is believed hold, where that is no worse for
+/// its draft.
 void refine(Findings& findings, std::size_t same, OpenContext& context) {
-  if (!findings.solved()) return;
   Drafted& best = findings.drafts.front();
   const Subject& subject = best.subject;
   Drafted refined = best;
@@ -148,10 +164,9 @@ void refine(Findings& findings, std::size_t same, OpenContext& context) {
 
 }  // namespace
 
-Findings study(const NamedFile& file, std::size_t same, OpenContext& context,
-               const std::function<std::vector<NamedFile>()>& beside, std::vector<std::uint64_t> anchors) {
-  Subject subject{file.source, file.name, std::nullopt};
-  subject.anchors = std::move(anchors);
+Findings study(const Material& material, OpenContext& context) {
+  Subject subject{material.file.source, material.file.name, std::nullopt};
+  subject.anchors = material.anchors;
   constexpr std::array<Search, 1> kWords = {search_digits};
   constexpr std::array<Search, 4> kPlain = {search_tables, search_records, search_unordered, search_digits};
   constexpr std::array<Search, 3> kChains = {search_chains, search_varints, search_chunks};
@@ -161,26 +176,31 @@ Findings study(const NamedFile& file, std::size_t same, OpenContext& context,
   // The costlier ways only where the others leave something open.
   std::vector<SpacePtr> spaces = plain_spaces(subject);
   if (is_all_text(spaces)) {
-    try_all(findings, search_all(spaces, subject, kWords), subject, decodings, same, context);
+    try_all(findings, search_all(spaces, subject, kWords), subject, decodings, material, context);
   } else {
-    try_all(findings, search_all(spaces, subject, kPlain), subject, decodings, same, context);
+    try_all(findings, search_all(spaces, subject, kPlain), subject, decodings, material, context);
     if (!findings.certain())
-      try_all(findings, search_all(spaces, subject, kChains), subject, decodings, same, context);
+      try_all(findings, search_all(spaces, subject, kChains), subject, decodings, material, context);
     if (!findings.certain())
-      try_all(findings, search_all(disguised_spaces(subject), subject, kPlain), subject, decodings, same,
+      try_all(findings, search_all(disguised_spaces(subject), subject, kPlain), subject, decodings, material,
               context);
   }
   std::vector<NamedFile> others;
-  if (beside && !findings.certain()) others = beside();
+  if (material.beside && !findings.certain()) others = material.beside();
   for (const NamedFile& other : others) {
     if (findings.certain()) break;
-    Subject pair = paired(file, other);
+    Subject pair = paired(material.file, other);
     Decodings of_pair;
-    try_all(findings, search_all({index_space(pair)}, pair, kPlain), pair, of_pair, same, context);
+    try_all(findings, search_all({index_space(pair)}, pair, kPlain), pair, of_pair, material, context);
     if (!findings.certain())
-      try_all(findings, search_all(disguised_spaces(pair), pair, kPlain), pair, of_pair, same, context);
+      try_all(findings, search_all(disguised_spaces(pair), pair, kPlain), pair, of_pair, material, context);
   }
-  refine(findings, same, context);
+  if (!findings.solved()) {
+    if (auto learned = learned_from_kin(material, context))
+      findings.drafts.insert(findings.drafts.begin(), *std::move(learned));
+  } else {
+    refine(findings, material.same, context);
+  }
   return findings;
 }
 

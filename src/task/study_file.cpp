@@ -16,18 +16,34 @@ constexpr std::size_t kMostSame = 64;      // bytes that are compared
 constexpr std::size_t kMostBeside = 6;     // files
 constexpr std::size_t kMostInside = 5000;  // of each sort
 
-/// How many of the first bytes all files have in common.
-std::size_t same_bytes(const Source& first, const std::vector<std::string>& others, OpenContext& context) {
-  Bytes front = read_up_to(first, 0, kMostSame);
-  std::size_t same = front.size();
-  for (const std::string& target : others) {
+std::vector<study::NamedFile> named_files(const std::vector<std::string>& targets, OpenContext& context) {
+  std::vector<study::NamedFile> files;
+  for (const std::string& target : targets) {
     Place place = resolve(target, context, Step::bytes);
-    Bytes other = read_up_to(*random_access(*place.content, context.spool), 0, kMostSame);
-    std::size_t i = 0;
-    while (i < std::min(same, other.size()) && front[i] == other[i]) ++i;
-    same = i;
+    files.push_back({random_access(*place.content, context.spool), place.name});
   }
-  return same;
+  return files;
+}
+
+/// How many of the first bytes all files have in common.
+std::size_t same_bytes(const Source& first, const std::vector<study::NamedFile>& others) {
+  Bytes front = read_up_to(first, 0, kMostSame);
+  for (const study::NamedFile& file : others) {
+    Bytes other = read_up_to(*file.source, 0, kMostSame);
+    front.erase(std::mismatch(front.begin(), front.end(), other.begin(), other.end()).first, front.end());
+  }
+  return front.size();
+}
+
+/// Those that are of the same kind as the file called `name`: all begin alike, or the name ends alike. Others
+/// that are named may be its index, or hold its data.
+std::vector<study::NamedFile> files_of_kind(const std::string& name, std::size_t same,
+                                            std::vector<study::NamedFile> others) {
+  constexpr std::size_t kMark = 4;  // bytes
+  auto ending = [](std::string_view of) { return of.substr(file_stem(of).size()); };
+  if (same < kMark)
+    std::erase_if(others, [&](const study::NamedFile& file) { return ending(file.name) != ending(name); });
+  return others;
 }
 
 /// Files beside the one that is studied which may be its index, or hold its data: those that are called like
@@ -82,14 +98,20 @@ StudyReport study_files(const std::vector<std::string>& targets, OpenContext& co
   report.size = source->size();
   Opened known = recognise_content(place.content, place.name, context);
   if (known.format != nullptr) report.known_as = known.format->name;
-  report.same = same_bytes(*source, {targets.begin() + 1, targets.end()}, context);
+  std::vector<study::NamedFile> others = named_files({targets.begin() + 1, targets.end()}, context);
+  report.same = same_bytes(*source, others);
   report.profile = study::profile_of(*source);
   report.inside = recognised_inside(source, context);
   std::vector<std::uint64_t> anchors;
   for (const Recognised& one : report.inside) anchors.push_back(one.begin);
-  report.findings = study::study(
-      {source, place.name}, report.same, context, [&] { return files_beside(place, targets, context); },
-      std::move(anchors));
+  std::vector<study::NamedFile> kin = files_of_kind(place.name, report.same, std::move(others));
+  report.kin = kin.size();
+  report.findings = study::study({{source, place.name},
+                                  report.same,
+                                  std::move(kin),
+                                  [&] { return files_beside(place, targets, context); },
+                                  std::move(anchors)},
+                                 context);
   return report;
 }
 

@@ -22,6 +22,7 @@ struct StudyReport {
   std::vector<Recognised> inside;  ///< in order; none within another
   study::Findings findings;
   std::size_t same = 0;  ///< how many of the first bytes all files have in common
+  std::size_t kin = 0;   ///< how many of the others are of the same kind
 };
 
 /// Studies the file or entry that the first target names; the others are files of the same kind, which tell

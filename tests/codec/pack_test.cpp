@@ -2,6 +2,7 @@
 #include <gtest/gtest.h>
 
 #include "base/error.h"
+#include "base/numbers.h"
 #include "codec/settings_search.h"
 #include "support/byte_writer.h"
 #include "support/refusal.h"
@@ -120,6 +121,20 @@ TEST(OpenEncoder, PacksWhatComesPieceByPiece) {
   }
   EXPECT_REFUSAL(open_encoder("brotli", make_source_stream(make_memory_source({}))), Unsupported,
                  "Unsupported: packing with codec \"brotli\"");
+}
+
+/// An archive may state a dictionary of gigabytes for a few bytes.
+TEST(OpenEncoder, PacksWithNoLargerDictionaryThanPresetsHave) {
+  constexpr std::uint32_t kStated = 1 << 29;
+  constexpr std::size_t kDictionaryOfXz =
+      16;  // .xz format 1.1.0, 3.1 and 5.3.1: behind the first filter's id
+  constexpr Byte k64Mebibytes = 28;
+  PackSettings huge = with({}, [&](PackSettings& s) { s.dictionary_size = kStated; });
+  Bytes plain = tide_table(100), alone = encode("lzma", plain, huge), xz = encode("xz", plain, huge);
+  EXPECT_EQ(load_number(alone.data() + 1, 4, std::endian::little), kStated) << "as it was stated";
+  EXPECT_EQ(xz[kDictionaryOfXz], k64Mebibytes);
+  EXPECT_EQ(decoded("lzma", alone), plain);
+  EXPECT_EQ(decoded("xz", xz), plain);
 }
 
 TEST(PackSettings, AreToldInWordsThatAPersonKnows) {

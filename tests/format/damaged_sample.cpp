@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "codec/codec.h"
+#include "format/package/formats.h"
 #include "fuzz/pages.h"
 #include "fuzz/seeds.h"
 #include "support/kernel_images.h"
@@ -18,6 +19,7 @@ namespace operculum::test {
 namespace {
 
 constexpr std::uint64_t kMostRead = 1 << 20;  // bytes of an entry
+constexpr std::string_view kOfPages = "-pages";
 
 /// The bytes of a sample with some changed.
 class Patched final : public Source {
@@ -43,33 +45,57 @@ class Patched final : public Source {
   Reads* reads_;
 };
 
-/// Everything that is said when a sample is opened, listed and read to its end.
+/// Everything that is said when a container is listed and read to its end.
+void tell_of(Container& container, std::set<std::string>& told) {
+  container.facts();
+  for (std::size_t i = 0; i < container.entries().size(); ++i) {
+    if (!container.entries()[i].has_data()) continue;
+    try {
+      StreamPtr stream = container.content(i)->stream();
+      Bytes block(64 * 1024);
+      for (std::uint64_t done = 0, count = 1; count > 0 && done < kMostRead; done += count)
+        count = stream->read(block);
+    } catch (const Error& error) {
+      told.insert(error.what());
+    }
+  }
+  for (const Finding& finding : container.findings()) told.insert(finding.text);
+}
+
+/// The same of a sample that is opened as what it is recognised as.
 std::set<std::string> told_of(const SourcePtr& source) {
   std::set<std::string> told;
-  auto tell = [&](const std::string& sentence) { told.insert(sentence); };
   try {
     Held held = open_source(source);
-    if (!held.opened.container) {
-      for (const std::string& sentence : held.opened.almost) tell(sentence);
-      return told;
+    if (held.opened.container) {
+      tell_of(*held, told);
+    } else {
+      told.insert(held.opened.almost.begin(), held.opened.almost.end());
     }
-    held->facts();
-    for (std::size_t i = 0; i < held->entries().size(); ++i) {
-      if (!held->entries()[i].has_data()) continue;
-      try {
-        StreamPtr stream = held->content(i)->stream();
-        Bytes block(64 * 1024);
-        for (std::uint64_t done = 0, count = 1; count > 0 && done < kMostRead; done += count)
-          count = stream->read(block);
-      } catch (const Error& error) {
-        tell(error.what());
-      }
-    }
-    for (const Finding& finding : held->findings()) tell(finding.text);
   } catch (const Error& error) {
-    tell(error.what());
+    told.insert(error.what());
   }
   return told;
+}
+
+/// The same of one that is opened as `format`, as when another layer says what it is.
+void tell_as(const Format& format, const SourcePtr& source, std::set<std::string>& told) {
+  OpenContext context;
+  try {
+    tell_of(*format.open({make_content(source), "sample"}, context), told);
+  } catch (const Error& error) {
+    told.insert(error.what());
+  }
+}
+
+/// The format whose inputs are in the folder of fuzz/corpus that a sample names; null where it is no
+/// format's.
+const Format* format_of(std::string_view name) {
+  if (!name.starts_with(kCorpusSamples)) return nullptr;
+  std::string_view folder = name.substr(kCorpusSamples.size(), name.rfind('/') - kCorpusSamples.size());
+  if (folder.ends_with(kOfPages)) folder.remove_suffix(kOfPages.size());
+  auto found = std::ranges::find(formats(), folder, &Format::id);
+  return found == formats().end() ? nullptr : &*found;
 }
 
 }  // namespace
@@ -102,8 +128,11 @@ const Bytes& named_sample(const std::string& name) {
 
 std::set<std::string> told_of_damage(const std::string& name, const Damage& changes, Reads* reads) {
   auto source = std::make_shared<Patched>(named_sample(name), changes, reads);
-  bool of_pages = name.starts_with(kCorpusSamples) && name.find("-pages/") != std::string::npos;
-  return told_of(of_pages ? fuzz::pages_of(read_up_to(*source, 0, source->size())) : source);
+  bool of_pages = name.starts_with(kCorpusSamples) && name.find(std::string(kOfPages) + "/") != name.npos;
+  SourcePtr image = of_pages ? fuzz::pages_of(read_up_to(*source, 0, source->size())) : SourcePtr(source);
+  std::set<std::string> told = told_of(image);
+  if (const Format* format = format_of(name)) tell_as(*format, image, told);
+  return told;
 }
 
 }  // namespace operculum::test

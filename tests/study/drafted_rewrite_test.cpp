@@ -24,7 +24,7 @@ class DraftedPack {
  public:
   explicit DraftedPack(std::uint64_t number) : pack_(random_pack(number)) {
     OpenContext context;
-    Findings findings = study({make_memory_source(pack_.bytes), "store.hob"}, 16, context);
+    Findings findings = study({{make_memory_source(pack_.bytes), "store.hob"}, 16}, context);
     if (!findings.solved()) return;
     plan_ = layout::compile({"draft.layout", findings.drafts.front().text}, {}, true).plan;
   }

@@ -380,7 +380,7 @@ TEST(StudySearch, ComparesEntriesWithWhatIsRecognised) {
   for (const File& file : files) bytes.bytes(file.data);
   OpenContext context;
   NamedFile file{make_memory_source(bytes.view()), "store.bay"};
-  Findings without = study(file, 4, context), with = study(file, 4, context, {}, anchors);
+  Findings without = study({file, 4}, context), with = study({file, 4, {}, {}, anchors}, context);
   ASSERT_TRUE(with.solved());
   EXPECT_GT(with.drafts.front().hypothesis.bits, without.drafts.front().hypothesis.bits);
   EXPECT_TRUE(std::any_of(with.drafts.front().hypothesis.evidence.begin(),

@@ -16,7 +16,7 @@ namespace {
 using namespace test;
 
 Findings study_bytes(const Bytes& bytes, OpenContext& context) {
-  return study({make_memory_source(bytes), "store.hob"}, 16, context);
+  return study({{make_memory_source(bytes), "store.hob"}, 16}, context);
 }
 
 /// Path and bytes of all that a draft finds.

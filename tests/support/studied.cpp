@@ -40,7 +40,7 @@ std::vector<File> files_in(Container& container) {
 
 Studied studied(const Bytes& bytes, std::vector<std::uint64_t> anchors, OpenContext& context) {
   SourcePtr source = make_memory_source(bytes);
-  study::Findings findings = study::study({source, "store.bay"}, 4, context, {}, std::move(anchors));
+  study::Findings findings = study::study({{source, "store.bay"}, 4, {}, {}, std::move(anchors)}, context);
   if (!findings.solved()) return {"none", {}};
   const std::string& draft = findings.drafts.front().text;
   return {draft, files_in(*opened_by(draft, source, context))};

@@ -85,10 +85,10 @@ void edit_one(Session& session, const EditOptions& options) {
   std::string before = sha256_of(*open_file(file));
   session.data.flush();
   if (editor.ask() != 0) {
-    throw IoError(fmt::format("the editor \"{}\" ended with a failure, so nothing is written; set VISUAL to "
-                              "another one",
-                              escape(editor_command())),
-                  ECANCELED);
+    throw Error(ErrorKind::io,
+                fmt::format("the editor \"{}\" ended with a failure, so nothing is written; set "
+                            "VISUAL to another one",
+                            escape(editor_command())));
   }
   if (sha256_of(*open_file(file)) == before) {
     session.say(Session::Tone::note,
