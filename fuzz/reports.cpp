@@ -78,16 +78,16 @@ void tell_what_is_in_it(const std::string& path) {
   set_limits(context);
   Place place = resolve(path, context, Step::into);
   if (!place.is_container()) return;
-  std::vector<TreeLine> tree;
+  TreeText tree;
   list(
       place, {.selection = {}, .deep = true}, context,
       [&](const Found& found) {
         check_json(json_line(found));
         check_text(csv_line({escape(found.path), escape(found.entry.link_target())}));
-        tree.push_back({found.path, found.entry.kind == EntryKind::folder, ""});
+        tree.add(found.path, found.entry.kind == EntryKind::folder, "");
       },
       [](const std::string&, const Finding& finding) { check_json(json_line(finding)); });
-  check_text(tree_text(tree));
+  tree.draw([](const Shown& line) { check_text(line); });
 }
 
 void tell_what_it_installs(const std::string& path) {

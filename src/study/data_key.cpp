@@ -5,6 +5,8 @@
 
 #include <algorithm>
 #include <array>
+#include <cctype>
+#include <set>
 
 #include "base/text.h"
 #include "base/units.h"
@@ -57,21 +59,40 @@ Bytes freed(const Covered& sample, const DataKey& key, std::size_t most) {
   return plain;
 }
 
-/// Whether they read as lines of words.
+/// Whether they read as words with blanks between them, of many letters: for a key of some letters makes a
+/// text of zeros, too.
 bool reads_as_text(ByteView bytes) {
-  auto printed = std::count_if(bytes.begin(), bytes.end(), is_text_byte);
-  auto letters =
-      std::count_if(bytes.begin(), bytes.end(), [](Byte b) { return b == ' ' || (b | 0x20) >= 'a'; });
-  return printed == static_cast<std::ptrdiff_t>(bytes.size()) && letters * 2 > printed;
+  constexpr std::size_t kLeastText = 48, kLeastLetters = 10, kLongestWord = 15;
+  std::set<Byte> letters;
+  std::size_t blanks = 0, words = 0;
+  for (Byte byte : bytes) {
+    if (!is_text_byte(byte)) return false;
+    if (std::isspace(byte) != 0) ++blanks;
+    if (std::isalpha(byte) == 0) continue;
+    ++words;
+    letters.insert(byte);
+  }
+  return bytes.size() >= kLeastText && letters.size() >= kLeastLetters && words * 2 > bytes.size() &&
+         blanks * kLongestWord > bytes.size();
+}
+
+/// Whether a key may lie over them: then hardly a byte is zero.
+bool may_be_covered(const std::vector<Covered>& samples) {
+  std::ptrdiff_t zeros = 0, all = 0;
+  for (const Covered& sample : samples) {
+    zeros += std::ranges::count(sample.bytes, 0);
+    all += std::ssize(sample.bytes);
+  }
+  return zeros * 8 <= all;
 }
 
 /// How many of the samples are recognised once the key is taken off.
 std::size_t recognised(const std::vector<Covered>& samples, const DataKey& key) {
   std::size_t count = 0;
   for (const Covered& sample : samples) {
-    bool known = reads_as_text(freed(sample, key, kLooked)) ||
-                 leaf_in_front(*make_memory_source(freed(sample, key, sample.bytes.size())));
-    count += known ? 1 : 0;
+    auto leaf = leaf_in_front(*make_memory_source(freed(sample, key, sample.bytes.size())));
+    bool whole = leaf && leaf->end > leaf->begin;
+    count += whole || reads_as_text(freed(sample, key, kLooked)) ? 1 : 0;
   }
   return count;
 }
@@ -162,7 +183,9 @@ std::string cipher_of(const DataKey& key, const Hypothesis& found) {
 void find_data_key(Hypothesis& found, const Subject& subject) {
   constexpr std::size_t kLeastRecognised = 2;
   std::vector<Covered> samples = covered_entries(found, subject);
-  if (samples.size() < kLeastRecognised || recognised(samples, {{0}, false, 0}) > 0) return;
+  if (samples.size() < kLeastRecognised || !may_be_covered(samples) ||
+      recognised(samples, {{0}, false, 0}) > 0)
+    return;
   KeyGuesses guesses(found.placement.offset.has_value());
   for (std::size_t i = 0; i < std::min(samples.size(), kGuessedFrom); ++i)
     for (std::string_view mark : leaf_marks()) guesses.from_mark(samples[i], mark);

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <cctype>
+#include <set>
 
 #include "base/path_parts.h"
 #include "base/text.h"
@@ -14,6 +15,8 @@
 
 namespace operculum::study {
 namespace {
+
+constexpr const char* kOther = "a second text; it may be empty";
 
 class Writer {
  public:
@@ -295,6 +298,7 @@ class Writer {
       at = shape_.before;
     }
     gap(at, shape_.fixed());
+    if (shape_.other == OtherText::at_end) line("  other text until 0", kOther);
     if (shape_.data_behind && placement_.counts_rest) {
       line("  body bytes to end");
       text_.within(false);
@@ -341,6 +345,7 @@ class Writer {
 
   void text_field() {
     if (shape_.text == TextEnd::zero) {
+      if (shape_.other == OtherText::in_front) line("  other text until 0", kOther);
       line("  name text until 0");
       return;
     }
@@ -553,8 +558,17 @@ class Writer {
     return found_.nesting->kind == Nesting::Kind::parent ? "path_of(item)" : "path_of(n)";
   }
 
+  /// Whether it takes the other text, too, to tell records apart.
+  bool names_come_again() const {
+    const std::vector<std::string>& names = found_.grid.texts;
+    return shape_.other != OtherText::none &&
+           std::set<std::string_view>(names.begin(), names.end()).size() < names.size();
+  }
+
   std::string own_name(std::string_view item) const {
     std::string name = fmt::format("{}.name", item);
+    if (names_come_again())
+      name = fmt::format("(if {0}.other == \"\" then {0}.name else \"{{{0}.other}}/{{{0}.name}}\")", item);
     if (found_.names && !found_.names->place) {
       name = "names[n]";
     } else if (found_.names) {

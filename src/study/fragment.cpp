@@ -31,7 +31,9 @@ class Ends {
       ByteView row = bytes(grid_.begin - std::min(grid_.begin, shape_.fixed()), shape_.fixed());
       return grid_.begin >= shape_.fixed() && fits_in_front(row, first) && named(row);
     }
-    if (shape_.align > 1 || shape_.text != TextEnd::zero || grid_.begin < shape_.fixed() + 2) return false;
+    if (shape_.align > 1 || shape_.text != TextEnd::zero || shape_.other != OtherText::none ||
+        grid_.begin < shape_.fixed() + 2)
+      return false;
     // The first name may have been cut, too.
     std::uint64_t begin = grid_.begin;
     while (shape_.before == 0 && begin > grid_.space->at && is_ascii_name_byte(byte_at(begin - 1))) --begin;

@@ -58,6 +58,12 @@ Grid text_grid(const SpacePtr& space, std::uint64_t begin, const Shape& shape, s
     std::size_t start = at;
     if (bytes.size() - at < shape.before) break;
     at += shape.before;
+    std::size_t fixed_end = at;
+    if (shape.other == OtherText::in_front) {
+      auto taken = read_other_text(bytes, at);
+      if (!taken) break;
+      at += *taken;
+    }
     auto text = read_text(bytes, at, shape);
     bool closing =
         !text && shape.text == TextEnd::zero && at < bytes.size() && bytes[at] == 0 && !grid.texts.empty();
@@ -65,11 +71,17 @@ Grid text_grid(const SpacePtr& space, std::uint64_t begin, const Shape& shape, s
     if (!text) break;
     std::size_t after = at + text->taken;
     if (after > bytes.size() || bytes.size() - after < shape.after) break;
+    std::size_t end = after + shape.after;
+    if (shape.other == OtherText::at_end) {
+      auto taken = read_other_text(bytes, end);
+      if (!taken) break;
+      end += *taken;
+    }
     grid.cells.insert(grid.cells.end(), bytes.begin() + static_cast<std::ptrdiff_t>(start),
-                      bytes.begin() + static_cast<std::ptrdiff_t>(start + shape.before));
+                      bytes.begin() + static_cast<std::ptrdiff_t>(fixed_end));
     grid.cells.insert(grid.cells.end(), bytes.begin() + static_cast<std::ptrdiff_t>(after),
                       bytes.begin() + static_cast<std::ptrdiff_t>(after + shape.after));
-    at = first + round_up(after + shape.after - first, shape.align);
+    at = first + round_up(end - first, shape.align);
     grid.texts.emplace_back(text->text);
     grid.starts.push_back(space->at + start);
     grid.ends.push_back(space->at + at);

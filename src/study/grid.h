@@ -12,6 +12,10 @@ namespace operculum::study {
 /// of a `counted` one the length takes as many bytes as it needs, as other numbers do.
 enum class TextEnd { none, sized, zero, word, counted };
 
+/// Where another text stands in a record with a text that ends with a zero. It ends with one, too, and may be
+/// empty.
+enum class OtherText { none, in_front, at_end };
+
 /// What a word of an index that is written as text is.
 enum class WordKind { text, decimal, hexadecimal };
 
@@ -26,7 +30,8 @@ struct Shape {
   NumberForm length;   ///< of the text, where it is sized
   unsigned unit = 1;   ///< bytes that one of that length counts
   unsigned align = 1;  ///< records are filled up to a multiple of this, counted from the start of the first
-  bool data_behind = false;  ///< each record is a header, and its data lies behind it
+  bool data_behind = false;           ///< each record is a header, and its data lies behind it
+  OtherText other = OtherText::none;  ///< right in front of the text, or behind all else
 
   std::size_t fixed() const { return before + after; }
   bool operator==(const Shape&) const = default;

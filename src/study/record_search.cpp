@@ -24,7 +24,9 @@ struct TextChain {
   std::size_t at = 0;      ///< of the first name's length, or of the name, in the space's bytes
   std::size_t second = 0;  ///< of the second name
   std::size_t rows = 0;
-  bool inside = false;  ///< a letter stands in front of each name: they may begin earlier
+  bool inside = false;     ///< a letter stands in front of each name: they may begin earlier
+  std::size_t others = 0;  ///< names with another text that is not empty, where the shape has one
+  bool has_other() const { return shape.other != OtherText::none; }
 };
 
 /// Where names of one shape begin in a window, each read once.
@@ -38,7 +40,8 @@ class Names {
 
   /// Adds the chains whose names lie `gap` fixed bytes apart. From the last name to the first, so that each
   /// is counted once, however many chains lead to it.
-  void chains(std::size_t gap, std::size_t align, std::vector<TextChain>& all) {
+  void chains(std::size_t gap, std::size_t align, bool other, std::vector<TextChain>& all) {
+    other_ = other;
     rows_.assign(taken_.size(), 0);
     ends_.assign(taken_.size(), 0);
     led_to_.assign(taken_.size(), false);
@@ -58,6 +61,7 @@ class Names {
       TextChain chain{shape_, at, after(at, gap, align), rows_[at]};
       chain.shape.before = gap;
       chain.shape.align = static_cast<unsigned>(align);
+      chain.shape.other = other ? OtherText::in_front : OtherText::none;
       chain.inside = inside(chain);
       all.push_back(chain);
     }
@@ -77,7 +81,10 @@ class Names {
 
   /// Records are aligned from the start of the first one on: distances are multiples.
   std::size_t after(std::size_t at, std::size_t gap, std::size_t align) const {
-    return at + static_cast<std::size_t>(round_up(taken_[at] + gap, align));
+    std::size_t next = at + static_cast<std::size_t>(round_up(taken_[at] + gap, align));
+    if (!other_ || next >= taken_.size()) return next;
+    if (bytes_[next] == 0) return next + 1;
+    return taken_[next] == 0 ? taken_.size() : next + taken_[next];
   }
 
   ByteView bytes_;
@@ -85,13 +92,22 @@ class Names {
   std::vector<std::uint32_t> taken_;  // bytes of the name that begins there; 0: none
   std::vector<std::uint32_t> rows_, ends_;
   std::vector<bool> led_to_;
+  bool other_ = false;  // another text stands in front of each name
 };
 
-/// Where the name behind the one at `at` would be; nothing when there is none at `at`.
-std::optional<std::size_t> next_name(const TextChain& chain, ByteView bytes, std::size_t at) {
+/// Where the name behind the one at `at` would be, and the other text in front of it; nothing when there is
+/// no name at `at`.
+struct NextName {
+  std::size_t other, name;
+};
+std::optional<NextName> next_name(const TextChain& chain, ByteView bytes, std::size_t at) {
   auto text = read_text(bytes, at, chain.shape);
   if (!text) return std::nullopt;
-  return at + static_cast<std::size_t>(round_up(text->taken + chain.shape.before, chain.shape.align));
+  std::size_t next =
+      at + static_cast<std::size_t>(round_up(text->taken + chain.shape.before, chain.shape.align));
+  if (!chain.has_other()) return NextName{next, next};
+  auto other = read_other_text(bytes, next);
+  return other ? std::optional(NextName{next, next + *other}) : std::nullopt;
 }
 
 /// Counts the names of a chain, beyond the window, too.
@@ -101,7 +117,8 @@ void follow(TextChain& chain, ByteView bytes) {
     if (chain.rows == 1) chain.second = at;
     auto next = next_name(chain, bytes, at);
     if (!next) break;
-    at = *next;
+    chain.others += next->name > next->other + 1 ? 1 : 0;
+    at = next->name;
   }
 }
 
@@ -111,7 +128,7 @@ bool leads_to(const TextChain& chain, ByteView bytes, std::size_t at) {
   while (here < at) {
     auto next = next_name(chain, bytes, here);
     if (!next) return false;
-    here = *next;
+    here = next->name;
   }
   return here == at;
 }
@@ -122,7 +139,8 @@ std::vector<TextChain> find_chains(ByteView bytes, std::size_t most) {
     Names names(bytes, std::min(bytes.size(), most), shape);
     for (std::size_t align : {1u, 4u}) {
       for (std::size_t gap = shape.text == TextEnd::zero ? 2 : 0; gap <= kMostFixedBytes; ++gap) {
-        if (align == 1 || gap % align == 0 || gap <= 16) names.chains(gap, align, chains);
+        if (align == 1 || gap % align == 0 || gap <= 16) names.chains(gap, align, false, chains);
+        if (align == 1 && shape.text == TextEnd::zero) names.chains(gap, align, true, chains);
       }
     }
   }
@@ -146,7 +164,9 @@ std::vector<TextChain> find_chains(ByteView bytes, std::size_t most) {
     kept.push_back(from_second);
   }
   for (TextChain& chain : kept) follow(chain, bytes);
-  std::erase_if(kept, [](const TextChain& chain) { return chain.rows < kLeastNamed; });
+  std::erase_if(kept, [](const TextChain& chain) {
+    return chain.rows < kLeastNamed || (chain.has_other() && chain.others == 0);
+  });
   return kept;
 }
 
@@ -173,6 +193,39 @@ std::vector<Pair> pairs_split(const std::vector<Pair>& pairs, std::size_t fixed,
     all.push_back(std::move(pair));
   }
   return all;
+}
+
+/// Where records of a chain may be said to begin, and how many of the fixed bytes lie in front of the name.
+struct RecordCut {
+  Shape shape;
+  std::size_t begin;  ///< of the first one, in the window
+};
+
+std::vector<RecordCut> cuts_of(const TextChain& chain, ByteView bytes) {
+  constexpr std::size_t kMostOther = 64;  // bytes
+  const std::size_t fixed = chain.shape.before;
+  std::vector<RecordCut> cuts;
+  auto add = [&](std::size_t front, std::size_t before, OtherText other) {
+    if (front < before) return;
+    Shape shape = chain.shape;
+    shape.before = before;
+    shape.after = fixed - before;
+    shape.other = other;
+    cuts.push_back({shape, front - before});
+  };
+  if (!chain.has_other()) {
+    for (std::size_t before = 0; before <= fixed; ++before) add(chain.at, before, OtherText::none);
+    return cuts;
+  }
+  add(chain.at, 0, OtherText::at_end);
+  if (chain.at == 0 || bytes[chain.at - 1] != 0) return cuts;
+  std::size_t front = chain.at - 1;  // of the other text: where it is empty, and as long as it can be
+  std::vector<std::size_t> fronts = {front};
+  while (front > 0 && chain.at - front < kMostOther && is_name_byte(bytes[front - 1])) --front;
+  if (front + 1 < chain.at) fronts.push_back(front);
+  for (std::size_t one : fronts)
+    for (std::size_t before = 0; before <= fixed; ++before) add(one, before, OtherText::in_front);
+  return cuts;
 }
 
 }  // namespace
@@ -215,18 +268,16 @@ std::vector<Hypothesis> search_records(const SpacePtr& space, const Subject& sub
       for (std::uint64_t number : numbers) {
         if (number <= chain.rows && number + 2 >= chain.rows) counts.insert(number);
       }
-      Grid rows = text_grid(space, window + chain.second - fixed, chain.shape, kNamedPaired);
+      // All fixed bytes in front of the second name, and the other text.
+      std::size_t behind_first = chain.at + read_text(bytes, chain.at, chain.shape)->taken;
+      std::size_t second = chain.has_other() ? behind_first : chain.second - fixed;
+      Grid rows = text_grid(space, window + second, chain.shape, kNamedPaired);
       std::vector<Pair> pairs = find_pairs(rows, space->file_size, std::vector<bool>(fixed, true));
-      for (std::size_t before = 0; before <= fixed; ++before) {
-        if (chain.at < before) break;
-        std::vector<Pair> here = pairs_split(pairs, fixed, before);
-        Shape shape = chain.shape;
-        shape.before = before;
-        shape.after = fixed - before;
-        if (shape.align > 1 && (from + chain.at - before) % shape.align != 0 && before % shape.align != 0)
-          continue;
+      for (const auto& [shape, begin] : cuts_of(chain, bytes)) {
+        std::vector<Pair> here = pairs_split(pairs, fixed, shape.before);
+        if (shape.align > 1 && (from + begin) % shape.align != 0 && shape.before % shape.align != 0) continue;
         for (std::uint64_t count : counts) {
-          Grid grid = text_grid(space, window + chain.at - before, shape, count);
+          Grid grid = text_grid(space, window + begin, shape, count);
           if (grid.count + 1 < count || grid.rows() < kLeastNamed) continue;
           if (window == space->at && chain.at <= kSizesNearFront) {
             if (auto found = explain(grid, frame, {})) keep_best(best, std::move(*found));

@@ -74,6 +74,14 @@ std::optional<RecordText> read_text(ByteView bytes, std::size_t at, const Shape&
   return is_name(found.text) ? std::optional(found) : std::nullopt;
 }
 
+std::optional<std::size_t> read_other_text(ByteView bytes, std::size_t at) {
+  if (at >= bytes.size()) return std::nullopt;
+  if (bytes[at] == 0) return 1;
+  static const Shape kEnded = name_shapes().front();
+  auto text = read_text(bytes, at, kEnded);
+  return text ? std::optional(text->taken) : std::nullopt;
+}
+
 bool is_inside_text(ByteView bytes, std::size_t at) {
   std::size_t printed = 0;
   while (printed < at && printed <= kMostLikeLetters && is_ascii_name_byte(bytes[at - 1 - printed]))

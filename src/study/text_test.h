@@ -43,6 +43,10 @@ struct RecordText {
 /// The text of a record of `shape` at `at`; nothing when there is none.
 std::optional<RecordText> read_text(ByteView bytes, std::size_t at, const Shape& shape);
 
+/// How many bytes a text with a zero behind it takes at `at`, that zero among them; it may be empty. Nothing
+/// when there is none.
+std::optional<std::size_t> read_other_text(ByteView bytes, std::size_t at);
+
 /// Whether the bytes could be a tag: letters and digits, with some of `filling` behind them.
 bool is_tag(ByteView bytes, std::string_view filling);
 

@@ -1,5 +1,7 @@
 #include <gtest/gtest.h>
 
+#include <algorithm>
+
 #include "base/readable_text.h"
 #include "report/hex_view.h"
 #include "report/records.h"
@@ -43,17 +45,41 @@ TEST(Csv, DisarmsCellsThatASpreadsheetWouldRun) {
             "\"'=cmd|calc\",\"'+1\",\"'-1\",\"'@SUM(A1)\",\"'\t=1\",1=2\r\n");
 }
 
+std::string drawn(const TreeText& tree) {
+  std::string text;
+  tree.draw([&](const Shown& line) { text += line.text(); });
+  return text;
+}
+
 TEST(Tree, PutsWhatLiesVeryDeepOnOneLine) {
   std::string path;
   for (int i = 0; i < 5000; ++i) path += "a/";
-  std::string text = tree_text({{path + "f", false, ""}}).text();
+  TreeText tree;
+  tree.add(path + "f", false, "");
+  std::string text = drawn(tree);
   EXPECT_LT(text.size(), 100'000u) << "indents of 5,000 levels would take megabytes";
   EXPECT_TRUE(text.ends_with("a/a/f\n")) << text.substr(text.size() - 20);
 }
 
 TEST(Tree, FillsInMissingFoldersAndEscapesNames) {
-  EXPECT_EQ(tree_text({{"a/b/c.txt", false, "  5 B"}, {"a", true, ""}, {"x\x1b", false, ""}}),
-            "├─ a/\n│  └─ b/\n│     └─ c.txt  5 B\n└─ x\\x1b\n");
+  TreeText tree;
+  EXPECT_TRUE(tree.empty());
+  tree.add("a/b/c.txt", false, "  5 B");
+  tree.add("a", true, " -> b");
+  tree.add("x\x1b", false, "");
+  tree.add("a/d.txt", false, "");
+  EXPECT_EQ(drawn(tree), "├─ a/ -> b\n│  ├─ b/\n│  │  └─ c.txt  5 B\n│  └─ d.txt\n└─ x\\x1b\n");
+}
+
+TEST(Tree, KeepsLittleOfEachEntry) {
+  constexpr std::size_t kEntries = 10'000;
+  TreeText tree;
+  std::size_t kept = 0;
+  for (std::size_t i = 0; i < kEntries; ++i)
+    kept += tree.add("drawer-" + std::to_string(i / 50) + "/specimen-" + std::to_string(i) + ".txt", false,
+                     "  12 B");
+  EXPECT_LE(kept / kEntries, 120u) << "bytes an entry";
+  EXPECT_EQ(std::ranges::count(drawn(tree), '\n'), static_cast<std::ptrdiff_t>(kEntries + kEntries / 50));
 }
 
 TEST(Json, SurvivesBytesThatAreNoText) {

@@ -123,11 +123,10 @@ class Listing {
     tally_.add(entry);
     if (session_.context.names_in.empty()) names_.look(entry.path);
     if (options_.tree) {
-      session_.context.limits.count_retained(found.path.size() + sizeof(TreeLine));
       std::string note =
           entry.has_data() && entry.size_known() ? fmt::format("  {}", human_size(entry.size)) : "";
       if (!entry.link_target().empty()) note = fmt::format(" -> {}", escape(entry.link_target()));
-      tree_.push_back({found.path, entry.kind == EntryKind::folder, std::move(note)});
+      session_.context.limits.count_retained(tree_.add(found.path, entry.kind == EntryKind::folder, note));
       return;
     }
     std::string digest = options_.digest.empty() || !entry.has_data() ? "" : digest_of(found);
@@ -193,7 +192,7 @@ class Listing {
   void finish() {
     if (options_.tree && !tree_.empty()) {
       begin();
-      session_.data.write(tree_text(tree_));
+      tree_.draw([&](const Shown& line) { session_.data.write(line); });
     }
     auto size = [](const Entry& entry) { return entry.size_known() ? entry.size : 0; };
     std::vector<std::size_t> order(kept_.size());  // sorting what is kept itself would want room for it twice
@@ -275,7 +274,7 @@ class Listing {
   EntryTable table_;
   MessageFold fold_{session_};
   std::deque<Kept> kept_;
-  std::vector<TreeLine> tree_;
+  TreeText tree_;
   Counts tally_;
   NameEncoding names_;
   bool begun_ = false;

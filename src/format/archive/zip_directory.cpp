@@ -10,6 +10,7 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "base/units.h"
+#include "io/read_ahead.h"
 
 namespace operculum::zip {
 namespace {
@@ -237,14 +238,26 @@ std::optional<std::uint64_t> locate_directory(const Source& source, const EndRec
   return std::nullopt;
 }
 
+namespace {
+
+/// The bytes of a directory; of a large one they are read while what came before is looked at.
+StreamPtr stream_of(SourcePtr source, const DirectoryPlace& place) {
+  constexpr std::uint64_t kLarge = 4 << 20;
+  if (place.end.begin <= place.at) return make_source_stream(std::move(source), place.at, UINT64_MAX);
+  std::uint64_t size = place.end.begin - place.at;
+  StreamPtr stream = make_source_stream(std::move(source), place.at, size);
+  return size < kLarge ? std::move(stream) : make_read_ahead(std::move(stream));
+}
+
+}  // namespace
+
 DirectoryReader::DirectoryReader(SourcePtr source, const DirectoryPlace& place, const OpenContext& context,
                                  Container& findings, Detail detail)
     : directory_(place),
       context_(context),
       findings_(findings),
       detail_(detail),
-      input_(make_source_stream(std::move(source), place.at,
-                                place.end.begin > place.at ? place.end.begin - place.at : UINT64_MAX)),
+      input_(stream_of(std::move(source), place)),
       front_(place.end.begin) {}
 
 bool DirectoryReader::next(Entry& entry) {

@@ -177,7 +177,7 @@ Unwrapped unwrap(const SourcePtr& bytes, const Section& section, SpoolBudget& bu
     return section.type == Section::packed ? unwrap_packed(bytes, section, budget)
                                            : unwrap_guided(bytes, section, budget);
   } catch (const Unsupported& error) {
-    return {.name = "packed", .fault = fmt::format("Unsupported: {}", error.what())};
+    return {.name = "packed", .fault = error.what()};
   } catch (const Malformed& error) {
     return {.name = "packed", .fault = error.what()};
   }
