@@ -17,11 +17,15 @@ namespace {
 constexpr std::uint32_t kUsualLevel = 6;  // xz's own default
 constexpr std::size_t kAloneHeader = 13;  // 5 property bytes, then the unpacked size
 constexpr std::size_t kPropertiesSize = 5, kDictionaryAt = 1;
-/// The dictionary that the packed data is to state, in bytes.
+/// The dictionary that the packed data is to state, in bytes: what the original states, unless decoders would
+/// refuse that.
 std::uint32_t stated_dictionary(const PackSettings& settings, std::uint32_t of_level) {
-  if (settings.dictionary_size) return *settings.dictionary_size;
-  if (settings.properties.size() != kPropertiesSize) return of_level;
-  return load_little<std::uint32_t>(settings.properties.data() + kDictionaryAt);
+  constexpr std::uint32_t kMostStated = 512 << 20;
+  std::uint32_t stated = of_level;
+  if (settings.properties.size() == kPropertiesSize)
+    stated = load_little<std::uint32_t>(settings.properties.data() + kDictionaryAt);
+  if (settings.dictionary_size) stated = *settings.dictionary_size;
+  return stated > kMostStated ? kLargestDictionary : stated;
 }
 
 lzma_options_lzma options_of(const PackSettings& settings) {

@@ -122,8 +122,9 @@ Shown study_summary(const StudyReport& report) {
                 best.trial.read - best.trial.failed, counted(best.trial.read, "entry", "entries"),
                 percent(best.trial.explained));
   if (!best.learned_from.empty())
-    text += shown("That was found out from {}, which tells more; its places are named here.\n",
-                  escape(best.learned_from));
+    text += shown(
+        "That was found out from {}, which tells more; numbers and places told here are of that file.\n",
+        escape(best.learned_from));
   else if (report.kin > 0)
     text +=
         shown("It opens {} of {} as well.\n", best.fits, counted(report.kin, "other file", "other files"));

@@ -14,7 +14,8 @@ namespace {
 
 constexpr std::size_t kMostStart = 48, kMostSide = 40, kMostTail = 64, kMostFixed = 96,
                       kUsualHeader = 32;  // bytes
-constexpr std::size_t kLeastLinks = 3, kLeastEarly = 12, kMostLinks = 200'000, kLinksRead = 4096;
+constexpr std::size_t kLeastLinks = 3, kFewLinks = 12, kLeastEarly = 12, kMostLinks = 200'000,
+                      kLinksRead = 4096;
 constexpr std::uint64_t kMostIdle = 40;   // entries of next to nothing, one behind the other
 constexpr double kEnough = 40;            // bits
 constexpr double kBitsOfEnd = 40;         // against a way that does not end with the file
@@ -222,8 +223,8 @@ class ChainSearch {
     if (walk.bits < enough) return;
     if (early) walk.bits -= kBitsOfEnd;
     if (walk.bits + 30 < most_bits_) return;
-    // One large number leads far by chance, but not from one name to the next.
-    bool named = !nameless && !early && walk.bits >= 1.5 * kEnough;
+    // One large number leads far by chance, but among a few it does not lead from one name to the next.
+    bool named = !nameless && !early && walk.rows <= kFewLinks && walk.bits >= 1.5 * kEnough;
     if (!named && walk.largest * 4 > walk.all * 3 + 4096) return;
     if (nameless && !link.tagged && is_led_from_anywhere(start, link, walk)) return;
     most_bits_ = std::max(most_bits_, walk.bits);

@@ -18,8 +18,8 @@ namespace operculum::study {
 namespace {
 
 constexpr std::size_t kMostCovered = 8, kMostKeyGuesses = 96, kMostLength = 16, kGuessedFrom = 3;
-constexpr std::uint64_t kLeastCovered = 16, kMostOfOne = 1 << 20;  // bytes of an entry
-constexpr std::size_t kLooked = 4096;                              // bytes of an entry that is to be a text
+constexpr std::uint64_t kLeastCovered = 16, kMostOfOne = 256 << 10;  // bytes of an entry
+constexpr std::size_t kLooked = 4096;                                // bytes of an entry that is to be a text
 
 /// Bytes that are laid over data by exclusive or.
 struct DataKey {
@@ -42,12 +42,13 @@ struct Covered {
 std::vector<Covered> covered_entries(const Hypothesis& found, const Subject& subject) {
   std::vector<DataRun> runs = data_runs(found);
   std::erase_if(runs, [&](const DataRun& run) {
-    return run.size < kLeastCovered || run.at > subject.size() || run.size > subject.size() - run.at;
+    return run.size < kLeastCovered || run.size > std::min(kMostOfOne, subject.size()) ||
+           run.at > subject.size() - run.size;
   });
   std::vector<Covered> samples;
   std::size_t step = std::max<std::size_t>(1, runs.size() / kMostCovered);
   for (std::size_t i = 0; i < runs.size() && samples.size() < kMostCovered; i += step)
-    samples.push_back({runs[i].at, subject.read(runs[i].at, std::min(runs[i].size, kMostOfOne))});
+    samples.push_back({runs[i].at, subject.read(runs[i].at, runs[i].size)});
   return samples;
 }
 
@@ -86,18 +87,23 @@ bool may_be_covered(const std::vector<Covered>& samples) {
   return zeros * 8 <= all;
 }
 
-/// How many of the samples are recognised once the key is taken off.
-std::size_t recognised(const std::vector<Covered>& samples, const DataKey& key) {
-  std::size_t count = 0;
-  for (const Covered& sample : samples) {
-    auto leaf = leaf_in_front(*make_memory_source(freed(sample, key, sample.bytes.size())));
-    bool whole = leaf && leaf->end > leaf->begin;
-    count += whole || reads_as_text(freed(sample, key, kLooked)) ? 1 : 0;
-  }
-  return count;
+/// Whether an entry is recognised once the key is taken off.
+bool is_known(const Covered& sample, const DataKey& key) {
+  Bytes front = freed(sample, key, kLooked);
+  if (reads_as_text(front)) return true;
+  static const std::vector<std::string_view> kMarks = leaf_marks();
+  if (std::ranges::none_of(kMarks, [&](std::string_view mark) { return starts_with(front, mark); }))
+    return false;
+  auto leaf = leaf_in_front(*make_memory_source(freed(sample, key, sample.bytes.size())));
+  return leaf && leaf->end > leaf->begin;
 }
 
-/// KeyGuesses, each once.
+std::size_t known_of(const std::vector<Covered>& samples, const DataKey& key) {
+  return static_cast<std::size_t>(
+      std::ranges::count_if(samples, [&](const Covered& sample) { return is_known(sample, key); }));
+}
+
+/// Guesses, each once.
 class KeyGuesses {
  public:
   explicit KeyGuesses(bool placed) : placed_(placed) {}
@@ -183,8 +189,7 @@ std::string cipher_of(const DataKey& key, const Hypothesis& found) {
 void find_data_key(Hypothesis& found, const Subject& subject) {
   constexpr std::size_t kLeastRecognised = 2;
   std::vector<Covered> samples = covered_entries(found, subject);
-  if (samples.size() < kLeastRecognised || !may_be_covered(samples) ||
-      recognised(samples, {{0}, false, 0}) > 0)
+  if (samples.size() < kLeastRecognised || !may_be_covered(samples) || known_of(samples, {{0}, false, 0}) > 0)
     return;
   KeyGuesses guesses(found.placement.offset.has_value());
   for (std::size_t i = 0; i < std::min(samples.size(), kGuessedFrom); ++i)
@@ -193,7 +198,7 @@ void find_data_key(Hypothesis& found, const Subject& subject) {
   const DataKey* best = nullptr;
   std::size_t most = 0;
   for (const DataKey& key : guesses.all()) {
-    std::size_t count = recognised(samples, key);
+    std::size_t count = known_of(samples, key);
     bool better = count > most || (count == most && best != nullptr && key.bytes.size() < best->bytes.size());
     if (better) most = count, best = &key;
   }

@@ -295,7 +295,8 @@ void tell_parts(const Place& place, Identification& out) {
 void name_leaf(const Place& place, const OpenContext& context, Identification& out) {
   Probe probe = make_probe(*place.content, place.name);
   KindReader reader(context);
-  KindReader::Told told = reader.tell(probe, place.name);
+  KindReader::Told told =
+      place.layers.empty() ? reader.tell_leaf(probe, place.name) : reader.tell(probe, place.name);
   out.kind = told.kind;
   out.media_type = told.media_type;
   out.description = reader.describe(probe);

@@ -67,6 +67,11 @@ bool has_script_ending(std::string_view name) {
                      [&](std::string_view ending) { return lower.ends_with(ending); });
 }
 
+/// The kind of a file that is no container.
+std::string_view leaf_kind(std::string_view by_content, std::string_view name) {
+  return by_content == "text" && has_script_ending(name) ? "script" : by_content;
+}
+
 std::string_view kind_of_type(std::string_view media_type) {
   auto rule = std::find_if(std::begin(kRules), std::end(kRules),
                            [&](const Rule& one) { return media_type.starts_with(one.type); });
@@ -95,13 +100,29 @@ KindReader::~KindReader() {
   if (words_ != nullptr) magic_close(words_);
 }
 
+/// By its first bytes, which are not none.
+KindReader::Told KindReader::glance(ByteView head) {
+  auto quick = quick_kind(head, head.size() < kKindHead);
+  if (quick && !quick->media_type.empty()) return {quick->kind, std::string(quick->media_type)};
+  std::string media_type = media_type_of(head);
+  std::string_view kind = kind_of_type(media_type);
+  return {kind, std::move(media_type)};
+}
+
 KindReader::Told KindReader::tell(Probe& probe, std::string_view name) {
   ByteView head = probe.head(kKindHead);
   if (head.empty()) return {"empty", "inode/x-empty"};
-  auto quick = quick_kind(head, head.size() < kKindHead);
-  bool certain = quick && !quick->media_type.empty();
-  std::string media_type = certain ? std::string(quick->media_type) : media_type_of(head);
-  return {kind_by(probe, name, [&] { return certain ? quick->kind : kind_of_type(media_type); }), media_type};
+  Told told = glance(head);
+  told.kind = kind_by(probe, name, [&] { return told.kind; });
+  return told;
+}
+
+KindReader::Told KindReader::tell_leaf(Probe& probe, std::string_view name) {
+  ByteView head = probe.head(kKindHead);
+  if (head.empty()) return {"empty", "inode/x-empty"};
+  Told told = glance(head);
+  told.kind = starts_with(head, "#!") ? "script" : leaf_kind(told.kind, name);
+  return told;
 }
 
 std::string_view KindReader::kind(Probe& probe, std::string_view name) {
@@ -125,9 +146,7 @@ std::string_view KindReader::kind_by(Probe& probe, std::string_view name, Otherw
   const Format* format = recognise(probe);
   if (format == nullptr) format = recognise_described(probe, context_);
   if (format != nullptr) return format->kind;
-  if (script) return "script";
-  std::string_view kind = otherwise();
-  return kind == "text" && has_script_ending(name) ? "script" : kind;
+  return script ? "script" : leaf_kind(otherwise(), name);
 }
 
 std::string KindReader::describe(Probe& probe) {

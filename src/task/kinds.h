@@ -30,12 +30,15 @@ class KindReader {
   /// By content: what the probe can reach tells containers, the first kKindHead bytes the rest. The name only
   /// tells scripts from other text.
   Told tell(Probe& probe, std::string_view name);
+  /// The same of what is known to be no container.
+  Told tell_leaf(Probe& probe, std::string_view name);
   /// The kind alone, which is quicker: libmagic is asked only where a glance is not enough (quick_kind.h).
   std::string_view kind(Probe& probe, std::string_view name);
   /// In words, as far as libmagic goes: a guess. Empty when it has none.
   std::string describe(Probe& probe);
 
  private:
+  Told glance(ByteView head);
   std::string media_type_of(ByteView head);
   template <typename Otherwise>
   std::string_view kind_by(Probe& probe, std::string_view name, Otherwise otherwise);

@@ -23,17 +23,16 @@ std::string OutputNames::free_name(const std::string& path) {
   unsigned& number = numbers_.try_emplace(key(path), 1).first->second;
   for (;;) {
     std::string candidate = numbered(path, ++number);
-    if (!taken_.contains(key(candidate))) return candidate;
+    if (taken_.find(key(candidate)) == none) return candidate;
   }
 }
 
 std::string OutputNames::place_folder(const std::string& path, std::string& remark) {
   if (auto moved = moved_.find(path); moved != moved_.end()) return moved->second;
   std::string placed = place_parents(path, remark);
-  auto [place, is_new] = taken_.try_emplace(key(placed), Kind::folder);
-  if (is_new || place->second == Kind::folder) return placed;
+  if (taken_.mark(key(placed), folder_name) != file_name) return placed;
   std::string other = free_name(placed);
-  taken_.emplace(key(other), Kind::folder);
+  taken_.mark(key(other), folder_name);
   moved_.emplace(path, other);
   add_remark(remark, "a file of the same name as its folder came first");
   return other;
@@ -92,20 +91,20 @@ OutputNames::Given OutputNames::file(std::string_view stored, Duplicates duplica
   if (safe.path.empty()) return given;
   given.path = place_parents(safe.path, given.remark);
   if (std::string again = own_again(stored); !again.empty()) given.path = std::move(again);
-  auto [place, is_new] = taken_.try_emplace(key(given.path), Kind::file);
-  if (is_new) {
+  TextMarks::Mark before = taken_.mark(key(given.path), file_name);
+  if (before == none) {
     note_owner(given.path, stored);
   } else {
-    bool own = place->second == Kind::file && is_owner(given.path, stored);
+    bool own = before == file_name && is_owner(given.path, stored);
     if (own && duplicates == Duplicates::replace) {
       given.replaces = true;
       add_remark(given.remark, "stored again; the later one replaces the earlier one");
     } else {
-      add_remark(given.remark, place->second == Kind::folder ? "a folder of the same name came first"
-                               : own                         ? "another entry has the same name"
-                                                             : "another entry would have the same name");
+      add_remark(given.remark, before == folder_name ? "a folder of the same name came first"
+                               : own                 ? "another entry has the same name"
+                                                     : "another entry would have the same name");
       given.path = free_name(given.path);
-      taken_.emplace(key(given.path), Kind::file);
+      taken_.mark(key(given.path), file_name);
       note_owner(given.path, stored);
     }
   }
@@ -116,8 +115,7 @@ OutputNames::Given OutputNames::file(std::string_view stored, Duplicates duplica
 std::string OutputNames::given_to(std::string_view stored) const {
   auto renamed = renamed_.find(std::string(stored));
   std::string path = renamed == renamed_.end() ? std::string(stored) : renamed->second;
-  auto place = taken_.find(key(path));
-  return place != taken_.end() && place->second == Kind::file ? path : "";
+  return taken_.find(key(path)) == file_name ? path : "";
 }
 
 }  // namespace operculum

@@ -4,6 +4,7 @@
 #include <unordered_map>
 #include <vector>
 
+#include "base/text_marks.h"
 #include "io/safe_path.h"
 
 namespace operculum {
@@ -30,7 +31,7 @@ class OutputNames {
   std::string given_to(std::string_view stored) const;
 
  private:
-  enum class Kind : std::uint8_t { file, folder };
+  enum Kind : TextMarks::Mark { none, file_name, folder_name };
 
   /// The folders above the last part, renamed where a file is in the way. Adds to the remark.
   std::string place_parents(const std::string& path, std::string& remark);
@@ -49,7 +50,7 @@ class OutputNames {
 
   NameRules rules_;
   Letters letters_;
-  std::unordered_map<std::string, Kind> taken_;           // by key
+  TextMarks taken_;                                       // kinds by key
   std::unordered_map<std::string, std::string> moved_;    // folders that got another name
   std::unordered_map<std::string, std::string> renamed_;  // stored paths whose output path is another
   std::unordered_map<std::string, unsigned> numbers_;     // the number given last to a name, by key

@@ -5,7 +5,6 @@
 #include <sys/sysmacros.h>
 
 #include <algorithm>
-#include <unordered_set>
 
 #include "base/ordered_work.h"
 #include "base/text.h"
@@ -259,11 +258,11 @@ class Unpacker {
     if (given.replaces) {
       work_.finish();
       links_.forget(given.path);
-      ours = written_.contains(given.path);
-      if (written_.contains(given.path)) existing = Existing::replace;
+      ours = written_.find(given.path) != 0;
+      if (ours) existing = Existing::replace;
     }
     if (existing == Existing::keep && target_.already_there(given.path)) return log_.kept(path, given.path);
-    if (duplicates == OutputNames::Duplicates::replace) written_.insert(given.path);
+    if (duplicates == OutputNames::Duplicates::replace) written_.mark(given.path, 1);
     UnpackEvent event{
         UnpackEvent::Kind::file, path, given.path, entry.size_known() ? entry.size : 0, "", given.remark};
     if (target_.dry()) {
@@ -341,8 +340,8 @@ class Unpacker {
   std::uint64_t files_named_ = 0;
   std::vector<FinishedFolder> folders_;
   std::optional<FileMetadata>
-      root_metadata_;                        // where the container says what the folder of everything is like
-  std::unordered_set<std::string> written_;  // for containers whose later entries replace earlier ones
+      root_metadata_;  // where the container says what the folder of everything is like
+  TextMarks written_;  // for containers whose later entries replace earlier ones
   UnpackLog log_;
   UnpackTarget target_;
   LinkMaker links_;

@@ -276,6 +276,16 @@ TEST(StudySearch, FindsHeadersWhoseFirstNumberEndsLikeALetter) {
   EXPECT_EQ(found.files, files) << found.draft;
 }
 
+TEST(StudySearch, FollowsAFewNamesThoughOneEntryHoldsNearlyAll) {
+  std::vector<File> files = exhibits(7);
+  files[3].data = noise(40'000, 9);
+  Bytes bytes = chained("BAY7", files, [](ByteWriter& out, const File& file) {
+    out.u32(static_cast<std::uint32_t>(file.name.size())).text(file.name).u32(size_of(file));
+  });
+  Studied found = studied(bytes);
+  EXPECT_EQ(found.files, files) << found.draft;
+}
+
 TEST(StudySearch, FindsHeadersWithLongNamesBehindTheirSizes) {
   std::vector<File> files = exhibits(16);
   Bytes bytes = chained("BAY6", files, [](ByteWriter& out, const File& file) {

@@ -24,7 +24,7 @@ TEST(PathConflicts, TellsPathsThatStandForMoreThanOneThing) {
   EXPECT_EQ(found[0].text,
             "1 path is there more than once, the first is \"c\"; `show` takes a number: \"c~1\"");
   EXPECT_EQ(found[1].text,
-            "2 paths are a file and a folder at once, the first is \"a\"; `show` takes a number: \"a~1\"");
+            "2 paths are a file and a folder at once, the first is \"b\"; `show` takes a number: \"b~1\"");
 }
 
 TEST(PathConflicts, SaysNothingOfUsualTrees) {
