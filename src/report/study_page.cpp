@@ -9,11 +9,24 @@
 namespace operculum {
 namespace {
 
-std::string paragraphs(const std::string& text) {
+/// What was found in sentences; lines that are indented are its evidence, and a list.
+std::string sentences(const std::string& text) {
+  constexpr std::string_view kIndent = "  ";
   std::string out;
+  std::string_view open;  // the element that lines go into
+  auto go_into = [&](std::string_view element) {
+    if (element == open) return;
+    if (!open.empty()) out += fmt::format("</{}>\n", open);
+    if (!element.empty()) out += fmt::format("<{}>", element);
+    open = element;
+  };
   for (std::string_view line : split(text, '\n')) {
-    if (!line.empty()) out += fmt::format("<p>{}</p>\n", html(line));
+    if (line.empty()) continue;
+    bool evidence = line.starts_with(kIndent);
+    go_into(evidence ? "ul" : "p");
+    out += evidence ? fmt::format("<li>{}</li>\n", html(line.substr(kIndent.size()))) : html(line) + "<br>\n";
   }
+  go_into("");
   return out;
 }
 
@@ -34,7 +47,7 @@ std::vector<Figure> study_figures(const StudyReport& report) {
 
 std::string study_page(const StudyReport& report) {
   std::string out = page_head("Study: " + report.target) + drawing_style();
-  out += fmt::format("<h1>{}</h1>\n{}", html(report.target), paragraphs(study_summary(report).text()));
+  out += fmt::format("<h1>{}</h1>\n{}", html(report.target), sentences(study_summary(report).text()));
   out += "<h2>The file from its first byte to its last</h2>\n" +
          svg_of(map_drawing(map_of(report), Drawn::in_page), Drawn::in_page) + look_legend(map_of(report));
   if (report.findings.solved()) {
