@@ -14,7 +14,7 @@ bool names_defaults(std::string_view word) {
 }
 
 bool steers(char c) {
-  return static_cast<unsigned char>(c) < 0x20 || c == 0x7f;
+  return (static_cast<unsigned char>(c) < 0x20 && c != '\t') || c == 0x7f;
 }
 
 void read_words(ByteView bytes) {

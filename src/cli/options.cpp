@@ -292,7 +292,7 @@ CommandLine::Chosen CommandLine::read(std::vector<std::string> words) {
   } catch (const CLI::ParseError& error) {
     const State::Command* command = state_->parsed();
     std::string name = command == nullptr ? "operculum" : "operculum " + command->help.name;
-    std::string sentence = error.what();
+    std::string sentence = printable(error.what());  // which has words of the command line as they are
     if (dynamic_cast<const CLI::ExtrasError*>(&error) != nullptr) {
       std::vector<std::string> known = {"--help", "--version"};
       add_names(state_->everywhere, known);
