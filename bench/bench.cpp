@@ -18,6 +18,7 @@
 #include "measure.h"
 #include "packages.h"
 #include "rebuild.h"
+#include "small_things.h"
 #include "solid.h"
 #include "study.h"
 #include "workload.h"
@@ -183,7 +184,7 @@ int main(int argc, char** argv) {
         "pack "
         "pack-squashfs "
         "convert "
-        "kinds patterns one-name\n");
+        "kinds patterns one-name look-ups tiny verify-many names deep kept start\n");
     return 2;
   }
   const std::string row = argc > 2 ? argv[2] : "";
@@ -210,6 +211,7 @@ int main(int argc, char** argv) {
   measure_study(bench, row);
   measure_rebuild(bench, row);
   measure_growth(bench, row);
+  measure_small_things(bench, row);
   std::filesystem::remove_all(bench.folder);
   return bench.failed ? 1 : 0;
 }

@@ -14,12 +14,6 @@ namespace {
 
 using namespace test;
 
-void write(const std::string& path, const Bytes& bytes) {
-  std::filesystem::create_directories(std::filesystem::path(path).parent_path());
-  std::ofstream(path, std::ios::binary)
-      .write(reinterpret_cast<const char*>(bytes.data()), static_cast<std::streamsize>(bytes.size()));
-}
-
 /// 200 ZIPs of 2,000 files; one has the file that is looked for. Only directories are read, so that small
 /// files are as good as large ones.
 void find_like(Measure& m) {
@@ -33,9 +27,9 @@ void find_like(Measure& m) {
         zip.stored(fmt::format("exhibit-{}/part-{}.bin", i, file),
                    Bytes(64 + file % 7, static_cast<Byte>(file)));
       if (i == kZips / 2) zip.add({.name = "lost.txt", .data = wanted});
-      write(fmt::format("{}/{:03}.zip", shelf, i), zip.build());
+      write_file(fmt::format("{}/{:03}.zip", shelf, i), zip.build());
     }
-    write(m.folder + "/wanted", wanted);
+    write_file(m.folder + "/wanted", wanted);
   });
   m.compare(
       "find --like a 1 MiB file in 200 ZIPs (baseline: directories)", 2.0,
@@ -72,7 +66,7 @@ void find_text(Measure& m) {
     for (std::uint32_t i = 0; i < 1024; ++i)
       tar.add({.name = fmt::format("log-{}.txt", i), .data = text_like(1 << 20, i % 16)});
     tar.file("last.txt", kText);
-    write(path, encode("zstd", tar.build()));
+    write_file(path, encode("zstd", tar.build()));
   });
   m.compare(
       "find --text in a 1 GiB tar.zst (baseline: zstd, memmem)", 1.15,
@@ -115,7 +109,7 @@ void catalogue(Measure& m) {
       for (std::uint32_t file = 0; file < 40; ++file)
         tar.add({.name = fmt::format("usr/share/exhibit-{}/{}.txt", i, file),
                  .data = text_like(24 << 10, static_cast<std::uint32_t>(i) * 40 + file)});
-      write(fmt::format("{}/{:03}.tar.xz", shelf, i), encode("xz", tar.build()));
+      write_file(fmt::format("{}/{:03}.tar.xz", shelf, i), encode("xz", tar.build()));
     }
   });
   m.compare(
@@ -136,7 +130,8 @@ void catalogue_again(Measure& m) {
   std::string shelf = m.folder + "/many", database = m.folder + "/many.db";
   Measure::forked([&] {
     for (std::size_t i = 0; i < kFiles; ++i)
-      write(fmt::format("{}/{}/{}.txt", shelf, i / 1000, i), {static_cast<Byte>('a' + i % 20), '\n'});
+      write_file(fmt::format("{}/{}/{}.txt", shelf, i / 1000, i),
+                 Bytes{static_cast<Byte>('a' + i % 20), '\n'});
   });
   run({m.program, "catalogue", database, shelf, "-q"});
   m.compare(

@@ -17,11 +17,6 @@ using namespace test;
 
 constexpr const char* kGuid = "11111111-2222-3333-4444-555555555555";
 
-void write(const std::string& path, const Bytes& bytes) {
-  std::ofstream(path, std::ios::binary | std::ios::app)
-      .write(reinterpret_cast<const char*>(bytes.data()), static_cast<std::streamsize>(bytes.size()));
-}
-
 /// Calls `use` with the file in blocks.
 template <typename Use>
 void each_block(const std::string& path, const Use& use) {
@@ -39,8 +34,8 @@ void search(Measure& m) {
   std::string path = m.folder + "/dump.bin";
   Measure::forked([&] {
     for (std::uint32_t i = 0; i < 16; ++i)
-      write(path, i % 2 == 0 ? noise(16 << 20, i + 1) : text_like(16 << 20, i));
-    write(path, make_squashfs({{.path = "a.txt", .data = to_bytes("tide\n")}}));
+      write_file(path, i % 2 == 0 ? noise(16 << 20, i + 1) : text_like(16 << 20, i));
+    write_file(path, make_squashfs({{.path = "a.txt", .data = to_bytes("tide\n")}}));
   });
   auto look_at_each = [&] {
     std::array<std::uint64_t, 256> counts{};
@@ -60,7 +55,7 @@ void jffs2(Measure& m) {
     Jffs2Writer flash;
     for (std::uint32_t i = 0; i < 1000; ++i)
       flash.file(1, i + 2, fmt::format("log-{}.bin", i), noise(128 << 10, i + 1));
-    write(path, flash.build());
+    write_file(path, flash.build());
   });
   std::uint64_t sum = 0;
   m.compare(
@@ -79,9 +74,9 @@ void uefi(Measure& m) {
           uefi_file(fmt::format("{:08x}-2222-3333-4444-555555555555", i), 7,
                     {uefi_section(0x10, text_like(60 << 10, i)), uefi_name(fmt::format("Driver{}", i))}));
     Bytes packed = encode("lzma-alone", uefi_section(0x17, uefi_volume(files, 8 << 20)));
-    write(packed_path, packed);
+    write_file(packed_path, packed);
     Bytes section = uefi_guided("ee4e5898-3914-4259-9d6e-dc7bd79403cf", packed);
-    write(path, uefi_volume({uefi_file(kGuid, 0x0B, {section})}, 8 << 20));
+    write_file(path, uefi_volume({uefi_file(kGuid, 0x0B, {section})}, 8 << 20));
   });
   auto decode = [&] {
     StreamPtr stream = open_decoder("lzma-alone", make_source_stream(open_file(packed_path)));

@@ -12,11 +12,6 @@ namespace {
 
 using namespace test;
 
-void write(const std::string& path, const Bytes& bytes) {
-  std::ofstream(path, std::ios::binary)
-      .write(reinterpret_cast<const char*>(bytes.data()), static_cast<std::streamsize>(bytes.size()));
-}
-
 /// A ZIP of small texts, of words that say nothing of a language.
 void make_texts(const std::string& path, std::uint32_t count) {
   Measure::forked([&] {
@@ -26,7 +21,7 @@ void make_texts(const std::string& path, std::uint32_t count) {
       for (std::uint32_t word = 0; word < 40; ++word) text += word * i % 3 == 0 ? " holds on" : " and waits";
       builder.add("labels/text " + std::to_string(i) + ".txt", text + ".\n");
     }
-    write(path, builder.build());
+    write_file(path, builder.build());
   });
 }
 
@@ -65,7 +60,7 @@ void one_name(Measure& m) {
       SampleTree tree = {{.path = "many", .kind = EntryKind::folder}};
       for (std::size_t i = 0; i < count; ++i)
         tree.push_back({.path = "many/reading " + std::to_string(i), .data = to_bytes("x")});
-      write(path, make_ext(tree, size));
+      write_file(path, make_ext(tree, size));
     });
   };
   std::string small = m.folder + "/small.img", large = m.folder + "/large.img";
@@ -81,15 +76,15 @@ void one_name(Measure& m) {
 /// Each record of a description finds another by its number.
 void look_ups(Measure& m) {
   std::string layout = m.folder + "/tides.layout";
-  write(layout, to_bytes("layout \"Tides\"\nrecord Row {\n  id u32\n  value u32\n}\ncount = u32 at 0\n"
-                         "items = Row[count] at 4\nentry for i in range(0, count) {\n  path = \"{i}\"\n"
-                         "  data = bytes(first(r in items where r.id == i).value, 1)\n}\n"));
+  write_file(layout, to_bytes("layout \"Tides\"\nrecord Row {\n  id u32\n  value u32\n}\ncount = u32 at 0\n"
+                              "items = Row[count] at 4\nentry for i in range(0, count) {\n  path = \"{i}\"\n"
+                              "  data = bytes(first(r in items where r.id == i).value, 1)\n}\n"));
   auto make = [&](const std::string& name, std::uint32_t count) {
     ByteWriter out;
     out.u32(count);
     for (std::uint32_t i = 0; i < count; ++i)
       out.u32(static_cast<std::uint32_t>(std::uint64_t{i} * 7919 % count)).u32(i);
-    write(m.folder + "/" + name, out.take());
+    write_file(m.folder + "/" + name, out.take());
     return std::vector<std::string>{m.program, "list", "--paths", "--layout", layout, m.folder + "/" + name};
   };
   auto few = make("few.tides", 100'000), many = make("many.tides", 1'000'000);

@@ -11,16 +11,12 @@
 #include "support/ext_writer.h"
 #include "support/squashfs_writer.h"
 #include "support/zip_builder.h"
+#include "workload.h"
 
 namespace operculum::bench {
 namespace {
 
 using namespace test;
-
-void write_file(const std::string& path, ByteView bytes) {
-  std::ofstream(path, std::ios::binary)
-      .write(reinterpret_cast<const char*>(bytes.data()), static_cast<std::streamsize>(bytes.size()));
-}
 
 /// Bytes that pack to about a half.
 Bytes half_noise(std::size_t size, std::uint32_t seed) {

@@ -11,6 +11,7 @@
 #include "support/byte_writer.h"
 #include "support/cab_writer.h"
 #include "support/msi_writer.h"
+#include "workload.h"
 
 namespace operculum::bench {
 namespace {
@@ -18,11 +19,6 @@ namespace {
 using namespace test;
 
 constexpr std::size_t kSize = 64 << 20, kBlock = 32768;
-
-void write_file(const std::string& path, ByteView bytes) {
-  std::ofstream(path, std::ios::binary)
-      .write(reinterpret_cast<const char*>(bytes.data()), static_cast<std::streamsize>(bytes.size()));
-}
 
 /// Lines of readings: text that packs to about a third.
 Bytes readings(std::size_t size, std::uint32_t state) {

@@ -28,11 +28,6 @@ std::string name_of(std::size_t number) {
   return fmt::format("exhibit-{}.txt", number);
 }
 
-void write_file(const std::string& path, const Bytes& bytes) {
-  std::ofstream(path, std::ios::binary)
-      .write(reinterpret_cast<const char*>(bytes.data()), static_cast<std::streamsize>(bytes.size()));
-}
-
 /// A stored ZIP archive of 640 MiB, for copying is what is measured.
 std::string stored_zip(const Measure& m) {
   std::string path = m.folder + "/rebuild.zip";

@@ -22,16 +22,6 @@ namespace {
 
 using namespace test;
 
-void write_file(const std::string& path, ByteView bytes) {
-  int file = open(path.c_str(), O_WRONLY | O_CREAT | O_TRUNC, 0644);
-  while (!bytes.empty()) {
-    ssize_t count = ::write(file, bytes.data(), bytes.size());
-    if (count <= 0) throw std::runtime_error("cannot write " + path);
-    bytes = bytes.subspan(static_cast<std::size_t>(count));
-  }
-  close(file);
-}
-
 /// A whole file mapped into memory.
 class Mapped {
  public:
@@ -62,6 +52,16 @@ Bytes packed(const Bytes& plain) {
 }
 
 }  // namespace
+
+void write_file(const std::string& path, ByteView bytes) {
+  int file = open(path.c_str(), O_WRONLY | O_CREAT | O_TRUNC, 0644);
+  while (!bytes.empty()) {
+    ssize_t count = ::write(file, bytes.data(), bytes.size());
+    if (count <= 0) throw std::runtime_error("cannot write " + path);
+    bytes = bytes.subspan(static_cast<std::size_t>(count));
+  }
+  close(file);
+}
 
 Bytes text_like(std::size_t size, std::uint32_t seed) {
   static const char* const kWords[] = {"tide",    "pool",    "crab", "limpet", "anemone", "high",

@@ -9,6 +9,9 @@ namespace operculum::bench {
 
 // Files to measure with, made once a run, and the raw work that each is compared with.
 
+/// Puts bytes into a new file; throws std::runtime_error.
+void write_file(const std::string& path, ByteView bytes);
+
 /// Bytes that pack to about a third, the same for the same seed.
 Bytes text_like(std::size_t size, std::uint32_t seed);
 

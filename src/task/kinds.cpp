@@ -78,6 +78,9 @@ std::string_view kind_of_type(std::string_view media_type) {
   return rule == std::end(kRules) ? "data" : rule->kind;
 }
 
+// How libmagic is asked.
+constexpr int kInWords = MAGIC_NO_CHECK_COMPRESS | MAGIC_NO_CHECK_TAR, kByType = kInWords | MAGIC_MIME_TYPE;
+
 }  // namespace
 
 std::span<const std::string_view> kind_names() {
@@ -87,8 +90,7 @@ std::span<const std::string_view> kind_names() {
   return kNames;
 }
 
-KindReader::KindReader(const OpenContext& context)
-    : context_(context), magic_(magic_open(MAGIC_MIME_TYPE | MAGIC_NO_CHECK_COMPRESS | MAGIC_NO_CHECK_TAR)) {
+KindReader::KindReader(const OpenContext& context) : context_(context), magic_(magic_open(kByType)) {
   if (magic_ == nullptr || magic_load(magic_, nullptr) != 0) {
     if (magic_ != nullptr) magic_close(magic_);
     throw IoError("cannot load the database of file kinds (libmagic)", ENOENT);
@@ -97,7 +99,6 @@ KindReader::KindReader(const OpenContext& context)
 
 KindReader::~KindReader() {
   magic_close(magic_);
-  if (words_ != nullptr) magic_close(words_);
 }
 
 /// By its first bytes, which are not none.
@@ -150,13 +151,13 @@ std::string_view KindReader::kind_by(Probe& probe, std::string_view name, Otherw
 }
 
 std::string KindReader::describe(Probe& probe) {
-  if (words_ == nullptr) {
-    words_ = magic_open(MAGIC_NO_CHECK_COMPRESS | MAGIC_NO_CHECK_TAR);
-    if (words_ == nullptr || magic_load(words_, nullptr) != 0) return "";
-  }
   ByteView head = probe.head(Probe::kReach);
-  const char* words = head.empty() ? nullptr : magic_buffer(words_, head.data(), head.size());
-  return words == nullptr || std::string_view(words) == "data" ? "" : words;
+  if (head.empty()) return "";
+  magic_setflags(magic_, kInWords);  // the data base is the same
+  const char* words = magic_buffer(magic_, head.data(), head.size());
+  std::string text = words == nullptr || std::string_view(words) == "data" ? "" : words;
+  magic_setflags(magic_, kByType);
+  return text;
 }
 
 }  // namespace operculum

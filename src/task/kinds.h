@@ -45,7 +45,6 @@ class KindReader {
 
   const OpenContext& context_;
   magic_set* magic_;
-  magic_set* words_ = nullptr;  // for descriptions, loaded when one is wanted
 };
 
 /// All kinds, for choosing among them.
