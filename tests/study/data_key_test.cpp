@@ -97,6 +97,27 @@ TEST(StudyDataKeyAlone, IsNotLookedForWhereFilesAreRecognised) {
   EXPECT_EQ(found.draft.find("xor"), std::string::npos) << found.draft;
 }
 
+/// A key of some letters makes a text of zeros, and of small numbers that come again.
+TEST(StudyDataKeyAlone, IsNoneOfSmallNumbers) {
+  auto readings = [](std::uint32_t i) {
+    ByteWriter out;
+    for (std::uint32_t k = 0; k < 40 + i; ++k) out.u32(k * 60 % 900 + i).u32(i % 3);
+    return out.take();
+  };
+  auto patterns = [](std::uint32_t i) {
+    Bytes out;
+    for (std::uint32_t k = 0; k < 18 + i; ++k)
+      for (int shade : {0x3f, 0x06, 0x1c, 0x05, 0x3b, 0x1a}) out.push_back(static_cast<Byte>(shade + i % 4));
+    return out;
+  };
+  for (auto make : {+readings, +patterns}) {
+    std::vector<File> files = files_of(make);
+    Studied found = studied(pack(files, [](auto, auto) { return Byte{0}; }));
+    EXPECT_EQ(found.files, files);
+    EXPECT_EQ(found.draft.find("xor"), std::string::npos) << found.draft;
+  }
+}
+
 TEST(StudyDataKeyAlone, IsNoneWhereNothingComesOut) {
   Studied found = studied(pack(files_of([](std::uint32_t i) { return noise(300 + i * 11, i); }),
                                [](auto, auto) { return Byte{0x5a}; }));
