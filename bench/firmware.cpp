@@ -1,7 +1,6 @@
 #include "firmware.h"
 
 #include <array>
-#include <fstream>
 
 #include "codec/codec.h"
 #include "io/file_source.h"
@@ -33,9 +32,14 @@ void each_block(const std::string& path, const Use& use) {
 void search(Measure& m) {
   std::string path = m.folder + "/dump.bin";
   Measure::forked([&] {
-    for (std::uint32_t i = 0; i < 16; ++i)
-      write_file(path, i % 2 == 0 ? noise(16 << 20, i + 1) : text_like(16 << 20, i));
-    write_file(path, make_squashfs({{.path = "a.txt", .data = to_bytes("tide\n")}}));
+    Bytes dump;
+    for (std::uint32_t i = 0; i < 16; ++i) {
+      Bytes part = i % 2 == 0 ? noise(16 << 20, i + 1) : text_like(16 << 20, i);
+      dump.insert(dump.end(), part.begin(), part.end());
+    }
+    Bytes behind = make_squashfs({{.path = "a.txt", .data = to_bytes("tide\n")}});
+    dump.insert(dump.end(), behind.begin(), behind.end());
+    write_file(path, dump);
   });
   auto look_at_each = [&] {
     std::array<std::uint64_t, 256> counts{};

@@ -1,7 +1,5 @@
 #include "growth.h"
 
-#include <fstream>
-
 #include "support/byte_writer.h"
 #include "support/ext_writer.h"
 #include "support/zip_builder.h"

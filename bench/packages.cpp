@@ -4,7 +4,6 @@
 #include <unistd.h>
 
 #include <cstring>
-#include <fstream>
 
 #include "format/package/msi_database.h"
 #include "io/file_source.h"

@@ -9,6 +9,7 @@
 #include <zstd.h>
 
 #include <cstring>
+#include <filesystem>
 #include <fstream>
 #include <stdexcept>
 
@@ -54,6 +55,7 @@ Bytes packed(const Bytes& plain) {
 }  // namespace
 
 void write_file(const std::string& path, ByteView bytes) {
+  std::filesystem::create_directories(std::filesystem::path(path).parent_path());
   int file = open(path.c_str(), O_WRONLY | O_CREAT | O_TRUNC, 0644);
   while (!bytes.empty()) {
     ssize_t count = ::write(file, bytes.data(), bytes.size());

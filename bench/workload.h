@@ -9,7 +9,7 @@ namespace operculum::bench {
 
 // Files to measure with, made once a run, and the raw work that each is compared with.
 
-/// Puts bytes into a new file; throws std::runtime_error.
+/// Puts bytes into a new file, whose folder is made where it is missing. Throws std::runtime_error.
 void write_file(const std::string& path, ByteView bytes);
 
 /// Bytes that pack to about a third, the same for the same seed.

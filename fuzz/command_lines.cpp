@@ -13,10 +13,6 @@ bool names_defaults(std::string_view word) {
   return word.starts_with("--conf");
 }
 
-bool steers(char c) {
-  return (static_cast<unsigned char>(c) < 0x20 && c != '\t') || c == 0x7f;
-}
-
 void read_words(ByteView bytes) {
   constexpr std::size_t kMostBytes = 4000, kMostWords = 200;
   std::vector<std::string> words;
@@ -28,7 +24,7 @@ void read_words(ByteView bytes) {
     auto [text, command] = program->read(words);
     must(text.empty() == static_cast<bool>(command), "a command line asks for nothing, or for two things");
   } catch (const cli::UsageError& error) {
-    must(!error.sentence.empty() && std::none_of(error.sentence.begin(), error.sentence.end(), steers),
+    must(!error.sentence.empty() && printable(error.sentence) == error.sentence,
          "a sentence about the command line steers a terminal");
   }
 }

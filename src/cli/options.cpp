@@ -172,6 +172,10 @@ struct CommandLine::State {
     return names;
   }
 
+  Options options_of(CLI::App& of, std::vector<OptionHelp>& declared) {
+    return Options(std::make_unique<Options::Parser>(Options::Parser{&of, &declared, &chosen}));
+  }
+
   std::string help() const {
     std::vector<CommandHelp> all;
     for (const std::string& name : order) all.push_back(commands.at(name).help);
@@ -199,8 +203,7 @@ CommandLine::CommandLine(std::string about, std::string version)
 CommandLine::~CommandLine() = default;
 
 Options CommandLine::everywhere() {
-  return Options(
-      std::make_unique<Options::Parser>(Options::Parser{&state_->app, &state_->everywhere, &state_->chosen}));
+  return state_->options_of(state_->app, state_->everywhere);
 }
 
 void CommandLine::config_file(std::string path) {
@@ -214,7 +217,7 @@ Options CommandLine::command(CommandHelp help) {
   CLI::App* app = state_->app.add_subcommand(name);
   State::Command& command = state_->commands[name] = {app, std::move(help), {}};
   state_->order.push_back(name);
-  return Options(std::make_unique<Options::Parser>(Options::Parser{app, &command.options, &state_->chosen}));
+  return state_->options_of(*app, command.options);
 }
 
 Options CommandLine::command_within(const std::string& outer, CommandHelp help, Outer kind) {
@@ -226,7 +229,7 @@ Options CommandLine::command_within(const std::string& outer, CommandHelp help, 
   help.name = name;
   State::Command& command = state_->commands[name] = {app, std::move(help), {}};
   state_->order.push_back(name);
-  return Options(std::make_unique<Options::Parser>(Options::Parser{app, &command.options, &state_->chosen}));
+  return state_->options_of(*app, command.options);
 }
 
 namespace {

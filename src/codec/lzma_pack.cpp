@@ -17,6 +17,7 @@ namespace {
 constexpr std::uint32_t kUsualLevel = 6;  // xz's own default
 constexpr std::size_t kAloneHeader = 13;  // 5 property bytes, then the unpacked size
 constexpr std::size_t kPropertiesSize = 5, kDictionaryAt = 1;
+
 /// The dictionary that the packed data is to state, in bytes: what the original states, unless decoders would
 /// refuse that.
 std::uint32_t stated_dictionary(const PackSettings& settings, std::uint32_t of_level) {

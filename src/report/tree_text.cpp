@@ -1,5 +1,7 @@
 #include "report/tree_text.h"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 
 #include "base/text.h"
@@ -71,7 +73,7 @@ std::size_t TreeText::add(std::string_view path, bool folder, std::string_view n
     add_node(at, name, note, false);
   } else if (name != ".") {
     Node& node = nodes_[folder_in(at, name)];
-    if (!note.empty()) node.text = keep(std::string(node.name()), note);
+    if (!note.empty()) node.text = keep(node.name(), note);
   }
   return (nodes_.size() - before) * sizeof(Node) + (folders_.size() - known) * kOfFolder + name.size() +
          note.size();
@@ -92,8 +94,8 @@ void TreeText::draw(const std::function<void(const Shown&)>& line) const {
     const Node& node = nodes_[level.next];
     level.next = node.next;
     bool last = node.next == 0;
-    line(Shown::made(level.indent + (last ? "└─ " : "├─ ") + escape(std::string(node.name())) +
-                     (node.folder ? "/" : "") + std::string(node.note()) + '\n'));
+    line(Shown::made(fmt::format("{}{}{}{}{}\n", level.indent, last ? "└─ " : "├─ ", escape(node.name()),
+                                 node.folder ? "/" : "", node.note())));
     std::string indent = level.indent + (last ? "   " : "│  ");
     if (node.first != 0) levels.push_back({node.first, std::move(indent)});
   }

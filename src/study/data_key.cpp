@@ -4,12 +4,12 @@
 #include "study/data_key.h"
 
 #include <algorithm>
-#include <array>
 #include <cctype>
 #include <set>
 
 #include "base/text.h"
 #include "base/units.h"
+#include "study/key_counts.h"
 #include "study/leaves.h"
 #include "study/packing.h"
 #include "study/text_test.h"
@@ -140,14 +140,12 @@ class KeyGuesses {
     for (bool through : {false, true}) {
       if (through && !placed_) continue;
       for (std::size_t length = 1; length <= kMostLength; ++length) {
-        std::vector<std::array<std::uint32_t, 256>> seen(length);
-        for (const Covered& sample : samples) {
-          for (std::size_t i = 0; i < std::min(sample.bytes.size(), kLooked); ++i)
-            ++seen[(i + (through ? sample.at : 0)) % length][sample.bytes[i]];
-        }
-        DataKey key{Bytes(length), through, 0};
-        for (std::size_t i = 0; i < length; ++i)
-          key.bytes[i] = likely ^ static_cast<Byte>(std::ranges::max_element(seen[i]) - seen[i].begin());
+        KeyCounts counts(length);
+        for (const Covered& sample : samples)
+          counts.add(ByteView(sample.bytes).first(std::min(sample.bytes.size(), kLooked)),
+                     through ? sample.at : 0);
+        DataKey key{counts.commonest().bytes, through, 0};
+        for (Byte& byte : key.bytes) byte ^= likely;
         add(std::move(key));
       }
     }

@@ -3,11 +3,11 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <array>
 
 #include "base/text.h"
 #include "layout/run/step.h"
 #include "study/frame.h"
+#include "study/key_counts.h"
 
 namespace operculum::study {
 namespace {
@@ -109,15 +109,9 @@ std::vector<Bytes> likely_keys(ByteView bytes) {
   std::vector<Bytes> keys;
   std::size_t most_zeros = 0;
   for (std::size_t length = 1; length <= kMostKey && keys.size() < kMostKeys; ++length) {
-    Bytes key(length);
-    std::size_t zeros = 0;
-    for (std::size_t i = 0; i < length; ++i) {
-      std::array<std::size_t, 256> seen{};
-      for (std::size_t at = i; at < bytes.size(); at += length) ++seen[bytes[at]];
-      auto most = std::max_element(seen.begin(), seen.end());
-      key[i] = static_cast<Byte>(most - seen.begin());
-      zeros += *most;
-    }
+    KeyCounts counts(length);
+    counts.add(bytes, 0);
+    auto [key, zeros] = counts.commonest();
     bool same = std::all_of(key.begin(), key.end(), [](Byte b) { return b == 0; });
     if (same || zeros * 5 < bytes.size() || zeros < length * 12 || zeros * 20 < most_zeros * 21) continue;
     most_zeros = zeros;

@@ -295,6 +295,7 @@ void tell_parts(const Place& place, Identification& out) {
 void name_leaf(const Place& place, const OpenContext& context, Identification& out) {
   Probe probe = make_probe(*place.content, place.name);
   KindReader reader(context);
+  // An entry may be a container that cannot be opened; a file that is one ended the walk.
   KindReader::Told told =
       place.layers.empty() ? reader.tell_leaf(probe, place.name) : reader.tell(probe, place.name);
   out.kind = told.kind;
