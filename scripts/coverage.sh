@@ -7,7 +7,9 @@ scripts/setup.sh coverage
 scripts/build.sh coverage
 build=$PWD/build/coverage
 rm -rf "$build/raw" && mkdir "$build/raw"
-export LLVM_PROFILE_FILE=$build/raw/%4m.profraw # of each program some files, to which all its runs are added
+# Of each program some files, to which all its runs are added: mapped from the start (%c), so that what runs in the sandbox
+# counts, too, though it may not open them.
+export LLVM_PROFILE_FILE=$build/raw/%4m%c.profraw
 ctest --preset coverage -j"$(nproc)" >"$build/tests.log" || echo "coverage.sh: some tests failed; what ran is counted"
 llvm-profdata-14 merge -sparse "$build"/raw/*.profraw -o "$build/all.profdata"
 llvm-cov-14 export -format=lcov -instr-profile="$build/all.profdata" "$build/tests/operculum_tests" \

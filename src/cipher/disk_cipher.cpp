@@ -30,9 +30,10 @@ const EVP_CIPHER* cipher_called(const std::string& name, const std::string& mode
 
 void run(EVP_CIPHER_CTX* context, const Byte* vector, ByteSpan bytes) {
   int length = 0;
-  if ((vector != nullptr && EVP_CipherInit_ex(context, nullptr, nullptr, nullptr, vector, -1) != 1) ||
-      EVP_CipherUpdate(context, bytes.data(), &length, bytes.data(), static_cast<int>(bytes.size())) != 1)
-    throw Malformed("the cipher does not take this sector");
+  must_take("sector",
+            (vector == nullptr || EVP_CipherInit_ex(context, nullptr, nullptr, nullptr, vector, -1) == 1) &&
+                EVP_CipherUpdate(context, bytes.data(), &length, bytes.data(),
+                                 static_cast<int>(bytes.size())) == 1);
 }
 
 /// How a sector's number becomes its initialisation vector.

@@ -43,8 +43,8 @@ class GcmStream final : public Stream {
             "what AES-GCM sealed does not fit its tag: the key is another one, or the data is damaged");
       return 0;
     }
-    if (EVP_DecryptUpdate(context_.get(), out.data(), &length, out.data(), static_cast<int>(count)) != 1)
-      throw Malformed("the cipher does not take this data");
+    must_take("data", EVP_DecryptUpdate(context_.get(), out.data(), &length, out.data(),
+                                        static_cast<int>(count)) == 1);
     return count;
   }
 

@@ -6,13 +6,17 @@
 
 namespace operculum {
 
+void must_take(std::string_view what, bool taken) {
+  if (!taken) throw Malformed(fmt::format("the cipher does not take this {}", what));
+}
+
 KeyedCipher::KeyedCipher(const EVP_CIPHER* cipher, ByteView key, bool encrypt)
     : first_(EVP_CIPHER_CTX_new()) {
   if (static_cast<std::size_t>(EVP_CIPHER_get_key_length(cipher)) != key.size())
     throw Malformed(fmt::format("the cipher's key has {} bytes, expected {}", key.size(),
                                 EVP_CIPHER_get_key_length(cipher)));
-  if (!first_ || EVP_CipherInit_ex(first_.get(), cipher, nullptr, key.data(), nullptr, encrypt ? 1 : 0) != 1)
-    throw Malformed("the cipher does not take this key");
+  must_take("key", first_ && EVP_CipherInit_ex(first_.get(), cipher, nullptr, key.data(), nullptr,
+                                               encrypt ? 1 : 0) == 1);
   EVP_CIPHER_CTX_set_padding(first_.get(), 0);
 }
 

@@ -4,6 +4,7 @@
 
 #include <memory>
 #include <mutex>
+#include <string_view>
 #include <vector>
 
 #include "base/bytes.h"
@@ -15,6 +16,9 @@ struct FreeCipherContext {
   void operator()(EVP_CIPHER_CTX* context) const { EVP_CIPHER_CTX_free(context); }
 };
 using CipherContext = std::unique_ptr<EVP_CIPHER_CTX, FreeCipherContext>;
+
+/// Throws Malformed unless OpenSSL took what it was given: a "sector", a "key".
+void must_take(std::string_view what, bool taken);
 
 /// A cipher of OpenSSL with its key, without padding. Contexts are made once for each thread that is at work
 /// at the same time.

@@ -56,10 +56,9 @@ class HmacSectors final : public SealedSectors {
     if (!same_secret(ByteView(sum).first(sum_size_), tag.first(sum_size_))) return false;
     cipher_.with([&](EVP_CIPHER_CTX* context) {
       int length = 0;
-      if (EVP_DecryptInit_ex(context, nullptr, nullptr, nullptr, vector.data()) != 1 ||
-          EVP_DecryptUpdate(context, sector.data(), &length, sector.data(),
-                            static_cast<int>(sector.size())) != 1)
-        throw Malformed("the cipher does not take this sector");
+      must_take("sector", EVP_DecryptInit_ex(context, nullptr, nullptr, nullptr, vector.data()) == 1 &&
+                              EVP_DecryptUpdate(context, sector.data(), &length, sector.data(),
+                                                static_cast<int>(sector.size())) == 1);
     });
     return true;
   }
@@ -85,12 +84,13 @@ class AeadSectors final : public SealedSectors {
     bool fits = false;
     cipher_.with([&](EVP_CIPHER_CTX* context) {
       int length = 0;
-      if (EVP_DecryptInit_ex(context, nullptr, nullptr, nullptr, vector.data()) != 1 ||
-          EVP_DecryptUpdate(context, nullptr, &length, front.data(), static_cast<int>(front.size())) != 1 ||
-          EVP_DecryptUpdate(context, sector.data(), &length, sector.data(),
-                            static_cast<int>(sector.size())) != 1 ||
-          EVP_CIPHER_CTX_ctrl(context, EVP_CTRL_AEAD_SET_TAG, static_cast<int>(own.size()), own.data()) != 1)
-        throw Malformed("the cipher does not take this sector");
+      must_take("sector", EVP_DecryptInit_ex(context, nullptr, nullptr, nullptr, vector.data()) == 1 &&
+                              EVP_DecryptUpdate(context, nullptr, &length, front.data(),
+                                                static_cast<int>(front.size())) == 1 &&
+                              EVP_DecryptUpdate(context, sector.data(), &length, sector.data(),
+                                                static_cast<int>(sector.size())) == 1 &&
+                              EVP_CIPHER_CTX_ctrl(context, EVP_CTRL_AEAD_SET_TAG,
+                                                  static_cast<int>(own.size()), own.data()) == 1);
       fits = EVP_DecryptFinal_ex(context, own.data(), &length) == 1;
     });
     return fits;

@@ -44,9 +44,9 @@ class XtsStream final : public Stream {
     if (ready_ < kXtsBlock) return ready_ > 0;
     cipher_.with([&](EVP_CIPHER_CTX* context) {
       int length = 0;
-      if (EVP_CipherInit_ex(context, nullptr, nullptr, nullptr, number_.data(), -1) != 1 ||
-          EVP_CipherUpdate(context, unit_.data(), &length, unit_.data(), static_cast<int>(ready_)) != 1)
-        throw Malformed("the cipher does not take this unit");
+      must_take("unit", EVP_CipherInit_ex(context, nullptr, nullptr, nullptr, number_.data(), -1) == 1 &&
+                            EVP_CipherUpdate(context, unit_.data(), &length, unit_.data(),
+                                             static_cast<int>(ready_)) == 1);
     });
     for (Byte& byte : number_) {
       if (++byte != 0) break;

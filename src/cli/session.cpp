@@ -292,11 +292,14 @@ void prepare(Session& session) {
   if (!session.output.empty()) session.data.open(session.output);
 }
 
+std::string about(const std::string& target, const std::string& text) {
+  std::string name = escape(target);
+  return text.starts_with(name) ? text : fmt::format("{}: {}", name, text);
+}
+
 void report_error(Session& session, const std::string& target, const Error& error) {
   session.raise(exit_code_of(error.kind()));
-  std::string text = error.what();
-  std::string name = escape(target);
-  session.say(Session::Tone::error, text.starts_with(name) ? text : fmt::format("{}: {}", name, text));
+  session.say(Session::Tone::error, about(target, error.what()));
 }
 
 }  // namespace operculum::cli

@@ -94,6 +94,9 @@ void prepare(Session& session);
 /// Adds the options that belong to every command.
 void add_common_options(CommandLine& program, Session& session);
 
+/// What is said of a target, whose name stands in front of it once.
+std::string about(const std::string& target, const std::string& text);
+
 /// Turns an Error into a message and an exit code.
 void report_error(Session& session, const std::string& target, const Error& error);
 

@@ -37,9 +37,9 @@ std::string_view look_of(const Region& one) {
   return "part";
 }
 
-class Drawing {
+class RegionFigure {
  public:
-  explicit Drawing(const RegionMap& map) : map_(map) {}
+  explicit RegionFigure(const RegionMap& map) : map_(map) {}
 
   std::string draw() {
     int depth = std::min(depth_of(map_.regions), kDeepestDrawn);
@@ -147,7 +147,7 @@ std::string map_page(const RegionMap& map, const std::string& name) {
   std::string out = page_head(title) + std::string(kTableMapStyle);
   out += fmt::format("<h1>{}</h1>\n<p>{} ({} bytes). Each row shows what lies in what is above it.</p>\n",
                      html(title), human_size(map.size), grouped(map.size));
-  out += Drawing(map).draw();
+  out += RegionFigure(map).draw();
   constexpr std::pair<std::string_view, std::string_view> kLegend[] = {
       {"code", "programs"},    {"files", "file systems, volumes, archives"},
       {"part", "other parts"}, {"packed", "packed or encrypted"},

@@ -1,9 +1,11 @@
 #include "task/rebuild_changes.h"
 
 #include <fmt/format.h>
+
 #include <sys/stat.h>
 
 #include <algorithm>
+#include <filesystem>
 #include <unordered_map>
 #include <unordered_set>
 
@@ -182,6 +184,9 @@ class Work {
       by_name[number == 1 ? name : numbered(name, number)] = i;
     }
     std::unordered_set<std::size_t> there;
+    if (std::error_code none; std::filesystem::is_regular_file(request_.from, none))
+      throw Malformed(fmt::format("{} is a file; --from takes a folder, and --set PATH=FILE a file",
+                                  escape(request_.from)));
     for (NewEntry& entry : entries_from_folder(request_.from, "")) {
       auto found = by_name.find(entry.path);
       if (found == by_name.end()) {

@@ -46,6 +46,28 @@ TEST(ZipAes, CountsLittleEndianFromOne) {
   EXPECT_EQ(to_hex(pad), "47711816e91d6ff059bbbf2bf58e0fd3");
 }
 
+TEST(ZipAes, DamageIsToldApartFromAWrongPassword) {
+  const ZipAes aes{2};
+  Bytes sealed = to_bytes("saltsaltsalt"), text = to_bytes("high water at noon");
+  ZipAes::Keys keys = aes.derive("limpet", sealed);
+  ZipAes::Encryption encryption(keys);
+  encryption.apply(text);
+  for (const Bytes& part : {keys.verifier, text, encryption.code()})
+    sealed.insert(sealed.end(), part.begin(), part.end());
+  auto opened = [&](const Bytes& bytes, std::string_view password) {
+    StreamPtr stream =
+        open_zip_aes(aes, make_source_stream(make_memory_source(bytes)), bytes.size(), password);
+    return std::string(as_text(read_all(*stream, 100)));
+  };
+  EXPECT_EQ(opened(sealed, "limpet"), "high water at noon");
+  Bytes damaged = sealed;
+  damaged[20] ^= 1;
+  EXPECT_REFUSAL(opened(damaged, "limpet"), Malformed,
+                 "the password is right, but the authentication code differs; the data is damaged");
+  EXPECT_REFUSAL(opened(Bytes(sealed.begin(), sealed.begin() + 20), "limpet"), Malformed,
+                 "the entry is shorter than its encryption needs; it is damaged");
+}
+
 constexpr auto yes_if = [](bool fits) { return fits ? KeyRing::Fit::yes : KeyRing::Fit::no; };
 KeyRing::Fit any(const std::string&) {
   return KeyRing::Fit::yes;

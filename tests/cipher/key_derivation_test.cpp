@@ -31,6 +31,14 @@ TEST(KeyDerivation, WhatNobodyWaitsForIsRefused) {
                  "Unsupported: the hash \"no such hash\"");
 }
 
+TEST(KeyDerivation, AllWaysToAKeyTogetherHaveALimit) {
+  DerivationBudget budget;
+  for (int i = 0; i < 4; ++i) budget.spend(50'000'000);
+  EXPECT_REFUSAL(budget.spend(1), LimitExceeded,
+                 "its ways to the key together take more work than is done for one password");
+  EXPECT_REFUSAL(budget.spend(UINT64_MAX), LimitExceeded, "its ways to the key together");
+}
+
 TEST(KeyDerivation, SecretsMoveAndAreNotCopied) {
   static_assert(!std::is_copy_constructible_v<Secret> && !std::is_copy_assignable_v<Secret>);
   Secret first(4);

@@ -26,6 +26,9 @@ TEST(RefusedKeys, TellWhatACipherWants) {
   EXPECT_REFUSAL(make_xtea(five, WordOrder::big, 32), NeedsKey, "a key of 5 bytes does not fit");
   EXPECT_REFUSAL(KeyedCipher(EVP_aes_128_cbc(), five, false), Malformed,
                  "the cipher's key has 5 bytes, expected 16");
+  // XTS does not encrypt with two equal halves (FIPS 140-2, implementation guidance A.9)
+  EXPECT_REFUSAL(KeyedCipher(EVP_aes_128_xts(), Bytes(32), true), Malformed,
+                 "the cipher does not take this key");
 }
 
 TEST(RefusedKeys, GcmWantsANonceAndATag) {

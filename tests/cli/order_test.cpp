@@ -115,6 +115,13 @@ TEST(Order, APackThatCannotBeOpenedCostsOnlyItself) {
   EXPECT_TRUE(has(ran.out, "tide.lua: 1-base.zip"));
 }
 
+TEST(Order, NamesAPackThatIsNotThereOnce) {
+  TempFolder folder;
+  Ran ran = operculum({"order", "lost.pack"}, folder.path());
+  EXPECT_EQ(ran.exit_code, 1);
+  EXPECT_EQ(ran.err, "operculum: warning: lost.pack: No such file or directory\n");
+}
+
 TEST(Order, DrawsAMatrix) {
   TempFolder folder;
   write_packs(folder);

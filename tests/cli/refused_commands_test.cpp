@@ -182,7 +182,7 @@ INSTANTIATE_TEST_SUITE_P(
                     "\"textures/eel.txt\" is there already; remove it first"},
         RefusedCase{"FromAFile",
                     {"rebuild", "a.zip", "--into", "b.zip", "--from", "plain.txt"},
-                    "plain.txt: Not a directory"},
+                    "plain.txt is a file; --from takes a folder, and --set PATH=FILE a file"},
         RefusedCase{
             "ConvertWhatIsNone",
             {"convert", "plain.txt", "--as", "zip", "--into", "o.zip"},

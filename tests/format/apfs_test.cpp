@@ -133,6 +133,14 @@ TEST(Apfs, AWrongPassphraseIsNotDamage) {
   EXPECT_EQ(told(wrong).find("checksum"), std::string::npos) << told(wrong);
 }
 
+TEST(Apfs, ARightPassphraseAndADamagedKeyAreToldApart) {
+  Held held = open_locked(
+      make_apfs({{.tree = sample_tree(), .passphrase = "ebb and flow", .lost_key = true}}), "ebb and flow");
+  held->entries();
+  EXPECT_TRUE(
+      has_finding(*held, "the passphrase is right, but the volume's key in the container is damaged"));
+}
+
 TEST(Apfs, ADamagedSuperblockIsReplacedByTheNewest) {
   Bytes image = make_apfs({{.tree = sample_tree()}});
   image[200] ^= 1;

@@ -5,6 +5,7 @@
 #include <filesystem>
 
 #include "container/locator.h"
+#include "format/volume/raid_array.h"
 #include "support/kernel_images.h"
 #include "support/refusal.h"
 #include "support/system_tools.h"
@@ -164,6 +165,17 @@ TEST(MdArrays, MembersWithinOtherDisks) {
   ASSERT_EQ(place.layers.size(), 2u);
   EXPECT_EQ(place.layers[1].format->id, "md");
   EXPECT_EQ(fact(*place.layers[1].container, "members"), "2 of 2");
+}
+
+TEST(RaidArray, LayoutsOfLevel10ThatCannotBeAreRefused) {
+  auto array = [](unsigned layout) {
+    RaidShape shape{.level = 10, .layout = layout, .chunk = 4096, .member_size = 1 << 16};
+    return make_raid_array(shape, {make_memory_source(Bytes(1 << 16)), make_memory_source(Bytes(1 << 16))});
+  };
+  EXPECT_EQ(array(0x102)->size(), 1u << 16);
+  EXPECT_REFUSAL(array(0x100), Malformed, "RAID 10: layout 0x100 is not possible with 2 members");
+  EXPECT_REFUSAL(array(0x103), Malformed, "RAID 10: layout 0x103 is not possible with 2 members");
+  EXPECT_REFUSAL(array(0x60102), Unsupported, "RAID 10 with layout 0x60102");
 }
 
 }  // namespace

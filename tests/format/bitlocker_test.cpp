@@ -7,6 +7,7 @@
 #include "support/open.h"
 #include "support/program.h"
 #include "support/refusal.h"
+#include "support/sentence.h"
 #include "support/system_tools.h"
 #include "support/temp_folder.h"
 
@@ -126,6 +127,21 @@ TEST(BitLocker, WhatCannotBeOpenedIsNamed) {
   Held method = open_bytes(write_bitlocker({.method = 0x8009, .password = kPassword}, content()), "desk.img",
                            As::file, with_key(kPassword));
   EXPECT_TRUE(has(failure(method), "encrypted with method 0x8009")) << failure(method);
+}
+
+TEST(BitLocker, MetadataThatMakeNoSenseAreRefused) {
+  auto told = [](const BitLockerVolume& how) {
+    return sentence([&] {
+      Held held = open_bytes(write_bitlocker(how, content()), "desk.img", As::file, with_key(kPassword));
+      whole(held);
+    });
+  };
+  EXPECT_EQ(
+      told({.password = kPassword, .head_moved = kBitLockerSize}),
+      "BitLocker metadata: the first 8192 bytes of the volume are said to be at offset 1703936, beyond its "
+      "1048576 bytes");
+  EXPECT_EQ(told({.password = kPassword, .short_key = true}),
+            "BitLocker metadata: the volume's key has 16 bytes, too few for AES in XTS mode, 128 bits");
 }
 
 TEST(BitLocker, AnotherCopyOfTheMetadataServes) {

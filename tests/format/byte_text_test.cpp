@@ -1,6 +1,9 @@
 // Bytes written as text, and UF2.
 #include <gtest/gtest.h>
 
+#include <algorithm>
+
+#include "container/format.h"
 #include "support/byte_writer.h"
 #include "support/has.h"
 #include "support/open.h"
@@ -137,6 +140,26 @@ TEST(Uf2, FamiliesAndFiles) {
   file[512] ^= 1;
   EXPECT_TRUE(has_finding(*open_bytes(file), "1 of 3 blocks are damaged"));
   EXPECT_GT(read_every_prefix(file, "cut.uf2"), 0u);
+}
+
+/// What is found in a text that is opened as one of these formats, whatever it looks like.
+std::string found_in(std::string_view id, const std::string& text) {
+  OpenContext context;
+  auto format = std::ranges::find(formats(), id, &Format::id);
+  ContainerPtr container =
+      format->open({make_content(make_memory_source(to_bytes(text))), "sample"}, context);
+  std::string out;
+  for (const Finding& finding : container->findings()) out += finding.text + "\n";
+  return out;
+}
+
+TEST(ByteText, RecordsThatMakeNoSenseAreToldByLine) {
+  EXPECT_TRUE(has(found_in("intel-hex", ":0B0010006164647265737320676170A7\n:00000006FA\n:00000001FF\n"),
+                  "line 2: its record kind is 6, known are 0 to 5"));
+  EXPECT_TRUE(has(found_in("s-record", "S1050000AABB95\nS5030005F7\nS9030000FC\n"),
+                  "line 2: it counts 5 records, there are 1"));
+  EXPECT_TRUE(has(found_in("verilog-hex", "@00000010\n4142 4344\n414243\n"),
+                  "line 3: it has words of 2 and of 3 bytes"));
 }
 
 }  // namespace

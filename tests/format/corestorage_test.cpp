@@ -45,6 +45,17 @@ TEST(CoreStorage, WhatCannotBeOpenedIsNamed) {
   EXPECT_TRUE(has(failure({.two_volumes = true}), "groups of several logical volumes"));
 }
 
+TEST(CoreStorage, MetadataThatCannotBeAreToldWithWhatTheySay) {
+  EXPECT_TRUE(has(failure({.method = 7}), "CoreStorage metadata encrypted with method 7"));
+  EXPECT_TRUE(has(failure({.more_places = 300}), "expected at most 203 places, found 301"));
+  EXPECT_TRUE(has(failure({.first_block = 2}), "expected the volume to go on at 0, found 8192"));
+  EXPECT_TRUE(has(failure({.size = 1 << 20}), "expected places for 1048576 bytes, found 262144"));
+  EXPECT_TRUE(has(failure({.family = "lost"}), "\"lost\" is no identifier of a family"));
+  EXPECT_TRUE(
+      has(failure({.damaged_key = true}), "the passphrase is right, but the volume's key is damaged"));
+  EXPECT_TRUE(has(failure({.after_list = "<dict"}), "CoreStorage property list: "));
+}
+
 TEST(CoreStorage, DamagedMetadataAreToldByTheirSums) {
   Bytes raw = make_corestorage({});
   raw[kCoreLabelAt + 100] ^= 1;

@@ -1,6 +1,8 @@
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
+#include "format/archive/cpio_header.h"
+#include "support/new_container.h"
 #include "support/open.h"
 #include "support/program.h"
 #include "support/refusal.h"
@@ -181,6 +183,23 @@ TEST(Ar, SurvivesEveryCut) {
                     .bytes(ar_member("b", "beta"))
                     .take();
   EXPECT_GT(read_every_prefix(bytes, "s.a"), 50u);
+}
+
+TEST(Cpio, NumbersThatAFormHasNoRoomForAreRefused) {
+  cpio::Header header;
+  header.filesize = std::uint64_t{1} << 34;
+  const auto& old = cpio::info_of(cpio::Variant::odc);
+  EXPECT_REFUSAL(cpio::header_bytes(header, old, false), Unsupported,
+                 "the number 17179869184 in this form of cpio, whose fields are smaller");
+}
+
+TEST(Ar, NumbersThatAHeaderHasNoRoomForAreRefused) {
+  NewEntry entry;
+  entry.path = "crab.txt";
+  entry.user_id = 10'000'000;
+  entry.content = make_content(make_memory_source({}));
+  EXPECT_REFUSAL(NewContainer("ar").add(entry).bytes(), Unsupported,
+                 "a user's number of more than 6 characters in an ar archive");
 }
 
 }  // namespace

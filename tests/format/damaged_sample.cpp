@@ -88,11 +88,22 @@ void tell_as(const Format& format, const SourcePtr& source, std::set<std::string
   }
 }
 
-/// The format whose inputs are in the folder of fuzz/corpus that a sample names; null where it is no
-/// format's.
-const Format* format_of(std::string_view name) {
-  if (!name.starts_with(kCorpusSamples)) return nullptr;
-  std::string_view folder = name.substr(kCorpusSamples.size(), name.rfind('/') - kCorpusSamples.size());
+/// What a sample is: of one of fuzz/corpus the format that its folder names, of the others what they are
+/// recognised as where nothing is changed; null where it is no format's.
+const Format* format_of(const std::string& name) {
+  if (!name.starts_with(kCorpusSamples)) {
+    static std::map<std::string, const Format*> known;
+    auto [found, is_new] = known.emplace(name, nullptr);
+    if (!is_new) return found->second;
+    try {
+      found->second = open_source(std::make_shared<Patched>(named_sample(name), Damage{})).opened.format;
+    } catch (const Error&) {
+      // a sample that is cut: what it is is not known
+    }
+    return found->second;
+  }
+  std::string_view folder =
+      std::string_view(name).substr(kCorpusSamples.size(), name.rfind('/') - kCorpusSamples.size());
   if (folder.ends_with(kOfPages)) folder.remove_suffix(kOfPages.size());
   auto found = std::ranges::find(formats(), folder, &Format::id);
   return found == formats().end() ? nullptr : &*found;

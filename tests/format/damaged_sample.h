@@ -44,8 +44,9 @@ class Reads {
   std::set<std::pair<std::uint64_t, std::size_t>> ranges_;
 };
 
-/// Everything that is said when a sample with these changes is opened, listed and read to its end, one of
-/// fuzz/corpus as the format of its folder, too; notes what is read where that is asked for.
+/// Everything that is said when a sample with these changes is opened, listed and read to its end, and again
+/// when it is opened as the format that it has without them (of fuzz/corpus: that its folder names); notes
+/// what is read where that is asked for.
 std::set<std::string> told_of_damage(const std::string& name, const Damage& changes, Reads* reads = nullptr);
 
 }  // namespace operculum::test

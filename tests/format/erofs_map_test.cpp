@@ -38,5 +38,27 @@ TEST(ErofsMap, AFragmentOutsideOfItsFileIsRefused) {
   EXPECT_NE(test::sentence([] { whole_fragment(0, std::uint64_t{1} << 50, std::uint64_t{1} << 51); }), "");
 }
 
+/// A file of two clusters, each the head of an extent, packed by one algorithm.
+std::vector<Block> two_heads(std::uint64_t algorithm, std::uint64_t first_begins,
+                             std::uint64_t second_begins) {
+  constexpr std::uint64_t kHead = 1;
+  test::ByteWriter map;
+  map.u32(0).u16(0).u8(algorithm).u8(0).zeros(8);
+  map.u16(kHead).u16(first_begins).u32(7);
+  map.u16(kHead).u16(second_begins).u32(8);
+  return map_blocks(*make_memory_source(map.take()), {.size = 8192, .map_at = 0, .block_size = 4096});
+}
+
+TEST(ErofsMap, ExtentsFollowOneAnother) {
+  std::vector<Block> blocks = two_heads(0, 0, 10);
+  ASSERT_EQ(blocks.size(), 2u);
+  EXPECT_EQ(blocks[0].unpacked_size, 4106u);
+  EXPECT_EQ(blocks[1].stored_offset, 8u * 4096);
+  EXPECT_EQ(test::sentence([] { two_heads(0, 5000, 10); }),
+            "EROFS: the extents of a packed file are out of order");
+  EXPECT_EQ(test::sentence([] { two_heads(0, 10, 10); }), "EROFS: the map of a packed file has a gap");
+  EXPECT_EQ(test::sentence([] { two_heads(9, 0, 10); }), "Unsupported: EROFS compression number 9");
+}
+
 }  // namespace
 }  // namespace operculum::erofs

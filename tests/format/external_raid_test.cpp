@@ -2,6 +2,9 @@
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
+#include "base/checksum.h"
+#include "format/volume/ddf_records.h"
+#include "format/volume/imsm_records.h"
 #include "support/has.h"
 #include "support/kernel_images.h"
 #include "support/sentence.h"
@@ -131,6 +134,64 @@ TEST(ImsmGroup, DamageOfTheDescriptionIsNoGroup) {
   Files files = files_of(images, "imsm-0", 2);
   files["imsm-0.loop0"][files["imsm-0.loop0"].size() - 1024 + 300] ^= 1;
   EXPECT_NE(open_beside("imsm-0.loop0", files).format(), "imsm");
+}
+
+/// Puts a number into a group's description in a member's image, which then fits its sum again.
+void change_description(Bytes& image, std::size_t at, std::size_t width, std::uint64_t value) {
+  constexpr std::size_t kBehind = 1024;
+  Byte* front = image.data() + image.size() - kBehind;
+  store_number(front + at, width, value);
+  std::size_t sum_at = place_of(&imsm::Head::check_sum).at;
+  std::uint32_t sum = 0;
+  for (std::size_t i = 0; i < read_field(&imsm::Head::mpb_size, front); i += 4)
+    if (i != sum_at) sum += load_little<std::uint32_t>(front + i);
+  store_number(front + sum_at, 4, sum);
+}
+
+TEST(ImsmGroup, VolumesThatCannotBeOpenedAreNamed) {
+  KernelImages images("imsm-0");
+  constexpr std::size_t kDisks = 2, kVolumeAt = imsm::kDisksAt + kDisks * imsm::kDiskRowSize;
+  constexpr std::size_t kMap = kVolumeAt + imsm::kMapAt;
+  auto told = [&](const std::vector<std::array<std::size_t, 3>>& changes) {
+    Files files = files_of(images, "imsm-0", kDisks);
+    for (auto& [name, bytes] : files)
+      for (auto [at, width, value] : changes) change_description(bytes, at, width, value);
+    return sentence([&] { sum_of_entry(*open_beside("imsm-0.loop0", files), 0); });
+  };
+  EXPECT_EQ(told({{kMap + place_of(&imsm::Map::raid_level).at, 1, 6}}), "Unsupported: RAID of level 6");
+  EXPECT_EQ(told({{kMap + place_of(&imsm::Map::pba_of_lba0_hi).at, 4, 0xFFFFFFFF}}),
+            "RAID volume: it begins at sector 18446744069414584320, which is not possible");
+}
+
+/// Puts a byte into all of a set's records in a member's image, which then fit their sums again.
+void change_records(Bytes& image, std::size_t at, Byte value) {
+  std::size_t size = 0;
+  for (std::size_t sector = 0; sector + 512 <= image.size(); sector += 512) {
+    Byte* front = image.data() + sector;
+    auto signature = static_cast<std::uint32_t>(load_number(front, 4, std::endian::big));
+    if (signature == ddf::header_signature)
+      size = read_field(&ddf::Header::record_size, front) * std::size_t{512};
+  }
+  for (std::size_t sector = 0; size > 0 && sector + size <= image.size(); sector += 512) {
+    Byte* front = image.data() + sector;
+    if (load_number(front, 4, std::endian::big) != ddf::configuration_signature) continue;
+    front[at] = value;
+    std::fill_n(front + 4, 4, Byte{0xFF});
+    store_number(front + 4, 4, crc32_plain(0, {front, size}), std::endian::big);
+  }
+}
+
+TEST(DdfGroup, LevelsThatAreNotKnownAreNamed) {
+  auto told = [](const std::string& set, std::size_t members, std::size_t at, Byte value) {
+    KernelImages images(set);
+    Files files = files_of(images, set, members);
+    for (auto& [name, bytes] : files) change_records(bytes, at, value);
+    return sentence([&] { sum_of_entry(*open_beside(set + ".loop0", files), 0); });
+  };
+  EXPECT_EQ(told("ddf-1", 2, place_of(&ddf::Configuration::level).at, 9),
+            "Unsupported: RAID of level 0x9 with qualifier 0");
+  EXPECT_EQ(told("ddf-10", 4, place_of(&ddf::Configuration::secondary_level).at, 9),
+            "Unsupported: RAID of secondary level 9");
 }
 
 }  // namespace

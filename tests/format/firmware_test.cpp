@@ -6,6 +6,7 @@
 
 #include "codec/codec.h"
 #include "container/format.h"
+#include "format/firmware/partition_line.h"
 #include "support/firmware_writer.h"
 #include "support/has.h"
 #include "support/open.h"
@@ -122,6 +123,15 @@ TEST(DeviceTree, DeepNestingEndsInASentence) {
                  "device tree: more than 64 nodes within each other");
 }
 
+TEST(DeviceTree, WithoutATableOfPartitionsTellsSo) {
+  auto parts = [](const TreeNode& root) {
+    return read_tree_partitions(make_memory_source(make_device_tree(root)));
+  };
+  EXPECT_EQ(parts(gauge_tree()).at(1).name, "data");
+  EXPECT_REFUSAL(parts({"", {{"model", zero_ended("Tide gauge 7")}}, {}}), Malformed,
+                 "--parts: the device tree has no node with compatible = \"fixed-partitions\"");
+}
+
 // ---- image trees
 
 std::vector<FitImage> update_images(const std::string& key_name = "") {
@@ -131,6 +141,24 @@ std::vector<FitImage> update_images(const std::string& key_name = "") {
     images.push_back(
         {"settings", "firmware", to_bytes("station=7\nlamp=on\n"), noise(32, 9), noise(16, 8), key_name});
   return images;
+}
+
+TEST(ImageTree, WhatCannotBeIsTold) {
+  Bytes without_vector = make_fit("update", {{.name = "settings",
+                                              .type = "firmware",
+                                              .data = noise(64),
+                                              .key = noise(32, 9),
+                                              .key_name = "gauge"}});
+  EXPECT_REFUSAL(text_at(*open_bytes(without_vector), "images/settings"), Malformed,
+                 "an encrypted image that does not tell its initialisation vector");
+  std::string names;
+  for (int i = 0; i < 6000; ++i) names += "kernel-1" + std::string(1, '\0');
+  TreeNode images{"images", {}, {{"kernel-1", {{"type", zero_ended("kernel")}, {"data", noise(64)}}}}};
+  TreeNode wishes{
+      "configurations", {}, {{"usual", {{"loadables", to_bytes(names)}, {"firmware", to_bytes(names)}}}}};
+  EXPECT_REFUSAL(
+      open_bytes(make_device_tree({"", {{"description", zero_ended("update")}}, {images, wishes}})),
+      LimitExceeded, "image tree: its configurations name more than 10,000 images");
 }
 
 TEST(ImageTree, GivesDataWithinAndBehindTheTree) {

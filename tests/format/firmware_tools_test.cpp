@@ -5,12 +5,16 @@
 #include <filesystem>
 #include <fstream>
 
+#include "base/checksum.h"
+#include "base/cursor.h"
+#include "base/numbers.h"
 #include "codec/codec.h"
 #include "container/locator.h"
 #include "io/file_source.h"
 #include "support/firmware_writer.h"
 #include "support/has.h"
 #include "support/refusal.h"
+#include "support/sentence.h"
 #include "support/system_tools.h"
 #include "task/region_map.h"
 
@@ -170,6 +174,39 @@ TEST(UbifsTool2, CutsAndFlipsEndInASentence) {
   } catch (const Error&) {
     // a cut volume may have lost its index
   }
+}
+
+/// An image with a number changed in the first node of a type, which then fits its checksum again.
+Bytes with_node_changed(Bytes image, Byte type, std::size_t at, std::size_t width, std::uint64_t value) {
+  constexpr std::uint32_t kNode = 0x06101831;
+  for (std::size_t begin = 0; begin + 24 <= image.size(); begin += 8) {
+    Byte* node = image.data() + begin;
+    if (load_little<std::uint32_t>(node) != kNode || node[20] != type) continue;
+    store_number(node + at, width, value);
+    auto length = load_little<std::uint32_t>(node + 16);
+    store_number(node + 4, 4, crc32_plain(~0U, ByteView(node, length).subspan(8)));
+    return image;
+  }
+  ADD_FAILURE() << "no node of type " << unsigned{type};
+  return image;
+}
+
+TEST(UbifsTool2, NodesThatMakeNoSenseAreTold) {
+  NEEDS("mkfs.ubifs");
+  TempFolder folder;
+  write_tree(folder, "tree", {{.path = "a.txt", .data = to_bytes("tide\n")}});
+  make_image(folder, "mkfs.ubifs",
+             {"-r", "tree", "-m", "512", "-e", "15360", "-c", "60", "-x", "none", "-o", "image"});
+  const Bytes image = to_bytes(folder.read("image"));
+  constexpr Byte kData = 1, kSuper = 6;
+  auto told = [&](Byte type, std::size_t at, std::size_t width, std::uint64_t value) {
+    return sentence([&] { text_at(*open_bytes(with_node_changed(image, type, at, width, value)), "a.txt"); });
+  };
+  EXPECT_TRUE(has(told(kData, 40, 4, 5000), ": a block of 5000 bytes"));
+  EXPECT_TRUE(has(told(kData, 40, 4, 10), ": 5 bytes came out, 10 are stated"));
+  EXPECT_EQ(told(kData, 44, 2, 9), "Unsupported: UBIFS data packed by method 9");
+  EXPECT_EQ(told(kSuper, 27, 1, 1), "Unsupported: UBIFS with keys of form 1");
+  EXPECT_EQ(told(kSuper, 36, 4, 100), "UBIFS superblock: blocks of 100 bytes");
 }
 
 TEST(DeviceTreeTool, ReadsWhatTheCompilerWritesAndPrintsWhatItReads) {

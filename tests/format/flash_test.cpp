@@ -43,6 +43,14 @@ TEST(Jffs2, TheNewestVersionOfEachFile) {
   }
 }
 
+TEST(Jffs2, PiecesOfAnotherPackingAreNamed) {
+  constexpr unsigned kRubin = 5;
+  Jffs2Writer flash;
+  flash.name(1, 2, "a.txt", 8, 1).piece(2, 0100644, 1, 0, to_bytes("tide"), 4, kRubin);
+  EXPECT_REFUSAL(text_at(*open_bytes(flash.build()), "a.txt"), Unsupported,
+                 "Unsupported: JFFS2 data packed by ");
+}
+
 TEST(Jffs2, NamesThatWereTakenAwayAreAView) {
   Jffs2Writer flash;
   flash.file(1, 2, "notes.txt", to_bytes("first\n"), 1)

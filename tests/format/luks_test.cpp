@@ -136,6 +136,17 @@ TEST(Luks, NamesACipherThatIsNotHere) {
       Unsupported, "Unsupported: the cipher serpent-xts-plain64 with keys of 256 bits");
 }
 
+TEST(Luks, WithoutAKeySlotNothingOpensIt) {
+  KernelImages images("luks-1");
+  std::string raw = images.folder().read("luks-1.img");
+  constexpr std::size_t kSlots = 8, kFirst = 208, kSlotSize = 48;
+  for (std::size_t i = 0; i < kSlots; ++i)
+    raw.replace(kFirst + i * kSlotSize, 4, std::string("\0\0\xde\xad", 4));  // LUKS_KEY_DISABLED
+  images.folder().write("luks-1.img", raw);
+  Held held = images.open("luks-1.img", with_key(kPassphrase));
+  EXPECT_REFUSAL(front_of(held), Unsupported, "Unsupported: LUKS without a key slot: nothing can open it");
+}
+
 /// Sizes that nobody waits for or has.
 TEST(Luks, HostileDerivationsAreRefused) {
   KernelImages images("luks-1");

@@ -2,7 +2,9 @@
 #include <gtest/gtest.h>
 
 #include <atomic>
+#include <cstring>
 
+#include "format/archive/tar_pax.h"
 #include "io/block_source.h"
 #include "support/open.h"
 #include "support/program.h"
@@ -387,6 +389,31 @@ TEST(Tar, EntriesCountOnceForTheGuard) {
   for (int i = 0; i < 4; ++i) EXPECT_EQ(held->find("b").kind, Lookup::Kind::entry);
   held->each(Detail::paths, [](const Entry&) {});
   EXPECT_EQ(held->entries().size(), 3u);
+}
+
+TEST(TarPax, RecordsThatAreNoneAreToldWithTheirPlace) {
+  auto read = [](std::string_view text) {
+    tar::PaxRecords records;
+    tar::read_pax(as_bytes(text), 512, records);
+    return records;
+  };
+  EXPECT_EQ(read("12 path=eel\n12 mtime=77\n").at("mtime"), "77");
+  const std::string form = "pax record at offset 512: expected \"LENGTH KEYWORD=VALUE\" and a line end";
+  for (const char* wrong : {"path=eel\n", "99 path=eel\n", "12 path=eelx\n", "4 a=\n"})
+    EXPECT_REFUSAL(read(wrong), Malformed, form) << wrong;
+  EXPECT_REFUSAL(read("12 path eel\n"), Malformed,
+                 "pax record at offset 512: expected \"=\" behind the keyword");
+  EXPECT_REFUSAL(tar::pax_number("size", "many"), Malformed,
+                 "pax record \"size\": expected a decimal number, found \"many\"");
+}
+
+TEST(TarSparse, AMapThatIsCutIsTold) {
+  constexpr std::size_t kExtendedAt = 482 - 345;
+  Bytes tail(512 - 345);
+  tail[kExtendedAt] = 1;  // another block of the map follows
+  std::memset(&tail[kExtendedAt + 1], '0', 11);
+  Bytes image = TarBuilder::header({.name = "holes.bin", .typeflag = 'S'}, 0, TarStyle::gnu, tail);
+  EXPECT_REFUSAL(open_bytes(image)->entries(), Malformed, "tar sparse map: the file is cut short within it");
 }
 
 }  // namespace

@@ -112,6 +112,28 @@ TEST(UefiCapsule, PayloadsOfTheManagedForm) {
   EXPECT_GT(read_every_prefix(capsule, "cut.cap"), 0u);
 }
 
+TEST(UefiCapsule, APlaceOutsideOfItCostsOnlyThatPayload) {
+  ByteWriter body;
+  body.u32(1).u16(0).u16(2).u64(24).u64(4096);
+  body.u32(2).bytes(guid_bytes(kFirst)).u8(1).zeros(3).u32(9).u32(0).u64(0).text("new tides");
+  ByteWriter out;
+  out.bytes(guid_bytes("6dcbd5ed-e82d-4c44-bda1-7194199ad92a"))
+      .u32(28)
+      .u32(0x50000)
+      .u32(28 + body.size())
+      .bytes(body.view());
+  Held held = open_bytes(out.take());
+  EXPECT_TRUE(has_finding(*held, "capsule: payload 1 lies at 4124, outside of it"));
+  EXPECT_EQ(text_at(*held, "payload-0.bin"), "new tides");
+}
+
+TEST(UefiVolume, APackedSectionThatClaimsTooMuchIsTold) {
+  constexpr unsigned kCompression = 1, kStandard = 1;
+  Bytes packed = ByteWriter().u32(1u << 31).u8(kStandard).u32(20).u32(1u << 31).zeros(20).take();
+  Held held = open_bytes(uefi_volume({uefi_file(kFirst, 7, {uefi_section(kCompression, packed)})}, 4096));
+  EXPECT_TRUE(has_finding(*held, "a packed section of more than 1 GiB"));
+}
+
 TEST(UefiVolume, SurvivesCutsAndFlips) {
   Bytes volume = uefi_volume({tide_driver()}, 4096);
   volume.resize(1200);

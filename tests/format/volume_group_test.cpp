@@ -3,6 +3,7 @@
 #include <gtest/gtest.h>
 
 #include "base/text.h"
+#include "format/volume/lvm_group.h"
 #include "format/volume/lvm_text.h"
 #include "support/kernel_images.h"
 #include "support/refusal.h"
@@ -111,6 +112,50 @@ TEST(VolumeGroupText, ValuesListsAndSections) {
   EXPECT_EQ(all.section("gauge")->text("id"), "a-b");
   EXPECT_EQ(all.section("gauge")->list("stripes"), (std::vector<std::string>{"pv0", "0", "pv1", "12"}));
   EXPECT_TRUE(all.section("gauge")->list("empty").empty());
+}
+
+/// A group of one physical volume, whose logical volume "log" has this one segment.
+std::string group_text(const std::string& segment, const std::string& front = "segment_count = 1\n") {
+  return "extent_size = 8\nphysical_volumes {\npv0 {\nid = \"id0\"\npe_start = 0\n}\n}\nlogical_volumes "
+         "{\nlog {\n" +
+         front + "segment1 {\nstart_extent = 0\nextent_count = 2\n" + segment + "\n}\n}\n}\n";
+}
+
+lvm::Group group_of(const std::string& text) {
+  return {"gauge", lvm::Section::parse(text), {{"id0", make_memory_source(Bytes(64 * 1024, Byte{'t'}))}}};
+}
+
+TEST(VolumeGroupText, WhatItSaysIsReadAsItIs) {
+  std::string text = group_text("type = \"striped\"\nstripe_count = 1\nstripes = [\"pv0\", 1]");
+  EXPECT_EQ(group_of(text).open("log")->size(), 2u * 8 * 512);
+}
+
+TEST(VolumeGroupText, WhatCannotBeIsRefused) {
+  struct Wrong {
+    std::string text, sentence;
+  };
+  const std::string striped = "type = \"striped\"\n", array = "type = \"raid5\"\n";
+  for (const Wrong& one : std::initializer_list<Wrong>{
+           {group_text(striped + "stripe_count = 3\nstripes = [\"pv0\", 1]"), "expected 3 stripes, found 1"},
+           {group_text(striped + "stripes = [\"pv0\", \"one\"]"),
+            "expected an extent's number, found \"one\""},
+           {group_text(striped + "stripes = [\"pv9\", 1]"), "there is no volume \"pv9\""},
+           {group_text(striped + "stripes = [\"log\", 1]"), "made of each other without end"},
+           {group_text(array + "device_count = 3\nraids = [\"a\", \"b\"]"),
+            "expected 3 members of an array, found 2"},
+           {group_text("type = \"tidal\""), "Unsupported: LVM2 volumes of type tidal"},
+           {group_text("type = \"thin\"\nthin_pool = \"log\"\ndevice_id = 1"),
+            "expected metadata to be a text"},
+           {group_text(striped + "start_extent = 4\nstripes = [\"pv0\", 1]"),
+            "expected a segment of \"log\" at extent 0, found one at 4"},
+           {group_text(striped, "segment_count = 4000000\n"), "a volume of 4000000 segments is not possible"},
+           {group_text(striped, "segment_count = 2\n"), "segment2 of 2 is missing"},
+           {group_text(striped, "segment_count = \"two\"\n"),
+            "expected segment_count to be a number, found none"},
+           {"extent_size = 0\n", "extents of 0 bytes are not possible"},
+           {"extent_size = 8\n", "there is no section physical_volumes"}}) {
+    EXPECT_REFUSAL(group_of(one.text).open("log"), Error, one.sentence) << one.text;
+  }
 }
 
 TEST(VolumeGroupText, SaysWhereItIsWrong) {

@@ -45,6 +45,15 @@ INSTANTIATE_TEST_SUITE_P(All, ZipMethods,
                                          MethodCase{"zstd", 93}, MethodCase{"zstd", 20},
                                          MethodCase{"xz", 95}));
 
+TEST(ZipMethods, LzmaWithOtherPropertiesIsRefused) {
+  Bytes image =
+      ZipBuilder().add({.name = "tides.txt", .data = long_text(), .codec = "lzma", .method = 14}).build();
+  constexpr std::size_t kDataAt = 30 + 9, kSizeOfProperties = 2;
+  ASSERT_EQ(image[kDataAt + kSizeOfProperties], 5);
+  image[kDataAt + kSizeOfProperties] = 7;
+  EXPECT_REFUSAL(text_at(*open_bytes(image), "tides.txt"), Malformed, "5 bytes of LZMA properties, found 7");
+}
+
 TEST(ZipDirectory, PathsAndNumbersAreTheSameWithAndWithoutTheRest) {
   ByteWriter other;
   other.u16(0xFACE).u16(2).u16(7);

@@ -67,6 +67,26 @@ TEST(HostileDescription, WorkIsWeighedByBytes) {
   EXPECT_TRUE(has(grown, "more than 16 MiB")) << grown;
 }
 
+TEST(HostileDescription, WhatCannotBeReadIsToldWithItsLine) {
+  auto told = [](const std::string& text, Bytes bytes = Bytes(100)) {
+    return Described(text + kEntry, std::move(bytes)).error();
+  };
+  EXPECT_TRUE(has(told("record H {\n seek 500\n a u8\n}\nh = H at 0\nfact a = h.a"),
+                  "offset 500 lies outside the 100 bytes that can be read"));
+  EXPECT_TRUE(has(told("record H {\n a leb128\n}\nh = H at 0\nfact a = h.a", Bytes(20, Byte{0xff})),
+                  "a variable-length number at offset 0 has more than 64 bits"));
+  EXPECT_TRUE(
+      has(told("record H {\n a text[2000000]\n}\nh = H at 0\nfact a = h.a", Bytes(3'000'000, Byte{'a'})),
+          "a text of 2000000 bytes; more than 1 MiB is no name"));
+  EXPECT_TRUE(has(told("fact a = text(bytes(0, 20000000))", Bytes(20'000'000)),
+                  "more than 16 MiB are looked at as one value"));
+  EXPECT_TRUE(has(told("fact a = since(\"2026-13-01\", 5)"), "\"2026-13-01\" is no date"));
+  EXPECT_TRUE(has(told("fact a = checksum(\"adler32\", bytes(0, 4), 1)"), "takes 0 parameters, found 1"));
+  Described many("record H {\n a leb128\n}\nh = H[20] at 0\nfact a = h[3].a" + kEntry, Bytes(100),
+                 [](OpenContext& context) { context.limits.max_entries = 10; });
+  EXPECT_TRUE(has(many.error(), "a list of more than 10 elements")) << many.listing();
+}
+
 TEST(HostileDescription, AKeyNeedsAConditionAndGoesToCiphersOnly) {
   auto keys = [](OpenContext& context) { context.keys.add({"secret", "a test"}); };
   EXPECT_TRUE(has(Described("fact leak = text(key(\"any\"))" + kEntry, Bytes(100), keys).error(),

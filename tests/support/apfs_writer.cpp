@@ -506,7 +506,7 @@ class Writer {
         key_bag({entry(noise(16, 64), 4, to_bytes("the usual one")), entry(noise(16, 65), 3, other),
                  entry(noise(16, 66), 3, wrapped(derived, kek, more))},
                 uuid, 0x72656373);
-    bag.push_back(entry(uuid, 2, wrapped(kek, state.key, {})));
+    bag.push_back(entry(uuid, 2, wrapped(state.volume.lost_key ? noise(32, 67) : kek, state.key, {})));
     bag.push_back(entry(uuid, 3, ByteWriter().u64(own).u64(1).take()));
   }
 

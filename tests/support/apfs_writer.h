@@ -11,6 +11,7 @@ struct ApfsVolume {
   bool ignores_case = false;
   bool sealed = false;  ///< nodes without heads, counted from the root on; extents in a tree of their own
   std::string passphrase = {};   ///< empty: not encrypted
+  bool lost_key = false;         ///< its key is wrapped with another one than what the passphrase unwraps
   std::string resource = {};     ///< path of a file that also has a resource fork, "fork of NAME"
   std::string packed_kept = {};  ///< paths of files packed with zlib, in an attribute or the resource fork
   std::string packed_fork = {};

@@ -154,6 +154,7 @@ Bytes metadata_block(const BitLockerVolume& how) {
   if (how.chip) put(entries, protector(5, 0x0100, entry(0, 6, Bytes(100, 9))));
   Keys keys = volume_keys(how.method);
   Bytes own = keys.first;
+  if (how.short_key) own.resize(own.size() / 2);
   if (how.method < 0x8002) {
     own.resize(32);
     put(own, keys.second);
@@ -161,7 +162,7 @@ Bytes metadata_block(const BitLockerVolume& how) {
   }
   put(entries, entry(3, 5, sealed(own, master, 6)));
   Bytes place;
-  put(place, kBitLockerHeadAt, 8);
+  put(place, kBitLockerHeadAt + how.head_moved, 8);
   put(place, kBitLockerHeadSize, 8);
   if (!how.first_version) put(entries, entry(15, 15, place));
   Bytes out;
@@ -175,7 +176,7 @@ Bytes metadata_block(const BitLockerVolume& how) {
   put(out, 0, 4);
   put(out, kBitLockerHeadSize / how.sector, 4);
   for (std::uint64_t at : kBitLockerMetadataAt) put(out, at, 8);
-  put(out, how.first_version ? 77 : kBitLockerHeadAt, 8);
+  put(out, how.first_version ? 77 : kBitLockerHeadAt + how.head_moved, 8);
   put(out, 48 + entries.size(), 4);
   put(out, 1, 4);
   put(out, 48, 4);

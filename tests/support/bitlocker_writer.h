@@ -18,6 +18,10 @@ struct BitLockerVolume {
   bool key_file = false, clear_key = false, chip = false;
   std::uint16_t state = 4;
   std::uint64_t encrypted = UINT64_MAX;  ///< bytes
+
+  // what such volumes do not have
+  std::uint64_t head_moved = 0;  ///< bytes that the volume's first ones are said to lie further back
+  bool short_key = false;
 };
 
 constexpr std::uint64_t kBitLockerSize = 1 << 20;

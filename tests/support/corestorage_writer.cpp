@@ -18,7 +18,6 @@ namespace {
 
 constexpr std::size_t kBlock = kCoreBlock, kMetadata = 8192, kSize = kCoreSize, kLabelAt = kCoreLabelAt,
                       kEncryptedAt = kCoreMetadataAt, kMetadataBlocks = 8, kFileSize = 160 * kBlock;
-constexpr const char* kFamily = "5A17A000-1C0F-4D3E-9A51-7DFE00C0FFEE";
 
 void put(Bytes& over, std::size_t at, ByteView bytes) {
   std::copy(bytes.begin(), bytes.end(), over.begin() + static_cast<std::ptrdiff_t>(at));
@@ -86,6 +85,7 @@ std::string family_list(const CoreStorageVolume& form) {
   user.resize(168);
   user = ByteWriter().bytes(user).u32(1000).zeros(112).take();
   Bytes key = ByteWriter().u32(2).u32(24).bytes(wrapped(volume, wrapping)).zeros(224).take();
+  if (form.damaged_key) key[12] ^= 1;
   std::string own = form.encrypted
                         ? fmt::format(
                               "<dict ID=\"19\"><key>BlockAlgorithm</key><string ID=\"21\">AES-XTS"
@@ -93,35 +93,39 @@ std::string family_list(const CoreStorageVolume& form) {
                               base64(key))
                         : "";
   return fmt::format(
-      "<dict ID=\"0\"><key>com.apple.corestorage.lvf.encryption.context</key><dict "
-      "ID=\"1\"><key>CryptoUsers</key>"
-      "<array><dict><key>PassphraseWrappedKEKStruct</key><data>{}</data><key>UserIdent</key><string "
-      "ID=\"5\">keeper"
-      "</string></dict></array><key>WrappedVolumeKeys</key><array><dict><key>BlockAlgorithm</key><string>None"
-      "</string><key>KEKWrappedVolumeKeyStruct</key><data></data></dict>{}</array><key>ConversionInfo</"
-      "key><dict>"
-      "<key>ConversionStatus</key><string>{}</string></dict></dict><key>com.apple.corestorage.lvf.uuid</key>"
-      "<string ID=\"28\">{}</string></dict>",
-      base64(user), own, form.status, kFamily);
+             "<dict ID=\"0\"><key>com.apple.corestorage.lvf.encryption.context</key><dict "
+             "ID=\"1\"><key>CryptoUsers</key>"
+             "<array><dict><key>PassphraseWrappedKEKStruct</key><data>{}</data><key>UserIdent</key><string "
+             "ID=\"5\">keeper"
+             "</string></dict></array><key>WrappedVolumeKeys</key><array><dict><key>BlockAlgorithm</"
+             "key><string>None"
+             "</string><key>KEKWrappedVolumeKeyStruct</key><data></data></dict>{}</"
+             "array><key>ConversionInfo</"
+             "key><dict>"
+             "<key>ConversionStatus</key><string>{}</string></dict></"
+             "dict><key>com.apple.corestorage.lvf.uuid</key>"
+             "<string ID=\"28\">{}</string></dict>",
+             base64(user), own, form.status, form.family) +
+         form.after_list;
 }
 
-std::string volume_list(const std::string& id, const std::string& name) {
+std::string volume_list(const CoreStorageVolume& form, const std::string& id, const std::string& name) {
   return fmt::format(
       "<dict ID=\"0\"><key>com.apple.corestorage.lv.familyUUID</key><string ID=\"2\">{}</string><key>"
       "com.apple.corestorage.lv.name</key><reference "
       "IDREF=\"9\"/><key>com.apple.corestorage.lv.uuid</key><string>{}"
       "</string><key>com.apple.corestorage.lv.size</key><integer size=\"64\">{:#x}</integer><key>other</key>"
       "<string ID=\"9\">{}</string></dict>",
-      kFamily, id, kSize, name);
+      form.family, id, form.size, name);
 }
 
 struct Place {
   std::uint64_t blocks, logical, physical;
 };
 
-Bytes places_block(const std::vector<Place>& places) {
+Bytes places_block(const std::vector<Place>& places, std::size_t more) {
   Bytes out = metadata_block(0x305);
-  store_number(out.data() + 64, 4, places.size());
+  store_number(out.data() + 64, 4, places.size() + more);
   for (std::size_t i = 0; i < places.size(); ++i) {
     Byte* one = out.data() + 72 + i * 40;
     store_number(one + 16, 4, places[i].blocks);
@@ -161,10 +165,11 @@ Bytes make_corestorage(const CoreStorageVolume& form) {
   }
   for (const Place& one : places)
     put(out, one.physical * kBlock, ByteView(data).subspan(one.logical * kBlock, one.blocks * kBlock));
+  places[0].logical += form.first_block;
   std::vector<Bytes> blocks = {
-      places_block(places), list_block(0x19, 104, family_list(form), form.packed_list),
-      list_block(0x1A, 120, volume_list("A1", "old name"), form.packed_list),
-      list_block(0x1A, 120, volume_list(form.two_volumes ? "B2" : "A1", "tide log"), false)};
+      places_block(places, form.more_places), list_block(0x19, 104, family_list(form), form.packed_list),
+      list_block(0x1A, 120, volume_list(form, "A1", "old name"), form.packed_list),
+      list_block(0x1A, 120, volume_list(form, form.two_volumes ? "B2" : "A1", "tide log"), false)};
   for (std::size_t i = 0; i < blocks.size(); ++i) {
     xts(both, i, blocks[i]);
     put(out, kEncryptedAt + i * kMetadata, blocks[i]);
@@ -186,7 +191,7 @@ Bytes make_corestorage(const CoreStorageVolume& form) {
   for (std::size_t i = 0; i < 4; ++i)
     store_number(head.data() + 104 + i * 8, 8, i == 1 ? kLabelAt / kBlock : 150);
   store_number(head.data() + 168, 4, 16);
-  store_number(head.data() + 172, 4, 2);
+  store_number(head.data() + 172, 4, form.method);
   put(head, 176, key);
   put(head, 304, id);
   sum(head);

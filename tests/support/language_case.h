@@ -85,8 +85,8 @@ class Described {
     return out;
   }
   /// Written again with changes; throws what writing throws.
-  SourcePtr rewritten(const Changes& changes) {
-    Writing writing{{}, context_.spool, [](const std::string&, const std::string&) {}};
+  SourcePtr rewritten(const Changes& changes, const PackChoice& choice = {}) {
+    Writing writing{choice, context_.spool, [](const std::string&, const std::string&) {}};
     return container_->rewrite(changes, writing).source();
   }
   std::string facts() {

@@ -10,6 +10,7 @@
 #include "cli/confinement.h"
 #include "cli/folder_options.h"
 #include "cli/session.h"
+#include "report/fact_text.h"
 #include "report/map_text.h"
 #include "report/records.h"
 #include "report/text_table.h"
@@ -159,7 +160,7 @@ Shown to_text(const Identification& found, bool colour) {
                                  counted(ranges, "range", "ranges")));
     for (const auto& [name, value] : layer.facts)
       line(name.size() <= 9 ? name : "fact",
-           name.size() <= 9 ? escape(value) : fmt::format("{}: {}", name, escape(value)));
+           name.size() <= 9 ? fact_text(value) : fmt::format("{}: {}", name, fact_text(value)));
   }
   bool partitions = !found.layers.empty() && !found.layers.back().parts.empty();  // told above
   if (found.map && !partitions) out += map_text(*found.map);

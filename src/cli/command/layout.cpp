@@ -11,6 +11,7 @@
 #include "cli/figures.h"
 #include "cli/session.h"
 #include "report/check_page.h"
+#include "report/fact_text.h"
 #include "report/records.h"
 #include "report/text_table.h"
 #include "task/layout_check.h"
@@ -143,7 +144,8 @@ void tell_trial(Session& session, const CheckOptions& options, const LayoutTrial
     tell_coverage(session, options, trial.target, trial.size, trial.ranges);
     for (const auto& file : trial.others) tell_coverage(session, options, file.name, file.size, file.ranges);
   }
-  for (const auto& [name, value] : trial.facts) session.data.write(shown("  {}: {}\n", name, escape(value)));
+  for (const auto& [name, value] : trial.facts)
+    session.data.write(shown("  {}: {}\n", name, fact_text(value)));
   for (const FoldedFinding& finding : trial.findings)
     session.data.write(shown("{}: {}\n", name_of(finding.level), to_text(finding)));
   if (trial.compared > 0)

@@ -106,7 +106,7 @@ class OrderReport {
     for (const LoadedPack& pack : order.packs()) {
       if (!pack.error.empty()) {
         session_.raise(pack.error_kind == ErrorKind::needs_key ? key_needed : some_failed);
-        session_.say(Session::Tone::warning, fmt::format("{}: {}", escape(pack.target), pack.error));
+        session_.say(Session::Tone::warning, about(pack.target, pack.error));
         continue;
       }
       if (pack.files == 0 && pack.outside > 0)

@@ -254,6 +254,9 @@ class Rewriter {
   void pack_like(Record& record, std::size_t index, const Local& local) {
     const Entry& entry = archive_.entries[index];
     const NewEntry& changed = changes_.replaced.at(index);
+    if (local.extra.aes && !entry.is(Entry::encrypted))
+      throw Unsupported(fmt::format("replacing {}, which has a field of AES encryption but is not encrypted",
+                                    escape(entry.path)));
     ContentPtr content = content_of(changed);
     DataForm form;
     form.method = archive_.places[index].method;

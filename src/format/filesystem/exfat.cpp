@@ -5,6 +5,7 @@
 #include <bit>
 
 #include "base/checked.h"
+#include "base/checksum.h"
 #include "base/sum_text.h"
 #include "base/text.h"
 #include "container/record_fields.h"
@@ -234,7 +235,7 @@ class ExfatContainer final : public FileTree {
     for (std::size_t i = 0; i < size; ++i) {
       if (is_set_summed(i)) sum = static_cast<std::uint16_t>(std::rotr(sum, 1) + front[i]);
     }
-    if (sum != file.checksum) set.wrong_sums = told_sums(file.checksum, sum, 4);
+    if (!sum_fits(sum, file.checksum)) set.wrong_sums = told_sums(file.checksum, sum, 4);
     set.attributes = file.attributes;
     set.created = time_of(file.created, file.created_10ms, file.created_zone);
     set.modified = time_of(file.modified, file.modified_10ms, file.modified_zone);

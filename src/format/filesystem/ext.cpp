@@ -141,7 +141,7 @@ class ExtContainer final : public FileTree {
       throw Malformed(fmt::format(
           "inode {}: a block of the folder lacks the mark of its checksum, which could not be compared",
           folder.number));
-    if (std::uint32_t own = crc32c(volume_.seed_of(folder), summed); tail.checksum != own)
+    if (std::uint32_t own = crc32c(volume_.seed_of(folder), summed); !sum_fits(own, tail.checksum))
       throw Malformed(fmt::format("inode {}: a block of the folder does not fit its checksum{}",
                                   folder.number, told_sums(tail.checksum, own)));
   }
@@ -154,7 +154,7 @@ class ExtContainer final : public FileTree {
     auto tail = read_structure<IndexTail>(bytes.bytes(tail_at, size_on_disk<IndexTail>).data());
     Bytes summed(block.begin(), block.begin() + static_cast<std::ptrdiff_t>(used));
     append_structure(summed, IndexTail{tail.reserved, 0});
-    if (std::uint32_t own = crc32c(volume_.seed_of(folder), summed); tail.checksum != own)
+    if (std::uint32_t own = crc32c(volume_.seed_of(folder), summed); !sum_fits(own, tail.checksum))
       throw Malformed(fmt::format("inode {}: a block of the folder's index does not fit its checksum{}",
                                   folder.number, told_sums(tail.checksum, own)));
   }

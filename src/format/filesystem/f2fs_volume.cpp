@@ -38,7 +38,9 @@ Superblock read_superblock(ByteView raw, std::uint64_t at) {
   auto refuse = [&](auto member, std::string_view expected, std::uint64_t found) {
     refuse_field("F2FS superblock", at, member, expected, fmt::format("{}", found));
   };
-  if (super.magic != kMagic) refuse(&Superblock::magic, "0xf2f52010", super.magic);
+  if (super.magic != kMagic)
+    refuse_field("F2FS superblock", at, &Superblock::magic, fmt::format("{:#x}", kMagic),
+                 fmt::format("{:#x}", super.magic));
   if (super.log_blocksize != 12) {
     if (super.log_blocksize == 14 || super.log_blocksize == 16)
       throw Unsupported(fmt::format("F2FS with blocks of {} bytes", 1U << super.log_blocksize));
@@ -196,7 +198,7 @@ Inode Volume::inode(std::uint32_t number) const {
   if (super_.has(inode_checksum_feature) && out.is(extra_attr_flag) &&
       out.extra_isize >= kInodeChecksumAt + 4 - kInodePointersAt) {
     std::uint32_t own = inode_sum(super_, out);
-    if (own != out.inode_checksum) out.wrong_sums = told_sums(out.inode_checksum, own);
+    if (!sum_fits(own, out.inode_checksum)) out.wrong_sums = told_sums(out.inode_checksum, own);
   }
   if (!super_.has(creation_time_feature) || out.extra_isize < kEnd - 4 || !out.is(extra_attr_flag))
     out.crtime = 0;

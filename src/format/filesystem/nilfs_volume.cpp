@@ -173,7 +173,9 @@ Superblock read_superblock(ByteView raw) {
   auto refuse = [&](auto member, std::string_view expected, std::uint64_t found) {
     refuse_field("NILFS2 superblock", kSuperAt, member, expected, fmt::format("{}", found));
   };
-  if (super.magic != kMagic) refuse(&Superblock::magic, "0x3434", super.magic);
+  if (super.magic != kMagic)
+    refuse_field("NILFS2 superblock", kSuperAt, &Superblock::magic, fmt::format("{:#x}", kMagic),
+                 fmt::format("{:#x}", super.magic));
   constexpr std::uint16_t kLeast = 248;  // without what later versions have
   if (super.bytes < kLeast || super.bytes > kSuperSize)
     refuse(&Superblock::bytes, "248 to 1024", super.bytes);
@@ -181,7 +183,8 @@ Superblock read_superblock(ByteView raw) {
   constexpr std::size_t kSumAt = 16;
   std::fill_n(summed.begin() + kSumAt, 4, Byte{0});
   if (std::uint32_t own = crc32_plain(super.crc_seed, summed); !sum_fits(own, super.sum))
-    refuse(&Superblock::sum, fmt::format("{:#x}", own), super.sum);
+    refuse_field("NILFS2 superblock", kSuperAt, &Superblock::sum, fmt::format("{:#010x}", own),
+                 fmt::format("{:#010x}", super.sum));
   if (super.log_block_size > 6) refuse(&Superblock::log_block_size, "at most 6", super.log_block_size);
   if (super.inode_size < size_on_disk<Inode> || super.inode_size > super.block())
     refuse(&Superblock::inode_size, "112 or more", super.inode_size);

@@ -91,7 +91,8 @@ Superblock read_superblock(ByteView bytes) {
   auto refuse = [&](auto member, std::string_view expected) {
     refuse_field(kWhat, 0, member, expected, fmt::format("{}", s.*member));
   };
-  if (s.magic != kMagic) refuse(&Superblock::magic, "\"XFSB\"");
+  if (s.magic != kMagic)
+    refuse_field(kWhat, 0, &Superblock::magic, "\"XFSB\"", fmt::format("0x{:08x}", s.magic));
   unsigned version = s.versionnum & 15;
   if (version < 1 || version > 5) refuse(&Superblock::versionnum, "of version 1 to 5");
   if (s.blocksize < 512 || s.blocksize > 65536 || !is_two_to(s.blocksize, s.blocklog))

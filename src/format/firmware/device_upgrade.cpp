@@ -4,6 +4,7 @@
 // CRC-32 is taken over all but itself and is not inverted at the end.
 #include <fmt/format.h>
 
+#include "base/checksum.h"
 #include "base/error.h"
 #include "base/structure_fields.h"
 #include "base/text.h"
@@ -132,7 +133,7 @@ ContainerPtr open_upgrade(const Input& input, OpenContext& context) {
         {"for", fmt::format("vendor {}, product {}, device {}", id(suffix->vendor), id(suffix->product),
                             id(suffix->device))},
         {"specification", fmt::format("{}.{:x}", suffix->specification >> 8, suffix->specification & 0xFF)}};
-    if (std::uint32_t found = sum_of(bytes, end + kSuffixSize - kCrcSize); found != suffix->crc)
+    if (std::uint32_t found = sum_of(bytes, end + kSuffixSize - kCrcSize); !sum_fits(found, suffix->crc))
       out.fault(fmt::format("the file does not fit its checksum: expected {:08x}, found {:08x}", suffix->crc,
                             found));
   } else {

@@ -106,9 +106,11 @@ void add_managed(const Source& bytes, std::uint64_t base, std::uint64_t end, Fir
   LittleFields r(rows, "table of payloads", base + head_size);
   for (std::size_t i = 0; i < items; ++i) {
     std::uint64_t at = base + r.u64(i * place_size);
-    std::uint64_t next = i + 1 < items ? base + r.u64((i + 1) * place_size) : end;
-    if (at >= end || next < at)
-      throw Malformed(fmt::format("capsule: payload {} lies at {}, outside of it", i, at));
+    std::uint64_t next = i + 1 < items ? std::min(end, base + r.u64((i + 1) * place_size)) : end;
+    if (at >= end || next < at) {
+      out.fault(fmt::format("capsule: payload {} lies at {}, outside of it", i, at));
+      continue;
+    }
     if (i < drivers) {
       out.parts.push_back(
           {.path = fmt::format("driver-{}.efi", i), .type = "driver", .at = at, .size = next - at});

@@ -64,7 +64,7 @@ SourcePtr open_standard(StreamPtr packed, SpoolBudget& budget, unsigned window_b
   Bytes head(size_on_disk<StandardPacking>);
   if (read_fully(*packed, head) < head.size()) throw CutShort("the packed section ends within its header");
   std::uint32_t size = read_structure<StandardPacking>(head.data()).original_size;
-  if (size > kLargest) throw LimitExceeded("a packed section of more than 1 GiB");
+  if (size > kLargest) throw Unsupported("a packed section of more than 1 GiB");
   StreamPtr plain = open_lzh(std::move(packed), window_bits, size);
   return spool(*plain, budget);
 }

@@ -99,7 +99,7 @@ class Finder {
         order_ == std::endian::little ? bytes[0] | bytes[1] << 8 : bytes[1] | bytes[0] << 8);
     if (first != kMagic) return 0;
     auto header = read_in<Header>(order_, bytes.data());
-    if (node_sum(as_summed(bytes.first(8), order_)) != header.hdr_crc || header.totlen < kHeader) {
+    if (!sum_fits(node_sum(as_summed(bytes.first(8), order_)), header.hdr_crc) || header.totlen < kHeader) {
       ++out_.damaged;
       return 0;
     }
@@ -118,8 +118,8 @@ class Finder {
     auto node = read_in<NameNode>(order_, bytes.data() + kHeader);
     if (kNameHead + node.nsize > length) return damaged();
     ByteView text = bytes.subspan(kNameHead, node.nsize);
-    if (node_sum(as_summed(bytes.first(kNameHead - 8), order_)) != node.node_crc ||
-        node_sum(text) != node.name_crc)
+    if (!sum_fits(node_sum(as_summed(bytes.first(kNameHead - 8), order_)), node.node_crc) ||
+        !sum_fits(node_sum(text), node.name_crc))
       return damaged();
     std::string name(as_text(text));
     out_.names[{node.pino, name}].push_back({node.pino, node.version, node.ino, node.type, name});

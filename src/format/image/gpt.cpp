@@ -98,7 +98,7 @@ Header read_header(const Source& disk, std::uint64_t sector, std::uint64_t at) {
   if (raw.header_size < size_on_disk<HeaderRecord> || raw.header_size > sector)
     throw Malformed(fmt::format("a size of {} bytes is not possible", raw.header_size));
   std::fill_n(bytes.begin() + place_of(&HeaderRecord::header_crc32).at, sizeof raw.header_crc32, Byte{0});
-  if (std::uint32_t own = crc32(0, ByteView(bytes).first(raw.header_size)); own != raw.header_crc32)
+  if (std::uint32_t own = crc32(0, ByteView(bytes).first(raw.header_size)); !sum_fits(own, raw.header_crc32))
     throw Malformed("it does not fit its checksum" + told_sums(raw.header_crc32, own));
   if (raw.entry_count > kMostEntries || raw.entry_size < 128 || raw.entry_size > 4096 ||
       raw.entry_size % 8 != 0)
@@ -114,7 +114,7 @@ Header read_header(const Source& disk, std::uint64_t sector, std::uint64_t at) {
            .guid = guid_text(raw.disk_guid)};
   h.entries = read_exactly(disk, checked_mul(h.entries_at, sector, "the GPT entries' place"),
                            std::uint64_t{h.count} * h.entry_size, "GPT entries");
-  if (std::uint32_t own = crc32(0, h.entries); own != raw.entries_crc32)
+  if (std::uint32_t own = crc32(0, h.entries); !sum_fits(own, raw.entries_crc32))
     throw Malformed("its entries do not fit their checksum" + told_sums(raw.entries_crc32, own));
   return h;
 }
