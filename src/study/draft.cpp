@@ -3,20 +3,18 @@
 #include <fmt/ranges.h>
 
 #include <algorithm>
-#include <cctype>
-#include <set>
 
 #include "base/path_parts.h"
 #include "base/text.h"
 #include "study/chunk_draft.h"
 #include "study/draft_text.h"
+#include "study/entry_names.h"
+#include "study/item_draft.h"
 #include "study/packing.h"
 #include "study/text_test.h"
 
 namespace operculum::study {
 namespace {
-
-constexpr const char* kOther = "a second text; it may be empty";
 
 class Writer {
  public:
@@ -25,7 +23,8 @@ class Writer {
         subject_(subject),
         same_(same),
         shape_(found.grid.shape),
-        placement_(found.placement) {}
+        placement_(found.placement),
+        names_(found, in_index()) {}
 
   std::string make() {
     orders();
@@ -36,9 +35,9 @@ class Writer {
       head_words();
     if (!found_.grid.space->plain) part_record(Part::index, "Front", found_.grid.space->bytes);
     tail_record();
-    item_record();
+    draft_item(text_, found_, subject_, big_);
     globals();
-    path_of_folders();
+    names_.define(text_);
     entry();
     return text_.take();
   }
@@ -125,53 +124,6 @@ class Writer {
     gap(at, end);
   }
 
-  std::string field_name(const Column& column) {
-    switch (column.role) {
-      case Role::offset:
-        return "at";
-      case Role::end_at:
-        return "end_at";
-      case Role::size:
-        return found_.column(Role::unpacked) != nullptr ? "stored" : "size";
-      case Role::unpacked:
-        return "size";
-      case Role::name:
-        return named_++ == 0 ? "name" : fmt::format("name_{}", named_);
-      case Role::name_at:
-        return "name_at";
-      case Role::packing:
-        return "packing";
-      case Role::sum:
-        return "sum";
-      case Role::time:
-        return "written";
-      case Role::part:
-        return "part_size";
-      case Role::parent:
-        return "parent";
-      case Role::depth:
-        return "depth";
-      case Role::behind:
-        return found_.nesting->kind == Nesting::Kind::inside ? "inside" : "behind";
-      case Role::first_in:
-        return "first";
-      case Role::children:
-        return "children";
-      case Role::next_in:
-        return "next";
-      case Role::hash:
-        return "hash";
-      case Role::other:
-        break;
-    }
-    return fmt::format("tag_{}", ++tags_);
-  }
-
-  static std::string_view type_of_word(WordKind kind) {
-    constexpr std::string_view kTypes[] = {"text word", "decimal word", "hexadecimal word"};
-    return kTypes[static_cast<std::size_t>(kind)];
-  }
-
   /// A header of words.
   void head_words() {
     const std::vector<WordKind>& words = found_.grid.head_words;
@@ -182,180 +134,11 @@ class Writer {
       auto field =
           std::find_if(fields.begin(), fields.end(), [&](const HeadField& one) { return one.at == i; });
       bool known = field != fields.end();
-      line(fmt::format("  {} {}", known ? field->name : unknown(), type_of_word(words[i])),
+      line(fmt::format("  {} {}", known ? field->name : unknown(), word_type(words[i])),
            known ? field->why : "");
     }
     line("}");
     has_[static_cast<std::size_t>(Part::head)] = true;
-  }
-
-  /// A line of words.
-  void item_words() {
-    line("record Item {");
-    bool named = false;
-    std::size_t at = 0;  // of the number's cell
-    for (WordKind kind : found_.grid.words) {
-      std::string name, why, factor;
-      if (kind == WordKind::text) {
-        name = named ? unknown() : "name";
-        named = true;
-      } else {
-        auto column = std::find_if(found_.columns.begin(), found_.columns.end(),
-                                   [&](const Column& one) { return one.at == at; });
-        if (column != found_.columns.end()) {
-          name = field_name(*column);
-          why = column->why;
-          if (column->factor != 1) factor = fmt::format(" * {}", column->factor);
-        } else {
-          name = unknown();
-        }
-        at += kDecodedCell;
-      }
-      line(fmt::format("  {} {}{}", name, type_of_word(kind), factor), why);
-    }
-    line("}");
-  }
-
-  /// Numbers that take as many bytes as they need, a name among them, then fixed bytes.
-  void item_varints() {
-    const std::string_view type = found_.grid.varints;
-    const std::size_t numbers_end = found_.grid.varints_end;
-    std::size_t at = 0;
-    for (; at <= numbers_end; at += kDecodedCell) {
-      if (at == shape_.before) line(fmt::format("  name text sized {}", type));
-      if (at == numbers_end) break;
-      const Column* column = column_at(at);
-      line(fmt::format("  {} {}", column != nullptr ? field_name(*column) : unknown(), type),
-           column != nullptr ? column->why : "");
-    }
-    if (const Column* column = column_at(at)) {
-      line(fmt::format("  {} {}", field_name(*column),
-                       column->form.width == 0 ? fmt::format("bytes[{}]", column->width)
-                                               : type_of(column->form, big_)),
-           column->why);
-      at += column->width;
-    }
-    gap(at, shape_.fixed());
-    if (shape_.data_behind)
-      line(fmt::format("  body bytes[{}]", found_.column(Role::unpacked) != nullptr ? "stored" : "size"));
-    line("}");
-  }
-
-  const Column* column_at(std::size_t at) const {
-    auto found = std::find_if(found_.columns.begin(), found_.columns.end(),
-                              [&](const Column& one) { return one.at == at; });
-    return found == found_.columns.end() ? nullptr : &*found;
-  }
-
-  void item_record() {
-    if (!found_.grid.words.empty()) return item_words();
-    line("record Item {");
-    if (!found_.grid.varints.empty()) return item_varints();
-    std::size_t at = 0;
-    bool text_done = shape_.text == TextEnd::none;
-    for (const Column& column : found_.columns) {
-      if (!text_done && column.at >= shape_.before) {
-        gap(at, shape_.before);
-        at = shape_.before;
-        text_field();
-        text_done = true;
-      }
-      gap(at, column.at);
-      at = column.at + column.width;
-      std::string name = field_name(column);
-      if (column.role == Role::name || column.role == Role::other) {
-        std::size_t width = column.width + padding_behind(column);
-        at = column.at + width;
-        std::string ending = column.detail == "wide"    ? " padded 0 encoded \"UTF-16LE\""
-                             : column.detail == "blank" ? " padded \" \""
-                                                        : " padded 0";
-        line(fmt::format("  {} text[{}]{}", name, width, ending), column.why);
-        continue;
-      }
-      std::string type =
-          column.form.width == 0 ? fmt::format("bytes[{}]", column.width) : type_of(column.form, big_);
-      if (column.bits != 0) {
-        line(fmt::format("  {0}_word bits {1} {{ {0}: {2}, {0}_flags: {3} }}", name, type, column.bits,
-                         8 * column.width - column.bits),
-             column.why);
-        continue;
-      }
-      if (column.counted != PlaceCount::up) {
-        counted_field(column);
-        continue;
-      }
-      if (column.mask != 0) type += fmt::format(" xor {:#x}", column.mask);
-      if (column.factor != 1) type += fmt::format(" * {}", column.factor);
-      line(fmt::format("  {} {}", name, type), column.why);
-      if (placement_.counts_rest && column.at == placement_.size->at) {
-        line(fmt::format("  within {} {{", name));
-        text_.within(true);
-      }
-    }
-    if (!text_done) {
-      gap(at, shape_.before);
-      text_field();
-      at = shape_.before;
-    }
-    gap(at, shape_.fixed());
-    if (shape_.other == OtherText::at_end) line("  other text until 0", kOther);
-    if (shape_.data_behind && placement_.counts_rest) {
-      line("  body bytes to end");
-      text_.within(false);
-      line("  }");
-    } else if (shape_.data_behind) {
-      std::string size = placement_.bias == 0 ? "size" : fmt::format("size - {}", placement_.bias);
-      if (found_.column(Role::unpacked) != nullptr) size = "stored" + size.substr(4);
-      line(fmt::format("  body bytes[{}]", size));
-    }
-    if (shape_.align > 1)
-      line(shape_.data_behind || found_.grid.begin % shape_.align == 0
-               ? fmt::format("  align {}", shape_.align)
-               : fmt::format("  skip align(here - start, {}) - (here - start)", shape_.align));
-    line("}");
-  }
-
-  /// A place that is not counted up, and what it comes to.
-  void counted_field(const Column& column) {
-    bool negative = column.counted != PlaceCount::back &&
-                    is_negative(found_.grid.value(0, column.at, column.form), column.form);
-    const char* name = column.counted == PlaceCount::own ? "away" : "back";
-    line(fmt::format("  {} {}", name, type_of(column.form, big_, negative ? 'i' : 'u')), column.why);
-    std::string from = found_.counted_from == "end" ? std::string(data_size()) : found_.counted_from;
-    line(fmt::format("  let at = {} {} {}", from, column.counted == PlaceCount::back ? "-" : "+", name));
-  }
-
-  /// Zero bytes behind a text that belong to no other column.
-  std::size_t padding_behind(const Column& text) const {
-    const Grid& grid = found_.grid;
-    std::size_t limit = grid.shape.fixed();
-    for (const Column& other : found_.columns) {
-      if (other.at > text.at) limit = std::min(limit, other.at);
-    }
-    std::size_t end = text.at + text.width;
-    for (; end < limit; ++end) {
-      for (std::size_t row = 0; row < grid.rows(); ++row) {
-        bool ended = text_of(grid, text, row).size() < text.width;
-        if (grid.row(row)[end] != 0 && !(ended && text.detail.empty() && end % 4 != 0))
-          return end - text.at - text.width;
-      }
-    }
-    return end - text.at - text.width;
-  }
-
-  void text_field() {
-    if (shape_.text == TextEnd::zero) {
-      if (shape_.other == OtherText::in_front) line("  other text until 0", kOther);
-      line("  name text until 0");
-      return;
-    }
-    std::string type = type_of(shape_.length, big_);
-    if (shape_.unit == 2) {
-      line(fmt::format("  length {}", type), "of the name, in characters");
-      line("  name text[length * 2] encoded \"UTF-16LE\"");
-      return;
-    }
-    line(fmt::format("  name text sized {} padded 0", type));
   }
 
   void globals() {
@@ -438,7 +221,7 @@ class Writer {
   /// Where a person's files begin with what tells their kind.
   Part front_part() const { return subject_.describes_index ? Part::index : Part::head; }
 
-  std::string_view data_size() const { return subject_.describes_index ? "length(data)" : "end"; }
+  std::string_view data_size() const { return size_of_data(subject_); }
 
   std::string_view in_index() const {
     const Space& space = *found_.grid.space;
@@ -466,128 +249,15 @@ class Writer {
     return found_.base.empty() ? end : fmt::format("{} - ({})", end, found_.base);
   }
 
-  /// Where records lie in each other: what is in one, and its path.
-  void path_of_folders() {
-    if (!found_.nesting) return;
-    const Nesting& nesting = *found_.nesting;
-    const char* from = nesting.first == 0 ? "" : " - 1";
-    std::string exists = nesting.first == 1 ? "x >= 0" : nesting.none == 0 ? "x > 0" : "x < length(items)";
-    const std::string name = own_name("item");
-    if (nesting.kind != Nesting::Kind::parent)
-      line(fmt::format("define name_of(n) = {}", own_name("items[n]")));
-    switch (nesting.kind) {
-      case Nesting::Kind::parent:
-        line("define path_of(item: Item): text =");
-        line(fmt::format("  if item.parent == {0} then {1} else path_in(path_of(items[item.parent{2}]), {1})",
-                         nesting.none, name, from));
-        line("define path_in(folder: text, name: text): text = \"{folder}/{name}\"");
-        break;
-      case Nesting::Kind::depth:
-        line("define folder_of(n) =");
-        line("  n - 1 - length(chain(x from n - 1 while items[x].depth >= items[n].depth then x - 1))");
-        line("define path_of(n): text =");
-        line(
-            fmt::format("  if items[n].depth == {} then name_of(n) else path_in(path_of(folder_of(n)), "
-                        "name_of(n))",
-                        nesting.first));
-        line("define path_in(folder: text, name: text): text =");
-        line("  if folder == \"\" then name else \"{folder}/{name}\"");
-        break;
-      case Nesting::Kind::behind:
-      case Nesting::Kind::inside:
-        line(nesting.kind == Nesting::Kind::inside
-                 ? "define behind(n) = n + 1 + items[n].inside"
-                 : fmt::format("define behind(n) = if items[n].behind > n and items[n].behind != {} then "
-                               "items[n].behind else n + 1",
-                               nesting.none));
-        line("define inside(n) = chain(x from n + 1 while x < behind(n) then behind(x))");
-        line("roots = chain(x from 0 while x < length(items) then behind(x))");
-        break;
-      case Nesting::Kind::children:
-        line(fmt::format("define inside(n) = range(items[n].first{0}, items[n].first{0} + items[n].children)",
-                         from));
-        line(fmt::format("roots = range(0, {})", nesting.roots));
-        break;
-      case Nesting::Kind::links:
-        line(fmt::format("define inside(n) = chain(x from items[n].first{0} while {1} then items[x].next{0})",
-                         from, exists));
-        line(exists == "x > 0"
-                 ? "roots = range(0, 1)"
-                 : fmt::format("roots = chain(x from 0 while {} then items[x].next{})", exists, from));
-        break;
-    }
-    line("");
-  }
-
-  /// Entries come in the order of a tree of record numbers.
-  bool by_tree() const {
-    return found_.nesting && found_.nesting->kind != Nesting::Kind::parent &&
-           found_.nesting->kind != Nesting::Kind::depth;
-  }
-
-  /// The condition under which a record is a folder.
-  std::string is_folder() const {
-    if (!found_.nesting) return "";
-    switch (found_.nesting->kind) {
-      case Nesting::Kind::parent:
-        return fmt::format("any(x in items where x.parent == n{})", found_.nesting->first == 1 ? " + 1" : "");
-      case Nesting::Kind::depth:
-        return "n + 1 < length(items) and items[n + 1].depth > item.depth";
-      case Nesting::Kind::behind:
-      case Nesting::Kind::inside:
-        return "behind(n) > n + 1";
-      case Nesting::Kind::children:
-        return "item.children > 0";
-      case Nesting::Kind::links:
-        return "length(inside(n)) > 0";
-    }
-    return "";
-  }
-
-  /// Entries that have no name are called by their number.
-  bool numbered() const {
-    return shape_.text == TextEnd::none && found_.column(Role::name) == nullptr && !found_.names;
-  }
-
-  std::string path_expression() const {
-    const std::string number = "\"{n:04}{ending(plain)}\"";
-    const Column* hash = found_.column(Role::hash);
-    if (numbered()) return hash == nullptr ? number : fmt::format("known({}) else {}", hash->detail, number);
-    if (by_tree()) return "trail(name_of(n), \"/\")";
-    if (!found_.nesting) return own_name("item");
-    return found_.nesting->kind == Nesting::Kind::parent ? "path_of(item)" : "path_of(n)";
-  }
-
-  /// Whether it takes the other text, too, to tell records apart.
-  bool names_come_again() const {
-    const std::vector<std::string>& names = found_.grid.texts;
-    return shape_.other != OtherText::none &&
-           std::set<std::string_view>(names.begin(), names.end()).size() < names.size();
-  }
-
-  std::string own_name(std::string_view item) const {
-    std::string name = fmt::format("{}.name", item);
-    if (names_come_again())
-      name = fmt::format("(if {0}.other == \"\" then {0}.name else \"{{{0}.other}}/{{{0}.name}}\")", item);
-    if (found_.names && !found_.names->place) {
-      name = "names[n]";
-    } else if (found_.names) {
-      std::string at = found_.names_at == "0" ? fmt::format("{}.name_at", item)
-                                              : fmt::format("{} + {}.name_at", found_.names_at, item);
-      name = fmt::format("(text until 0 at {}{})", at, in_index());
-    }
-    return found_.backslashes ? fmt::format("slashes({})", name) : name;
-  }
-
   void entry() {
-    bool by_number = numbered() || (!placement_.offset && !shape_.data_behind) ||
+    bool by_number = names_.numbered() || (!placement_.offset && !shape_.data_behind) ||
                      (found_.names && !found_.names->place) || found_.nesting;
-    const char* item = by_tree() ? "items[n]" : "item";
+    const char* item = names_.by_tree() ? "items[n]" : "item";
     std::string some = found_.nameless_end ? fmt::format(" where {}.name != \"\"", item)
                        : found_.sentinel   ? fmt::format(" where {}.at < {}", item, data_end())
                        : found_.nesting && found_.nesting->nameless ? " where n > 0"
                                                                     : "";
-    if (by_tree()) {
+    if (names_.by_tree()) {
       line(fmt::format("entry for n in tree(x in roots by inside(x)){} {{", some));
       line("  let item = items[n]");
     } else {
@@ -599,13 +269,13 @@ class Writer {
                   ? " | " + found_.packing.transform
                   : fmt::format(" | when {}: {}", found_.packing.condition, found_.packing.transform);
     }
-    if (numbered()) {
+    if (names_.numbered()) {
       line(fmt::format("  let plain = {}", data));
       data = "plain";
     }
-    line("  path = " + path_expression());
+    line("  path = " + names_.path());
     line("  data = " + data);
-    if (std::string folder = is_folder(); !folder.empty()) line("  folder = " + folder);
+    if (std::string folder = names_.folder(); !folder.empty()) line("  folder = " + folder);
     if (found_.column(Role::unpacked) != nullptr ||
         (placement_.size && !placement_.size_is_end && placement_.bias == 0 && !placement_.counts_rest &&
          found_.packing.transform.empty()))
@@ -621,10 +291,10 @@ class Writer {
   const Shape& shape_;
   const Placement& placement_;
   DraftText text_;
+  EntryNames names_;
   bool big_ = false;
   bool has_[3] = {};
   std::uint64_t tail_ = 0;
-  int tags_ = 0, named_ = 0;
 };
 
 }  // namespace

@@ -39,6 +39,15 @@ std::size_t magic_of(ByteView bytes) {
   return printed + (ended ? 1 : 0);
 }
 
+std::string_view word_type(WordKind kind) {
+  constexpr std::string_view kTypes[] = {"text word", "decimal word", "hexadecimal word"};
+  return kTypes[static_cast<std::size_t>(kind)];
+}
+
+std::string_view size_of_data(const Subject& subject) {
+  return subject.describes_index ? "length(data)" : "end";
+}
+
 void DraftText::title(const Subject& subject, bool big) {
   std::string file = subject.main().name, stem(file_stem(file));
   std::string name;

@@ -2,6 +2,7 @@
 
 #include <string>
 
+#include "study/grid.h"
 #include "study/subject.h"
 
 namespace operculum::study {
@@ -13,6 +14,12 @@ std::string literal(ByteView bytes);
 
 /// How many of these first bytes tell a kind of file: a text with what ends it, or up to four others.
 std::size_t magic_of(ByteView bytes);
+
+/// The type of a word in a file of lines of words.
+std::string_view word_type(WordKind kind);
+
+/// How a draft calls the length of what holds the data.
+std::string_view size_of_data(const Subject& subject);
 
 /// A description as it is written, line by line.
 class DraftText {

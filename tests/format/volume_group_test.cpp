@@ -2,9 +2,13 @@
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
+#include "base/checksum.h"
+#include "base/numbers.h"
 #include "base/text.h"
 #include "format/volume/lvm_group.h"
+#include "format/volume/lvm_label.h"
 #include "format/volume/lvm_text.h"
+#include "support/byte_writer.h"
 #include "support/kernel_images.h"
 #include "support/refusal.h"
 #include "support/system_tools.h"
@@ -156,6 +160,34 @@ TEST(VolumeGroupText, WhatCannotBeIsRefused) {
            {"extent_size = 8\n", "there is no section physical_volumes"}}) {
     EXPECT_REFUSAL(group_of(one.text).open("log"), Error, one.sentence) << one.text;
   }
+}
+
+/// The head of a metadata area that says where its text lies, with its checksum.
+Bytes area_head(std::uint64_t offset, std::uint64_t size) {
+  Canvas head(8192);
+  head.text(4, " LVM2 x[5A%r0N*>");
+  head.little(40, offset, 8);
+  head.little(48, size, 8);
+  Bytes out = head.take();
+  store_number(out.data(), 4, crc32_plain(0xF597A6CF, ByteView(out).subspan(4, 508)));
+  return out;
+}
+
+TEST(VolumeGroupArea, HeadsThatCannotBeAreRefused) {
+  auto read = [](const Bytes& bytes) {
+    return lvm::read_metadata(*make_memory_source(bytes), 0, bytes.size());
+  };
+  EXPECT_EQ(read(area_head(0, 0)), std::nullopt);
+  Bytes unmarked = area_head(512, 10), damaged = unmarked;
+  unmarked[5] ^= 1;
+  EXPECT_REFUSAL(read(unmarked), Malformed, "LVM2 metadata area at offset 0: the mark is missing");
+  damaged[100] ^= 1;
+  EXPECT_REFUSAL(read(damaged), Malformed, "LVM2 metadata area at offset 0: expected checksum 0x");
+  EXPECT_REFUSAL(read(area_head(100, 10)), Malformed,
+                 "LVM2 metadata area at offset 0: a text of 10 bytes at 100 does not fit");
+  EXPECT_REFUSAL(read(area_head(512, 1 << 30)), Malformed,
+                 "LVM2 metadata area at offset 0: a text of 1073741824 bytes at 512 does not fit");
+  EXPECT_REFUSAL(read(area_head(512, 10)), Malformed, "LVM2 metadata at offset 512: expected checksum 0x0");
 }
 
 TEST(VolumeGroupText, SaysWhereItIsWrong) {

@@ -11,6 +11,7 @@
 #include "support/new_container.h"
 #include "support/refusal.h"
 #include "support/rewritten.h"
+#include "support/tar_builder.h"
 #include "support/zip_builder.h"
 
 namespace operculum::test {
@@ -56,6 +57,15 @@ TEST(ExtRefusals, WhatIsKeptInASpecialWay) {
                  "another content of \"crab.txt\", which the file system keeps in a special way");
 }
 
+TEST(ExtRefusals, ABlockThatIsInUseAndMarkedAsFree) {
+  Bytes image = make_ext(sample_tree(), 4 << 20);
+  constexpr std::size_t kBlock = 4096;
+  auto bitmap = static_cast<std::size_t>(load_number(&image[kBlock], 4, std::endian::little));
+  std::fill_n(image.begin() + static_cast<std::ptrdiff_t>(bitmap * kBlock), kBlock, Byte{0});
+  EXPECT_REFUSAL(Rewritten(image).set("gauge/table.csv", "short").bytes(), Malformed,
+                 "is in use and marked as free: the file system is damaged");
+}
+
 TEST(FatRefusals, TheRootFolderOfOldVolumesHasAnEnd) {
   Rewritten made(make_fat(sample_tree(), 16));
   for (int i = 0; i < 600; ++i) made.add("T" + std::to_string(i), "x");
@@ -80,6 +90,44 @@ TEST(IsoRefusals, DiscsWithOtherTrees) {
   }
   Rewritten wide(make_iso(sample_tree(), {.rock_ridge = false}));
   EXPECT_REFUSAL(wide.add("what?.txt", "x").bytes(), Unsupported, "the name \"what?.txt\" in a Joliet tree");
+}
+
+/// Where the records of a folder lie, and the first that leads to another folder.
+std::size_t first_folder_record(const Bytes& image, std::size_t extent) {
+  std::size_t at = extent * 2048;
+  for (int own = 0; own < 2; ++own) at += image[at];
+  while (image[at] != 0 && (image[at + 25] & 2) == 0) at += image[at];
+  return at;
+}
+
+TEST(IsoRefusals, FoldersThatLeadBackAndFoldersWithoutRecords) {
+  const Bytes image = make_iso(sample_tree(), {.joliet = false});
+  constexpr std::size_t kRootRecord = 16 * 2048 + 156;
+  auto extent_at = [](const Bytes& bytes, std::size_t record) {
+    return static_cast<std::size_t>(load_number(&bytes[record + 2], 4, std::endian::little));
+  };
+  std::size_t root = extent_at(image, kRootRecord), record = first_folder_record(image, root);
+  ASSERT_NE(image[record], 0);
+  Bytes circle = image, empty = image;
+  store_number(&circle[record + 2], 4, root);
+  EXPECT_REFUSAL(Rewritten(circle).add("x.txt", "x").bytes(), Malformed, "ISO 9660: a folder is met twice");
+  empty[extent_at(image, record) * 2048] = 0;
+  EXPECT_REFUSAL(Rewritten(empty).add("x.txt", "x").bytes(), Malformed,
+                 "ISO 9660: a folder without its own records");
+}
+
+/// What cannot be read between entries stays as it lies: nothing of it is lost, and it is told as before.
+TEST(TarRefusals, DamageBetweenEntriesStays) {
+  Bytes image =
+      TarBuilder().file("crab.txt", "red crab").file("eel.txt", "eel").file("tide.txt", "high").build();
+  image[1024 + 200] ^= 1;  // within the second header
+  Bytes after = Rewritten(image).set("crab.txt", "blue").bytes();
+  ASSERT_EQ(after.size(), image.size());
+  EXPECT_TRUE(std::equal(image.begin() + 1024, image.end(), after.begin() + 1024));
+  Held held = open_bytes(after);
+  EXPECT_EQ(text_at(*held, "crab.txt"), "blue");
+  EXPECT_EQ(text_at(*held, "tide.txt"), "high");
+  EXPECT_TRUE(has_finding(*held, "damaged headers between offsets 1024 and 2048"));
 }
 
 /// A second row of the directory for the first entry, under the same name.

@@ -103,5 +103,18 @@ TEST(Holes, AMapThatStandsStillIsAnError) {
   EXPECT_EQ(StandingStill().hole_at(0), 0u);
 }
 
+class PackedWithoutPacker final : public MappedSource {
+ public:
+  PackedWithoutPacker() : MappedSource(make_memory_source({}), 100) {}
+
+ protected:
+  MappedRun locate(std::uint64_t) const override { return {MappedRun::From::packed, 100}; }
+};
+
+TEST(Mapped, APackedBlockWhereThereAreNoneIsTold) {
+  EXPECT_REFUSAL(read_up_to(PackedWithoutPacker(), 0, 100), Malformed,
+                 "the image has no compressed blocks, but its map names one");
+}
+
 }  // namespace
 }  // namespace operculum

@@ -8,6 +8,7 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "codec/codec.h"
+#include "format/archive/zip_end.h"
 #include "format/archive/zip_local.h"
 #include "format/archive/zip_record.h"
 
@@ -391,7 +392,7 @@ class Rewriter {
       keep(at, archive_.place.end.begin);         // a signature, or bytes that belong to nothing
       directory_size += archive_.place.end.begin - std::min(at, archive_.place.end.begin);
     }
-    write_end(directory_at - archive_.place.prefix, directory_size, count);
+    add_end_records(out_, archive_, {directory_at - archive_.place.prefix, directory_size, count});
   }
 
   std::size_t central_length(std::uint64_t at) const {
@@ -428,54 +429,6 @@ class Rewriter {
         static_cast<std::uint16_t>((record.central.flags & ~same) | (made.local.flags & same));
     record.central.version_needed = std::max(record.central.version_needed, made.local.version_needed);
     return record.central_bytes(central.plain);
-  }
-
-  /// The end records as they were, with the new numbers in them.
-  void write_end(std::uint64_t directory_offset, std::uint64_t directory_size, std::uint64_t count) {
-    const EndRecord& end = archive_.place.end;
-    bool same = directory_offset == end.directory_offset && directory_size == end.directory_size &&
-                count == end.entries && !joined_volumes();
-    if (same) return keep(end.begin, source_.size());
-    Bytes plain = read_exactly(source_, end.position, kEndSize, "zip end record");
-    auto record = read_structure<PlainEnd>(plain.data());
-    bool needs_wide = count >= kCount16 || directory_offset >= kSize32 || directory_size >= kSize32;
-    if (end.zip64 || needs_wide) write_wide_end(directory_offset, directory_size, count);
-    auto narrow = [&](auto& member, std::uint64_t value) {
-      using Number = std::remove_reference_t<decltype(member)>;
-      constexpr auto kAllOnes = static_cast<Number>(-1);
-      bool stays_wide = end.zip64 && member == kAllOnes;
-      member = stays_wide || value >= kAllOnes ? kAllOnes : static_cast<Number>(value);
-    };
-    record.disk = record.directory_disk = 0;
-    narrow(record.entries_here, count);
-    narrow(record.entries, count);
-    narrow(record.directory_size, directory_size);
-    narrow(record.directory_offset, directory_offset);
-    write_structure(record, plain.data());
-    out_.add(std::move(plain));
-    keep(end.position + kEndSize, source_.size());
-  }
-
-  void write_wide_end(std::uint64_t directory_offset, std::uint64_t directory_size, std::uint64_t count) {
-    const EndRecord& end = archive_.place.end;
-    std::uint64_t at = out_.size() - archive_.place.prefix;
-    Zip64End wide;
-    if (end.zip64)
-      wide = read_structure<Zip64End>(
-          read_exactly(source_, end.begin, kZip64EndSize, "zip64 end record").data());
-    wide.disk = wide.directory_disk = 0;
-    wide.entries = wide.entries_here = count;
-    wide.directory_size = directory_size;
-    wide.directory_offset = directory_offset;
-    Bytes raw;
-    append_structure(raw, wide);
-    out_.add(std::move(raw));
-    if (end.zip64) keep(end.begin + kZip64EndSize, end.position - kZip64LocatorSize);  // extensible data
-    Zip64Locator locator;
-    locator.end_offset = at;
-    Bytes located;
-    append_structure(located, locator);
-    out_.add(std::move(located));
   }
 
   struct Added {

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <bit>
+#include <cassert>
 
 #include "base/checked.h"
 #include "base/structure.h"
@@ -41,9 +42,7 @@ bool is_block_size(std::uint32_t size) {
 /// Where each level lies, as the kernel works it out.
 void lay_out(Tree& tree) {
   tree.digest_size = hash_of(tree.algorithm, {}).size();
-  if (tree.digest_size > tree.hash_block / 2)
-    throw Malformed(fmt::format("dm-verity superblock: hashes of {} bytes do not fit into blocks of {}",
-                                tree.digest_size, tree.hash_block));
+  assert(tree.digest_size <= tree.hash_block / 2);  // no hash has more than 64 bytes, no block less than 512
   tree.bits = static_cast<unsigned>(std::bit_width(tree.hash_block / tree.digest_size)) - 1;
   unsigned levels = 0;
   while (tree.bits * levels < 64 && (tree.data_blocks - 1) >> (tree.bits * levels) != 0) ++levels;
