@@ -2,9 +2,12 @@
 #include <gtest/gtest.h>
 #include <sys/stat.h>
 
+#include <filesystem>
+
 #include "support/has.h"
 #include "support/program.h"
 #include "support/sample_tree.h"
+#include "support/tar_builder.h"
 #include "support/temp_folder.h"
 #include "support/zip_builder.h"
 
@@ -29,11 +32,23 @@ TEST_P(RefusedCommand, TellsWhyAndWritesNothing) {
                             .add("textures/eel.txt", "eel")
                             .add("tide.lua", "tide = 1")
                             .build());
+  folder.write("deep.zip", ZipBuilder().add("pool/crab.txt", "red crab").build());
+  TarBuilder links;
+  links.file("crab.txt", "red crab").hard("twin", "crab.txt").symbolic("latest", "crab.txt");
+  folder.write("links.tar", links.build());
+  folder.write("lost.tar", TarBuilder().hard("twin", "gone.txt").build());
+  Bytes whole =
+      ZipBuilder().add("crab.txt", std::string(3000, 'c')).stored("eel.bin", Bytes(3000, 'e')).build();
+  folder.write("parts.zip.001", ByteView(whole).first(2000));
+  folder.write("parts.zip.002", ByteView(whole).subspan(2000));
   folder.write("plain.txt", "a line of text\n");
   folder.write("empty.key", "");
   folder.write("notes/limpet.txt", "limpet");
+  folder.write("odd/!", "a name in front of letters and digits");
   ASSERT_EQ(mkdir(folder.path("view").c_str(), 0700), 0);
   ASSERT_EQ(mkfifo(folder.path("pipe").c_str(), 0600), 0);
+  if (GetParam().name == "DigestsThatAreTooMany")
+    std::filesystem::resize_file(folder.write("sums.txt", "x"), (64 << 20) + 1);
   if (GetParam().name == "KeyThatIsTooLarge") folder.write("large.key", std::string(kTooLargeKey, 'k'));
   folder.write("config/operculum/keys.toml", "[[key]]\nfor = \"*\"\n");
   folder.write("tables/operculum/keys.toml", "key = 3\n");
@@ -180,6 +195,30 @@ INSTANTIATE_TEST_SUITE_P(
         RefusedCase{"RenameToWhatIsThere",
                     {"rebuild", "a.zip", "--into", "b.zip", "--rename", "tide.lua=textures/eel.txt"},
                     "\"textures/eel.txt\" is there already; remove it first"},
+        RefusedCase{"SetAFolderThatIsOnlyInPaths",
+                    {"rebuild", "deep.zip", "--into", "b.zip", "--set", "pool=plain.txt"},
+                    "\"pool\" is a folder of the container, so a file cannot be its content"},
+        RefusedCase{"SetAnotherName",
+                    {"rebuild", "links.tar", "--into", "b.tar", "--set", "twin=plain.txt"},
+                    "\"twin\" is another name of \"crab.txt\"; set that one"},
+        RefusedCase{"RemoveWhatHasTheData",
+                    {"rebuild", "links.tar", "--into", "b.tar", "--remove", "crab.txt"},
+                    "taking \"crab.txt\" away, which has the data of \"twin\"; remove or rename both"},
+        RefusedCase{"PartsInPlace",
+                    {"rebuild", "parts.zip.001", "--in-place", "--set", "crab.txt=plain.txt"},
+                    "writing a file of several numbered parts in place; --into writes it as one"},
+        RefusedCase{"WithinALink",
+                    {"show", "links.tar/latest/within"},
+                    "\"latest\" is a link, so \"within\" cannot be found in it"},
+        RefusedCase{"ConvertALinkToNothing",
+                    {"convert", "lost.tar", "--as", "zip", "--into", "o.zip"},
+                    "the hard link \"twin\" leads to \"gone.txt\", which is not there"},
+        RefusedCase{"DigestsThatAreTooMany",
+                    {"verify", "a.zip", "--sha256", "sums.txt"},
+                    "sums.txt is no list of digests: it is too large"},
+        RefusedCase{"InFrontOfAName",
+                    {"pack", "notes", "--into", "new.zip", "--as", "zip", "--first-among", "odd"},
+                    "a name in front of \"!\", made of letters and digits"},
         RefusedCase{"FromAFile",
                     {"rebuild", "a.zip", "--into", "b.zip", "--from", "plain.txt"},
                     "plain.txt is a file; --from takes a folder, and --set PATH=FILE a file"},
