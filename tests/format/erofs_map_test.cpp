@@ -49,6 +49,14 @@ std::vector<Block> two_heads(std::uint64_t algorithm, std::uint64_t first_begins
   return map_blocks(*make_memory_source(map.take()), {.size = 8192, .map_at = 0, .block_size = 4096});
 }
 
+TEST(ErofsMap, SizesThatNoFileHasAreRefused) {
+  SourcePtr meta = make_memory_source(Bytes(4096));
+  EXPECT_EQ(test::sentence([&] {
+              map_blocks(*meta, {.size = std::uint64_t{1} << 60, .map_at = 0, .block_size = 4096});
+            }),
+            "EROFS: a packed file of 1152921504606846976 bytes is larger than any here");
+}
+
 TEST(ErofsMap, ExtentsFollowOneAnother) {
   std::vector<Block> blocks = two_heads(0, 0, 10);
   ASSERT_EQ(blocks.size(), 2u);

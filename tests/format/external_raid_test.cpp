@@ -192,6 +192,14 @@ TEST(DdfGroup, LevelsThatAreNotKnownAreNamed) {
             "Unsupported: RAID of level 0x9 with qualifier 0");
   EXPECT_EQ(told("ddf-10", 4, place_of(&ddf::Configuration::secondary_level).at, 9),
             "Unsupported: RAID of secondary level 9");
+  KernelImages images("ddf-1");
+  Bytes first = to_bytes(images.folder().read("ddf-1.loop0"));
+  std::size_t most = 0;
+  for (std::size_t sector = 0; sector + 512 <= first.size(); sector += 512)
+    if (load_number(&first[sector], 4, std::endian::big) == ddf::header_signature)
+      most = read_field(&ddf::Header::most_members, &first[sector]);
+  EXPECT_TRUE(told("ddf-1", 2, ddf::kMembersAt + most * 4, 0xFF).find("which is not possible") !=
+              std::string::npos);
 }
 
 }  // namespace

@@ -104,6 +104,16 @@ TEST_P(AuthenticatedLuks, DamageIsNoWrongPassphrase) {
   EXPECT_EQ(as_text(read_up_to(*disk, 0, 512)), sectors().substr(0, 512));
 }
 
+TEST_P(AuthenticatedLuks, TagsOfAnotherSizeAreTold) {
+  std::string raw = images.folder().read(set + ".img");
+  std::size_t super = raw.rfind("integrt");
+  ASSERT_NE(super, std::string::npos);
+  raw[super + 10] = 7;
+  images.folder().write(set + ".img", raw);
+  Held held = open("ebb and flow");
+  EXPECT_TRUE(has(sentence([&] { read_up_to(*held->content(0)->source(), 0, 512); }), "bytes, found 7"));
+}
+
 INSTANTIATE_TEST_SUITE_P(Ciphers, AuthenticatedLuks, testing::Values("aes-xts-plain64", "chacha20-random"),
                          [](const auto& one) {
                            std::string name = one.param;

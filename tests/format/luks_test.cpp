@@ -136,6 +136,15 @@ TEST(Luks, NamesACipherThatIsNotHere) {
       Unsupported, "Unsupported: the cipher serpent-xts-plain64 with keys of 256 bits");
 }
 
+TEST(Luks, SlotsThatCannotBeAreTold) {
+  KernelImages images("luks-1");
+  std::string raw = images.folder().read("luks-1.img");
+  raw.replace(208 + 44, 4, std::string(4, '\x7f'));  // stripes of the first slot
+  images.folder().write("luks-1.img", raw);
+  Held held = images.open("luks-1.img", with_key(kPassphrase));
+  EXPECT_REFUSAL(front_of(held), Malformed, "LUKS slot 0: 2139062143 stripes of a key of ");
+}
+
 TEST(Luks, WithoutAKeySlotNothingOpensIt) {
   KernelImages images("luks-1");
   std::string raw = images.folder().read("luks-1.img");

@@ -4,6 +4,7 @@
 #include <filesystem>
 
 #include "base/fields.h"
+#include "support/block_packer.h"
 #include "support/counting_source.h"
 #include "support/open.h"
 #include "support/package_writer.h"
@@ -212,6 +213,28 @@ INSTANTIATE_TEST_SUITE_P(Encodings, Xar,
                                          std::pair("application/x-bzip2", "sha512"),
                                          std::pair("application/x-lzma", "sha1"),
                                          std::pair("application/x-xz", "sha256")));
+
+/// An archive of this table of contents and nothing else.
+Bytes xar_of(std::string_view table) {
+  Bytes packed = pack_block(BlockCodec::zlib, as_bytes(table));
+  return ByteWriter()
+      .text("xar!")
+      .u16be(28)
+      .u16be(1)
+      .u64be(packed.size())
+      .u64be(table.size())
+      .u32be(0)
+      .bytes(packed)
+      .take();
+}
+
+TEST(XarForms, TablesThatCannotBeAreTold) {
+  EXPECT_REFUSAL(open_bytes(xar_of("<xar><toc><file")), Malformed, "xar table of contents: ");
+  Held held = open_bytes(
+      xar_of("<xar><toc><file id=\"1\"><name>a</name><type>file</type><ea id=\"0\"><name>tide</name>"
+             "<size>99000000</size><length>9</length><offset>0</offset></ea></file></toc></xar>"));
+  EXPECT_TRUE(has_finding(*held, "99000000 bytes of extended attributes"));
+}
 
 TEST(XarForms, ChecksumsAreCompared) {
   Bytes bytes = make_xar(installed_tree(), {.encoding = "application/octet-stream"});

@@ -66,10 +66,35 @@ TEST(ExtRefusals, ABlockThatIsInUseAndMarkedAsFree) {
                  "is in use and marked as free: the file system is damaged");
 }
 
+TEST(FatRefusals, AChainThatHasNoEnd) {
+  Bytes image = make_fat({{.path = "crab.txt", .data = to_bytes("red crab")}}, 16);
+  auto number = [&](std::size_t at) {
+    return static_cast<std::size_t>(load_number(&image[at], 2, std::endian::little));
+  };
+  constexpr std::size_t kLast = 0xFFFF, kSome = 100;
+  std::size_t table = number(14) * number(11), first = 0;
+  for (std::size_t cluster = 2; cluster < kSome && first == 0; ++cluster)
+    if (number(table + 2 * cluster) == kLast) first = cluster;
+  ASSERT_NE(first, 0u);
+  store_number(&image[table + 2 * first], 2, first);
+  EXPECT_REFUSAL(Rewritten(image).remove("crab.txt").bytes(), Malformed,
+                 "the chain of cluster " + std::to_string(first) + " has a loop");
+}
+
 TEST(FatRefusals, TheRootFolderOfOldVolumesHasAnEnd) {
   Rewritten made(make_fat(sample_tree(), 16));
   for (int i = 0; i < 600; ++i) made.add("T" + std::to_string(i), "x");
   EXPECT_REFUSAL(made.bytes(), Unsupported, "rows in the root folder of this FAT volume");
+}
+
+TEST(IsoRefusals, NamesAndLinksThatARecordHasNoRoomFor) {
+  NewEntry link;
+  link.path = "far";
+  link.kind = EntryKind::symbolic_link;
+  for (int i = 0; i < 300; ++i) link.link_target += "pool/tide/";
+  link.link_target += "x";
+  EXPECT_REFUSAL(NewContainer("iso9660").add("a", "x").add(link).bytes(), Unsupported,
+                 "so much about \"far\" on an ISO 9660 disc");
 }
 
 TEST(IsoRefusals, DiscsWithOtherTrees) {
