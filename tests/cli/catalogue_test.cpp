@@ -76,6 +76,9 @@ TEST(Catalogue, AnswersFindWithLocatorsThatOpen) {
   Ran text = operculum({"find", "--catalogue", "shelf.db", "--text", "low"}, folder.path());
   EXPECT_EQ(text.exit_code, 3);
   EXPECT_TRUE(has(text.err, "does not know contents"));
+  Ran sha1 = operculum({"find", "--catalogue", "shelf.db", "--digest", std::string(40, '0')}, folder.path());
+  EXPECT_EQ(sha1.exit_code, 3);
+  EXPECT_TRUE(has(sha1.err, "in a catalogue, which knows CRC-32 and SHA-256")) << sha1.err;
   EXPECT_EQ(operculum({"find", "shelf", "--catalogue", "shelf.db", "--match", "x"}, folder.path()).exit_code,
             2);
 }

@@ -475,5 +475,13 @@ TEST_F(LayoutCommands, ADescribedPackInAnArchiveIsAContainer) {
   EXPECT_NE(ran.out.find("container"), std::string::npos) << ran.out;
 }
 
+TEST(LayoutCheck, ADescriptionThatIsNoneIsNotReadAtLength) {
+  TempFolder folder;
+  folder.write("large.layout", std::string((1 << 20) + 1, '#'));
+  Ran ran = operculum({"layout", "check", "large.layout"}, folder.path());
+  EXPECT_EQ(ran.exit_code, 5);
+  EXPECT_EQ(ran.err, "operculum: error: large.layout: a description of more than 1048576 bytes\n");
+}
+
 }  // namespace
 }  // namespace operculum::test
