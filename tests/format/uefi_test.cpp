@@ -95,17 +95,22 @@ TEST(UefiFlash, RegionsOfTheDescriptor) {
   EXPECT_EQ(entry_at(*held, "me.region").size, 0x7000u);
 }
 
+/// A capsule of drivers and payloads.
+Bytes managed_capsule(const Bytes& body) {
+  return ByteWriter()
+      .bytes(guid_bytes("6dcbd5ed-e82d-4c44-bda1-7194199ad92a"))
+      .u32(28)
+      .u32(0x50000)
+      .u32(28 + body.size())
+      .bytes(body)
+      .take();
+}
+
 TEST(UefiCapsule, PayloadsOfTheManagedForm) {
   ByteWriter body;
   body.u32(1).u16(0).u16(1).u64(16);
   body.u32(2).bytes(guid_bytes(kFirst)).u8(1).zeros(3).u32(9).u32(0).u64(0).text("new tides");
-  ByteWriter out;
-  out.bytes(guid_bytes("6dcbd5ed-e82d-4c44-bda1-7194199ad92a"))
-      .u32(28)
-      .u32(0x50000)
-      .u32(28 + body.size())
-      .bytes(body.view());
-  Bytes capsule = out.take();
+  Bytes capsule = managed_capsule(body.view());
   Held held = open_bytes(capsule);
   ASSERT_EQ(held.format(), "uefi");
   EXPECT_EQ(text_at(*held, "payload-0.bin"), "new tides");
@@ -116,13 +121,7 @@ TEST(UefiCapsule, APlaceOutsideOfItCostsOnlyThatPayload) {
   ByteWriter body;
   body.u32(1).u16(0).u16(2).u64(24).u64(4096);
   body.u32(2).bytes(guid_bytes(kFirst)).u8(1).zeros(3).u32(9).u32(0).u64(0).text("new tides");
-  ByteWriter out;
-  out.bytes(guid_bytes("6dcbd5ed-e82d-4c44-bda1-7194199ad92a"))
-      .u32(28)
-      .u32(0x50000)
-      .u32(28 + body.size())
-      .bytes(body.view());
-  Held held = open_bytes(out.take());
+  Held held = open_bytes(managed_capsule(body.view()));
   EXPECT_TRUE(has_finding(*held, "capsule: payload 1 lies at 4124, outside of it"));
   EXPECT_EQ(text_at(*held, "payload-0.bin"), "new tides");
 }
