@@ -1,7 +1,6 @@
 #include "task/rebuild_changes.h"
 
 #include <fmt/format.h>
-
 #include <sys/stat.h>
 
 #include <algorithm>
