@@ -98,9 +98,13 @@ void look(const Format& format, ByteView bytes) {
     if (format.recognise(probe) == Match::none) return;
     old = format.open({make_content(before), "sample"}, context);
     old->entries();
-    // What is damaged may come out unreadable: then the comparison before it gets its name refuses it.
-    if (old->access() != Access::random || !old->findings().empty()) return;
+    if (old->access() != Access::random) return;
     Writing writing{{}, context.spool, [](const std::string&, const std::string&) {}};
+    if (!old->findings().empty()) {
+      // What is damaged may come out unreadable: then the comparison before it gets its name refuses it.
+      old->rewrite(changes_from(bytes.first(kWishes), old->entries()), writing).kept_of(*before);
+      return;
+    }
     SourcePtr same = old->rewrite({}, writing).source();
     must(read_up_to(*same, 0, same->size()) == read_up_to(*before, 0, before->size()),
          "a rebuild without a change");

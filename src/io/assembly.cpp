@@ -72,6 +72,9 @@ class Writer {
 
 void Assembly::add(const SourcePtr& source, std::uint64_t at, std::uint64_t length) {
   if (length == 0) return;
+  if (std::uint64_t size = source->size(); at > size || length > size - at)
+    throw CutShort(fmt::format(
+        "{} bytes from {} on are to be kept, but the file ends after {}; it is cut short", length, at, size));
   close_pending();
   size_ += length;
   if (!runs_.empty() && runs_.back().source == source && runs_.back().at + runs_.back().length == at) {

@@ -19,8 +19,8 @@ class Assembly {
     std::uint64_t at = 0, length = 0;  ///< bytes of the source
   };
 
-  /// `length` bytes of `source`; joined to the run in front when they lie behind it. The source must have
-  /// them.
+  /// `length` bytes of `source`; joined to the run in front when they lie behind it. Throws CutShort where
+  /// the source does not have them.
   void add(const SourcePtr& source, std::uint64_t at, std::uint64_t length);
   void add(const SourcePtr& source) { add(source, 0, source->size()); }
   void add(Bytes bytes);

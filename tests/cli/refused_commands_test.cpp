@@ -36,6 +36,8 @@ TEST_P(RefusedCommand, TellsWhyAndWritesNothing) {
   TarBuilder links;
   links.file("crab.txt", "red crab").hard("twin", "crab.txt").symbolic("latest", "crab.txt");
   folder.write("links.tar", links.build());
+  Bytes cut = TarBuilder().file("crab.txt", "red crab").file("eel.bin", std::string(3000, 'e')).build();
+  folder.write("cut.tar", ByteView(cut).first(2600));
   folder.write("lost.tar", TarBuilder().hard("twin", "gone.txt").build());
   Bytes whole =
       ZipBuilder().add("crab.txt", std::string(3000, 'c')).stored("eel.bin", Bytes(3000, 'e')).build();
@@ -198,6 +200,9 @@ INSTANTIATE_TEST_SUITE_P(
         RefusedCase{"SetAFolderThatIsOnlyInPaths",
                     {"rebuild", "deep.zip", "--into", "b.zip", "--set", "pool=plain.txt"},
                     "\"pool\" is a folder of the container, so a file cannot be its content"},
+        RefusedCase{"SetInACutArchive",
+                    {"rebuild", "cut.tar", "--into", "b.tar", "--set", "crab.txt=plain.txt"},
+                    "are to be kept, but the file ends after 2600; it is cut short"},
         RefusedCase{"SetAnotherName",
                     {"rebuild", "links.tar", "--into", "b.tar", "--set", "twin=plain.txt"},
                     "\"twin\" is another name of \"crab.txt\"; set that one"},

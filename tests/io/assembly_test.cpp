@@ -101,5 +101,15 @@ TEST(Trace, FollowsBytesThroughSourcesToTheOneTheyLieIn) {
   EXPECT_FALSE(trace(*part, 8, *base));  // the end
 }
 
+TEST(Assembly, WhatASourceDoesNotHaveIsRefused) {
+  SourcePtr source = make_memory_source(Bytes(100));
+  Assembly made;
+  made.add(source, 90, 10);
+  EXPECT_REFUSAL(made.add(source, 90, 11), CutShort,
+                 "11 bytes from 90 on are to be kept, but the file ends after 100; it is cut short");
+  EXPECT_REFUSAL(made.add(source, 101, UINT64_MAX), CutShort, "the file ends after 100");
+  EXPECT_EQ(made.kept_of(*source), 10u);
+}
+
 }  // namespace
 }  // namespace operculum::test
