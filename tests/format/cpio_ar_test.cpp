@@ -202,5 +202,10 @@ TEST(Ar, NumbersThatAHeaderHasNoRoomForAreRefused) {
                  "a user's number of more than 6 characters in an ar archive");
 }
 
+TEST(Ar, ALongNameWithAZeroIsRefused) {
+  EXPECT_REFUSAL(NewContainer("ar").add(std::string("crab\0of the marsh.txt", 21), "x").bytes(), Unsupported,
+                 "the name \"crab\\x00of the marsh.txt\" in an ar archive");
+}
+
 }  // namespace
 }  // namespace operculum

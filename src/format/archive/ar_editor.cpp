@@ -65,6 +65,8 @@ class ArEditor final : public SequenceEditor {
       put_text(raw.ar_name, with_mark, "a name");
       return "";
     }
+    if (name.find('\0') != std::string::npos)  // there zeros only fill up
+      throw Unsupported(fmt::format("the name \"{}\" in an ar archive", escape(name)));
     put_text(raw.ar_name, fmt::format("{}{}", kBsdName, name.size()), "a name");
     return name;
   }
