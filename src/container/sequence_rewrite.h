@@ -31,9 +31,7 @@ class SequenceRewrite {
   void add_data(const Content& content);
   void fill_up(std::uint64_t begin);
   void write_tail(std::uint64_t from);
-  void keep(std::uint64_t from, std::uint64_t to) {
-    if (to > from) out_.add(source_, from, to - from);
-  }
+  void keep(std::uint64_t from, std::uint64_t to) { out_.keep(source_, from, to); }
 
   SourcePtr source_;
   const Changes& changes_;

@@ -23,6 +23,10 @@ class Assembly {
   /// the source does not have them.
   void add(const SourcePtr& source, std::uint64_t at, std::uint64_t length);
   void add(const SourcePtr& source) { add(source, 0, source->size()); }
+  /// What lies in `source` from one place to another; nothing where that is not behind it.
+  void keep(const SourcePtr& source, std::uint64_t from, std::uint64_t to) {
+    if (to > from) add(source, from, to - from);
+  }
   void add(Bytes bytes);
   void add(const Assembly& other);
   void add_zeros(std::uint64_t length);

@@ -5,6 +5,18 @@
 #include <set>
 
 namespace operculum::study {
+namespace {
+
+bool come_again(const std::vector<std::string>& names) {
+  return std::set<std::string_view>(names.begin(), names.end()).size() < names.size();
+}
+
+}  // namespace
+
+EntryNames::EntryNames(const Hypothesis& found, std::string_view in_index)
+    : found_(found),
+      in_index_(in_index),
+      names_come_again_(found.grid.shape.other != OtherText::none && come_again(found.grid.texts)) {}
 
 void EntryNames::define(DraftText& text) const {
   auto line = [&](const std::string& one) { text.line(one); };
@@ -95,15 +107,9 @@ std::string EntryNames::path() const {
   return found_.nesting->kind == Nesting::Kind::parent ? "path_of(item)" : "path_of(n)";
 }
 
-bool EntryNames::names_come_again() const {
-  const std::vector<std::string>& names = found_.grid.texts;
-  return found_.grid.shape.other != OtherText::none &&
-         std::set<std::string_view>(names.begin(), names.end()).size() < names.size();
-}
-
 std::string EntryNames::own_name(std::string_view item) const {
   std::string name = fmt::format("{}.name", item);
-  if (names_come_again())
+  if (names_come_again_)
     name = fmt::format("(if {0}.other == \"\" then {0}.name else \"{{{0}.other}}/{{{0}.name}}\")", item);
   if (found_.names && !found_.names->place) {
     name = "names[n]";

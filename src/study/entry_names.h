@@ -10,7 +10,7 @@ namespace operculum::study {
 class EntryNames {
  public:
   /// `in_index` is said where something is read out of the index: " in index", or nothing.
-  EntryNames(const Hypothesis& found, std::string_view in_index) : found_(found), in_index_(in_index) {}
+  EntryNames(const Hypothesis& found, std::string_view in_index);
 
   /// Adds what tells which records lie in each other, and their paths.
   void define(DraftText& text) const;
@@ -20,11 +20,11 @@ class EntryNames {
   std::string folder() const;  ///< the condition under which a record is a folder; empty: there are none
 
  private:
-  bool names_come_again() const;  ///< it takes the other text, too, to tell records apart
   std::string own_name(std::string_view item) const;
 
   const Hypothesis& found_;
   std::string_view in_index_;
+  bool names_come_again_;  // it takes the other text, too, to tell records apart
 };
 
 }  // namespace operculum::study

@@ -44,8 +44,7 @@ class ItemWriter {
         line(fmt::format("  {} text[{}]{}", name, width, ending), column.why);
         continue;
       }
-      std::string type =
-          column.form.width == 0 ? fmt::format("bytes[{}]", column.width) : type_of(column.form, big_);
+      std::string type = column_type(column);
       if (column.bits != 0) {
         line(fmt::format("  {0}_word bits {1} {{ {0}: {2}, {0}_flags: {3} }}", name, type, column.bits,
                          8 * column.width - column.bits),
@@ -145,9 +144,7 @@ class ItemWriter {
         name = named ? unknown() : "name";
         named = true;
       } else {
-        auto column = std::find_if(found_.columns.begin(), found_.columns.end(),
-                                   [&](const Column& one) { return one.at == at; });
-        if (column != found_.columns.end()) {
+        if (const Column* column = column_at(at)) {
           name = field_name(*column);
           why = column->why;
           if (column->factor != 1) factor = fmt::format(" * {}", column->factor);
@@ -174,10 +171,7 @@ class ItemWriter {
            column != nullptr ? column->why : "");
     }
     if (const Column* column = column_at(at)) {
-      line(fmt::format("  {} {}", field_name(*column),
-                       column->form.width == 0 ? fmt::format("bytes[{}]", column->width)
-                                               : type_of(column->form, big_)),
-           column->why);
+      line(fmt::format("  {} {}", field_name(*column), column_type(*column)), column->why);
       at += column->width;
     }
     gap(at, shape_.fixed());
@@ -190,6 +184,10 @@ class ItemWriter {
     auto found = std::find_if(found_.columns.begin(), found_.columns.end(),
                               [&](const Column& one) { return one.at == at; });
     return found == found_.columns.end() ? nullptr : &*found;
+  }
+
+  std::string column_type(const Column& column) const {
+    return column.form.width == 0 ? fmt::format("bytes[{}]", column.width) : type_of(column.form, big_);
   }
 
   /// A place that is not counted up, and what it comes to.

@@ -4,6 +4,7 @@
 
 #include "base/checksum.h"
 #include "base/error.h"
+#include "base/numbers.h"
 #include "format/volume/dm_snapshot.h"
 #include "format/volume/dm_thin.h"
 #include "support/byte_writer.h"
@@ -19,7 +20,6 @@ constexpr std::size_t kThinBlock = 4096;
 /// Metadata of two blocks: what leads to the tree, and its one node.
 struct ThinMetadata {
   std::uint64_t magic = 27022010, version = 2, sectors = 128, root = 1, number = 1, entries = 1;
-  std::uint64_t value = 1;  ///< of device 7
   bool is_leaf = true;
 
   Bytes bytes() const {
@@ -34,11 +34,11 @@ struct ThinMetadata {
     disk.little(kThinBlock + 20, 4, 4);
     disk.little(kThinBlock + 24, 8, 4);
     disk.little(kThinBlock + 32, 7, 8);
-    disk.little(kThinBlock + 32 + 4 * 8, value, 8);
+    disk.little(kThinBlock + 32 + 4 * 8, 1, 8);
     Bytes out = disk.take();
     for (auto [at, salt] : {std::pair{std::size_t{0}, 160774u}, {kThinBlock, 121107u}}) {
       std::uint32_t sum = crc32c(~0U, ByteView(out).subspan(at + 4, kThinBlock - 4)) ^ salt;
-      for (std::size_t i = 0; i < 4; ++i) out[at + i] = static_cast<Byte>(sum >> (8 * i));
+      store_number(&out[at], 4, sum);
     }
     return out;
   }

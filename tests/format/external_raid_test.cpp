@@ -163,15 +163,18 @@ TEST(ImsmGroup, VolumesThatCannotBeOpenedAreNamed) {
             "RAID volume: it begins at sector 18446744069414584320, which is not possible");
 }
 
+/// The header that a member's image has, or its copy.
+ddf::Header header_in(const Bytes& image) {
+  ddf::Header found;
+  for (std::size_t sector = 0; sector + 512 <= image.size(); sector += 512)
+    if (load_number(&image[sector], 4, std::endian::big) == ddf::header_signature)
+      found = read_structure<ddf::Header>(&image[sector]);
+  return found;
+}
+
 /// Puts a byte into all of a set's records in a member's image, which then fit their sums again.
 void change_records(Bytes& image, std::size_t at, Byte value) {
-  std::size_t size = 0;
-  for (std::size_t sector = 0; sector + 512 <= image.size(); sector += 512) {
-    Byte* front = image.data() + sector;
-    auto signature = static_cast<std::uint32_t>(load_number(front, 4, std::endian::big));
-    if (signature == ddf::header_signature)
-      size = read_field(&ddf::Header::record_size, front) * std::size_t{512};
-  }
+  std::size_t size = header_in(image).record_size * std::size_t{512};
   for (std::size_t sector = 0; size > 0 && sector + size <= image.size(); sector += 512) {
     Byte* front = image.data() + sector;
     if (load_number(front, 4, std::endian::big) != ddf::configuration_signature) continue;
@@ -194,12 +197,8 @@ TEST(DdfGroup, LevelsThatAreNotKnownAreNamed) {
             "Unsupported: RAID of secondary level 9");
   KernelImages images("ddf-1");
   Bytes first = to_bytes(images.folder().read("ddf-1.loop0"));
-  std::size_t most = 0;
-  for (std::size_t sector = 0; sector + 512 <= first.size(); sector += 512)
-    if (load_number(&first[sector], 4, std::endian::big) == ddf::header_signature)
-      most = read_field(&ddf::Header::most_members, &first[sector]);
-  EXPECT_TRUE(told("ddf-1", 2, ddf::kMembersAt + most * 4, 0xFF).find("which is not possible") !=
-              std::string::npos);
+  std::size_t begins_at = ddf::kMembersAt + header_in(first).most_members * std::size_t{4};
+  EXPECT_TRUE(has(told("ddf-1", 2, begins_at, 0xFF), "which is not possible"));
 }
 
 }  // namespace

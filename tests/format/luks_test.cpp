@@ -118,12 +118,17 @@ TEST(Luks, ADamagedKeySlotIsNoWrongFile) {
   EXPECT_REFUSAL(front_of(held), NeedsKey, "wrong password (1 tried)");
 }
 
+/// The volume with other bytes at a place, and with its passphrase.
+Held opened_with(const KernelImages& images, std::size_t at, const std::string& bytes) {
+  std::string raw = images.folder().read("luks-1.img");
+  raw.replace(at, bytes.size(), bytes);
+  images.folder().write("luks-1.img", raw);
+  return images.open("luks-1.img", with_key(kPassphrase));
+}
+
 TEST(Luks, NamesACipherThatIsNotHere) {
   KernelImages images("luks-1");
-  std::string raw = images.folder().read("luks-1.img");
-  raw.replace(8, 8, std::string("serpent\0", 8));
-  images.folder().write("luks-1.img", raw);
-  Held held = images.open("luks-1.img", with_key(kPassphrase));
+  Held held = opened_with(images, 8, std::string("serpent\0", 8));
   EXPECT_REFUSAL(
       {
         try {
@@ -138,10 +143,7 @@ TEST(Luks, NamesACipherThatIsNotHere) {
 
 TEST(Luks, SlotsThatCannotBeAreTold) {
   KernelImages images("luks-1");
-  std::string raw = images.folder().read("luks-1.img");
-  raw.replace(208 + 44, 4, std::string(4, '\x7f'));  // stripes of the first slot
-  images.folder().write("luks-1.img", raw);
-  Held held = images.open("luks-1.img", with_key(kPassphrase));
+  Held held = opened_with(images, 208 + 44, std::string(4, '\x7f'));  // stripes of the first slot
   EXPECT_REFUSAL(front_of(held), Malformed, "LUKS slot 0: 2139062143 stripes of a key of ");
 }
 
@@ -159,10 +161,7 @@ TEST(Luks, WithoutAKeySlotNothingOpensIt) {
 /// Sizes that nobody waits for or has.
 TEST(Luks, HostileDerivationsAreRefused) {
   KernelImages images("luks-1");
-  std::string raw = images.folder().read("luks-1.img");
-  for (int i = 0; i < 4; ++i) raw[208 + 4 + i] = '\x7F';  // rounds of the first slot
-  images.folder().write("luks-1.img", raw);
-  Held held = images.open("luks-1.img", with_key(kPassphrase));
+  Held held = opened_with(images, 208 + 4, std::string(4, '\x7f'));  // rounds of the first slot
   EXPECT_REFUSAL(front_of(held), LimitExceeded,
                  "deriving the key takes 2139062143 rounds, more than the 50000000 that are done");
 }

@@ -269,6 +269,20 @@ TEST(TarRewrite, KeepsEveryVariantAndItsEnd) {
   }
 }
 
+/// What cannot be read between entries stays as it lies: nothing of it is lost, and it is told as before.
+TEST(TarRewrite, DamageBetweenEntriesStays) {
+  Bytes image =
+      TarBuilder().file("crab.txt", "red crab").file("eel.txt", "eel").file("tide.txt", "high").build();
+  image[1024 + 200] ^= 1;  // within the second header
+  Bytes after = Rewritten(image).set("crab.txt", "blue").bytes();
+  ASSERT_EQ(after.size(), image.size());
+  EXPECT_TRUE(std::equal(image.begin() + 1024, image.end(), after.begin() + 1024));
+  Held held = open_bytes(after);
+  EXPECT_EQ(text_at(*held, "crab.txt"), "blue");
+  EXPECT_EQ(text_at(*held, "tide.txt"), "high");
+  EXPECT_TRUE(has_finding(*held, "damaged headers between offsets 1024 and 2048"));
+}
+
 TEST(TarRewrite, KeepsPaxRecordsAndFindsRoomForLongNames) {
   Bytes before = TarBuilder()
                      .pax({{"mtime", "1772373908.25"}, {"SCHILY.xattr.user.origin", "pier"}})

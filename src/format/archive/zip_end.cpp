@@ -5,10 +5,6 @@
 namespace operculum::zip {
 namespace {
 
-void add_kept(Assembly& out, const SourcePtr& source, std::uint64_t from, std::uint64_t to) {
-  if (to > from) out.add(source, from, to - from);
-}
-
 void add_wide_end(Assembly& out, const Archive& archive, const WrittenDirectory& now) {
   const EndRecord& end = archive.place.end;
   std::uint64_t at = out.size() - archive.place.prefix;
@@ -24,7 +20,7 @@ void add_wide_end(Assembly& out, const Archive& archive, const WrittenDirectory&
   append_structure(raw, wide);
   out.add(std::move(raw));
   if (end.zip64)  // extensible data
-    add_kept(out, archive.source, end.begin + kZip64EndSize, end.position - kZip64LocatorSize);
+    out.keep(archive.source, end.begin + kZip64EndSize, end.position - kZip64LocatorSize);
   Zip64Locator locator;
   locator.end_offset = at;
   Bytes located;
@@ -39,7 +35,7 @@ void add_end_records(Assembly& out, const Archive& archive, const WrittenDirecto
   bool joined_volumes = !archive.place.volume_starts.empty();
   bool same = now.offset == end.directory_offset && now.size == end.directory_size &&
               now.count == end.entries && !joined_volumes;
-  if (same) return add_kept(out, archive.source, end.begin, archive.source->size());
+  if (same) return out.keep(archive.source, end.begin, archive.source->size());
   Bytes plain = read_exactly(*archive.source, end.position, kEndSize, "zip end record");
   auto record = read_structure<PlainEnd>(plain.data());
   bool needs_wide = now.count >= kCount16 || now.offset >= kSize32 || now.size >= kSize32;
@@ -57,7 +53,7 @@ void add_end_records(Assembly& out, const Archive& archive, const WrittenDirecto
   narrow(record.directory_offset, now.offset);
   write_structure(record, plain.data());
   out.add(std::move(plain));
-  add_kept(out, archive.source, end.position + kEndSize, archive.source->size());
+  out.keep(archive.source, end.position + kEndSize, archive.source->size());
 }
 
 }  // namespace operculum::zip

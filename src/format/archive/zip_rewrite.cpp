@@ -77,9 +77,7 @@ class Rewriter {
 
   bool joined_volumes() const { return !archive_.place.volume_starts.empty(); }
 
-  void keep(std::uint64_t from, std::uint64_t to) {
-    if (to > from) out_.add(archive_.source, from, to - from);
-  }
+  void keep(std::uint64_t from, std::uint64_t to) { out_.keep(archive_.source, from, to); }
 
   /// The comment stays as it is; it must not be taken for the end record now that it lies elsewhere.
   void check_end() const {
